@@ -1,0 +1,164 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"ironweir/core/graph"
+	"ironweir/core/model"
+	"ironweir/core/sim"
+	"ironweir/core/study"
+)
+
+// modelFlags are the flags of every command that reads a model.
+type modelFlags struct {
+	env     *string
+	variant *string
+	sets    repeated
+	format  *string
+}
+
+func (c *call) modelFlags(formats string) *modelFlags {
+	m := &modelFlags{}
+	m.env = c.String("env", "", "use the variables of environment `NAME`")
+	m.variant = c.String("variant", "", "apply `FILE`, a merge patch over the model")
+	c.Var(&m.sets, "set", "set `PATH=VALUE` in the model, as nodes.consignments.lease=90s; may be repeated")
+	m.format = c.String("format", strings.SplitN(formats, "|", 2)[0], "`FORMAT`: "+strings.ReplaceAll(formats, "|", ", "))
+	return m
+}
+
+func (c *call) oneOf(flag, value, allowed string) error {
+	options := strings.Split(allowed, "|")
+	for _, o := range options {
+		if o == value {
+			return nil
+		}
+	}
+	return fmt.Errorf("-%s %s: it is one of %s%s", flag, value, strings.Join(options, ", "), model.DidYouMean(value, options))
+}
+
+// loaded is a model ready for use.
+type loaded struct {
+	graph  *graph.Graph
+	text   []byte
+	file   string
+	digest string
+}
+
+func (l *loaded) head(schema string) study.Head {
+	t := l.graph.Topology
+	return study.NewHead(schema, t.Name, t.Environment, l.digest)
+}
+
+// read gives the text of a file; `-` is standard input.
+func (c *call) read(file string) ([]byte, error) {
+	if file == "-" {
+		return io.ReadAll(io.LimitReader(c.in, model.MaxFileBytes+1))
+	}
+	info, err := os.Stat(file)
+	if err != nil {
+		return nil, plainError(err)
+	}
+	if info.IsDir() {
+		return nil, fmt.Errorf("%s is a folder; name a file in it", file)
+	}
+	if info.Size() > model.MaxFileBytes {
+		return nil, fmt.Errorf("%s has %d bytes; at most %d are read", file, info.Size(), model.MaxFileBytes)
+	}
+	return os.ReadFile(file)
+}
+
+// plainError says what the system said about a file, without its call.
+func plainError(err error) error {
+	if p, ok := err.(*os.PathError); ok {
+		return fmt.Errorf("%s: %w", p.Path, p.Err)
+	}
+	return err
+}
+
+func (c *call) loadModel(file string, m *modelFlags) (*loaded, error) {
+	text, err := c.read(file)
+	if err != nil {
+		return nil, err
+	}
+	opt := model.Options{Environment: *m.env, Sets: m.sets, Load: func(name string) ([]byte, error) {
+		if filepath.IsAbs(name) || strings.Contains(name, "..") {
+			return nil, fmt.Errorf("a part lies beside the model or below it")
+		}
+		return c.read(filepath.Join(filepath.Dir(file), name))
+	}}
+	texts := append([]string{string(text), *m.env}, m.sets...)
+	if *m.variant != "" {
+		patch, err := c.read(*m.variant)
+		if err != nil {
+			return nil, err
+		}
+		if opt.Variant, err = model.ReadDocument(*m.variant, patch); err != nil {
+			return nil, err
+		}
+		texts = append(texts, string(patch))
+	}
+	t, err := model.Parse(file, text, opt)
+	if err != nil {
+		return nil, err
+	}
+	if t.Name == "" {
+		t.Name = strings.TrimSuffix(filepath.Base(file), filepath.Ext(file))
+	}
+	g, err := graph.Compile(t)
+	if err != nil {
+		return nil, err
+	}
+	return &loaded{g, text, file, study.Digest(texts...)}, nil
+}
+
+// loadScenario reads a scenario and the events that it names; an empty file
+// name gives a day of the nodes' own rates.
+func (c *call) loadScenario(file string, l *loaded) (*model.Scenario, sim.Inputs, error) {
+	inputs := sim.Inputs{Events: map[string]any{}}
+	if file == "" {
+		return model.DefaultScenario(), inputs, nil
+	}
+	text, err := c.read(file)
+	if err != nil {
+		return nil, inputs, err
+	}
+	s, err := model.ParseScenario(file, text, l.graph.Topology)
+	if err != nil {
+		return nil, inputs, err
+	}
+	for _, t := range s.Traffic {
+		for _, e := range t.Events {
+			if e.File == "" {
+				continue
+			}
+			path := filepath.Join(filepath.Dir(file), e.File)
+			text, err := c.read(path)
+			if err != nil {
+				return nil, inputs, fmt.Errorf("traffic.%s.events: %w", t.Name, err)
+			}
+			var event map[string]any
+			if err := json.Unmarshal(text, &event); err != nil {
+				return nil, inputs, fmt.Errorf("%s: not JSON: %w", path, err)
+			}
+			if data, ok := event["data"]; ok && event["specversion"] != nil {
+				inputs.Events[e.File] = data
+			} else {
+				inputs.Events[e.File] = event
+			}
+		}
+	}
+	return s, inputs, nil
+}
+
+// printJSON prints a document as the formats do: two spaces, a line end.
+func (c *call) printJSON(doc any) error {
+	encoder := json.NewEncoder(c.out)
+	encoder.SetIndent("", "  ")
+	encoder.SetEscapeHTML(false)
+	return encoder.Encode(doc)
+}

@@ -1,0 +1,99 @@
+package main
+
+import (
+	"fmt"
+	"runtime"
+	"runtime/debug"
+	"time"
+
+	"ironweir/core/expr"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+	"ironweir/core/sim"
+	"ironweir/core/study"
+)
+
+var sampleCommand = &command{name: "sample", args: "MODEL NODE", short: "Print an example event for a node, ready for follow -event",
+	example: `ironweir sample demo/kittiwake.yaml manifest-drop > event.json
+ironweir follow demo/kittiwake.yaml -node manifest-drop -event event.json`,
+	run: func(c *call) (int, error) {
+		m := c.modelFlags("json")
+		if err := c.parse(2, 2); err != nil {
+			return 0, err
+		}
+		l, err := c.loadModel(c.Arg(0), m)
+		if err != nil {
+			return 0, err
+		}
+		id := l.graph.NodeID(c.Arg(1))
+		if id < 0 {
+			return 0, fmt.Errorf("no node %q%s", c.Arg(1), model.DidYouMean(c.Arg(1), l.graph.Topology.NodeNames()))
+		}
+		n := &l.graph.Nodes[id]
+		event := map[string]any{"specversion": "1.0", "id": "1", "source": "outside", "type": sim.DefaultType(n), "time": model.DefaultStart.Format(time.RFC3339),
+			"datacontenttype": "application/json", "data": map[string]any{}}
+		if key := sampleKey(l.graph, n.Name); key != "" {
+			event["subject"] = key
+		}
+		if n.Kind == model.Schedule {
+			event["source"], event["subject"] = n.Name, n.Name
+			if n.Data != nil {
+				event["data"] = n.Data.Plain()
+			}
+		}
+		return exitFine, c.printJSON(event)
+	}}
+
+// sampleKey makes a key for a node: from its own templates, else from those of
+// a link that leads to it.
+func sampleKey(g *graph.Graph, node string) string {
+	id := g.NodeID(node)
+	if id < 0 {
+		return ""
+	}
+	n := &g.Nodes[id]
+	f := expr.Filling{Subject: node + "/1.json", ID: 1, Seq: 1, Time: model.DefaultStart}
+	if len(n.Keys) > 0 {
+		return string(n.Keys[0].Append(nil, &f))
+	}
+	for _, in := range n.In {
+		if t := g.Links[in].Key; t != nil {
+			return string(t.Append(nil, &f))
+		}
+	}
+	return ""
+}
+
+var schemaCommand = &command{name: "schema", args: "topology|scenario", short: "Print the JSON Schema of the files, for editors",
+	example: "ironweir schema topology > topology.schema.json",
+	run: func(c *call) (int, error) {
+		if err := c.parse(1, 1); err != nil {
+			return 0, err
+		}
+		s, err := model.Schema(c.Arg(0))
+		if err != nil {
+			return 0, err
+		}
+		return exitFine, c.printJSON(s)
+	}}
+
+var versionCommand = &command{name: "version", args: "", short: "Print version, commit and Go version",
+	run: func(c *call) (int, error) {
+		format := c.String("format", "text", "`FORMAT`: text, json")
+		if err := c.parse(0, 0); err != nil {
+			return 0, err
+		}
+		commit := "unknown"
+		if info, ok := debug.ReadBuildInfo(); ok {
+			for _, s := range info.Settings {
+				if s.Key == "vcs.revision" {
+					commit = s.Value
+				}
+			}
+		}
+		if *format == "json" {
+			return exitFine, c.printJSON(map[string]string{"version": study.Version, "commit": commit, "go": runtime.Version()})
+		}
+		fmt.Fprintf(c.out, "ironweir %s, commit %s, %s\n", study.Version, commit, runtime.Version())
+		return exitFine, nil
+	}}

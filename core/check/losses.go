@@ -1,0 +1,441 @@
+package check
+
+import (
+	"fmt"
+	"sort"
+	"time"
+
+	"ironweir/core/expr"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+	"ironweir/core/study"
+)
+
+// Entry is what is known of the messages that come in at a node.
+type Entry struct {
+	Survives        int           `json:"survives"`         // faults at once without a loss, as far as looked (one fault at a time)
+	LossSets        []LossSet     `json:"loss_sets"`        // smallest first
+	LossProbability *float64      `json:"loss_probability"` // of a message, from the failure shares alone; null: it sets off ever more
+	Amplification   Amplification `json:"amplification"`
+}
+
+// LossSet is a set of faults that loses a message.
+type LossSet struct {
+	Faults []string    `json:"faults"` // nodes or groups that fail persistently; none: lost by design
+	Cause  string      `json:"cause"`
+	Node   string      `json:"node"`           // where it is lost
+	After  study.State `json:"after"`          // how long the fault must last before the first loss
+	Some   bool        `json:"some,omitempty"` // only some messages
+
+	link int // through which it goes, or None
+}
+
+// loss is one way to lose a message under a set of faults.
+type loss struct {
+	cause string
+	node  int
+	link  int
+	after time.Duration
+	some  bool
+}
+
+// faults is a set of failing nodes.
+type faults map[int]bool
+
+// explorer follows what can happen to a message under faults.
+type explorer struct {
+	a      *Analysis
+	failed faults
+	seen   map[arrival]bool
+	losses []loss
+}
+
+// arrival is a message that comes to a node by a link (or by none).
+type arrival struct {
+	node, link int
+	dead       bool
+}
+
+// findLosses works out, for every entry, which single faults lose a message,
+// and what is lost without any.
+func (a *Analysis) findLosses() {
+	a.Entries = map[string]Entry{}
+	groups := a.faultGroups()
+	out := map[int][]int{}
+	for _, e := range a.Graph.Edges(true) {
+		if e.Dead || a.Reach[e.Link] != expr.Impossible {
+			out[e.From] = append(out[e.From], e.To)
+		}
+	}
+	for _, entry := range a.entries {
+		e := Entry{LossSets: []LossSet{}, Survives: 1, Amplification: a.amplify(entry), LossProbability: a.lossProbability(entry)}
+		byDesign := a.explore(entry, faults{})
+		reached := a.reachable(entry, out)
+		lost := map[[2]int]bool{}
+		for _, l := range byDesign {
+			e.LossSets = append(e.LossSets, a.lossSet(nil, l))
+			lost[[2]int{l.node, l.link}] = true
+		}
+		for _, g := range groups {
+			if !g.touches(reached) || len(g.nodes) == 1 && g.nodes[0] == entry {
+				continue // an entry that takes nothing tells who sends
+			}
+			failing := faults{}
+			for _, n := range g.nodes {
+				failing[n] = true
+			}
+			losses := a.explore(entry, failing)
+			first := -1
+			for k, l := range losses {
+				if !lost[[2]int{l.node, l.link}] && (first < 0 || l.after < losses[first].after) {
+					first = k
+				}
+			}
+			if first >= 0 {
+				e.LossSets = append(e.LossSets, a.lossSet([]string{g.name}, losses[first]))
+			}
+		}
+		sort.SliceStable(e.LossSets, func(i, j int) bool { return len(e.LossSets[i].Faults) < len(e.LossSets[j].Faults) })
+		if len(e.LossSets) > 0 {
+			e.Survives = len(e.LossSets[0].Faults) - 1
+		}
+		a.Entries[a.node(entry).Name] = e
+	}
+}
+
+func (a *Analysis) lossSet(names []string, l loss) LossSet {
+	if names == nil {
+		names = []string{}
+	}
+	return LossSet{Faults: names, Cause: l.cause, Node: a.node(l.node).Name, After: study.At(l.after.Seconds()), Some: l.some, link: l.link}
+}
+
+type faultGroup struct {
+	name  string
+	nodes []int
+}
+
+func (g *faultGroup) touches(reached map[int]bool) bool {
+	for _, n := range g.nodes {
+		if reached[n] {
+			return true
+		}
+	}
+	return false
+}
+
+// faultGroups lists what can fail as one: a node that runs or takes writes, or
+// a group that fails together.
+func (a *Analysis) faultGroups() []faultGroup {
+	var out []faultGroup
+	for i := range a.Graph.Nodes {
+		if k := a.node(i).Kind; k.Runs() || k.Channel() {
+			out = append(out, faultGroup{a.node(i).Name, []int{i}})
+		}
+	}
+	var names []string
+	for name := range a.Graph.Topology.FailsTogether {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	for _, name := range names {
+		g := faultGroup{name: name}
+		for _, m := range a.Graph.Topology.FailsTogether[name] {
+			g.nodes = append(g.nodes, a.Graph.NodeID(m))
+		}
+		out = append(out, g)
+	}
+	return out
+}
+
+// explore follows a message from an entry under faults and gives the ways in
+// which it, or what comes of it, is lost.
+func (a *Analysis) explore(entry int, failed faults) []loss {
+	x := &explorer{a: a, failed: failed, seen: map[arrival]bool{}}
+	x.come(arrival{entry, graph.None, false}, 0)
+	return x.losses
+}
+
+// reachable gives the nodes that something which comes in at an entry can
+// reach, as a copy or by a call.
+func (a *Analysis) reachable(entry int, out map[int][]int) map[int]bool {
+	reached := map[int]bool{entry: true}
+	work := []int{entry}
+	for len(work) > 0 {
+		i := work[len(work)-1]
+		work = work[:len(work)-1]
+		for _, to := range out[i] {
+			if !reached[to] {
+				reached[to] = true
+				work = append(work, to)
+			}
+		}
+	}
+	return reached
+}
+
+func (x *explorer) lose(l loss) { x.losses = append(x.losses, l) }
+
+// come lets a message arrive at a node; after is how long the faults have
+// lasted by then.
+func (x *explorer) come(at arrival, after time.Duration) {
+	if x.seen[at] {
+		return
+	}
+	x.seen[at] = true
+	n := x.a.node(at.node)
+	if at.link != graph.None && x.a.link(at.link).Refused && !at.dead {
+		x.given(at, x.a.link(at.link), "refused", 0, false)
+		return
+	}
+	if n.Kind.Channel() {
+		x.write(at, n, after)
+		return
+	}
+	x.intake(at, n, after)
+}
+
+// given ends a delivery: to the link's dead-letter, or lost.
+func (x *explorer) given(at arrival, l *graph.Link, cause string, after time.Duration, some bool) {
+	dead := graph.None
+	switch {
+	case l != nil && !at.dead:
+		dead = l.DeadLetter
+	case l == nil || at.dead:
+		dead = x.a.node(at.node).DeadLetter
+	}
+	if dead != graph.None {
+		x.come(arrival{dead, at.link, true}, after)
+		return
+	}
+	x.lose(loss{cause, at.node, at.link, after, some})
+}
+
+// write lets a delivered message stand in a channel, unless that fails.
+func (x *explorer) write(at arrival, n *graph.Node, after time.Duration) {
+	var l *graph.Link
+	if at.link != graph.None {
+		l = x.a.link(at.link)
+	}
+	if x.failed[n.ID] {
+		if l != nil && x.a.node(l.From).Kind == model.Endpoint {
+			return // the client is told
+		}
+		policy := graph.WritePolicy()
+		if l != nil && !at.dead {
+			policy = l.Policy
+		}
+		x.given(at, l, "rejected", after+triesSpan(&policy), false)
+		return
+	}
+	switch {
+	case n.Kind == model.Queue:
+		x.queue(n, after)
+		return
+	case n.Kind == model.Topic && len(n.Out) == 0:
+		x.lose(loss{"unsubscribed", n.ID, graph.None, 0, false})
+	}
+	for _, id := range n.Out {
+		if x.a.Reach[id] != expr.Impossible {
+			x.come(arrival{x.a.link(id).To, id, false}, after)
+		}
+	}
+}
+
+// queue lets the readers of a queue take a message.
+func (x *explorer) queue(n *graph.Node, after time.Duration) {
+	if len(n.Out) == 0 {
+		return // it rests there
+	}
+	taken := false
+	for _, id := range n.Out {
+		l := x.a.link(id)
+		if x.a.Reach[id] == expr.Impossible {
+			continue
+		}
+		taken = true
+		if l.Refused {
+			x.given(arrival{n.ID, id, false}, l, "refused", 0, false)
+			continue
+		}
+		if x.fails(l.To, map[int]bool{}) || l.Relation == model.PolledMove && x.failed[l.To] {
+			x.spent(n, l, after, false)
+			continue
+		}
+		if f := x.a.node(l.To).Fails; f.ForGood > 0 && x.a.node(l.To).Kind.Runs() {
+			x.spent(n, l, 0, true)
+		}
+		if l.Relation == model.PolledMove {
+			x.come(arrival{l.To, id, false}, after)
+			continue
+		}
+		x.succeeded(l.To, false, after)
+	}
+	if !taken {
+		x.lose(loss{"expired", n.ID, graph.None, n.Retention, false})
+	}
+}
+
+// spent is a message of a queue whose every run fails.
+func (x *explorer) spent(n *graph.Node, l *graph.Link, after time.Duration, some bool) {
+	p := &l.Policy
+	if p.Tries == 0 {
+		x.lose(loss{"expired", n.ID, l.ID, after + n.Retention, some})
+		return
+	}
+	span := time.Duration(p.Tries) * n.Lease
+	if p.WaitSet {
+		span = triesSpan(p)
+	}
+	if span > n.Retention {
+		x.lose(loss{"expired", n.ID, l.ID, after + n.Retention, some})
+		return
+	}
+	x.given(arrival{n.ID, l.ID, false}, l, "exhausted", after+span, some)
+}
+
+// intake is a message held for a function, outside system or endpoint.
+func (x *explorer) intake(at arrival, n *graph.Node, after time.Duration) {
+	var l *graph.Link
+	policy := &n.Intake
+	if at.link != graph.None && !at.dead {
+		l = x.a.link(at.link)
+		policy = &l.Policy
+	}
+	if n.Kind == model.Endpoint || n.Kind == model.Schedule {
+		x.succeeded(n.ID, false, after) // a failure is returned to who waits
+		return
+	}
+	if x.fails(n.ID, map[int]bool{}) {
+		x.exhausted(at, n, l, after+triesSpan(policy), false)
+		return
+	}
+	if n.Fails.ForGood > 0 {
+		x.exhausted(at, n, l, 0, true)
+	}
+	x.succeeded(n.ID, true, after)
+}
+
+// exhausted is an intake whose tries are used up.
+func (x *explorer) exhausted(at arrival, n *graph.Node, l *graph.Link, after time.Duration, some bool) {
+	taken := false
+	for _, id := range n.Out {
+		if r := x.a.link(id); r.When == model.Failure && x.a.Reach[id] != expr.Impossible {
+			taken = true
+			x.come(arrival{r.To, id, false}, after)
+		}
+	}
+	dead := n.DeadLetter
+	if l != nil && !at.dead {
+		dead = l.DeadLetter
+	}
+	if dead != graph.None {
+		x.come(arrival{dead, at.link, true}, after)
+		return
+	}
+	if !taken {
+		x.lose(loss{"exhausted", n.ID, at.link, after, some})
+	}
+}
+
+// succeeded follows what a run that succeeded sends.
+func (x *explorer) succeeded(i int, asynchronous bool, after time.Duration) {
+	n := x.a.node(i)
+	for _, id := range n.Out {
+		l := x.a.link(id)
+		if x.a.Reach[id] == expr.Impossible || l.Op == "read" || l.Op == "delete" {
+			continue
+		}
+		switch {
+		case l.When == model.Failure || l.When == model.Success && !asynchronous && !n.ResultsAll:
+		case l.Relation == model.WaitingCall:
+			if !x.fails(l.To, map[int]bool{}) {
+				x.succeeded(l.To, false, after)
+			}
+		case l.Relation == model.RunWrite && x.failed[l.To]: // ignored, or the run would have failed
+			x.lose(loss{"rejected", l.To, id, 0, false})
+		default:
+			x.come(arrival{l.To, id, false}, after)
+		}
+	}
+}
+
+// fails tells whether every run of a node fails: it is at fault itself, or
+// something that it waits for or writes to is.
+func (x *explorer) fails(i int, seen map[int]bool) bool {
+	if x.failed[i] {
+		return true
+	}
+	if seen[i] {
+		return false
+	}
+	seen[i] = true
+	n := x.a.node(i)
+	if !n.Kind.Runs() {
+		return false
+	}
+	if n.Fails.EachTry >= 1 {
+		return true
+	}
+	for _, id := range n.Out {
+		l := x.a.link(id)
+		if l.Ignore || l.When != model.OfRun || x.a.Reach[id] == expr.Impossible {
+			continue
+		}
+		switch l.Relation {
+		case model.WaitingCall:
+			if l.Refused || x.fails(l.To, seen) {
+				return true
+			}
+		case model.RunWrite:
+			if l.Refused || x.failed[l.To] {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// lossProbability gives the chance that something that comes of a message is
+// lost through failure shares, summed over the ways (an upper bound, near exact
+// while it is small).
+func (a *Analysis) lossProbability(entry int) *float64 {
+	at, _, ok := a.oneInto(entry)
+	if !ok {
+		return nil
+	}
+	sum := 0.0
+	for i := range a.Graph.Links {
+		l := a.link(i)
+		target := a.node(l.To)
+		if !target.Kind.Runs() || l.Relation.OfRun() && l.Relation != model.RunIntake && l.Relation != model.RunPush || l.DeadLetter != graph.None || a.Reach[i] == expr.Impossible {
+			continue
+		}
+		if hasFailureLink(target, a.Graph) && l.Relation.Asynchronous() {
+			continue
+		}
+		_, expected := a.linkMean(a.node(l.From), l)
+		sum += at[l.From] * expected * exhausted(target, l.Policy.Tries)
+	}
+	sum = min(sum, 1)
+	return &sum
+}
+
+func hasFailureLink(n *graph.Node, g *graph.Graph) bool {
+	for _, id := range n.Out {
+		if g.Links[id].When == model.Failure {
+			return true
+		}
+	}
+	return false
+}
+
+func describeAfter(s study.State) string {
+	if s.Seconds == nil {
+		return s.State
+	}
+	if *s.Seconds == 0 {
+		return "at once"
+	}
+	return fmt.Sprintf("after %s", model.FormatDuration(time.Duration(*s.Seconds*1e9).Round(time.Second)))
+}

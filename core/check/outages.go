@@ -1,0 +1,123 @@
+package check
+
+import (
+	"time"
+
+	"ironweir/core/expr"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+	"ironweir/core/study"
+)
+
+// Outage is how long a node can be down before messages suffer.
+type Outage struct {
+	Parks   study.State `json:"parks"`   // the first message is parked
+	Loses   study.State `json:"loses"`   // the first message is lost
+	Limit   string      `json:"limit"`   // the field that sets the limit
+	Backlog *float64    `json:"backlog"` // messages by then, at the known rates; null: no rate is known
+	Drain   study.State `json:"drain"`   // how long the backlog takes afterwards
+}
+
+// findOutages works out the budget of every function and outside system: the
+// first parking and the first loss, over all entries.
+func (a *Analysis) findOutages() {
+	a.Outages = map[string]Outage{}
+	for i := range a.Graph.Nodes {
+		n := a.node(i)
+		if !n.Kind.Runs() {
+			continue
+		}
+		o := Outage{Parks: study.Never, Loses: study.Never, Drain: study.Unknown}
+		first := time.Duration(-1)
+		for _, way := range a.waysInto(i) {
+			if way.parks {
+				earlier(&o.Parks, way.after)
+			} else {
+				earlier(&o.Loses, way.after)
+			}
+			if first < 0 || way.after < first {
+				first, o.Limit = way.after, way.limit
+			}
+		}
+		if first > 0 && !a.boundless[i] && a.rates[i] > 0 {
+			backlog := a.rates[i] * first.Seconds()
+			o.Backlog = &backlog
+			if c := a.Capacity[n.Name]; c.Limit != nil {
+				if spare := float64(*c.Limit)/max(a.runTime(i, map[int]bool{}), 1e-9) - a.rates[i]; spare > 0 {
+					o.Drain = study.At(backlog / spare)
+				} else {
+					o.Drain = study.Never
+				}
+			}
+		}
+		a.Outages[n.Name] = o
+	}
+}
+
+func earlier(s *study.State, after time.Duration) {
+	if s.Seconds == nil || after.Seconds() < *s.Seconds {
+		*s = study.At(after.Seconds())
+	}
+}
+
+// way is one way in which an outage ends for a message.
+type way struct {
+	after time.Duration
+	parks bool
+	limit string
+}
+
+// waysInto lists how messages for a node fare when it is down: those that come
+// to it, and those of runs that wait for it.
+func (a *Analysis) waysInto(i int) []way {
+	var out []way
+	seen := map[int]bool{}
+	var down func(node int)
+	down = func(node int) {
+		if seen[node] {
+			return
+		}
+		seen[node] = true
+		for _, id := range a.node(node).In {
+			l := a.link(id)
+			if a.Reach[id] == expr.Impossible {
+				continue
+			}
+			from := a.node(l.From)
+			switch {
+			case l.Relation == model.WaitingCall:
+				if !l.Ignore && from.Kind != model.Endpoint {
+					down(l.From)
+				}
+			case l.Relation.Polls():
+				out = append(out, a.queueBudget(from, l))
+			default:
+				w := way{after: triesSpan(&l.Policy), limit: limitOf(l)}
+				w.parks = l.DeadLetter != graph.None || hasFailureLink(a.node(node), a.Graph)
+				out = append(out, w)
+			}
+		}
+	}
+	down(i)
+	return out
+}
+
+func (a *Analysis) queueBudget(q *graph.Node, l *graph.Link) way {
+	p := &l.Policy
+	span := time.Duration(p.Tries) * q.Lease
+	limit := l.Link.ID() + " retry.tries × " + q.Name + " lease"
+	if p.WaitSet {
+		span, limit = triesSpan(p), l.Link.ID()+" retry"
+	}
+	if p.Tries == 0 || q.Retention > 0 && span > q.Retention {
+		return way{q.Retention, false, q.Name + " retention"}
+	}
+	return way{span, l.DeadLetter != graph.None, limit}
+}
+
+func limitOf(l *graph.Link) string {
+	if l.Retry == nil {
+		return l.Link.ID() + " retry (by default)"
+	}
+	return l.Link.ID() + " retry"
+}

@@ -1,0 +1,280 @@
+// Package check works on a compiled topology without running it: what keys
+// reach where, what loops, what is lost when something fails, how busy
+// everything is. Each rule is one value in one file, listed in Rules.
+package check
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"sort"
+	"strings"
+	"time"
+
+	"ironweir/core/graph"
+	"ironweir/core/model"
+	"ironweir/core/study"
+)
+
+// Severity is how bad a finding is.
+type Severity string
+
+const (
+	Error   Severity = "error"
+	Warning Severity = "warning"
+	Note    Severity = "note"
+)
+
+// rank orders severities, worst first.
+func (s Severity) rank() int {
+	return map[Severity]int{Error: 0, Warning: 1, Note: 2}[s]
+}
+
+// AtLeast tells whether s is as bad as t or worse.
+func (s Severity) AtLeast(t Severity) bool { return s.rank() <= t.rank() }
+
+// Rule is one thing that is looked for.
+type Rule struct {
+	Code     string
+	Title    string
+	Severity Severity
+	Doc      string // what it means, why it matters, what to do
+	Run      func(*Pass)
+}
+
+// Rules lists every rule, by code. To add one, write its file and name it here.
+var Rules = []*Rule{certainLoop, possibleLoop, brokenLoop, waitingCycle, endlessSendBack,
+	lostByDesign, singlePointOfLoss, unreadParked, shortDeadLetterRetention, untakenKeys, unreadQueue,
+	deadResultLinks, impossibleFilter, competingLinks, refusedLink, oversizedPayload, unreachedNode,
+	shortLease, startSendsRepeat, wholeBatchFails, shortCallerTimeout, halfDone,
+	overloaded, nearlyOverloaded, overcommittedPool, tooManyReaders, multiplyingRetries,
+	overlappingSchedule, clockChange, idleSchedule, uselessKeepWarm}
+
+// RuleByCode gives a rule, or nil.
+func RuleByCode(code string) *Rule {
+	for _, r := range Rules {
+		if strings.EqualFold(r.Code, code) {
+			return r
+		}
+	}
+	return nil
+}
+
+// Pass is what a rule looks at and reports to.
+type Pass struct {
+	*Analysis
+	rule     *Rule
+	findings []Finding
+}
+
+// Finding is one thing found. Its id stays the same while its cause does.
+type Finding struct {
+	ID       string         `json:"id"`
+	Code     string         `json:"code"`
+	Severity Severity       `json:"severity"`
+	Title    string         `json:"title"`
+	Message  string         `json:"message"`
+	Nodes    []string       `json:"nodes"`
+	Links    []string       `json:"links"`
+	Position model.Position `json:"position"`
+	Evidence map[string]any `json:"evidence"`
+	Accepted *Acceptance    `json:"accepted"`
+	Remedies []Remedy       `json:"remedies"`
+}
+
+// Acceptance says that somebody decided to live with a finding.
+type Acceptance struct {
+	Because string     `json:"because"`
+	Until   *time.Time `json:"until"`
+}
+
+// Remedy is a change that makes a finding go away: a JSON Merge Patch
+// (RFC 7396) over the model.
+type Remedy struct {
+	Say   string         `json:"say"`
+	Patch map[string]any `json:"patch"`
+}
+
+// report adds a finding at a place, about some nodes and links.
+func (p *Pass) report(pos model.Position, nodes, links []string, evidence map[string]any, remedies []Remedy, format string, args ...any) {
+	if nodes == nil {
+		nodes = []string{}
+	}
+	if links == nil {
+		links = []string{}
+	}
+	if evidence == nil {
+		evidence = map[string]any{}
+	}
+	if remedies == nil {
+		remedies = []Remedy{}
+	}
+	sum := sha256.Sum256([]byte(p.rule.Code + "|" + strings.Join(nodes, ",") + "|" + strings.Join(links, ",")))
+	p.findings = append(p.findings, Finding{ID: hex.EncodeToString(sum[:6]), Code: p.rule.Code, Severity: p.rule.Severity, Title: p.rule.Title,
+		Message: fmt.Sprintf(format, args...), Nodes: nodes, Links: links, Position: pos, Evidence: evidence, Remedies: remedies})
+}
+
+// patchNode is a remedy that sets fields of a node.
+func patchNode(say, node string, fields map[string]any) Remedy {
+	return Remedy{Say: say, Patch: map[string]any{"nodes": map[string]any{node: fields}}}
+}
+
+// patchLink is a remedy that sets fields of a link.
+func patchLink(say string, l *graph.Link, fields map[string]any) Remedy {
+	return patchNode(say, l.Link.From, map[string]any{"links": map[string]any{l.Link.Name: fields}})
+}
+
+// Summary counts findings.
+type Summary struct {
+	Errors   int `json:"errors"`
+	Warnings int `json:"warnings"`
+	Notes    int `json:"notes"`
+	Accepted int `json:"accepted"`
+}
+
+// Document is what `check -format json` prints.
+type Document struct {
+	study.Head
+	Summary  Summary              `json:"summary"`
+	Findings []Finding            `json:"findings"`
+	Loops    []Loop               `json:"loops"`
+	Entries  map[string]Entry     `json:"entries"`
+	Outages  map[string]Outage    `json:"outages"`
+	Capacity map[string]Capacity  `json:"capacity"`
+	Links    map[string]LinkReach `json:"links"`
+	Cost     *Cost                `json:"cost"`
+	Guesses  []string             `json:"guesses"`
+}
+
+// LinkReach tells whether anything can take a link, and how much does.
+type LinkReach struct {
+	Reach string   `json:"reach"`
+	Rate  *float64 `json:"rate"` // per second; null: without bound or unknown
+}
+
+// Run checks a graph; s, where given, says what outsiders send.
+func Run(g *graph.Graph, s *model.Scenario, head study.Head, now time.Time) *Document {
+	a := Analyse(g, s)
+	doc := &Document{Head: head, Findings: []Finding{}, Loops: a.Loops, Entries: a.Entries, Outages: a.Outages, Capacity: a.Capacity,
+		Links: map[string]LinkReach{}, Cost: a.Cost, Guesses: append([]string{}, g.Topology.Guesses...)}
+	for _, r := range Rules {
+		p := &Pass{Analysis: a, rule: r}
+		r.Run(p)
+		doc.Findings = append(doc.Findings, p.findings...)
+	}
+	for i := range doc.Findings {
+		f := &doc.Findings[i]
+		f.Accepted = acceptance(g.Topology, f, now)
+		switch {
+		case f.Accepted != nil:
+			doc.Summary.Accepted++
+		case f.Severity == Error:
+			doc.Summary.Errors++
+		case f.Severity == Warning:
+			doc.Summary.Warnings++
+		default:
+			doc.Summary.Notes++
+		}
+	}
+	sort.SliceStable(doc.Findings, func(i, j int) bool {
+		a, b := &doc.Findings[i], &doc.Findings[j]
+		if (a.Accepted != nil) != (b.Accepted != nil) {
+			return b.Accepted != nil
+		}
+		if a.Severity != b.Severity {
+			return a.Severity.rank() < b.Severity.rank()
+		}
+		return a.Position.Line < b.Position.Line
+	})
+	for i := range g.Links {
+		l := LinkReach{Reach: a.Reach[i].String()}
+		if !a.boundless[g.Links[i].From] {
+			rate := a.linkRate[i]
+			l.Rate = &rate
+		}
+		doc.Links[g.Links[i].Link.ID()] = l
+	}
+	return doc
+}
+
+// acceptance gives the decision to live with a finding, unless it has run out.
+func acceptance(t *model.Topology, f *Finding, now time.Time) *Acceptance {
+	for _, a := range t.Accepted {
+		if a.Code != f.Code || a.Until != nil && !now.Before(*a.Until) {
+			continue
+		}
+		if a.Node != "" && !contains(f.Nodes, a.Node) || a.Link != "" && !contains(f.Links, a.Link) {
+			continue
+		}
+		return &Acceptance{a.Because, a.Until}
+	}
+	return nil
+}
+
+func contains(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}
+
+// Analysis is what all rules look at.
+type Analysis struct {
+	Graph    *graph.Graph
+	Reach    []reach // by link
+	At       []flow  // by node: what can come to it
+	Loops    []Loop
+	Entries  map[string]Entry
+	Outages  map[string]Outage
+	Capacity map[string]Capacity
+	Cost     *Cost
+
+	entries   []int // node ids where messages from outside come in
+	rates     []float64
+	linkRate  []float64
+	boundless []bool // by node: its rate grows without bound
+	arrivals  []float64
+	sources   map[int]*model.Traffic
+	scenario  *model.Scenario
+	states    *stateGraph
+	flows     []offspring // between states
+}
+
+// Analyse works out everything that the rules look at.
+func Analyse(g *graph.Graph, s *model.Scenario) *Analysis {
+	a := &Analysis{Graph: g, scenario: s}
+	a.findEntries(s)
+	a.flowKeys(s)
+	a.findLoops()
+	a.solveTraffic(s)
+	a.priceMonth()
+	a.findLosses()
+	a.findOutages()
+	return a
+}
+
+func (a *Analysis) node(i int) *graph.Node { return &a.Graph.Nodes[i] }
+func (a *Analysis) link(i int) *graph.Link { return &a.Graph.Links[i] }
+
+// findEntries finds where messages from outside come in: schedules, endpoints,
+// nodes with keys, a rate or traffic, and channels that nothing feeds.
+func (a *Analysis) findEntries(s *model.Scenario) {
+	fed := make([]bool, len(a.Graph.Nodes))
+	for _, e := range a.Graph.Edges(true) {
+		fed[e.To] = fed[e.To] || e.From != e.To
+	}
+	traffic := map[string]bool{}
+	if s != nil {
+		for _, t := range s.Traffic {
+			traffic[t.Into] = true
+		}
+	}
+	for i := range a.Graph.Nodes {
+		n := a.node(i)
+		if n.Kind == model.Schedule || n.Kind == model.Endpoint || n.Rate > 0 || len(n.Node.Keys) > 0 || traffic[n.Name] || !fed[i] && n.Kind.Channel() && len(n.Out) > 0 {
+			a.entries = append(a.entries, i)
+		}
+	}
+}

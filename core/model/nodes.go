@@ -1,0 +1,368 @@
+package model
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+	"time"
+)
+
+// kindFields tells which fields a kind has beside those of every node. It is
+// what the decoder, the message for a misplaced field and the JSON Schema go
+// by.
+var kindFields = map[Kind][]string{
+	Bucket:   {"keys", "notice", "object-life", "duplicates"},
+	Queue:    {"order", "group", "retention", "delay", "capacity", "lease", "age", "dedupe", "duplicates"},
+	Topic:    {"duplicates", "ignore"},
+	Stream:   {"partitions", "by", "retention", "partition-rate"},
+	Table:    {"partitions", "retention"},
+	Schedule: {"every", "cron", "cron-fields", "sunday", "zone", "jitter", "from", "until", "enabled", "data"},
+	Endpoint: {"method", "path", "accepts", "timeout", "rate-limit"},
+	Function: {"memory", "timeout", "cold-start", "cases", "accepts", "concurrency", "pool", "hop-limit", "idempotent",
+		"sends", "hook", "retry", "dead-letter", "results"},
+	Workflow: {"do", "timeout", "retry", "dead-letter", "concurrency", "results"},
+	Outside:  {"rate-limit", "timeout"},
+}
+
+// Defaults of fields that a node does not state.
+const (
+	DefaultTimeout   = 45 * time.Second
+	DefaultAnswer    = 30 * time.Second // an endpoint's timeout
+	DefaultLease     = 60 * time.Second
+	DefaultRetention = 7 * 24 * time.Hour
+	DefaultFeed      = 48 * time.Hour // retention of a stream or change feed
+)
+
+// node decodes one node; defaults are those written under `defaults` for its
+// kind.
+func (d *decoder) node(name string, pos Position, v *Value, path string, defaults map[Kind]*Value) *Node {
+	d.checkName(strings.TrimPrefix(name[strings.LastIndexByte(name, '/')+1:], "/"), pos, path)
+	n := &Node{Name: name, Pos: pos}
+	if v.Shape != Map {
+		d.problem(pos, path, "a node needs at least `kind`, as in `%s: {kind: queue}`", name)
+		return nil
+	}
+	kind := v.Get("kind")
+	if kind == nil {
+		d.problem(pos, path, "the node has no `kind`; it is one of %s", kindList())
+		return nil
+	}
+	n.KindPos = kind.Pos
+	n.Kind = Kind(kind.Scalar)
+	if _, ok := kindFields[n.Kind]; !ok {
+		d.problem(kind.Pos, path+".kind", "unknown kind %q%s; a kind is one of %s", kind.Scalar, didYouMean(kind.Scalar, kindNames()), kindList())
+		return nil
+	}
+	if base := defaults[n.Kind]; base != nil {
+		v = Merge(base, v)
+	}
+	o := d.object(v, path)
+	o.get("kind")
+	n.About, n.Owner, n.Tags = o.text("about"), o.text("owner"), o.texts("tags")
+	n.Rate = o.rate("rate")
+	n.Callers, n.ObservedAs = o.list("callers"), o.list("observed-as")
+	n.Public = o.truth("public", false)
+	n.Takes = o.distribution("takes", Constant(0), false)
+	n.Fails = o.failing("fails", n.Kind == Function || n.Kind == Outside)
+	o.kindSpecific(n)
+	o.each("links", func(link string, pos Position, v *Value, path string) {
+		if l := d.link(n, link, pos, v, path); l != nil {
+			n.Links = append(n.Links, l)
+		}
+	})
+	o.done(func(key string) string {
+		var owners []string
+		for _, k := range Kinds {
+			for _, f := range kindFields[k] {
+				if f == key {
+					owners = append(owners, string(k))
+				}
+			}
+		}
+		if owners == nil {
+			return ""
+		}
+		return fmt.Sprintf("a %s has no `%s`; that is a field of %s", n.Kind, key, strings.Join(owners, ", "))
+	})
+	return n
+}
+
+func kindNames() []string {
+	names := make([]string, len(Kinds))
+	for i, k := range Kinds {
+		names[i] = string(k)
+	}
+	return names
+}
+
+func kindList() string { return strings.Join(kindNames(), ", ") }
+
+func (o *object) kindSpecific(n *Node) {
+	switch n.Kind {
+	case Bucket:
+		n.Keys = o.list("keys")
+		n.Notice = o.distribution("notice", Constant(0), false)
+		n.ObjectLife = o.duration("object-life", 0)
+		n.Duplicates = o.share("duplicates", 0)
+	case Queue:
+		n.Grouped = o.oneOf("order", "any", "any", "grouped") == "grouped"
+		n.Group = o.text("group")
+		n.Retention = o.positive("retention", DefaultRetention)
+		n.Delay = o.duration("delay", 0)
+		n.Capacity = o.whole("capacity", 0, 1)
+		n.Lease = o.positive("lease", DefaultLease)
+		n.CarryAge = o.oneOf("age", "fresh", "fresh", "carried") == "carried"
+		n.Duplicates = o.share("duplicates", 0)
+		if v := o.get("dedupe"); v != nil {
+			q := o.object(v, o.at("dedupe"))
+			n.Dedupe = &Dedupe{By: q.text("by"), Within: q.duration("within", 5*time.Minute)}
+			q.done(nil)
+		}
+		if n.Grouped && n.Group == "" {
+			o.problem(o.pos("order"), o.at("order"), "order: grouped needs `group`, an expression that gives the group, as in `group: event.subject`")
+		}
+		if n.Group != "" && !n.Grouped {
+			o.problem(o.pos("group"), o.at("group"), "`group` has no effect without `order: grouped`")
+		}
+	case Topic:
+		n.Duplicates = o.share("duplicates", 0)
+		n.Ignore = o.match("ignore")
+	case Stream, Table:
+		n.Partitions = 1
+		if v := o.get("partitions"); v != nil {
+			if v.Scalar == "auto" && n.Kind == Stream {
+				n.Partitions = 0
+			} else {
+				n.Partitions = o.whole("partitions", 1, 1)
+			}
+		}
+		n.Retention = o.positive("retention", DefaultFeed)
+		if n.Kind == Stream {
+			n.By = o.text("by")
+			n.PartitionRate = o.rate("partition-rate")
+		}
+	case Schedule:
+		n.Every = o.positive("every", 0)
+		n.Cron = o.text("cron")
+		n.CronFields = o.oneOf("cron-fields", "standard", "standard", "with-seconds", "with-year", "with-both")
+		n.Sunday = o.whole("sunday", 0, 0)
+		n.Zone = o.text("zone")
+		n.Jitter = o.duration("jitter", 0)
+		n.From, n.Until = o.time("from"), o.time("until")
+		n.Enabled = o.truth("enabled", true)
+		n.Data = o.get("data")
+		if n.Zone == "" {
+			n.Zone = "UTC"
+		}
+		o.scheduleProblems(n)
+	case Endpoint:
+		n.Method, n.Path = strings.ToUpper(o.text("method")), o.text("path")
+		n.Accepts = o.schema("accepts")
+		n.Timeout = o.positive("timeout", DefaultAnswer)
+		n.RateLimit = o.rate("rate-limit")
+	case Function:
+		n.Memory = o.size("memory", 0)
+		n.Timeout = o.positive("timeout", DefaultTimeout)
+		if v := o.get("cold-start"); v != nil {
+			c := o.object(v, o.at("cold-start"))
+			n.ColdStart = &ColdStart{Takes: c.distribution("takes", Constant(0), false), Idle: c.duration("idle", 10*time.Minute)}
+			c.done(nil)
+		}
+		o.each("cases", func(name string, pos Position, v *Value, path string) {
+			o.checkName(name, pos, path)
+			q := o.object(v, path)
+			c := Case{Name: name, If: q.text("if"), Pos: pos}
+			if c.If == "" {
+				o.problem(pos, path, "a case needs `if`, the condition under which it holds")
+			}
+			if q.v.Get("takes") != nil {
+				t := q.distribution("takes", Constant(0), false)
+				c.Takes = &t
+			} else {
+				q.get("takes")
+			}
+			if q.v.Get("fails") != nil {
+				f := q.failing("fails", true)
+				c.Fails = &f
+			} else {
+				q.get("fails")
+			}
+			q.done(nil)
+			n.Cases = append(n.Cases, c)
+		})
+		n.Accepts = o.schema("accepts")
+		n.Concurrency = o.whole("concurrency", 0, 1)
+		n.Pool = o.text("pool")
+		n.HopLimit = o.whole("hop-limit", 0, 1)
+		n.Idempotent = o.text("idempotent")
+		n.Together = o.oneOf("sends", "one-by-one", "one-by-one", "together") == "together"
+		n.Hook = o.text("hook")
+		n.Retry = o.retry("retry")
+		n.DeadLetter = o.text("dead-letter")
+		n.ResultsAll = o.oneOf("results", "async", "async", "all") == "all"
+	case Workflow:
+		n.Do = o.get("do")
+		if n.Do == nil || n.Do.Shape != List {
+			o.problem(o.pos("do"), o.at("do"), "a workflow needs `do`, a list of named tasks")
+		}
+		n.Timeout = o.duration("timeout", 0)
+		n.Retry = o.retry("retry")
+		n.DeadLetter = o.text("dead-letter")
+		n.Concurrency = o.whole("concurrency", 0, 1)
+		n.ResultsAll = o.oneOf("results", "async", "async", "all") == "all"
+	case Outside:
+		n.RateLimit = o.rate("rate-limit")
+		n.Timeout = o.duration("timeout", 0)
+	}
+}
+
+func (o *object) schema(key string) any {
+	v := o.get(key)
+	if v == nil {
+		return nil
+	}
+	if v.Shape != Map {
+		o.wants(v, o.at(key), "a JSON Schema, a map")
+		return nil
+	}
+	return v.Plain()
+}
+
+// failing reads a share of runs, or the map form where full is set.
+func (o *object) failing(key string, full bool) Failing {
+	v := o.get(key)
+	if v == nil {
+		return Failing{}
+	}
+	if v.Shape != Map || v.Get("guess") != nil || v.Get("measured") != nil {
+		return Failing{EachTry: o.share(key, 0)}
+	}
+	if !full {
+		o.wants(v, o.at(key), "a share")
+		return Failing{}
+	}
+	q := o.object(v, o.at(key))
+	f := Failing{EachTry: q.share("each-try", 0), ForGood: q.share("for-good", 0), Error: q.text("error"),
+		PerMessage: q.oneOf("per", "run", "run", "message") == "message"}
+	q.done(nil)
+	return f
+}
+
+func (o *object) retry(key string) *Retry {
+	v := o.get(key)
+	if v == nil {
+		return nil
+	}
+	q := o.object(v, o.at(key))
+	r := &Retry{Pos: v.Pos, Wait: q.durationOrNil("wait"), MaxWait: q.durationOrNil("max-wait"),
+		GiveUp: q.durationOrNil("give-up"), Factor: q.number("factor"), Except: q.list("except")}
+	if q.v.Get("tries") != nil {
+		if n := q.whole("tries", 0, 1); n > 0 {
+			r.Tries = &n
+		}
+	}
+	if q.v.Get("jitter") != nil {
+		j := q.share("jitter", 0)
+		r.Jitter = &j
+	}
+	if r.Factor != nil && (*r.Factor < 1 || *r.Factor > 1000) {
+		o.problem(q.pos("factor"), q.at("factor"), "%v must lie between 1 and 1000", *r.Factor)
+		r.Factor = nil
+	}
+	q.asked = append(q.asked, "tries", "jitter")
+	q.done(nil)
+	return r
+}
+
+func (o *object) match(key string) Match {
+	v := o.get(key)
+	if v == nil {
+		return nil
+	}
+	clauses := []*Value{v}
+	if v.Shape == List {
+		clauses = v.Items
+	}
+	var m Match
+	for i, c := range clauses {
+		path := o.at(key)
+		if v.Shape == List {
+			path = fmt.Sprintf("%s[%d]", path, i)
+		}
+		if c.Shape != Map {
+			o.wants(c, path, "a map with prefix, suffix, type, source or if")
+			continue
+		}
+		q := o.object(c, path)
+		m = append(m, Clause{Prefix: q.list("prefix"), Suffix: q.list("suffix"), Type: q.list("type"), Source: q.list("source"), If: q.text("if"), Pos: c.Pos})
+		q.done(nil)
+	}
+	return m
+}
+
+// link decodes one link; what it joins is checked once all nodes are known.
+func (d *decoder) link(from *Node, name string, pos Position, v *Value, path string) *Link {
+	d.checkName(name[strings.LastIndexByte(name, '/')+1:], pos, path)
+	o := d.object(v, path)
+	l := &Link{From: from.Name, Name: name, To: o.text("to"), Pos: pos, ToPos: o.pos("to")}
+	if l.To == "" {
+		l.To, l.ToPos = name, pos
+	}
+	l.Changes = o.list("changes")
+	l.Match = o.match("match")
+	l.Read = Read{UpTo: 1, Parallel: 1, Failed: "each", Pos: o.pos("read")}
+	if from.Kind == Stream || from.Kind == Table {
+		l.Read.Failed = "all"
+	}
+	if r := o.get("read"); r != nil {
+		q := o.object(r, o.at("read"))
+		l.Read.Written = true
+		l.Read.UpTo, l.Read.Parallel = q.whole("up-to", 1, 1), q.whole("parallel", 1, 1)
+		l.Read.Within = q.duration("within", 0)
+		l.Read.Newest = q.oneOf("from", "oldest", "oldest", "newest") == "newest"
+		l.Read.Failed = q.oneOf("failed", l.Read.Failed, "each", "all", "halve")
+		if l.Read.Failed == "halve" && from.Kind == Queue {
+			d.problem(q.pos("failed"), q.at("failed"), "a queue's batch is not halved; that is for streams and tables")
+		}
+		q.done(nil)
+	}
+	l.Retry = o.retry("retry")
+	l.DeadLetter, l.DLPos = o.text("dead-letter"), o.pos("dead-letter")
+	l.Mode = o.oneOf("mode", "", "wait", "async", "accept")
+	l.Ignore = o.oneOf("on-error", "fail", "fail", "ignore") == "ignore"
+	l.Wrap = o.oneOf("wrap", "none", "none", "event", "base64")
+	l.When = When(o.oneOf("when", "", "success", "failure"))
+	l.AtStart = o.oneOf("at", "end", "end", "start") == "start"
+	l.PerRun = o.oneOf("per", "message", "message", "run") == "run"
+	l.Count = o.count("count")
+	l.ForEach, l.Chance, l.If = o.text("for-each"), o.share("chance", 1), o.text("if")
+	l.Key, l.Type, l.Data, l.Size = o.text("key"), o.text("type"), o.get("data"), o.size("size", -1)
+	l.Op = o.oneOf("op", "", "write", "delete", "read", "insert", "update")
+	o.done(nil)
+	return l
+}
+
+// count reads a number, a distribution, or CEL.
+func (o *object) count(key string) Count {
+	v := o.get(key)
+	if v == nil {
+		return Count{Dist: Constant(1)}
+	}
+	if v.Shape == Text {
+		return Count{Expr: v.Scalar, Dist: Constant(1)}
+	}
+	out, ok := o.decoder.distribution(v, o.at(key), true)
+	if !ok {
+		out = Constant(1)
+	}
+	return Count{Dist: out}
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	sort.Strings(keys)
+	return keys
+}

@@ -1,0 +1,140 @@
+package model
+
+import "fmt"
+
+// Relation is what a link does with a message, which follows from the kinds
+// that it joins and its mode.
+type Relation uint8
+
+const (
+	NoRelation  Relation = iota
+	Intake               // handed to a function or workflow, which holds it (asynchronous)
+	Write                // written to a channel by a delivering link
+	Push                 // pushed to an outside system
+	PolledRun            // a reader hands a batch to a function or workflow and waits
+	PolledMove           // a reader moves messages to a channel
+	PolledPush           // a reader hands messages to an outside system and waits
+	WaitingCall          // a run (or an endpoint) calls and waits
+	RunWrite             // a run writes to a channel
+	RunIntake            // a run starts a function or workflow and goes on
+	RunPush              // a run pushes to an outside system and goes on
+)
+
+func (r Relation) String() string {
+	return [...]string{"nothing", "intake", "write", "push", "polled run", "polled move", "polled push",
+		"waiting call", "write of a run", "asynchronous call", "push of a run"}[r]
+}
+
+// Delivering tells whether the link belongs to its source channel (or to a
+// result), and not to a run: it has tries of its own and a dead-letter.
+func (r Relation) Delivering() bool {
+	return r == Intake || r == Write || r == Push || r.Polls()
+}
+
+// Polls tells whether a reader takes the messages.
+func (r Relation) Polls() bool { return r == PolledRun || r == PolledMove || r == PolledPush }
+
+// OfRun tells whether a run makes the message or call.
+func (r Relation) OfRun() bool {
+	return r == WaitingCall || r == RunWrite || r == RunIntake || r == RunPush
+}
+
+// Asynchronous tells whether nobody waits for what the target does.
+func (r Relation) Asynchronous() bool {
+	return r == Intake || r == RunIntake || r == Push || r == RunPush
+}
+
+// relate gives the relation of a link, or an error that says why the two kinds
+// cannot be joined so.
+func relate(from, to Kind, mode string, when When) (Relation, error) {
+	if to == Schedule {
+		return 0, fmt.Errorf("nothing can be sent to a schedule; it fires by its calendar alone")
+	}
+	if to == Endpoint {
+		return 0, fmt.Errorf("an endpoint is where requests from outside come in; link to what stands behind it")
+	}
+	modes := func(allowed ...string) error {
+		for _, a := range allowed {
+			if mode == a {
+				return nil
+			}
+		}
+		if len(allowed) == 1 {
+			return fmt.Errorf("a link from a %s to a %s has no `mode`", from, to)
+		}
+		return fmt.Errorf("mode %q does not fit a link from a %s to a %s: it is %s", mode, from, to, orList(allowed[1:]))
+	}
+	runs := to == Function || to == Workflow
+	switch {
+	case from == Bucket || from == Topic || from == Schedule || when != OfRun:
+		if err := modes(""); err != nil {
+			return 0, err
+		}
+		switch {
+		case runs:
+			return Intake, nil
+		case to == Outside:
+			return Push, nil
+		}
+		return Write, nil
+	case from.Polled():
+		if err := modes(""); err != nil {
+			return 0, err
+		}
+		switch {
+		case runs:
+			return PolledRun, nil
+		case to == Outside:
+			return PolledPush, nil
+		}
+		return PolledMove, nil
+	case from == Endpoint:
+		if runs || to == Outside {
+			if err := modes("", "wait", "accept"); err != nil {
+				return 0, err
+			}
+			if mode != "accept" {
+				return WaitingCall, nil
+			}
+			if runs {
+				return Intake, nil
+			}
+			return Push, nil
+		}
+		return Write, modes("", "accept")
+	}
+	switch {
+	case runs:
+		if err := modes("", "async", "wait"); err != nil {
+			return 0, err
+		}
+		if mode == "wait" {
+			return WaitingCall, nil
+		}
+		return RunIntake, nil
+	case to == Outside:
+		if err := modes("", "wait", "async"); err != nil {
+			return 0, err
+		}
+		if mode == "async" {
+			return RunPush, nil
+		}
+		return WaitingCall, nil
+	}
+	return RunWrite, modes("")
+}
+
+func orList(words []string) string {
+	s := ""
+	for i, w := range words {
+		switch {
+		case i == 0:
+		case i == len(words)-1:
+			s += " or "
+		default:
+			s += ", "
+		}
+		s += w
+	}
+	return s
+}

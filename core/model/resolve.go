@@ -1,0 +1,219 @@
+package model
+
+import (
+	"strings"
+
+	"ironweir/core/expr"
+)
+
+// resolve checks everything that needs the whole model: names that must exist,
+// which kinds a link may join, expressions and templates.
+func (d *decoder) resolve(t *Topology, together map[string]Position) {
+	names := t.NodeNames()
+	need := func(name string, pos Position, path string) *Node {
+		if n := t.byName[name]; n != nil {
+			return n
+		}
+		// A node that could not be read has been reported already.
+		d.problem(pos, path, "no node %q%s", name, didYouMean(name, names))
+		return nil
+	}
+	for _, n := range t.Nodes {
+		path := "nodes." + n.Name
+		for _, c := range n.Callers {
+			need(c, n.Pos, path+".callers")
+		}
+		if n.DeadLetter != "" {
+			d.deadLetter(need(n.DeadLetter, n.Pos, path+".dead-letter"), n, n.Pos, path+".dead-letter")
+		}
+		if n.Pool != "" {
+			if _, ok := t.Pools[n.Pool]; !ok {
+				d.problem(n.Pos, path+".pool", "no pool %q%s", n.Pool, didYouMean(n.Pool, sortedKeys(t.Pools)))
+			}
+		}
+		d.nodeExpressions(n, path)
+		waiting := 0
+		for _, l := range n.Links {
+			lpath := path + ".links." + l.Name
+			to := need(l.To, l.ToPos, lpath+".to")
+			if to == nil {
+				continue
+			}
+			if t.Node(n.Name) != nil && partOf(n.Name) != partOf(to.Name) && partOf(to.Name) != "" && !to.Public {
+				d.problem(l.ToPos, lpath+".to", "%s is not `public`, so only its own part may link to it", to.Name)
+			}
+			var err error
+			if l.Relation, err = relate(n.Kind, to.Kind, l.Mode, l.When); err != nil {
+				d.problem(l.ToPos, lpath, "%v", err)
+				continue
+			}
+			if n.Kind == Endpoint && l.Relation == WaitingCall {
+				if waiting++; waiting == 2 {
+					d.problem(l.Pos, lpath, "an endpoint waits for one link at most; give the others `mode: accept`")
+				}
+			}
+			d.linkFields(n, to, l, lpath)
+			if l.DeadLetter != "" {
+				d.deadLetter(need(l.DeadLetter, l.DLPos, lpath+".dead-letter"), n, l.DLPos, lpath+".dead-letter")
+			}
+		}
+	}
+	for name, members := range t.FailsTogether {
+		for _, m := range members {
+			need(m, together[name], "fails-together."+name)
+		}
+	}
+	for i := range t.Alarms {
+		a := &t.Alarms[i]
+		if a.Of == "" {
+			if a.Watch != "lost" && a.Watch != "parked" {
+				d.problem(a.Pos, "alarms."+a.Name, "an alarm needs `of`, the node whose %s it watches", a.Watch)
+			}
+			continue
+		}
+		need(a.Of, a.Pos, "alarms."+a.Name+".of")
+	}
+	for _, a := range t.Accepted {
+		if a.Node != "" {
+			need(a.Node, a.Pos, "accepted")
+		}
+	}
+}
+
+func partOf(name string) string {
+	if i := strings.LastIndexByte(name, '/'); i >= 0 {
+		return name[:i]
+	}
+	return ""
+}
+
+func (d *decoder) deadLetter(to, from *Node, pos Position, path string) {
+	if to != nil && (to.Kind == Schedule || to.Kind == Endpoint) {
+		d.problem(pos, path, "a %s cannot take dead letters; use a queue, bucket, topic, stream, table, function, workflow or outside system", to.Kind)
+	}
+	if to != nil && to == from {
+		d.problem(pos, path, "%s is its own dead-letter; name another node", from.Name)
+	}
+}
+
+func (d *decoder) nodeExpressions(n *Node, path string) {
+	d.condition(n.Pos, path+".group", n.Group, "any")
+	d.condition(n.Pos, path+".by", n.By, "any")
+	d.condition(n.Pos, path+".idempotent", n.Idempotent, "any")
+	if n.Dedupe != nil {
+		if n.Dedupe.By == "" {
+			d.problem(n.Pos, path+".dedupe", "`dedupe` needs `by`, an expression that gives the key")
+		}
+		d.condition(n.Pos, path+".dedupe.by", n.Dedupe.By, "any")
+	}
+	for _, c := range n.Cases {
+		d.condition(c.Pos, path+".cases."+c.Name+".if", c.If, "bool")
+	}
+	for _, c := range n.Ignore {
+		d.condition(c.Pos, path+".ignore.if", c.If, "bool")
+	}
+	for _, k := range n.Keys {
+		if _, err := expr.ParseTemplate(k, true); err != nil {
+			d.problem(n.Pos, path+".keys", "%v", err)
+		}
+	}
+	if n.Data != nil {
+		d.payload(n.Data, path+".data")
+	}
+}
+
+// payload checks the CEL in a payload: strings that start with `=`.
+func (d *decoder) payload(v *Value, path string) {
+	for _, f := range v.Fields {
+		d.payload(f.Value, path+"."+f.Key)
+	}
+	for _, item := range v.Items {
+		d.payload(item, path)
+	}
+	if v.Shape == Text && strings.HasPrefix(v.Scalar, "=") {
+		d.condition(v.Pos, path, v.Scalar[1:], "any")
+	}
+}
+
+// linkFields checks that each field stands on a link that it has a meaning on.
+func (d *decoder) linkFields(from, to *Node, l *Link, path string) {
+	misplaced := func(is bool, field, where string) {
+		if is {
+			d.problem(l.Pos, path+"."+field, "`%s` has no meaning on a link from a %s to a %s%s; it belongs on %s", field, from.Kind, to.Kind, whenText(l), where)
+		}
+	}
+	r := l.Relation
+	result := l.When != OfRun
+	misplaced(len(l.Changes) > 0 && from.Kind != Bucket && from.Kind != Table, "changes", "links from a bucket or table")
+	for _, c := range l.Changes {
+		allowed := []string{"written", "deleted"}
+		if from.Kind == Table {
+			allowed = []string{"inserted", "updated", "deleted"}
+		}
+		if !contains(allowed, c) && (from.Kind == Bucket || from.Kind == Table) {
+			d.problem(l.Pos, path+".changes", "%q is not one of %s", c, strings.Join(allowed, ", "))
+		}
+	}
+	ofRun := from.Kind.Runs() && !result
+	misplaced(l.Match != nil && ofRun, "match", "links from a channel, schedule or endpoint; on a send use `if`")
+	misplaced(l.Read.Written && !from.Kind.Polled(), "read", "links from a queue, stream or table")
+	misplaced(l.DeadLetter != "" && !r.Delivering() && !r.Asynchronous(), "dead-letter", "delivering and asynchronous links")
+	misplaced(l.Wrap != "none" && ofRun, "wrap", "delivering links")
+	misplaced(result && from.Kind != Function && from.Kind != Workflow, "when", "links from a function or workflow")
+	for field, is := range map[string]bool{"at": l.AtStart, "per": l.PerRun} {
+		misplaced(is && (!ofRun || from.Kind == Outside && field == "at"), field, "what a function's run sends")
+	}
+	for field, is := range map[string]bool{"count": l.Count.Expr != "" || l.Count.Dist.Dist != "constant" || l.Count.Dist.Mean != 1,
+		"for-each": l.ForEach != "", "chance": l.Chance != 1, "if": l.If != ""} {
+		misplaced(is && !ofRun, field, "links from a function, workflow or outside system")
+	}
+	for field, is := range map[string]bool{"key": l.Key != "", "type": l.Type != "", "data": l.Data != nil, "size": l.Size >= 0, "op": l.Op != ""} {
+		misplaced(is && !from.Kind.Runs(), field, "links from a function, workflow or outside system")
+	}
+	misplaced(l.Ignore && (!ofRun || r == RunIntake || r == RunPush), "on-error", "waiting calls and writes of a run")
+	switch l.Op {
+	case "":
+	case "read":
+		if to.Kind != Bucket && to.Kind != Table {
+			d.problem(l.Pos, path+".op", "only a bucket or table can be read; a %s hands out its messages itself", to.Kind)
+		}
+	case "write", "delete":
+		if to.Kind != Bucket && !(to.Kind == Table && l.Op == "delete") {
+			d.problem(l.Pos, path+".op", "op: %s goes to a bucket%s", l.Op, map[bool]string{true: " or table", false: ""}[l.Op == "delete"])
+		}
+	default:
+		if to.Kind != Table {
+			d.problem(l.Pos, path+".op", "op: %s goes to a table", l.Op)
+		}
+	}
+	for _, c := range l.Match {
+		d.condition(c.Pos, path+".match.if", c.If, "bool")
+	}
+	d.condition(l.Pos, path+".if", l.If, "bool")
+	d.condition(l.Pos, path+".for-each", l.ForEach, "list")
+	d.condition(l.Pos, path+".count", l.Count.Expr, "number")
+	if l.Key != "" {
+		if _, err := expr.ParseTemplate(l.Key, false); err != nil {
+			d.problem(l.Pos, path+".key", "%v", err)
+		}
+	}
+	if l.Data != nil {
+		d.payload(l.Data, path+".data")
+	}
+}
+
+func whenText(l *Link) string {
+	if l.When == OfRun {
+		return ""
+	}
+	return " with `when: " + string(l.When) + "`"
+}
+
+func contains(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,291 @@
+package model
+
+import "time"
+
+// Kind is what a node is.
+type Kind string
+
+const (
+	Bucket   Kind = "bucket"
+	Queue    Kind = "queue"
+	Topic    Kind = "topic"
+	Stream   Kind = "stream"
+	Table    Kind = "table"
+	Schedule Kind = "schedule"
+	Endpoint Kind = "endpoint"
+	Function Kind = "function"
+	Workflow Kind = "workflow"
+	Outside  Kind = "outside"
+)
+
+// Kinds lists every kind, in the order of the reference.
+var Kinds = []Kind{Bucket, Queue, Topic, Stream, Table, Schedule, Endpoint, Function, Workflow, Outside}
+
+// Channel tells whether the kind takes writes: what is sent to it stands there.
+func (k Kind) Channel() bool {
+	return k == Bucket || k == Queue || k == Topic || k == Stream || k == Table
+}
+
+// Runs tells whether the kind works on messages in runs of its own.
+func (k Kind) Runs() bool { return k == Function || k == Workflow || k == Outside }
+
+// Polled tells whether readers take messages from the kind, which hands out
+// none by itself.
+func (k Kind) Polled() bool { return k == Queue || k == Stream || k == Table }
+
+// Topology is a model as read: defaults filled in, variables replaced.
+type Topology struct {
+	Name          string
+	About         string
+	Environment   string
+	Environments  []string
+	Limits        Limits
+	Pools         map[string]int
+	Explicit      bool // permissions: explicit
+	FailsTogether map[string][]string
+	Accepted      []Accepted
+	Nodes         []*Node // in the order written
+	Alarms        []Alarm
+	Prices        *Prices
+	Guesses       []string // paths of the numbers that are marked as guesses
+	File          string
+
+	byName map[string]*Node
+}
+
+// Node gives the node of that name, or nil.
+func (t *Topology) Node(name string) *Node { return t.byName[name] }
+
+// NodeNames lists the names in the order written.
+func (t *Topology) NodeNames() []string {
+	names := make([]string, len(t.Nodes))
+	for i, n := range t.Nodes {
+		names[i] = n.Name
+	}
+	return names
+}
+
+// Limits are what the platform at hand allows.
+type Limits struct {
+	Payload int64 // bytes; 0: no limit
+}
+
+// Accepted is a finding that somebody decided to live with.
+type Accepted struct {
+	Code, Node, Link, Because string
+	Until                     *time.Time
+	Pos                       Position
+}
+
+// Alarm watches one number of one node.
+type Alarm struct {
+	Name    string
+	Watch   string
+	Of      string
+	Above   float64 // seconds, or a count, as Watch has it
+	Lasting time.Duration
+	Pos     Position
+}
+
+// Prices turn counts into money.
+type Prices struct {
+	Currency string
+	Run      float64 // a run
+	Compute  float64 // a gigabyte-second
+	Message  float64 // a message written or delivered
+	Storage  float64 // a gigabyte-month
+}
+
+// Node is one node. Which fields count depends on its kind.
+type Node struct {
+	Name       string
+	Kind       Kind
+	About      string
+	Owner      string
+	Tags       map[string]string
+	Rate       float64 // per second, what outsiders send in
+	Callers    []string
+	ObservedAs []string
+	Public     bool
+	Pos        Position
+	KindPos    Position
+
+	Fails Failing
+	Takes Distribution
+	Links []*Link // in the order written
+
+	// bucket
+	Keys       []string
+	Notice     Distribution
+	ObjectLife time.Duration
+	Duplicates float64
+	// queue
+	Grouped   bool
+	Group     string
+	Retention time.Duration
+	Delay     time.Duration
+	Capacity  int
+	Lease     time.Duration
+	CarryAge  bool
+	Dedupe    *Dedupe
+	// topic
+	Ignore Match
+	// stream, table
+	Partitions    int // 0: auto
+	By            string
+	PartitionRate float64
+	// schedule
+	Every      time.Duration
+	Cron       string
+	CronFields string
+	Sunday     int
+	Zone       string
+	Jitter     time.Duration
+	From       *time.Time
+	Until      *time.Time
+	Enabled    bool
+	Data       *Value
+	// endpoint
+	Method  string
+	Path    string
+	Accepts any // a JSON Schema, or nil
+	// endpoint, outside
+	RateLimit float64
+	// endpoint, function, workflow, outside
+	Timeout time.Duration // 0: none
+	// function
+	Memory      int64
+	ColdStart   *ColdStart
+	Cases       []Case
+	Concurrency int // 0: none
+	Pool        string
+	HopLimit    int
+	Idempotent  string
+	Together    bool
+	Hook        string
+	Retry       *Retry
+	DeadLetter  string
+	ResultsAll  bool
+	// workflow
+	Do *Value
+}
+
+// Link gives the link of that name, or nil.
+func (n *Node) Link(name string) *Link {
+	for _, l := range n.Links {
+		if l.Name == name {
+			return l
+		}
+	}
+	return nil
+}
+
+// Failing is a share of runs (of writes, on a channel) that fail.
+type Failing struct {
+	EachTry    float64
+	ForGood    float64
+	PerMessage bool
+	Error      string
+}
+
+// Dedupe drops a second message of one key within a window.
+type Dedupe struct {
+	By     string
+	Within time.Duration
+}
+
+// ColdStart is what a first run takes longer, or one after Idle unused.
+type ColdStart struct {
+	Takes Distribution
+	Idle  time.Duration
+}
+
+// Case replaces a function's time and failures when its condition holds.
+type Case struct {
+	Name  string
+	If    string
+	Takes *Distribution
+	Fails *Failing
+	Pos   Position
+}
+
+// When tells which result of a run a link carries.
+type When string
+
+const (
+	OfRun   When = ""
+	Success When = "success"
+	Failure When = "failure"
+)
+
+// Link is one link as written.
+type Link struct {
+	From, Name, To string
+	Pos, ToPos     Position
+	Relation       Relation
+
+	Changes    []string
+	Match      Match
+	Read       Read
+	Retry      *Retry
+	DeadLetter string
+	DLPos      Position
+	Mode       string
+	Ignore     bool // on-error: ignore
+	Wrap       string
+	When       When
+	AtStart    bool
+	PerRun     bool
+	Count      Count
+	ForEach    string
+	Chance     float64
+	If         string
+	Key        string
+	Type       string
+	Data       *Value
+	Size       int64 // -1: passed on
+	Op         string
+}
+
+// ID is the link's name in findings and results, FROM:NAME.
+func (l *Link) ID() string { return l.From + ":" + l.Name }
+
+// Read is how a reader takes messages.
+type Read struct {
+	UpTo     int
+	Within   time.Duration
+	Parallel int
+	Newest   bool
+	Failed   string // each all halve
+	Written  bool
+	Pos      Position
+}
+
+// Retry is as written: absent fields are nil and come from the default of the
+// delivery.
+type Retry struct {
+	Tries   *int
+	Wait    *time.Duration
+	Factor  *float64
+	MaxWait *time.Duration
+	Jitter  *float64
+	GiveUp  *time.Duration
+	Except  []string
+	Pos     Position
+}
+
+// Match is a filter: any of its clauses; nothing written means everything.
+type Match []Clause
+
+// Clause holds when all its fields hold, each of which is any-of.
+type Clause struct {
+	Prefix, Suffix, Type, Source []string
+	If                           string
+	Pos                          Position
+}
+
+// Count is how many messages a send makes.
+type Count struct {
+	Dist Distribution
+	Expr string // CEL when not empty
+}

@@ -1,0 +1,423 @@
+package sim
+
+import (
+	"fmt"
+	"unsafe"
+
+	"ironweir/core/expr"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+// Fate is what becomes of a copy.
+type Fate uint8
+
+const (
+	Handled Fate = iota
+	Stored
+	Arrived
+	Passed
+	Ignored
+	Unmatched
+	Returned
+	Parked
+	Expired // the first cause of loss
+	Exhausted
+	GivenUp
+	Refused
+	Throttled
+	Overflow
+	TooLarge
+	Rejected
+	Unsubscribed
+	HopLimit
+	Disabled
+	fates
+	noFate = fates
+)
+
+var fateNames = [fates]string{"handled", "stored", "arrived", "passed", "ignored", "unmatched", "returned", "parked",
+	"expired", "exhausted", "given_up", "refused", "throttled", "overflow", "too_large", "rejected", "unsubscribed", "hop_limit", "disabled"}
+
+func (f Fate) String() string { return fateNames[f] }
+
+// Loss tells whether the fate is a cause of loss.
+func (f Fate) Loss() bool { return f >= Expired && f < fates }
+
+// Fates lists all fates; the causes of loss come last.
+func Fates() []Fate {
+	out := make([]Fate, fates)
+	for i := range out {
+		out[i] = Fate(i)
+	}
+	return out
+}
+
+type copyFlags uint16
+
+const (
+	done     copyFlags = 1 << iota
+	atRest             // it lies where nothing leaves, with a fate that may still change
+	aside              // a dead-letter or failure link lies behind it
+	visible            // in a queue, ready to be taken
+	leased             // handed out, its lease running
+	stands             // counted in its node's depth
+	writing            // a write of it is under way
+	expiring           // its retention ended while a run works on it
+	begun              // its first run has started
+	deletion           // the event of a deletion
+	damaged            // (of a journey) some copy ended badly
+)
+
+// copyRecord is one message held for one consumer. Index 0 stands for none.
+type copyRecord struct {
+	born     int64  // when it came in at its node
+	age      uint64 // sequence of its coming in: its name, and its place among the old
+	timer    uint64 // sequence of the timer that counts for it
+	due      int64  // end of its lease; while visible, its place in the order
+	journey  uint32
+	content  uint32
+	next     uint32 // in the visible or the leased list
+	prev     uint32
+	older    uint32 // in the list by age
+	younger  uint32
+	via      int32 // delivery
+	node     int32
+	tries    uint16
+	waits    uint16 // throttles since the last run
+	held     uint16 // batches that name it
+	busy     uint16 // runs that work on it
+	hops     uint16
+	rounds   uint16
+	flags    copyFlags
+	class    uint8 // of links that match, in a queue
+	lastFail int16
+}
+
+// journey is an origin message with all that descends from it.
+type journey struct {
+	id      uint64
+	born    int64
+	refs    int32 // copies and runs that name it
+	open    int32 // copies under way
+	copies  int32
+	hops    int32
+	entry   int32
+	flags   copyFlags
+	nextOut uint32
+}
+
+// content is what a message says; copies share it.
+type content struct {
+	subject []byte
+	kind    string // CloudEvents type; empty: what its source says
+	source  int32  // node, or -1 for outside
+	size    int64
+	made    int64
+	data    any
+	refs    int32
+	next    uint32
+}
+
+func (c *content) key() string { return unsafe.String(unsafe.SliceData(c.subject), len(c.subject)) }
+
+// message is what a run or an outsider sends on: where it comes from.
+type message struct {
+	journey uint32
+	content uint32
+	hops    uint16
+	rounds  uint16
+	tries   uint16
+	aside   bool
+	node    int32 // where it was, -1 outside
+}
+
+// delivery is how copies reach a node: a link, or the node's own way for
+// traffic and dead letters.
+type delivery struct {
+	policy  graph.Policy
+	to      int32
+	dead    int32 // node or -1
+	link    int32 // or -1
+	refused bool
+	paused  bool
+	except  []int16
+	held    []uint32 // copies that wait for the link to be resumed
+	offered int64
+	matched int64
+	copies  int64
+	jitter  *stream
+}
+
+func (e *engine) newJourney(entry int32) uint32 {
+	i := e.freeJour
+	if i != 0 {
+		e.freeJour = e.journeys[i].nextOut
+	} else {
+		e.journeys = append(e.journeys, journey{})
+		i = uint32(len(e.journeys) - 1)
+	}
+	e.nextJour++
+	e.journeys[i] = journey{id: e.nextJour, born: e.now, entry: entry}
+	return i
+}
+
+func (e *engine) releaseJourney(i uint32) {
+	j := &e.journeys[i]
+	if j.refs--; j.refs > 0 {
+		return
+	}
+	e.closeJourney(j)
+	j.nextOut = e.freeJour
+	e.freeJour = i
+}
+
+func (e *engine) closeJourney(j *journey) {
+	switch {
+	case j.flags&damaged != 0:
+		e.tally.damaged++
+	case j.open > 0:
+		e.tally.open++
+	default:
+		e.tally.complete++
+	}
+	e.tally.largestCopies = max(e.tally.largestCopies, j.copies)
+	e.tally.largestHops = max(e.tally.largestHops, j.hops)
+}
+
+func (e *engine) newContent() uint32 {
+	i := e.freeCont
+	if i != 0 {
+		e.freeCont = e.contents[i].next
+	} else {
+		e.contents = append(e.contents, content{})
+		i = uint32(len(e.contents) - 1)
+	}
+	c := &e.contents[i]
+	*c = content{subject: c.subject[:0], source: -1, made: e.now, refs: 1}
+	return i
+}
+
+func (e *engine) dropContent(i uint32) {
+	c := &e.contents[i]
+	if c.refs--; c.refs == 0 {
+		c.data, c.next = nil, e.freeCont
+		e.freeCont = i
+	}
+}
+
+// newCopy makes a copy of a message at a node; it takes a reference of its own
+// to the content.
+func (e *engine) newCopy(n *node, via int32, m *message, con uint32) uint32 {
+	i := e.freeCopy
+	if i != 0 {
+		e.freeCopy = e.copies[i].next
+	} else {
+		e.copies = append(e.copies, copyRecord{})
+		i = uint32(len(e.copies) - 1)
+	}
+	rounds := m.rounds
+	if loop := e.inLoop[n.id]; loop >= 0 {
+		if m.node < 0 || e.inLoop[m.node] != loop {
+			rounds = 0 // it comes into the loop
+		}
+		if e.loopOf[n.id] == loop {
+			rounds++
+			t := &e.loops[loop]
+			t.arrivals++
+			if rounds == 1 {
+				t.fresh++
+			}
+			t.most = max(t.most, int64(rounds))
+		}
+	}
+	c := &e.copies[i]
+	*c = copyRecord{born: e.now, age: e.sequence(), journey: m.journey, content: con, via: via, node: int32(n.id), hops: m.hops, rounds: rounds}
+	if m.aside {
+		c.flags |= aside
+	}
+	e.contents[con].refs++
+	j := &e.journeys[m.journey]
+	j.refs++
+	j.open++
+	j.copies++
+	j.hops = max(j.hops, int32(m.hops))
+	n.copies++
+	e.live++
+	if via >= 0 {
+		e.deliveries[via].copies++
+	}
+	return i
+}
+
+// finish gives a copy its fate. A copy at rest keeps its record, since its
+// fate may still change.
+func (e *engine) finish(i uint32, f Fate) {
+	c := &e.copies[i]
+	n := &e.nodes[c.node]
+	if c.flags&atRest != 0 {
+		e.journeys[c.journey].open++
+		e.live++
+		n.fates[n.restFate(c)]--
+		c.flags &^= atRest
+	}
+	n.fates[f]++
+	if c.flags&stands != 0 {
+		n.changeDepth(e.now, -1)
+		c.flags &^= stands
+	}
+	j := &e.journeys[c.journey]
+	j.open--
+	e.live--
+	if f.Loss() || f == Returned || f == Parked {
+		j.flags |= damaged
+	}
+	if e.now >= e.warm {
+		n.time.Add(e.now - c.born)
+		switch {
+		case f == Handled && n.queue != nil:
+			e.arrivedAt(&e.nodes[e.handledBy], j)
+		case f == Handled || f == Stored || f == Parked:
+			e.arrivedAt(n, j)
+		}
+	}
+	if e.trace != nil {
+		e.trace.fate(e, i, f)
+	}
+	c.flags |= done
+	c.timer = 0
+	if c.held == 0 {
+		e.releaseCopy(i)
+	}
+}
+
+// rest lets a copy lie where nothing leaves: arrived, or parked.
+func (e *engine) rest(i uint32) {
+	c := &e.copies[i]
+	n := &e.nodes[c.node]
+	c.flags |= atRest
+	f := n.restFate(c)
+	n.fates[f]++
+	j := &e.journeys[c.journey]
+	j.open--
+	e.live--
+	if f == Parked {
+		j.flags |= damaged
+	}
+	if e.now >= e.warm {
+		e.arrivedAt(n, j)
+	}
+	if e.trace != nil {
+		e.trace.fate(e, i, f)
+	}
+}
+
+func (n *node) restFate(c *copyRecord) Fate {
+	if c.flags&aside != 0 {
+		return Parked
+	}
+	return Arrived
+}
+
+func (e *engine) arrivedAt(n *node, j *journey) {
+	row := &e.latency[int(j.entry)*len(e.nodes)+n.id]
+	if *row == nil {
+		*row = &Histogram{}
+	}
+	(*row).Add(e.now - j.born)
+}
+
+func (e *engine) releaseCopy(i uint32) {
+	c := &e.copies[i]
+	e.releaseJourney(c.journey)
+	e.dropContent(c.content)
+	c.next = e.freeCopy
+	e.freeCopy = i
+}
+
+// letGo drops a batch's hold on a copy.
+func (e *engine) letGo(i uint32) {
+	c := &e.copies[i]
+	c.held--
+	if c.held == 0 && c.flags&done != 0 {
+		e.releaseCopy(i)
+	}
+}
+
+func (e *engine) messageOf(c *copyRecord) message {
+	return message{journey: c.journey, content: c.content, hops: c.hops, rounds: c.rounds, tries: c.tries, aside: c.flags&aside != 0, node: c.node}
+}
+
+// look fills the scratch event with what an expression or filter sees of a
+// message; kind is its type where it states none.
+func (e *engine) look(m *message, kind string) *expr.Event {
+	c := &e.contents[m.content]
+	ev := &e.event
+	ev.Subject, ev.Type, ev.Size, ev.Data = c.key(), c.kind, c.size, c.data
+	if ev.Type == "" {
+		ev.Type = kind
+	}
+	ev.Source = "outside"
+	if c.source >= 0 {
+		ev.Source = e.g.Nodes[c.source].Name
+	}
+	ev.Hops, ev.Try = int(m.hops), int(m.tries)
+	ev.Time = e.instant(c.made)
+	j := &e.journeys[m.journey]
+	ev.Age = e.instant(e.now).Sub(e.instant(j.born))
+	ev.ID, ev.Number = "", j.id
+	return ev
+}
+
+// kindOfEvent is the type of an event that states none, by where it comes from.
+func kindOfEvent(from *graph.Node, deleted bool) string {
+	if from == nil {
+		return "message"
+	}
+	switch from.Kind {
+	case model.Bucket:
+		if deleted {
+			return "deleted"
+		}
+		return "written"
+	case model.Table:
+		return "inserted"
+	case model.Schedule:
+		return "fired"
+	case model.Endpoint:
+		return "request"
+	}
+	return "message"
+}
+
+// audit checks that every node's copies add up: came in = fates + under way.
+func (e *engine) audit() error {
+	under := make([]int64, len(e.nodes))
+	rest := make([]int64, len(e.nodes))
+	for i := 1; i < len(e.copies); i++ {
+		c := &e.copies[i]
+		if c.journey == 0 || c.flags&done != 0 {
+			continue
+		}
+		if c.flags&atRest != 0 {
+			rest[c.node]++
+		} else {
+			under[c.node]++
+		}
+	}
+	for i := range e.nodes {
+		n := &e.nodes[i]
+		sum := under[i]
+		for _, f := range n.fates {
+			sum += f
+		}
+		if sum != n.copies {
+			return fmt.Errorf("the ledger of %s does not add up at %v: %d came in, %d are accounted for (a fault of the engine; please report the model)",
+				e.g.Nodes[i].Name, e.instant(e.now), n.copies, sum)
+		}
+		if rest[i] != n.fates[Arrived]+n.fates[Parked] && n.kind == model.Queue {
+			return fmt.Errorf("the messages at rest in %s do not add up: %d lie there, %d are counted (a fault of the engine)", e.g.Nodes[i].Name, rest[i], n.fates[Arrived]+n.fates[Parked])
+		}
+	}
+	return nil
+}

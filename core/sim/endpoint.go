@@ -1,0 +1,66 @@
+package sim
+
+import "ironweir/core/model"
+
+// request takes a request at an endpoint: it checks the rate, then passes on
+// what its links take.
+func (e *engine) request(i uint32, n *node) {
+	c := &e.copies[i]
+	gn := &e.g.Nodes[n.id]
+	m := e.messageOf(c)
+	taken := false
+	for _, id := range gn.Out {
+		l := &e.g.Links[id]
+		ok := l.Filter.Takes(e.look(&m, "request"))
+		taken = taken || ok
+		if e.trace != nil {
+			why := ""
+			if !ok {
+				why = l.Filter.Why(e.look(&m, "request"))
+			}
+			e.trace.offered(e, i, l, why)
+		}
+	}
+	switch {
+	case gn.Allowed != nil && c.via < int32(len(e.g.Links)) && e.deliveries[c.via].refused:
+		e.answer(i, n, errRefused, 403)
+		return
+	case !n.bucket.take(e.now):
+		n.throttled++
+		e.answer(i, n, errThrottled, 429)
+		return
+	case !taken:
+		e.answer(i, n, errFails, 404)
+		return
+	}
+	c.tries++
+	c.busy++
+	r := e.newRun(n, forRequest)
+	e.runs[r].copy = i
+	e.begin(r)
+}
+
+// answer answers a request. Status 0: as the outcome has it.
+func (e *engine) answer(i uint32, n *node, failure, status int16) {
+	waits := false
+	for _, id := range e.g.Nodes[n.id].Out {
+		waits = waits || e.g.Links[id].Relation == model.WaitingCall
+	}
+	switch {
+	case failure == noError && waits:
+		status = 200
+	case failure == noError:
+		status = 202
+	case status == 0:
+		status = 500
+	}
+	n.answers[status]++
+	if e.trace != nil {
+		e.trace.answers(e, i, status)
+	}
+	if failure == noError {
+		e.finish(i, Handled)
+		return
+	}
+	e.finish(i, Returned)
+}

@@ -1,0 +1,265 @@
+// Package sim is the engine: a discrete-event simulation of a compiled
+// topology on a virtual clock, one replication at a time. It is pure: no wall
+// clock, no I/O, no goroutine; the same graph, plan and seed give the same
+// result, byte for byte.
+//
+// A copy (one message held for one consumer) is the unit of account. A node
+// kind is one file here and one entry in the table of behaviours.
+package sim
+
+import (
+	"fmt"
+	"time"
+
+	"ironweir/core/expr"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+type eventKind uint8
+
+const (
+	evArrive   eventKind = iota // traffic: the next message from outside
+	evFire                      // node: a schedule fires
+	evFan                       // copy: a channel or schedule hands it to its links
+	evOffer                     // copy: an intake is offered to its function
+	evTry                       // copy: a back-off is over, deliver again
+	evWritten                   // copy: the time of a delivering write is over
+	evPull                      // node: the readers of a queue take what is visible
+	evFill                      // batch: it has waited long enough for more
+	evVisible                   // copy: a delay or back-off in a queue is over
+	evLease                     // node: the oldest lease of a queue ends
+	evAge                       // node: the retention of a queue's oldest message ends
+	evReader                    // reader: its pause after a throttle is over
+	evRun                       // run: what it waited for is over
+	evTimeout                   // run
+	evIncident                  // incident: starts or ends
+	evSendBack                  // incident: moves the next message
+	evSample                    // the series take a point
+	evWarm                      // the warm-up is over
+)
+
+// Limits end a replication early, with what it has.
+type Limits struct {
+	Events int64 // 0: DefaultLimits.Events
+	Copies int   // under way at once; 0: DefaultLimits.Copies
+}
+
+// DefaultLimits hold where a plan gives none.
+var DefaultLimits = Limits{Events: 2_000_000_000, Copies: 8_000_000}
+
+// Plan is one replication to run.
+type Plan struct {
+	Graph       *graph.Graph
+	Scenario    *model.Scenario
+	Inputs      Inputs
+	Replication int
+	Limits      Limits
+	Progress    func(share float64) // called at most 400 times, or nil
+	Stop        func() bool         // asked now and then; true ends the run early, or nil
+	Audit       bool                // check the ledger after every event (for tests)
+	follow      *FollowPlan
+}
+
+// Inputs are the contents of files that a scenario names.
+type Inputs struct {
+	Events map[string]any // payload by file name
+}
+
+// engine is the state of one replication.
+type engine struct {
+	clock
+	g        *graph.Graph
+	scenario *model.Scenario
+	plan     *Plan
+	start    time.Time
+	end      int64
+	warm     int64 // before it nothing is put into statistics
+	limits   Limits
+
+	nodes      []node
+	deliveries []delivery
+	traffic    []traffic
+	incidents  []incident
+	pools      map[string]*pool
+	sends      []send  // by link
+	moveSteps  []int32 // 0, 1, 2, …: a batch on the move has its link for its one step
+
+	copies   []copyRecord
+	freeCopy uint32
+	live     int
+	journeys []journey
+	freeJour uint32
+	nextJour uint64
+	contents []content
+	freeCont uint32
+	runs     []run
+	freeRun  uint32
+	batches  []batch
+	freeBat  uint32
+	readers  []reader
+
+	errors     []string // names of errors, by number
+	errorID    map[string]int16
+	event      expr.Event // scratch for expressions and filters
+	latency    []*Histogram
+	tally      tally
+	series     *Series
+	lastPoints []lastPoint
+	alarms     []alarm
+	loopOf     []int32 // by node: the loop whose entry it is, or -1
+	inLoop     []int32 // by node: the loop it is part of, or -1
+	loops      []loopTally
+	payload    int64 // the limit on a message, 0: none
+	handledBy  int   // the node that finishes with a queue's message, while it does
+	stopped    string
+	trace      *tracer
+	keyBuffer  []byte
+}
+
+// tally counts what belongs to no node.
+type tally struct {
+	entered, events            int64
+	complete, damaged, open    int64
+	largestCopies, largestHops int32
+}
+
+// Run simulates one replication. The error says what of the model cannot be
+// simulated, or that the ledger does not add up (a fault of the engine).
+func Run(plan Plan) (*Result, error) {
+	e, err := newEngine(&plan)
+	if err != nil {
+		return nil, err
+	}
+	if err := e.loop(); err != nil {
+		return nil, err
+	}
+	return e.result()
+}
+
+const stopInterval = 1 << 14 // events between two looks at Plan.Stop
+
+func (e *engine) loop() error {
+	for {
+		var kind eventKind
+		var index uint32
+		var seq uint64
+		switch {
+		case len(e.heap) > 0 && (e.head == e.tail || int64(e.heap[0].at) == e.now):
+			next := e.pop()
+			if int64(next.at) >= e.end {
+				return nil
+			}
+			e.now = int64(next.at)
+			kind, index, seq = next.kind(), next.index(), next.seq()
+		case e.head != e.tail:
+			w := e.ring[e.head&uint32(len(e.ring)-1)]
+			e.head++
+			kind, index = eventKind(w>>indexBits), w&maxIndex
+		default:
+			return nil
+		}
+		e.tally.events++
+		e.handle(kind, index, seq)
+		if e.plan.Audit {
+			if err := e.audit(); err != nil {
+				return err
+			}
+		}
+		if e.tally.events&(stopInterval-1) == 0 && e.mustStop() {
+			return nil
+		}
+		if e.trace != nil && (e.live == 0 || e.stopped != "") {
+			return nil
+		}
+	}
+}
+
+func (e *engine) mustStop() bool {
+	switch {
+	case e.stopped != "":
+	case e.tally.events >= e.limits.Events:
+		e.stopped = fmt.Sprintf("the limit of %d events", e.limits.Events)
+	case e.live >= e.limits.Copies:
+		e.stopped = fmt.Sprintf("the limit of %d messages under way at once", e.limits.Copies)
+	case len(e.runs) > maxIndex-stopInterval || len(e.copies) > maxIndex-stopInterval:
+		e.stopped = "more messages or runs at once than can be counted"
+	case e.plan.Stop != nil && e.plan.Stop():
+		e.stopped = "interrupted"
+	}
+	return e.stopped != ""
+}
+
+func (e *engine) handle(kind eventKind, i uint32, seq uint64) {
+	switch kind {
+	case evArrive:
+		e.arrive(i)
+	case evPull:
+		e.pull(&e.nodes[i])
+	case evRun:
+		if t := e.runs[i].timer; t == seq || t == atOnce && seq == 0 {
+			e.resume(i)
+		}
+	case evOffer:
+		e.offer(i)
+	case evFan:
+		e.fan(i)
+	case evTry:
+		if e.copies[i].timer == seq && e.copies[i].flags&done == 0 {
+			e.tryAgain(i)
+		}
+	case evVisible:
+		if e.copies[i].timer == seq && e.copies[i].flags&done == 0 {
+			e.becomeVisible(i)
+		}
+	case evLease:
+		e.leaseEnds(&e.nodes[i], seq)
+	case evAge:
+		e.ageEnds(&e.nodes[i], seq)
+	case evFill:
+		if e.batches[i].timer == seq {
+			e.startBatch(i)
+		}
+	case evWritten:
+		if e.copies[i].timer == seq {
+			e.written(i)
+		}
+	case evTimeout:
+		if e.runs[i].timeout == seq {
+			e.timeOut(i)
+		}
+	case evReader:
+		e.readerBack(i)
+	case evFire:
+		e.fire(&e.nodes[i])
+	case evIncident:
+		e.incidentTurns(int(i))
+	case evSendBack:
+		e.sendBack(int(i))
+	case evSample:
+		e.sample()
+	case evWarm:
+		e.warmedUp()
+	}
+}
+
+// behaviours is the table of node kinds: how a node is set up, and how a
+// message that has been written to it stands there.
+var behaviours = map[model.Kind]struct {
+	setUp func(*engine, *node) error
+	stand func(*engine, *node, uint32)
+}{
+	model.Bucket:   {nil, (*engine).standInBucket},
+	model.Queue:    {(*engine).setUpQueue, (*engine).standInQueue},
+	model.Topic:    {nil, (*engine).standInTopic},
+	model.Schedule: {(*engine).setUpSchedule, nil},
+	model.Endpoint: {(*engine).setUpRunner, nil},
+	model.Function: {(*engine).setUpRunner, nil},
+	model.Outside:  {(*engine).setUpRunner, nil},
+}
+
+// Simulated tells whether the engine knows a kind.
+func Simulated(k model.Kind) bool { _, ok := behaviours[k]; return ok }
+
+// seconds gives a virtual instant as time.
+func (e *engine) instant(t int64) time.Time { return e.start.Add(time.Duration(t)) }

@@ -1,0 +1,176 @@
+package sim
+
+import (
+	"fmt"
+
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+// incident is something that happens to nodes or a link for a while.
+type incident struct {
+	spec   *model.Incident
+	nodes  []int
+	link   int32
+	on     bool
+	order  int // of those that are on, the latest start holds
+	back   int32
+	backTo int32
+	gap    int64
+}
+
+func (e *engine) setUpIncidents() error {
+	for k, spec := range e.scenario.Incidents {
+		in := incident{spec: spec, link: -1, order: k}
+		if spec.Rewind != nil {
+			return fmt.Errorf("incident %s: `rewind` cannot be simulated yet", spec.Name)
+		}
+		if spec.Node != "" {
+			in.nodes = append(in.nodes, e.g.NodeID(spec.Node))
+		}
+		for _, name := range e.g.Topology.FailsTogether[spec.Group] {
+			in.nodes = append(in.nodes, e.g.NodeID(name))
+		}
+		if spec.Link != "" {
+			in.link = int32(e.g.LinkID(spec.Link))
+		}
+		if sb := spec.SendBack; sb != nil {
+			in.back, in.backTo, in.gap = int32(e.g.NodeID(sb.From)), int32(e.g.NodeID(sb.To)), int64(1e9/sb.Rate)
+		}
+		for _, id := range append(in.nodes, max(int(in.back), 0), max(int(in.backTo), 0)) {
+			if id == graph.None {
+				return fmt.Errorf("incident %s: it names a node that the model does not have", spec.Name)
+			}
+		}
+		e.incidents = append(e.incidents, in)
+		if int64(spec.At) >= e.end {
+			continue
+		}
+		e.at(int64(spec.At), evIncident, uint32(k))
+		if spec.For > 0 && int64(spec.At+spec.For) < e.end {
+			e.at(int64(spec.At+spec.For), evIncident, uint32(k))
+		}
+	}
+	return nil
+}
+
+// incidentTurns comes when an incident starts, and again when it ends.
+func (e *engine) incidentTurns(k int) {
+	in := &e.incidents[k]
+	in.on = !in.on
+	if in.spec.SendBack != nil {
+		if in.on {
+			e.sendBack(k)
+		}
+		return
+	}
+	if in.on { // of two on one field the later one holds
+		top := 0
+		for i := range e.incidents {
+			top = max(top, e.incidents[i].order)
+		}
+		in.order = top + 1
+	}
+	for _, id := range in.nodes {
+		e.applyIncidents(id)
+	}
+	if in.link >= 0 {
+		e.applyPauses(in.link)
+	}
+}
+
+// applyIncidents sets what is in force at a node, from all incidents that are
+// on, the latest last.
+func (e *engine) applyIncidents(id int) {
+	n := &e.nodes[id]
+	n.failsNowShare, n.slow, n.concurrencyNow = -1, 1, -1
+	if n.schedule != nil {
+		n.off = !n.schedule.enabled
+	}
+	var fails, slow, concurrency, enabled int = -1, -1, -1, -1
+	for k := range e.incidents {
+		in := &e.incidents[k]
+		if !in.on || !in.hits(id) {
+			continue
+		}
+		if in.spec.Fails != nil && in.order > fails {
+			fails, n.failsNowShare = in.order, *in.spec.Fails
+		}
+		if in.spec.Slow != nil && in.order > slow {
+			slow, n.slow = in.order, *in.spec.Slow
+		}
+		if in.spec.Concurrency != nil && in.order > concurrency {
+			concurrency, n.concurrencyNow = in.order, int64(*in.spec.Concurrency)
+		}
+		if in.spec.Enabled != nil && in.order > enabled {
+			enabled, n.off = in.order, !*in.spec.Enabled
+		}
+	}
+}
+
+func (in *incident) hits(id int) bool {
+	for _, n := range in.nodes {
+		if n == id {
+			return true
+		}
+	}
+	return false
+}
+
+// applyPauses sets whether a link is paused; what it held goes on when it is
+// resumed.
+func (e *engine) applyPauses(link int32) {
+	paused, order := false, -1
+	for k := range e.incidents {
+		in := &e.incidents[k]
+		if in.on && in.link == link && in.spec.Paused != nil && in.order > order {
+			order, paused = in.order, *in.spec.Paused
+		}
+	}
+	d := &e.deliveries[link]
+	was := d.paused
+	d.paused = paused
+	from := &e.nodes[e.g.Links[link].From]
+	switch {
+	case paused == was:
+	case paused && from.queue != nil:
+		// A batch that is filling runs with what it has.
+		for _, rl := range from.queue.links {
+			for rl.delivery == d && len(rl.filling) > 0 {
+				e.startBatch(rl.filling[0])
+			}
+		}
+	case !paused:
+		if from.queue != nil {
+			e.wantPull(from)
+		}
+		for _, i := range d.held {
+			e.copies[i].timer = 0
+			e.soon(evTry, i)
+		}
+		d.held = d.held[:0]
+	}
+}
+
+// sendBack moves the oldest message of a queue on, then waits for the next.
+func (e *engine) sendBack(k int) {
+	in := &e.incidents[k]
+	if !in.on {
+		return
+	}
+	if e.now+in.gap < e.end {
+		e.at(e.now+in.gap, evSendBack, uint32(k))
+	}
+	n := &e.nodes[in.back]
+	i := n.queue.ages.head
+	for i != 0 && e.copies[i].busy > 0 {
+		i = e.copies[i].younger
+	}
+	if i == 0 {
+		return
+	}
+	m := e.messageOf(&e.copies[i])
+	m.tries = 0
+	e.deliver(e.nodes[in.backTo].ownWay, &m, m.content, 0)
+	e.leaveQueue(n, i, Passed)
+}

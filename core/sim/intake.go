@@ -1,0 +1,368 @@
+package sim
+
+import (
+	"time"
+
+	"ironweir/core/model"
+)
+
+const minThrottleWait = int64(100 * time.Millisecond)
+
+// offer hands a copy that is held for a function, outside system or endpoint
+// to it.
+func (e *engine) offer(i uint32) {
+	c := &e.copies[i]
+	n := &e.nodes[c.node]
+	d := &e.deliveries[c.via]
+	if n.kind == model.Endpoint {
+		e.request(i, n)
+		return
+	}
+	if d.link >= 0 && e.hold(i) {
+		return
+	}
+	switch {
+	case d.refused:
+		e.intakeGivenUp(i, Refused, errRefused)
+		return
+	case n.hopLimit > 0 && int(c.hops)+1 > n.hopLimit && c.tries == 0:
+		if !e.deadLetterOf(i, d) {
+			e.finish(i, HopLimit)
+		} else {
+			e.finish(i, Passed)
+		}
+		return
+	case d.policy.GiveUp > 0 && e.now-c.born > d.policy.GiveUp:
+		e.intakeGivenUp(i, GivenUp, c.lastFail)
+		return
+	}
+	if !e.free(n) {
+		n.throttled++
+		if n.kind == model.Outside { // over its rate: an error to the sender, a try
+			c.tries++
+			e.intakeFailed(i, n, d, errThrottled, false)
+			return
+		}
+		c.waits++
+		wait := max(e.jittered(d.policy.Backoff(int(c.waits)), d), minThrottleWait)
+		if d.policy.GiveUp > 0 && e.now+wait-c.born > d.policy.GiveUp {
+			e.intakeGivenUp(i, GivenUp, errThrottled)
+			return
+		}
+		if e.trace != nil {
+			e.trace.waits(e, i, wait, Throttled)
+		}
+		c.timer = e.at(e.now+wait, evTry, i)
+		return
+	}
+	c.tries++
+	c.waits = 0
+	c.busy++
+	if c.flags&begun == 0 {
+		c.flags |= begun
+		if e.now >= e.warm {
+			n.wait.Add(e.now - c.born)
+		}
+	}
+	r := e.newRun(n, forIntake)
+	e.runs[r].copy = i
+	e.begin(r)
+}
+
+// intakeDone comes when a run of a held copy has ended.
+func (e *engine) intakeDone(i uint32, failure int16, final bool) {
+	c := &e.copies[i]
+	n := &e.nodes[c.node]
+	if failure != noError {
+		e.intakeFailed(i, n, &e.deliveries[c.via], failure, final)
+		return
+	}
+	if len(n.onSuccess) > 0 {
+		m := e.messageOf(c)
+		e.results(n, &m, noError, c.tries)
+	}
+	e.finish(i, Handled)
+}
+
+func (e *engine) intakeFailed(i uint32, n *node, d *delivery, failure int16, final bool) {
+	c := &e.copies[i]
+	c.lastFail = failure
+	if final || d.isExcept(failure) || d.policy.Tries > 0 && int(c.tries) >= d.policy.Tries {
+		e.intakeGivenUp(i, Exhausted, failure)
+		return
+	}
+	wait := e.jittered(d.policy.Backoff(int(c.tries)), d)
+	if d.policy.GiveUp > 0 && e.now+wait-c.born > d.policy.GiveUp {
+		e.intakeGivenUp(i, GivenUp, failure)
+		return
+	}
+	if e.trace != nil {
+		e.trace.waits(e, i, wait, Exhausted)
+	}
+	c.timer = e.at(e.now+wait, evTry, i)
+}
+
+// intakeGivenUp sends a result message to the failure links and the original
+// to the dead-letter; with neither, the copy is lost.
+func (e *engine) intakeGivenUp(i uint32, cause Fate, failure int16) {
+	c := &e.copies[i]
+	n := &e.nodes[c.node]
+	d := &e.deliveries[c.via]
+	taken := false
+	if len(n.onFailure) > 0 && cause != Refused {
+		if failure == noError {
+			failure = errFails
+		}
+		m := e.messageOf(c)
+		taken = e.results(n, &m, failure, c.tries)
+	}
+	if e.deadLetterOf(i, d) || taken {
+		cause = Passed
+	}
+	e.finish(i, cause)
+}
+
+func (e *engine) deadLetterOf(i uint32, d *delivery) bool {
+	if d.dead < 0 {
+		return false
+	}
+	e.deadLetter(i, d.dead)
+	return true
+}
+
+// batch is what one reader has taken.
+type batch struct {
+	entries []batchEntry
+	timer   uint64
+	reader  uint32
+	node    int32 // the queue
+	next    uint32
+	filling bool
+}
+
+// batchEntry is a message of a batch; token is its hand-out, so that a run
+// that ends late changes nothing.
+type batchEntry struct {
+	copy    uint32
+	token   uint16
+	failure int16
+}
+
+func (b *batch) anyFailed() bool {
+	for i := range b.entries {
+		if b.entries[i].failure != noError {
+			return true
+		}
+	}
+	return false
+}
+
+func (e *engine) newBatch(reader uint32, n *node) uint32 {
+	i := e.freeBat
+	if i != 0 {
+		e.freeBat = e.batches[i].next
+	} else {
+		e.batches = append(e.batches, batch{})
+		i = uint32(len(e.batches) - 1)
+	}
+	b := &e.batches[i]
+	*b = batch{entries: b.entries[:0], reader: reader, node: int32(n.id)}
+	return i
+}
+
+func (e *engine) addToBatch(b, i uint32) int {
+	bt := &e.batches[b]
+	bt.entries = append(bt.entries, batchEntry{copy: i, token: e.copies[i].tries})
+	return len(bt.entries)
+}
+
+// startBatch hands a batch to what its link leads to.
+func (e *engine) startBatch(b uint32) {
+	bt := &e.batches[b]
+	rl := e.readers[bt.reader].link
+	if bt.filling {
+		bt.filling, bt.timer = false, 0
+		for k, f := range rl.filling {
+			if f == b {
+				rl.filling = append(rl.filling[:k], rl.filling[k+1:]...)
+				break
+			}
+		}
+		e.dropLapsed(bt)
+		if len(bt.entries) == 0 {
+			e.endBatch(b, false)
+			return
+		}
+	}
+	l := rl.link
+	target := &e.nodes[l.To]
+	if l.Relation == model.PolledRun {
+		if !e.free(target) {
+			target.throttled++
+			e.settleBatch(b, errThrottled, false)
+			e.endBatch(b, true)
+			return
+		}
+		e.busyBatch(bt)
+		r := e.newRun(target, forBatch)
+		e.runs[r].batch, e.runs[r].link = b, int32(l.ID)
+		e.begin(r)
+		return
+	}
+	e.busyBatch(bt)
+	r := e.newRun(&e.nodes[bt.node], forMove)
+	e.runs[r].batch, e.runs[r].link = b, int32(l.ID)
+	e.runs[r].phase, e.runs[r].reps = sending, -1
+	if e.trace != nil {
+		e.trace.runs(e, r)
+	}
+	e.advance(r)
+}
+
+// dropLapsed takes out what has left the queue, or been taken again, while the
+// batch was filling.
+func (e *engine) dropLapsed(bt *batch) {
+	kept := bt.entries[:0]
+	for _, entry := range bt.entries {
+		c := &e.copies[entry.copy]
+		if c.flags&done != 0 || c.tries != entry.token {
+			e.letGo(entry.copy)
+			continue
+		}
+		kept = append(kept, entry)
+	}
+	bt.entries = kept
+}
+
+func (e *engine) busyBatch(bt *batch) {
+	for k := range bt.entries {
+		e.copies[bt.entries[k].copy].busy++
+	}
+}
+
+// settleBatch tells the queue what became of each message of a batch whose run
+// is over (or never started, when it was throttled).
+func (e *engine) settleBatch(b uint32, failure int16, final bool) {
+	bt := &e.batches[b]
+	q := &e.nodes[bt.node]
+	rl := e.readers[bt.reader].link
+	all := rl.link.Read.Failed == "all" && bt.anyFailed()
+	for k := 0; k < len(e.batches[b].entries); k++ {
+		entry := e.batches[b].entries[k]
+		why := failure
+		if why == noError {
+			why = entry.failure
+		}
+		if why == noError && all {
+			why = errFails
+		}
+		if why == noError {
+			e.queueHandled(q, entry.copy, entry.token, rl.link.To)
+		} else {
+			e.queueFailed(q, entry.copy, entry.token, rl.delivery, why, final && failure != noError)
+		}
+	}
+}
+
+// batchDone comes when the run of a batch has ended.
+func (e *engine) batchDone(b uint32, n *node, failure int16, final bool) {
+	for k := range e.batches[b].entries {
+		e.copies[e.batches[b].entries[k].copy].busy--
+	}
+	if n.resultsAll {
+		for k := range e.batches[b].entries {
+			entry := e.batches[b].entries[k]
+			m := e.messageOf(&e.copies[entry.copy])
+			why := failure
+			if why == noError {
+				why = entry.failure
+			}
+			e.results(n, &m, why, entry.token)
+		}
+	}
+	e.settleBatch(b, failure, final)
+	e.endBatch(b, false)
+}
+
+func (e *engine) endBatch(b uint32, throttled bool) {
+	for k := range e.batches[b].entries {
+		e.letGo(e.batches[b].entries[k].copy)
+	}
+	reader := e.batches[b].reader
+	e.batches[b].next = e.freeBat
+	e.freeBat = b
+	e.freeReader(reader, throttled)
+}
+
+// deliveriesStep gives the one step of a batch on the move: its link.
+func (e *engine) deliveriesStep(r *run) []int32 { return e.moveSteps[r.link : r.link+1] }
+
+// actMove moves one message of a batch: writes it on, or hands it to an
+// outside system and waits.
+func (e *engine) actMove(i uint32, s *send, m *message) bool {
+	r := &e.runs[i]
+	target := &e.nodes[s.link.To]
+	if s.link.Relation == model.PolledPush {
+		if e.deliveries[s.link.ID].refused || !target.bucket.take(e.now) {
+			target.throttled++
+			e.entryFailed(r, errThrottled)
+			return true
+		}
+		c := e.newRun(target, forCall)
+		callee := &e.runs[c]
+		callee.caller, callee.callOf, callee.link = i, e.runs[i].turn, int32(s.link.ID)
+		callee.own = *m
+		e.contents[m.content].refs++
+		e.journeys[m.journey].refs++
+		e.runs[i].timer = 0
+		e.begin(c)
+		return false
+	}
+	if takes := target.drawTakes(); takes > 0 {
+		e.wait(i, takes)
+		return false
+	}
+	return e.moved(i, s, m)
+}
+
+// moved lets a message that a reader writes on stand, or fails it.
+func (e *engine) moved(i uint32, s *send, m *message) bool {
+	target := &e.nodes[s.link.To]
+	if cause := e.rejects(target, &e.contents[m.content], e.deliveries[s.link.ID].refused); cause != noFate {
+		e.entryFailed(&e.runs[i], errRejected)
+		return true
+	}
+	e.emit(i, s, m)
+	e.entryDone(i, Passed)
+	return true
+}
+
+// pushed comes when an outside system has answered for one message of a batch.
+func (e *engine) pushed(i uint32, failure int16) {
+	if failure != noError {
+		e.entryFailed(&e.runs[i], failure)
+		return
+	}
+	e.entryDone(i, Handled)
+}
+
+func (e *engine) entryFailed(r *run, failure int16) {
+	e.batches[r.batch].entries[r.index].failure = failure
+}
+
+// entryDone finishes with a message of a batch on the move.
+func (e *engine) entryDone(i uint32, f Fate) {
+	r := &e.runs[i]
+	entry := &e.batches[r.batch].entries[r.index]
+	c := &e.copies[entry.copy]
+	if c.flags&done == 0 && c.tries == entry.token {
+		e.handledBy = e.g.Links[r.link].To
+		e.leaveQueue(&e.nodes[c.node], entry.copy, f)
+	}
+}
+
+func (e *engine) endMove(i uint32) {
+	b := e.runs[i].batch
+	e.dropRun(i)
+	e.batchDone(b, &e.nodes[e.batches[b].node], noError, false)
+}

@@ -1,0 +1,426 @@
+package sim
+
+import (
+	"fmt"
+
+	"ironweir/core/expr"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+// node is the state of one node.
+type node struct {
+	id        int
+	name      string
+	kind      model.Kind
+	standFunc func(*engine, *node, uint32)
+	queue     *queue
+	schedule  *calendar
+	keys      map[string]struct{} // of a bucket from which something is deleted
+	notice    sampler
+	capacity  int64
+	ownWay    int32 // delivery of dead letters and of what is sent back
+	outWay    int32 // delivery of traffic
+
+	takes       sampler
+	fails       model.Failing
+	failName    int16
+	cases       []nodeCase
+	limit       int64 // time of a run, 0: none
+	asks        bool  // its runs may take longer than their own work: calls, slow writes
+	steps       [sending + 1][]int32
+	onSuccess   []int
+	onFailure   []int
+	together    bool
+	resultsAll  bool
+	hopLimit    int
+	concurrency int64 // 0: none
+	pool        *pool
+	cold        *coldStarts
+	bucket      *tokenBucket
+	doom        uint64 // seed of what is never managed
+	luck, time1 *stream
+
+	// in force by incidents
+	failsNowShare  float64 // -1: none
+	slow           float64
+	concurrencyNow int64 // -1: none
+	off            bool
+
+	// counted
+	copies                                int64
+	fates                                 [fates]int64
+	redelivered, runs, failures, timeouts int64
+	throttled, coldCount                  int64
+	answers                               [600]int32
+	depth, maxDepth, active, maxActive    int64
+	depthArea, activeArea                 float64 // nanoseconds × count
+	depthSince, activeSince               int64
+	wait, time, runTime                   Histogram
+	oldest                                int64 // greatest age seen of what lies in it
+}
+
+type nodeCase struct {
+	when  *expr.Expression
+	takes *sampler
+	fails *model.Failing
+	name  int16
+}
+
+// pool is concurrency that several functions draw on.
+type pool struct{ used, size int64 }
+
+// send is a link with what a run needs to use it.
+type send struct {
+	link      *graph.Link
+	plain     bool // once for each message, always
+	perRun    bool
+	readsItem bool
+	count     sampler
+	luck      *stream
+	sequence  uint64
+}
+
+// coldStarts keeps a function's idle instances, the latest on top.
+type coldStarts struct {
+	takes sampler
+	idle  []int64 // since when
+	after int64
+}
+
+// start takes an instance and gives the time that a cold start adds.
+func (c *coldStarts) start(e *engine, n *node) int64 {
+	if k := len(c.idle); k > 0 {
+		since := c.idle[k-1]
+		if e.now-since <= c.after {
+			c.idle = c.idle[:k-1]
+			return 0
+		}
+		c.idle = c.idle[:0] // those below have been idle for longer
+	}
+	n.coldCount++
+	return nanos(c.takes.draw(n.time1))
+}
+
+// tokenBucket limits a rate: it holds what a second brings (at least one).
+type tokenBucket struct {
+	rate, most, level float64
+	since             int64
+}
+
+func newTokenBucket(perSecond float64) *tokenBucket {
+	if perSecond == 0 {
+		return nil
+	}
+	return &tokenBucket{rate: perSecond, most: max(1, perSecond), level: max(1, perSecond)}
+}
+
+func (b *tokenBucket) take(now int64) bool {
+	if b == nil {
+		return true
+	}
+	b.level = min(b.most, b.level+float64(now-b.since)*1e-9*b.rate)
+	b.since = now
+	if b.level < 1-1e-9 {
+		return false
+	}
+	b.level--
+	return true
+}
+
+func (n *node) changeDepth(now, by int64) {
+	n.depthArea += float64(n.depth) * float64(now-n.depthSince)
+	n.depthSince = now
+	n.depth += by
+	if n.depth > n.maxDepth {
+		n.maxDepth = n.depth
+	}
+}
+
+func (n *node) changeActive(now, by int64) {
+	n.activeArea += float64(n.active) * float64(now-n.activeSince)
+	n.activeSince = now
+	n.active += by
+	if n.active > n.maxActive {
+		n.maxActive = n.active
+	}
+}
+
+// drawTakes gives the time that a write takes.
+func (n *node) drawTakes() int64 {
+	if n.takes.zero() {
+		return 0
+	}
+	return nanos(n.takes.draw(n.time1) * n.slow)
+}
+
+// failsNow draws whether a write is rejected.
+func (n *node) failsNow() bool {
+	share := n.fails.EachTry
+	if n.failsNowShare >= 0 {
+		share = n.failsNowShare
+	}
+	return share > 0 && (share >= 1 || n.luck.unit() < share)
+}
+
+func newEngine(plan *Plan) (*engine, error) {
+	g, s := plan.Graph, plan.Scenario
+	e := &engine{clock: newClock(), g: g, scenario: s, plan: plan, start: s.Start, end: int64(s.Length), warm: int64(s.WarmUp), limits: plan.Limits,
+		copies: make([]copyRecord, 1, 1024), journeys: make([]journey, 1, 1024), contents: make([]content, 1, 1024),
+		runs: make([]run, 1, 256), batches: make([]batch, 1, 64), errorID: map[string]int16{}, payload: g.Topology.Limits.Payload,
+		pools: map[string]*pool{}}
+	if e.limits.Events == 0 {
+		e.limits.Events = DefaultLimits.Events
+	}
+	if e.limits.Copies == 0 {
+		e.limits.Copies = DefaultLimits.Copies
+	}
+	for _, name := range builtinErrors {
+		e.errorNumber(name)
+	}
+	for name, size := range g.Topology.Pools {
+		e.pools[name] = &pool{size: int64(size)}
+	}
+	e.latency = make([]*Histogram, len(g.Nodes)*len(g.Nodes))
+	if plan.follow != nil {
+		e.trace = newTracer(plan.follow)
+	}
+	e.setUpDeliveries()
+	if err := e.setUpNodes(); err != nil {
+		return nil, err
+	}
+	e.setUpLoops()
+	if err := e.setUpTraffic(); err != nil {
+		return nil, err
+	}
+	if err := e.setUpIncidents(); err != nil {
+		return nil, err
+	}
+	e.setUpSeries()
+	if e.warm > 0 {
+		e.at(e.warm, evWarm, 0)
+	}
+	return e, nil
+}
+
+func (e *engine) errorNumber(name string) int16 {
+	if id, ok := e.errorID[name]; ok {
+		return id
+	}
+	id := int16(len(e.errors))
+	e.errors = append(e.errors, name)
+	e.errorID[name] = id
+	return id
+}
+
+func (e *engine) stream(name, purpose string) *stream {
+	return newStream(e.scenario.Seed, e.plan.Replication, name, purpose)
+}
+
+// setUpDeliveries makes a delivery for each link, then two for each node: its
+// own way (dead letters, what is sent back) and that of outsiders.
+func (e *engine) setUpDeliveries() {
+	for i := range e.g.Links {
+		l := &e.g.Links[i]
+		d := delivery{policy: l.Policy, to: int32(l.To), dead: int32(l.DeadLetter), link: int32(i), refused: l.Refused}
+		if e.g.Nodes[l.From].Kind == model.Endpoint && l.Relation == model.Write {
+			d.policy.Tries = 1
+		}
+		if l.Policy.Jitter > 0 {
+			d.jitter = e.stream(l.Link.ID(), "jitter")
+		}
+		for _, name := range l.Policy.Except {
+			d.except = append(d.except, e.errorNumber(name))
+		}
+		e.deliveries = append(e.deliveries, d)
+		s := send{link: l, perRun: l.PerRun, count: newSampler(l.Count.Dist), readsItem: l.Payload != nil}
+		s.plain = l.If == nil && l.Chance == 1 && l.CountExpr == nil && l.ForEach == nil && s.count.shape == constant && s.count.a == 1
+		if !s.plain {
+			s.luck = e.stream(l.Link.ID(), "chance")
+		}
+		e.sends = append(e.sends, s)
+		e.moveSteps = append(e.moveSteps, int32(i))
+	}
+	for i := range e.g.Nodes {
+		n := &e.g.Nodes[i]
+		own := delivery{policy: n.Intake, to: int32(i), dead: int32(n.DeadLetter), link: -1}
+		if n.Intake.Jitter > 0 {
+			own.jitter = e.stream(n.Name, "jitter")
+		}
+		if n.Retry != nil {
+			for _, name := range n.Retry.Except {
+				own.except = append(own.except, e.errorNumber(name))
+			}
+		}
+		out := own
+		if n.Kind.Channel() {
+			out.policy.Tries = 1
+		}
+		e.deliveries = append(e.deliveries, own, out)
+	}
+}
+
+func (e *engine) setUpNodes() error {
+	e.nodes = make([]node, len(e.g.Nodes))
+	for i := range e.g.Nodes {
+		gn := &e.g.Nodes[i]
+		n := &e.nodes[i]
+		behaviour, ok := behaviours[gn.Kind]
+		if !ok {
+			return fmt.Errorf("%s: %s is a kind that cannot be simulated yet; it is checked and drawn", gn.Name, gn.Kind)
+		}
+		*n = node{id: i, name: gn.Name, kind: gn.Kind, standFunc: behaviour.stand, takes: newSampler(gn.Takes), fails: gn.Fails, failName: errFails,
+			failsNowShare: -1, slow: 1, concurrencyNow: -1, ownWay: int32(len(e.g.Links) + 2*i), outWay: int32(len(e.g.Links) + 2*i + 1),
+			notice: newSampler(gn.Notice), luck: e.stream(gn.Name, "luck"), time1: e.stream(gn.Name, "time")}
+		if e.trace != nil {
+			n.takes = typical(gn.Takes)
+			n.notice = typical(gn.Notice)
+			n.fails = model.Failing{}
+		}
+		if gn.Kind == model.Bucket {
+			for _, id := range gn.In {
+				if e.g.Links[id].Op == "delete" {
+					n.keys = map[string]struct{}{}
+				}
+			}
+			if gn.ObjectLife > 0 || gn.Duplicates > 0 {
+				return notYet(gn, "object-life and duplicates")
+			}
+		}
+		if gn.Kind == model.Topic && gn.Duplicates > 0 {
+			return notYet(gn, "duplicates")
+		}
+		if behaviour.setUp != nil {
+			if err := behaviour.setUp(e, n); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// setUpRunner prepares a node that works in runs: function, outside system,
+// endpoint.
+func (e *engine) setUpRunner(n *node) error {
+	gn := &e.g.Nodes[n.id]
+	if gn.Accepts != nil {
+		return notYet(gn, "accepts")
+	}
+	if gn.Idempotent != nil {
+		return notYet(gn, "idempotent")
+	}
+	n.limit = int64(gn.Timeout)
+	n.concurrency = int64(gn.Concurrency)
+	n.pool = e.pools[gn.Pool]
+	n.together, n.resultsAll, n.hopLimit = gn.Together, gn.ResultsAll, gn.HopLimit
+	n.bucket = newTokenBucket(gn.RateLimit)
+	n.doom = splitmix(e.scenario.Seed) ^ newStream(e.scenario.Seed, e.plan.Replication, gn.Name, "doom").Uint64()
+	if gn.Fails.Error != "" {
+		n.failName = e.errorNumber(gn.Fails.Error)
+	}
+	if gn.ColdStart != nil {
+		n.cold = &coldStarts{takes: newSampler(gn.ColdStart.Takes), after: int64(gn.ColdStart.Idle)}
+	}
+	for k := range gn.Cases {
+		c := nodeCase{when: gn.Cases[k].If, fails: gn.Cases[k].Fails, name: e.errorNumber(gn.Cases[k].Name)}
+		if c.fails != nil && c.fails.Error != "" {
+			c.name = e.errorNumber(c.fails.Error)
+		}
+		if t := gn.Cases[k].Takes; t != nil {
+			s := newSampler(*t)
+			c.takes = &s
+		}
+		n.cases = append(n.cases, c)
+	}
+	for _, id := range gn.Out {
+		l := &e.g.Links[id]
+		slow := !e.g.Nodes[l.To].Takes.IsZero() || l.Relation == model.WaitingCall || l.Policy.Tries > 1 && l.Relation == model.RunWrite
+		switch {
+		case l.When == model.Success:
+			n.onSuccess = append(n.onSuccess, id)
+			continue
+		case l.When == model.Failure:
+			n.onFailure = append(n.onFailure, id)
+			continue
+		case l.AtStart:
+			n.steps[atStart] = append(n.steps[atStart], int32(id))
+		case l.Relation == model.WaitingCall || l.Op == "read":
+			n.steps[calling] = append(n.steps[calling], int32(id))
+		default:
+			n.steps[sending] = append(n.steps[sending], int32(id))
+			slow = slow && !l.Relation.Asynchronous()
+		}
+		n.asks = n.asks || slow
+	}
+	if gn.Kind == model.Endpoint { // what it accepts goes before what it waits for
+		n.steps[calling] = append(n.steps[sending], n.steps[calling]...)
+		n.steps[sending] = nil
+	}
+	return nil
+}
+
+// setUpLoops finds the components of the links and, for each, the node at which
+// rounds are counted: the first that holds messages one by one (not a channel
+// that hands them on at once, where a filter may end the round) downstream of
+// where messages come in.
+func (e *engine) setUpLoops() {
+	e.loopOf, e.inLoop = make([]int32, len(e.nodes)), make([]int32, len(e.nodes))
+	for i := range e.loopOf {
+		e.loopOf[i], e.inLoop[i] = -1, -1
+	}
+	edges := e.g.Edges(true)
+	fed := make([]bool, len(e.nodes))
+	for _, t := range e.scenario.Traffic {
+		fed[e.g.NodeID(t.Into)] = true
+	}
+	for k, members := range e.g.Components(edges) {
+		for _, m := range members {
+			e.inLoop[m] = int32(k)
+		}
+		for _, edge := range edges {
+			if e.inLoop[edge.To] == int32(k) && e.inLoop[edge.From] != int32(k) {
+				fed[edge.To] = true
+			}
+		}
+		start := members[0]
+		for _, m := range members {
+			if fed[m] || e.g.Nodes[m].Rate > 0 {
+				start = m
+				break
+			}
+		}
+		e.loopOf[e.counted(start, int32(k), edges)] = int32(k)
+		e.loops = append(e.loops, loopTally{members: members})
+	}
+}
+
+// counted finds the node nearest downstream of start, within a loop, that
+// holds messages one by one.
+func (e *engine) counted(start int, loop int32, edges []graph.Edge) int {
+	seen := map[int]bool{start: true}
+	for frontier := []int{start}; len(frontier) > 0; frontier = frontier[1:] {
+		i := frontier[0]
+		called := true // a function that is only called holds no copies
+		for _, id := range e.g.Nodes[i].In {
+			called = called && e.g.Links[id].Relation == model.WaitingCall
+		}
+		if k := e.nodes[i].kind; k == model.Queue || (k.Runs() && !called) {
+			return i
+		}
+		for _, edge := range edges {
+			if edge.From == i && e.inLoop[edge.To] == loop && !seen[edge.To] {
+				seen[edge.To] = true
+				frontier = append(frontier, edge.To)
+			}
+		}
+	}
+	return start
+}
+
+// loopTally counts how often messages go round a loop.
+type loopTally struct {
+	members  []int
+	arrivals int64 // copies that came to its entry
+	fresh    int64 // of them, from outside the loop
+	most     int64 // rounds of one message
+}

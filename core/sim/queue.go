@@ -1,0 +1,508 @@
+package sim
+
+import (
+	"fmt"
+	"math/bits"
+	"time"
+
+	"ironweir/core/graph"
+)
+
+const minWait = int64(time.Millisecond)
+
+// queue is the state of a queue: what is visible, what is handed out, and all
+// that lies in it by age. The lists run through the copies.
+type queue struct {
+	classes   []visibleClass
+	order     int64 // place of the next message that becomes visible
+	leases    list
+	leaseSeq  uint64 // of the armed timer, 0: none
+	ages      list
+	ageSeq    uint64
+	links     []*readerLink
+	pulling   bool
+	lease     int64
+	delay     int64
+	retention int64
+	carryAge  bool
+}
+
+// list is a doubly linked list of copies.
+type list struct{ head, tail uint32 }
+
+// visibleClass holds the visible messages that the same links match.
+type visibleClass struct {
+	mask uint64
+	list
+	count int
+}
+
+// readerLink is a link of a queue with its readers.
+type readerLink struct {
+	link     *graph.Link
+	delivery *delivery
+	bit      uint64
+	first    uint32 // its readers are first, first+1, …
+	free     []uint64
+	filling  []uint32 // batches that wait for more
+}
+
+// reader takes one batch at a time.
+type reader struct {
+	link  *readerLink
+	queue int32
+	pause int64 // after a throttle: how long it paused last; 0: none
+}
+
+const (
+	firstPause = int64(time.Second)
+	longPause  = int64(time.Minute)
+)
+
+func (e *engine) setUpQueue(n *node) error {
+	gn := &e.g.Nodes[n.id]
+	if gn.Grouped || gn.Dedupe != nil || gn.Duplicates > 0 {
+		return notYet(gn, "order: grouped, dedupe and duplicates")
+	}
+	q := &queue{lease: int64(gn.Lease), delay: int64(gn.Delay), retention: int64(gn.Retention), carryAge: gn.CarryAge}
+	n.queue = q
+	n.capacity = int64(gn.Capacity)
+	if len(gn.Out) > 64 {
+		return fmt.Errorf("%s: %d links leave one queue; at most 64 can be simulated", gn.Name, len(gn.Out))
+	}
+	for i, id := range gn.Out {
+		l := &e.g.Links[id]
+		rl := &readerLink{link: l, delivery: &e.deliveries[id], bit: 1 << i, first: uint32(len(e.readers)), free: make([]uint64, (l.Read.Parallel+63)/64)}
+		for r := 0; r < l.Read.Parallel; r++ {
+			rl.free[r/64] |= 1 << (r % 64)
+			e.readers = append(e.readers, reader{link: rl, queue: int32(n.id)})
+		}
+		q.links = append(q.links, rl)
+	}
+	return nil
+}
+
+func (e *engine) standInQueue(n *node, i uint32) {
+	c := &e.copies[i]
+	q := n.queue
+	n.changeDepth(e.now, 1)
+	c.flags |= stands
+	e.growOld(n, i)
+	if len(q.links) == 0 {
+		e.rest(i)
+		return
+	}
+	if q.delay > 0 {
+		c.timer = e.at(e.now+q.delay, evVisible, i)
+		return
+	}
+	e.becomeVisible(i)
+}
+
+// growOld puts a copy into the list by age and arms the timer of the oldest.
+func (e *engine) growOld(n *node, i uint32) {
+	q := n.queue
+	c := &e.copies[i]
+	after := q.ages.tail
+	for after != 0 && e.copies[after].born > c.born { // only with `age: carried`
+		after = e.copies[after].older
+	}
+	c.older, c.younger = after, q.ages.head
+	if after != 0 {
+		c.younger = e.copies[after].younger
+		e.copies[after].younger = i
+	} else {
+		q.ages.head = i
+	}
+	if c.younger != 0 {
+		e.copies[c.younger].older = i
+	} else {
+		q.ages.tail = i
+	}
+	if q.ageSeq == 0 || q.ages.head == i {
+		q.ageSeq = c.age
+		e.arm(max(c.born+q.retention, e.now), c.age, evAge, uint32(n.id))
+	}
+}
+
+func (e *engine) unlinkAge(q *queue, c *copyRecord) {
+	if c.older != 0 {
+		e.copies[c.older].younger = c.younger
+	} else {
+		q.ages.head = c.younger
+	}
+	if c.younger != 0 {
+		e.copies[c.younger].older = c.older
+	} else {
+		q.ages.tail = c.older
+	}
+}
+
+// ageEnds comes when the retention of the message that was oldest ends.
+func (e *engine) ageEnds(n *node, seq uint64) {
+	q := n.queue
+	if seq != q.ageSeq {
+		return
+	}
+	q.ageSeq = 0
+	for q.ages.head != 0 {
+		i := q.ages.head
+		c := &e.copies[i]
+		if due := c.born + q.retention; due > e.now || due == e.now && c.age > seq {
+			q.ageSeq = c.age
+			e.arm(due, c.age, evAge, uint32(n.id))
+			return
+		}
+		e.expire(n, i)
+	}
+}
+
+// expire loses a message whose retention has ended, unless a run under way may
+// still finish with it.
+func (e *engine) expire(n *node, i uint32) {
+	c := &e.copies[i]
+	e.hide(n.queue, i)
+	if c.busy > 0 {
+		c.flags |= expiring
+		e.unlinkAge(n.queue, c)
+		c.older, c.younger = 0, 0
+		c.timer = 0
+		return
+	}
+	e.leaveQueue(n, i, Expired)
+}
+
+// leaveQueue takes a copy out of all lists and gives it its fate.
+func (e *engine) leaveQueue(n *node, i uint32, f Fate) {
+	c := &e.copies[i]
+	e.hide(n.queue, i)
+	if c.flags&expiring == 0 {
+		e.unlinkAge(n.queue, c)
+	}
+	e.finish(i, f)
+}
+
+// hide takes a copy out of the visible or the leased list.
+func (e *engine) hide(q *queue, i uint32) {
+	c := &e.copies[i]
+	var l *list
+	switch {
+	case c.flags&visible != 0:
+		class := &q.classes[c.class]
+		class.count--
+		l = &class.list
+	case c.flags&leased != 0:
+		l = &q.leases
+	default:
+		return
+	}
+	if c.prev != 0 {
+		e.copies[c.prev].next = c.next
+	} else {
+		l.head = c.next
+	}
+	if c.next != 0 {
+		e.copies[c.next].prev = c.prev
+	} else {
+		l.tail = c.prev
+	}
+	c.flags &^= visible | leased
+}
+
+func (e *engine) appendTo(l *list, i uint32) {
+	c := &e.copies[i]
+	c.prev, c.next = l.tail, 0
+	if l.tail != 0 {
+		e.copies[l.tail].next = i
+	} else {
+		l.head = i
+	}
+	l.tail = i
+}
+
+// becomeVisible makes a message ready to be taken.
+func (e *engine) becomeVisible(i uint32) {
+	c := &e.copies[i]
+	n := &e.nodes[c.node]
+	q := n.queue
+	c.timer = 0
+	class := e.classOf(q, c)
+	if class < 0 {
+		return // no link matches: it waits for its retention to end
+	}
+	q.order++
+	c.class, c.due = uint8(class), q.order
+	c.flags |= visible
+	e.appendTo(&q.classes[class].list, i)
+	q.classes[class].count++
+	e.wantPull(n)
+}
+
+func (e *engine) wantPull(n *node) {
+	if !n.queue.pulling {
+		n.queue.pulling = true
+		e.soon(evPull, uint32(n.id))
+	}
+}
+
+// classOf finds the class of the links that match a message; -1: none does.
+func (e *engine) classOf(q *queue, c *copyRecord) int {
+	mask := uint64(0)
+	var m message
+	for _, rl := range q.links {
+		ok := rl.link.Filter.Everything
+		if !ok {
+			m = e.messageOf(c)
+			ok = rl.link.Filter.Takes(e.look(&m, "message"))
+		}
+		if ok {
+			mask |= rl.bit
+		}
+		if c.tries > 0 {
+			continue
+		}
+		rl.delivery.offered++
+		if ok {
+			rl.delivery.matched++
+		}
+		if e.trace != nil {
+			why := ""
+			if !ok {
+				why = rl.link.Filter.Why(e.look(&m, "message"))
+			}
+			e.trace.offeredCopy(e, c, rl.link, why)
+		}
+	}
+	if mask == 0 {
+		return -1
+	}
+	for i := range q.classes {
+		if q.classes[i].mask == mask {
+			return i
+		}
+	}
+	if len(q.classes) == 256 {
+		// So many combinations of filters are not told apart: first link first.
+		mask &= -mask
+	}
+	q.classes = append(q.classes, visibleClass{mask: mask})
+	return len(q.classes) - 1
+}
+
+// take gives the next visible message for a link, or 0. What is spent goes to
+// the dead-letter on the way.
+func (e *engine) take(n *node, rl *readerLink) uint32 {
+	q := n.queue
+	for {
+		best := -1
+		for i := range q.classes {
+			class := &q.classes[i]
+			if class.mask&rl.bit != 0 && class.head != 0 &&
+				(best < 0 || e.copies[class.head].due < e.copies[q.classes[best].head].due) {
+				best = i
+			}
+		}
+		if best < 0 {
+			return 0
+		}
+		i := q.classes[best].head
+		c := &e.copies[i]
+		p := &rl.delivery.policy
+		cause := noFate
+		switch {
+		case rl.delivery.refused:
+			cause = Refused
+		case p.Tries > 0 && int(c.tries) >= p.Tries:
+			cause = Exhausted
+		case p.GiveUp > 0 && e.now-c.born > p.GiveUp:
+			cause = GivenUp
+		default:
+			e.handOut(n, i)
+			return i
+		}
+		e.endInQueue(n, i, rl.delivery, cause)
+	}
+}
+
+// endInQueue gives up a message of a queue.
+func (e *engine) endInQueue(n *node, i uint32, d *delivery, cause Fate) {
+	if d.dead >= 0 {
+		e.deadLetter(i, d.dead)
+		cause = Passed
+	}
+	e.leaveQueue(n, i, cause)
+}
+
+// handOut counts a try and starts the lease.
+func (e *engine) handOut(n *node, i uint32) {
+	q := n.queue
+	e.hide(q, i)
+	c := &e.copies[i]
+	c.tries++
+	if c.busy > 0 {
+		n.redelivered++
+	}
+	if c.flags&begun == 0 {
+		c.flags |= begun
+		if e.now >= e.warm {
+			n.wait.Add(e.now - c.born)
+		}
+	}
+	c.held++
+	c.flags |= leased
+	c.due = e.now + q.lease
+	c.timer = e.sequence()
+	e.appendTo(&q.leases, i)
+	if q.leaseSeq == 0 {
+		q.leaseSeq = c.timer
+		e.arm(c.due, c.timer, evLease, uint32(n.id))
+	}
+}
+
+// leaseEnds comes when the oldest lease ends; messages whose lease has ended
+// are visible again.
+func (e *engine) leaseEnds(n *node, seq uint64) {
+	q := n.queue
+	if seq != q.leaseSeq {
+		return
+	}
+	q.leaseSeq = 0
+	i := q.leases.head
+	if i != 0 && e.copies[i].due <= e.now && e.copies[i].timer <= seq {
+		e.hide(q, i)
+		e.becomeVisible(i)
+		i = q.leases.head
+	}
+	if i != 0 {
+		c := &e.copies[i]
+		q.leaseSeq = c.timer
+		e.arm(c.due, c.timer, evLease, uint32(n.id))
+	}
+}
+
+// pull lets the readers of a queue take what is visible: filling batches
+// first, then idle readers, link by link.
+func (e *engine) pull(n *node) {
+	q := n.queue
+	q.pulling = false
+	for _, rl := range q.links {
+		if rl.delivery.paused {
+			continue
+		}
+		for len(rl.filling) > 0 {
+			b := rl.filling[0]
+			i := e.take(n, rl)
+			if i == 0 {
+				break
+			}
+			if e.addToBatch(b, i) == rl.link.Read.UpTo {
+				e.startBatch(b)
+			}
+		}
+		for {
+			r := rl.idle()
+			if r < 0 {
+				break
+			}
+			i := e.take(n, rl)
+			if i == 0 {
+				break
+			}
+			rl.free[r/64] &^= 1 << (r % 64)
+			b := e.newBatch(rl.first+uint32(r), n)
+			size := e.addToBatch(b, i)
+			for size < rl.link.Read.UpTo {
+				if i = e.take(n, rl); i == 0 {
+					break
+				}
+				size = e.addToBatch(b, i)
+			}
+			if size == rl.link.Read.UpTo || rl.link.Read.Within == 0 {
+				e.startBatch(b)
+				continue
+			}
+			rl.filling = append(rl.filling, b)
+			e.batches[b].filling = true
+			e.batches[b].timer = e.at(e.now+int64(rl.link.Read.Within), evFill, b)
+		}
+	}
+}
+
+// idle gives the first idle reader, or -1.
+func (rl *readerLink) idle() int {
+	for w, word := range rl.free {
+		if word != 0 {
+			return w*64 + bits.TrailingZeros64(word)
+		}
+	}
+	return -1
+}
+
+// freeReader lets a reader take again, after a pause where its batch was
+// throttled.
+func (e *engine) freeReader(id uint32, throttled bool) {
+	r := &e.readers[id]
+	if throttled {
+		r.pause = min(max(2*r.pause, firstPause), longPause)
+		e.at(e.now+r.pause, evReader, id)
+		return
+	}
+	r.pause = 0
+	e.readerBack(id)
+}
+
+func (e *engine) readerBack(id uint32) {
+	r := &e.readers[id]
+	slot := id - r.link.first
+	r.link.free[slot/64] |= 1 << (slot % 64)
+	e.wantPull(&e.nodes[r.queue])
+}
+
+// queueFailed handles a message of a queue whose run did not succeed.
+func (e *engine) queueFailed(n *node, i uint32, token uint16, d *delivery, failure int16, final bool) {
+	c := &e.copies[i]
+	if c.flags&done != 0 {
+		return
+	}
+	if c.flags&expiring != 0 {
+		if c.busy == 0 {
+			e.leaveQueue(n, i, Expired)
+		}
+		return
+	}
+	if c.tries != token || c.flags&leased == 0 {
+		return // handed out again since, or its lease has ended: nothing changes
+	}
+	c.lastFail = failure
+	switch {
+	case final || d.isExcept(failure):
+		e.endInQueue(n, i, d, Exhausted)
+	case d.policy.WaitSet:
+		e.hide(n.queue, i)
+		c.timer = e.at(e.now+e.jittered(d.policy.Backoff(int(c.tries)), d), evVisible, i)
+	}
+}
+
+func (d *delivery) isExcept(failure int16) bool {
+	for _, x := range d.except {
+		if x == failure {
+			return true
+		}
+	}
+	return false
+}
+
+// queueHandled finishes a message whose run succeeded, unless it has been
+// handed out again since.
+func (e *engine) queueHandled(n *node, i uint32, token uint16, by int) {
+	c := &e.copies[i]
+	if c.flags&done != 0 || c.tries != token {
+		return
+	}
+	e.handledBy = by
+	e.leaveQueue(n, i, Handled)
+}
+
+func notYet(n *graph.Node, what string) error {
+	return fmt.Errorf("%s: %s of a %s cannot be simulated yet; check the model, or leave the field out for a run", n.Name, what, n.Kind)
+}

@@ -1,0 +1,326 @@
+package sim
+
+import (
+	"time"
+
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+// Result is what one replication counted. Results of the same graph and
+// scenario merge; see core/study.
+type Result struct {
+	Replication int
+	Seed        uint64
+	Stopped     string // why it ended early; empty: it did not
+	Reached     time.Duration
+	Entered     int64
+	Events      int64
+	Complete    int64
+	Damaged     int64
+	Open        int64
+	Largest     struct{ Copies, Hops int32 }
+	Nodes       []NodeResult
+	Links       []LinkResult
+	Latency     map[[2]int]*Histogram // by entry and node
+	Loops       []LoopResult
+	Series      *Series
+	Alarms      []AlarmResult
+}
+
+// NodeResult is what one node counted.
+type NodeResult struct {
+	Copies, Waiting, Running              int64
+	Fates                                 [fates]int64
+	Redelivered, Runs, Failures, Timeouts int64
+	Throttled, ColdStarts                 int64
+	Answers                               map[int]int64
+	DepthMean, ActiveMean                 float64
+	DepthMax, DepthEnd, ActiveMax         int64
+	Oldest                                float64 // seconds
+	Wait, Time, RunTime                   Histogram
+	RunSeconds                            float64
+}
+
+// LinkResult is what one link counted.
+type LinkResult struct{ Offered, Matched, Copies int64 }
+
+// LoopResult tells how often messages went round a loop.
+type LoopResult struct {
+	Nodes           []int
+	Arrivals, Fresh int64
+	Most            int64
+}
+
+// result counts what is left under way, and checks that the ledger adds up.
+func (e *engine) result() (*Result, error) {
+	reached := e.end
+	if e.stopped != "" {
+		reached = e.now
+	}
+	e.now = reached
+	if err := e.audit(); err != nil {
+		return nil, err
+	}
+	res := &Result{Replication: e.plan.Replication, Seed: e.scenario.Seed, Stopped: e.stopped, Reached: time.Duration(reached), Entered: e.tally.entered, Events: e.tally.events,
+		Latency: map[[2]int]*Histogram{}, Nodes: make([]NodeResult, len(e.nodes)), Series: e.finishSeries(), Alarms: e.alarmResults()}
+	for i := 1; i < len(e.copies); i++ {
+		c := &e.copies[i]
+		if c.journey == 0 || c.flags&done != 0 || c.flags&atRest != 0 {
+			continue
+		}
+		n := &e.nodes[c.node]
+		n.oldest = max(n.oldest, e.now-c.born)
+		if c.busy > 0 || c.flags&writing != 0 {
+			res.Nodes[c.node].Running++
+		} else {
+			res.Nodes[c.node].Waiting++
+		}
+	}
+	for i := range e.journeys {
+		if j := &e.journeys[i]; j.refs > 0 {
+			e.closeJourney(j)
+		}
+	}
+	res.Complete, res.Damaged, res.Open = e.tally.complete, e.tally.damaged, e.tally.open
+	res.Largest.Copies, res.Largest.Hops = e.tally.largestCopies, e.tally.largestHops
+	span := float64(max(reached-e.warm, 1))
+	for i := range e.nodes {
+		n, r := &e.nodes[i], &res.Nodes[i]
+		n.changeDepth(e.now, 0)
+		n.changeActive(e.now, 0)
+		r.Copies, r.Fates = n.copies, n.fates
+		r.Redelivered, r.Runs, r.Failures, r.Timeouts, r.Throttled, r.ColdStarts = n.redelivered, n.runs, n.failures, n.timeouts, n.throttled, n.coldCount
+		r.DepthMean, r.ActiveMean = n.depthArea/span, n.activeArea/span
+		r.RunSeconds = n.activeArea * 1e-9
+		r.DepthMax, r.DepthEnd, r.ActiveMax = n.maxDepth, n.depth, n.maxActive
+		r.Oldest = float64(n.oldest) * 1e-9
+		r.Wait, r.Time, r.RunTime = n.wait, n.time, n.runTime
+		if n.kind == model.Endpoint {
+			r.Answers = map[int]int64{}
+			for status, count := range n.answers {
+				if count > 0 {
+					r.Answers[status] = int64(count)
+				}
+			}
+		}
+	}
+	for i := range e.g.Links {
+		d := &e.deliveries[i]
+		res.Links = append(res.Links, LinkResult{d.offered, d.matched, d.copies})
+	}
+	for k, h := range e.latency {
+		if h != nil && h.Count > 0 {
+			res.Latency[[2]int{k / len(e.nodes), k % len(e.nodes)}] = h
+		}
+	}
+	for _, t := range e.loops {
+		res.Loops = append(res.Loops, LoopResult{t.members, t.arrivals, t.fresh, t.most})
+	}
+	return res, nil
+}
+
+// warmedUp throws away the statistics of the warm-up; counts stay.
+func (e *engine) warmedUp() {
+	for i := range e.nodes {
+		n := &e.nodes[i]
+		n.changeDepth(e.now, 0)
+		n.changeActive(e.now, 0)
+		n.depthArea, n.activeArea, n.oldest = 0, 0, 0
+		n.maxDepth, n.maxActive = n.depth, n.active
+	}
+}
+
+// Series holds numbers over time: at most MaxPoints of equal steps.
+type Series struct {
+	Step  time.Duration
+	Nodes []NodeSeries
+}
+
+// NodeSeries are the numbers of one node, one a step: the mean depth, the age
+// of the oldest at the end of the step, and counts within the step.
+type NodeSeries struct {
+	Depth, Oldest                           []float64
+	Copies, Runs, Failures, Throttled, Lost []int64
+}
+
+// MaxPoints bounds the points of a series, whatever the length of the run.
+const MaxPoints = 400
+
+// steps that read well on an axis
+var goodSteps = []time.Duration{time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 15 * time.Second, 30 * time.Second,
+	time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 15 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour, 4 * time.Hour, 6 * time.Hour, 12 * time.Hour, 24 * time.Hour}
+
+func seriesStep(length time.Duration) time.Duration {
+	for _, s := range goodSteps {
+		if length/s <= MaxPoints && length%s == 0 {
+			return s
+		}
+	}
+	return (length + MaxPoints - 1) / MaxPoints
+}
+
+type lastPoint struct {
+	area                                    float64
+	copies, runs, failures, throttled, lost int64
+}
+
+func (e *engine) setUpSeries() {
+	step := seriesStep(e.scenario.Length)
+	points := int(e.scenario.Length / step)
+	e.series = &Series{Step: step, Nodes: make([]NodeSeries, len(e.nodes))}
+	e.lastPoints = make([]lastPoint, len(e.nodes))
+	for i := range e.series.Nodes {
+		s := &e.series.Nodes[i]
+		s.Depth, s.Oldest = make([]float64, 0, points), make([]float64, 0, points)
+		for _, into := range []*[]int64{&s.Copies, &s.Runs, &s.Failures, &s.Throttled, &s.Lost} {
+			*into = make([]int64, 0, points)
+		}
+	}
+	e.setUpAlarms()
+	e.at(int64(step), evSample, 0)
+}
+
+// sample takes a point of every series.
+func (e *engine) sample() {
+	step := int64(e.series.Step)
+	for i := range e.nodes {
+		n, s, last := &e.nodes[i], &e.series.Nodes[i], &e.lastPoints[i]
+		n.changeDepth(e.now, 0)
+		area := n.depthArea
+		if e.now == e.warm+step || area < last.area {
+			last.area = 0
+		}
+		s.Depth = append(s.Depth, max(area-last.area, 0)/float64(step))
+		age := e.oldestIn(n)
+		n.oldest = max(n.oldest, age)
+		s.Oldest = append(s.Oldest, float64(age)*1e-9)
+		lost := n.lost()
+		s.Copies = append(s.Copies, n.copies-last.copies)
+		s.Runs = append(s.Runs, n.runs-last.runs)
+		s.Failures = append(s.Failures, n.failures-last.failures)
+		s.Throttled = append(s.Throttled, n.throttled-last.throttled)
+		s.Lost = append(s.Lost, max(lost-last.lost, 0))
+		*last = lastPoint{area, n.copies, n.runs, n.failures, n.throttled, lost}
+	}
+	e.checkAlarms()
+	if e.plan.Progress != nil {
+		e.plan.Progress(float64(e.now) / float64(e.end))
+	}
+	if e.now+step < e.end {
+		e.at(e.now+step, evSample, 0)
+	}
+}
+
+// oldestIn gives the age of the oldest message that waits in a queue.
+func (e *engine) oldestIn(n *node) int64 {
+	if n.queue == nil || n.queue.ages.head == 0 || len(n.queue.links) == 0 {
+		return 0
+	}
+	return e.now - e.copies[n.queue.ages.head].born
+}
+
+func (n *node) lost() int64 {
+	sum := int64(0)
+	for f := Expired; f < fates; f++ {
+		sum += n.fates[f]
+	}
+	return sum
+}
+
+func (e *engine) finishSeries() *Series {
+	if e.now == e.end && len(e.series.Nodes) > 0 && time.Duration(len(e.series.Nodes[0].Depth))*e.series.Step < e.scenario.Length {
+		e.sample() // the last step ends with the run
+	}
+	return e.series
+}
+
+// AlarmResult tells when an alarm went off.
+type AlarmResult struct {
+	Name  string
+	Fired int64
+	First time.Duration // when it first did
+}
+
+// alarm is the state of one alarm, looked at when the series take a point.
+type alarm struct {
+	spec  *model.Alarm
+	node  int
+	since int64 // over the value since, -1: it is not
+	on    bool
+	out   AlarmResult
+}
+
+func (e *engine) setUpAlarms() {
+	for k := range e.g.Topology.Alarms {
+		spec := &e.g.Topology.Alarms[k]
+		a := alarm{spec: spec, node: e.g.NodeID(spec.Of), since: -1, out: AlarmResult{Name: spec.Name}}
+		if spec.Of == "" {
+			a.node = graph.None
+		}
+		e.alarms = append(e.alarms, a)
+	}
+}
+
+func (e *engine) checkAlarms() {
+	step := int64(e.series.Step)
+	for k := range e.alarms {
+		a := &e.alarms[k]
+		if e.watched(a) <= a.spec.Above {
+			a.since, a.on = -1, false
+			continue
+		}
+		if a.since < 0 {
+			a.since = e.now - step
+		}
+		if !a.on && e.now-a.since >= int64(a.spec.Lasting) {
+			a.on = true
+			if a.out.Fired++; a.out.Fired == 1 {
+				a.out.First = time.Duration(e.now)
+			}
+		}
+	}
+}
+
+// watched gives the number that an alarm watches: of the last step for counts
+// of runs, as it stands for the rest.
+func (e *engine) watched(a *alarm) float64 {
+	at := len(e.series.Nodes[0].Depth) - 1
+	total := func(of func(n *node) float64) float64 {
+		if a.node != graph.None {
+			return of(&e.nodes[a.node])
+		}
+		sum := 0.0
+		for i := range e.nodes {
+			sum += of(&e.nodes[i])
+		}
+		return sum
+	}
+	switch a.spec.Watch {
+	case "depth":
+		return float64(e.nodes[a.node].depth)
+	case "oldest":
+		return e.series.Nodes[a.node].Oldest[at]
+	case "runs":
+		return float64(e.series.Nodes[a.node].Runs[at])
+	case "failures":
+		return float64(e.series.Nodes[a.node].Failures[at])
+	case "throttled":
+		return float64(e.series.Nodes[a.node].Throttled[at])
+	case "timeouts":
+		return float64(e.nodes[a.node].timeouts)
+	case "run-time.p95":
+		return e.nodes[a.node].runTime.Quantile(0.95)
+	case "parked":
+		return total(func(n *node) float64 { return float64(n.fates[Parked]) })
+	}
+	return total(func(n *node) float64 { return float64(n.lost()) })
+}
+
+func (e *engine) alarmResults() []AlarmResult {
+	var out []AlarmResult
+	for k := range e.alarms {
+		out = append(out, e.alarms[k].out)
+	}
+	return out
+}

@@ -1,0 +1,314 @@
+package sim
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"ironweir/core/cadence"
+	"ironweir/core/expr"
+	"ironweir/core/model"
+)
+
+// traffic is one source of messages from outside.
+type traffic struct {
+	spec     *model.Traffic
+	node     int32
+	gap      float64 // mean nanoseconds between two messages
+	arrivals *stream
+	choice   *stream
+	key      *expr.Template
+	shared   uint32 // content of all its messages, where they are alike
+	payloads []any
+	weights  []float64 // cumulative, last 1
+	sent     int64
+	burstOff bool
+	phaseEnd int64
+}
+
+func (e *engine) setUpTraffic() error {
+	specs := e.scenario.Traffic
+	if !e.scenario.TrafficGiven && e.plan.follow == nil {
+		specs = nil
+		for i := range e.g.Nodes {
+			n := &e.g.Nodes[i]
+			if n.Rate > 0 && n.Kind != model.Schedule {
+				t := &model.Traffic{Name: n.Name, Into: n.Name, Rate: n.Rate, Arrivals: "poisson"}
+				if len(n.Node.Keys) > 0 {
+					t.Key = n.Node.Keys[0]
+				}
+				specs = append(specs, t)
+			}
+		}
+	}
+	for _, spec := range specs {
+		t := traffic{spec: spec, node: int32(e.g.NodeID(spec.Into)), arrivals: e.stream(spec.Name, "arrivals"), choice: e.stream(spec.Name, "choice")}
+		if t.node < 0 {
+			return fmt.Errorf("traffic %s: the model has no node %q", spec.Name, spec.Into)
+		}
+		if spec.Arrivals == "replay" {
+			return fmt.Errorf("traffic %s: `replay` cannot be simulated yet", spec.Name)
+		}
+		if spec.Rate > 0 {
+			t.gap = 1e9 / spec.Rate
+		}
+		key := spec.Key
+		if n := &e.g.Nodes[t.node]; key == "" && len(n.Node.Keys) > 0 {
+			key = n.Node.Keys[0] // outsiders write what the bucket says
+		}
+		if key != "" {
+			var err error
+			if t.key, err = expr.ParseTemplate(key, true); err != nil {
+				return err
+			}
+		}
+		sum := 0.0
+		for _, ev := range spec.Events {
+			payload := e.plan.Inputs.Events[ev.File]
+			if ev.Data != nil {
+				payload = ev.Data.Plain()
+			}
+			sum += ev.Weight
+			t.payloads, t.weights = append(t.payloads, payload), append(t.weights, sum)
+		}
+		for k := range t.weights {
+			t.weights[k] /= sum
+		}
+		if t.key == nil && len(t.payloads) <= 1 {
+			t.shared = e.newContent()
+			e.fillContent(&e.contents[t.shared], &t, 0)
+		}
+		index := uint32(len(e.traffic))
+		e.traffic = append(e.traffic, t)
+		e.nextArrival(index)
+	}
+	return nil
+}
+
+func (e *engine) fillContent(c *content, t *traffic, choice int) {
+	c.kind, c.size = t.spec.Type, t.spec.Size
+	if len(t.payloads) > 0 {
+		c.data = t.payloads[choice]
+	}
+}
+
+// nextArrival schedules the next message of a source.
+func (e *engine) nextArrival(i uint32) {
+	t := &e.traffic[i]
+	if t.spec.Max > 0 && t.sent >= t.spec.Max {
+		return
+	}
+	var at int64
+	switch t.spec.Arrivals {
+	case "burst":
+		at = e.nextBurst(t)
+	case "curve":
+		at = e.nextOnCurve(t)
+	case "even":
+		if t.gap == 0 {
+			return
+		}
+		at = int64(float64(t.sent+1)*t.gap + 0.5)
+	default:
+		if t.gap == 0 {
+			return
+		}
+		at = e.now + int64(t.arrivals.exponential()*t.gap+0.5)
+	}
+	if at < e.end && at >= 0 {
+		e.at(at, evArrive, i)
+	}
+}
+
+// nextBurst draws the next arrival of a source that sends in bursts, Poisson
+// within each phase (a phase's end forgets what was drawn).
+func (e *engine) nextBurst(t *traffic) int64 {
+	b := t.spec.Burst
+	now := float64(e.now)
+	if t.phaseEnd == 0 {
+		t.phaseEnd = int64(b.On)
+	}
+	for {
+		rate := b.Rate
+		if t.burstOff {
+			rate = t.spec.Rate
+		}
+		if rate > 0 {
+			if at := now + t.arrivals.exponential()*1e9/rate; at < float64(t.phaseEnd) {
+				return int64(at)
+			}
+		}
+		now = float64(t.phaseEnd)
+		if t.phaseEnd >= e.end {
+			return -1
+		}
+		t.burstOff = !t.burstOff && b.Off > 0
+		if t.burstOff {
+			t.phaseEnd += int64(b.Off)
+		} else {
+			t.phaseEnd += int64(b.On)
+		}
+	}
+}
+
+// nextOnCurve draws the next arrival of a Poisson source whose rate follows
+// steps in time.
+func (e *engine) nextOnCurve(t *traffic) int64 {
+	now := float64(e.now)
+	for k, p := range t.spec.Curve {
+		until := math.Inf(1)
+		if k+1 < len(t.spec.Curve) {
+			until = float64(t.spec.Curve[k+1].At)
+		}
+		if now >= until {
+			continue
+		}
+		now = max(now, float64(p.At))
+		if p.Rate > 0 {
+			if at := now + t.arrivals.exponential()*1e9/p.Rate; at < until {
+				return int64(min(at, float64(e.end)))
+			}
+		}
+		if math.IsInf(until, 1) {
+			return -1
+		}
+		now = until
+	}
+	return -1
+}
+
+// arrive brings one message from outside.
+func (e *engine) arrive(i uint32) {
+	t := &e.traffic[i]
+	t.sent++
+	e.nextArrival(i)
+	con := t.shared
+	if con == 0 {
+		choice := 0
+		if len(t.weights) > 1 {
+			for u := t.choice.unit(); u >= t.weights[choice]; choice++ {
+			}
+		}
+		con = e.newContent()
+		c := &e.contents[con]
+		e.fillContent(c, t, choice)
+		if t.key != nil {
+			f := expr.Filling{Seq: uint64(t.sent), ID: e.nextJour + 1, Time: e.instant(e.now), Data: c.data}
+			c.subject = t.key.Append(c.subject, &f)
+		}
+	} else {
+		e.contents[con].refs++
+	}
+	e.enter(t.node, con)
+}
+
+// enter brings a message from outside to a node.
+func (e *engine) enter(to int32, con uint32) {
+	e.tally.entered++
+	m := message{journey: e.newJourney(to), content: con, node: -1}
+	e.deliver(e.nodes[to].outWay, &m, con, 0)
+	e.dropContent(con)
+}
+
+// calendar is the state of a schedule.
+type calendar struct {
+	every    int64
+	first    int64
+	cron     *cadence.Calendar
+	zone     *time.Location
+	until    int64 // math.MaxInt64: none
+	jitter   int64
+	luck     *stream
+	next     int64 // the instant of the calendar, without jitter
+	sequence uint64
+	enabled  bool
+}
+
+func (e *engine) setUpSchedule(n *node) error {
+	gn := &e.g.Nodes[n.id]
+	zone, err := time.LoadLocation(gn.Zone)
+	if err != nil {
+		return fmt.Errorf("%s: %w", gn.Name, err)
+	}
+	s := &calendar{every: int64(gn.Every), zone: zone, until: math.MaxInt64, jitter: int64(gn.Jitter), luck: e.stream(gn.Name, "jitter"), enabled: gn.Enabled, next: -1}
+	n.schedule = s
+	n.off = !gn.Enabled
+	if gn.Cron != "" {
+		if s.cron, err = cadence.Parse(gn.Cron, gn.CronFields, gn.Sunday); err != nil {
+			return fmt.Errorf("%s: %w", gn.Name, err)
+		}
+	}
+	s.first = s.every
+	if gn.From != nil {
+		s.first = int64(gn.From.Sub(e.start))
+		if s.every > 0 && s.first < 0 { // it goes on since before the run
+			s.first += (-s.first + s.every - 1) / s.every * s.every
+		}
+	}
+	if gn.Until != nil {
+		s.until = int64(gn.Until.Sub(e.start))
+	}
+	if e.plan.follow == nil {
+		e.nextFire(n)
+	}
+	return nil
+}
+
+// nextFire schedules the next instant of a schedule's calendar.
+func (e *engine) nextFire(n *node) {
+	s := n.schedule
+	switch {
+	case s.cron == nil && s.next < 0:
+		s.next = s.first
+	case s.cron == nil:
+		s.next += s.every
+	default:
+		after := e.start.Add(-time.Nanosecond)
+		if s.next >= 0 {
+			after = e.instant(s.next)
+		} else if s.first > 0 {
+			after = e.instant(s.first).Add(-time.Nanosecond)
+		}
+		t, ok := s.cron.Next(after, s.zone)
+		if !ok {
+			return
+		}
+		s.next = int64(t.Sub(e.start))
+	}
+	at := s.next
+	if s.jitter > 0 {
+		at += int64(s.luck.unit() * float64(s.jitter))
+	}
+	if s.next < s.until && at < e.end {
+		e.at(at, evFire, uint32(n.id))
+	}
+}
+
+func (e *engine) fire(n *node) {
+	e.nextFire(n)
+	if n.off {
+		return
+	}
+	e.fireNow(n)
+}
+
+// fireNow makes the message of a schedule's fire.
+func (e *engine) fireNow(n *node) {
+	gn := &e.g.Nodes[n.id]
+	n.schedule.sequence++
+	e.tally.entered++
+	con := e.newContent()
+	m := message{journey: e.newJourney(int32(n.id)), content: con, node: -1}
+	c := &e.contents[con]
+	c.subject = append(c.subject, gn.Name...)
+	c.source = int32(n.id)
+	if gn.Payload != nil {
+		c.data, _ = gn.Payload.Value(e.look(&m, "fired"))
+	}
+	i := e.newCopy(n, n.ownWay, &m, con)
+	if e.trace != nil {
+		e.trace.comes(e, i, &m)
+	}
+	e.dropContent(con)
+	e.soon(evFan, i)
+}

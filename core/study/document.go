@@ -1,0 +1,299 @@
+// Package study turns simulations into answers: replications with confidence
+// intervals, expectations, the result document. Its merges are exact and in a
+// settled order, so any number of workers gives the same bytes.
+package study
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"math"
+	"time"
+
+	"gonum.org/v1/gonum/stat/distuv"
+)
+
+// Version is the version of the program, put into every document.
+const Version = "0.1.0"
+
+// Head starts every document.
+type Head struct {
+	Schema      string `json:"schema"`
+	Version     string `json:"version"`
+	Model       string `json:"model"`
+	Environment string `json:"environment"`
+	Digest      string `json:"digest"` // of the model's text and what was set in it
+}
+
+// NewHead fills the head of a document of some schema.
+func NewHead(schema, model, environment, digest string) Head {
+	return Head{Schema: "ironweir/" + schema + "/1", Version: Version, Model: model, Environment: environment, Digest: digest}
+}
+
+// Digest gives the SHA-256 of texts, in hex.
+func Digest(texts ...string) string {
+	h := sha256.New()
+	for _, t := range texts {
+		h.Write([]byte(t))
+		h.Write([]byte{0})
+	}
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+// State is a time that may be never, without bound or unknown.
+type State struct {
+	State   string   `json:"state"` // at never unbounded unknown
+	Seconds *float64 `json:"s,omitempty"`
+}
+
+// At is the state of a known time.
+func At(seconds float64) State { return State{State: "at", Seconds: &seconds} }
+
+// The states without a time.
+var (
+	Never     = State{State: "never"}
+	Unbounded = State{State: "unbounded"}
+	Unknown   = State{State: "unknown"}
+)
+
+// Interval is a 95% confidence interval, or null where there is none (one
+// replication says nothing about its spread).
+type Interval *[2]float64
+
+// Document is the result of a run, as `run -format json` prints it.
+type Document struct {
+	Head
+	Scenario       string                 `json:"scenario"`
+	Variant        string                 `json:"variant,omitempty"`
+	Seed           uint64                 `json:"seed"`
+	Replications   int                    `json:"replications"`
+	Start          time.Time              `json:"start"`
+	Length         float64                `json:"length_s"`
+	WarmUp         float64                `json:"warm_up_s,omitempty"`
+	Partial        bool                   `json:"partial"`
+	Stopped        string                 `json:"stopped,omitempty"` // why it is partial
+	Reached        float64                `json:"reached_s"`         // the least of the replications
+	Ledger         Ledger                 `json:"ledger"`
+	PerReplication map[string]Spread      `json:"per_replication"`
+	Nodes          map[string]Node        `json:"nodes"`
+	Links          map[string]Link        `json:"links"`
+	Latency        map[string]Times       `json:"latency"`
+	Journeys       Journeys               `json:"journeys"`
+	Loops          []Loop                 `json:"loops"`
+	Alarms         map[string]Alarm       `json:"alarms"`
+	Expect         map[string]Expectation `json:"expect"`
+	Cost           *Cost                  `json:"cost,omitempty"`
+	Series         *Series                `json:"series,omitempty"`
+	Engine         Engine                 `json:"engine"`
+}
+
+// Fates counts what became of copies.
+type Fates struct {
+	Handled     int64            `json:"handled"`
+	Stored      int64            `json:"stored"`
+	Arrived     int64            `json:"arrived"`
+	Passed      int64            `json:"passed"`
+	Ignored     int64            `json:"ignored"`
+	Unmatched   int64            `json:"unmatched"`
+	Returned    int64            `json:"returned"`
+	Parked      int64            `json:"parked"`
+	Waiting     int64            `json:"waiting"`
+	Running     int64            `json:"running"`
+	Redelivered int64            `json:"redelivered"`
+	Lost        map[string]int64 `json:"lost"` // total, and by cause
+}
+
+// Sum adds up all fates and what is under way: it equals the copies.
+func (f Fates) Sum() int64 {
+	return f.Handled + f.Stored + f.Arrived + f.Passed + f.Ignored + f.Unmatched + f.Returned + f.Parked + f.Waiting + f.Running + f.Lost["total"]
+}
+
+// Ledger accounts for every copy of a run.
+type Ledger struct {
+	Entered int64 `json:"entered"`
+	Copies  int64 `json:"copies"`
+	Fates
+}
+
+// Node is what one node counted, in total over the replications.
+type Node struct {
+	Kind   string `json:"kind"`
+	Copies int64  `json:"copies"`
+	Fates
+	Runs          int64            `json:"runs"`
+	Failures      int64            `json:"failures"`
+	Timeouts      int64            `json:"timeouts"`
+	Throttled     int64            `json:"throttled"`
+	ColdStarts    int64            `json:"cold_starts"`
+	Answers       map[string]int64 `json:"answers,omitempty"`
+	Utilisation   *float64         `json:"utilisation"` // null: no limit to use up
+	UtilisationCI Interval         `json:"utilisation_ci"`
+	Concurrency   Level            `json:"concurrency"`
+	Depth         Level            `json:"depth"`
+	Oldest        Oldest           `json:"oldest_s"`
+	Wait          Times2           `json:"wait_s"`
+	Time          Times2           `json:"time_s"`
+	RunTime       Times2           `json:"run_time_s"`
+}
+
+// Level is a number that goes up and down: its mean over time, its greatest
+// value in any replication, its mean at the end.
+type Level struct {
+	Mean   float64  `json:"mean"`
+	MeanCI Interval `json:"mean_ci"`
+	Max    int64    `json:"max"`
+	End    float64  `json:"end"`
+}
+
+// Oldest is the greatest age of a waiting message, in seconds.
+type Oldest struct {
+	Max float64 `json:"max"`
+}
+
+// Times2 sums up times, in seconds, under short names.
+type Times2 struct {
+	Count  int64    `json:"count"`
+	Mean   float64  `json:"mean"`
+	MeanCI Interval `json:"mean_ci"`
+	P50    float64  `json:"p50"`
+	P50CI  Interval `json:"p50_ci"`
+	P90    float64  `json:"p90"`
+	P90CI  Interval `json:"p90_ci"`
+	P95    float64  `json:"p95"`
+	P95CI  Interval `json:"p95_ci"`
+	P99    float64  `json:"p99"`
+	P99CI  Interval `json:"p99_ci"`
+	Max    float64  `json:"max"`
+}
+
+// Times sums up the latencies of one way, in seconds.
+type Times struct {
+	Count  int64    `json:"count"`
+	Mean   float64  `json:"mean_s"`
+	MeanCI Interval `json:"mean_s_ci"`
+	P50    float64  `json:"p50_s"`
+	P50CI  Interval `json:"p50_s_ci"`
+	P90    float64  `json:"p90_s"`
+	P90CI  Interval `json:"p90_s_ci"`
+	P99    float64  `json:"p99_s"`
+	P99CI  Interval `json:"p99_s_ci"`
+	Max    float64  `json:"max_s"`
+}
+
+// Link is what one link counted.
+type Link struct {
+	Offered  int64 `json:"offered"`
+	Matched  int64 `json:"matched"`
+	Declined int64 `json:"declined"`
+	Copies   int64 `json:"copies"`
+}
+
+// Journeys counts origin messages with all that came of them.
+type Journeys struct {
+	Count    int64   `json:"count"`
+	Complete int64   `json:"complete"`
+	Damaged  int64   `json:"damaged"`
+	Open     int64   `json:"open"`
+	Largest  Largest `json:"largest"`
+}
+
+// Largest is the largest journey.
+type Largest struct {
+	Copies int64 `json:"copies"`
+	Hops   int64 `json:"hops"`
+}
+
+// Loop tells how often messages went round.
+type Loop struct {
+	Nodes  []string `json:"nodes"`
+	Rounds Rounds   `json:"rounds"`
+}
+
+// Rounds of one message that goes into a loop, the first pass included.
+type Rounds struct {
+	Mean   float64  `json:"mean"`
+	MeanCI Interval `json:"mean_ci"`
+	Max    int64    `json:"max"`
+}
+
+// Alarm tells whether an alarm went off.
+type Alarm struct {
+	Fired bool  `json:"fired"`
+	First State `json:"first"`
+	Count int64 `json:"count"`
+}
+
+// Expectation is a judged condition.
+type Expectation struct {
+	Expression string `json:"expression"`
+	Holds      bool   `json:"holds"`    // in every replication
+	HoldsIn    int    `json:"holds_in"` // replications
+	Error      string `json:"error,omitempty"`
+}
+
+// Cost of what was simulated, the mean of the replications.
+type Cost struct {
+	Currency string             `json:"currency"`
+	Total    float64            `json:"total"`
+	Month    float64            `json:"month"` // 30 days of the same
+	Nodes    map[string]float64 `json:"nodes"`
+}
+
+// Series are numbers over time, the means of the replications.
+type Series struct {
+	Step  float64               `json:"step_s"`
+	Nodes map[string]NodeSeries `json:"nodes"`
+}
+
+// NodeSeries are the numbers of one node, one a step.
+type NodeSeries struct {
+	Depth     []float64 `json:"depth"`
+	Oldest    []float64 `json:"oldest_s"`
+	Copies    []float64 `json:"copies"`
+	Runs      []float64 `json:"runs"`
+	Failures  []float64 `json:"failures"`
+	Throttled []float64 `json:"throttled"`
+	Lost      []float64 `json:"lost"`
+}
+
+// Engine tells what the computation took; the wall time is filled in by who
+// ran it.
+type Engine struct {
+	Events    int64   `json:"events"`
+	PerSecond float64 `json:"events_per_s"`
+	WallTime  float64 `json:"wall_s"`
+}
+
+// Spread sums up a number over the replications.
+type Spread struct {
+	Mean float64  `json:"mean"`
+	Min  float64  `json:"min"`
+	Max  float64  `json:"max"`
+	CI   Interval `json:"ci"`
+}
+
+// confidence gives the 95% interval of the mean of independent values, by
+// Student's t; nil for fewer than two.
+func confidence(values []float64) Interval {
+	n := float64(len(values))
+	if n < 2 {
+		return nil
+	}
+	mean, sq := 0.0, 0.0
+	for _, v := range values {
+		mean += v / n
+	}
+	for _, v := range values {
+		sq += (v - mean) * (v - mean)
+	}
+	half := distuv.StudentsT{Mu: 0, Sigma: 1, Nu: n - 1}.Quantile(0.975) * math.Sqrt(sq/(n-1)/n)
+	return &[2]float64{mean - half, mean + half}
+}
+
+func spread(values []float64) Spread {
+	s := Spread{Min: math.Inf(1), Max: math.Inf(-1), CI: confidence(values)}
+	for _, v := range values {
+		s.Mean += v / float64(len(values))
+		s.Min, s.Max = min(s.Min, v), max(s.Max, v)
+	}
+	return s
+}

@@ -1,0 +1,325 @@
+package study
+
+import (
+	"encoding/json"
+	"fmt"
+	"strconv"
+
+	"ironweir/core/expr"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+	"ironweir/core/sim"
+)
+
+// Merge makes the document of a run from its replications, which must be in
+// order; no result is changed.
+func Merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head Head) (*Document, error) {
+	doc := merge(g, s, results, head)
+	if doc.Ledger.Sum() != doc.Ledger.Copies {
+		return nil, fmt.Errorf("the ledger does not add up: %d copies, %d accounted for (a fault of the engine; please report the model)", doc.Ledger.Copies, doc.Ledger.Sum())
+	}
+	for _, x := range s.Expect {
+		j, err := expr.CompileJudgement(x.Expression)
+		if err != nil {
+			return nil, fmt.Errorf("expect %s: %w", x.Name, err)
+		}
+		out := Expectation{Expression: x.Expression}
+		for _, r := range results {
+			one, err := plain(merge(g, s, []*sim.Result{r}, head))
+			if err != nil {
+				return nil, err
+			}
+			holds, err := j.Holds(one)
+			if err != nil {
+				out.Error = err.Error()
+			}
+			if holds {
+				out.HoldsIn++
+			}
+		}
+		out.Holds = out.HoldsIn == len(results)
+		doc.Expect[x.Name] = out
+	}
+	return doc, nil
+}
+
+// plain gives a document as encoding/json decodes it, which is what an
+// expectation sees.
+func plain(doc *Document) (any, error) {
+	text, err := json.Marshal(doc)
+	if err != nil {
+		return nil, err
+	}
+	var out any
+	return out, json.Unmarshal(text, &out)
+}
+
+func newFates() Fates {
+	f := Fates{Lost: map[string]int64{"total": 0}}
+	for _, x := range sim.Fates() {
+		if x.Loss() {
+			f.Lost[x.String()] = 0
+		}
+	}
+	return f
+}
+
+func (f *Fates) add(n *sim.NodeResult) {
+	for k, into := range map[sim.Fate]*int64{sim.Handled: &f.Handled, sim.Stored: &f.Stored, sim.Arrived: &f.Arrived, sim.Passed: &f.Passed,
+		sim.Ignored: &f.Ignored, sim.Unmatched: &f.Unmatched, sim.Returned: &f.Returned, sim.Parked: &f.Parked} {
+		*into += n.Fates[k]
+	}
+	for k, count := range n.Fates {
+		if x := sim.Fate(k); x.Loss() {
+			f.Lost[x.String()] += count
+			f.Lost["total"] += count
+		}
+	}
+	f.Waiting += n.Waiting
+	f.Running += n.Running
+	f.Redelivered += n.Redelivered
+}
+
+func merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head Head) *Document {
+	doc := &Document{Head: head, Scenario: s.Name, Seed: s.Seed, Replications: len(results), Start: s.Start.UTC(), Length: s.Length.Seconds(), WarmUp: s.WarmUp.Seconds(),
+		Reached: s.Length.Seconds(), Ledger: Ledger{Fates: newFates()}, PerReplication: map[string]Spread{}, Nodes: map[string]Node{}, Links: map[string]Link{}, Latency: map[string]Times{},
+		Loops: []Loop{}, Alarms: map[string]Alarm{}, Expect: map[string]Expectation{}}
+	per := map[string][]float64{}
+	for _, r := range results {
+		one := newFates()
+		copies, runs, failures := int64(0), int64(0), int64(0)
+		for i := range r.Nodes {
+			n := &r.Nodes[i]
+			one.add(n)
+			doc.Ledger.Fates.add(n)
+			copies, runs, failures = copies+n.Copies, runs+n.Runs, failures+n.Failures
+		}
+		doc.Ledger.Entered += r.Entered
+		doc.Ledger.Copies += copies
+		for name, v := range map[string]int64{"entered": r.Entered, "copies": copies, "handled": one.Handled, "stored": one.Stored, "arrived": one.Arrived, "parked": one.Parked,
+			"lost": one.Lost["total"], "waiting": one.Waiting, "running": one.Running, "redelivered": one.Redelivered, "runs": runs, "failures": failures} {
+			per[name] = append(per[name], float64(v))
+		}
+		doc.Journeys.Count += r.Complete + r.Damaged + r.Open
+		doc.Journeys.Complete += r.Complete
+		doc.Journeys.Damaged += r.Damaged
+		doc.Journeys.Open += r.Open
+		doc.Journeys.Largest.Copies = max(doc.Journeys.Largest.Copies, int64(r.Largest.Copies))
+		doc.Journeys.Largest.Hops = max(doc.Journeys.Largest.Hops, int64(r.Largest.Hops))
+		doc.Engine.Events += r.Events
+		doc.Reached = min(doc.Reached, r.Reached.Seconds())
+		if r.Stopped != "" {
+			doc.Partial, doc.Stopped = true, r.Stopped
+		}
+	}
+	for name, values := range per {
+		doc.PerReplication[name] = spread(values)
+	}
+	for i := range g.Nodes {
+		doc.Nodes[g.Nodes[i].Name] = mergeNode(g, i, results)
+	}
+	for i := range g.Links {
+		var l Link
+		for _, r := range results {
+			l.Offered += r.Links[i].Offered
+			l.Matched += r.Links[i].Matched
+			l.Copies += r.Links[i].Copies
+		}
+		l.Declined = l.Offered - l.Matched
+		doc.Links[g.Links[i].Link.ID()] = l
+	}
+	mergeLatency(doc, g, results)
+	mergeLoops(doc, g, results)
+	mergeAlarms(doc, results)
+	mergeSeries(doc, g, results)
+	doc.Cost = cost(doc, g, results)
+	return doc
+}
+
+func each(results []*sim.Result, of func(r *sim.Result) float64) []float64 {
+	out := make([]float64, len(results))
+	for i, r := range results {
+		out[i] = of(r)
+	}
+	return out
+}
+
+func mean(values []float64) float64 {
+	sum := 0.0
+	for _, v := range values {
+		sum += v
+	}
+	return sum / float64(len(values))
+}
+
+func level(means, ends []float64, max int64) Level {
+	return Level{Mean: mean(means), MeanCI: confidence(means), Max: max, End: mean(ends)}
+}
+
+func mergeNode(g *graph.Graph, i int, results []*sim.Result) Node {
+	gn := &g.Nodes[i]
+	n := Node{Kind: string(gn.Kind), Fates: newFates()}
+	var deepest, busiest int64
+	for _, r := range results {
+		nr := &r.Nodes[i]
+		n.Copies += nr.Copies
+		n.Fates.add(nr)
+		n.Runs += nr.Runs
+		n.Failures += nr.Failures
+		n.Timeouts += nr.Timeouts
+		n.Throttled += nr.Throttled
+		n.ColdStarts += nr.ColdStarts
+		for status, count := range nr.Answers {
+			if n.Answers == nil {
+				n.Answers = map[string]int64{}
+			}
+			n.Answers[strconv.Itoa(status)] += count
+		}
+		deepest, busiest = max(deepest, nr.DepthMax), max(busiest, nr.ActiveMax)
+		n.Oldest.Max = max(n.Oldest.Max, nr.Oldest)
+	}
+	node := func(r *sim.Result) *sim.NodeResult { return &r.Nodes[i] }
+	n.Depth = level(each(results, func(r *sim.Result) float64 { return node(r).DepthMean }), each(results, func(r *sim.Result) float64 { return float64(node(r).DepthEnd) }), deepest)
+	active := each(results, func(r *sim.Result) float64 { return node(r).ActiveMean })
+	n.Concurrency = level(active, each(results, func(r *sim.Result) float64 { return float64(node(r).Running) }), busiest)
+	if gn.Concurrency > 0 {
+		u := make([]float64, len(active))
+		for k := range active {
+			u[k] = active[k] / float64(gn.Concurrency)
+		}
+		m := mean(u)
+		n.Utilisation, n.UtilisationCI = &m, confidence(u)
+	}
+	n.Wait = times(results, func(r *sim.Result) *sim.Histogram { return &node(r).Wait })
+	n.Time = times(results, func(r *sim.Result) *sim.Histogram { return &node(r).Time })
+	n.RunTime = times(results, func(r *sim.Result) *sim.Histogram { return &node(r).RunTime })
+	return n
+}
+
+// times merges histograms; each number's interval comes from the replications
+// that have any.
+func times(results []*sim.Result, of func(r *sim.Result) *sim.Histogram) Times2 {
+	var all sim.Histogram
+	var means, p50, p90, p95, p99 []float64
+	for _, r := range results {
+		h := of(r)
+		if h == nil || h.Count == 0 {
+			continue
+		}
+		all.Merge(h)
+		means, p50, p90 = append(means, h.Mean()), append(p50, h.Quantile(0.5)), append(p90, h.Quantile(0.9))
+		p95, p99 = append(p95, h.Quantile(0.95)), append(p99, h.Quantile(0.99))
+	}
+	return Times2{Count: all.Count, Mean: all.Mean(), MeanCI: confidence(means), P50: all.Quantile(0.5), P50CI: confidence(p50), P90: all.Quantile(0.9), P90CI: confidence(p90),
+		P95: all.Quantile(0.95), P95CI: confidence(p95), P99: all.Quantile(0.99), P99CI: confidence(p99), Max: float64(all.Max) * 1e-9}
+}
+
+func mergeLatency(doc *Document, g *graph.Graph, results []*sim.Result) {
+	ways := map[[2]int]bool{}
+	for _, r := range results {
+		for way := range r.Latency {
+			ways[way] = true
+		}
+	}
+	for way := range ways {
+		t := times(results, func(r *sim.Result) *sim.Histogram { return r.Latency[way] })
+		doc.Latency[g.Nodes[way[0]].Name+":"+g.Nodes[way[1]].Name] = Times{t.Count, t.Mean, t.MeanCI, t.P50, t.P50CI, t.P90, t.P90CI, t.P99, t.P99CI, t.Max}
+	}
+}
+
+func mergeLoops(doc *Document, g *graph.Graph, results []*sim.Result) {
+	for k, loop := range results[0].Loops {
+		var arrivals, fresh, most int64
+		var means []float64
+		for _, r := range results {
+			l := r.Loops[k]
+			arrivals, fresh, most = arrivals+l.Arrivals, fresh+l.Fresh, max(most, l.Most)
+			if l.Fresh > 0 {
+				means = append(means, float64(l.Arrivals)/float64(l.Fresh))
+			}
+		}
+		if most < 2 {
+			continue // nothing ever came back
+		}
+		out := Loop{Rounds: Rounds{Mean: float64(arrivals) / float64(max(fresh, 1)), MeanCI: confidence(means), Max: most}}
+		for _, m := range loop.Nodes {
+			out.Nodes = append(out.Nodes, g.Nodes[m].Name)
+		}
+		doc.Loops = append(doc.Loops, out)
+	}
+}
+
+func mergeAlarms(doc *Document, results []*sim.Result) {
+	for k, a := range results[0].Alarms {
+		out := Alarm{First: Never}
+		for _, r := range results {
+			x := r.Alarms[k]
+			out.Count += x.Fired
+			if x.Fired > 0 && (!out.Fired || x.First.Seconds() < *out.First.Seconds) {
+				out.Fired, out.First = true, At(x.First.Seconds())
+			}
+		}
+		doc.Alarms[a.Name] = out
+	}
+}
+
+func mergeSeries(doc *Document, g *graph.Graph, results []*sim.Result) {
+	doc.Series = &Series{Step: results[0].Series.Step.Seconds(), Nodes: map[string]NodeSeries{}}
+	for i := range g.Nodes {
+		var out NodeSeries
+		for _, r := range results {
+			n := &r.Series.Nodes[i]
+			out.Depth, out.Oldest = addTo(out.Depth, n.Depth), addTo(out.Oldest, n.Oldest)
+			out.Copies, out.Runs, out.Failures = addTo(out.Copies, n.Copies), addTo(out.Runs, n.Runs), addTo(out.Failures, n.Failures)
+			out.Throttled, out.Lost = addTo(out.Throttled, n.Throttled), addTo(out.Lost, n.Lost)
+		}
+		for _, s := range [][]float64{out.Depth, out.Oldest, out.Copies, out.Runs, out.Failures, out.Throttled, out.Lost} {
+			for k := range s {
+				s[k] /= float64(len(results))
+			}
+		}
+		doc.Series.Nodes[g.Nodes[i].Name] = out
+	}
+}
+
+func addTo[T int64 | float64](sum []float64, values []T) []float64 {
+	for k, v := range values {
+		if k == len(sum) {
+			sum = append(sum, 0)
+		}
+		sum[k] += float64(v)
+	}
+	return sum
+}
+
+const gigabyte = 1e9
+
+// cost prices runs, the gigabyte-seconds of functions, and messages; storage is
+// not counted, since sizes at rest are not followed.
+func cost(doc *Document, g *graph.Graph, results []*sim.Result) *Cost {
+	p := g.Topology.Prices
+	if p == nil {
+		return nil
+	}
+	c := &Cost{Currency: p.Currency, Nodes: map[string]float64{}}
+	for i := range g.Nodes {
+		n := &g.Nodes[i]
+		sum := 0.0
+		for _, r := range results {
+			nr := &r.Nodes[i]
+			if n.Kind.Runs() && n.Kind != model.Outside {
+				sum += float64(nr.Runs)*p.Run + nr.RunSeconds*float64(n.Memory)/gigabyte*p.Compute
+			}
+			if n.Kind.Channel() {
+				sum += float64(nr.Copies) * p.Message
+			}
+		}
+		sum /= float64(len(results))
+		c.Nodes[n.Name] = sum
+		c.Total += sum
+	}
+	if doc.Reached > 0 {
+		c.Month = c.Total / doc.Reached * 30 * 86400
+	}
+	return c
+}
