@@ -2,7 +2,9 @@ package sim_test
 
 import (
 	"encoding/json"
+	"flag"
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 
@@ -129,6 +131,14 @@ incidents:
 `, rapid.Uint64Range(1, 1000).Draw(t, "seed"), rapid.SampledFrom([]string{"poisson", "even"}).Draw(t, "arrivals"), node(), node())
 }
 
+func TestMain(m *testing.M) {
+	flag.Parse()
+	if flag.Lookup("rapid.checks").Value.String() == "100" { // not chosen by hand
+		flag.Set("rapid.checks", "500")
+	}
+	os.Exit(m.Run())
+}
+
 // TestLedgerAddsUp runs random topologies and checks after every event that
 // each node's copies are all accounted for.
 func TestLedgerAddsUp(t *testing.T) {
@@ -144,7 +154,7 @@ func TestLedgerAddsUp(t *testing.T) {
 		require.NoError(t, err)
 		s, err := model.ParseScenario("s.yaml", []byte("ironweir: scenario/1\n"+drawScenario(t)), m)
 		require.NoError(t, err)
-		res, err := sim.Run(sim.Plan{Graph: g, Scenario: s, Audit: true, Limits: sim.Limits{Events: 30000}})
+		res, err := sim.Run(sim.Plan{Graph: g, Scenario: s, Audit: true, Limits: sim.Limits{Events: 4000}})
 		require.NoError(t, err, text)
 		doc, err := study.Merge(g, s, []*sim.Result{res}, study.Head{})
 		require.NoError(t, err, text)
@@ -155,7 +165,7 @@ func TestLedgerAddsUp(t *testing.T) {
 		require.Equal(t, doc.Ledger.Entered, doc.Journeys.Count, text)
 		ran++
 
-		again, err := sim.Run(sim.Plan{Graph: g, Scenario: s, Limits: sim.Limits{Events: 30000}})
+		again, err := sim.Run(sim.Plan{Graph: g, Scenario: s, Limits: sim.Limits{Events: 4000}})
 		require.NoError(t, err)
 		second, err := study.Merge(g, s, []*sim.Result{again}, study.Head{})
 		require.NoError(t, err)

@@ -166,7 +166,7 @@ func (e *engine) loop() error {
 				return err
 			}
 		}
-		if e.tally.events&(stopInterval-1) == 0 && e.mustStop() {
+		if (e.tally.events&(stopInterval-1) == 0 || e.tally.events >= e.limits.Events) && e.mustStop() {
 			return nil
 		}
 		if e.trace != nil && (e.live == 0 || e.stopped != "") {

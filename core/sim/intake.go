@@ -212,11 +212,13 @@ func (e *engine) startBatch(b uint32) {
 	e.busyBatch(bt)
 	r := e.newRun(&e.nodes[bt.node], forMove)
 	e.runs[r].batch, e.runs[r].link = b, int32(l.ID)
-	e.runs[r].phase, e.runs[r].reps = sending, -1
 	if e.trace != nil {
 		e.trace.runs(e, r)
 	}
-	e.advance(r)
+	// It starts by an event of its own, so that a queue that feeds itself in no
+	// time still lets the run's limits see it.
+	e.runs[r].phase, e.runs[r].reps, e.runs[r].cause = sending, 1, backingOff
+	e.wait(r, 0)
 }
 
 // dropLapsed takes out what has left the queue, or been taken again, while the

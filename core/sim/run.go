@@ -455,11 +455,11 @@ func (e *engine) acted(i uint32) {
 	m, _ := e.message(r, int(r.index))
 	next := true
 	switch {
-	case r.why == forMove:
-		next = e.moved(i, s, &m)
 	case r.cause == backingOff:
 		r.cause = noFate
 		next = e.act(i, s, &m)
+	case r.why == forMove:
+		next = e.moved(i, s, &m)
 	case s.link.Relation == model.WaitingCall, s.link.Op == "read":
 	default:
 		next = e.write(i, s, &m)
