@@ -64,7 +64,10 @@ func (e *engine) setUpTraffic() error {
 		}
 		sum := 0.0
 		for _, ev := range spec.Events {
-			payload := e.plan.Inputs.Events[ev.File]
+			payload, ok := e.plan.Inputs.Events[ev.File]
+			if !ok && ev.Data == nil {
+				return fmt.Errorf("traffic %s: the event file %q is not at hand here; write its payload into the scenario as `data`", spec.Name, ev.File)
+			}
 			if ev.Data != nil {
 				payload = ev.Data.Plain()
 			}

@@ -47,6 +47,9 @@ func roleOf(k model.Kind) role {
 	return works
 }
 
+// Role says what a node of a kind does: holds, moves, works, starts or ends.
+func Role(k model.Kind) string { return string(roleOf(k)) }
+
 var dotShapes = map[role]string{holds: `shape=box style="rounded,filled"`, moves: `shape=hexagon style=filled`, works: `shape=box style=filled`, starts: `shape=cds style=filled`, ends: `shape=box style="filled,dashed"`}
 
 // drawing is what is drawn, the same for all formats.
@@ -111,7 +114,7 @@ func plan(g *graph.Graph, o Options) *drawing {
 	for i := range g.Links {
 		l := &g.Links[i]
 		if shown[l.From] && shown[l.To] {
-			d.edges = append(d.edges, drawnEdge{l.From, l.To, linkLabel(l), Stroke(l), looping[l.Link.ID()]})
+			d.edges = append(d.edges, drawnEdge{l.From, l.To, Label(l), Stroke(l), looping[l.Link.ID()]})
 		}
 	}
 	for _, e := range g.Edges(false) {
@@ -158,7 +161,8 @@ func Stroke(l *graph.Link) string {
 	return "delivery"
 }
 
-func linkLabel(l *graph.Link) string {
+// Label says a filter, key, type or count in a few words, a line each.
+func Label(l *graph.Link) string {
 	var parts []string
 	if w := check.FilterWords(l.Link.Match); w != "" {
 		parts = append(parts, w)

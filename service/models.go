@@ -1,0 +1,299 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"ironweir/core/check"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+	"ironweir/core/study"
+	"ironweir/formats/picture"
+	"ironweir/store"
+)
+
+// Board is what the console draws of a topology.
+type Board struct {
+	Nodes []BoardNode `json:"nodes"`
+	Links []BoardLink `json:"links"`
+}
+
+// BoardNode is a node as drawn.
+type BoardNode struct {
+	Name  string `json:"name"`
+	Kind  string `json:"kind"`
+	Role  string `json:"role" enum:"holds,moves,works,starts,ends"`
+	About string `json:"about"`
+	Owner string `json:"owner"`
+	Line  int    `json:"line"`
+}
+
+// BoardLink is a link, or the way to a dead-letter, as drawn.
+type BoardLink struct {
+	ID     string `json:"id"`
+	From   string `json:"from"`
+	To     string `json:"to"`
+	Stroke string `json:"stroke" enum:"delivery,send,call,success,failure,dead-letter"`
+	Label  string `json:"label"`
+	Reach  string `json:"reach"`
+	Line   int    `json:"line"`
+}
+
+// Checked is a topology that could be read, with what is known of it.
+type Checked struct {
+	Check *check.Document `json:"check"`
+	Board Board           `json:"board"`
+}
+
+func compile(name, text string) (*graph.Graph, error) {
+	t, err := model.Parse(name, []byte(text), model.Options{})
+	if err != nil {
+		return nil, err
+	}
+	if t.Name == "" {
+		t.Name = strings.TrimSuffix(name, ".yaml")
+	}
+	return graph.Compile(t)
+}
+
+// checkText reads and checks a topology.
+func checkText(name, text string) (*Checked, error) {
+	g, err := compile(name, text)
+	if err != nil {
+		return nil, err
+	}
+	doc := check.Run(g, nil, study.NewHead("check", g.Topology.Name, "", study.Digest(text)), time.Now())
+	out := &Checked{Check: doc, Board: Board{Nodes: []BoardNode{}, Links: []BoardLink{}}}
+	for i := range g.Nodes {
+		n := &g.Nodes[i]
+		out.Board.Nodes = append(out.Board.Nodes, BoardNode{n.Name, string(n.Kind), picture.Role(n.Kind), n.About, n.Owner, n.Pos.Line})
+	}
+	for i := range g.Links {
+		l := &g.Links[i]
+		out.Board.Links = append(out.Board.Links, BoardLink{l.Link.ID(), l.Link.From, l.Link.To, picture.Stroke(l), picture.Label(l), doc.Links[l.Link.ID()].Reach, l.Pos.Line})
+	}
+	for _, e := range g.Edges(false) {
+		if e.Dead {
+			from, to := g.Nodes[e.From].Name, g.Nodes[e.To].Name
+			out.Board.Links = append(out.Board.Links, BoardLink{ID: from + "→" + to, From: from, To: to, Stroke: "dead-letter", Reach: "possible"})
+		}
+	}
+	return out, nil
+}
+
+type textBody struct {
+	Text string `json:"text" doc:"YAML"`
+}
+
+type revisionAnswer struct {
+	ETag     string `header:"ETag"`
+	Location string `header:"Location"`
+	Body     *store.Revision
+}
+
+func answerRevision(name string, r *store.Revision) *revisionAnswer {
+	return &revisionAnswer{ETag: etag(r.Number), Location: fmt.Sprintf("/api/v1/models/%s/revisions/%d", name, r.Number), Body: r}
+}
+
+func etag(number int) string { return `"` + strconv.Itoa(number) + `"` }
+
+// revisionOf checks a text and makes the revision that keeps it.
+func revisionOf(ctx context.Context, name, text, note string) (*store.Revision, error) {
+	checked, err := checkText(name+".yaml", text)
+	if err != nil {
+		return nil, err
+	}
+	s := checked.Check.Summary
+	return &store.Revision{Text: text, Note: note, Author: userOf(ctx).Name, Errors: s.Errors, Warnings: s.Warnings, Notes: s.Notes, CreatedAt: time.Now()}, nil
+}
+
+// ModelPath names a model in a path.
+type ModelPath struct {
+	Name string `path:"name" pattern:"^[a-z][a-z0-9-]{0,62}$" doc:"the model's name"`
+}
+
+func (v *Service) modelRoutes() {
+	huma.Register(v.api, huma.Operation{OperationID: "check", Method: http.MethodPost, Path: "/api/v1/check", Summary: "Check a topology's text, and give what is drawn of it", Security: signedIn, MaxBodyBytes: MaxBody, Errors: []int{401, 422}},
+		func(ctx context.Context, in *struct{ Body textBody }) (*struct{ Body *Checked }, error) {
+			checked, err := checkText("model.yaml", in.Body.Text)
+			if err != nil {
+				return nil, badFile(err)
+			}
+			return &struct{ Body *Checked }{checked}, nil
+		})
+
+	type modelList struct {
+		Body struct {
+			Models []store.Listed `json:"models"`
+			Next   string         `json:"next,omitempty" doc:"the cursor of the next page"`
+		}
+	}
+	huma.Register(v.api, huma.Operation{OperationID: "list-models", Method: http.MethodGet, Path: "/api/v1/models", Summary: "List models by name", Security: signedIn, Errors: []int{401, 503}},
+		func(ctx context.Context, in *struct {
+			Cursor string `query:"cursor"`
+			Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"100"`
+		}) (*modelList, error) {
+			models, err := v.store.Models(ctx, in.Cursor, in.Limit+1)
+			if err != nil {
+				return nil, v.failure(err, "model")
+			}
+			out := &modelList{}
+			if len(models) > in.Limit {
+				models = models[:in.Limit]
+				out.Body.Next = models[in.Limit-1].Name
+			}
+			out.Body.Models = models
+			return out, nil
+		})
+
+	huma.Register(v.api, huma.Operation{OperationID: "create-model", Method: http.MethodPost, Path: "/api/v1/models", Summary: "Make a model", Security: signedIn, DefaultStatus: 201, MaxBodyBytes: MaxBody, Errors: []int{401, 409, 422, 503}},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Name string `json:"name" pattern:"^[a-z][a-z0-9-]{0,62}$"`
+				Text string `json:"text" doc:"the topology, YAML"`
+				Note string `json:"note,omitempty" maxLength:"1000"`
+			}
+		}) (*revisionAnswer, error) {
+			r, err := revisionOf(ctx, in.Body.Name, in.Body.Text, in.Body.Note)
+			if err != nil {
+				return nil, badFile(err)
+			}
+			if err := v.store.CreateModel(ctx, in.Body.Name, r); err != nil {
+				return nil, v.failure(err, "model "+in.Body.Name)
+			}
+			return answerRevision(in.Body.Name, r), nil
+		})
+
+	huma.Register(v.api, huma.Operation{OperationID: "get-model", Method: http.MethodGet, Path: "/api/v1/models/{name}", Summary: "The latest revision of a model", Security: signedIn, Errors: []int{401, 404, 503}},
+		func(ctx context.Context, in *ModelPath) (*revisionAnswer, error) {
+			r, err := v.store.Revision(ctx, in.Name, 0)
+			if err != nil {
+				return nil, v.failure(err, "model "+in.Name)
+			}
+			return answerRevision(in.Name, r), nil
+		})
+
+	huma.Register(v.api, huma.Operation{OperationID: "delete-model", Method: http.MethodDelete, Path: "/api/v1/models/{name}", Summary: "Remove a model with its revisions, scenarios and runs", Security: signedIn, DefaultStatus: 204, Errors: []int{401, 404, 503}},
+		func(ctx context.Context, in *ModelPath) (*struct{}, error) {
+			if err := v.store.DeleteModel(ctx, in.Name); err != nil {
+				return nil, v.failure(err, "model "+in.Name)
+			}
+			return nil, nil
+		})
+
+	type revisionList struct {
+		Body struct {
+			Revisions []store.Revision `json:"revisions"`
+			Next      string           `json:"next,omitempty"`
+		}
+	}
+	huma.Register(v.api, huma.Operation{OperationID: "list-revisions", Method: http.MethodGet, Path: "/api/v1/models/{name}/revisions", Summary: "List a model's revisions, latest first, without their text", Security: signedIn, Errors: []int{401, 404, 503}},
+		func(ctx context.Context, in *struct {
+			ModelPath
+			Cursor int `query:"cursor" minimum:"0"`
+			Limit  int `query:"limit" minimum:"1" maximum:"200" default:"50"`
+		}) (*revisionList, error) {
+			before := in.Cursor
+			if before == 0 {
+				before = math.MaxInt32
+			}
+			list, err := v.store.Revisions(ctx, in.Name, before, in.Limit+1)
+			if err != nil {
+				return nil, v.failure(err, "model "+in.Name)
+			}
+			out := &revisionList{}
+			if len(list) > in.Limit {
+				list = list[:in.Limit]
+				out.Body.Next = strconv.Itoa(list[in.Limit-1].Number)
+			}
+			out.Body.Revisions = list
+			return out, nil
+		})
+
+	huma.Register(v.api, huma.Operation{OperationID: "get-revision", Method: http.MethodGet, Path: "/api/v1/models/{name}/revisions/{number}", Summary: "One revision of a model", Security: signedIn, Errors: []int{401, 404, 503}},
+		func(ctx context.Context, in *struct {
+			ModelPath
+			Number int `path:"number" minimum:"1"`
+		}) (*revisionAnswer, error) {
+			r, err := v.store.Revision(ctx, in.Name, in.Number)
+			if err != nil {
+				return nil, v.failure(err, fmt.Sprintf("revision %d of model %s", in.Number, in.Name))
+			}
+			return answerRevision(in.Name, r), nil
+		})
+
+	huma.Register(v.api, huma.Operation{OperationID: "save-revision", Method: http.MethodPost, Path: "/api/v1/models/{name}/revisions", Summary: "Save a revision on top of the one that If-Match names", Security: signedIn, DefaultStatus: 201, MaxBodyBytes: MaxBody, Errors: []int{401, 404, 412, 422, 428, 503}},
+		func(ctx context.Context, in *struct {
+			ModelPath
+			IfMatch string `header:"If-Match" doc:"the ETag of the revision that was edited"`
+			Body    struct {
+				Text string `json:"text"`
+				Note string `json:"note,omitempty" maxLength:"1000"`
+			}
+		}) (*revisionAnswer, error) {
+			onTop, err := strconv.Atoi(strings.Trim(in.IfMatch, `"`))
+			if err != nil {
+				return nil, huma.NewError(http.StatusPreconditionRequired, "say with If-Match which revision was edited")
+			}
+			r, err := revisionOf(ctx, in.Name, in.Body.Text, in.Body.Note)
+			if err != nil {
+				return nil, badFile(err)
+			}
+			if err := v.store.SaveRevision(ctx, in.Name, onTop, r); err != nil {
+				return nil, v.failure(err, "model "+in.Name)
+			}
+			return answerRevision(in.Name, r), nil
+		})
+
+	type scenarioList struct {
+		Body struct {
+			Scenarios []store.Scenario `json:"scenarios"`
+		}
+	}
+	huma.Register(v.api, huma.Operation{OperationID: "list-scenarios", Method: http.MethodGet, Path: "/api/v1/models/{name}/scenarios", Summary: "List a model's scenarios", Security: signedIn, Errors: []int{401, 404, 503}},
+		func(ctx context.Context, in *ModelPath) (*scenarioList, error) {
+			list, err := v.store.Scenarios(ctx, in.Name)
+			if err != nil {
+				return nil, v.failure(err, "model "+in.Name)
+			}
+			out := &scenarioList{}
+			out.Body.Scenarios = list
+			return out, nil
+		})
+
+	huma.Register(v.api, huma.Operation{OperationID: "save-scenario", Method: http.MethodPut, Path: "/api/v1/models/{name}/scenarios/{scenario}", Summary: "Make or replace a scenario of a model", Security: signedIn, DefaultStatus: 204, MaxBodyBytes: MaxBody, Errors: []int{401, 404, 422, 503}},
+		func(ctx context.Context, in *struct {
+			ModelPath
+			Scenario string `path:"scenario" pattern:"^[a-z][a-z0-9-]{0,62}$"`
+			Body     textBody
+		}) (*struct{}, error) {
+			r, err := v.store.Revision(ctx, in.Name, 0)
+			if err != nil {
+				return nil, v.failure(err, "model "+in.Name)
+			}
+			if err := readScenario(r, in.Scenario, in.Body.Text); err != nil {
+				return nil, badFile(err)
+			}
+			if err := v.store.SaveScenario(ctx, in.Name, in.Scenario, in.Body.Text); err != nil {
+				return nil, v.failure(err, "model "+in.Name)
+			}
+			return nil, nil
+		})
+}
+
+// readScenario checks a scenario against a revision.
+func readScenario(r *store.Revision, name, text string) error {
+	t, err := model.Parse("model.yaml", []byte(r.Text), model.Options{})
+	if err != nil {
+		return err
+	}
+	_, err = model.ParseScenario(name+".yaml", []byte(text), t)
+	return err
+}

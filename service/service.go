@@ -1,0 +1,275 @@
+// Package service is Iron Weir over HTTP: the API under /api/v1, described by
+// /api/openapi.json, and the console.
+package service
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"reflect"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
+	"github.com/gin-gonic/gin"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"ironweir/core/model"
+	"ironweir/core/study"
+	"ironweir/jobs"
+	"ironweir/store"
+)
+
+//go:embed all:site/dist
+var site embed.FS
+
+// MaxBody bounds the body of a request, in bytes.
+const MaxBody = model.MaxFileBytes + 1<<20
+
+const (
+	sessionCookie = "ironweir_session"
+	sessionLife   = 30 * 24 * time.Hour
+)
+
+// Service answers requests.
+type Service struct {
+	store   *store.Store
+	runner  *jobs.Runner
+	log     *slog.Logger
+	engine  *gin.Engine
+	api     huma.API
+	counted *prometheus.CounterVec
+	taken   *prometheus.HistogramVec
+}
+
+// New makes a service over a store and a runner.
+func New(s *store.Store, runner *jobs.Runner, log *slog.Logger) *Service {
+	gin.SetMode(gin.ReleaseMode)
+	v := &Service{store: s, runner: runner, log: log, engine: gin.New()}
+	v.engine.HandleMethodNotAllowed = true
+	v.measure()
+	v.engine.Use(v.observe, v.recover, headers, limitBody)
+	config := huma.DefaultConfig("Iron Weir", study.Version)
+	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", ""
+	config.CreateHooks = nil
+	config.RejectUnknownQueryParameters = true
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"session": {Type: "apiKey", In: "cookie", Name: sessionCookie}}
+	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
+	config.Info.Description = "Models of event topologies: checked, drawn and simulated. Sign in with the one-time link that the start command prints."
+	v.api = humagin.New(v.engine, config)
+	v.api.UseMiddleware(v.authenticate)
+	v.sessionRoutes()
+	v.modelRoutes()
+	v.runRoutes()
+	v.console()
+	return v
+}
+
+// OpenAPI gives the description of the API.
+func (v *Service) OpenAPI() *huma.OpenAPI { return v.api.OpenAPI() }
+
+// ServeHTTP answers a request; writes from other origins are refused.
+func (v *Service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	protection := http.NewCrossOriginProtection()
+	if err := protection.Check(r); err != nil {
+		problem(w, http.StatusForbidden, "a write from another origin is refused")
+		return
+	}
+	v.engine.ServeHTTP(w, r)
+}
+
+// schemaName names a type in the description of the API; those of the core bear
+// their package, since a check and a run both have a document.
+func schemaName(t reflect.Type, hint string) string {
+	name := huma.DefaultSchemaNamer(t, hint)
+	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice || t.Kind() == reflect.Map {
+		t = t.Elem()
+	}
+	switch t.PkgPath() {
+	case "ironweir/core/check":
+		return "Check" + name
+	case "ironweir/core/study":
+		return "Run" + name
+	}
+	return name
+}
+
+func problem(w http.ResponseWriter, status int, detail string) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	if status == http.StatusServiceUnavailable {
+		w.Header().Set("Retry-After", "2")
+	}
+	w.WriteHeader(status)
+	w.Write([]byte(`{"title":"` + http.StatusText(status) + `","status":` + itoa(status) + `,"detail":` + quote(detail) + `}`))
+}
+
+func (v *Service) measure() {
+	registry := prometheus.NewRegistry()
+	v.counted = prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ironweir_http_requests_total", Help: "Requests by route and status."}, []string{"route", "method", "status"})
+	v.taken = prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "ironweir_http_request_seconds", Help: "Time of requests by route.", Buckets: prometheus.ExponentialBuckets(0.001, 3, 9)}, []string{"route"})
+	registry.MustRegister(v.counted, v.taken, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	v.engine.GET("/metrics", gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
+	v.engine.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
+	v.engine.GET("/readyz", func(c *gin.Context) {
+		if err := v.store.Ping(c); err != nil {
+			c.Header("Retry-After", "2")
+			c.String(http.StatusServiceUnavailable, "the database cannot be reached\n")
+			return
+		}
+		c.String(http.StatusOK, "ready\n")
+	})
+}
+
+func (v *Service) observe(c *gin.Context) {
+	began := time.Now()
+	c.Next()
+	route := c.FullPath()
+	if route == "" {
+		route = "console"
+	}
+	v.counted.WithLabelValues(route, c.Request.Method, itoa(c.Writer.Status())).Inc()
+	v.taken.WithLabelValues(route).Observe(time.Since(began).Seconds())
+	v.log.Debug("request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "took", time.Since(began))
+}
+
+func (v *Service) recover(c *gin.Context) {
+	defer func() {
+		if r := recover(); r != nil {
+			v.log.Error("a fault of the service", "path", c.Request.URL.Path, "fault", r)
+			if !c.Writer.Written() {
+				problem(c.Writer, http.StatusInternalServerError, "a fault of the service; its log says more")
+			}
+			c.Abort()
+		}
+	}()
+	c.Next()
+}
+
+// headers keep everything that a page needs on this machine, and pages out of
+// other sites' frames. Styles are set by the board's library on elements.
+func headers(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; worker-src 'self' blob:; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("X-Frame-Options", "DENY")
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("Cross-Origin-Opener-Policy", "same-origin")
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+		h.Set("Cache-Control", "no-store")
+	}
+	c.Next()
+}
+
+func limitBody(c *gin.Context) {
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, MaxBody)
+	c.Next()
+}
+
+// console serves the pages; every path that is no file is the application's.
+func (v *Service) console() {
+	dist, _ := fs.Sub(site, "site/dist")
+	index, err := fs.ReadFile(dist, "index.html")
+	files := http.FileServerFS(dist)
+	v.engine.NoRoute(func(c *gin.Context) {
+		path := strings.TrimPrefix(c.Request.URL.Path, "/")
+		switch {
+		case strings.HasPrefix(path, "api/"):
+			problem(c.Writer, http.StatusNotFound, "there is no "+c.Request.Method+" "+c.Request.URL.Path)
+		case err != nil:
+			c.String(http.StatusOK, "The console has not been built into this program; `make demo` builds it.\n")
+		case path != "" && path != "index.html" && exists(dist, path):
+			if strings.HasPrefix(path, "assets/") {
+				c.Header("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			c.Status(http.StatusOK)
+			files.ServeHTTP(c.Writer, c.Request)
+		default:
+			c.Header("Cache-Control", "no-cache")
+			c.Data(http.StatusOK, "text/html; charset=utf-8", index)
+		}
+		c.Abort()
+	})
+}
+
+func exists(dist fs.FS, path string) bool {
+	info, err := fs.Stat(dist, path)
+	return err == nil && !info.IsDir()
+}
+
+type userKey struct{}
+
+// authenticate lets through who is signed in, and operations that need no
+// session.
+func (v *Service) authenticate(ctx huma.Context, next func(huma.Context)) {
+	if len(ctx.Operation().Security) == 0 {
+		next(ctx)
+		return
+	}
+	cookie, err := huma.ReadCookie(ctx, sessionCookie)
+	if err != nil {
+		huma.WriteErr(v.api, ctx, http.StatusUnauthorized, "sign in with the link that the start command prints")
+		return
+	}
+	user, err := v.store.Session(ctx.Context(), cookie.Value)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		huma.WriteErr(v.api, ctx, http.StatusUnauthorized, "the session has ended; sign in with the link that the start command prints")
+		return
+	case err != nil:
+		v.unavailable(ctx, err)
+		return
+	}
+	next(huma.WithValue(ctx, userKey{}, user))
+}
+
+func (v *Service) unavailable(ctx huma.Context, err error) {
+	ctx.SetHeader("Retry-After", "2")
+	huma.WriteErr(v.api, ctx, http.StatusServiceUnavailable, store.ErrDown.Error())
+	v.log.Warn("the database cannot be reached", "error", err)
+}
+
+func userOf(ctx context.Context) *store.User {
+	u, _ := ctx.Value(userKey{}).(*store.User)
+	return u
+}
+
+// signedIn marks operations that need a session.
+var signedIn = []map[string][]string{{"session": {}}}
+
+// failure turns a store's error into an answer; what names the thing.
+func (v *Service) failure(err error, what string) error {
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return huma.Error404NotFound("there is no " + what)
+	case errors.Is(err, store.ErrConflict):
+		return huma.Error409Conflict("there is a " + what + " already")
+	case errors.Is(err, store.ErrStale):
+		return huma.Error412PreconditionFailed("somebody has saved " + what + " meanwhile; look at the latest revision, then save on top of it")
+	case errors.Is(err, store.ErrDown):
+		v.log.Warn("the database cannot be reached", "error", err)
+		return huma.ErrorWithHeaders(huma.Error503ServiceUnavailable("the database cannot be reached; try again in a moment"), http.Header{"Retry-After": {"2"}})
+	case errors.Is(err, context.Canceled):
+		return huma.Error408RequestTimeout("the request was given up")
+	}
+	v.log.Error("a fault of the service", "error", err)
+	return huma.Error500InternalServerError("a fault of the service; its log says more")
+}
+
+// badFile tells what is wrong with a file, place by place.
+func badFile(err error) error {
+	var problems model.Problems
+	if !errors.As(err, &problems) {
+		return huma.Error422UnprocessableEntity(err.Error())
+	}
+	details := make([]error, len(problems))
+	for i, p := range problems {
+		details[i] = &huma.ErrorDetail{Message: p.Message, Location: p.Path, Value: p.Position}
+	}
+	return huma.Error422UnprocessableEntity("the file cannot be read as it stands", details...)
+}

@@ -1,0 +1,190 @@
+// Package postgres starts a PostgreSQL server from Debian's packages as a child
+// process, reachable only over a socket in a directory of its own.
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"runtime"
+	"sort"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Server is a running server.
+type Server struct {
+	URL    string // for pgx and GORM
+	socket string
+	cmd    *exec.Cmd
+	done   chan struct{}
+	log    *os.File
+	bin    string
+	dir    string
+}
+
+// binaries finds the folder of the newest installed server.
+func binaries() (string, error) {
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
+	sort.Slice(found, func(i, j int) bool { return version(found[i]) < version(found[j]) })
+	if len(found) == 0 {
+		return "", errors.New("PostgreSQL is not installed; `make demo` and `make test` install it, as does `apt-get install postgresql`")
+	}
+	return filepath.Dir(found[len(found)-1]), nil
+}
+
+func version(path string) int {
+	n, _ := strconv.Atoi(filepath.Base(filepath.Dir(filepath.Dir(path))))
+	return n
+}
+
+// credential gives who the server runs as: PostgreSQL refuses to run as root.
+func credential() (*syscall.Credential, error) {
+	if os.Getuid() != 0 {
+		return nil, nil
+	}
+	u, err := user.Lookup("postgres")
+	if err != nil {
+		return nil, fmt.Errorf("as root the server runs as user postgres, which does not exist: %w", err)
+	}
+	uid, _ := strconv.Atoi(u.Uid)
+	gid, _ := strconv.Atoi(u.Gid)
+	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
+}
+
+// Start starts a server on dir, which is made (and a database set up in it)
+// when it does not exist. It ends with its parent.
+func Start(ctx context.Context, dir string) (*Server, error) {
+	bin, err := binaries()
+	if err != nil {
+		return nil, err
+	}
+	if dir, err = filepath.Abs(dir); err != nil {
+		return nil, err
+	}
+	cred, err := credential()
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("the data directory: %w", err)
+	}
+	socket, err := os.MkdirTemp("", "ironweir-pg-")
+	if err != nil {
+		return nil, err
+	}
+	s := &Server{socket: socket, bin: bin, dir: dir}
+	fail := func(err error) (*Server, error) {
+		os.RemoveAll(socket)
+		return nil, err
+	}
+	if cred != nil {
+		for _, d := range []string{dir, socket} {
+			if err := os.Chown(d, int(cred.Uid), int(cred.Gid)); err != nil {
+				return fail(err)
+			}
+		}
+	}
+	if _, err := os.Stat(filepath.Join(dir, "PG_VERSION")); errors.Is(err, os.ErrNotExist) {
+		cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", dir, "-U", "ironweir", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync")
+		cmd.SysProcAttr, cmd.Dir = &syscall.SysProcAttr{Credential: cred}, "/"
+		if out, err := cmd.CombinedOutput(); err != nil {
+			return fail(fmt.Errorf("setting up the database in %s: %w: %s", dir, err, lastLine(string(out))))
+		}
+	}
+	if pid := runningPID(dir); pid != 0 {
+		return fail(fmt.Errorf("another server (process %d) already runs on %s", pid, dir))
+	}
+	if s.log, err = os.OpenFile(filepath.Join(socket, "server.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600); err != nil {
+		return fail(err)
+	}
+	s.cmd = exec.Command(filepath.Join(bin, "postgres"), "-D", dir, "-k", socket, "-c", "listen_addresses=", "-c", "unix_socket_permissions=0700", "-c", "max_connections=100", "-c", "logging_collector=off")
+	s.cmd.SysProcAttr, s.cmd.Dir = &syscall.SysProcAttr{Credential: cred, Pdeathsig: syscall.SIGINT, Setpgid: true}, "/"
+	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
+	s.done = make(chan struct{})
+	started := make(chan error)
+	go func() {
+		// The parent-death signal is tied to the thread that started the child.
+		runtime.LockOSThread()
+		defer runtime.UnlockOSThread()
+		err := s.cmd.Start()
+		started <- err
+		if err == nil {
+			s.cmd.Wait()
+		}
+		close(s.done)
+	}()
+	if err := <-started; err != nil {
+		return fail(err)
+	}
+	s.URL = (&url.URL{Scheme: "postgres", User: url.User("ironweir"), Path: "/postgres", RawQuery: url.Values{"host": {socket}, "sslmode": {"disable"}}.Encode()}).String()
+	if err := s.waitReady(ctx); err != nil {
+		s.Stop()
+		return nil, err
+	}
+	return s, nil
+}
+
+func (s *Server) waitReady(ctx context.Context) error {
+	deadline := time.Now().Add(60 * time.Second)
+	for {
+		attempt, cancel := context.WithTimeout(ctx, 2*time.Second)
+		c, err := pgx.Connect(attempt, s.URL)
+		cancel()
+		if err == nil {
+			c.Close(ctx)
+			return nil
+		}
+		select {
+		case <-s.done:
+			text, _ := os.ReadFile(filepath.Join(s.socket, "server.log"))
+			return fmt.Errorf("PostgreSQL on %s did not start: %s", s.dir, lastLine(string(text)))
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+		if time.Now().After(deadline) {
+			return fmt.Errorf("PostgreSQL on %s did not answer within a minute: %w", s.dir, err)
+		}
+	}
+}
+
+// Stop stops the server and waits until it has ended.
+func (s *Server) Stop() {
+	s.cmd.Process.Signal(syscall.SIGINT) // fast shutdown
+	select {
+	case <-s.done:
+	case <-time.After(30 * time.Second):
+		s.cmd.Process.Kill()
+		<-s.done
+	}
+	s.log.Close()
+	os.RemoveAll(s.socket)
+}
+
+// runningPID gives the process that runs a server on a directory, or 0.
+func runningPID(dir string) int {
+	text, err := os.ReadFile(filepath.Join(dir, "postmaster.pid"))
+	if err != nil {
+		return 0
+	}
+	pid, _ := strconv.Atoi(strings.SplitN(string(text), "\n", 2)[0])
+	if pid > 0 && syscall.Kill(pid, 0) == nil {
+		return pid
+	}
+	return 0
+}
+
+func lastLine(s string) string {
+	lines := strings.Split(strings.TrimSpace(s), "\n")
+	return lines[len(lines)-1]
+}
