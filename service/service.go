@@ -51,6 +51,7 @@ type Service struct {
 // New makes a service over a store and a runner.
 func New(s *store.Store, runner *jobs.Runner, log *slog.Logger) *Service {
 	gin.SetMode(gin.ReleaseMode)
+	huma.DefaultArrayNullable = false // our lists are never null
 	v := &Service{store: s, runner: runner, log: log, engine: gin.New()}
 	v.engine.HandleMethodNotAllowed = true
 	v.measure()

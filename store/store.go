@@ -250,3 +250,8 @@ func (s *Store) Session(ctx context.Context, session string) (*User, error) {
 func (s *Store) SignOut(ctx context.Context, session string) error {
 	return translate(s.db.WithContext(ctx).Exec("DELETE FROM sessions WHERE hash = ?", hashOf(session)).Error)
 }
+
+// Empty removes everything but the schema; tests start with it.
+func (s *Store) Empty(ctx context.Context) error {
+	return translate(s.db.WithContext(ctx).Exec("TRUNCATE users, sign_in_links, sessions, models, revisions, scenarios, runs RESTART IDENTITY CASCADE").Error)
+}

@@ -57,7 +57,7 @@ type unreachable struct{ error }
 
 func commands() []*command {
 	return []*command{checkCommand, explainCommand, followCommand, runCommand, drawCommand, firesCommand, sampleCommand, schemaCommand,
-		serveCommand, migrateCommand, versionCommand}
+		serveCommand, migrateCommand, openapiCommand, versionCommand}
 }
 
 func main() {

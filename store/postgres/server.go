@@ -30,6 +30,7 @@ type Server struct {
 	log    *os.File
 	bin    string
 	dir    string
+	cred   *syscall.Credential
 }
 
 // binaries finds the folder of the newest installed server.
@@ -107,23 +108,8 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 	if s.log, err = os.OpenFile(filepath.Join(socket, "server.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600); err != nil {
 		return fail(err)
 	}
-	s.cmd = exec.Command(filepath.Join(bin, "postgres"), "-D", dir, "-k", socket, "-c", "listen_addresses=", "-c", "unix_socket_permissions=0700", "-c", "max_connections=100", "-c", "logging_collector=off")
-	s.cmd.SysProcAttr, s.cmd.Dir = &syscall.SysProcAttr{Credential: cred, Pdeathsig: syscall.SIGINT, Setpgid: true}, "/"
-	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
-	s.done = make(chan struct{})
-	started := make(chan error)
-	go func() {
-		// The parent-death signal is tied to the thread that started the child.
-		runtime.LockOSThread()
-		defer runtime.UnlockOSThread()
-		err := s.cmd.Start()
-		started <- err
-		if err == nil {
-			s.cmd.Wait()
-		}
-		close(s.done)
-	}()
-	if err := <-started; err != nil {
+	s.cred = cred
+	if err := s.launch(); err != nil {
 		return fail(err)
 	}
 	s.URL = (&url.URL{Scheme: "postgres", User: url.User("ironweir"), Path: "/postgres", RawQuery: url.Values{"host": {socket}, "sslmode": {"disable"}}.Encode()}).String()
@@ -132,6 +118,47 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// launch starts the server's process.
+func (s *Server) launch() error {
+	s.cmd = exec.Command(filepath.Join(s.bin, "postgres"), "-D", s.dir, "-k", s.socket, "-c", "listen_addresses=", "-c", "unix_socket_permissions=0700", "-c", "max_connections=100", "-c", "logging_collector=off")
+	s.cmd.SysProcAttr, s.cmd.Dir = &syscall.SysProcAttr{Credential: s.cred, Pdeathsig: syscall.SIGINT, Setpgid: true}, "/"
+	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
+	s.done = make(chan struct{})
+	started := make(chan error)
+	done := s.done
+	cmd := s.cmd
+	go func() {
+		// The parent-death signal is tied to the thread that started the child.
+		runtime.LockOSThread()
+		defer runtime.UnlockOSThread()
+		err := cmd.Start()
+		started <- err
+		if err == nil {
+			cmd.Wait()
+		}
+		close(done)
+	}()
+	return <-started
+}
+
+// Pause stops the server's process; Resume starts it again on the same data and
+// address. Tests use them to take a database away.
+func (s *Server) Pause() error {
+	if err := s.cmd.Process.Signal(syscall.SIGINT); err != nil {
+		return err
+	}
+	<-s.done
+	return nil
+}
+
+// Resume starts a paused server again.
+func (s *Server) Resume(ctx context.Context) error {
+	if err := s.launch(); err != nil {
+		return err
+	}
+	return s.waitReady(ctx)
 }
 
 func (s *Server) waitReady(ctx context.Context) error {

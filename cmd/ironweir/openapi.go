@@ -1,0 +1,19 @@
+package main
+
+import (
+	"io"
+	"log/slog"
+
+	"ironweir/jobs"
+	"ironweir/service"
+)
+
+var openapiCommand = &command{name: "openapi", args: "", short: "Print the description of the service's API (OpenAPI 3.1)",
+	example: "ironweir openapi > openapi.json",
+	run: func(c *call) (int, error) {
+		if err := c.parse(0, 0); err != nil {
+			return 0, err
+		}
+		log := slog.New(slog.NewTextHandler(io.Discard, nil))
+		return exitFine, c.printJSON(service.New(nil, jobs.New(nil, log), log).OpenAPI())
+	}}

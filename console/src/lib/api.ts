@@ -1,0 +1,43 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+/** The service's API, typed from its own description. */
+export const api = createClient<paths>({ baseUrl: "" });
+
+api.use({
+  onResponse({ response }) {
+    if (response.status === 401 && !location.pathname.startsWith("/sign-in")) location.assign("/sign-in");
+  },
+});
+
+export type Schemas = components["schemas"];
+export type Finding = Schemas["CheckFinding"];
+export type Board = Schemas["Board"];
+export type Result = Schemas["RunDocument"];
+
+/** A place in a file with what is wrong there. */
+export interface Trouble {
+  message: string;
+  line: number;
+  column: number;
+}
+
+interface Problem {
+  detail?: string;
+  errors?: { message?: string; location?: string; value?: unknown }[] | null;
+}
+
+/** What went wrong, in a sentence. */
+export function sentence(problem: unknown): string {
+  const p = (problem ?? {}) as Problem;
+  return p.detail ?? "The service did not answer.";
+}
+
+/** The places that a problem names. */
+export function troubles(problem: unknown): Trouble[] {
+  const p = (problem ?? {}) as Problem;
+  return (p.errors ?? []).map((e) => {
+    const at = (e.value ?? {}) as { line?: number; column?: number };
+    return { message: (e.location ? e.location + ": " : "") + (e.message ?? ""), line: at.line ?? 0, column: at.column ?? 0 };
+  });
+}

@@ -1,0 +1,44 @@
+/** Numbers and times as people read them. */
+
+const whole = new Intl.NumberFormat(undefined, { maximumFractionDigits: 0 });
+
+export function count(n: number): string {
+  return whole.format(n);
+}
+
+/** A time in seconds, in the units in which it reads best. */
+export function duration(s: number): string {
+  if (s === 0) return "0 s";
+  if (s < 1e-3) return `${(s * 1e6).toFixed(0)} µs`;
+  if (s < 1) return `${(s * 1e3).toFixed(0)} ms`;
+  if (s < 10) return `${s.toFixed(2)} s`;
+  if (s < 120) return `${s.toFixed(1)} s`;
+  const total = Math.round(s);
+  const [d, h, m, rest] = [Math.floor(total / 86400), Math.floor(total / 3600) % 24, Math.floor(total / 60) % 60, total % 60];
+  if (d) return h ? `${d} d ${h} h` : `${d} d`;
+  if (h) return m ? `${h} h ${m} min` : `${h} h`;
+  return rest ? `${m} min ${rest} s` : `${m} min`;
+}
+
+export function share(x: number): string {
+  if (x === 0) return "0 %";
+  return x < 0.001 ? `${(x * 100).toPrecision(2)} %` : `${(x * 100).toFixed(1)} %`;
+}
+
+export function when(iso: string): string {
+  return new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeStyle: "short", timeZoneName: undefined }).format(new Date(iso));
+}
+
+/** The fates of a ledger in the order in which they are shown, with what they mean. */
+export const fates: { key: string; label: string; means: string; bad?: boolean }[] = [
+  { key: "handled", label: "handled", means: "its consumer finished with it" },
+  { key: "stored", label: "stored", means: "at rest in a bucket or table" },
+  { key: "arrived", label: "arrived", means: "at rest at an end of the model" },
+  { key: "passed", label: "passed on", means: "replaced by copies elsewhere" },
+  { key: "ignored", label: "ignored", means: "nobody is meant to take it" },
+  { key: "unmatched", label: "unmatched", means: "every link declined it" },
+  { key: "returned", label: "returned", means: "the failure was handed to who waits" },
+  { key: "waiting", label: "waiting", means: "in a channel or intake at the end" },
+  { key: "running", label: "running", means: "in a run at the end" },
+  { key: "parked", label: "parked", means: "set aside where nothing leaves", bad: true },
+];

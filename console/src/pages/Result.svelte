@@ -1,0 +1,183 @@
+<script lang="ts">
+  import { Button, DataTable, InlineNotification, ProgressBar, Select, SelectItem, Toolbar, ToolbarContent, ToolbarSearch } from "carbon-components-svelte";
+  import Stop from "carbon-icons-svelte/lib/StopOutline.svelte";
+  import { api, sentence, type Result, type Schemas } from "../lib/api";
+  import { count, duration, share } from "../lib/words";
+  import Ledger from "../parts/Ledger.svelte";
+  import StateTag from "../parts/StateTag.svelte";
+  import TimeChart from "../parts/TimeChart.svelte";
+  import { p, route } from "../router";
+
+  const id = Number(route.getParams("/runs/:id").id);
+
+  let run = $state.raw<Schemas["Run"] | undefined>();
+  let result = $state.raw<Result | undefined>();
+  let trouble = $state("");
+  let progress = $state(0);
+  let left = $state(0);
+  let status = $state("");
+  let measure = $state("depth");
+
+  async function load() {
+    const { data, error } = await api.GET("/api/v1/runs/{id}", { params: { path: { id } } });
+    if (error) {
+      trouble = sentence(error);
+      return;
+    }
+    run = data;
+    status = data.state;
+    if (["done", "cancelled"].includes(status)) await fetchResult();
+    else if (status === "failed") trouble = data.error ?? "The run failed.";
+    else follow();
+  }
+
+  async function fetchResult() {
+    const { data, error } = await api.GET("/api/v1/runs/{id}/result", { params: { path: { id } } });
+    if (data) result = data;
+    else if (status === "done") trouble = sentence(error);
+  }
+
+  let events: EventSource | undefined;
+  function follow() {
+    events = new EventSource(`/api/v1/runs/${id}/events`);
+    events.addEventListener("progress", async (e) => {
+      const u = JSON.parse((e as MessageEvent).data) as { state: string; progress: number; left_s: number; error?: string };
+      [status, progress, left] = [u.state, u.progress, u.left_s];
+      if (["done", "failed", "cancelled"].includes(u.state)) {
+        events?.close();
+        if (u.state === "failed") trouble = u.error ?? "The run failed.";
+        else await fetchResult();
+      }
+    });
+  }
+  $effect(() => {
+    load();
+    return () => events?.close();
+  });
+
+  const cancel = () => api.POST("/api/v1/runs/{id}/cancel", { params: { path: { id } } });
+
+  const measures: Record<string, { label: string; unit: string }> = {
+    depth: { label: "depth", unit: "messages held" },
+    oldest_s: { label: "oldest", unit: "age of the oldest (s)" },
+    runs: { label: "runs", unit: "runs a step" },
+    failures: { label: "failures", unit: "failed runs a step" },
+    throttled: { label: "throttled", unit: "throttles a step" },
+    lost: { label: "lost", unit: "lost a step" },
+  };
+
+  // The six nodes in which the most happens.
+  const lines = $derived.by(() => {
+    const nodes = result?.series?.nodes ?? {};
+    return Object.entries(nodes)
+      .map(([name, s]) => ({ name, values: (s as unknown as Record<string, number[] | null>)[measure] ?? [] }))
+      .map((l) => ({ ...l, top: Math.max(0, ...l.values) }))
+      .filter((l) => l.top > 0)
+      .sort((a, b) => b.top - a.top)
+      .slice(0, 6);
+  });
+
+  const nodeRows = $derived(
+    Object.entries(result?.nodes ?? {}).map(([name, n]) => ({
+      id: name, name, kind: n.kind, copies: n.copies, runs: n.runs, failures: n.failures, throttled: n.throttled, parked: n.parked, lost: n.lost.total,
+      utilisation: n.utilisation ?? -1, deepest: n.depth.max, oldest: n.oldest_s.max, wait: n.wait_s.count ? n.wait_s.p99 : -1, run: n.run_time_s.count ? n.run_time_s.p99 : -1,
+    })),
+  );
+  const headers = [
+    { key: "name", value: "Node" }, { key: "kind", value: "Kind" }, { key: "copies", value: "Copies" }, { key: "runs", value: "Runs" }, { key: "failures", value: "Failed" },
+    { key: "throttled", value: "Throttled" }, { key: "parked", value: "Parked" }, { key: "lost", value: "Lost" }, { key: "utilisation", value: "In use" },
+    { key: "deepest", value: "Deepest" }, { key: "oldest", value: "Oldest" }, { key: "run", value: "Run p99" },
+  ] as const;
+  function shown(key: string, v: number): string {
+    if (v === -1 || v === 0) return "";
+    if (key === "utilisation") return share(v);
+    return ["oldest", "wait", "run"].includes(key) ? duration(v) : count(v);
+  }
+
+  const started = $derived(result ? new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeStyle: "short", timeZone: "UTC" }).format(new Date(result.start)) + " UTC" : "");
+  const under = $derived(status === "queued" || status === "running");
+</script>
+
+<svelte:head><title>Run {id} · Iron Weir</title></svelte:head>
+
+<div class="page" id="main-content">
+  {#if run}
+    <div class="top">
+      <h1><a href={p("/models/:name", { params: { name: run.model } })}>{run.model}</a> under {run.scenario}</h1>
+      <StateTag state={status} />
+      <span class="quiet">run {id}, revision {run.revision}</span>
+    </div>
+  {/if}
+  {#if trouble}
+    <InlineNotification kind="error" title="No result." subtitle={trouble} hideCloseButton />
+  {/if}
+  {#if under}
+    <ProgressBar value={progress * 100} max={100} labelText={status === "queued" ? "Waiting for its turn" : `Simulating: ${share(progress)}`} helperText={left > 0 ? `about ${duration(left)} left` : ""} />
+    <Button kind="danger-tertiary" size="small" icon={Stop} on:click={cancel} style="margin-top: 1rem">Cancel</Button>
+  {/if}
+  {#if result}
+    <p class="quiet">{duration(result.length_s)} from {started}, {result.replications} {result.replications === 1 ? "replication" : "replications"}, seed {result.seed}; {count(result.engine.events)} events in {duration(result.engine.wall_s)}</p>
+    {#if result.partial}
+      <InlineNotification kind="warning" lowContrast hideCloseButton title="Partial." subtitle="Ended after {duration(result.reached_s)} of {duration(result.length_s)} by {result.stopped}. What follows is what it has." />
+    {/if}
+
+    <h2>Where every message went</h2>
+    {#each result.loops as loop (loop.nodes.join())}
+      <InlineNotification kind="error" lowContrast hideCloseButton title="A loop:" subtitle="{loop.nodes.join(' → ')} — {loop.rounds.mean.toFixed(1)} rounds in the mean, {count(loop.rounds.max)} at most" style="max-width: none" />
+    {/each}
+    <Ledger ledger={result.ledger} />
+    <p class="quiet">{count(result.journeys.count)} journeys: {count(result.journeys.complete)} complete, {count(result.journeys.damaged)} damaged, {count(result.journeys.open)} open.</p>
+
+    {#if Object.keys(result.expect).length}
+      <h2>Expectations</h2>
+      <ul class="expect">
+        {#each Object.entries(result.expect) as [name, x] (name)}
+          <li class:fails={!x.holds} data-expect={name}>
+            <b>{x.holds ? "✓ holds" : "✗ fails"}</b> {name} <span class="mono quiet">{x.expression}</span>
+            {#if !x.holds && result.replications > 1}<span class="quiet">holds in {x.holds_in} of {result.replications}</span>{/if}
+            {#if x.error}<span class="quiet">{x.error}</span>{/if}
+          </li>
+        {/each}
+      </ul>
+    {/if}
+
+    {#if Object.keys(result.alarms).length}
+      <h2>Alarms</h2>
+      <ul class="expect">
+        {#each Object.entries(result.alarms) as [name, a] (name)}
+          <li>{name}: {a.fired ? `first went off after ${duration(a.first.s ?? 0)}, ${count(a.count)} times in all` : "stayed quiet"}</li>
+        {/each}
+      </ul>
+    {/if}
+
+    <div class="over-time">
+      <h2>Over time</h2>
+      <Select size="sm" inline labelText="Show" bind:selected={measure}>
+        {#each Object.entries(measures) as [key, m] (key)}<SelectItem value={key} text={m.label} />{/each}
+      </Select>
+    </div>
+    {#if lines.length && result.series}
+      {#key measure}<TimeChart start={result.start} step={result.series.step_s} {lines} unit={measures[measure].unit} />{/key}
+      <p class="quiet">The mean of the replications, in steps of {duration(result.series.step_s)}; the six nodes with most, times in UTC.</p>
+    {:else}
+      <p class="quiet">Nothing of this happened.</p>
+    {/if}
+
+    <h2>Nodes</h2>
+    <DataTable size="compact" sortable rows={nodeRows} {headers}>
+      <Toolbar size="sm"><ToolbarContent><ToolbarSearch persistent shouldFilterRows placeholder="Filter nodes" /></ToolbarContent></Toolbar>
+      <svelte:fragment slot="cell" let:cell>
+        {#if cell.key === "name" || cell.key === "kind"}{cell.value}{:else}<span class="num">{shown(cell.key, cell.value)}</span>{/if}
+      </svelte:fragment>
+    </DataTable>
+  {/if}
+</div>
+
+<style>
+  .top { display: flex; align-items: center; gap: 0.75rem; margin-bottom: 0.75rem; flex-wrap: wrap; }
+  .top h1 { margin: 0; }
+  .expect li { padding: 0.2rem 0; }
+  .expect b { color: var(--fine); display: inline-block; min-width: 5rem; }
+  .expect .fails b { color: var(--loops); }
+  .over-time { display: flex; align-items: end; justify-content: space-between; }
+</style>

@@ -1,0 +1,54 @@
+<script lang="ts">
+  import { DataTable, DataTableSkeleton, InlineNotification } from "carbon-components-svelte";
+  import { api, sentence, type Schemas } from "../lib/api";
+  import { when } from "../lib/words";
+  import StateTag from "../parts/StateTag.svelte";
+  import { p } from "../router";
+
+  let runs = $state.raw<Schemas["Run"][] | undefined>();
+  let trouble = $state("");
+
+  api.GET("/api/v1/runs").then(({ data, error }) => {
+    if (error) trouble = sentence(error);
+    else runs = data.runs;
+  });
+</script>
+
+<svelte:head><title>Runs · Iron Weir</title></svelte:head>
+
+<div class="page" id="main-content">
+  <h1>Runs</h1>
+  {#if trouble}
+    <InlineNotification kind="error" title="The runs could not be read." subtitle={trouble} hideCloseButton />
+  {:else if !runs}
+    <DataTableSkeleton showHeader={false} showToolbar={false} rows={3} />
+  {:else if runs.length === 0}
+    <p>Nothing has been simulated yet. Open a <a href="/">model</a>, choose a scenario and run it.</p>
+  {:else}
+    <DataTable
+      sortable
+      rows={runs}
+      headers={[
+        { key: "id", value: "Run" },
+        { key: "model", value: "Model" },
+        { key: "scenario", value: "Scenario" },
+        { key: "state", value: "State" },
+        { key: "created_at", value: "Asked for" },
+      ]}
+    >
+      <svelte:fragment slot="cell" let:row let:cell>
+        {#if cell.key === "id"}
+          <a href={p("/runs/:id", { params: { id: String(row.id) } })}>run {row.id}</a>
+        {:else if cell.key === "model"}
+          <a href={p("/models/:name", { params: { name: row.model } })}>{row.model}</a>, revision {row.revision}
+        {:else if cell.key === "state"}
+          <StateTag state={row.state} />
+        {:else if cell.key === "created_at"}
+          {when(row.created_at)} by {row.author}
+        {:else}
+          {cell.value}
+        {/if}
+      </svelte:fragment>
+    </DataTable>
+  {/if}
+</div>

@@ -1,0 +1,36 @@
+<script lang="ts">
+  import { Handle, Position } from "@xyflow/svelte";
+
+  let { data }: { data: { name: string; kind: string; role: string; state: string; codes: string[]; chosen: boolean } } = $props();
+  const spoken = $derived(`${data.name}, ${data.kind}${data.state ? ", " + data.state : ""}${data.codes.length ? ", " + data.codes.join(" ") : ""}`);
+</script>
+
+<div class="node {data.role} {data.state}" class:chosen={data.chosen} aria-label={spoken} data-node={data.name} data-state={data.state}>
+  <Handle type="target" position={Position.Left} />
+  <div class="face">
+    <span class="name">{data.name}</span>
+    <span class="kind">{data.kind}{#if data.codes.length}<b> {data.codes.slice(0, 3).join(" ")}{data.codes.length > 3 ? " …" : ""}</b>{/if}</span>
+  </div>
+  <Handle type="source" position={Position.Right} />
+</div>
+
+<style>
+  .node { width: 172px; height: 54px; --line: var(--board-edge); --wide: 1px; }
+  .face { display: flex; flex-direction: column; justify-content: center; height: 100%; padding: 0 0.75rem; background: var(--board-node); color: var(--board-ink); border: var(--wide) solid var(--line); overflow: hidden; }
+  .name { font-size: 0.8125rem; font-weight: 600; white-space: nowrap; text-overflow: ellipsis; overflow: hidden; }
+  .kind { font-size: 0.6875rem; color: var(--cds-text-02); white-space: nowrap; }
+  .kind b { color: var(--line); }
+  /* What a node does shows in its outline: what holds has a double left side, */
+  .holds .face { border-left: 7px double var(--line); border-radius: 3px; }
+  /* what moves is pointed on both sides, */
+  .moves .face { border-radius: 27px / 50%; padding: 0 1.25rem; }
+  /* what starts something has a thick, round left end, */
+  .starts .face { border-radius: 27px 0 0 27px; border-left-width: 5px; padding-left: 1.1rem; }
+  /* what ends beyond the model is dashed. */
+  .ends .face { border-style: dashed; border-radius: 0 14px 14px 0; }
+  /* Colour is for state alone. */
+  .loops { --line: var(--loops); --wide: 3px; }
+  .loses { --line: var(--loses); --wide: 2px; }
+  .chosen .face { box-shadow: 0 0 0 3px var(--cds-focus, #0f62fe); }
+  .node :global(.svelte-flow__handle) { opacity: 0; }
+</style>

@@ -1,0 +1,50 @@
+<script lang="ts">
+  import type { Finding, Trouble } from "../lib/api";
+
+  let { findings, wrong, onchoose }: { findings: Finding[]; wrong: Trouble[]; onchoose: (node: string, line: number) => void } = $props();
+</script>
+
+<section aria-label="Findings">
+  {#if wrong.length}
+    <ul>
+      {#each wrong as t, i (i)}
+        <li class="error">
+          <button onclick={() => onchoose("", t.line)}><b>line {t.line}</b> {t.message}</button>
+        </li>
+      {/each}
+    </ul>
+  {:else if findings.length === 0}
+    <p class="quiet">Nothing found: no loop, no loss by a single fault, nothing that cannot work.</p>
+  {:else}
+    <ul>
+      {#each findings as f (f.id + f.code)}
+        <li class={f.accepted ? "accepted" : f.severity} data-code={f.code}>
+          <button onclick={() => onchoose(f.nodes[0] ?? "", f.position.line)}>
+            <b>{f.code} {f.title}</b>
+            <span>{f.message}</span>
+            {#if f.accepted}
+              <i>accepted: {f.accepted.because}</i>
+            {:else}
+              {#each f.remedies as r, i (i)}<i>→ {r.say}</i>{/each}
+            {/if}
+          </button>
+        </li>
+      {/each}
+    </ul>
+  {/if}
+</section>
+
+<style>
+  section { padding: 0.25rem 0; font-size: 0.8125rem; }
+  p { padding: 0.75rem 1rem; }
+  li { border-left: 4px solid var(--cds-ui-04); margin: 0.25rem 0.5rem; }
+  li.error { border-color: var(--cds-support-01); }
+  li.warning { border-color: var(--loses); }
+  li.note { border-color: var(--cds-support-04); }
+  li.accepted { opacity: 0.7; }
+  button { display: flex; flex-direction: column; gap: 0.125rem; width: 100%; padding: 0.375rem 0.625rem; background: none; border: none; color: inherit; font: inherit; text-align: left; cursor: pointer; line-height: 1.35; }
+  button:hover { background: var(--cds-hover-ui); }
+  button:focus-visible { outline: 2px solid var(--cds-focus, #0f62fe); outline-offset: -2px; }
+  b { font-weight: 600; }
+  i { color: var(--cds-text-02); }
+</style>

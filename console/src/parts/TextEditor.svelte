@@ -1,0 +1,67 @@
+<script lang="ts">
+  import { yaml } from "@codemirror/lang-yaml";
+  import { lintGutter, setDiagnostics, type Diagnostic } from "@codemirror/lint";
+  import { basicSetup, EditorView } from "codemirror";
+  import { untrack } from "svelte";
+  import type { Trouble } from "../lib/api";
+
+  let { text, marks, line, onedit, label }: { text: string; marks: (Trouble & { severity: "error" | "warning" | "info" })[]; line: number; onedit: (text: string) => void; label: string } = $props();
+
+  let view = $state.raw<EditorView | undefined>();
+
+  const look = EditorView.theme({
+    "&": { height: "100%", fontSize: "12.5px", backgroundColor: "var(--cds-ui-background)", color: "var(--cds-text-01)" },
+    ".cm-scroller": { fontFamily: "'IBM Plex Mono', monospace" },
+    ".cm-gutters": { backgroundColor: "var(--cds-ui-01)", color: "var(--cds-text-02)", border: "none" },
+    ".cm-activeLine, .cm-activeLineGutter": { backgroundColor: "var(--cds-hover-ui)" },
+    ".cm-cursor": { borderLeftColor: "var(--cds-text-01)" },
+    "&.cm-focused .cm-selectionBackground, .cm-selectionBackground": { backgroundColor: "var(--cds-highlight, #a6c8ff) !important" },
+    ".cm-tooltip": { backgroundColor: "var(--cds-ui-01)", color: "var(--cds-text-01)" },
+  });
+
+  function attach(parent: HTMLElement) {
+    const made = new EditorView({
+      parent,
+      doc: untrack(() => text),
+      extensions: [
+        basicSetup,
+        yaml(),
+        lintGutter(),
+        look,
+        EditorView.contentAttributes.of({ "aria-label": untrack(() => label) }),
+        EditorView.updateListener.of((u) => {
+          if (u.docChanged) onedit(u.state.doc.toString());
+        }),
+      ],
+    });
+    view = made;
+    return () => made.destroy();
+  }
+
+  $effect(() => {
+    if (view && text !== view.state.doc.toString()) view.dispatch({ changes: { from: 0, to: view.state.doc.length, insert: text } });
+  });
+
+  $effect(() => {
+    if (!view) return;
+    const doc = view.state.doc;
+    const diagnostics: Diagnostic[] = marks.map((m) => {
+      const at = doc.line(Math.min(Math.max(m.line, 1), doc.lines));
+      const from = Math.min(at.from + Math.max(m.column - 1, 0), at.to);
+      return { from, to: Math.max(from, at.to), severity: m.severity, message: m.message };
+    });
+    view.dispatch(setDiagnostics(view.state, diagnostics));
+  });
+
+  $effect(() => {
+    if (!view || line < 1) return;
+    const at = view.state.doc.line(Math.min(line, view.state.doc.lines));
+    view.dispatch({ selection: { anchor: at.from }, effects: EditorView.scrollIntoView(at.from, { y: "center" }) });
+  });
+</script>
+
+<div class="editor" {@attach attach}></div>
+
+<style>
+  .editor { height: 100%; overflow: hidden; }
+</style>

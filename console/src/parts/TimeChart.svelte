@@ -1,0 +1,41 @@
+<script lang="ts">
+  import "uplot/dist/uPlot.min.css";
+  import uPlot from "uplot";
+  import { theme } from "../lib/theme.svelte";
+
+  let { start, step, lines, unit }: { start: string; step: number; lines: { name: string; values: number[] }[]; unit: string } = $props();
+
+  const colours = ["#0072c3", "#a56eff", "#009d9a", "#fa4d56", "#b28600", "#6f6f6f"];
+
+  function chart(parent: HTMLElement) {
+    const ink = theme.dark ? "#c6c6c6" : "#525252";
+    const grid = { stroke: theme.dark ? "#393939" : "#e0e0e0" };
+    const began = Date.parse(start) / 1000;
+    const points = Math.max(0, ...lines.map((l) => l.values.length));
+    const times = Array.from({ length: points }, (_, i) => began + (i + 1) * step);
+    const size = () => ({ width: parent.clientWidth, height: 230 });
+    const plot = new uPlot(
+      {
+        ...size(),
+        tzDate: (t) => uPlot.tzDate(new Date(t * 1000), "Etc/UTC"),
+        axes: [{ stroke: ink, grid }, { stroke: ink, grid, label: unit, size: 60 }],
+        series: [{}, ...lines.map((l, i) => ({ label: l.name, stroke: colours[i % colours.length], width: 1.5, value: (_: uPlot, v: number | null) => (v == null ? "–" : v.toLocaleString(undefined, { maximumFractionDigits: 1 })) }))],
+      },
+      [times, ...lines.map((l) => l.values)],
+      parent,
+    );
+    const watch = new ResizeObserver(() => plot.setSize(size()));
+    watch.observe(parent);
+    return () => {
+      watch.disconnect();
+      plot.destroy();
+    };
+  }
+</script>
+
+<div class="chart" role="img" aria-label="{unit} over time: {lines.map((l) => l.name).join(', ')}" {@attach chart}></div>
+
+<style>
+  .chart { width: 100%; }
+  .chart :global(.u-legend) { font-size: 0.75rem; color: var(--cds-text-02); }
+</style>
