@@ -40,7 +40,7 @@ ironweir fires -cron "0 0 9 ? * MON-FRI" -cron-fields with-seconds -count 3`,
 			return 0, fmt.Errorf("-count %d: from 1 to 1000", *count)
 		}
 		if (c.NArg() == 1) == (*cron != "") {
-			return 0, fmt.Errorf("name a MODEL or give -cron, one of the two\nRun `ironweir fires -h` for examples.")
+			return 0, fmt.Errorf("name a MODEL or give -cron, one of the two (`ironweir fires -h` has examples)")
 		}
 		var list []text.Schedule
 		if *cron != "" {

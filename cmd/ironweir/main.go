@@ -170,10 +170,10 @@ func (c *call) parse(least, most int) error {
 		if name, ok := strings.CutPrefix(message, "flag provided but not defined: -"); ok {
 			message = fmt.Sprintf("no flag -%s%s", name, model.DidYouMean(name, known))
 		}
-		return fmt.Errorf("%s\nRun `ironweir %s -h` for its flags.", message, c.command.name)
+		return fmt.Errorf("%s (`ironweir %s -h` lists the flags)", message, c.command.name)
 	}
 	if n := c.NArg(); n < least || n > most {
-		return fmt.Errorf("it takes %s, not %s\nRun `ironweir %s -h` for examples.", c.command.args, plural(n, "argument"), c.command.name)
+		return fmt.Errorf("it takes %s, not %s (`ironweir %s -h` has examples)", c.command.args, plural(n, "argument"), c.command.name)
 	}
 	return nil
 }

@@ -14,8 +14,8 @@
   }
 </script>
 
-<Header company="Iron" platformName="Weir" href="/" aria-label="Iron Weir">
-  <svelte:fragment slot="skipToContent"><SkipToContent /></svelte:fragment>
+<SkipToContent />
+<Header platformName="Iron Weir" href="/" aria-label="Iron Weir">
   <HeaderNav aria-label="Pages">
     <HeaderNavItem href="/" text="Models" isSelected={isActive("/")} />
     <HeaderNavItem href="/runs" text="Runs" isSelected={isActive("/runs")} />

@@ -15,7 +15,6 @@ type span struct{ low, high float64 }
 func exactly(x float64) span { return span{x, x} }
 
 func (s span) times(o span) span { return span{s.low * o.low, product(s.high, o.high)} }
-func (s span) plus(o span) span  { return span{s.low + o.low, s.high + o.high} }
 
 // product is a·b with 0·∞ = 0: nothing times anything is nothing.
 func product(a, b float64) float64 {

@@ -97,7 +97,7 @@ func without(items []string, s string) []string {
 
 func list(items []string) string {
 	if len(items) > 3 {
-		return fmt.Sprintf("%s and %d more entries", strings.Join(items[:2], ", "), len(items)-2)
+		return fmt.Sprintf("%s and %d more", strings.Join(items[:2], ", "), len(items)-2)
 	}
 	return strings.Join(items, ", ")
 }

@@ -197,7 +197,6 @@ func (e *engine) fan(i uint32) {
 				e.trace.offered(e, i, l, "")
 			}
 			e.deliver(int32(id), &m, m.content, 0)
-			c = &e.copies[i]
 		} else if e.trace != nil {
 			why := "takes only " + wantedChanges(l)
 			if changed {

@@ -114,7 +114,6 @@ type engine struct {
 	handledBy  int   // the node that finishes with a queue's message, while it does
 	stopped    string
 	trace      *tracer
-	keyBuffer  []byte
 }
 
 // tally counts what belongs to no node.

@@ -93,9 +93,3 @@ func (h *Histogram) Quantile(q float64) float64 {
 	}
 	return float64(h.Max) * 1e-9
 }
-
-// reset empties the histogram and keeps its memory.
-func (h *Histogram) reset() {
-	clear(h.counts)
-	*h = Histogram{counts: h.counts}
-}

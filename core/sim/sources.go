@@ -3,6 +3,7 @@ package sim
 import (
 	"fmt"
 	"math"
+	"sort"
 	"time"
 
 	"ironweir/core/cadence"
@@ -189,8 +190,7 @@ func (e *engine) arrive(i uint32) {
 	if con == 0 {
 		choice := 0
 		if len(t.weights) > 1 {
-			for u := t.choice.unit(); u >= t.weights[choice]; choice++ {
-			}
+			choice = sort.SearchFloat64s(t.weights, t.choice.unit())
 		}
 		con = e.newContent()
 		c := &e.contents[con]

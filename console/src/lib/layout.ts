@@ -1,10 +1,11 @@
 import ELK from "elkjs/lib/elk-api.js";
 import ElkWorker from "elkjs/lib/elk-worker.min.js?worker";
+import type { ElkNode } from "elkjs/lib/elk-api";
 import type { Board } from "./api";
 
 const elk = new ELK({ workerFactory: () => new ElkWorker() });
 
-export const nodeWidth = 172;
+export const nodeWidth = 164;
 export const nodeHeight = 54;
 
 export interface Place {
@@ -12,25 +13,73 @@ export interface Place {
   y: number;
 }
 
+const spaced = {
+  "elk.algorithm": "layered",
+  "elk.direction": "RIGHT",
+  "elk.layered.spacing.nodeNodeBetweenLayers": "62",
+  "elk.spacing.nodeNode": "22",
+  "elk.spacing.edgeNode": "14",
+  "elk.padding": "[top=0,left=0,bottom=0,right=0]",
+  "elk.layered.nodePlacement.strategy": "NETWORK_SIMPLEX",
+  // What is written first stands first, also where the links go round.
+  "elk.layered.cycleBreaking.strategy": "MODEL_ORDER",
+  "elk.layered.considerModelOrder.strategy": "NODES_AND_EDGES",
+};
+
+/** Long chains are broken into rows, so that a board can be read as a whole. */
+const wrapped = { "elk.layered.wrapping.strategy": "MULTI_EDGE", "elk.layered.wrapping.additionalEdgeSpacing": "24", "elk.aspectRatio": "1.7" };
+const wrapAbove = 7; // nodes
+
+type Link = Board["links"][number];
+
+/** Groups names that links join, in the order of the names. */
+export function components(names: string[], links: Pick<Link, "from" | "to">[]): string[][] {
+  const root = new Map(names.map((n) => [n, n]));
+  const find = (n: string): string => {
+    let r = n;
+    while (root.get(r) !== r) r = root.get(r)!;
+    root.set(n, r);
+    return r;
+  };
+  for (const l of links) root.set(find(l.from), find(l.to));
+  const groups = new Map<string, string[]>();
+  for (const n of names) groups.set(find(n), [...(groups.get(find(n)) ?? []), n]);
+  return [...groups.values()];
+}
+
+/** Puts boxes beside each other on shelves, the largest first. */
+export function shelve(boxes: { width: number; height: number }[], gap: number): Place[] {
+  const widest = Math.max(0, ...boxes.map((b) => b.width));
+  const order = boxes.map((_, i) => i).sort((a, b) => boxes[b].height - boxes[a].height || a - b);
+  const places: Place[] = boxes.map(() => ({ x: 0, y: 0 }));
+  let [x, y, tall] = [0, 0, 0];
+  for (const i of order) {
+    if (x > 0 && x + boxes[i].width > widest) [x, y, tall] = [0, y + tall + gap, 0];
+    places[i] = { x, y };
+    x += boxes[i].width + gap;
+    tall = Math.max(tall, boxes[i].height);
+  }
+  return places;
+}
+
 /** Lays a board out in layers from left to right; the same board always looks the same. */
 export async function layout(board: Board): Promise<Map<string, Place>> {
-  const nodes = board.nodes ?? [];
-  const known = new Set(nodes.map((n) => n.name));
-  const laid = await elk.layout({
-    id: "board",
-    layoutOptions: {
-      "elk.algorithm": "layered",
-      "elk.direction": "RIGHT",
-      "elk.layered.spacing.nodeNodeBetweenLayers": "78",
-      "elk.spacing.nodeNode": "26",
-      "elk.separateConnectedComponents": "true",
-      "elk.spacing.componentComponent": "36",
-      "elk.aspectRatio": "1.5",
-      "elk.layered.nodePlacement.strategy": "NETWORK_SIMPLEX",
-    },
-    children: nodes.map((n) => ({ id: n.name, width: nodeWidth, height: nodeHeight })),
-    // Ways to a dead-letter would pull everything to one side.
-    edges: (board.links ?? []).filter((l) => known.has(l.from) && known.has(l.to) && l.stroke !== "dead-letter").map((l) => ({ id: l.id, sources: [l.from], targets: [l.to] })),
-  });
-  return new Map((laid.children ?? []).map((c) => [c.id, { x: c.x ?? 0, y: c.y ?? 0 }]));
+  const names = board.nodes.map((n) => n.name);
+  const known = new Set(names);
+  // Ways to a dead-letter would pull everything to one side.
+  const links = board.links.filter((l) => known.has(l.from) && known.has(l.to) && l.stroke !== "dead-letter");
+  const groups = components(names, links);
+  const laid = await Promise.all(
+    groups.map((group): Promise<ElkNode> => {
+      const members = new Set(group);
+      return elk.layout({
+        id: group[0],
+        layoutOptions: group.length > wrapAbove ? { ...spaced, ...wrapped } : spaced,
+        children: group.map((n) => ({ id: n, width: nodeWidth, height: nodeHeight })),
+        edges: links.filter((l) => members.has(l.from)).map((l) => ({ id: l.id, sources: [l.from], targets: [l.to] })),
+      });
+    }),
+  );
+  const at = shelve(laid.map((g) => ({ width: g.width ?? 0, height: g.height ?? 0 })), 46);
+  return new Map(laid.flatMap((g, i) => (g.children ?? []).map((c) => [c.id, { x: at[i].x + (c.x ?? 0), y: at[i].y + (c.y ?? 0) }] as [string, Place])));
 }

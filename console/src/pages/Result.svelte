@@ -179,5 +179,5 @@
   .expect li { padding: 0.2rem 0; }
   .expect b { color: var(--fine); display: inline-block; min-width: 5rem; }
   .expect .fails b { color: var(--loops); }
-  .over-time { display: flex; align-items: end; justify-content: space-between; }
+  .over-time { display: grid; grid-template-columns: 1fr auto; align-items: end; }
 </style>

@@ -147,7 +147,7 @@
 {/if}
 
 <style>
-  .bench { display: grid; height: calc(100vh - 3rem); grid-template: auto auto 1fr 13rem / minmax(0, 1.35fr) minmax(0, 1fr); }
+  .bench { display: grid; height: calc(100vh - 3rem); grid-template: auto auto 1fr 13rem / minmax(0, 1.6fr) minmax(0, 1fr); }
   .bar { grid-column: 1 / -1; display: flex; align-items: center; gap: 0.75rem; padding: 0.5rem 1rem; border-bottom: 1px solid var(--cds-ui-03); }
   .bar h1 { font-size: 1.125rem; font-weight: 600; }
   .broken { color: var(--cds-support-01); }

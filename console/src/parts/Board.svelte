@@ -55,7 +55,7 @@
           id: l.id,
           source: l.from,
           target: l.to,
-          label: l.label,
+          label: loopLinks.has(l.id) || l.from === chosen || l.to === chosen ? l.label : undefined,
           type: "smoothstep",
           markerEnd: { type: l.stroke === "call" ? MarkerType.Arrow : MarkerType.ArrowClosed, color: colour, width: 16, height: 16 },
           style: `stroke: ${colour}; stroke-width: ${loopLinks.has(l.id) ? 3 : l.stroke === "send" ? 1.2 : 1.6}; stroke-dasharray: ${dash}; opacity: ${pale ? 0.45 : 1}`,
@@ -87,14 +87,14 @@
       <Background gap={24} />
       <Controls showLock={false} />
       {#if board.nodes.length > 25}<MiniMap pannable zoomable />{/if}
-      <Panel position="top-right">
-        <ul class="legend" aria-label="Legend">
+      <Panel position="bottom-right">
+        <details class="legend"><summary>Legend</summary><ul>
           {#each strokes as [name, dash] (name)}
             <li><svg width="26" height="8" aria-hidden="true"><path d="M0 4h26" stroke="currentColor" stroke-width="1.6" stroke-dasharray={dash} /></svg>{name}</li>
           {/each}
           <li class="loops"><span></span>loops</li>
           <li class="loses"><span></span>loses messages if one thing fails</li>
-        </ul>
+        </ul></details>
       </Panel>
     </SvelteFlow>
   {:else if board.nodes.length === 0}
@@ -106,6 +106,8 @@
   .board { height: 100%; background: var(--board-ground); }
   .board :global(.svelte-flow) { background: var(--board-ground); }
   .legend { background: var(--board-node); color: var(--cds-text-02); font-size: 0.6875rem; padding: 0.375rem 0.5rem; border: 1px solid var(--cds-ui-03); }
+  .legend summary { cursor: pointer; }
+  .legend ul { padding-top: 0.25rem; }
   .legend li { display: flex; align-items: center; gap: 0.375rem; }
   .legend span { width: 26px; height: 9px; border: 2px solid; }
   .legend .loops span { border-color: var(--loops); }

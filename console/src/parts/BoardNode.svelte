@@ -15,11 +15,11 @@
 </div>
 
 <style>
-  .node { width: 172px; height: 54px; --line: var(--board-edge); --wide: 1px; }
+  .node { width: 164px; height: 54px; --line: var(--board-edge); --wide: 1px; }
   .face { display: flex; flex-direction: column; justify-content: center; height: 100%; padding: 0 0.75rem; background: var(--board-node); color: var(--board-ink); border: var(--wide) solid var(--line); overflow: hidden; }
-  .name { font-size: 0.8125rem; font-weight: 600; white-space: nowrap; text-overflow: ellipsis; overflow: hidden; }
-  .kind { font-size: 0.6875rem; color: var(--cds-text-02); white-space: nowrap; }
-  .kind b { color: var(--line); }
+  .name { font-size: 0.9375rem; font-weight: 600; white-space: nowrap; text-overflow: ellipsis; overflow: hidden; }
+  .kind { font-size: 0.75rem; color: var(--cds-text-02); white-space: nowrap; }
+  .kind b { color: var(--line); margin-left: 0.375rem; }
   /* What a node does shows in its outline: what holds has a double left side, */
   .holds .face { border-left: 7px double var(--line); border-radius: 3px; }
   /* what moves is pointed on both sides, */

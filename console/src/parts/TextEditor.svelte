@@ -1,5 +1,7 @@
 <script lang="ts">
   import { yaml } from "@codemirror/lang-yaml";
+  import { HighlightStyle, syntaxHighlighting } from "@codemirror/language";
+  import { tags } from "@lezer/highlight";
   import { lintGutter, setDiagnostics, type Diagnostic } from "@codemirror/lint";
   import { basicSetup, EditorView } from "codemirror";
   import { untrack } from "svelte";
@@ -19,6 +21,15 @@
     ".cm-tooltip": { backgroundColor: "var(--cds-ui-01)", color: "var(--cds-text-01)" },
   });
 
+  const colours = syntaxHighlighting(
+    HighlightStyle.define([
+      { tag: [tags.propertyName, tags.definition(tags.propertyName)], color: "var(--code-key)" },
+      { tag: tags.string, color: "var(--code-text)" },
+      { tag: tags.comment, color: "var(--code-comment)", fontStyle: "italic" },
+      { tag: [tags.number, tags.bool, tags.null, tags.keyword, tags.meta], color: "var(--code-number)" },
+    ]),
+  );
+
   function attach(parent: HTMLElement) {
     const made = new EditorView({
       parent,
@@ -28,6 +39,7 @@
         yaml(),
         lintGutter(),
         look,
+        colours,
         EditorView.contentAttributes.of({ "aria-label": untrack(() => label) }),
         EditorView.updateListener.of((u) => {
           if (u.docChanged) onedit(u.state.doc.toString());

@@ -1,0 +1,58 @@
+# What a newcomer needs: `make demo` and `make test`. Packages come from Debian,
+# Go's module proxy and the npm registry; nothing else is fetched.
+
+GO ?= go
+LISTEN ?= 127.0.0.1:8420
+DATA ?=
+SUDO := $(if $(filter 0,$(shell id -u)),,sudo)
+
+.PHONY: demo test build console lint bench shots clean need-postgresql need-tests
+
+demo: need-postgresql build
+	@exec ./bin/ironweir serve -demo -listen $(LISTEN) $(if $(DATA),-data $(DATA))
+
+# The console is built from the API's own description, then into the program.
+build: console
+	$(GO) build -o bin/ironweir ./cmd/ironweir
+
+console: service/site/dist/index.html
+
+console/node_modules/.package-lock.json: console/package.json console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+
+console/src/lib/schema.d.ts: console/node_modules/.package-lock.json $(wildcard service/*.go core/*/*.go)
+	$(GO) run ./cmd/ironweir openapi > console/openapi.json
+	cd console && npx --no-install openapi-typescript openapi.json -o src/lib/schema.d.ts > /dev/null
+
+service/site/dist/index.html: console/src/lib/schema.d.ts $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts
+	cd console && npx --no-install vite build --logLevel warn
+	touch service/site/dist/.keep
+
+# One package at a time, so that the browser and the database have the machine
+# to themselves; the count of tests comes last.
+test: need-tests build
+	cd console && npm test --silent
+	$(GO) test -p 1 -timeout 20m -json ./... > test.out; status=$$?; $(GO) run ./bench/tally test.out; exit $$status
+
+lint: console
+	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); test -z "$$unformatted" || { echo "gofmt: $$unformatted"; exit 1; }
+	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+	cd console && npm run check --silent
+
+bench:
+	$(GO) test ./core/... -run XXX -bench . -benchmem
+
+# The pictures of the documentation, made from the demo data.
+shots: need-tests build
+	sh docs/make-screenshots.sh
+
+need-postgresql:
+	@ls /usr/lib/postgresql/*/bin/postgres > /dev/null 2>&1 || { $(SUDO) apt-get -o DPkg::Lock::Timeout=300 update -q && $(SUDO) apt-get -o DPkg::Lock::Timeout=300 install -y -q --no-install-recommends postgresql; }
+
+need-tests: need-postgresql
+	@command -v chromium > /dev/null && command -v dot > /dev/null || { $(SUDO) apt-get -o DPkg::Lock::Timeout=300 update -q && $(SUDO) apt-get -o DPkg::Lock::Timeout=300 install -y -q --no-install-recommends chromium graphviz fonts-dejavu-core; }
+
+clean:
+	rm -rf bin console/node_modules console/openapi.json console/src/lib/schema.d.ts test.out
+	find service/site/dist -mindepth 1 ! -name .keep -delete

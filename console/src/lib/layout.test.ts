@@ -1,0 +1,20 @@
+import { expect, test, vi } from "vitest";
+
+vi.mock("elkjs/lib/elk-worker.min.js?worker", () => ({ default: class {} }));
+vi.mock("elkjs/lib/elk-api.js", () => ({ default: class {} }));
+
+const { components, shelve } = await import("./layout");
+
+test("what links join is one group, in the order of the names", () => {
+  const links = [{ from: "a", to: "c" }, { from: "d", to: "b" }];
+  expect(components(["a", "b", "c", "d", "e"], links)).toEqual([["a", "c"], ["b", "d"], ["e"]]);
+});
+
+test("boxes stand on shelves as wide as the widest, and do not overlap", () => {
+  const boxes = [{ width: 100, height: 20 }, { width: 300, height: 200 }, { width: 150, height: 20 }, { width: 100, height: 20 }];
+  const places = shelve(boxes, 10);
+  expect(places[1]).toEqual({ x: 0, y: 0 });
+  for (const [i, a] of places.entries())
+    for (const [j, b] of places.entries())
+      if (i < j) expect(a.x + boxes[i].width <= b.x || b.x + boxes[j].width <= a.x || a.y + boxes[i].height <= b.y || b.y + boxes[j].height <= a.y).toBe(true);
+});

@@ -1,0 +1,189 @@
+package service_test
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+)
+
+// browser is headless Chromium on a running service. It collects page errors
+// and requests that leave the machine.
+type browser struct {
+	*testing.T
+	ctx     context.Context
+	url     string
+	mu      sync.Mutex
+	errors  []string
+	outside []string
+}
+
+func open(t *testing.T, r *running) *browser {
+	t.Helper()
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("force-color-profile", "srgb"))
+	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
+	t.Cleanup(stop)
+	b := &browser{T: t, url: r.url}
+	ctx, cancel := chromedp.NewContext(allocator, chromedp.WithListener(func(event any) {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		switch e := event.(type) {
+		case *runtime.EventExceptionThrown:
+			b.errors = append(b.errors, e.ExceptionDetails.Text)
+		case *runtime.EventConsoleAPICalled:
+			if string(e.Type) == "error" {
+				b.errors = append(b.errors, string(e.Args[0].Value))
+			}
+		case *network.EventRequestWillBeSent:
+			if u := e.Request.URL; strings.HasPrefix(u, "http") && !strings.HasPrefix(u, r.url) {
+				b.outside = append(b.outside, u)
+			}
+		}
+	}))
+	t.Cleanup(cancel)
+	ctx, timeout := context.WithTimeout(ctx, 3*time.Minute)
+	t.Cleanup(timeout)
+	b.ctx = ctx
+	require.NoError(t, chromedp.Do(ctx)) // starts the browser, which lives as long as ctx
+	b.do(chromedp.EmulateViewport(1280, 800))
+	secret, err := r.store.SignInLink(context.Background(), "admin", "admin", time.Minute)
+	require.NoError(t, err)
+	b.do(chromedp.Navigate(r.url+"/sign-in#"+secret), chromedp.WaitVisible("table a"))
+	return b
+}
+
+func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
+	b.Helper()
+	for i, step := range steps {
+		ctx, cancel := context.WithTimeout(b.ctx, 30*time.Second)
+		err := chromedp.Do(ctx, step)
+		cancel()
+		if err != nil {
+			b.shoot("failed")
+			b.mu.Lock()
+			defer b.mu.Unlock()
+		}
+		require.NoError(b, err, "step %d; page errors: %v", i+1, b.errors)
+	}
+}
+
+// text gives the text of the page's first element that a selector finds.
+func (b *browser) text(selector string) string {
+	b.Helper()
+	out, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.querySelector(`+"`"+selector+"`"+`)?.innerText ?? ""`))
+	require.NoError(b, err)
+	return out
+}
+
+// types types text where the cursor of the editor is.
+func (b *browser) types(text string) {
+	b.Helper()
+	ok, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(document.querySelector(".cm-content").focus(), document.execCommand("insertText", false, `+strconv.Quote(text)+`))`))
+	require.NoError(b, err)
+	require.True(b, ok)
+}
+
+func (b *browser) count(selector string) int {
+	b.Helper()
+	out, err := chromedp.Run(b.ctx, chromedp.Evaluate[int](`document.querySelectorAll(`+"`"+selector+"`"+`).length`))
+	require.NoError(b, err)
+	return out
+}
+
+// shoot keeps a picture where IRONWEIR_SHOTS names a folder.
+func (b *browser) shoot(name string) {
+	b.Helper()
+	dir := os.Getenv("IRONWEIR_SHOTS")
+	if dir == "" {
+		return
+	}
+	time.Sleep(700 * time.Millisecond) // let what moves come to rest
+	png, err := chromedp.Run(b.ctx, chromedp.CaptureScreenshot())
+	require.NoError(b, err)
+	require.NoError(b, os.WriteFile(filepath.Join(dir, name+".png"), png, 0o644))
+}
+
+// clean fails the test for a page error or an outside request.
+func (b *browser) clean() {
+	b.Helper()
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	require.Empty(b, b.errors, "page errors")
+	require.Empty(b, b.outside, "requests that leave the machine")
+}
+
+func needConsole(t *testing.T) {
+	t.Helper()
+	if _, err := os.Stat("site/dist/index.html"); err != nil {
+		t.Skip("the console has not been built: make console")
+	}
+}
+
+// TestNewcomerSeesLoopAndLosses goes from the sign-in link to a simulated
+// Friday evening of the draft, and of the mended model.
+func TestNewcomerSeesLoopAndLosses(t *testing.T) {
+	needConsole(t)
+	r := start(t)
+	b := open(t, r)
+	b.shoot("models")
+	require.Equal(t, 2, b.count("tbody tr"))
+
+	b.do(chromedp.Click(`a[href="/models/kittiwake-draft"]`), chromedp.WaitVisible(`[data-state="loops"]`), chromedp.WaitVisible(`[data-code="IW101"]`))
+	require.Equal(t, 4, b.count(`[data-state="loops"]`), "the loop's four nodes are marked")
+	require.Contains(t, b.text(`[data-code="IW101"]`), "goes round for ever")
+	require.Contains(t, b.text(".cm-content"), "kittiwake-draft")
+	b.shoot("workbench-draft")
+
+	b.do(chromedp.Click(`//button[contains(., "Run")]`), chromedp.WaitVisible(`tr[data-fate="sum"]`))
+	require.Contains(t, b.text(`tr[data-fate="sum"]`), "adds up")
+	require.Contains(t, b.text(`tr[data-fate="lost-exhausted"]`), "exhausted")
+	require.Contains(t, b.text("main"), "A loop:")
+	require.Contains(t, b.text(`[data-expect="nothing-lost"]`), "fails")
+	require.Equal(t, 1, b.count(".chart canvas"))
+	b.shoot("result-draft")
+
+	b.do(chromedp.Navigate(b.url+"/models/kittiwake"), chromedp.WaitVisible(`[data-node="manifest-drop"]`), chromedp.WaitVisible(`[data-code="IW203"]`))
+	require.Equal(t, 0, b.count(`[data-state="loops"], [data-state="loses"]`))
+	b.shoot("workbench-mended")
+	b.do(chromedp.Click(`//button[contains(., "Run")]`), chromedp.WaitVisible(`tr[data-fate="sum"]`))
+	require.Equal(t, 0, b.count(`tr[data-fate^="lost"]`))
+	require.NotContains(t, b.text("main"), "A loop:")
+	b.shoot("result-mended")
+	b.clean()
+}
+
+// TestTextIsCheckedAsItIsTyped breaks a model, sees the place, and saves one
+// that is whole.
+func TestTextIsCheckedAsItIsTyped(t *testing.T) {
+	needConsole(t)
+	r := start(t)
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`), chromedp.WaitVisible(".cm-editor"))
+	b.types("broken: yes\n")
+	b.do(chromedp.WaitVisible(".broken"), chromedp.WaitVisible(`.cm-lint-marker-error`))
+	require.Contains(t, b.text(`section[aria-label="Findings"]`), "broken")
+	require.NotZero(t, b.count(`[data-node]`), "the board stays as it was last whole")
+	b.shoot("workbench-broken")
+	b.clean()
+}
+
+// TestDarkThemeIsKept switches the theme and finds it again after a reload.
+func TestDarkThemeIsKept(t *testing.T) {
+	needConsole(t)
+	r := start(t)
+	b := open(t, r)
+	b.do(chromedp.Click(`//button[contains(., "Dark theme") or @aria-label="Dark theme"]`), chromedp.WaitVisible(`html[theme="g100"] body`), chromedp.Navigate(b.url+"/models/kittiwake-draft"), chromedp.WaitVisible(`[data-state="loops"]`))
+	require.Equal(t, 1, b.count(`html[theme="g100"]`))
+	b.shoot("workbench-dark")
+	b.clean()
+}
