@@ -9,7 +9,7 @@ import (
 // within 0.8% of the truth, or within a microsecond. Histograms merge exactly.
 type Histogram struct {
 	Count  int64
-	Sum    float64 // seconds
+	Sum    float64 // nanoseconds: whole numbers add up exactly
 	Max    int64   // nanoseconds
 	counts []int64
 }
@@ -47,7 +47,7 @@ func (h *Histogram) Add(ns int64) {
 	}
 	h.counts[b]++
 	h.Count++
-	h.Sum += float64(ns) * 1e-9
+	h.Sum += float64(ns)
 	if ns > h.Max {
 		h.Max = ns
 	}
@@ -77,7 +77,7 @@ func (h *Histogram) Mean() float64 {
 	if h.Count == 0 {
 		return 0
 	}
-	return h.Sum / float64(h.Count)
+	return h.Sum / float64(h.Count) / 1e9
 }
 
 // Quantile gives the time in seconds below which a share q of the counts lies.
@@ -88,8 +88,8 @@ func (h *Histogram) Quantile(q float64) float64 {
 	want, seen := int64(math.Ceil(q*float64(h.Count))), int64(0)
 	for b, n := range h.counts {
 		if seen += n; seen >= want && n > 0 {
-			return min(bucketMiddle(b), float64(h.Max)) * 1e-9
+			return min(bucketMiddle(b), float64(h.Max)) / 1e9
 		}
 	}
-	return float64(h.Max) * 1e-9
+	return float64(h.Max) / 1e9
 }

@@ -211,7 +211,7 @@ func times(results []*sim.Result, of func(r *sim.Result) *sim.Histogram) Times2 
 		p95, p99 = append(p95, h.Quantile(0.95)), append(p99, h.Quantile(0.99))
 	}
 	return Times2{Count: all.Count, Mean: all.Mean(), MeanCI: confidence(means), P50: all.Quantile(0.5), P50CI: confidence(p50), P90: all.Quantile(0.9), P90CI: confidence(p90),
-		P95: all.Quantile(0.95), P95CI: confidence(p95), P99: all.Quantile(0.99), P99CI: confidence(p99), Max: float64(all.Max) * 1e-9}
+		P95: all.Quantile(0.95), P95CI: confidence(p95), P99: all.Quantile(0.99), P99CI: confidence(p99), Max: float64(all.Max) / 1e9}
 }
 
 func mergeLatency(doc *Document, g *graph.Graph, results []*sim.Result) {
