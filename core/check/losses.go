@@ -47,6 +47,7 @@ type explorer struct {
 	a      *Analysis
 	failed faults
 	seen   map[arrival]bool
+	sent   map[sender]bool
 	losses []loss
 }
 
@@ -54,6 +55,12 @@ type explorer struct {
 type arrival struct {
 	node, link int
 	dead       bool
+}
+
+// sender is a node whose runs succeed, and whether nobody waits for them.
+type sender struct {
+	node         int
+	asynchronous bool
 }
 
 // findLosses works out, for every entry, which single faults lose a message,
@@ -151,7 +158,7 @@ func (a *Analysis) faultGroups() []faultGroup {
 // explore follows a message from an entry under faults and gives the ways in
 // which it, or what comes of it, is lost.
 func (a *Analysis) explore(entry int, failed faults) []loss {
-	x := &explorer{a: a, failed: failed, seen: map[arrival]bool{}}
+	x := &explorer{a: a, failed: failed, seen: map[arrival]bool{}, sent: map[sender]bool{}}
 	x.come(arrival{entry, graph.None, false}, 0)
 	return x.losses
 }
@@ -340,6 +347,10 @@ func (x *explorer) exhausted(at arrival, n *graph.Node, l *graph.Link, after tim
 
 // succeeded follows what a run that succeeded sends.
 func (x *explorer) succeeded(i int, asynchronous bool, after time.Duration) {
+	if x.sent[sender{i, asynchronous}] {
+		return
+	}
+	x.sent[sender{i, asynchronous}] = true
 	n := x.a.node(i)
 	for _, id := range n.Out {
 		l := x.a.link(id)

@@ -136,7 +136,9 @@ func TestTries(t *testing.T) {
 	g, _, results := replicate(t, "nodes:\n  t: {kind: topic, links: {f: {retry: {tries: 3, wait: 1s}}}}\n  f: {kind: function, takes: 10ms, fails: 30%}\n",
 		"length: 2d\nseed: 3\ntraffic: {in: {into: t, rate: 1/s}}\n")
 	f := g.NodeID("f")
-	within(t, math.Pow(0.3, 3), per(results, func(r *sim.Result) float64 { return float64(r.Nodes[f].Fates[sim.Exhausted]) / float64(r.Nodes[f].Copies) }), "share exhausted")
+	within(t, math.Pow(0.3, 3), per(results, func(r *sim.Result) float64 {
+		return float64(r.Nodes[f].Fates[sim.Exhausted]) / float64(r.Nodes[f].Copies)
+	}), "share exhausted")
 	within(t, (1-math.Pow(0.3, 3))/0.7, per(results, func(r *sim.Result) float64 { return float64(r.Nodes[f].Runs) / float64(r.Nodes[f].Copies) }), "mean tries")
 }
 

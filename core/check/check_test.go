@@ -1,0 +1,281 @@
+package check_test
+
+import (
+	"encoding/json"
+	"os"
+	"sort"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"ironweir/core/check"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+	"ironweir/core/sim"
+	"ironweir/core/study"
+)
+
+var today = time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)
+
+func document(t *testing.T, text string) *model.Value {
+	t.Helper()
+	v, err := model.ReadDocument("model.yaml", []byte("ironweir: topology/1\nname: case\n"+text))
+	require.NoError(t, err)
+	return v
+}
+
+func checked(t *testing.T, v *model.Value) *check.Document {
+	t.Helper()
+	m, err := model.FromDocument("model.yaml", v, model.Options{})
+	require.NoError(t, err)
+	g, err := graph.Compile(m)
+	require.NoError(t, err)
+	return check.Run(g, nil, study.Head{}, today)
+}
+
+func codes(doc *check.Document) []string {
+	seen := map[string]bool{}
+	for _, f := range doc.Findings {
+		line := f.Code
+		if len(f.Nodes) > 0 {
+			line += " " + f.Nodes[0]
+		}
+		seen[line] = true
+	}
+	var out []string
+	for line := range seen {
+		out = append(out, line)
+	}
+	sort.Strings(out)
+	return out
+}
+
+// TestRules runs testdata/rules.txt: a case is a line `== what it shows`, a
+// model, `--`, and the findings that it must give, all of them, each as its
+// code and first node. Every remedy that is offered must make its finding go
+// away.
+func TestRules(t *testing.T) {
+	text, err := os.ReadFile("testdata/rules.txt")
+	require.NoError(t, err)
+	covered := map[string]bool{}
+	for _, c := range strings.Split("\n"+string(text), "\n== ")[1:] {
+		says, rest, _ := strings.Cut(c, "\n")
+		t.Run(says, func(t *testing.T) {
+			top, want, ok := strings.Cut(rest, "\n--\n")
+			require.True(t, ok)
+			v := document(t, top)
+			doc := checked(t, v)
+			var lines []string
+			for _, l := range strings.Split(strings.TrimSpace(want), "\n") {
+				if l = strings.TrimSpace(l); l != "" {
+					lines = append(lines, l)
+					covered[l[:5]] = true
+				}
+			}
+			sort.Strings(lines)
+			require.Equal(t, strings.Join(lines, "\n"), strings.Join(codes(doc), "\n"))
+			for _, f := range doc.Findings {
+				require.NotEmpty(t, f.Message)
+				require.NotZero(t, f.Position.Line, f.Message)
+				for _, r := range f.Remedies {
+					text, err := json.Marshal(r.Patch)
+					require.NoError(t, err)
+					patch, err := model.ReadDocument("patch", text)
+					require.NoError(t, err)
+					for _, left := range checked(t, model.Merge(v, patch)).Findings {
+						require.NotEqual(t, f.ID, left.ID, "%s: the remedy %q leaves it: %s", f.Code, r.Say, left.Message)
+					}
+				}
+			}
+		})
+	}
+	for _, r := range check.Rules {
+		require.NotEmpty(t, r.Doc, r.Code)
+		require.True(t, covered[r.Code], "%s has a case", r.Code)
+		require.Same(t, r, check.RuleByCode(r.Code))
+	}
+}
+
+func TestLoopNumbers(t *testing.T) {
+	for _, c := range []struct {
+		links, trend string
+		gain         float64
+		verdict      string
+	}{
+		{"back: {to: q}", "sustains", 1, "certain"},
+		{"back: {to: q, chance: 60%}", "dies-out", 0.6, "certain"},
+		{"back: {to: q, count: 3}", "grows", 3, "certain"},
+		{"back: {to: q, chance: 50%}, also: {to: q, chance: 20%}", "dies-out", 0.7, "certain"},
+	} {
+		doc := checked(t, document(t, "nodes:\n  q: {kind: queue, delay: 10s, rate: 1/m, links: {f: {}}}\n  f: {kind: function, takes: 2s, links: {"+c.links+"}}\n"))
+		require.Len(t, doc.Loops, 1, c.links)
+		l := doc.Loops[0]
+		require.Equal(t, c.trend, l.Trend, c.links)
+		require.Equal(t, c.verdict, l.Verdict)
+		require.InDelta(t, c.gain, *l.Gain[0], 1e-9)
+		require.InDelta(t, c.gain, *l.Gain[1], 1e-9)
+		if c.trend == "grows" { // e^(12 s·rate) = 3: it doubles every 12 ln 2 / ln 3
+			require.InDelta(t, 12*0.6309297535714575, *l.Doubling.Seconds, 1e-6)
+		}
+	}
+}
+
+// TestLoopsAgreeWithTheEngine simulates what the analysis says of loops.
+func TestLoopsAgreeWithTheEngine(t *testing.T) {
+	for _, c := range []struct {
+		key     string
+		filter  string
+		verdict string
+		rounds  bool
+	}{
+		{"in/{stem}.again.csv", "{prefix: in/, suffix: .csv}", "certain", true},
+		{"done/{name}", "{prefix: in/, suffix: .csv}", "broken", false},
+		{"in/{stem}.pdf", "{prefix: in/, suffix: .csv}", "broken", false},
+		{"{key}", "{prefix: in/}", "certain", true},
+	} {
+		top := "ironweir: topology/1\nname: case\nnodes:\n  b: {kind: bucket, notice: 1s, keys: [\"in/{seq}.csv\"], rate: 1/m, links: {f: {match: " + c.filter + "}}}\n  f: {kind: function, takes: 1s, links: {back: {to: b, key: \"" + c.key + "\"}}}\n"
+		m, err := model.Parse("m", []byte(top), model.Options{})
+		require.NoError(t, err)
+		g, err := graph.Compile(m)
+		require.NoError(t, err)
+		doc := check.Run(g, nil, study.Head{}, today)
+		require.Len(t, doc.Loops, 1, c.key)
+		require.Equal(t, c.verdict, doc.Loops[0].Verdict, c.key)
+		s := model.DefaultScenario()
+		s.Length = 10 * time.Minute
+		res, err := sim.Run(sim.Plan{Graph: g, Scenario: s})
+		require.NoError(t, err)
+		require.Equal(t, c.rounds, res.Loops[0].Most > 1, "%s: %d rounds at most", c.key, res.Loops[0].Most)
+	}
+}
+
+// TestSingleFaultsAgreeWithTheEngine fails each node of the mended demo for
+// long: nothing is lost; and of the draft: every single point of loss loses.
+func TestSingleFaultsAgreeWithTheEngine(t *testing.T) {
+	for _, c := range []struct {
+		file  string
+		loses bool
+	}{{"../../demo/kittiwake.yaml", false}, {"../../demo/kittiwake-draft.yaml", true}} {
+		text, err := os.ReadFile(c.file)
+		require.NoError(t, err)
+		m, err := model.Parse(c.file, text, model.Options{})
+		require.NoError(t, err)
+		g, err := graph.Compile(m)
+		require.NoError(t, err)
+		doc := check.Run(g, nil, study.Head{}, today)
+		single := map[string]map[string]bool{}
+		for entry, e := range doc.Entries {
+			for _, set := range e.LossSets {
+				if len(set.Faults) == 1 {
+					if single[entry] == nil {
+						single[entry] = map[string]bool{}
+					}
+					single[entry][set.Faults[0]] = true
+				}
+			}
+		}
+		whole := 1.0
+		for i := range g.Nodes {
+			n := &g.Nodes[i]
+			if !n.Kind.Runs() && !n.Kind.Channel() || n.Rate > 0 {
+				continue
+			}
+			s := model.DefaultScenario()
+			s.Length, s.TrafficGiven = 6*time.Hour, true
+			// One message at each entry, so that a loop does not grow.
+			s.Traffic = []*model.Traffic{{Name: "u", Into: "manifest-drop", Rate: 1, Arrivals: "even", Max: 1, Key: "inbound/a/{seq}.csv"}}
+			s.Incidents = []*model.Incident{{Name: "down", Node: n.Name, Fails: &whole}}
+			res, err := sim.Run(sim.Plan{Graph: g, Scenario: s, Limits: sim.Limits{Events: 300_000}})
+			require.NoError(t, err)
+			lost := int64(0)
+			for k := range res.Nodes {
+				for f, count := range res.Nodes[k].Fates {
+					if sim.Fate(f).Loss() {
+						lost += count
+					}
+				}
+			}
+			expected := single["manifest-drop"][n.Name] || single["tide-times"][n.Name] || single["close-sailing"][n.Name] && s.Length > 24*time.Hour
+			if !c.loses {
+				require.Zero(t, lost, "%s: %s down loses", c.file, n.Name)
+			} else if expected {
+				require.NotZero(t, lost, "%s: %s down should lose", c.file, n.Name)
+			}
+		}
+		if c.loses {
+			require.NotEmpty(t, single["manifest-drop"])
+		} else {
+			require.Empty(t, single)
+		}
+	}
+}
+
+func TestAcceptedFindingsComeBack(t *testing.T) {
+	top := "accepted: [{code: IW306, node: f, because: it comes later, until: 2027-01-01}]\nnodes:\n  f: {kind: function}\n"
+	m, err := model.FromDocument("m", document(t, top), model.Options{})
+	require.NoError(t, err)
+	g, err := graph.Compile(m)
+	require.NoError(t, err)
+	doc := check.Run(g, nil, study.Head{}, today)
+	require.Equal(t, 1, doc.Summary.Accepted)
+	require.Equal(t, "it comes later", doc.Findings[0].Accepted.Because)
+	later := check.Run(g, nil, study.Head{}, today.AddDate(1, 0, 0))
+	require.Zero(t, later.Summary.Accepted)
+	require.Equal(t, doc.Findings[0].ID, later.Findings[0].ID, "the id stays the same")
+}
+
+// TestCapacityAgreesWithTheEngine compares predicted rates and utilisation with
+// simulated ones.
+func TestCapacityAgreesWithTheEngine(t *testing.T) {
+	text, err := os.ReadFile("../../demo/kittiwake.yaml")
+	require.NoError(t, err)
+	m, err := model.Parse("kittiwake.yaml", text, model.Options{})
+	require.NoError(t, err)
+	g, err := graph.Compile(m)
+	require.NoError(t, err)
+	doc := check.Run(g, nil, study.Head{}, today)
+	s := model.DefaultScenario()
+	s.Length = 20 * 24 * time.Hour
+	res, err := sim.Run(sim.Plan{Graph: g, Scenario: s})
+	require.NoError(t, err)
+	seconds := s.Length.Seconds()
+	for _, name := range []string{"split-manifest", "departures", "confirm-booking", "consignments", "mail", "announcements"} {
+		n := res.Nodes[g.NodeID(name)]
+		got := float64(n.Copies) / seconds
+		if name == "confirm-booking" {
+			got = float64(n.Runs) / seconds
+		}
+		require.InEpsilon(t, *doc.Capacity[name].Rate, got, 0.03, name)
+	}
+	n := res.Nodes[g.NodeID("clear-consignment")]
+	require.InEpsilon(t, *doc.Capacity["clear-consignment"].Utilisation, n.ActiveMean/8, 0.06)
+}
+
+// BenchmarkCheck checks chains of a thousand nodes with fan-out.
+func BenchmarkCheck(b *testing.B) {
+	var text strings.Builder
+	text.WriteString("ironweir: topology/1\nname: large\nnodes:\n")
+	for i := 0; i < 500; i++ {
+		n := func(k int) string { return "x" + string(rune('a'+k%26)) + strings.Repeat("y", k/26) }
+		next := n(i + 1)
+		if i == 499 {
+			next = "end"
+		}
+		text.WriteString("  " + n(i) + "q: {kind: queue, links: {" + n(i) + "f: {retry: {tries: 3}, dead-letter: end}}}\n")
+		if next == "end" {
+			text.WriteString("  " + n(i) + "f: {kind: function, takes: 1s, links: {end: {}}}\n")
+		} else {
+			text.WriteString("  " + n(i) + "f: {kind: function, takes: 1s, links: {" + next + "q: {}}}\n")
+		}
+	}
+	text.WriteString("  end: {kind: queue}\n")
+	m, err := model.Parse("large.yaml", []byte(text.String()), model.Options{})
+	require.NoError(b, err)
+	g, err := graph.Compile(m)
+	require.NoError(b, err)
+	for b.Loop() {
+		check.Run(g, nil, study.Head{}, today)
+	}
+}
