@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"ironweir/core/expr"
-	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
 	"ironweir/core/study"
@@ -46,7 +45,7 @@ ironweir follow demo/kittiwake.yaml -node manifest-drop -match inbound/a/1.csv s
 			return 0, err
 		}
 		if *node == "" {
-			return 0, fmt.Errorf("-node is missing: name the node at which the message enters, such as -node %s", firstEntry(l.graph))
+			return 0, fmt.Errorf("-node is missing: name the node at which the message enters, such as -node %s", l.graph.Nodes[0].Name)
 		}
 		if *match {
 			return c.matchKeys(l, *node, *kind)
@@ -127,7 +126,7 @@ func (c *call) readEvent(file string, plan *sim.FollowPlan) error {
 	}
 	if err := json.Unmarshal(source, &event); err != nil {
 		if e, ok := err.(*json.SyntaxError); ok {
-			line := 1 + strings.Count(string(source[:min(int(e.Offset), len(source))]), "\n")
+			line := 1 + strings.Count(string(source[:min(max(int(e.Offset)-1, 0), len(source))]), "\n")
 			return fmt.Errorf("%s:%d: not JSON: %w", file, line, err)
 		}
 		return fmt.Errorf("%s: not a CloudEvent: %w", file, err)
@@ -149,15 +148,6 @@ func (c *call) readEvent(file string, plan *sim.FollowPlan) error {
 		plan.Data = string(body)
 	}
 	return nil
-}
-
-func firstEntry(g *graph.Graph) string {
-	for i := range g.Nodes {
-		if len(g.Nodes[i].In) == 0 {
-			return g.Nodes[i].Name
-		}
-	}
-	return g.Nodes[0].Name
 }
 
 // matchKeys shows which links of a node take which keys.
