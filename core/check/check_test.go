@@ -2,6 +2,7 @@ package check_test
 
 import (
 	"encoding/json"
+	"flag"
 	"os"
 	"sort"
 	"strings"
@@ -278,4 +279,22 @@ func BenchmarkCheck(b *testing.B) {
 	for b.Loop() {
 		check.Run(g, nil, study.Head{}, today)
 	}
+}
+
+var update = flag.Bool("update", false, "write docs/rules.md anew")
+
+// TestRulesPage keeps docs/rules.md as the rules say.
+func TestRulesPage(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("# Rules\n\nWhat `check` looks for. Codes are stable; `ironweir explain CODE` prints a page. An error keeps a model from being built, a\nwarning wants a look, a note is good to know. This page is made from the rules themselves (`go test ./core/check -update`).\n")
+	for _, r := range check.Rules {
+		b.WriteString("\n## " + r.Code + " · " + r.Title + " (" + string(r.Severity) + ")\n\n" + r.Doc + "\n")
+	}
+	const page = "../../docs/rules.md"
+	if *update {
+		require.NoError(t, os.WriteFile(page, []byte(b.String()), 0o644))
+	}
+	have, err := os.ReadFile(page)
+	require.NoError(t, err)
+	require.Equal(t, b.String(), string(have), "run go test ./core/check -update")
 }

@@ -17,7 +17,7 @@ and tries are used up. Make the lease longer than the timeout, with room for the
 			if q.Kind != model.Queue || !l.Relation.Polls() || to.Timeout == 0 || q.Lease > to.Timeout+l.Read.Within {
 				continue
 			}
-			longer := model.FormatDuration(6 * (to.Timeout + l.Read.Within))
+			longer := model.FormatDuration((6*(to.Timeout+l.Read.Within) + 59*time.Second).Truncate(time.Minute))
 			p.report(q.Pos, []string{q.Name, to.Name}, []string{l.Link.ID()}, map[string]any{"lease_s": q.Lease.Seconds(), "timeout_s": to.Timeout.Seconds()},
 				[]Remedy{patchNode("a lease of "+longer, q.Name, map[string]any{"lease": longer})},
 				"%s hides a message for %s, and a run of %s may take %s: it is handed out again while the first run still works on it", q.Name, model.FormatDuration(q.Lease), to.Name, model.FormatDuration(to.Timeout))

@@ -479,7 +479,13 @@ func (e *engine) queueFailed(n *node, i uint32, token uint16, d *delivery, failu
 		e.endInQueue(n, i, d, Exhausted)
 	case d.policy.WaitSet:
 		e.hide(n.queue, i)
-		c.timer = e.at(e.now+e.jittered(d.policy.Backoff(int(c.tries)), d), evVisible, i)
+		wait := e.jittered(d.policy.Backoff(int(c.tries)), d)
+		c.timer = e.at(e.now+wait, evVisible, i)
+		if e.trace != nil {
+			e.trace.waits(e, i, wait, Exhausted)
+		}
+	case e.trace != nil:
+		e.trace.waits(e, i, c.due-e.now, Exhausted)
 	}
 }
 

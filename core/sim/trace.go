@@ -264,7 +264,11 @@ func (t *tracer) skipped(e *engine, l *graph.Link, why string, err error) {
 func (t *tracer) ends(e *engine, i uint32, failure int16) {
 	r := &e.runs[i]
 	s := Step{Parent: t.ofRun[i], Node: e.nodes[r.node].name, What: "ends", Why: "succeeded"}
-	if failure != noError {
+	switch failure {
+	case noError:
+	case errFails:
+		s.Why = "failed"
+	default:
 		s.Why = "failed: " + e.errors[failure]
 	}
 	t.cause = t.add(e, s)

@@ -1,0 +1,51 @@
+package core_test
+
+import (
+	"os/exec"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// allowed says which of our packages each may import.
+var allowed = map[string]string{
+	"core/expr": "", "core/cadence": "", "core/model": "core/expr core/cadence", "core/graph": "core/model core/expr",
+	"core/sim":   "core/graph core/model core/expr core/cadence",
+	"core/study": "core/sim core/graph core/model core/expr", "core/check": "core/study core/graph core/model core/expr core/cadence",
+	"formats/text": "core/*", "formats/picture": "core/*", "demo": "", "store/postgres": "", "store": "", "jobs": "store core/*",
+	"service": "jobs store formats/* core/* demo", "cmd/ironweir": "*", "bench/tally": "",
+}
+
+// TestImportsPointDownwards fails on any import between our packages that the
+// architecture does not name, and on I/O in the core.
+func TestImportsPointDownwards(t *testing.T) {
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, "ironweir/...").Output()
+	require.NoError(t, err)
+	for _, line := range strings.Split(strings.TrimSpace(string(out)), "\n") {
+		fields := strings.Fields(line)
+		from := strings.TrimPrefix(fields[0], "ironweir/")
+		if from == "core" {
+			continue
+		}
+		may, known := allowed[from]
+		require.True(t, known, "say in this test what %s may import", from)
+		for _, to := range fields[1:] {
+			if strings.HasPrefix(from, "core/") {
+				for _, impure := range []string{"os", "net", "net/http", "database/sql", "log", "log/slog", "io/fs"} {
+					require.NotEqual(t, impure, to, "%s must not do I/O", from)
+				}
+			}
+			to, ours := strings.CutPrefix(to, "ironweir/")
+			if !ours {
+				continue
+			}
+			ok := may == "*"
+			for _, m := range strings.Fields(may) {
+				prefix, any := strings.CutSuffix(m, "*")
+				ok = ok || m == to || any && strings.HasPrefix(to, prefix)
+			}
+			require.True(t, ok, "%s must not import %s", from, to)
+		}
+	}
+}
