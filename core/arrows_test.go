@@ -10,9 +10,9 @@ import (
 
 // allowed says which of our packages each may import.
 var allowed = map[string]string{
-	"core/expr": "", "core/cadence": "", "core/model": "core/expr core/cadence", "core/graph": "core/model core/expr",
+	"core/expr": "", "core/cadence": "", "core/document": "", "core/model": "core/expr core/cadence", "core/graph": "core/model core/expr",
 	"core/sim":   "core/graph core/model core/expr core/cadence",
-	"core/study": "core/sim core/graph core/model core/expr", "core/check": "core/study core/graph core/model core/expr core/cadence",
+	"core/study": "core/document core/sim core/graph core/model core/expr", "core/check": "core/document core/graph core/model core/expr core/cadence",
 	"formats/text": "core/*", "formats/picture": "core/*", "demo": "", "store/postgres": "", "store": "", "jobs": "store core/*",
 	"service": "jobs store formats/* core/* demo", "cmd/ironweir": "*", "bench/tally": "",
 }

@@ -13,6 +13,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"ironweir/core/document"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
@@ -207,7 +208,7 @@ func (r *Runner) simulate(ctx context.Context, run *store.Run, cancelled *atomic
 	}
 	began := time.Now()
 	var last atomic.Int64
-	doc, err := study.Run(study.Plan{Graph: g, Scenario: s, Head: study.NewHead("run", t.Name, "", study.Digest(revision.Text)), Workers: runtime.GOMAXPROCS(0), Limits: r.Limits,
+	doc, err := study.Run(study.Plan{Graph: g, Scenario: s, Head: document.NewHead("run", t.Name, "", document.Digest(revision.Text)), Workers: runtime.GOMAXPROCS(0), Limits: r.Limits,
 		Stop: func() bool { return cancelled.Load() || ctx.Err() != nil },
 		Progress: func(share float64) {
 			now := time.Now().UnixMilli()

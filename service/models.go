@@ -12,9 +12,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"ironweir/core/check"
+	"ironweir/core/document"
 	"ironweir/core/graph"
 	"ironweir/core/model"
-	"ironweir/core/study"
 	"ironweir/formats/picture"
 	"ironweir/store"
 )
@@ -69,7 +69,7 @@ func checkText(name, text string) (*Checked, error) {
 	if err != nil {
 		return nil, err
 	}
-	doc := check.Run(g, nil, study.NewHead("check", g.Topology.Name, "", study.Digest(text)), time.Now())
+	doc := check.Run(g, nil, document.NewHead("check", g.Topology.Name, "", document.Digest(text)), time.Now())
 	out := &Checked{Check: doc, Board: Board{Nodes: []BoardNode{}, Links: []BoardLink{}}}
 	for i := range g.Nodes {
 		n := &g.Nodes[i]

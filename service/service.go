@@ -20,8 +20,8 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"ironweir/core/document"
 	"ironweir/core/model"
-	"ironweir/core/study"
 	"ironweir/jobs"
 	"ironweir/store"
 )
@@ -56,7 +56,7 @@ func New(s *store.Store, runner *jobs.Runner, log *slog.Logger) *Service {
 	v.engine.HandleMethodNotAllowed = true
 	v.measure()
 	v.engine.Use(v.observe, v.recover, headers, limitBody)
-	config := huma.DefaultConfig("Iron Weir", study.Version)
+	config := huma.DefaultConfig("Iron Weir", document.Version)
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", ""
 	config.CreateHooks = nil
 	config.RejectUnknownQueryParameters = true

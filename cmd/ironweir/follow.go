@@ -7,10 +7,10 @@ import (
 	"strconv"
 	"strings"
 
+	"ironweir/core/document"
 	"ironweir/core/expr"
 	"ironweir/core/model"
 	"ironweir/core/sim"
-	"ironweir/core/study"
 	"ironweir/formats/text"
 )
 
@@ -99,7 +99,7 @@ ironweir follow demo/kittiwake.yaml -node manifest-drop -match inbound/a/1.csv s
 
 // FollowDocument is what `follow -format json` prints.
 type FollowDocument struct {
-	study.Head
+	document.Head
 	Journey int              `json:"journey"`
 	Outcome string           `json:"outcome"` // complete, damaged or open
 	Fates   map[string]int64 `json:"fates"`

@@ -8,10 +8,10 @@ import (
 	"path/filepath"
 	"strings"
 
+	"ironweir/core/document"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
-	"ironweir/core/study"
 )
 
 // modelFlags are the flags of every command that reads a model.
@@ -49,9 +49,9 @@ type loaded struct {
 	digest string
 }
 
-func (l *loaded) head(schema string) study.Head {
+func (l *loaded) head(schema string) document.Head {
 	t := l.graph.Topology
-	return study.NewHead(schema, t.Name, t.Environment, l.digest)
+	return document.NewHead(schema, t.Name, t.Environment, l.digest)
 }
 
 // read gives the text of a file; `-` is standard input.
@@ -113,7 +113,7 @@ func (c *call) loadModel(file string, m *modelFlags) (*loaded, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &loaded{g, text, file, study.Digest(texts...)}, nil
+	return &loaded{g, text, file, document.Digest(texts...)}, nil
 }
 
 // loadScenario reads a scenario and the events that it names; an empty file

@@ -6,11 +6,11 @@ import (
 	"runtime/debug"
 	"time"
 
+	"ironweir/core/document"
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
-	"ironweir/core/study"
 )
 
 var sampleCommand = &command{name: "sample", args: "MODEL NODE", short: "Print an example event for a node, ready for follow -event",
@@ -92,8 +92,8 @@ var versionCommand = &command{name: "version", args: "", short: "Print version, 
 			}
 		}
 		if *format == "json" {
-			return exitFine, c.printJSON(map[string]string{"version": study.Version, "commit": commit, "go": runtime.Version()})
+			return exitFine, c.printJSON(map[string]string{"version": document.Version, "commit": commit, "go": runtime.Version()})
 		}
-		fmt.Fprintf(c.out, "ironweir %s, commit %s, %s\n", study.Version, commit, runtime.Version())
+		fmt.Fprintf(c.out, "ironweir %s, commit %s, %s\n", document.Version, commit, runtime.Version())
 		return exitFine, nil
 	}}

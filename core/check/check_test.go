@@ -12,15 +12,15 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"ironweir/core/check"
+	"ironweir/core/document"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
-	"ironweir/core/study"
 )
 
 var today = time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)
 
-func document(t *testing.T, text string) *model.Value {
+func modelDocument(t *testing.T, text string) *model.Value {
 	t.Helper()
 	v, err := model.ReadDocument("model.yaml", []byte("ironweir: topology/1\nname: case\n"+text))
 	require.NoError(t, err)
@@ -33,7 +33,7 @@ func checked(t *testing.T, v *model.Value) *check.Document {
 	require.NoError(t, err)
 	g, err := graph.Compile(m)
 	require.NoError(t, err)
-	return check.Run(g, nil, study.Head{}, today)
+	return check.Run(g, nil, document.Head{}, today)
 }
 
 func codes(doc *check.Document) []string {
@@ -66,7 +66,7 @@ func TestRules(t *testing.T) {
 		t.Run(says, func(t *testing.T) {
 			top, want, ok := strings.Cut(rest, "\n--\n")
 			require.True(t, ok)
-			v := document(t, top)
+			v := modelDocument(t, top)
 			doc := checked(t, v)
 			var lines []string
 			for _, l := range strings.Split(strings.TrimSpace(want), "\n") {
@@ -110,7 +110,7 @@ func TestLoopNumbers(t *testing.T) {
 		{"back: {to: q, count: 3}", "grows", 3, "certain"},
 		{"back: {to: q, chance: 50%}, also: {to: q, chance: 20%}", "dies-out", 0.7, "certain"},
 	} {
-		doc := checked(t, document(t, "nodes:\n  q: {kind: queue, delay: 10s, rate: 1/m, links: {f: {}}}\n  f: {kind: function, takes: 2s, links: {"+c.links+"}}\n"))
+		doc := checked(t, modelDocument(t, "nodes:\n  q: {kind: queue, delay: 10s, rate: 1/m, links: {f: {}}}\n  f: {kind: function, takes: 2s, links: {"+c.links+"}}\n"))
 		require.Len(t, doc.Loops, 1, c.links)
 		l := doc.Loops[0]
 		require.Equal(t, c.trend, l.Trend, c.links)
@@ -141,7 +141,7 @@ func TestLoopsAgreeWithTheEngine(t *testing.T) {
 		require.NoError(t, err)
 		g, err := graph.Compile(m)
 		require.NoError(t, err)
-		doc := check.Run(g, nil, study.Head{}, today)
+		doc := check.Run(g, nil, document.Head{}, today)
 		require.Len(t, doc.Loops, 1, c.key)
 		require.Equal(t, c.verdict, doc.Loops[0].Verdict, c.key)
 		s := model.DefaultScenario()
@@ -165,7 +165,7 @@ func TestSingleFaultsAgreeWithTheEngine(t *testing.T) {
 		require.NoError(t, err)
 		g, err := graph.Compile(m)
 		require.NoError(t, err)
-		doc := check.Run(g, nil, study.Head{}, today)
+		doc := check.Run(g, nil, document.Head{}, today)
 		single := map[string]map[string]bool{}
 		for entry, e := range doc.Entries {
 			for _, set := range e.LossSets {
@@ -215,14 +215,14 @@ func TestSingleFaultsAgreeWithTheEngine(t *testing.T) {
 
 func TestAcceptedFindingsComeBack(t *testing.T) {
 	top := "accepted: [{code: IW306, node: f, because: it comes later, until: 2027-01-01}]\nnodes:\n  f: {kind: function}\n"
-	m, err := model.FromDocument("m", document(t, top), model.Options{})
+	m, err := model.FromDocument("m", modelDocument(t, top), model.Options{})
 	require.NoError(t, err)
 	g, err := graph.Compile(m)
 	require.NoError(t, err)
-	doc := check.Run(g, nil, study.Head{}, today)
+	doc := check.Run(g, nil, document.Head{}, today)
 	require.Equal(t, 1, doc.Summary.Accepted)
 	require.Equal(t, "it comes later", doc.Findings[0].Accepted.Because)
-	later := check.Run(g, nil, study.Head{}, today.AddDate(1, 0, 0))
+	later := check.Run(g, nil, document.Head{}, today.AddDate(1, 0, 0))
 	require.Zero(t, later.Summary.Accepted)
 	require.Equal(t, doc.Findings[0].ID, later.Findings[0].ID, "the id stays the same")
 }
@@ -236,7 +236,7 @@ func TestCapacityAgreesWithTheEngine(t *testing.T) {
 	require.NoError(t, err)
 	g, err := graph.Compile(m)
 	require.NoError(t, err)
-	doc := check.Run(g, nil, study.Head{}, today)
+	doc := check.Run(g, nil, document.Head{}, today)
 	s := model.DefaultScenario()
 	s.Length = 20 * 24 * time.Hour
 	res, err := sim.Run(sim.Plan{Graph: g, Scenario: s})
@@ -277,7 +277,7 @@ func BenchmarkCheck(b *testing.B) {
 	g, err := graph.Compile(m)
 	require.NoError(b, err)
 	for b.Loop() {
-		check.Run(g, nil, study.Head{}, today)
+		check.Run(g, nil, document.Head{}, today)
 	}
 }
 

@@ -5,22 +5,22 @@ import (
 
 	"gonum.org/v1/gonum/mat"
 
+	"ironweir/core/document"
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
-	"ironweir/core/study"
 )
 
 // Loop is a way on which messages come back to where they were.
 type Loop struct {
-	Nodes     []string     `json:"nodes"`   // of its shortest cycle from the entry, then the rest
-	Links     []string     `json:"links"`   // of its shortest cycle
-	Verdict   string       `json:"verdict"` // certain possible broken
-	Gain      *[2]*float64 `json:"gain"`    // null where it is broken; an end is null where it has no bound
-	Unbounded bool         `json:"unbounded"`
-	Trend     string       `json:"trend"` // dies-out sustains grows could-grow, or empty where it is broken
-	Doubling  study.State  `json:"doubling"`
-	BrokenBy  *string      `json:"broken_by"`
+	Nodes     []string       `json:"nodes"`   // of its shortest cycle from the entry, then the rest
+	Links     []string       `json:"links"`   // of its shortest cycle
+	Verdict   string         `json:"verdict"` // certain possible broken
+	Gain      *[2]*float64   `json:"gain"`    // null where it is broken; an end is null where it has no bound
+	Unbounded bool           `json:"unbounded"`
+	Trend     string         `json:"trend"` // dies-out sustains grows could-grow, or empty where it is broken
+	Doubling  document.State `json:"doubling"`
+	BrokenBy  *string        `json:"broken_by"`
 
 	nodes  []int
 	states []int
@@ -143,7 +143,7 @@ func (a *Analysis) judgeLoop(sg *stateGraph, members []int, offsprings []offspri
 	}
 	entry := a.entryOf(sg, members, inside)
 	cycle := shortestCycle(entry, inner)
-	l := Loop{Verdict: "certain", Doubling: study.Never, states: members, calls: true}
+	l := Loop{Verdict: "certain", Doubling: document.Never, states: members, calls: true}
 	on := map[int]bool{}
 	for _, e := range cycle {
 		l.cycle = append(l.cycle, e.Edge)
@@ -180,7 +180,7 @@ func (a *Analysis) judgeLoop(sg *stateGraph, members []int, offsprings []offspri
 	case "grows":
 		l.Doubling = doubling(members, rows)
 	case "could-grow":
-		l.Doubling = study.Unknown
+		l.Doubling = document.Unknown
 	}
 	return l
 }
@@ -380,7 +380,7 @@ func spectralRadius(n int, m map[[2]int]float64) float64 {
 
 // doubling gives the time in which a growing loop doubles: ln 2 / s, where s
 // makes the spectral radius of M_ij e^(−s t_ij) equal to 1.
-func doubling(members []int, offsprings []offspring) study.State {
+func doubling(members []int, offsprings []offspring) document.State {
 	index := map[int]int{}
 	for k, m := range members {
 		index[m] = k
@@ -399,7 +399,7 @@ func doubling(members []int, offsprings []offspring) study.State {
 	low, high := 0.0, 1.0
 	for radius(high) > 1 {
 		if high *= 2; high > 1e9 {
-			return study.At(0) // it takes no time to go round
+			return document.At(0) // it takes no time to go round
 		}
 	}
 	for range 60 {
@@ -409,7 +409,7 @@ func doubling(members []int, offsprings []offspring) study.State {
 			high = mid
 		}
 	}
-	return study.At(math.Ln2 / high)
+	return document.At(math.Ln2 / high)
 }
 
 // findBroken lists the cycles over links that only a filter breaks: a link
@@ -473,7 +473,7 @@ func (a *Analysis) declinesAll(e, before graph.Edge) bool {
 }
 
 func (a *Analysis) brokenLoop(cycle []graph.Edge, by string) Loop {
-	l := Loop{Verdict: "broken", Doubling: study.Never, BrokenBy: &by, cycle: cycle}
+	l := Loop{Verdict: "broken", Doubling: document.Never, BrokenBy: &by, cycle: cycle}
 	for _, e := range cycle {
 		l.nodes = append(l.nodes, e.From)
 		l.Nodes = append(l.Nodes, a.node(e.From).Name)

@@ -5,10 +5,10 @@ import (
 	"sort"
 	"time"
 
+	"ironweir/core/document"
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
-	"ironweir/core/study"
 )
 
 // Entry is what is known of the messages that come in at a node.
@@ -21,11 +21,11 @@ type Entry struct {
 
 // LossSet is a set of faults that loses a message.
 type LossSet struct {
-	Faults []string    `json:"faults"` // nodes or groups that fail persistently; none: lost by design
-	Cause  string      `json:"cause"`
-	Node   string      `json:"node"`           // where it is lost
-	After  study.State `json:"after"`          // how long the fault must last before the first loss
-	Some   bool        `json:"some,omitempty"` // only some messages
+	Faults []string       `json:"faults"` // nodes or groups that fail persistently; none: lost by design
+	Cause  string         `json:"cause"`
+	Node   string         `json:"node"`           // where it is lost
+	After  document.State `json:"after"`          // how long the fault must last before the first loss
+	Some   bool           `json:"some,omitempty"` // only some messages
 
 	link int // through which it goes, or None
 }
@@ -114,7 +114,7 @@ func (a *Analysis) lossSet(names []string, l loss) LossSet {
 	if names == nil {
 		names = []string{}
 	}
-	return LossSet{Faults: names, Cause: l.cause, Node: a.node(l.node).Name, After: study.At(l.after.Seconds()), Some: l.some, link: l.link}
+	return LossSet{Faults: names, Cause: l.cause, Node: a.node(l.node).Name, After: document.At(l.after.Seconds()), Some: l.some, link: l.link}
 }
 
 type faultGroup struct {
@@ -441,7 +441,7 @@ func hasFailureLink(n *graph.Node, g *graph.Graph) bool {
 	return false
 }
 
-func describeAfter(s study.State) string {
+func describeAfter(s document.State) string {
 	if s.Seconds == nil {
 		return s.State
 	}

@@ -3,19 +3,19 @@ package check
 import (
 	"time"
 
+	"ironweir/core/document"
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
-	"ironweir/core/study"
 )
 
 // Outage is how long a node can be down before messages suffer.
 type Outage struct {
-	Parks   study.State `json:"parks"`   // the first message is parked
-	Loses   study.State `json:"loses"`   // the first message is lost
-	Limit   string      `json:"limit"`   // the field that sets the limit
-	Backlog *float64    `json:"backlog"` // messages by then, at the known rates; null: no rate is known
-	Drain   study.State `json:"drain"`   // how long the backlog takes afterwards
+	Parks   document.State `json:"parks"`   // the first message is parked
+	Loses   document.State `json:"loses"`   // the first message is lost
+	Limit   string         `json:"limit"`   // the field that sets the limit
+	Backlog *float64       `json:"backlog"` // messages by then, at the known rates; null: no rate is known
+	Drain   document.State `json:"drain"`   // how long the backlog takes afterwards
 }
 
 // findOutages works out the budget of every function and outside system: the
@@ -27,7 +27,7 @@ func (a *Analysis) findOutages() {
 		if !n.Kind.Runs() {
 			continue
 		}
-		o := Outage{Parks: study.Never, Loses: study.Never, Drain: study.Unknown}
+		o := Outage{Parks: document.Never, Loses: document.Never, Drain: document.Unknown}
 		first := time.Duration(-1)
 		for _, way := range a.waysInto(i) {
 			if way.parks {
@@ -44,9 +44,9 @@ func (a *Analysis) findOutages() {
 			o.Backlog = &backlog
 			if c := a.Capacity[n.Name]; c.Limit != nil {
 				if spare := float64(*c.Limit)/max(a.runTime(i, map[int]bool{}), 1e-9) - a.rates[i]; spare > 0 {
-					o.Drain = study.At(backlog / spare)
+					o.Drain = document.At(backlog / spare)
 				} else {
-					o.Drain = study.Never
+					o.Drain = document.Never
 				}
 			}
 		}
@@ -54,9 +54,9 @@ func (a *Analysis) findOutages() {
 	}
 }
 
-func earlier(s *study.State, after time.Duration) {
+func earlier(s *document.State, after time.Duration) {
 	if s.Seconds == nil || after.Seconds() < *s.Seconds {
-		*s = study.At(after.Seconds())
+		*s = document.At(after.Seconds())
 	}
 }
 

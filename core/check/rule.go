@@ -11,9 +11,9 @@ import (
 	"strings"
 	"time"
 
+	"ironweir/core/document"
 	"ironweir/core/graph"
 	"ironweir/core/model"
-	"ironweir/core/study"
 )
 
 // Severity is how bad a finding is.
@@ -134,7 +134,7 @@ type Summary struct {
 
 // Document is what `check -format json` prints.
 type Document struct {
-	study.Head
+	document.Head
 	Summary  Summary              `json:"summary"`
 	Findings []Finding            `json:"findings"`
 	Loops    []Loop               `json:"loops"`
@@ -153,7 +153,7 @@ type LinkReach struct {
 }
 
 // Run checks a graph; s, where given, says what outsiders send.
-func Run(g *graph.Graph, s *model.Scenario, head study.Head, now time.Time) *Document {
+func Run(g *graph.Graph, s *model.Scenario, head document.Head, now time.Time) *Document {
 	a := Analyse(g, s)
 	doc := &Document{Head: head, Findings: []Finding{}, Loops: a.Loops, Entries: a.Entries, Outages: a.Outages, Capacity: a.Capacity,
 		Links: map[string]LinkReach{}, Cost: a.Cost, Guesses: append([]string{}, g.Topology.Guesses...)}

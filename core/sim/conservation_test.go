@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"ironweir/core/document"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
@@ -163,7 +164,7 @@ func TestLedgerAddsUp(t *testing.T) {
 		require.NoError(t, err)
 		res, err := sim.Run(sim.Plan{Graph: g, Scenario: s, Audit: true, Limits: sim.Limits{Events: 4000}})
 		require.NoError(t, err, text)
-		doc, err := study.Merge(g, s, []*sim.Result{res}, study.Head{})
+		doc, err := study.Merge(g, s, []*sim.Result{res}, document.Head{})
 		require.NoError(t, err, text)
 		require.Equal(t, doc.Ledger.Copies, doc.Ledger.Sum())
 		for name, n := range doc.Nodes {
@@ -174,7 +175,7 @@ func TestLedgerAddsUp(t *testing.T) {
 
 		again, err := sim.Run(sim.Plan{Graph: g, Scenario: s, Limits: sim.Limits{Events: 4000}})
 		require.NoError(t, err)
-		second, err := study.Merge(g, s, []*sim.Result{again}, study.Head{})
+		second, err := study.Merge(g, s, []*sim.Result{again}, document.Head{})
 		require.NoError(t, err)
 		require.Equal(t, marshal(t, doc), marshal(t, second), "the same seed must give the same bytes")
 	})

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"gonum.org/v1/gonum/stat/distuv"
 
+	"ironweir/core/document"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
@@ -26,7 +27,7 @@ func replicate(t *testing.T, topology, scenario string) (*graph.Graph, *study.Do
 		require.NoError(t, err)
 		results = append(results, res)
 	}
-	doc, err := study.Merge(g, s, results, study.Head{})
+	doc, err := study.Merge(g, s, results, document.Head{})
 	require.NoError(t, err)
 	return g, doc, results
 }

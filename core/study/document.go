@@ -4,55 +4,12 @@
 package study
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"math"
 	"time"
 
 	"gonum.org/v1/gonum/stat/distuv"
-)
 
-// Version is the version of the program, put into every document.
-const Version = "0.1.0"
-
-// Head starts every document.
-type Head struct {
-	Schema      string `json:"schema"`
-	Version     string `json:"version"`
-	Model       string `json:"model"`
-	Environment string `json:"environment"`
-	Digest      string `json:"digest"` // of the model's text and what was set in it
-}
-
-// NewHead fills the head of a document of some schema.
-func NewHead(schema, model, environment, digest string) Head {
-	return Head{Schema: "ironweir/" + schema + "/1", Version: Version, Model: model, Environment: environment, Digest: digest}
-}
-
-// Digest gives the SHA-256 of texts, in hex.
-func Digest(texts ...string) string {
-	h := sha256.New()
-	for _, t := range texts {
-		h.Write([]byte(t))
-		h.Write([]byte{0})
-	}
-	return hex.EncodeToString(h.Sum(nil))
-}
-
-// State is a time that may be never, without bound or unknown.
-type State struct {
-	State   string   `json:"state"` // at never unbounded unknown
-	Seconds *float64 `json:"s,omitempty"`
-}
-
-// At is the state of a known time.
-func At(seconds float64) State { return State{State: "at", Seconds: &seconds} }
-
-// The states without a time.
-var (
-	Never     = State{State: "never"}
-	Unbounded = State{State: "unbounded"}
-	Unknown   = State{State: "unknown"}
+	"ironweir/core/document"
 )
 
 // Interval is a 95% confidence interval, or null where there is none (one
@@ -61,7 +18,7 @@ type Interval *[2]float64
 
 // Document is the result of a run, as `run -format json` prints it.
 type Document struct {
-	Head
+	document.Head
 	Scenario       string                 `json:"scenario"`
 	Variant        string                 `json:"variant,omitempty"`
 	Seed           uint64                 `json:"seed"`
@@ -217,9 +174,9 @@ type Rounds struct {
 
 // Alarm tells whether an alarm went off.
 type Alarm struct {
-	Fired bool  `json:"fired"`
-	First State `json:"first"`
-	Count int64 `json:"count"`
+	Fired bool           `json:"fired"`
+	First document.State `json:"first"`
+	Count int64          `json:"count"`
 }
 
 // Expectation is a judged condition.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strconv"
 
+	"ironweir/core/document"
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -13,7 +14,7 @@ import (
 
 // Merge makes the document of a run from its replications, which must be in
 // order; no result is changed.
-func Merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head Head) (*Document, error) {
+func Merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head document.Head) (*Document, error) {
 	doc := merge(g, s, results, head)
 	if doc.Ledger.Sum() != doc.Ledger.Copies {
 		return nil, fmt.Errorf("the ledger does not add up: %d copies, %d accounted for (a fault of the engine; please report the model)", doc.Ledger.Copies, doc.Ledger.Sum())
@@ -80,7 +81,7 @@ func (f *Fates) add(n *sim.NodeResult) {
 	f.Redelivered += n.Redelivered
 }
 
-func merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head Head) *Document {
+func merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head document.Head) *Document {
 	doc := &Document{Head: head, Scenario: s.Name, Seed: s.Seed, Replications: len(results), Start: s.Start.UTC(), Length: s.Length.Seconds(), WarmUp: s.WarmUp.Seconds(),
 		Reached: s.Length.Seconds(), Ledger: Ledger{Fates: newFates()}, PerReplication: map[string]Spread{}, Nodes: map[string]Node{}, Links: map[string]Link{}, Latency: map[string]Times{},
 		Loops: []Loop{}, Alarms: map[string]Alarm{}, Expect: map[string]Expectation{}}
@@ -251,12 +252,12 @@ func mergeLoops(doc *Document, g *graph.Graph, results []*sim.Result) {
 
 func mergeAlarms(doc *Document, results []*sim.Result) {
 	for k, a := range results[0].Alarms {
-		out := Alarm{First: Never}
+		out := Alarm{First: document.Never}
 		for _, r := range results {
 			x := r.Alarms[k]
 			out.Count += x.Fired
 			if x.Fired > 0 && (!out.Fired || x.First.Seconds() < *out.First.Seconds) {
-				out.Fired, out.First = true, At(x.First.Seconds())
+				out.Fired, out.First = true, document.At(x.First.Seconds())
 			}
 		}
 		doc.Alarms[a.Name] = out

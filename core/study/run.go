@@ -4,6 +4,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"ironweir/core/document"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
@@ -14,7 +15,7 @@ type Plan struct {
 	Graph    *graph.Graph
 	Scenario *model.Scenario
 	Inputs   sim.Inputs
-	Head     Head
+	Head     document.Head
 	Limits   sim.Limits
 	Workers  int                 // replications at once; at least 1
 	Progress func(share float64) // of the whole run, from any goroutine; or nil

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"ironweir/core/document"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
@@ -42,7 +43,7 @@ func TestSemantics(t *testing.T) {
 			require.NotEmpty(t, s.Expect)
 			res, err := sim.Run(sim.Plan{Graph: g, Scenario: s, Audit: true})
 			require.NoError(t, err)
-			doc, err := study.Merge(g, s, []*sim.Result{res}, study.Head{})
+			doc, err := study.Merge(g, s, []*sim.Result{res}, document.Head{})
 			require.NoError(t, err)
 			for name, x := range doc.Expect {
 				require.True(t, x.Holds, "%s %s\nledger %+v", name, x.Error, doc.Ledger)

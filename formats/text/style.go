@@ -11,6 +11,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"ironweir/core/document"
 	"ironweir/core/model"
 	"ironweir/core/study"
 )
@@ -160,7 +161,7 @@ func seconds(s float64) string {
 	return model.FormatDuration(d)
 }
 
-func state(s study.State) string {
+func state(s document.State) string {
 	if s.State == "at" {
 		if *s.Seconds == 0 {
 			return "at once"
