@@ -105,7 +105,7 @@ func (a *Analysis) waysInto(i int) []way {
 func (a *Analysis) queueBudget(q *graph.Node, l *graph.Link) way {
 	p := &l.Policy
 	span := time.Duration(p.Tries) * q.Lease
-	limit := l.Link.ID() + " retry.tries × " + q.Name + " lease"
+	limit := l.Link.ID() + " tries × lease"
 	if p.WaitSet {
 		span, limit = triesSpan(p), l.Link.ID()+" retry"
 	}
@@ -116,8 +116,5 @@ func (a *Analysis) queueBudget(q *graph.Node, l *graph.Link) way {
 }
 
 func limitOf(l *graph.Link) string {
-	if l.Retry == nil {
-		return l.Link.ID() + " retry (by default)"
-	}
 	return l.Link.ID() + " retry"
 }

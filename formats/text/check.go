@@ -97,8 +97,8 @@ func (p *page) entries(doc *check.Document) {
 				single = append(single, set.Faults[0])
 			}
 		}
-		if len(single) > 3 {
-			single = append(single[:3], fmt.Sprintf("and %d more", len(single)-3))
+		if len(single) > 2 {
+			single = append(single[:2], fmt.Sprintf("and %d more", len(single)-2))
 		}
 		amp := func(x *float64) string {
 			if x == nil {
@@ -133,7 +133,7 @@ func (p *page) outages(doc *check.Document) {
 		}
 		rows = append(rows, []string{name, state(o.Parks), state(o.Loses), backlog, drain, o.Limit})
 	}
-	p.table([]string{"node", ">first parked", ">first lost", ">backlog", ">drains in", "set by"}, rows)
+	p.table([]string{"node", ">parks after", ">loses after", ">backlog", "~>drains in", "set by"}, rows)
 }
 
 func (p *page) capacity(doc *check.Document) {

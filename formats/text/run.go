@@ -157,5 +157,5 @@ func (p *page) latency(doc *study.Document, only []string) {
 		}
 		rows = append(rows, []string{name, count(t.Count), seconds(t.Mean), interval(t.MeanCI, seconds), seconds(t.P50), seconds(t.P99), seconds(t.Max)})
 	}
-	p.table([]string{"way", ">copies", ">mean", "95% interval", ">p50", ">p99", ">max"}, rows)
+	p.table([]string{"way", ">copies", ">mean", "95% interval", ">p50", ">p99", "~>max"}, rows)
 }

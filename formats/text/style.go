@@ -100,6 +100,19 @@ func (p *page) table(head []string, rows [][]string) {
 			total -= width[i] + 2
 		}
 	}
+	// Where it still is too wide, the last column gives way.
+	for i := len(head) - 1; i > 0; i-- {
+		if !used[i] {
+			continue
+		}
+		if over := total - p.Width; over > 0 && !right[i] && width[i]-over >= 12 {
+			width[i] -= over
+			for _, r := range rows {
+				r[i] = shorten(r[i], width[i])
+			}
+		}
+		break
+	}
 	row := func(cells []string, style paint) {
 		var b strings.Builder
 		for i, c := range cells {
@@ -120,6 +133,14 @@ func (p *page) table(head []string, rows [][]string) {
 	for _, r := range rows {
 		row(r, "")
 	}
+}
+
+// shorten cuts a text to a width, the cut marked.
+func shorten(s string, width int) string {
+	if r := []rune(s); len(r) > width {
+		return string(r[:width-1]) + "…"
+	}
+	return s
 }
 
 // count writes an integer with thousands apart; 0 as nothing when blank.
