@@ -247,7 +247,7 @@ func TestDatabaseStopsInMidRun(t *testing.T) {
 		os.Chmod(parent, 0o755)
 	}
 	r := start(t).signIn()
-	medium := "ironweir: scenario/1\nname: medium\nlength: 40d\ntraffic: {u: {into: manifest-drop, rate: 40/m, key: \"inbound/{seq}.csv\"}}\n"
+	medium := "ironweir: scenario/1\nname: medium\nlength: 5d\ntraffic: {u: {into: manifest-drop, rate: 40/m, key: \"inbound/{seq}.csv\"}}\n"
 	r.do("PUT", "/api/v1/models/kittiwake/scenarios/medium", map[string]string{"text": medium}, 204)
 	run := r.do("POST", "/api/v1/models/kittiwake/runs", map[string]any{"scenario": "medium"}, 202)
 	id := run["id"].(float64)
@@ -273,7 +273,7 @@ func TestDatabaseStopsInMidRun(t *testing.T) {
 	}, 30*time.Second, 50*time.Millisecond, "it recovers by itself")
 	require.Eventually(t, func() bool {
 		return r.do("GET", fmt.Sprintf("/api/v1/runs/%.0f", id), nil, 200)["state"] == "done"
-	}, 60*time.Second, 100*time.Millisecond, "the run ends and is kept")
+	}, 5*time.Minute, 100*time.Millisecond, "the run ends and is kept")
 }
 
 func TestOpenAPIDescribesWhatIsAnswered(t *testing.T) {

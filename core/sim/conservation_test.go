@@ -49,6 +49,12 @@ func drawTopology(t *rapid.T) string {
 			if rapid.Bool().Draw(t, "capped") {
 				b.WriteString("    capacity: 5\n")
 			}
+			if rapid.Bool().Draw(t, "grouped") {
+				b.WriteString("    order: grouped\n    group: event.subject.size() % 3\n")
+			}
+			if rapid.Bool().Draw(t, "dedupe") {
+				b.WriteString("    dedupe: {by: event.subject, within: 5s}\n")
+			}
 			if rapid.Bool().Draw(t, "carried") {
 				b.WriteString("    age: carried\n")
 			}
@@ -65,6 +71,9 @@ func drawTopology(t *rapid.T) string {
 				b.WriteString("    pool: shared\n")
 			}
 			fmt.Fprintf(&b, "    hop-limit: %d\n    sends: %s\n    results: %s\n", rapid.IntRange(3, 12).Draw(t, "hops"), pick("sends", "one-by-one", "together"), pick("results", "async", "all"))
+			if rapid.IntRange(0, 3).Draw(t, "idempotent") == 0 {
+				b.WriteString("    idempotent: event.subject\n")
+			}
 			if rapid.Bool().Draw(t, "cold") {
 				b.WriteString("    cold-start: {takes: 1s, idle: 5s}\n")
 			}

@@ -67,6 +67,8 @@ const (
 	begun              // its first run has started
 	deletion           // the event of a deletion
 	damaged            // (of a journey) some copy ended badly
+	heldBack           // its group is blocked by another message
+	blocks             // it blocks its group: handed out, or failed and not visible again
 )
 
 // copyRecord is one message held for one consumer. Index 0 stands for none.
@@ -91,6 +93,7 @@ type copyRecord struct {
 	rounds   uint16
 	flags    copyFlags
 	class    uint8 // of links that match, in a queue
+	group    int32
 	lastFail int16
 }
 

@@ -146,6 +146,7 @@ type batchEntry struct {
 	copy    uint32
 	token   uint16
 	failure int16
+	known   bool // idempotent: it has succeeded before
 }
 
 func (b *batch) anyFailed() bool {

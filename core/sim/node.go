@@ -38,7 +38,8 @@ type node struct {
 	pool        *pool
 	cold        *coldStarts
 	bucket      *tokenBucket
-	doom        uint64 // seed of what is never managed
+	succeeded   map[string]struct{} // keys of an idempotent function
+	doom        uint64              // seed of what is never managed
 	luck, time1 *stream
 
 	// in force by incidents
@@ -48,16 +49,16 @@ type node struct {
 	off            bool
 
 	// counted
-	copies                                int64
-	fates                                 [fates]int64
-	redelivered, runs, failures, timeouts int64
-	throttled, coldCount                  int64
-	answers                               [600]int32
-	depth, maxDepth, active, maxActive    int64
-	depthArea, activeArea                 float64 // nanoseconds × count
-	depthSince, activeSince               int64
-	wait, time, runTime                   Histogram
-	oldest                                int64 // greatest age seen of what lies in it
+	copies                                              int64
+	fates                                               [fates]int64
+	deduplicated, redelivered, runs, failures, timeouts int64
+	throttled, coldCount                                int64
+	answers                                             [600]int32
+	depth, maxDepth, active, maxActive                  int64
+	depthArea, activeArea                               float64 // nanoseconds × count
+	depthSince, activeSince                             int64
+	wait, time, runTime                                 Histogram
+	oldest                                              int64 // greatest age seen of what lies in it
 }
 
 type nodeCase struct {
@@ -307,7 +308,7 @@ func (e *engine) setUpRunner(n *node) error {
 		return notYet(gn, "accepts")
 	}
 	if gn.Idempotent != nil {
-		return notYet(gn, "idempotent")
+		n.succeeded = map[string]struct{}{}
 	}
 	n.limit = int64(gn.Timeout)
 	n.concurrency = int64(gn.Concurrency)

@@ -25,6 +25,9 @@ type queue struct {
 	delay     int64
 	retention int64
 	carryAge  bool
+	groups    *groups          // nil: order does not matter
+	seen      map[string]int64 // keys of dedupe, and until when they count
+	window    int64
 }
 
 // list is a doubly linked list of copies.
@@ -61,11 +64,17 @@ const (
 
 func (e *engine) setUpQueue(n *node) error {
 	gn := &e.g.Nodes[n.id]
-	if gn.Grouped || gn.Dedupe != nil || gn.Duplicates > 0 {
-		return notYet(gn, "order: grouped, dedupe and duplicates")
+	if gn.Duplicates > 0 {
+		return notYet(gn, "duplicates")
 	}
 	q := &queue{lease: int64(gn.Lease), delay: int64(gn.Delay), retention: int64(gn.Retention), carryAge: gn.CarryAge}
 	n.queue = q
+	if gn.Grouped {
+		q.groups = &groups{number: map[string]int32{}, state: make([]group, 1)}
+	}
+	if gn.Dedupe != nil {
+		q.seen, q.window = map[string]int64{}, int64(gn.Dedupe.Within)
+	}
 	n.capacity = int64(gn.Capacity)
 	if len(gn.Out) > 64 {
 		return fmt.Errorf("%s: %d links leave one queue; at most 64 can be simulated", gn.Name, len(gn.Out))
@@ -85,8 +94,18 @@ func (e *engine) setUpQueue(n *node) error {
 func (e *engine) standInQueue(n *node, i uint32) {
 	c := &e.copies[i]
 	q := n.queue
+	if q.seen != nil && e.duplicate(n, i) {
+		n.deduplicated++
+		e.finish(i, Passed)
+		return
+	}
 	n.changeDepth(e.now, 1)
 	c.flags |= stands
+	if q.groups != nil {
+		group := e.groupOf(n, i)
+		c = &e.copies[i]
+		c.group = group
+	}
 	e.growOld(n, i)
 	if len(q.links) == 0 {
 		e.rest(i)
@@ -97,6 +116,29 @@ func (e *engine) standInQueue(n *node, i uint32) {
 		return
 	}
 	e.becomeVisible(i)
+}
+
+// duplicate tells whether a message's key has come within the window before.
+func (e *engine) duplicate(n *node, i uint32) bool {
+	q := n.queue
+	m := e.messageOf(&e.copies[i])
+	v, err := e.g.Nodes[n.id].DedupeBy.Value(e.look(&m, "message"))
+	if err != nil {
+		return false // without a key it is like no other
+	}
+	key := fmt.Sprint(v)
+	if until, ok := q.seen[key]; ok && e.now < until {
+		return true
+	}
+	if len(q.seen) >= 1024 && len(q.seen)&(len(q.seen)-1) == 0 { // at each power of two, forget what no longer counts
+		for k, until := range q.seen {
+			if e.now >= until {
+				delete(q.seen, k)
+			}
+		}
+	}
+	q.seen[key] = e.now + q.window
+	return false
 }
 
 // growOld puts a copy into the list by age and arms the timer of the oldest.
@@ -179,6 +221,7 @@ func (e *engine) leaveQueue(n *node, i uint32, f Fate) {
 	if c.flags&expiring == 0 {
 		e.unlinkAge(n.queue, c)
 	}
+	e.unblock(n, i)
 	e.finish(i, f)
 }
 
@@ -193,6 +236,8 @@ func (e *engine) hide(q *queue, i uint32) {
 		l = &class.list
 	case c.flags&leased != 0:
 		l = &q.leases
+	case c.flags&heldBack != 0:
+		l = &q.groups.state[c.group].held
 	default:
 		return
 	}
@@ -206,7 +251,7 @@ func (e *engine) hide(q *queue, i uint32) {
 	} else {
 		l.tail = c.prev
 	}
-	c.flags &^= visible | leased
+	c.flags &^= visible | leased | heldBack
 }
 
 func (e *engine) appendTo(l *list, i uint32) {
@@ -220,12 +265,27 @@ func (e *engine) appendTo(l *list, i uint32) {
 	l.tail = i
 }
 
-// becomeVisible makes a message ready to be taken.
+// becomeVisible makes a message ready to be taken, unless its group is
+// blocked.
 func (e *engine) becomeVisible(i uint32) {
 	c := &e.copies[i]
 	n := &e.nodes[c.node]
-	q := n.queue
 	c.timer = 0
+	if n.queue.groups == nil {
+		e.show(n, i)
+		return
+	}
+	e.holdBack(n.queue, i) // among the others of its group, by age
+	e.unblock(n, i)
+	if n.queue.groups.state[c.group].blockers == 0 {
+		e.showHeld(n, c.group)
+	}
+}
+
+// show makes a message visible to the links that match it.
+func (e *engine) show(n *node, i uint32) {
+	c := &e.copies[i]
+	q := n.queue
 	class := e.classOf(q, c)
 	if class < 0 {
 		return // no link matches: it waits for its retention to end
@@ -291,7 +351,7 @@ func (e *engine) classOf(q *queue, c *copyRecord) int {
 
 // take gives the next visible message for a link, or 0. What is spent goes to
 // the dead-letter on the way.
-func (e *engine) take(n *node, rl *readerLink) uint32 {
+func (e *engine) take(n *node, rl *readerLink, batch uint32) uint32 {
 	q := n.queue
 	for {
 		best := -1
@@ -306,6 +366,9 @@ func (e *engine) take(n *node, rl *readerLink) uint32 {
 			return 0
 		}
 		i := q.classes[best].head
+		if !e.mayTake(n, i, batch) {
+			continue
+		}
 		c := &e.copies[i]
 		p := &rl.delivery.policy
 		cause := noFate
@@ -318,6 +381,7 @@ func (e *engine) take(n *node, rl *readerLink) uint32 {
 			cause = GivenUp
 		default:
 			e.handOut(n, i)
+			e.block(n.queue, i, batch)
 			return i
 		}
 		e.endInQueue(n, i, rl.delivery, cause)
@@ -391,7 +455,7 @@ func (e *engine) pull(n *node) {
 		}
 		for len(rl.filling) > 0 {
 			b := rl.filling[0]
-			i := e.take(n, rl)
+			i := e.take(n, rl, b)
 			if i == 0 {
 				break
 			}
@@ -404,15 +468,16 @@ func (e *engine) pull(n *node) {
 			if r < 0 {
 				break
 			}
-			i := e.take(n, rl)
+			i := e.take(n, rl, 0)
 			if i == 0 {
 				break
 			}
 			rl.free[r/64] &^= 1 << (r % 64)
 			b := e.newBatch(rl.first+uint32(r), n)
 			size := e.addToBatch(b, i)
+			e.block(q, i, b)
 			for size < rl.link.Read.UpTo {
-				if i = e.take(n, rl); i == 0 {
+				if i = e.take(n, rl, b); i == 0 {
 					break
 				}
 				size = e.addToBatch(b, i)

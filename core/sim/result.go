@@ -30,16 +30,16 @@ type Result struct {
 
 // NodeResult is what one node counted.
 type NodeResult struct {
-	Copies, Waiting, Running              int64
-	Fates                                 [fates]int64
-	Redelivered, Runs, Failures, Timeouts int64
-	Throttled, ColdStarts                 int64
-	Answers                               map[int]int64
-	DepthMean, ActiveMean                 float64
-	DepthMax, DepthEnd, ActiveMax         int64
-	Oldest                                float64 // seconds
-	Wait, Time, RunTime                   Histogram
-	RunSeconds                            float64
+	Copies, Waiting, Running                            int64
+	Fates                                               [fates]int64
+	Deduplicated, Redelivered, Runs, Failures, Timeouts int64
+	Throttled, ColdStarts                               int64
+	Answers                                             map[int]int64
+	DepthMean, ActiveMean                               float64
+	DepthMax, DepthEnd, ActiveMax                       int64
+	Oldest                                              float64 // seconds
+	Wait, Time, RunTime                                 Histogram
+	RunSeconds                                          float64
 }
 
 // LinkResult is what one link counted.
@@ -90,6 +90,7 @@ func (e *engine) result() (*Result, error) {
 		n.changeDepth(e.now, 0)
 		n.changeActive(e.now, 0)
 		r.Copies, r.Fates = n.copies, n.fates
+		r.Deduplicated = n.deduplicated
 		r.Redelivered, r.Runs, r.Failures, r.Timeouts, r.Throttled, r.ColdStarts = n.redelivered, n.runs, n.failures, n.timeouts, n.throttled, n.coldCount
 		r.DepthMean, r.ActiveMean = n.depthArea/span, n.activeArea/span
 		r.RunSeconds = n.activeArea * 1e-9

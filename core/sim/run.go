@@ -57,6 +57,7 @@ type run struct {
 	why     runFor
 	final   bool // its failure is not worth another try
 	late    bool // its work is longer than its time limit
+	skip    bool // idempotent: its message has succeeded before
 	checked bool // `sends: together`: all targets have been checked
 	status  int16
 }
@@ -111,7 +112,7 @@ func (e *engine) message(r *run, k int) (message, bool) {
 	switch {
 	case r.batch != 0:
 		entry := &e.batches[r.batch].entries[k]
-		return e.messageOf(&e.copies[entry.copy]), entry.failure == noError
+		return e.messageOf(&e.copies[entry.copy]), entry.failure == noError && !entry.known
 	case r.copy != 0:
 		return e.messageOf(&e.copies[r.copy]), true
 	}
@@ -150,7 +151,10 @@ func (e *engine) begin(i uint32) {
 	if n.limit > 0 && n.asks {
 		r.timeout = e.at(e.now+n.limit, evTimeout, i)
 	}
-	if len(n.steps[atStart]) > 0 {
+	if n.succeeded != nil {
+		e.skipKnown(r, n)
+	}
+	if len(n.steps[atStart]) > 0 && !r.skip {
 		e.advance(i)
 		return
 	}
@@ -292,6 +296,8 @@ func (e *engine) resume(i uint32) {
 			e.timeOut(i)
 		case r.failure != noError:
 			e.endRun(i, r.failure)
+		case r.skip:
+			e.endRun(i, noError)
 		default:
 			r.phase, r.step, r.index, r.reps = calling, 0, 0, -1
 			e.advance(i)
@@ -572,6 +578,9 @@ func (e *engine) endRun(i uint32, failure int16) {
 	if r.why == forMove {
 		e.endMove(i)
 		return
+	}
+	if n.succeeded != nil && failure == noError && !r.skip {
+		e.remember(r, n)
 	}
 	if failure != noError {
 		n.failures++

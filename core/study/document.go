@@ -76,6 +76,7 @@ type Node struct {
 	Kind   string `json:"kind"`
 	Copies int64  `json:"copies"`
 	Fates
+	Deduplicated  int64            `json:"deduplicated,omitempty"` // of the passed ones: dropped as seen before
 	Runs          int64            `json:"runs"`
 	Failures      int64            `json:"failures"`
 	Timeouts      int64            `json:"timeouts"`

@@ -166,6 +166,7 @@ func mergeNode(g *graph.Graph, i int, results []*sim.Result) Node {
 		n.Copies += nr.Copies
 		n.Fates.add(nr)
 		n.Runs += nr.Runs
+		n.Deduplicated += nr.Deduplicated
 		n.Failures += nr.Failures
 		n.Timeouts += nr.Timeouts
 		n.Throttled += nr.Throttled
