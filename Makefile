@@ -13,7 +13,7 @@ demo: need-postgresql build
 
 # The console is built from the API's own description, then into the program.
 build: console
-	$(GO) build -o bin/ironweir ./cmd/ironweir
+	$(GO) build -ldflags "-X main.commit=$$(git rev-parse --short HEAD 2>/dev/null || echo unknown)" -o bin/ironweir ./cmd/ironweir
 
 console: service/site/dist/index.html
 

@@ -3,7 +3,6 @@ package main
 import (
 	"fmt"
 	"runtime"
-	"runtime/debug"
 	"time"
 
 	"ironweir/core/document"
@@ -77,19 +76,14 @@ var schemaCommand = &command{name: "schema", args: "topology|scenario", short: "
 		return exitFine, c.printJSON(s)
 	}}
 
+// commit is the commit that the program was built from; the build sets it.
+var commit = "unknown"
+
 var versionCommand = &command{name: "version", args: "", short: "Print version, commit and Go version",
 	run: func(c *call) (int, error) {
 		format := c.String("format", "text", "`FORMAT`: text, json")
 		if err := c.parse(0, 0); err != nil {
 			return 0, err
-		}
-		commit := "unknown"
-		if info, ok := debug.ReadBuildInfo(); ok {
-			for _, s := range info.Settings {
-				if s.Key == "vcs.revision" {
-					commit = s.Value
-				}
-			}
 		}
 		if *format == "json" {
 			return exitFine, c.printJSON(map[string]string{"version": document.Version, "commit": commit, "go": runtime.Version()})

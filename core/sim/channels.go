@@ -140,6 +140,14 @@ func (e *engine) deadLetter(i uint32, to int32) {
 	e.deliver(e.nodes[to].ownWay, &m, m.content, 0)
 }
 
+// setUpTable takes tables that nothing reads a change feed of: rows at rest.
+func (e *engine) setUpTable(n *node) error {
+	if gn := &e.g.Nodes[n.id]; len(gn.Out) > 0 {
+		return notYet(gn, "the change feed")
+	}
+	return nil
+}
+
 // stand lets a written message take its place in a channel.
 func (e *engine) stand(n *node, i uint32) { n.standFunc(e, n, i) }
 
@@ -212,7 +220,7 @@ func (e *engine) fanFate(n *node, gn *graph.Node, m *message, taken, deleted boo
 	switch {
 	case taken:
 		return Passed
-	case gn.Kind == model.Bucket:
+	case gn.Kind == model.Bucket || gn.Kind == model.Table:
 		if deleted {
 			return Handled
 		}

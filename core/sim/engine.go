@@ -250,6 +250,7 @@ var behaviours = map[model.Kind]struct {
 }{
 	model.Bucket:   {nil, (*engine).standInBucket},
 	model.Queue:    {(*engine).setUpQueue, (*engine).standInQueue},
+	model.Table:    {(*engine).setUpTable, (*engine).standInBucket},
 	model.Topic:    {nil, (*engine).standInTopic},
 	model.Schedule: {(*engine).setUpSchedule, nil},
 	model.Endpoint: {(*engine).setUpRunner, nil},

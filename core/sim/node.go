@@ -278,7 +278,7 @@ func (e *engine) setUpNodes() error {
 			n.notice = typical(gn.Notice)
 			n.fails = model.Failing{}
 		}
-		if gn.Kind == model.Bucket {
+		if gn.Kind == model.Bucket || gn.Kind == model.Table {
 			for _, id := range gn.In {
 				if e.g.Links[id].Op == "delete" {
 					n.keys = map[string]struct{}{}

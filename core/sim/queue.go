@@ -2,7 +2,6 @@ package sim
 
 import (
 	"fmt"
-	"math/bits"
 	"time"
 
 	"ironweir/core/graph"
@@ -39,28 +38,6 @@ type visibleClass struct {
 	list
 	count int
 }
-
-// readerLink is a link of a queue with its readers.
-type readerLink struct {
-	link     *graph.Link
-	delivery *delivery
-	bit      uint64
-	first    uint32 // its readers are first, first+1, …
-	free     []uint64
-	filling  []uint32 // batches that wait for more
-}
-
-// reader takes one batch at a time.
-type reader struct {
-	link  *readerLink
-	queue int32
-	pause int64 // after a throttle: how long it paused last; 0: none
-}
-
-const (
-	firstPause = int64(time.Second)
-	longPause  = int64(time.Minute)
-)
 
 func (e *engine) setUpQueue(n *node) error {
 	gn := &e.g.Nodes[n.id]
@@ -349,80 +326,6 @@ func (e *engine) classOf(q *queue, c *copyRecord) int {
 	return len(q.classes) - 1
 }
 
-// take gives the next visible message for a link, or 0. What is spent goes to
-// the dead-letter on the way.
-func (e *engine) take(n *node, rl *readerLink, batch uint32) uint32 {
-	q := n.queue
-	for {
-		best := -1
-		for i := range q.classes {
-			class := &q.classes[i]
-			if class.mask&rl.bit != 0 && class.head != 0 &&
-				(best < 0 || e.copies[class.head].due < e.copies[q.classes[best].head].due) {
-				best = i
-			}
-		}
-		if best < 0 {
-			return 0
-		}
-		i := q.classes[best].head
-		if !e.mayTake(n, i, batch) {
-			continue
-		}
-		c := &e.copies[i]
-		p := &rl.delivery.policy
-		cause := noFate
-		switch {
-		case rl.delivery.refused:
-			cause = Refused
-		case p.Tries > 0 && int(c.tries) >= p.Tries:
-			cause = Exhausted
-		case p.GiveUp > 0 && e.now-c.born > p.GiveUp:
-			cause = GivenUp
-		default:
-			e.handOut(n, i)
-			e.block(n.queue, i, batch)
-			return i
-		}
-		e.endInQueue(n, i, rl.delivery, cause)
-	}
-}
-
-// endInQueue gives up a message of a queue.
-func (e *engine) endInQueue(n *node, i uint32, d *delivery, cause Fate) {
-	if d.dead >= 0 {
-		e.deadLetter(i, d.dead)
-		cause = Passed
-	}
-	e.leaveQueue(n, i, cause)
-}
-
-// handOut counts a try and starts the lease.
-func (e *engine) handOut(n *node, i uint32) {
-	q := n.queue
-	e.hide(q, i)
-	c := &e.copies[i]
-	c.tries++
-	if c.busy > 0 {
-		n.redelivered++
-	}
-	if c.flags&begun == 0 {
-		c.flags |= begun
-		if e.now >= e.warm {
-			n.wait.Add(e.now - c.born)
-		}
-	}
-	c.held++
-	c.flags |= leased
-	c.due = e.now + q.lease
-	c.timer = e.sequence()
-	e.appendTo(&q.leases, i)
-	if q.leaseSeq == 0 {
-		q.leaseSeq = c.timer
-		e.arm(c.due, c.timer, evLease, uint32(n.id))
-	}
-}
-
 // leaseEnds comes when the oldest lease ends; messages whose lease has ended
 // are visible again.
 func (e *engine) leaseEnds(n *node, seq uint64) {
@@ -442,136 +345,6 @@ func (e *engine) leaseEnds(n *node, seq uint64) {
 		q.leaseSeq = c.timer
 		e.arm(c.due, c.timer, evLease, uint32(n.id))
 	}
-}
-
-// pull lets the readers of a queue take what is visible: filling batches
-// first, then idle readers, link by link.
-func (e *engine) pull(n *node) {
-	q := n.queue
-	q.pulling = false
-	for _, rl := range q.links {
-		if rl.delivery.paused {
-			continue
-		}
-		for len(rl.filling) > 0 {
-			b := rl.filling[0]
-			i := e.take(n, rl, b)
-			if i == 0 {
-				break
-			}
-			if e.addToBatch(b, i) == rl.link.Read.UpTo {
-				e.startBatch(b)
-			}
-		}
-		for {
-			r := rl.idle()
-			if r < 0 {
-				break
-			}
-			i := e.take(n, rl, 0)
-			if i == 0 {
-				break
-			}
-			rl.free[r/64] &^= 1 << (r % 64)
-			b := e.newBatch(rl.first+uint32(r), n)
-			size := e.addToBatch(b, i)
-			e.block(q, i, b)
-			for size < rl.link.Read.UpTo {
-				if i = e.take(n, rl, b); i == 0 {
-					break
-				}
-				size = e.addToBatch(b, i)
-			}
-			if size == rl.link.Read.UpTo || rl.link.Read.Within == 0 {
-				e.startBatch(b)
-				continue
-			}
-			rl.filling = append(rl.filling, b)
-			e.batches[b].filling = true
-			e.batches[b].timer = e.at(e.now+int64(rl.link.Read.Within), evFill, b)
-		}
-	}
-}
-
-// idle gives the first idle reader, or -1.
-func (rl *readerLink) idle() int {
-	for w, word := range rl.free {
-		if word != 0 {
-			return w*64 + bits.TrailingZeros64(word)
-		}
-	}
-	return -1
-}
-
-// freeReader lets a reader take again, after a pause where its batch was
-// throttled.
-func (e *engine) freeReader(id uint32, throttled bool) {
-	r := &e.readers[id]
-	if throttled {
-		r.pause = min(max(2*r.pause, firstPause), longPause)
-		e.at(e.now+r.pause, evReader, id)
-		return
-	}
-	r.pause = 0
-	e.readerBack(id)
-}
-
-func (e *engine) readerBack(id uint32) {
-	r := &e.readers[id]
-	slot := id - r.link.first
-	r.link.free[slot/64] |= 1 << (slot % 64)
-	e.wantPull(&e.nodes[r.queue])
-}
-
-// queueFailed handles a message of a queue whose run did not succeed.
-func (e *engine) queueFailed(n *node, i uint32, token uint16, d *delivery, failure int16, final bool) {
-	c := &e.copies[i]
-	if c.flags&done != 0 {
-		return
-	}
-	if c.flags&expiring != 0 {
-		if c.busy == 0 {
-			e.leaveQueue(n, i, Expired)
-		}
-		return
-	}
-	if c.tries != token || c.flags&leased == 0 {
-		return // handed out again since, or its lease has ended: nothing changes
-	}
-	c.lastFail = failure
-	switch {
-	case final || d.isExcept(failure):
-		e.endInQueue(n, i, d, Exhausted)
-	case d.policy.WaitSet:
-		e.hide(n.queue, i)
-		wait := e.jittered(d.policy.Backoff(int(c.tries)), d)
-		c.timer = e.at(e.now+wait, evVisible, i)
-		if e.trace != nil {
-			e.trace.waits(e, i, wait, Exhausted)
-		}
-	case e.trace != nil:
-		e.trace.waits(e, i, c.due-e.now, Exhausted)
-	}
-}
-
-func (d *delivery) isExcept(failure int16) bool {
-	for _, x := range d.except {
-		if x == failure {
-			return true
-		}
-	}
-	return false
-}
-
-// queueHandled finishes a message whose run succeeded, unless it has been
-// handed out again since.
-func (e *engine) queueHandled(n *node, i uint32, token uint16, by int) {
-	c := &e.copies[i]
-	if c.flags&done != 0 || c.tries != token {
-		return
-	}
-	e.handledBy = by
-	e.leaveQueue(n, i, Handled)
 }
 
 func notYet(n *graph.Node, what string) error {

@@ -1,0 +1,266 @@
+package sim
+
+import (
+	"ironweir/core/model"
+)
+
+// advance goes through the actions of a run's phases until one takes time.
+func (e *engine) advance(i uint32) {
+	for {
+		r := &e.runs[i]
+		n := &e.nodes[r.node]
+		steps := n.steps[r.phase]
+		if r.why == forMove {
+			steps = e.deliveriesStep(r)
+		}
+		if int(r.step) >= len(steps) {
+			switch r.phase {
+			case atStart:
+				e.work(i)
+				return
+			case calling:
+				r.phase, r.step, r.index, r.reps = sending, 0, 0, -1
+				if n.together && !r.checked {
+					if cause := e.checkTogether(i); cause != noFate {
+						e.endRun(i, errRejected)
+						return
+					}
+					r = &e.runs[i]
+					r.checked = true
+				}
+				continue
+			}
+			e.endRun(i, noError)
+			return
+		}
+		s := &e.sends[steps[r.step]]
+		if int(r.index) >= e.messages(r) || s.perRun && r.index > 0 {
+			r.step, r.index, r.reps = r.step+1, 0, -1
+			continue
+		}
+		m, takesPart := e.message(r, int(r.index))
+		if !takesPart && !s.perRun {
+			r.index, r.reps = r.index+1, -1
+			continue
+		}
+		if r.reps < 0 {
+			r.rep, r.reps = 0, e.repetitions(r, s, &m)
+			r.tries = 0
+		}
+		if r.rep >= r.reps {
+			r.index, r.reps = r.index+1, -1
+			continue
+		}
+		if !e.act(i, s, &m) {
+			return
+		}
+		e.runs[i].rep++
+		e.runs[i].tries = 0
+	}
+}
+
+// repetitions tells how often a send or call happens for a message.
+func (e *engine) repetitions(r *run, s *send, m *message) int32 {
+	l := s.link
+	r.items = r.items[:0]
+	if s.plain {
+		return 1
+	}
+	kind := e.kindAt(r)
+	if l.If != nil {
+		if ok, err := l.If.Truth(e.look(m, kind)); !ok {
+			if e.trace != nil {
+				e.trace.skipped(e, l, "the condition "+l.If.Source+" does not hold", err)
+			}
+			return 0
+		}
+	}
+	if l.Chance < 1 && e.trace == nil && s.luck.unit() >= l.Chance {
+		return 0
+	}
+	n := int32(1)
+	switch {
+	case l.CountExpr != nil:
+		x, err := l.CountExpr.Number(e.look(m, kind))
+		if err != nil || x < 0 {
+			x = 0
+		}
+		n = int32(min(x, 1e6))
+	case s.count.shape != constant || s.count.a != 1:
+		x := s.count.draw(s.luck)
+		n = int32(x)
+		if frac := x - float64(n); frac > 0 && s.luck.unit() < frac {
+			n++ // 2.5 is 2 or 3, 2.5 in the mean
+		}
+	}
+	if l.ForEach != nil {
+		list, _ := l.ForEach.List(e.look(m, kind))
+		if s.readsItem {
+			r.items = append(r.items, list...)
+		}
+		n *= int32(min(len(list), 1e6))
+		if e.trace != nil && len(list) == 0 {
+			e.trace.skipped(e, l, "for-each "+l.ForEach.Source+" gives no items", nil)
+		}
+	}
+	return n
+}
+
+// act performs one repetition; false: the run waits, or has ended.
+func (e *engine) act(i uint32, s *send, m *message) bool {
+	r := &e.runs[i]
+	l := s.link
+	switch {
+	case r.why == forMove:
+		return e.actMove(i, s, m)
+	case l.Relation == model.WaitingCall:
+		return e.call(i, s, m)
+	case l.Op == "read":
+		if takes := e.nodes[l.To].drawTakes(); takes > 0 {
+			e.wait(i, takes)
+			return false
+		}
+		return true
+	case l.Relation == model.RunIntake || l.Relation == model.RunPush || l.Relation == model.Intake || l.Relation == model.Push:
+		e.emit(i, s, m)
+		return true
+	}
+	// A write, part of the run.
+	if takes := e.nodes[l.To].drawTakes(); takes > 0 {
+		r.tries++
+		e.wait(i, takes)
+		return false
+	}
+	r.tries++
+	return e.write(i, s, m)
+}
+
+// acted goes on after an action that took time.
+func (e *engine) acted(i uint32) {
+	r := &e.runs[i]
+	n := &e.nodes[r.node]
+	steps := n.steps[r.phase]
+	if r.why == forMove {
+		steps = e.deliveriesStep(r)
+	}
+	s := &e.sends[steps[r.step]]
+	m, _ := e.message(r, int(r.index))
+	next := true
+	switch {
+	case r.cause == backingOff:
+		r.cause = noFate
+		next = e.act(i, s, &m)
+	case r.why == forMove:
+		next = e.moved(i, s, &m)
+	case s.link.Relation == model.WaitingCall, s.link.Op == "read":
+	default:
+		next = e.write(i, s, &m)
+	}
+	if !next {
+		return
+	}
+	e.runs[i].rep++
+	e.runs[i].tries = 0
+	e.advance(i)
+}
+
+// backingOff marks a run that waits before it tries its call or write again.
+const backingOff = fates + 1
+
+// write lets a run's write stand, or deals with its rejection.
+func (e *engine) write(i uint32, s *send, m *message) bool {
+	r := &e.runs[i]
+	l := s.link
+	target := &e.nodes[l.To]
+	cause := noFate
+	if !r.checked {
+		cause = e.rejectsSend(target, s, m)
+	}
+	if cause == noFate {
+		e.emit(i, s, m)
+		return true
+	}
+	p := &e.deliveries[l.ID].policy
+	if cause != Refused && int(r.tries) < p.Tries {
+		r.cause = backingOff
+		e.wait(i, p.Backoff(int(r.tries)))
+		return false
+	}
+	if l.Ignore {
+		con := e.contentFor(l, m, s, nil, 0)
+		lost := e.newCopy(target, int32(l.ID), m, con)
+		e.dropContent(con)
+		e.finish(lost, cause)
+		return true
+	}
+	e.endRun(i, errRejected)
+	return false
+}
+
+func (e *engine) rejectsSend(n *node, s *send, m *message) Fate {
+	size := s.link.Size
+	if size < 0 {
+		size = e.contents[m.content].size
+	}
+	return e.rejects(n, &content{size: size}, e.deliveries[s.link.ID].refused)
+}
+
+func (e *engine) checkTogether(i uint32) Fate {
+	r := &e.runs[i]
+	n := &e.nodes[r.node]
+	for _, id := range n.steps[sending] {
+		s := &e.sends[id]
+		if s.link.Relation != model.RunWrite || s.link.Ignore {
+			continue
+		}
+		m, _ := e.message(r, 0)
+		if cause := e.rejectsSend(&e.nodes[s.link.To], s, &m); cause != noFate {
+			return cause
+		}
+	}
+	return noFate
+}
+
+// emit makes the copy that a send is.
+func (e *engine) emit(i uint32, s *send, m *message) {
+	r := &e.runs[i]
+	var item any
+	if int(r.rep) < len(r.items) {
+		item = r.items[r.rep]
+	}
+	l := s.link
+	con := e.contentFor(l, m, s, item, int(r.rep))
+	out := *m
+	out.node = r.node
+	if k := e.nodes[l.From].kind; k == model.Function || k == model.Workflow {
+		out.hops++
+	}
+	if e.trace != nil {
+		e.trace.sends(e, i, l)
+	}
+	d := &e.deliveries[l.ID]
+	d.offered++
+	d.matched++
+	target := &e.nodes[l.To]
+	if !target.kind.Channel() {
+		e.deliver(int32(l.ID), &out, con, 0)
+	} else {
+		c := e.newCopy(target, int32(l.ID), &out, con)
+		if l.Op == "delete" {
+			e.copies[c].flags |= deletion
+		}
+		if e.trace != nil {
+			e.trace.comes(e, c, &out)
+		}
+		e.stand(target, c)
+	}
+	e.dropContent(con)
+}
+
+func (e *engine) itemOf(i uint32) any {
+	r := &e.runs[i]
+	if int(r.rep) < len(r.items) {
+		return r.items[r.rep]
+	}
+	return nil
+}
