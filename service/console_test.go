@@ -100,6 +100,13 @@ func (b *browser) count(selector string) int {
 	return out
 }
 
+// scroll moves the page so that its content from y on is seen.
+func (b *browser) scroll(y int) {
+	b.Helper()
+	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(document.querySelector(".page").scrollTo(0, `+strconv.Itoa(y)+`), true)`))
+	require.NoError(b, err)
+}
+
 // shoot keeps a picture where IRONWEIR_SHOTS names a folder.
 func (b *browser) shoot(name string) {
 	b.Helper()
@@ -151,6 +158,8 @@ func TestNewcomerSeesLoopAndLosses(t *testing.T) {
 	require.Contains(t, b.text(`[data-expect="nothing-lost"]`), "fails")
 	require.Equal(t, 1, b.count(".chart canvas"))
 	b.shoot("result-draft")
+	b.scroll(620)
+	b.shoot("result-draft-chart")
 
 	b.do(chromedp.Navigate(b.url+"/models/kittiwake"), chromedp.WaitVisible(`[data-node="manifest-drop"]`), chromedp.WaitVisible(`[data-code="IW203"]`))
 	require.Equal(t, 0, b.count(`[data-state="loops"], [data-state="loses"]`))

@@ -48,6 +48,11 @@ type explorer struct {
 	failed faults
 	seen   map[arrival]bool
 	sent   map[sender]bool
+	at     map[int][]arrival // what has been seen, by node
+	// What happens without the faults, and the nodes for which they make a
+	// difference: elsewhere nothing new happens, and nobody looks again.
+	base   *explorer
+	dirty  map[int]bool
 	losses []loss
 }
 
@@ -68,6 +73,7 @@ type sender struct {
 func (a *Analysis) findLosses() {
 	a.Entries = map[string]Entry{}
 	groups := a.faultGroups()
+	waiters := a.waiters()
 	out := map[int][]int{}
 	for _, e := range a.Graph.Edges(true) {
 		if e.Dead || a.Reach[e.Link] != expr.Impossible {
@@ -76,7 +82,8 @@ func (a *Analysis) findLosses() {
 	}
 	for _, entry := range a.entries {
 		e := Entry{LossSets: []LossSet{}, Survives: 1, Amplification: a.amplify(entry), LossProbability: a.lossProbability(entry)}
-		byDesign := a.explore(entry, faults{})
+		base := a.explore(entry)
+		byDesign := base.losses
 		reached := a.reachable(entry, out)
 		lost := map[[2]int]bool{}
 		for _, l := range byDesign {
@@ -87,11 +94,7 @@ func (a *Analysis) findLosses() {
 			if !g.touches(reached) || len(g.nodes) == 1 && g.nodes[0] == entry {
 				continue // an entry that takes nothing tells who sends
 			}
-			failing := faults{}
-			for _, n := range g.nodes {
-				failing[n] = true
-			}
-			losses := a.explore(entry, failing)
+			losses := base.under(g.nodes, waiters)
 			first := -1
 			for k, l := range losses {
 				if !lost[[2]int{l.node, l.link}] && (first < 0 || l.after < losses[first].after) {
@@ -155,12 +158,67 @@ func (a *Analysis) faultGroups() []faultGroup {
 	return out
 }
 
-// explore follows a message from an entry under faults and gives the ways in
-// which it, or what comes of it, is lost.
-func (a *Analysis) explore(entry int, failed faults) []loss {
-	x := &explorer{a: a, failed: failed, seen: map[arrival]bool{}, sent: map[sender]bool{}}
+// explore follows a message from an entry with nothing broken.
+func (a *Analysis) explore(entry int) *explorer {
+	x := &explorer{a: a, seen: map[arrival]bool{}, sent: map[sender]bool{}, at: map[int][]arrival{}}
 	x.come(arrival{entry, graph.None, false}, 0)
-	return x.losses
+	return x
+}
+
+// under gives the ways in which a message, or what comes of it, is lost when
+// some nodes fail: it looks again only where they, or what waits for them or
+// writes to them, take part.
+func (x *explorer) under(nodes []int, waiters map[int][]int) []loss {
+	y := &explorer{a: x.a, failed: faults{}, seen: map[arrival]bool{}, sent: map[sender]bool{}, at: map[int][]arrival{}, base: x, dirty: map[int]bool{}}
+	var work []int
+	touch := func(i int) {
+		if !y.dirty[i] {
+			y.dirty[i] = true
+			work = append(work, i)
+		}
+	}
+	for _, n := range nodes {
+		y.failed[n] = true
+		touch(n)
+	}
+	for k := 0; k < len(work); k++ {
+		i := work[k]
+		if !y.failed[i] && x.a.node(i).Kind.Channel() {
+			continue // a queue that hands out to what fails still takes writes
+		}
+		for _, w := range waiters[i] {
+			touch(w)
+		}
+	}
+	for _, i := range work {
+		for _, at := range x.at[i] {
+			if at.link == graph.None || !y.dirty[x.a.holder(at)] {
+				y.come(at, 0) // what brings it there is not touched by the faults
+			}
+		}
+	}
+	return y.losses
+}
+
+// holder gives the node from which an arrival comes.
+func (a *Analysis) holder(at arrival) int {
+	l := a.link(at.link)
+	if at.dead && !l.Relation.Polls() {
+		return l.To
+	}
+	return l.From
+}
+
+// waiters gives, for each node, those whose outcome depends on it directly:
+// callers that wait, runs that write to it, queues whose readers run it.
+func (a *Analysis) waiters() map[int][]int {
+	out := map[int][]int{}
+	for i := range a.Graph.Links {
+		if l := a.link(i); l.Relation == model.WaitingCall || l.Relation == model.RunWrite || l.Relation.Polls() {
+			out[l.To] = append(out[l.To], l.From)
+		}
+	}
+	return out
 }
 
 // reachable gives the nodes that something which comes in at an entry can
@@ -186,10 +244,11 @@ func (x *explorer) lose(l loss) { x.losses = append(x.losses, l) }
 // come lets a message arrive at a node; after is how long the faults have
 // lasted by then.
 func (x *explorer) come(at arrival, after time.Duration) {
-	if x.seen[at] {
+	if x.seen[at] || x.base != nil && x.base.seen[at] && !x.dirty[at.node] {
 		return
 	}
 	x.seen[at] = true
+	x.at[at.node] = append(x.at[at.node], at)
 	n := x.a.node(at.node)
 	if at.link != graph.None && x.a.link(at.link).Refused && !at.dead {
 		x.given(at, x.a.link(at.link), "refused", 0, false)
@@ -347,10 +406,11 @@ func (x *explorer) exhausted(at arrival, n *graph.Node, l *graph.Link, after tim
 
 // succeeded follows what a run that succeeded sends.
 func (x *explorer) succeeded(i int, asynchronous bool, after time.Duration) {
-	if x.sent[sender{i, asynchronous}] {
+	s := sender{i, asynchronous}
+	if x.sent[s] || x.base != nil && x.base.sent[s] && !x.dirty[i] {
 		return
 	}
-	x.sent[sender{i, asynchronous}] = true
+	x.sent[s] = true
 	n := x.a.node(i)
 	for _, id := range n.Out {
 		l := x.a.link(id)

@@ -174,6 +174,7 @@
 </div>
 
 <style>
+  .page :global(td) { white-space: nowrap; }
   .top { display: flex; align-items: center; gap: 0.75rem; margin-bottom: 0.75rem; flex-wrap: wrap; }
   .top h1 { margin: 0; }
   .expect li { padding: 0.2rem 0; }

@@ -9,7 +9,11 @@
 
   function chart(parent: HTMLElement) {
     const ink = theme.dark ? "#c6c6c6" : "#525252";
-    const grid = { stroke: theme.dark ? "#393939" : "#e0e0e0" };
+    const grid = { stroke: theme.dark ? "#393939" : "#e8e8e8", width: 1 };
+    const clock = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", hourCycle: "h23", timeZone: "UTC" });
+    const day = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short", timeZone: "UTC" });
+    // The hour, with the day where it changes.
+    const marks = (_: uPlot, at: number[]) => at.map((t, i) => (i === 0 || Math.floor(t / 86400) !== Math.floor(at[i - 1] / 86400) ? `${clock.format(t * 1000)}\n${day.format(t * 1000)}` : clock.format(t * 1000)));
     const began = Date.parse(start) / 1000;
     const points = Math.max(0, ...lines.map((l) => l.values.length));
     const times = Array.from({ length: points }, (_, i) => began + (i + 1) * step);
@@ -18,8 +22,8 @@
       {
         ...size(),
         tzDate: (t) => uPlot.tzDate(new Date(t * 1000), "Etc/UTC"),
-        axes: [{ stroke: ink, grid }, { stroke: ink, grid, label: unit, size: 60 }],
-        series: [{}, ...lines.map((l, i) => ({ label: l.name, stroke: colours[i % colours.length], width: 1.5, value: (_: uPlot, v: number | null) => (v == null ? "–" : v.toLocaleString(undefined, { maximumFractionDigits: 1 })) }))],
+        axes: [{ stroke: ink, grid, values: marks }, { stroke: ink, grid, label: unit, size: 60 }],
+        series: [{ value: (_: uPlot, t: number | null) => (t == null ? "–" : `${day.format(t * 1000)}, ${clock.format(t * 1000)} UTC`) }, ...lines.map((l, i) => ({ label: l.name, stroke: colours[i % colours.length], width: 1.5, value: (_: uPlot, v: number | null) => (v == null ? "–" : v.toLocaleString(undefined, { maximumFractionDigits: 1 })) }))],
       },
       [times, ...lines.map((l) => l.values)],
       parent,
