@@ -25,7 +25,7 @@ console/src/lib/schema.d.ts: console/node_modules/.package-lock.json $(wildcard 
 	cd console && npx --no-install openapi-typescript openapi.json -o src/lib/schema.d.ts > /dev/null
 
 service/site/dist/index.html: console/src/lib/schema.d.ts $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts
-	cd console && npx --no-install vite build --logLevel warn
+	cd console && npx --no-install vite build --logLevel error
 	touch service/site/dist/.keep
 
 # One package at a time, so that the browser and the database have the machine
