@@ -48,10 +48,10 @@ shots: need-tests build
 	sh docs/make-screenshots.sh
 
 need-postgresql:
-	@ls /usr/lib/postgresql/*/bin/postgres > /dev/null 2>&1 || { $(SUDO) apt-get -o DPkg::Lock::Timeout=300 update -q && $(SUDO) apt-get -o DPkg::Lock::Timeout=300 install -y -q --no-install-recommends postgresql; }
+	@ls /usr/lib/postgresql/*/bin/postgres > /dev/null 2>&1 || { $(SUDO) apt-get -o DPkg::Lock::Timeout=300 update -q && $(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get -o DPkg::Lock::Timeout=300 install -y -q --no-install-recommends postgresql; }
 
 need-tests: need-postgresql
-	@command -v chromium > /dev/null && command -v dot > /dev/null || { $(SUDO) apt-get -o DPkg::Lock::Timeout=300 update -q && $(SUDO) apt-get -o DPkg::Lock::Timeout=300 install -y -q --no-install-recommends chromium graphviz fonts-dejavu-core; }
+	@command -v chromium > /dev/null && command -v dot > /dev/null || { $(SUDO) apt-get -o DPkg::Lock::Timeout=300 update -q && $(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get -o DPkg::Lock::Timeout=300 install -y -q --no-install-recommends chromium graphviz fonts-dejavu-core; }
 
 clean:
 	rm -rf bin console/node_modules console/openapi.json console/src/lib/schema.d.ts test.out

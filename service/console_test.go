@@ -187,6 +187,33 @@ func TestTextIsCheckedAsItIsTyped(t *testing.T) {
 	b.clean()
 }
 
+// TestSavingKeepsBothEditors saves a revision, then meets one that somebody else
+// has saved meanwhile: nothing is overwritten.
+func TestSavingKeepsBothEditors(t *testing.T) {
+	needConsole(t)
+	r := start(t).signIn()
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`), chromedp.WaitVisible(".cm-editor"))
+	b.types("# mine\n")
+	b.do(chromedp.Click(`//button[contains(., "Save")]`))
+	says := func(words string) func() bool {
+		return func() bool { return strings.Contains(b.text("main"), words) }
+	}
+	require.Eventually(t, says("Saved as revision 2."), 20*time.Second, 50*time.Millisecond)
+	saved := r.do("GET", "/api/v1/models/kittiwake", nil, 200)["text"].(string)
+	require.True(t, strings.HasPrefix(saved, "# mine\nironweir: topology/1"), "the text is kept as it was written")
+
+	r.do("POST", "/api/v1/models/kittiwake/revisions", map[string]string{"text": "# theirs\n" + saved}, 201, "If-Match", `"2"`)
+	b.types("# mine again\n")
+	b.do(chromedp.Click(`//button[contains(., "Save")]`))
+	require.Eventually(t, says("somebody has saved"), 20*time.Second, 50*time.Millisecond)
+	require.Contains(t, b.text(".cm-content"), "# mine again", "and what was typed is still there")
+	require.True(t, strings.HasPrefix(r.do("GET", "/api/v1/models/kittiwake", nil, 200)["text"].(string), "# theirs"))
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	require.Empty(t, b.outside)
+}
+
 // TestDarkThemeIsKept switches the theme and finds it again after a reload.
 func TestDarkThemeIsKept(t *testing.T) {
 	needConsole(t)

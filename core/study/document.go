@@ -20,7 +20,7 @@ type Interval *[2]float64
 type Document struct {
 	document.Head
 	Scenario       string                 `json:"scenario"`
-	Variant        string                 `json:"variant,omitempty"`
+	Variant        string                 `json:"variant"`
 	Seed           uint64                 `json:"seed"`
 	Replications   int                    `json:"replications"`
 	Start          time.Time              `json:"start"`
@@ -38,7 +38,7 @@ type Document struct {
 	Loops          []Loop                 `json:"loops"`
 	Alarms         map[string]Alarm       `json:"alarms"`
 	Expect         map[string]Expectation `json:"expect"`
-	Cost           *Cost                  `json:"cost,omitempty"`
+	Cost           *Cost                  `json:"cost"` // null without prices
 	Series         *Series                `json:"series,omitempty"`
 	Engine         Engine                 `json:"engine"`
 }
