@@ -188,21 +188,23 @@ func (p part) shape(from KeyShape) KeyShape {
 			return KeyShape{Prefix: keyDir(from.Prefix), Suffix: from.Suffix[:i]}
 		}
 		return KeyShape{Prefix: keyDir(from.Prefix)}
-	case "name":
+	case "name", "stem", "ext":
+		// A slash in the suffix tells the whole name; without one the name ends
+		// as the key does.
 		if i := strings.LastIndexByte(from.Suffix, '/'); i >= 0 {
-			return ExactKey(from.Suffix[i+1:])
+			stem, ext := stemExt(from.Suffix[i+1:])
+			return ExactKey(map[string]string{"name": from.Suffix[i+1:], "stem": stem, "ext": ext}[p.name])
 		}
-		return KeyShape{Suffix: from.Suffix}
-	case "stem":
-		if i := strings.LastIndexByte(from.Suffix, '.'); i >= 0 {
-			return KeyShape{Suffix: keyName(from.Suffix[:i])}
+		dot := strings.LastIndexByte(from.Suffix, '.')
+		switch {
+		case p.name == "name":
+			return KeyShape{Suffix: from.Suffix}
+		case dot <= 0: // no dot is known, or it may be the name's first letter, which parts nothing
+			return KeyShape{}
+		case p.name == "stem":
+			return KeyShape{Suffix: from.Suffix[:dot]}
 		}
-		return KeyShape{}
-	case "ext":
-		if i := strings.LastIndexByte(from.Suffix, '.'); i >= 0 {
-			return ExactKey(from.Suffix[i+1:])
-		}
-		return KeyShape{}
+		return ExactKey(from.Suffix[dot+1:])
 	case "seq", "id":
 		return KeyShape{Least: 1}
 	case "date":

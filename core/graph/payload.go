@@ -1,0 +1,91 @@
+package graph
+
+import (
+	"strings"
+
+	"ironweir/core/expr"
+	"ironweir/core/model"
+)
+
+// Payload is a payload literal whose strings that start with `=` are CEL.
+type Payload struct {
+	expression *expr.Expression
+	fields     map[string]*Payload
+	items      []*Payload
+	literal    any
+	constant   bool
+}
+
+func (g *Graph) payload(v *model.Value) (*Payload, error) {
+	if v == nil {
+		return nil, nil
+	}
+	p := &Payload{constant: true}
+	switch v.Shape {
+	case model.Map:
+		p.fields = map[string]*Payload{}
+		for _, f := range v.Fields {
+			child, err := g.payload(f.Value)
+			if err != nil {
+				return nil, err
+			}
+			if child == nil {
+				child = &Payload{constant: true}
+			}
+			p.fields[f.Key] = child
+			p.constant = p.constant && child.constant
+		}
+	case model.List:
+		for _, item := range v.Items {
+			child, err := g.payload(item)
+			if err != nil {
+				return nil, err
+			}
+			p.items = append(p.items, child)
+			p.constant = p.constant && child.constant
+		}
+	default:
+		if source, ok := strings.CutPrefix(v.Scalar, "="); ok && v.Shape == model.Text {
+			x, err := g.expression(source, "any")
+			if err != nil {
+				return nil, err
+			}
+			p.expression, p.constant = x, false
+			return p, nil
+		}
+	}
+	if p.constant {
+		p.literal = v.Plain()
+	}
+	return p, nil
+}
+
+// Value makes the payload for an event. Constant parts are shared, so the
+// result must not be changed.
+func (p *Payload) Value(e *expr.Event) (any, error) {
+	switch {
+	case p.constant:
+		return p.literal, nil
+	case p.expression != nil:
+		return p.expression.Value(e)
+	case p.fields != nil:
+		out := make(map[string]any, len(p.fields))
+		for k, f := range p.fields {
+			v, err := f.Value(e)
+			if err != nil {
+				return nil, err
+			}
+			out[k] = v
+		}
+		return out, nil
+	}
+	out := make([]any, len(p.items))
+	for i, item := range p.items {
+		v, err := item.Value(e)
+		if err != nil {
+			return nil, err
+		}
+		out[i] = v
+	}
+	return out, nil
+}
