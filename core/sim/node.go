@@ -49,16 +49,16 @@ type node struct {
 	off            bool
 
 	// counted
-	copies                                              int64
-	fates                                               [fates]int64
-	deduplicated, redelivered, runs, failures, timeouts int64
-	throttled, coldCount                                int64
-	answers                                             [600]int32
-	depth, maxDepth, active, maxActive                  int64
-	depthArea, activeArea                               float64 // nanoseconds × count
-	depthSince, activeSince                             int64
-	wait, time, runTime                                 Histogram
-	oldest                                              int64 // greatest age seen of what lies in it
+	copies                                                              int64
+	fates                                                               [fates]int64
+	timeoutsInStep, deduplicated, redelivered, runs, failures, timeouts int64
+	throttled, coldCount                                                int64
+	answers                                                             [600]int32
+	depth, maxDepth, active, maxActive                                  int64
+	depthArea, activeArea                                               float64 // nanoseconds × count
+	depthSince, activeSince                                             int64
+	wait, time, runTime                                                 Histogram
+	oldest                                                              int64 // greatest age seen of what lies in it
 }
 
 type nodeCase struct {

@@ -36,7 +36,7 @@ type NodeResult struct {
 	Throttled, ColdStarts                               int64
 	Answers                                             map[int]int64
 	DepthMean, ActiveMean                               float64
-	DepthMax, DepthEnd, ActiveMax                       int64
+	DepthMax, DepthEnd, ActiveMax, ActiveEnd            int64
 	Oldest                                              float64 // seconds
 	Wait, Time, RunTime                                 Histogram
 	RunSeconds                                          float64
@@ -94,7 +94,7 @@ func (e *engine) result() (*Result, error) {
 		r.Redelivered, r.Runs, r.Failures, r.Timeouts, r.Throttled, r.ColdStarts = n.redelivered, n.runs, n.failures, n.timeouts, n.throttled, n.coldCount
 		r.DepthMean, r.ActiveMean = n.depthArea/span, n.activeArea/span
 		r.RunSeconds = n.activeArea * 1e-9
-		r.DepthMax, r.DepthEnd, r.ActiveMax = n.maxDepth, n.depth, n.maxActive
+		r.DepthMax, r.DepthEnd, r.ActiveMax, r.ActiveEnd = n.maxDepth, n.depth, n.maxActive, n.active
 		r.Oldest = float64(n.oldest) * 1e-9
 		r.Wait, r.Time, r.RunTime = n.wait, n.time, n.runTime
 		if n.kind == model.Endpoint {
@@ -164,6 +164,7 @@ func seriesStep(length time.Duration) time.Duration {
 type lastPoint struct {
 	area                                    float64
 	copies, runs, failures, throttled, lost int64
+	timeouts                                int64
 }
 
 func (e *engine) setUpSeries() {
@@ -202,7 +203,8 @@ func (e *engine) sample() {
 		s.Failures = append(s.Failures, n.failures-last.failures)
 		s.Throttled = append(s.Throttled, n.throttled-last.throttled)
 		s.Lost = append(s.Lost, max(lost-last.lost, 0))
-		*last = lastPoint{area, n.copies, n.runs, n.failures, n.throttled, lost}
+		n.timeoutsInStep = n.timeouts - last.timeouts
+		*last = lastPoint{area, n.copies, n.runs, n.failures, n.throttled, lost, n.timeouts}
 	}
 	e.checkAlarms()
 	if e.plan.Progress != nil {
@@ -309,7 +311,7 @@ func (e *engine) watched(a *alarm) float64 {
 	case "throttled":
 		return float64(e.series.Nodes[a.node].Throttled[at])
 	case "timeouts":
-		return float64(e.nodes[a.node].timeouts)
+		return float64(e.nodes[a.node].timeoutsInStep)
 	case "run-time.p95":
 		return e.nodes[a.node].runTime.Quantile(0.95)
 	case "parked":

@@ -183,7 +183,7 @@ func mergeNode(g *graph.Graph, i int, results []*sim.Result) Node {
 	node := func(r *sim.Result) *sim.NodeResult { return &r.Nodes[i] }
 	n.Depth = level(each(results, func(r *sim.Result) float64 { return node(r).DepthMean }), each(results, func(r *sim.Result) float64 { return float64(node(r).DepthEnd) }), deepest)
 	active := each(results, func(r *sim.Result) float64 { return node(r).ActiveMean })
-	n.Concurrency = level(active, each(results, func(r *sim.Result) float64 { return float64(node(r).Running) }), busiest)
+	n.Concurrency = level(active, each(results, func(r *sim.Result) float64 { return float64(node(r).ActiveEnd) }), busiest)
 	if gn.Concurrency > 0 {
 		u := make([]float64, len(active))
 		for k := range active {

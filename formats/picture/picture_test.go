@@ -1,0 +1,71 @@
+package picture
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"ironweir/core/check"
+	"ironweir/core/document"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+func draft(t *testing.T) (*graph.Graph, Options) {
+	t.Helper()
+	text, err := os.ReadFile("../../demo/kittiwake-draft.yaml")
+	require.NoError(t, err)
+	m, err := model.Parse("draft.yaml", text, model.Options{})
+	require.NoError(t, err)
+	g, err := graph.Compile(m)
+	require.NoError(t, err)
+	return g, Options{Check: check.Run(g, nil, document.Head{}, time.Now())}
+}
+
+func TestTheLoopIsMarked(t *testing.T) {
+	g, o := draft(t)
+	dot := DOT(g, o)
+	require.Equal(t, dot, DOT(g, o), "the same model gives the same text")
+	require.Equal(t, 4, strings.Count(dot, `fillcolor="#f6d5ea"`), "four nodes")
+	require.Equal(t, 4, loopEdges(dot), "four links")
+	require.NotContains(t, DOT(g, Options{}), "#9a1f6a", "nothing is marked without a check")
+	mermaid := Mermaid(g, o)
+	require.Equal(t, 4, strings.Count(mermaid, " loops\n"))
+	require.Contains(t, mermaid, "split-manifest")
+}
+
+func loopEdges(dot string) int {
+	n := 0
+	for _, line := range strings.Split(dot, "\n") {
+		if strings.Contains(line, "->") && strings.Contains(line, "#9a1f6a") {
+			n++
+		}
+	}
+	return n
+}
+
+func TestAroundShowsNeighboursOnly(t *testing.T) {
+	g, _ := draft(t)
+	mermaid := Mermaid(g, Options{Around: "announcements"})
+	for name, shown := range map[string]bool{"announcements": true, "departures": true, "mail": true, "customs-archive": true, "clear-consignment": true, "mail-relay": false, "tide-times": false} {
+		require.Equal(t, shown, strings.Contains(mermaid, fmt.Sprintf("%q", name)) || strings.Contains(mermaid, `"`+name+"<br/>"), name)
+	}
+}
+
+// Text from a model must stay text in a picture.
+func TestTextIsEscaped(t *testing.T) {
+	top := "ironweir: topology/1\nname: x\nnodes:\n  q: {kind: bucket, links: {f: {match: {prefix: '\"><script>alert(1)</script>|'}}}}\n  f: {kind: function}\n"
+	m, err := model.Parse("x.yaml", []byte(top), model.Options{})
+	require.NoError(t, err)
+	g, err := graph.Compile(m)
+	require.NoError(t, err)
+	require.NotContains(t, Mermaid(g, Options{}), "<script>")
+	svg, err := Render(DOT(g, Options{}), "svg")
+	require.NoError(t, err)
+	require.NotContains(t, string(svg), "<script>")
+	require.Contains(t, string(svg), "&lt;script&gt;")
+}
