@@ -168,7 +168,14 @@ func TestNewcomerSeesLoopAndLosses(t *testing.T) {
 	require.Equal(t, 0, b.count(`tr[data-fate^="lost"]`))
 	require.NotContains(t, b.text("main"), "A loop:")
 	b.shoot("result-mended")
+
+	b.do(chromedp.Navigate(b.url+"/runs"), chromedp.WaitVisible(`a[href="/runs/2"]`))
+	require.Equal(t, 2, b.count("tbody tr"))
+	b.shoot("runs")
 	b.clean()
+	b.do(chromedp.Navigate(b.url+"/sign-in#a-link-that-was-used"), chromedp.WaitVisible(`.bx--inline-notification--error`))
+	require.Contains(t, b.text("main"), "start the service again for a new one")
+	b.shoot("sign-in")
 }
 
 // TestTextIsCheckedAsItIsTyped breaks a model, sees the place, and saves one

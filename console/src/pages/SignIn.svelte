@@ -26,7 +26,7 @@
   {#if working}
     <InlineLoading description="Signing in …" />
   {:else if trouble}
-    <InlineNotification kind="error" title="Not signed in." subtitle={trouble} hideCloseButton />
+    <InlineNotification lowContrast kind="error" title="Not signed in." subtitle={trouble} hideCloseButton />
   {/if}
   <p>The start command prints a link that signs you in once. Open it in this browser.</p>
   <p class="quiet">Each start prints a new one: stop the service with Ctrl-C and start it again if yours has run out.</p>
