@@ -43,13 +43,14 @@ type Runner struct {
 	mu      sync.Mutex
 	current int64
 	cancel  *atomic.Bool
+	asked   map[int64]bool // runs to cancel that have been taken, but not begun
 	heard   map[int64]map[chan Update]bool
 	Limits  sim.Limits
 }
 
 // New makes a runner; Run starts it.
 func New(s *store.Store, log *slog.Logger) *Runner {
-	return &Runner{store: s, log: log, wake: make(chan struct{}, 1), heard: map[int64]map[chan Update]bool{}, Limits: sim.Limits{Events: 500_000_000, Copies: 4_000_000}}
+	return &Runner{store: s, log: log, wake: make(chan struct{}, 1), heard: map[int64]map[chan Update]bool{}, asked: map[int64]bool{}, Limits: sim.Limits{Events: 500_000_000, Copies: 4_000_000}}
 }
 
 // Wake says that a run waits.
@@ -108,10 +109,13 @@ func (r *Runner) Cancel(ctx context.Context, run int64) error {
 		r.tell(Update{Run: run, State: store.Cancelled})
 		return nil
 	}
+	// It has been taken: it is under way, or about to be, or has ended.
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.current == run {
 		r.cancel.Store(true)
+	} else {
+		r.asked[run] = true
 	}
 	return nil
 }
@@ -157,6 +161,8 @@ func (r *Runner) work(ctx context.Context, run *store.Run) {
 	cancelled := &atomic.Bool{}
 	r.mu.Lock()
 	r.current, r.cancel = run.ID, cancelled
+	cancelled.Store(r.asked[run.ID])
+	clear(r.asked) // runs are taken one at a time: what else was asked for has ended
 	r.mu.Unlock()
 	r.tell(Update{Run: run.ID, State: store.Running})
 	result, err := r.simulate(ctx, run, cancelled)
