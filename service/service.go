@@ -46,13 +46,14 @@ type Service struct {
 	api     huma.API
 	counted *prometheus.CounterVec
 	taken   *prometheus.HistogramVec
+	origins *http.CrossOriginProtection
 }
 
 // New makes a service over a store and a runner.
 func New(s *store.Store, runner *jobs.Runner, log *slog.Logger) *Service {
 	gin.SetMode(gin.ReleaseMode)
 	huma.DefaultArrayNullable = false // our lists are never null
-	v := &Service{store: s, runner: runner, log: log, engine: gin.New()}
+	v := &Service{store: s, runner: runner, log: log, engine: gin.New(), origins: http.NewCrossOriginProtection()}
 	v.engine.HandleMethodNotAllowed = true
 	v.measure()
 	v.engine.Use(v.observe, v.recover, headers, limitBody)
@@ -77,8 +78,7 @@ func (v *Service) OpenAPI() *huma.OpenAPI { return v.api.OpenAPI() }
 
 // ServeHTTP answers a request; writes from other origins are refused.
 func (v *Service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	protection := http.NewCrossOriginProtection()
-	if err := protection.Check(r); err != nil {
+	if err := v.origins.Check(r); err != nil {
 		problem(w, http.StatusForbidden, "a write from another origin is refused")
 		return
 	}

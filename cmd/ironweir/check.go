@@ -29,12 +29,9 @@ ironweir check demo/kittiwake.yaml -set nodes.consignments.lease=20s -format jso
 		if err != nil {
 			return 0, err
 		}
-		s, _, err := c.loadScenario(*scenario, l)
+		s, err := c.loadTraffic(*scenario, l)
 		if err != nil {
 			return 0, err
-		}
-		if *scenario == "" {
-			s = nil
 		}
 		doc := check.Run(l.graph, s, l.head("check"), time.Now())
 		switch *m.format {

@@ -32,12 +32,9 @@ ironweir draw demo/kittiwake.yaml -around consignments -format mermaid`,
 		if err != nil {
 			return 0, err
 		}
-		s, _, err := c.loadScenario(*scenario, l)
+		s, err := c.loadTraffic(*scenario, l)
 		if err != nil {
 			return 0, err
-		}
-		if *scenario == "" {
-			s = nil
 		}
 		if *around != "" && l.graph.NodeID(*around) < 0 {
 			return 0, fmt.Errorf("-around: no node %q%s", *around, model.DidYouMean(*around, l.graph.Topology.NodeNames()))

@@ -9,6 +9,7 @@ import (
 
 	"ironweir/core/document"
 	"ironweir/core/expr"
+	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
 	"ironweir/formats/text"
@@ -168,7 +169,7 @@ func (c *call) matchKeys(l *loaded, node, kind string) (int, error) {
 		for _, out := range l.graph.Nodes[id].Out {
 			e := expr.Event{Subject: key, Type: kind, Source: "outside"}
 			if kind == "" {
-				e.Type = sim.DefaultType(&l.graph.Nodes[id])
+				e.Type = graph.DefaultType(l.graph.Nodes[id].Kind)
 			}
 			row.Why = append(row.Why, l.graph.Links[out].Filter.Why(&e))
 		}

@@ -155,6 +155,15 @@ func (c *call) loadScenario(file string, l *loaded) (*model.Scenario, sim.Inputs
 	return s, inputs, nil
 }
 
+// loadTraffic reads a scenario for its traffic alone; nil where none is given.
+func (c *call) loadTraffic(file string, l *loaded) (*model.Scenario, error) {
+	if file == "" {
+		return nil, nil
+	}
+	s, _, err := c.loadScenario(file, l)
+	return s, err
+}
+
 // printJSON prints a document as the formats do: two spaces, a line end.
 func (c *call) printJSON(doc any) error {
 	encoder := json.NewEncoder(c.out)

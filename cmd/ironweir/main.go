@@ -13,7 +13,6 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
-	"sort"
 	"strings"
 	"syscall"
 
@@ -199,9 +198,7 @@ func (c *call) help(w io.Writer) {
 
 func usage(w io.Writer) {
 	fmt.Fprintf(w, "Iron Weir models how events travel, finds where they loop or are lost, and simulates the flow.\n\nUsage: ironweir COMMAND [ARGUMENTS]\n\n")
-	list := commands()
-	sort.SliceStable(list, func(i, j int) bool { return false })
-	for _, cmd := range list {
+	for _, cmd := range commands() {
 		fmt.Fprintf(w, "  %-10s %s\n", cmd.name, cmd.short)
 	}
 	fmt.Fprintf(w, "\n`ironweir COMMAND -h` shows a command's flags and examples.\nExit codes: 0 all holds; 1 something falls short; 2 wrong usage or input; 3 something could not be reached; 130 interrupted.\n")

@@ -9,7 +9,6 @@ import (
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
-	"ironweir/core/sim"
 )
 
 var sampleCommand = &command{name: "sample", args: "MODEL NODE", short: "Print an example event for a node, ready for follow -event",
@@ -29,7 +28,7 @@ ironweir follow demo/kittiwake.yaml -node manifest-drop -event event.json`,
 			return 0, fmt.Errorf("no node %q%s", c.Arg(1), model.DidYouMean(c.Arg(1), l.graph.Topology.NodeNames()))
 		}
 		n := &l.graph.Nodes[id]
-		event := map[string]any{"specversion": "1.0", "id": "1", "source": "outside", "type": sim.DefaultType(n), "time": model.DefaultStart.Format(time.RFC3339),
+		event := map[string]any{"specversion": "1.0", "id": "1", "source": "outside", "type": graph.DefaultType(n.Kind), "time": model.DefaultStart.Format(time.RFC3339),
 			"datacontenttype": "application/json", "data": map[string]any{}}
 		if key := sampleKey(l.graph, n.Name); key != "" {
 			event["subject"] = key

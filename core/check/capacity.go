@@ -112,6 +112,7 @@ func (a *Analysis) solveTraffic(s *model.Scenario) {
 	a.arrivals = a.outsideRates(s)
 	a.flows = a.stateFlows()
 	grows := a.growingStates()
+	a.grows = grows
 	a.boundless = make([]bool, len(a.Graph.Nodes))
 	for i, g := range grows {
 		if g {
@@ -261,7 +262,7 @@ func (a *Analysis) propagate(arrivals []float64, grows []bool) []float64 {
 func (a *Analysis) oneInto(entry int) (nodes, states []float64, ok bool) {
 	one := make([]float64, len(a.Graph.Nodes))
 	one[entry] = 1
-	states = a.propagate(a.spread(one, a.scenario), a.growingStates())
+	states = a.propagate(a.spread(one, a.scenario), a.grows)
 	nodes = a.byNode(states)
 	for i, v := range nodes {
 		if v > 0 && a.boundless[i] {
@@ -326,12 +327,9 @@ func erlangC(c int, load float64) float64 {
 	return b / (1 - rho*(1-b))
 }
 
-// amplify gives the runs and copies that one message into an entry sets off.
-func (a *Analysis) amplify(entry int) Amplification {
-	nodes, states, ok := a.oneInto(entry)
-	if !ok {
-		return Amplification{}
-	}
+// amplify gives the runs and copies that one message into an entry sets off,
+// given what it brings to each node and state.
+func (a *Analysis) amplify(nodes, states []float64) Amplification {
 	runs, copies := 0.0, 1.0
 	for i, v := range nodes {
 		n := a.node(i)

@@ -81,7 +81,10 @@ func (a *Analysis) findLosses() {
 		}
 	}
 	for _, entry := range a.entries {
-		e := Entry{LossSets: []LossSet{}, Survives: 1, Amplification: a.amplify(entry), LossProbability: a.lossProbability(entry)}
+		e := Entry{LossSets: []LossSet{}, Survives: 1}
+		if nodes, states, ok := a.oneInto(entry); ok {
+			e.Amplification, e.LossProbability = a.amplify(nodes, states), a.lossProbability(nodes)
+		}
 		base := a.explore(entry)
 		byDesign := base.losses
 		reached := a.reachable(entry, out)

@@ -9,11 +9,7 @@ import (
 // lossProbability gives the chance that something that comes of a message is
 // lost through failure shares, summed over the ways (an upper bound, near exact
 // while it is small).
-func (a *Analysis) lossProbability(entry int) *float64 {
-	at, _, ok := a.oneInto(entry)
-	if !ok {
-		return nil
-	}
+func (a *Analysis) lossProbability(at []float64) *float64 {
 	sum := 0.0
 	for i := range a.Graph.Links {
 		l := a.link(i)

@@ -243,27 +243,12 @@ func (a *Analysis) typeVerdict(l *graph.Link, kind, want string) reach {
 	switch {
 	case kind == anyType:
 		return expr.Possible
-	case kind == want, kind == "" && want == defaultType(a.node(l.From).Kind):
+	case kind == want, kind == "" && want == graph.DefaultType(a.node(l.From).Kind):
 		return expr.Certain
 	case kind == "" && want == "deleted" && a.node(l.From).Kind == model.Bucket:
 		return expr.Possible
 	}
 	return expr.Impossible
-}
-
-// defaultType is the type of an event that states none, by where it is.
-func defaultType(k model.Kind) string {
-	switch k {
-	case model.Bucket:
-		return "written"
-	case model.Table:
-		return "inserted"
-	case model.Schedule:
-		return "fired"
-	case model.Endpoint:
-		return "request"
-	}
-	return "message"
 }
 
 // filterVerdict judges a link's filter for one state: the best of its clauses.

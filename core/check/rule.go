@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -203,21 +204,12 @@ func acceptance(t *model.Topology, f *Finding, now time.Time) *Acceptance {
 		if a.Code != f.Code || a.Until != nil && !now.Before(*a.Until) {
 			continue
 		}
-		if a.Node != "" && !contains(f.Nodes, a.Node) || a.Link != "" && !contains(f.Links, a.Link) {
+		if a.Node != "" && !slices.Contains(f.Nodes, a.Node) || a.Link != "" && !slices.Contains(f.Links, a.Link) {
 			continue
 		}
 		return &Acceptance{a.Because, a.Until}
 	}
 	return nil
-}
-
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
 }
 
 // Analysis is what all rules look at.
@@ -240,6 +232,7 @@ type Analysis struct {
 	scenario  *model.Scenario
 	states    *stateGraph
 	flows     []offspring // between states
+	grows     []bool      // by state: its rate has no bound
 }
 
 // Analyse works out everything that the rules look at.

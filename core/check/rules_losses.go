@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
@@ -46,11 +47,11 @@ func reportLosses(p *Pass, size int) {
 			if !seen || *s.After.Seconds < *old.After.Seconds {
 				first[k] = s
 			}
-			if !contains(entries[k], name) {
+			if !slices.Contains(entries[k], name) {
 				entries[k] = append(entries[k], name)
 			}
 			for _, f := range s.Faults {
-				if !contains(faults[k], f) {
+				if !slices.Contains(faults[k], f) {
 					faults[k] = append(faults[k], f)
 				}
 			}
@@ -121,7 +122,7 @@ func deadLetterRemedies(p *Pass, l *graph.Link, s LossSet) []Remedy {
 	target := ""
 	for i := range p.Graph.Nodes {
 		n := p.node(i)
-		if n.Kind == model.Queue && len(n.DeadFrom) > 0 && n.Name != l.Link.To && n.Name != s.Node && !contains(s.Faults, n.Name) {
+		if n.Kind == model.Queue && len(n.DeadFrom) > 0 && n.Name != l.Link.To && n.Name != s.Node && !slices.Contains(s.Faults, n.Name) {
 			target = n.Name
 			break
 		}

@@ -41,7 +41,7 @@ fires. Mostly a name differs between the two places: compare what is sent with w
 		for i := range p.Graph.Links {
 			l := p.link(i)
 			states := p.At[l.From].states()
-			if p.Reach[i] != expr.Impossible || l.Filter.Everything || len(states) == 0 || onBrokenLoop(p, l.Link.ID()) && len(states) == 0 {
+			if p.Reach[i] != expr.Impossible || l.Filter.Everything || len(states) == 0 {
 				continue
 			}
 			var comes []string
@@ -57,15 +57,6 @@ fires. Mostly a name differs between the two places: compare what is sent with w
 				"%s never fires: its filter (%s) takes nothing of what comes to %s (%s)", l.Link.ID(), filterWords(l.Link.Match), l.Link.From, list(comes))
 		}
 	}}
-
-func onBrokenLoop(p *Pass, link string) bool {
-	for i := range p.Loops {
-		if b := p.Loops[i].BrokenBy; b != nil && *b == link {
-			return true
-		}
-	}
-	return false
-}
 
 func filterWords(m model.Match) string {
 	var clauses []string

@@ -1,6 +1,7 @@
 package model
 
 import (
+	"slices"
 	"strings"
 
 	"ironweir/core/expr"
@@ -150,7 +151,7 @@ func (d *decoder) linkFields(from, to *Node, l *Link, path string) {
 		if from.Kind == Table {
 			allowed = []string{"inserted", "updated", "deleted"}
 		}
-		if !contains(allowed, c) && (from.Kind == Bucket || from.Kind == Table) {
+		if !slices.Contains(allowed, c) && (from.Kind == Bucket || from.Kind == Table) {
 			d.problem(l.Pos, path+".changes", "%q is not one of %s", c, strings.Join(allowed, ", "))
 		}
 	}
@@ -207,13 +208,4 @@ func whenText(l *Link) string {
 		return ""
 	}
 	return " with `when: " + string(l.When) + "`"
-}
-
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
 }

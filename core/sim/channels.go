@@ -1,6 +1,8 @@
 package sim
 
 import (
+	"strings"
+
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -172,7 +174,7 @@ func (e *engine) standInBucket(n *node, i uint32) {
 func (e *engine) keepObject(n *node, c *copyRecord) bool {
 	key := e.contents[c.content].key()
 	if c.flags&deletion == 0 {
-		n.keys[string(append([]byte(nil), key...))] = struct{}{}
+		n.keys[strings.Clone(key)] = struct{}{} // the key itself lies in memory that is used again
 		return true
 	}
 	if _, ok := n.keys[key]; !ok {

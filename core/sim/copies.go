@@ -374,23 +374,13 @@ func (e *engine) look(m *message, kind string) *expr.Event {
 
 // kindOfEvent is the type of an event that states none, by where it comes from.
 func kindOfEvent(from *graph.Node, deleted bool) string {
-	if from == nil {
+	switch {
+	case from == nil:
 		return "message"
+	case deleted && from.Kind == model.Bucket:
+		return "deleted"
 	}
-	switch from.Kind {
-	case model.Bucket:
-		if deleted {
-			return "deleted"
-		}
-		return "written"
-	case model.Table:
-		return "inserted"
-	case model.Schedule:
-		return "fired"
-	case model.Endpoint:
-		return "request"
-	}
-	return "message"
+	return graph.DefaultType(from.Kind)
 }
 
 // audit checks that every node's copies add up: came in = fates + under way.

@@ -341,6 +341,3 @@ func (t *Trace) Outcome() string {
 	}
 	return "complete"
 }
-
-// DefaultType is the type of an event at a node where none is stated.
-func DefaultType(n *graph.Node) string { return kindOfEvent(n, false) }

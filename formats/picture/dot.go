@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"fmt"
 	"os/exec"
+	"slices"
 	"strings"
 
 	"ironweir/core/check"
@@ -88,7 +89,7 @@ func plan(g *graph.Graph, o Options) *drawing {
 				case (f.Code == "IW201" || f.Code == "IW202") && k == 0 && state[n] == "":
 					state[n] = "loses"
 				}
-				if k == 0 && !contains(codes[n], f.Code) {
+				if k == 0 && !slices.Contains(codes[n], f.Code) {
 					codes[n] = append(codes[n], f.Code)
 				}
 			}
@@ -123,15 +124,6 @@ func plan(g *graph.Graph, o Options) *drawing {
 		}
 	}
 	return d
-}
-
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
 }
 
 func near(g *graph.Graph, i int, name string) bool {
