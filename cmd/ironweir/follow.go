@@ -1,7 +1,6 @@
 package main
 
 import (
-	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"strconv"
@@ -12,6 +11,7 @@ import (
 	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
+	"ironweir/formats/cloudevents"
 	"ironweir/formats/text"
 )
 
@@ -112,42 +112,21 @@ func followDocument(l *loaded, t *sim.Trace) FollowDocument {
 	return FollowDocument{Head: l.head("follow"), Journey: 1, Outcome: t.Outcome(), Fates: t.Fates, Stopped: t.Stopped, Steps: t.Steps}
 }
 
-// readEvent takes a message from a CloudEvent in structured JSON.
+// readEvent takes a message from a CloudEvent.
 func (c *call) readEvent(file string, plan *sim.FollowPlan) error {
 	source, err := c.read(file)
 	if err != nil {
 		return err
 	}
-	var event struct {
-		SpecVersion string          `json:"specversion"`
-		Type        string          `json:"type"`
-		Subject     string          `json:"subject"`
-		Data        json.RawMessage `json:"data"`
-		Base64      string          `json:"data_base64"`
+	events, err := cloudevents.Read(source)
+	if err != nil {
+		return fmt.Errorf("%s: %w", file, err)
 	}
-	if err := json.Unmarshal(source, &event); err != nil {
-		if e, ok := err.(*json.SyntaxError); ok {
-			line := 1 + strings.Count(string(source[:min(max(int(e.Offset)-1, 0), len(source))]), "\n")
-			return fmt.Errorf("%s:%d: not JSON: %w", file, line, err)
-		}
-		return fmt.Errorf("%s: not a CloudEvent: %w", file, err)
+	if len(events) != 1 {
+		return fmt.Errorf("%s holds %d events; follow sends one", file, len(events))
 	}
-	if event.SpecVersion != "1.0" {
-		return fmt.Errorf("%s: not a CloudEvent: `specversion` must be \"1.0\"; `ironweir sample` makes one", file)
-	}
-	plan.Type, plan.Subject, plan.Size = event.Type, event.Subject, int64(len(event.Data))
-	body := []byte(event.Data)
-	if event.Base64 != "" {
-		if body, err = base64.StdEncoding.DecodeString(event.Base64); err != nil {
-			return fmt.Errorf("%s: data_base64 is broken: %w", file, err)
-		}
-	}
-	if len(body) == 0 {
-		return nil
-	}
-	if json.Unmarshal(body, &plan.Data) != nil {
-		plan.Data = string(body)
-	}
+	e := events[0]
+	plan.Type, plan.Subject, plan.Size, plan.Data = e.Type, e.Subject, e.Size, e.Data
 	return nil
 }
 

@@ -12,6 +12,7 @@ import (
 	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
+	"ironweir/formats/cloudevents"
 )
 
 // modelFlags are the flags of every command that reads a model.
@@ -119,7 +120,7 @@ func (c *call) loadModel(file string, m *modelFlags) (*loaded, error) {
 // loadScenario reads a scenario and the events that it names; an empty file
 // name gives a day of the nodes' own rates.
 func (c *call) loadScenario(file string, l *loaded) (*model.Scenario, sim.Inputs, error) {
-	inputs := sim.Inputs{Events: map[string]any{}}
+	inputs := sim.Inputs{Events: map[string]any{}, Replays: map[string][]sim.Arrival{}}
 	if file == "" {
 		return model.DefaultScenario(), inputs, nil
 	}
@@ -132,6 +133,12 @@ func (c *call) loadScenario(file string, l *loaded) (*model.Scenario, sim.Inputs
 		return nil, inputs, err
 	}
 	for _, t := range s.Traffic {
+		if t.Replay != "" {
+			path := filepath.Join(filepath.Dir(file), t.Replay)
+			if inputs.Replays[t.Replay], err = c.loadReplay(path); err != nil {
+				return nil, inputs, fmt.Errorf("traffic.%s.arrivals: %s: %w", t.Name, path, err)
+			}
+		}
 		for _, e := range t.Events {
 			if e.File == "" {
 				continue
@@ -153,6 +160,30 @@ func (c *call) loadScenario(file string, l *loaded) (*model.Scenario, sim.Inputs
 		}
 	}
 	return s, inputs, nil
+}
+
+// loadReplay reads the arrivals of a file: CloudEvents, or CSV.
+func (c *call) loadReplay(path string) ([]sim.Arrival, error) {
+	text, err := c.read(path)
+	if err != nil {
+		return nil, err
+	}
+	read := cloudevents.Read
+	if strings.EqualFold(filepath.Ext(path), ".csv") {
+		read = cloudevents.ReadCSV
+	}
+	events, err := read(text)
+	if err != nil {
+		return nil, err
+	}
+	arrivals := make([]sim.Arrival, len(events))
+	for i, e := range events {
+		if e.Time.IsZero() {
+			return nil, fmt.Errorf("event %d has no `time`, which is when it arrives", i+1)
+		}
+		arrivals[i] = sim.Arrival{At: e.Time, Type: e.Type, Subject: e.Subject, Data: e.Data, Size: e.Size}
+	}
+	return arrivals, nil
 }
 
 // loadTraffic reads a scenario for its traffic alone; nil where none is given.

@@ -37,6 +37,7 @@ type Event struct {
 	Age                       time.Duration
 	Item                      any
 	Index                     int
+	Error                     any // what a workflow's `catch` deals with
 }
 
 // ResolveName makes an Event a CEL activation; values are converted only when
@@ -70,6 +71,8 @@ func (e *Event) ResolveName(name string) (any, bool) {
 		return e.Item, true
 	case "index":
 		return int64(e.Index), true
+	case "error":
+		return e.Error, true
 	}
 	return nil, false
 }
@@ -84,10 +87,22 @@ var environment = sync.OnceValues(func() (*cel.Env, error) {
 		cel.Variable("event.time", cel.TimestampType), cel.Variable("event.data", cel.DynType),
 		cel.Variable("event.size", cel.IntType), cel.Variable("event.hops", cel.IntType),
 		cel.Variable("event.try", cel.IntType), cel.Variable("event.age", cel.DurationType),
-		cel.Variable("item", cel.DynType), cel.Variable("index", cel.IntType),
+		cel.Variable("item", cel.DynType), cel.Variable("index", cel.IntType), cel.Variable("error", cel.DynType),
 		cel.CrossTypeNumericComparisons(true),
 	)
 })
+
+// Embedded finds the expression in a string of a payload: `=…`, or `${ … }` as
+// workflows write it.
+func Embedded(s string) (source string, ok bool) {
+	if rest, ok := strings.CutPrefix(s, "="); ok {
+		return rest, true
+	}
+	if rest, ok := strings.CutPrefix(s, "${"); ok && strings.HasSuffix(rest, "}") {
+		return strings.TrimSpace(strings.TrimSuffix(rest, "}")), true
+	}
+	return "", false
+}
 
 // Expression is a compiled expression over an Event.
 type Expression struct {

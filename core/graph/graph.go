@@ -43,6 +43,7 @@ type Node struct {
 	By         *expr.Expression
 	Allowed    map[int]bool // nodes that may use it; nil: all
 	Payload    *Payload     // of a schedule
+	Tasks      []*Task      // of a workflow
 	Intake     Policy       // for what comes by no link: traffic, dead letters
 }
 
@@ -175,6 +176,13 @@ func Compile(t *model.Topology) (*Graph, error) {
 			if err := g.compileLink(i, l); err != nil {
 				return nil, err
 			}
+		}
+	}
+	for i := range g.Nodes {
+		n := &g.Nodes[i]
+		var err error
+		if n.Tasks, err = g.compileTasks(n, n.Do); err != nil {
+			return nil, err
 		}
 	}
 	for i := range g.Links {

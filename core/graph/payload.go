@@ -1,8 +1,6 @@
 package graph
 
 import (
-	"strings"
-
 	"ironweir/core/expr"
 	"ironweir/core/model"
 )
@@ -45,7 +43,7 @@ func (g *Graph) payload(v *model.Value) (*Payload, error) {
 			p.constant = p.constant && child.constant
 		}
 	default:
-		if source, ok := strings.CutPrefix(v.Scalar, "="); ok && v.Shape == model.Text {
+		if source, ok := expr.Embedded(v.Scalar); ok && v.Shape == model.Text {
 			x, err := g.expression(source, "any")
 			if err != nil {
 				return nil, err

@@ -5,6 +5,8 @@ import (
 	"sort"
 	"strings"
 	"time"
+
+	"ironweir/core/expr"
 )
 
 // kindFields tells which fields a kind has beside those of every node. It is
@@ -201,10 +203,7 @@ func (o *object) kindSpecific(n *Node) {
 		n.DeadLetter = o.text("dead-letter")
 		n.ResultsAll = o.oneOf("results", "async", "async", "all") == "all"
 	case Workflow:
-		n.Do = o.get("do")
-		if n.Do == nil || n.Do.Shape != List {
-			o.problem(o.pos("do"), o.at("do"), "a workflow needs `do`, a list of named tasks")
-		}
+		n.Do = o.tasks("do")
 		n.Timeout = o.duration("timeout", 0)
 		n.Retry = o.retry("retry")
 		n.DeadLetter = o.text("dead-letter")
@@ -216,7 +215,7 @@ func (o *object) kindSpecific(n *Node) {
 	}
 }
 
-func (o *object) schema(key string) any {
+func (o *object) schema(key string) *expr.Schema {
 	v := o.get(key)
 	if v == nil {
 		return nil
@@ -225,7 +224,12 @@ func (o *object) schema(key string) any {
 		o.wants(v, o.at(key), "a JSON Schema, a map")
 		return nil
 	}
-	return v.Plain()
+	s, err := expr.CompileSchema(v.Plain())
+	if err != nil {
+		o.problem(v.Pos, o.at(key), "%s", err)
+		return nil
+	}
+	return s
 }
 
 // failing reads a share of runs, or the map form where full is set.

@@ -33,6 +33,7 @@ func (d *decoder) resolve(t *Topology, together map[string]Position) {
 			}
 		}
 		d.nodeExpressions(n, path)
+		d.calls(t, n, path+".do")
 		waiting := 0
 		for _, l := range n.Links {
 			lpath := path + ".links." + l.Name
@@ -131,8 +132,8 @@ func (d *decoder) payload(v *Value, path string) {
 	for _, item := range v.Items {
 		d.payload(item, path)
 	}
-	if v.Shape == Text && strings.HasPrefix(v.Scalar, "=") {
-		d.condition(v.Pos, path, v.Scalar[1:], "any")
+	if source, ok := expr.Embedded(v.Scalar); ok && v.Shape == Text {
+		d.condition(v.Pos, path, source, "any")
 	}
 }
 

@@ -1,6 +1,10 @@
 package model
 
-import "time"
+import (
+	"time"
+
+	"ironweir/core/expr"
+)
 
 // Kind is what a node is.
 type Kind string
@@ -25,6 +29,9 @@ var Kinds = []Kind{Bucket, Queue, Topic, Stream, Table, Schedule, Endpoint, Func
 func (k Kind) Channel() bool {
 	return k == Bucket || k == Queue || k == Topic || k == Stream || k == Table
 }
+
+// Keeps tells whether objects or rows lie in the kind under their keys.
+func (k Kind) Keeps() bool { return k == Bucket || k == Table }
 
 // Runs tells whether the kind works on messages in runs of its own.
 func (k Kind) Runs() bool { return k == Function || k == Workflow || k == Outside }
@@ -148,7 +155,7 @@ type Node struct {
 	// endpoint
 	Method  string
 	Path    string
-	Accepts any // a JSON Schema, or nil
+	Accepts *expr.Schema // nil: any payload
 	// endpoint, outside
 	RateLimit float64
 	// endpoint, function, workflow, outside
@@ -167,7 +174,7 @@ type Node struct {
 	DeadLetter  string
 	ResultsAll  bool
 	// workflow
-	Do *Value
+	Do []*Task
 }
 
 // Link gives the link of that name, or nil.
@@ -245,6 +252,8 @@ type Link struct {
 	Data       *Value
 	Size       int64 // -1: passed on
 	Op         string
+	ByTask     bool // a workflow's tasks call it
+	Sometimes  bool // only on some ways through the tasks
 }
 
 // ID is the link's name in findings and results, FROM:NAME.

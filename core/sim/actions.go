@@ -122,7 +122,9 @@ func (e *engine) act(i uint32, s *send, m *message) bool {
 		}
 		return true
 	case l.Relation == model.RunIntake || l.Relation == model.RunPush || l.Relation == model.Intake || l.Relation == model.Push:
-		e.emit(i, s, m)
+		con := e.contentFor(l, m, s, e.itemOf(i), int(r.rep))
+		e.emit(i, s, m, con)
+		e.dropContent(con)
 		return true
 	}
 	// A write, part of the run.
@@ -172,24 +174,26 @@ func (e *engine) write(i uint32, s *send, m *message) bool {
 	r := &e.runs[i]
 	l := s.link
 	target := &e.nodes[l.To]
+	before := s.sequence
+	con := e.contentFor(l, m, s, e.itemOf(i), int(r.rep))
+	defer e.dropContent(con)
 	cause := noFate
 	if !r.checked {
-		cause = e.rejectsSend(target, s, m)
+		cause = e.rejects(target, m, con, e.deliveries[l.ID].refused)
 	}
 	if cause == noFate {
-		e.emit(i, s, m)
+		e.emit(i, s, m, con)
 		return true
 	}
 	p := &e.deliveries[l.ID].policy
 	if cause != Refused && int(r.tries) < p.Tries {
+		s.sequence = before // nothing of it stands
 		r.cause = backingOff
 		e.wait(i, p.Backoff(int(r.tries)))
 		return false
 	}
 	if l.Ignore {
-		con := e.contentFor(l, m, s, nil, 0)
-		lost := e.newCopy(target, int32(l.ID), m, con)
-		e.dropContent(con)
+		lost := e.newCopy(target, int32(l.ID), m, con, 0)
 		e.finish(lost, cause)
 		return true
 	}
@@ -197,12 +201,13 @@ func (e *engine) write(i uint32, s *send, m *message) bool {
 	return false
 }
 
-func (e *engine) rejectsSend(n *node, s *send, m *message) Fate {
-	size := s.link.Size
-	if size < 0 {
-		size = e.contents[m.content].size
-	}
-	return e.rejects(n, &content{size: size}, e.deliveries[s.link.ID].refused)
+// wouldReject tells why a send would be rejected now, or noFate.
+func (e *engine) wouldReject(s *send, m *message) Fate {
+	before := s.sequence
+	con := e.contentFor(s.link, m, s, nil, 0)
+	s.sequence = before
+	defer e.dropContent(con)
+	return e.rejects(&e.nodes[s.link.To], m, con, e.deliveries[s.link.ID].refused)
 }
 
 func (e *engine) checkTogether(i uint32) Fate {
@@ -214,7 +219,7 @@ func (e *engine) checkTogether(i uint32) Fate {
 			continue
 		}
 		m, _ := e.message(r, 0)
-		if cause := e.rejectsSend(&e.nodes[s.link.To], s, &m); cause != noFate {
+		if cause := e.wouldReject(s, &m); cause != noFate {
 			return cause
 		}
 	}
@@ -222,16 +227,11 @@ func (e *engine) checkTogether(i uint32) Fate {
 }
 
 // emit makes the copy that a send is.
-func (e *engine) emit(i uint32, s *send, m *message) {
+func (e *engine) emit(i uint32, s *send, m *message, con uint32) {
 	r := &e.runs[i]
-	var item any
-	if int(r.rep) < len(r.items) {
-		item = r.items[r.rep]
-	}
 	l := s.link
-	con := e.contentFor(l, m, s, item, int(r.rep))
 	out := *m
-	out.node = r.node
+	out.node, out.wrap = r.node, unwrapped
 	if k := e.nodes[l.From].kind; k == model.Function || k == model.Workflow {
 		out.hops++
 	}
@@ -245,16 +245,16 @@ func (e *engine) emit(i uint32, s *send, m *message) {
 	if !target.kind.Channel() {
 		e.deliver(int32(l.ID), &out, con, 0)
 	} else {
-		c := e.newCopy(target, int32(l.ID), &out, con)
+		var flags copyFlags
 		if l.Op == "delete" {
-			e.copies[c].flags |= deletion
+			flags = deletion
 		}
+		c := e.newCopy(target, int32(l.ID), &out, con, flags)
 		if e.trace != nil {
 			e.trace.comes(e, c, &out)
 		}
 		e.stand(target, c)
 	}
-	e.dropContent(con)
 }
 
 func (e *engine) itemOf(i uint32) any {

@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"slices"
 	"strings"
 
 	"ironweir/core/expr"
@@ -13,20 +14,34 @@ import (
 func (e *engine) deliver(via int32, m *message, con uint32, f copyFlags) uint32 {
 	d := &e.deliveries[via]
 	n := &e.nodes[d.to]
-	i := e.newCopy(n, via, m, con)
-	e.copies[i].flags |= f
+	i := e.newCopy(n, via, m, con, f)
 	if e.trace != nil {
 		e.trace.comes(e, i, m)
 	}
 	switch {
 	case n.kind == model.Function || n.kind == model.Workflow || n.kind == model.Outside || n.kind == model.Endpoint:
-		n.changeDepth(e.now, 1)
-		e.copies[i].flags |= stands
+		e.standsNow(n, &e.copies[i])
 		e.soon(evOffer, i)
 	default:
+		if d.wrap != unwrapped {
+			e.wrapCopy(i, d.wrap)
+		}
 		e.attemptWrite(i)
 	}
 	return i
+}
+
+// wrapCopy wraps the payload of a copy on its way to a channel.
+func (e *engine) wrapCopy(i uint32, w wrapping) {
+	c := &e.copies[i]
+	m := e.messageOf(c)
+	var from *graph.Node
+	if via := e.deliveries[c.via].link; via >= 0 {
+		from = &e.g.Nodes[e.g.Links[via].From]
+	}
+	con := e.wrapContent(&m, c.content, w, kindOfEvent(from, c.flags))
+	e.dropContent(c.content)
+	c.content = con
 }
 
 // tryAgain comes when a back-off is over.
@@ -72,11 +87,14 @@ func (e *engine) written(i uint32) {
 	c.flags &^= writing
 	d := &e.deliveries[c.via]
 	n := &e.nodes[c.node]
-	cause := e.rejects(n, &e.contents[c.content], d.refused)
+	m := e.messageOf(c)
+	cause := e.rejects(n, &m, m.content, d.refused)
 	switch {
 	case cause == noFate:
 		c.tries = 0
 		e.stand(n, i)
+	case c.flags&ghost != 0:
+		e.finish(i, noFate)
 	case cause == Refused, d.policy.Tries > 0 && int(c.tries) >= d.policy.Tries:
 		e.giveUp(i, cause)
 	default:
@@ -107,16 +125,24 @@ func (e *engine) jittered(wait int64, d *delivery) int64 {
 }
 
 // rejects tells why a write to a channel is turned away, or noFate.
-func (e *engine) rejects(n *node, con *content, refused bool) Fate {
+func (e *engine) rejects(n *node, m *message, con uint32, refused bool) Fate {
+	size := e.contents[con].size
 	switch {
 	case refused:
 		return Refused
-	case e.payload > 0 && con.size > e.payload && n.kind != model.Bucket && n.kind != model.Table:
+	case e.payload > 0 && size > e.payload && n.kind != model.Bucket && n.kind != model.Table:
 		return TooLarge
 	case n.capacity > 0 && n.depth >= n.capacity:
 		return Overflow
 	case n.failsNow():
 		return Rejected
+	case n.stream != nil && n.stream.rate > 0:
+		probe := *m
+		probe.content = con
+		if e.full(n, &probe) {
+			n.throttled++
+			return Throttled
+		}
 	}
 	return noFate
 }
@@ -142,47 +168,10 @@ func (e *engine) deadLetter(i uint32, to int32) {
 	e.deliver(e.nodes[to].ownWay, &m, m.content, 0)
 }
 
-// setUpTable takes tables that nothing reads a change feed of: rows at rest.
-func (e *engine) setUpTable(n *node) error {
-	if gn := &e.g.Nodes[n.id]; len(gn.Out) > 0 {
-		return notYet(gn, "the change feed")
-	}
-	return nil
-}
-
 // stand lets a written message take its place in a channel.
 func (e *engine) stand(n *node, i uint32) { n.standFunc(e, n, i) }
 
 func (e *engine) standInTopic(n *node, i uint32) { e.soon(evFan, i) }
-
-func (e *engine) standInBucket(n *node, i uint32) {
-	c := &e.copies[i]
-	if n.keys != nil && !e.keepObject(n, c) {
-		// Deleting what is not there makes no event.
-		e.finish(i, Handled)
-		return
-	}
-	if n.notice.zero() {
-		e.soon(evFan, i)
-		return
-	}
-	e.at(e.now+nanos(n.notice.draw(n.time1)), evFan, i)
-}
-
-// keepObject keeps the set of keys of a bucket from which something is
-// deleted; it tells whether the change is one.
-func (e *engine) keepObject(n *node, c *copyRecord) bool {
-	key := e.contents[c.content].key()
-	if c.flags&deletion == 0 {
-		n.keys[strings.Clone(key)] = struct{}{} // the key itself lies in memory that is used again
-		return true
-	}
-	if _, ok := n.keys[key]; !ok {
-		return false
-	}
-	delete(n.keys, key)
-	return true
-}
 
 // fan hands what stands in a topic, bucket or schedule to each link that takes
 // it.
@@ -191,31 +180,66 @@ func (e *engine) fan(i uint32) {
 	n := &e.nodes[c.node]
 	gn := &e.g.Nodes[c.node]
 	m := e.messageOf(c)
-	deleted := c.flags&deletion != 0
-	kind := kindOfEvent(gn, deleted)
-	m.hops, m.tries = c.hops, 0
+	change, second := c.flags&(deletion|update), c.flags&ghost
+	kind := kindOfEvent(gn, change)
+	m.tries = 0
 	taken := false
-	for _, id := range gn.Out {
+	for k, id := range gn.Out {
 		l := &e.g.Links[id]
 		d := &e.deliveries[id]
-		d.offered++
-		changed := gn.Kind != model.Bucket || wantsChange(l, deleted)
-		if changed && (l.Filter.Everything || l.Filter.Takes(e.look(&m, kind))) {
-			d.matched++
-			taken = true
-			if e.trace != nil {
-				e.trace.offered(e, i, l, "")
-			}
-			e.deliver(int32(id), &m, m.content, 0)
-		} else if e.trace != nil {
-			why := "takes only " + wantedChanges(l)
-			if changed {
+		changed := wantsChange(gn.Kind, l, change)
+		takes := changed && (l.Filter.Everything || l.Filter.Takes(e.look(&m, kind)))
+		if e.trace != nil {
+			why := ""
+			switch {
+			case !changed:
+				why = "takes only what is " + wantedChanges(gn.Kind, l)
+			case !takes:
 				why = l.Filter.Why(e.look(&m, kind))
 			}
 			e.trace.offered(e, i, l, why)
 		}
+		if second == 0 {
+			d.offered++
+		}
+		if !takes {
+			continue
+		}
+		if second == 0 {
+			d.matched++
+		}
+		taken = true
+		if n.stream != nil {
+			e.intoFeed(&e.nodes[n.stream.feeds[k]], int32(id), &m, i)
+			continue
+		}
+		pass := second
+		if !e.nodes[l.To].kind.Keeps() {
+			pass |= change & deletion // what happened to the object: its event's type
+		}
+		e.deliver(int32(id), &m, m.content, pass)
+		if second == 0 && n.twice > 0 && n.twiceLuck.unit() < n.twice {
+			e.nodes[l.To].redelivered++
+			e.deliver(int32(id), &m, m.content, pass|ghost)
+		}
 	}
-	e.finish(i, e.fanFate(n, gn, &m, taken, deleted))
+	e.finish(i, e.fanFate(n, gn, &m, taken, change&deletion != 0))
+}
+
+// deliverTwice draws whether a queue's message is handed out a second time.
+func (e *engine) deliverTwice(n *node, i uint32) {
+	c := &e.copies[i]
+	if n.twice == 0 || c.flags&(done|atRest) != 0 || n.twiceLuck.unit() >= n.twice {
+		return
+	}
+	n.redelivered++
+	m := e.messageOf(c)
+	m.tries = 0
+	g := e.newCopy(n, c.via, &m, m.content, ghost)
+	if e.trace != nil {
+		e.trace.comes(e, g, &m)
+	}
+	e.stand(n, g)
 }
 
 func (e *engine) fanFate(n *node, gn *graph.Node, m *message, taken, deleted bool) Fate {
@@ -238,35 +262,41 @@ func (e *engine) fanFate(n *node, gn *graph.Node, m *message, taken, deleted boo
 	return Unmatched
 }
 
-// wantsChange tells whether a bucket's link takes a written or a deleted
-// object.
-func wantsChange(l *graph.Link, deleted bool) bool {
-	if len(l.Changes) == 0 {
-		return !deleted
+// changesOf names what a link of a bucket or table takes, where it does not say.
+var changesOf = map[model.Kind][]string{model.Bucket: {"written"}, model.Table: {"inserted", "updated"}}
+
+// wantsChange tells whether a link takes a change of a bucket or table.
+func wantsChange(k model.Kind, l *graph.Link, change copyFlags) bool {
+	if !k.Keeps() {
+		return true
 	}
-	for _, c := range l.Changes {
-		if c == "deleted" && deleted || c == "written" && !deleted {
-			return true
-		}
+	wanted := l.Changes
+	if len(wanted) == 0 {
+		wanted = changesOf[k]
 	}
-	return false
+	what := "inserted"
+	switch {
+	case change&deletion != 0:
+		what = "deleted"
+	case k == model.Bucket:
+		what = "written"
+	case change&update != 0:
+		what = "updated"
+	}
+	return slices.Contains(wanted, what)
 }
 
-func wantedChanges(l *graph.Link) string {
+func wantedChanges(k model.Kind, l *graph.Link) string {
 	if len(l.Changes) == 0 {
-		return "written"
+		return strings.Join(changesOf[k], ", ")
 	}
-	s := l.Changes[0]
-	for _, c := range l.Changes[1:] {
-		s += ", " + c
-	}
-	return s
+	return strings.Join(l.Changes, ", ")
 }
 
 // contentFor gives the content of what a link sends: that of the message in
 // hand, or one of its own; the caller drops its reference.
 func (e *engine) contentFor(l *graph.Link, m *message, s *send, item any, index int) uint32 {
-	if l.Key == nil && l.Type == "" && l.Payload == nil && l.Size < 0 {
+	if l.Key == nil && l.Type == "" && l.Payload == nil && l.Size < 0 && m.wrap == unwrapped {
 		e.contents[m.content].refs++
 		return m.content
 	}
@@ -274,6 +304,9 @@ func (e *engine) contentFor(l *graph.Link, m *message, s *send, item any, index 
 	i := e.newContent()
 	con, old := &e.contents[i], &e.contents[m.content]
 	con.kind, con.size, con.data, con.source = old.kind, old.size, old.data, int32(l.From)
+	if m.wrap != unwrapped {
+		con.data, con.size = e.wrapped(m, old.kind)
+	}
 	if l.Type != "" {
 		con.kind = l.Type
 	}

@@ -53,7 +53,7 @@ func Fates() []Fate {
 	return out
 }
 
-type copyFlags uint16
+type copyFlags uint32
 
 const (
 	done     copyFlags = 1 << iota
@@ -66,6 +66,10 @@ const (
 	expiring           // its retention ended while a run works on it
 	begun              // its first run has started
 	deletion           // the event of a deletion
+	update             // the event of a row that was there before
+	unread             // in a partition, not yet taken by its reader
+	again              // read before, and set back by an incident
+	ghost              // a second delivery of a copy: it is run and sends, and has no fate
 	damaged            // (of a journey) some copy ended badly
 	heldBack           // its group is blocked by another message
 	blocks             // it blocks its group: handed out, or failed and not visible again
@@ -92,9 +96,9 @@ type copyRecord struct {
 	hops     uint16
 	rounds   uint16
 	flags    copyFlags
-	class    uint8 // of links that match, in a queue
-	group    int32
+	group    int32 // of its queue; the partition that it goes to
 	lastFail int16
+	class    uint8 // of links that match, in a queue
 }
 
 // journey is an origin message with all that descends from it.
@@ -132,7 +136,8 @@ type message struct {
 	rounds  uint16
 	tries   uint16
 	aside   bool
-	node    int32 // where it was, -1 outside
+	wrap    wrapping // how its payload reaches the run that looks at it
+	node    int32    // where it was, -1 outside
 }
 
 // delivery is how copies reach a node: a link, or the node's own way for
@@ -144,12 +149,13 @@ type delivery struct {
 	link    int32 // or -1
 	refused bool
 	paused  bool
+	wrap    wrapping
 	except  []int16
 	held    []uint32 // copies that wait for the link to be resumed
 	offered int64
 	matched int64
 	copies  int64
-	jitter  *stream
+	jitter  *randomStream
 }
 
 func (e *engine) newJourney(entry int32) uint32 {
@@ -211,7 +217,7 @@ func (e *engine) dropContent(i uint32) {
 
 // newCopy makes a copy of a message at a node; it takes a reference of its own
 // to the content.
-func (e *engine) newCopy(n *node, via int32, m *message, con uint32) uint32 {
+func (e *engine) newCopy(n *node, via int32, m *message, con uint32, flags copyFlags) uint32 {
 	i := e.freeCopy
 	if i != 0 {
 		e.freeCopy = e.copies[i].next
@@ -220,7 +226,8 @@ func (e *engine) newCopy(n *node, via int32, m *message, con uint32) uint32 {
 		i = uint32(len(e.copies) - 1)
 	}
 	rounds := m.rounds
-	if loop := e.inLoop[n.id]; loop >= 0 {
+	counts := flags&ghost == 0
+	if loop := e.inLoop[n.id]; loop >= 0 && counts {
 		if m.node < 0 || e.inLoop[m.node] != loop {
 			rounds = 0 // it comes into the loop
 		}
@@ -235,13 +242,16 @@ func (e *engine) newCopy(n *node, via int32, m *message, con uint32) uint32 {
 		}
 	}
 	c := &e.copies[i]
-	*c = copyRecord{born: e.now, age: e.sequence(), journey: m.journey, content: con, via: via, node: int32(n.id), hops: m.hops, rounds: rounds}
+	*c = copyRecord{born: e.now, age: e.sequence(), journey: m.journey, content: con, via: via, node: int32(n.id), hops: m.hops, rounds: rounds, flags: flags}
 	if m.aside {
 		c.flags |= aside
 	}
 	e.contents[con].refs++
 	j := &e.journeys[m.journey]
 	j.refs++
+	if !counts {
+		return i
+	}
 	j.open++
 	j.copies++
 	j.hops = max(j.hops, int32(m.hops))
@@ -258,6 +268,10 @@ func (e *engine) newCopy(n *node, via int32, m *message, con uint32) uint32 {
 func (e *engine) finish(i uint32, f Fate) {
 	c := &e.copies[i]
 	n := &e.nodes[c.node]
+	if c.flags&ghost != 0 {
+		e.vanish(i)
+		return
+	}
 	if c.flags&atRest != 0 {
 		e.journeys[c.journey].open++
 		e.live++
@@ -265,10 +279,7 @@ func (e *engine) finish(i uint32, f Fate) {
 		c.flags &^= atRest
 	}
 	n.fates[f]++
-	if c.flags&stands != 0 {
-		n.changeDepth(e.now, -1)
-		c.flags &^= stands
-	}
+	e.standsNoMore(n, c)
 	j := &e.journeys[c.journey]
 	j.open--
 	e.live--
@@ -294,10 +305,49 @@ func (e *engine) finish(i uint32, f Fate) {
 	}
 }
 
+// standsNoMore takes a copy out of its node's depth.
+func (e *engine) standsNoMore(n *node, c *copyRecord) {
+	if c.flags&stands == 0 {
+		return
+	}
+	c.flags &^= stands
+	n.changeDepth(e.now, -1)
+	if n.home != nil {
+		n.home.changeDepth(e.now, -1)
+	}
+	if e.storage {
+		n.byteSeconds += float64(e.contents[c.content].size) * float64(e.now-c.born) * 1e-9
+	}
+}
+
+// standsNow counts a copy in its node's depth.
+func (e *engine) standsNow(n *node, c *copyRecord) {
+	c.flags |= stands
+	n.changeDepth(e.now, 1)
+	if n.home != nil {
+		n.home.changeDepth(e.now, 1)
+	}
+}
+
+// vanish ends a second delivery, which has no fate.
+func (e *engine) vanish(i uint32) {
+	c := &e.copies[i]
+	e.standsNoMore(&e.nodes[c.node], c)
+	c.flags |= done
+	c.timer = 0
+	if c.held == 0 {
+		e.releaseCopy(i)
+	}
+}
+
 // rest lets a copy lie where nothing leaves: arrived, or parked.
 func (e *engine) rest(i uint32) {
 	c := &e.copies[i]
 	n := &e.nodes[c.node]
+	if c.flags&ghost != 0 {
+		e.leaveQueue(n, i, noFate)
+		return
+	}
 	c.flags |= atRest
 	f := n.restFate(c)
 	n.fates[f]++
@@ -323,11 +373,15 @@ func (n *node) restFate(c *copyRecord) Fate {
 }
 
 func (e *engine) arrivedAt(n *node, j *journey) {
-	row := &e.latency[int(j.entry)*len(e.nodes)+n.id]
-	if *row == nil {
-		*row = &Histogram{}
+	row := e.latency[j.entry]
+	if row == nil {
+		row = make([]*Histogram, len(e.g.Nodes))
+		e.latency[j.entry] = row
 	}
-	(*row).Add(e.now - j.born)
+	if row[n.id] == nil {
+		row[n.id] = &Histogram{}
+	}
+	row[n.id].Add(e.now - j.born)
 }
 
 func (e *engine) releaseCopy(i uint32) {
@@ -364,6 +418,9 @@ func (e *engine) look(m *message, kind string) *expr.Event {
 	if c.source >= 0 {
 		ev.Source = e.g.Nodes[c.source].Name
 	}
+	if m.wrap != unwrapped {
+		ev.Data, ev.Size = e.wrapped(m, ev.Type)
+	}
 	ev.Hops, ev.Try = int(m.hops), int(m.tries)
 	ev.Time = e.instant(c.made)
 	j := &e.journeys[m.journey]
@@ -373,12 +430,14 @@ func (e *engine) look(m *message, kind string) *expr.Event {
 }
 
 // kindOfEvent is the type of an event that states none, by where it comes from.
-func kindOfEvent(from *graph.Node, deleted bool) string {
+func kindOfEvent(from *graph.Node, flags copyFlags) string {
 	switch {
 	case from == nil:
 		return "message"
-	case deleted && from.Kind == model.Bucket:
+	case flags&deletion != 0 && (from.Kind == model.Bucket || from.Kind == model.Table):
 		return "deleted"
+	case flags&update != 0 && from.Kind == model.Table:
+		return "updated"
 	}
 	return graph.DefaultType(from.Kind)
 }
@@ -389,7 +448,7 @@ func (e *engine) audit() error {
 	rest := make([]int64, len(e.nodes))
 	for i := 1; i < len(e.copies); i++ {
 		c := &e.copies[i]
-		if c.journey == 0 || c.flags&done != 0 {
+		if c.journey == 0 || c.flags&(done|ghost) != 0 {
 			continue
 		}
 		if c.flags&atRest != 0 {
@@ -406,10 +465,10 @@ func (e *engine) audit() error {
 		}
 		if sum != n.copies {
 			return fmt.Errorf("the ledger of %s does not add up at %v: %d came in, %d are accounted for (a fault of the engine; please report the model)",
-				e.g.Nodes[i].Name, e.instant(e.now), n.copies, sum)
+				n.name, e.instant(e.now), n.copies, sum)
 		}
 		if rest[i] != n.fates[Arrived]+n.fates[Parked] && n.kind == model.Queue {
-			return fmt.Errorf("the messages at rest in %s do not add up: %d lie there, %d are counted (a fault of the engine)", e.g.Nodes[i].Name, rest[i], n.fates[Arrived]+n.fates[Parked])
+			return fmt.Errorf("the messages at rest in %s do not add up: %d lie there, %d are counted (a fault of the engine)", n.name, rest[i], n.fates[Arrived]+n.fates[Parked])
 		}
 	}
 	return nil

@@ -25,6 +25,9 @@ func (e *engine) request(i uint32, n *node) {
 	case gn.Allowed != nil && c.via < int32(len(e.g.Links)) && e.deliveries[c.via].refused:
 		e.answer(i, n, errRefused, 403)
 		return
+	case n.accepts != nil && n.accepts.Fits(e.look(&m, "request").Data) != nil:
+		e.answer(i, n, errAccepts, 400)
+		return
 	case !n.bucket.take(e.now):
 		n.throttled++
 		e.answer(i, n, errThrottled, 429)

@@ -31,6 +31,9 @@ const (
 	evLease                     // node: the oldest lease of a queue ends
 	evAge                       // node: the retention of a queue's oldest message ends
 	evReader                    // reader: its pause after a throttle is over
+	evFeed                      // reader: something has changed for a partition, or what it waited for is over
+	evLife                      // node: the life of the oldest object is over
+	evTask                      // thread: what a workflow waited for is over
 	evRun                       // run: what it waited for is over
 	evTimeout                   // run
 	evIncident                  // incident: starts or ends
@@ -63,7 +66,16 @@ type Plan struct {
 
 // Inputs are the contents of files that a scenario names.
 type Inputs struct {
-	Events map[string]any // payload by file name
+	Events  map[string]any       // payload by file name
+	Replays map[string][]Arrival // by file name
+}
+
+// Arrival is one message of a replay.
+type Arrival struct {
+	At            time.Time
+	Type, Subject string
+	Data          any
+	Size          int64 // bytes; 0: that of the traffic
 }
 
 // engine is the state of one replication.
@@ -85,24 +97,28 @@ type engine struct {
 	sends      []send  // by link
 	moveSteps  []int32 // 0, 1, 2, …: a batch on the move has its link for its one step
 
-	copies   []copyRecord
-	freeCopy uint32
-	live     int
-	journeys []journey
-	freeJour uint32
-	nextJour uint64
-	contents []content
-	freeCont uint32
-	runs     []run
-	freeRun  uint32
-	batches  []batch
-	freeBat  uint32
-	readers  []reader
+	copies     []copyRecord
+	freeCopy   uint32
+	live       int
+	journeys   []journey
+	freeJour   uint32
+	nextJour   uint64
+	contents   []content
+	freeCont   uint32
+	runs       []run
+	freeRun    uint32
+	batches    []batch
+	freeBat    uint32
+	freeThread uint32
+	readers    []reader
+	threads    []thread
+	taskLuck   *randomStream
+	feedOf     []int32 // by link: the node that stands for a stream's reader, or -1
 
 	errors     []string // names of errors, by number
 	errorID    map[string]int16
-	event      expr.Event // scratch for expressions and filters
-	latency    []*Histogram
+	event      expr.Event     // scratch for expressions and filters
+	latency    [][]*Histogram // by entry and node; rows where something has arrived
 	tally      tally
 	series     *Series
 	lastPoints []lastPoint
@@ -112,6 +128,7 @@ type engine struct {
 	loops      []loopTally
 	payload    int64 // the limit on a message, 0: none
 	handledBy  int   // the node that finishes with a queue's message, while it does
+	storage    bool  // what lies in a node has a price
 	stopped    string
 	trace      *tracer
 }
@@ -229,6 +246,14 @@ func (e *engine) handle(kind eventKind, i uint32, seq uint64) {
 		}
 	case evReader:
 		e.readerBack(i)
+	case evFeed:
+		e.turn(i, seq)
+	case evTask:
+		if e.threads[i].timer == seq {
+			e.taskTime(i)
+		}
+	case evLife:
+		e.livesEnd(&e.nodes[i])
 	case evFire:
 		e.fire(&e.nodes[i])
 	case evIncident:
@@ -248,13 +273,15 @@ var behaviours = map[model.Kind]struct {
 	setUp func(*engine, *node) error
 	stand func(*engine, *node, uint32)
 }{
-	model.Bucket:   {nil, (*engine).standInBucket},
+	model.Bucket:   {(*engine).setUpObjects, (*engine).standInBucket},
 	model.Queue:    {(*engine).setUpQueue, (*engine).standInQueue},
-	model.Table:    {(*engine).setUpTable, (*engine).standInBucket},
+	model.Table:    {(*engine).setUpObjects, (*engine).standInBucket},
+	model.Stream:   {(*engine).setUpStream, (*engine).standInStream},
 	model.Topic:    {nil, (*engine).standInTopic},
 	model.Schedule: {(*engine).setUpSchedule, nil},
 	model.Endpoint: {(*engine).setUpRunner, nil},
 	model.Function: {(*engine).setUpRunner, nil},
+	model.Workflow: {(*engine).setUpRunner, nil},
 	model.Outside:  {(*engine).setUpRunner, nil},
 }
 

@@ -22,8 +22,8 @@ type incident struct {
 func (e *engine) setUpIncidents() error {
 	for k, spec := range e.scenario.Incidents {
 		in := incident{spec: spec, link: -1, order: k}
-		if spec.Rewind != nil {
-			return fmt.Errorf("incident %s: `rewind` cannot be simulated yet", spec.Name)
+		if err := e.setUpRewind(spec); err != nil {
+			return err
 		}
 		if spec.Node != "" {
 			in.nodes = append(in.nodes, e.g.NodeID(spec.Node))
@@ -54,10 +54,35 @@ func (e *engine) setUpIncidents() error {
 	return nil
 }
 
+// setUpRewind lets the reader that an incident sets back remember what it read.
+func (e *engine) setUpRewind(spec *model.Incident) error {
+	rw := spec.Rewind
+	if rw == nil {
+		return nil
+	}
+	link := e.g.LinkID(rw.Link)
+	if link == graph.None || e.feedOf[link] < 0 {
+		return fmt.Errorf("incident %s: %q is not a link that reads a stream or a table; only such a reader can be set back", spec.Name, rw.Link)
+	}
+	f := e.nodes[e.feedOf[link]].queue.feed
+	if f.history == nil {
+		f.history = &history{}
+	}
+	f.history.span = max(f.history.span, int64(rw.By))
+	f.history.until = max(f.history.until, int64(spec.At))
+	return nil
+}
+
 // incidentTurns comes when an incident starts, and again when it ends.
 func (e *engine) incidentTurns(k int) {
 	in := &e.incidents[k]
 	in.on = !in.on
+	if rw := in.spec.Rewind; rw != nil {
+		if in.on {
+			e.rewind(&e.nodes[e.feedOf[e.g.LinkID(rw.Link)]], int64(rw.By))
+		}
+		return
+	}
 	if in.spec.SendBack != nil {
 		if in.on {
 			e.sendBack(k)
@@ -131,8 +156,13 @@ func (e *engine) applyPauses(link int32) {
 	was := d.paused
 	d.paused = paused
 	from := &e.nodes[e.g.Links[link].From]
+	feed := e.feedOf[link]
 	switch {
 	case paused == was:
+	case feed >= 0 && paused:
+		e.pauseFeed(&e.nodes[feed])
+	case feed >= 0:
+		e.resumeFeed(&e.nodes[feed])
 	case paused && from.queue != nil:
 		// A batch that is filling runs with what it has.
 		for _, rl := range from.queue.links {
@@ -163,7 +193,7 @@ func (e *engine) sendBack(k int) {
 	}
 	n := &e.nodes[in.back]
 	i := n.queue.ages.head
-	for i != 0 && e.copies[i].busy > 0 {
+	for i != 0 && (e.copies[i].busy > 0 || e.copies[i].flags&ghost != 0) {
 		i = e.copies[i].younger
 	}
 	if i == 0 {

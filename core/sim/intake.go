@@ -21,6 +21,10 @@ func (e *engine) offer(i uint32) {
 	if d.link >= 0 && e.hold(i) {
 		return
 	}
+	if c.flags&ghost != 0 && (d.refused || n.hopLimit > 0 && int(c.hops)+1 > n.hopLimit || !e.free(n)) {
+		e.finish(i, noFate) // a second delivery has one try
+		return
+	}
 	switch {
 	case d.refused:
 		e.intakeGivenUp(i, Refused, errRefused)
@@ -36,7 +40,7 @@ func (e *engine) offer(i uint32) {
 		e.intakeGivenUp(i, GivenUp, c.lastFail)
 		return
 	}
-	if !e.free(n) {
+	if c.flags&ghost == 0 && !e.free(n) {
 		n.throttled++
 		if n.kind == model.Outside { // over its rate: an error to the sender, a try
 			c.tries++
@@ -60,7 +64,7 @@ func (e *engine) offer(i uint32) {
 	c.busy++
 	if c.flags&begun == 0 {
 		c.flags |= begun
-		if e.now >= e.warm {
+		if e.now >= e.warm && c.flags&ghost == 0 {
 			n.wait.Add(e.now - c.born)
 		}
 	}
@@ -73,6 +77,10 @@ func (e *engine) offer(i uint32) {
 func (e *engine) intakeDone(i uint32, failure int16, final bool) {
 	c := &e.copies[i]
 	n := &e.nodes[c.node]
+	if c.flags&ghost != 0 {
+		e.finish(i, noFate)
+		return
+	}
 	if failure != noError {
 		e.intakeFailed(i, n, &e.deliveries[c.via], failure, final)
 		return
@@ -195,17 +203,22 @@ func (e *engine) startBatch(b uint32) {
 			return
 		}
 	}
-	l := rl.link
-	target := &e.nodes[l.To]
+	if target := &e.nodes[rl.link.To]; rl.link.Relation == model.PolledRun && !e.free(target) {
+		target.throttled++
+		e.settleBatch(b, errThrottled, false)
+		e.endBatch(b, true)
+		return
+	}
+	e.launch(b)
+}
+
+// launch starts the run of a batch, or its move, for which there is room.
+func (e *engine) launch(b uint32) {
+	bt := &e.batches[b]
+	l := e.readers[bt.reader].link.link
 	if l.Relation == model.PolledRun {
-		if !e.free(target) {
-			target.throttled++
-			e.settleBatch(b, errThrottled, false)
-			e.endBatch(b, true)
-			return
-		}
 		e.busyBatch(bt)
-		r := e.newRun(target, forBatch)
+		r := e.newRun(&e.nodes[l.To], forBatch)
 		e.runs[r].batch, e.runs[r].link = b, int32(l.ID)
 		e.begin(r)
 		return
@@ -248,6 +261,10 @@ func (e *engine) busyBatch(bt *batch) {
 func (e *engine) settleBatch(b uint32, failure int16, final bool) {
 	bt := &e.batches[b]
 	q := &e.nodes[bt.node]
+	if q.queue.feed != nil {
+		e.settleFeed(b, failure, final)
+		return
+	}
 	rl := e.readers[bt.reader].link
 	all := rl.link.Read.Failed == "all" && bt.anyFailed()
 	for k := 0; k < len(e.batches[b].entries); k++ {
@@ -275,6 +292,9 @@ func (e *engine) batchDone(b uint32, n *node, failure int16, final bool) {
 	if n.resultsAll {
 		for k := range e.batches[b].entries {
 			entry := e.batches[b].entries[k]
+			if e.copies[entry.copy].flags&ghost != 0 {
+				continue
+			}
 			m := e.messageOf(&e.copies[entry.copy])
 			why := failure
 			if why == noError {
@@ -294,7 +314,9 @@ func (e *engine) endBatch(b uint32, throttled bool) {
 	reader := e.batches[b].reader
 	e.batches[b].next = e.freeBat
 	e.freeBat = b
-	e.freeReader(reader, throttled)
+	if e.nodes[e.readers[reader].queue].queue.feed == nil {
+		e.freeReader(reader, throttled)
+	}
 }
 
 // deliveriesStep gives the one step of a batch on the move: its link.
@@ -331,11 +353,13 @@ func (e *engine) actMove(i uint32, s *send, m *message) bool {
 // moved lets a message that a reader writes on stand, or fails it.
 func (e *engine) moved(i uint32, s *send, m *message) bool {
 	target := &e.nodes[s.link.To]
-	if cause := e.rejects(target, &e.contents[m.content], e.deliveries[s.link.ID].refused); cause != noFate {
+	con := e.contentFor(s.link, m, s, nil, 0)
+	defer e.dropContent(con)
+	if cause := e.rejects(target, m, con, e.deliveries[s.link.ID].refused); cause != noFate {
 		e.entryFailed(&e.runs[i], errRejected)
 		return true
 	}
-	e.emit(i, s, m)
+	e.emit(i, s, m, con)
 	e.entryDone(i, Passed)
 	return true
 }
@@ -349,8 +373,16 @@ func (e *engine) pushed(i uint32, failure int16) {
 	e.entryDone(i, Handled)
 }
 
+// entryFailed notes that a message could not be moved. Of a stream, what comes
+// after it stays too: order holds.
 func (e *engine) entryFailed(r *run, failure int16) {
-	e.batches[r.batch].entries[r.index].failure = failure
+	entries := e.batches[r.batch].entries[r.index:]
+	if e.nodes[e.batches[r.batch].node].queue.feed == nil {
+		entries = entries[:1]
+	}
+	for k := range entries {
+		entries[k].failure = failure
+	}
 }
 
 // entryDone finishes with a message of a batch on the move.

@@ -15,8 +15,12 @@ type node struct {
 	kind      model.Kind
 	standFunc func(*engine, *node, uint32)
 	queue     *queue
+	stream    *stream
+	home      *node // of a feed: the stream or table that it reads
 	schedule  *calendar
-	keys      map[string]struct{} // of a bucket from which something is deleted
+	objects   *objects // of a bucket or table, where what lies there matters
+	twice     float64  // share of what it hands on that is delivered twice
+	twiceLuck *randomStream
 	notice    sampler
 	capacity  int64
 	ownWay    int32 // delivery of dead letters and of what is sent back
@@ -27,6 +31,7 @@ type node struct {
 	failName    int16
 	cases       []nodeCase
 	limit       int64 // time of a run, 0: none
+	tasks       bool  // a workflow
 	asks        bool  // its runs may take longer than their own work: calls, slow writes
 	steps       [sending + 1][]int32
 	onSuccess   []int
@@ -36,11 +41,12 @@ type node struct {
 	hopLimit    int
 	concurrency int64 // 0: none
 	pool        *pool
+	accepts     *expr.Schema
 	cold        *coldStarts
 	bucket      *tokenBucket
 	succeeded   map[string]struct{} // keys of an idempotent function
 	doom        uint64              // seed of what is never managed
-	luck, time1 *stream
+	luck, time1 *randomStream
 
 	// in force by incidents
 	failsNowShare  float64 // -1: none
@@ -59,6 +65,7 @@ type node struct {
 	depthSince, activeSince                                             int64
 	wait, time, runTime                                                 Histogram
 	oldest                                                              int64 // greatest age seen of what lies in it
+	byteSeconds                                                         float64
 }
 
 type nodeCase struct {
@@ -78,7 +85,7 @@ type send struct {
 	perRun    bool
 	readsItem bool
 	count     sampler
-	luck      *stream
+	luck      *randomStream
 	sequence  uint64
 }
 
@@ -114,6 +121,11 @@ func newTokenBucket(perSecond float64) *tokenBucket {
 		return nil
 	}
 	return &tokenBucket{rate: perSecond, most: max(1, perSecond), level: max(1, perSecond)}
+}
+
+// ready gives the level now, in messages.
+func (b *tokenBucket) ready(now int64) float64 {
+	return min(b.most, b.level+float64(now-b.since)*1e-9*b.rate) + 1e-9
 }
 
 func (b *tokenBucket) take(now int64) bool {
@@ -182,7 +194,8 @@ func newEngine(plan *Plan) (*engine, error) {
 	for name, size := range g.Topology.Pools {
 		e.pools[name] = &pool{size: int64(size)}
 	}
-	e.latency = make([]*Histogram, len(g.Nodes)*len(g.Nodes))
+	e.latency = make([][]*Histogram, len(g.Nodes))
+	e.storage = g.Topology.Prices != nil && g.Topology.Prices.Storage > 0
 	if plan.follow != nil {
 		e.trace = newTracer(plan.follow)
 	}
@@ -214,7 +227,7 @@ func (e *engine) errorNumber(name string) int16 {
 	return id
 }
 
-func (e *engine) stream(name, purpose string) *stream {
+func (e *engine) stream(name, purpose string) *randomStream {
 	return newStream(e.scenario.Seed, e.plan.Replication, name, purpose)
 }
 
@@ -223,7 +236,7 @@ func (e *engine) stream(name, purpose string) *stream {
 func (e *engine) setUpDeliveries() {
 	for i := range e.g.Links {
 		l := &e.g.Links[i]
-		d := delivery{policy: l.Policy, to: int32(l.To), dead: int32(l.DeadLetter), link: int32(i), refused: l.Refused}
+		d := delivery{policy: l.Policy, to: int32(l.To), dead: int32(l.DeadLetter), link: int32(i), refused: l.Refused, wrap: wrappings[l.Wrap]}
 		if e.g.Nodes[l.From].Kind == model.Endpoint && l.Relation == model.Write {
 			d.policy.Tries = 1
 		}
@@ -261,14 +274,35 @@ func (e *engine) setUpDeliveries() {
 	}
 }
 
+// placeFeeds makes room for the nodes: those of the graph, then one for each
+// link that reads a stream or a table.
+func (e *engine) placeFeeds() {
+	count := len(e.g.Nodes)
+	e.feedOf = make([]int32, len(e.g.Links))
+	for i := range e.g.Links {
+		e.feedOf[i] = graph.None
+		if from := e.g.Nodes[e.g.Links[i].From].Kind; from == model.Stream || from == model.Table {
+			e.feedOf[i] = int32(count)
+			count++
+		}
+	}
+	e.nodes = make([]node, count)
+	for i, id := range e.feedOf {
+		if id >= 0 {
+			from := &e.g.Nodes[e.g.Links[i].From]
+			e.nodes[id] = node{id: int(id), name: from.Name, kind: from.Kind, slow: 1, failsNowShare: -1, concurrencyNow: -1}
+		}
+	}
+}
+
 func (e *engine) setUpNodes() error {
-	e.nodes = make([]node, len(e.g.Nodes))
+	e.placeFeeds()
 	for i := range e.g.Nodes {
 		gn := &e.g.Nodes[i]
 		n := &e.nodes[i]
 		behaviour, ok := behaviours[gn.Kind]
 		if !ok {
-			return fmt.Errorf("%s: %s is a kind that cannot be simulated yet; it is checked and drawn", gn.Name, gn.Kind)
+			return fmt.Errorf("%s: a %s cannot be simulated", gn.Name, gn.Kind)
 		}
 		*n = node{id: i, name: gn.Name, kind: gn.Kind, standFunc: behaviour.stand, takes: newSampler(gn.Takes), fails: gn.Fails, failName: errFails,
 			failsNowShare: -1, slow: 1, concurrencyNow: -1, ownWay: int32(len(e.g.Links) + 2*i), outWay: int32(len(e.g.Links) + 2*i + 1),
@@ -278,18 +312,8 @@ func (e *engine) setUpNodes() error {
 			n.notice = typical(gn.Notice)
 			n.fails = model.Failing{}
 		}
-		if gn.Kind == model.Bucket || gn.Kind == model.Table {
-			for _, id := range gn.In {
-				if e.g.Links[id].Op == "delete" {
-					n.keys = map[string]struct{}{}
-				}
-			}
-			if gn.ObjectLife > 0 || gn.Duplicates > 0 {
-				return notYet(gn, "object-life and duplicates")
-			}
-		}
-		if gn.Kind == model.Topic && gn.Duplicates > 0 {
-			return notYet(gn, "duplicates")
+		if gn.Duplicates > 0 && e.trace == nil {
+			n.twice, n.twiceLuck = gn.Duplicates, e.stream(gn.Name, "duplicates")
 		}
 		if behaviour.setUp != nil {
 			if err := behaviour.setUp(e, n); err != nil {
@@ -304,9 +328,7 @@ func (e *engine) setUpNodes() error {
 // endpoint.
 func (e *engine) setUpRunner(n *node) error {
 	gn := &e.g.Nodes[n.id]
-	if gn.Accepts != nil {
-		return notYet(gn, "accepts")
-	}
+	n.accepts = gn.Accepts
 	if gn.Idempotent != nil {
 		n.succeeded = map[string]struct{}{}
 	}
@@ -315,6 +337,10 @@ func (e *engine) setUpRunner(n *node) error {
 	n.pool = e.pools[gn.Pool]
 	n.together, n.resultsAll, n.hopLimit = gn.Together, gn.ResultsAll, gn.HopLimit
 	n.bucket = newTokenBucket(gn.RateLimit)
+	if gn.Tasks != nil {
+		n.tasks, n.asks = true, true
+		e.taskLuck = e.stream("", "tasks")
+	}
 	n.doom = splitmix(e.scenario.Seed) ^ newStream(e.scenario.Seed, e.plan.Replication, gn.Name, "doom").Uint64()
 	if gn.Fails.Error != "" {
 		n.failName = e.errorNumber(gn.Fails.Error)
@@ -343,6 +369,9 @@ func (e *engine) setUpRunner(n *node) error {
 		case l.When == model.Failure:
 			n.onFailure = append(n.onFailure, id)
 			continue
+		case l.ByTask:
+			n.asks = true
+			continue
 		case l.AtStart:
 			n.steps[atStart] = append(n.steps[atStart], int32(id))
 		case l.Relation == model.WaitingCall || l.Op == "read":
@@ -365,6 +394,11 @@ func (e *engine) setUpRunner(n *node) error {
 // that hands them on at once, where a filter may end the round) downstream of
 // where messages come in.
 func (e *engine) setUpLoops() {
+	defer func() { // a feed is part of the loops of what it reads
+		for i := len(e.g.Nodes); i < len(e.nodes); i++ {
+			e.inLoop[i] = e.inLoop[e.nodes[i].home.id]
+		}
+	}()
 	e.loopOf, e.inLoop = make([]int32, len(e.nodes)), make([]int32, len(e.nodes))
 	for i := range e.loopOf {
 		e.loopOf[i], e.inLoop[i] = -1, -1

@@ -3,8 +3,6 @@ package sim
 import (
 	"fmt"
 	"time"
-
-	"ironweir/core/graph"
 )
 
 const minWait = int64(time.Millisecond)
@@ -27,6 +25,7 @@ type queue struct {
 	groups    *groups          // nil: order does not matter
 	seen      map[string]int64 // keys of dedupe, and until when they count
 	window    int64
+	feed      *feed // what reads a stream by this link, instead of readers of a queue
 }
 
 // list is a doubly linked list of copies.
@@ -41,9 +40,6 @@ type visibleClass struct {
 
 func (e *engine) setUpQueue(n *node) error {
 	gn := &e.g.Nodes[n.id]
-	if gn.Duplicates > 0 {
-		return notYet(gn, "duplicates")
-	}
 	q := &queue{lease: int64(gn.Lease), delay: int64(gn.Delay), retention: int64(gn.Retention), carryAge: gn.CarryAge}
 	n.queue = q
 	if gn.Grouped {
@@ -76,8 +72,10 @@ func (e *engine) standInQueue(n *node, i uint32) {
 		e.finish(i, Passed)
 		return
 	}
-	n.changeDepth(e.now, 1)
-	c.flags |= stands
+	e.standsNow(n, c)
+	if c.flags&ghost == 0 {
+		defer e.deliverTwice(n, i)
+	}
 	if q.groups != nil {
 		group := e.groupOf(n, i)
 		c = &e.copies[i]
@@ -199,6 +197,9 @@ func (e *engine) leaveQueue(n *node, i uint32, f Fate) {
 		e.unlinkAge(n.queue, c)
 	}
 	e.unblock(n, i)
+	if n.queue.feed != nil {
+		e.leaveFeed(n.queue.feed, i)
+	}
 	e.finish(i, f)
 }
 
@@ -207,6 +208,8 @@ func (e *engine) hide(q *queue, i uint32) {
 	c := &e.copies[i]
 	var l *list
 	switch {
+	case c.flags&unread != 0:
+		l = &q.feed.parts[c.group].list
 	case c.flags&visible != 0:
 		class := &q.classes[c.class]
 		class.count--
@@ -228,7 +231,7 @@ func (e *engine) hide(q *queue, i uint32) {
 	} else {
 		l.tail = c.prev
 	}
-	c.flags &^= visible | leased | heldBack
+	c.flags &^= unread | visible | leased | heldBack
 }
 
 func (e *engine) appendTo(l *list, i uint32) {
@@ -263,6 +266,10 @@ func (e *engine) becomeVisible(i uint32) {
 func (e *engine) show(n *node, i uint32) {
 	c := &e.copies[i]
 	q := n.queue
+	if c.flags&ghost != 0 && c.tries > 0 {
+		e.leaveQueue(n, i, noFate)
+		return
+	}
 	class := e.classOf(q, c)
 	if class < 0 {
 		return // no link matches: it waits for its retention to end
@@ -345,8 +352,4 @@ func (e *engine) leaseEnds(n *node, seq uint64) {
 		q.leaseSeq = c.timer
 		e.arm(c.due, c.timer, evLease, uint32(n.id))
 	}
-}
-
-func notYet(n *graph.Node, what string) error {
-	return fmt.Errorf("%s: %s of a %s cannot be simulated yet; check the model, or leave the field out for a run", n.Name, what, n.Kind)
 }

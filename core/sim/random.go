@@ -7,12 +7,12 @@ import (
 	"ironweir/core/model"
 )
 
-// stream is one source of random numbers, a PCG of its own for each name and
+// randomStream is one source of random numbers, a PCG of its own for each name and
 // purpose, so that a change in one place leaves the luck of all others alone.
-type stream struct{ rand.PCG }
+type randomStream struct{ rand.PCG }
 
 // newStream seeds a stream from what it is for (FNV-1a, then splitmix64).
-func newStream(seed uint64, replication int, name, purpose string) *stream {
+func newStream(seed uint64, replication int, name, purpose string) *randomStream {
 	h := uint64(14695981039346656037)
 	add := func(b byte) { h = (h ^ uint64(b)) * 1099511628211 }
 	for _, s := range []string{name, "\x00", purpose} {
@@ -21,7 +21,7 @@ func newStream(seed uint64, replication int, name, purpose string) *stream {
 		}
 	}
 	mixed := splitmix(h ^ splitmix(seed+splitmix(uint64(replication))))
-	s := &stream{}
+	s := &randomStream{}
 	s.Seed(mixed, splitmix(mixed))
 	return s
 }
@@ -34,7 +34,7 @@ func splitmix(x uint64) uint64 {
 }
 
 // unit gives a number in [0, 1).
-func (s *stream) unit() float64 { return float64(s.Uint64()>>11) * 0x1p-53 }
+func (s *randomStream) unit() float64 { return float64(s.Uint64()>>11) * 0x1p-53 }
 
 // The exponential ziggurat of Marsaglia and Tsang (2000), 256 layers, 53 bits.
 const zigR = 7.69711747013104972
@@ -64,7 +64,7 @@ func makeZig() *zigTables {
 }
 
 // exponential gives an exponential number of mean 1.
-func (s *stream) exponential() float64 {
+func (s *randomStream) exponential() float64 {
 	u := s.Uint64()
 	i, j := u&255, u>>11
 	if j < zig.k[i] {
@@ -73,7 +73,7 @@ func (s *stream) exponential() float64 {
 	return s.exponentialSlow(u)
 }
 
-func (s *stream) exponentialSlow(u uint64) float64 {
+func (s *randomStream) exponentialSlow(u uint64) float64 {
 	for {
 		i, j := u&255, u>>11
 		x := float64(j) * zig.w[i]
@@ -91,7 +91,7 @@ func (s *stream) exponentialSlow(u uint64) float64 {
 }
 
 // normal gives a standard normal number (Marsaglia's polar method).
-func (s *stream) normal() float64 {
+func (s *randomStream) normal() float64 {
 	for {
 		u, v := 2*s.unit()-1, 2*s.unit()-1
 		if q := u*u + v*v; q < 1 && q > 0 {
@@ -101,7 +101,7 @@ func (s *stream) normal() float64 {
 }
 
 // gamma gives a gamma number of shape k and mean k (Marsaglia and Tsang 2000).
-func (s *stream) gamma(k float64) float64 {
+func (s *randomStream) gamma(k float64) float64 {
 	if k < 1 {
 		return s.gamma(k+1) * math.Pow(1-s.unit(), 1/k)
 	}
@@ -156,7 +156,7 @@ func newSampler(d model.Distribution) sampler {
 	return sampler{shape: constant, a: d.Mean}
 }
 
-func (p *sampler) draw(s *stream) float64 {
+func (p *sampler) draw(s *randomStream) float64 {
 	switch p.shape {
 	case exponential:
 		return p.a * s.exponential()

@@ -19,9 +19,10 @@ type readerLink struct {
 
 // reader takes one batch at a time.
 type reader struct {
-	link  *readerLink
-	queue int32
-	pause int64 // after a throttle: how long it paused last; 0: none
+	link      *readerLink
+	queue     int32 // the queue, or the feed
+	partition int32 // of a feed
+	pause     int64 // after a throttle: how long it paused last; 0: none
 }
 
 const (
@@ -70,7 +71,7 @@ func (e *engine) take(n *node, rl *readerLink, batch uint32) uint32 {
 
 // endInQueue gives up a message of a queue.
 func (e *engine) endInQueue(n *node, i uint32, d *delivery, cause Fate) {
-	if d.dead >= 0 {
+	if d.dead >= 0 && e.copies[i].flags&ghost == 0 {
 		e.deadLetter(i, d.dead)
 		cause = Passed
 	}
@@ -83,12 +84,12 @@ func (e *engine) handOut(n *node, i uint32) {
 	e.hide(q, i)
 	c := &e.copies[i]
 	c.tries++
-	if c.busy > 0 {
+	if c.busy > 0 && c.flags&ghost == 0 {
 		n.redelivered++
 	}
 	if c.flags&begun == 0 {
 		c.flags |= begun
-		if e.now >= e.warm {
+		if e.now >= e.warm && c.flags&ghost == 0 {
 			n.wait.Add(e.now - c.born)
 		}
 	}
@@ -186,6 +187,10 @@ func (e *engine) readerBack(id uint32) {
 func (e *engine) queueFailed(n *node, i uint32, token uint16, d *delivery, failure int16, final bool) {
 	c := &e.copies[i]
 	if c.flags&done != 0 {
+		return
+	}
+	if c.flags&ghost != 0 {
+		e.leaveQueue(n, i, noFate)
 		return
 	}
 	if c.flags&expiring != 0 {

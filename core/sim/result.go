@@ -39,11 +39,14 @@ type NodeResult struct {
 	DepthMax, DepthEnd, ActiveMax, ActiveEnd            int64
 	Oldest                                              float64 // seconds
 	Wait, Time, RunTime                                 Histogram
-	RunSeconds                                          float64
+	RunSeconds, ByteSeconds                             float64
 }
 
 // LinkResult is what one link counted.
-type LinkResult struct{ Offered, Matched, Copies int64 }
+type LinkResult struct {
+	Offered, Matched, Copies int64
+	Feed                     *NodeResult // of a link that reads a stream or table, which accounts for copies of its own
+}
 
 // LoopResult tells how often messages went round a loop.
 type LoopResult struct {
@@ -66,10 +69,16 @@ func (e *engine) result() (*Result, error) {
 		Latency: map[[2]int]*Histogram{}, Nodes: make([]NodeResult, len(e.nodes)), Series: e.finishSeries(), Alarms: e.alarmResults()}
 	for i := 1; i < len(e.copies); i++ {
 		c := &e.copies[i]
-		if c.journey == 0 || c.flags&done != 0 || c.flags&atRest != 0 {
+		if c.journey == 0 || c.flags&(done|ghost) != 0 {
 			continue
 		}
 		n := &e.nodes[c.node]
+		if c.flags&stands != 0 && e.storage {
+			n.byteSeconds += float64(e.contents[c.content].size) * float64(e.now-c.born) * 1e-9
+		}
+		if c.flags&atRest != 0 {
+			continue
+		}
 		n.oldest = max(n.oldest, e.now-c.born)
 		if c.busy > 0 || c.flags&writing != 0 {
 			res.Nodes[c.node].Running++
@@ -77,6 +86,7 @@ func (e *engine) result() (*Result, error) {
 			res.Nodes[c.node].Waiting++
 		}
 	}
+	e.endStorage()
 	for i := range e.journeys {
 		if j := &e.journeys[i]; j.refs > 0 {
 			e.closeJourney(j)
@@ -93,7 +103,7 @@ func (e *engine) result() (*Result, error) {
 		r.Deduplicated = n.deduplicated
 		r.Redelivered, r.Runs, r.Failures, r.Timeouts, r.Throttled, r.ColdStarts = n.redelivered, n.runs, n.failures, n.timeouts, n.throttled, n.coldCount
 		r.DepthMean, r.ActiveMean = n.depthArea/span, n.activeArea/span
-		r.RunSeconds = n.activeArea * 1e-9
+		r.RunSeconds, r.ByteSeconds = n.activeArea*1e-9, n.byteSeconds
 		r.DepthMax, r.DepthEnd, r.ActiveMax, r.ActiveEnd = n.maxDepth, n.depth, n.maxActive, n.active
 		r.Oldest = float64(n.oldest) * 1e-9
 		r.Wait, r.Time, r.RunTime = n.wait, n.time, n.runTime
@@ -108,11 +118,22 @@ func (e *engine) result() (*Result, error) {
 	}
 	for i := range e.g.Links {
 		d := &e.deliveries[i]
-		res.Links = append(res.Links, LinkResult{d.offered, d.matched, d.copies})
+		l := LinkResult{Offered: d.offered, Matched: d.matched, Copies: d.copies}
+		if id := e.feedOf[i]; id >= 0 {
+			l.Feed = &res.Nodes[id]
+			home := &res.Nodes[e.nodes[id].home.id]
+			home.Wait.Merge(&l.Feed.Wait)
+			home.Time.Merge(&l.Feed.Time)
+			home.Oldest = max(home.Oldest, l.Feed.Oldest)
+		}
+		res.Links = append(res.Links, l)
 	}
-	for k, h := range e.latency {
-		if h != nil && h.Count > 0 {
-			res.Latency[[2]int{k / len(e.nodes), k % len(e.nodes)}] = h
+	res.Nodes = res.Nodes[:len(e.g.Nodes)]
+	for from, row := range e.latency {
+		for to, h := range row {
+			if h != nil && h.Count > 0 {
+				res.Latency[[2]int{from, to}] = h
+			}
 		}
 	}
 	for _, t := range e.loops {
@@ -170,7 +191,7 @@ type lastPoint struct {
 func (e *engine) setUpSeries() {
 	step := seriesStep(e.scenario.Length)
 	points := int(e.scenario.Length / step)
-	e.series = &Series{Step: step, Nodes: make([]NodeSeries, len(e.nodes))}
+	e.series = &Series{Step: step, Nodes: make([]NodeSeries, len(e.g.Nodes))}
 	e.lastPoints = make([]lastPoint, len(e.nodes))
 	for i := range e.series.Nodes {
 		s := &e.series.Nodes[i]
@@ -186,7 +207,7 @@ func (e *engine) setUpSeries() {
 // sample takes a point of every series.
 func (e *engine) sample() {
 	step := int64(e.series.Step)
-	for i := range e.nodes {
+	for i := range e.series.Nodes {
 		n, s, last := &e.nodes[i], &e.series.Nodes[i], &e.lastPoints[i]
 		n.changeDepth(e.now, 0)
 		area := n.depthArea
@@ -197,7 +218,7 @@ func (e *engine) sample() {
 		age := e.oldestIn(n)
 		n.oldest = max(n.oldest, age)
 		s.Oldest = append(s.Oldest, float64(age)*1e-9)
-		lost := n.lost()
+		lost := e.lostAt(n)
 		s.Copies = append(s.Copies, n.copies-last.copies)
 		s.Runs = append(s.Runs, n.runs-last.runs)
 		s.Failures = append(s.Failures, n.failures-last.failures)
@@ -215,12 +236,31 @@ func (e *engine) sample() {
 	}
 }
 
-// oldestIn gives the age of the oldest message that waits in a queue.
+// oldestIn gives the age of the oldest message that waits in a queue, or for a
+// reader of a stream.
 func (e *engine) oldestIn(n *node) int64 {
+	if n.stream != nil {
+		oldest := int64(0)
+		for _, id := range n.stream.feeds {
+			oldest = max(oldest, e.oldestIn(&e.nodes[id]))
+		}
+		return oldest
+	}
 	if n.queue == nil || n.queue.ages.head == 0 || len(n.queue.links) == 0 {
 		return 0
 	}
 	return e.now - e.copies[n.queue.ages.head].born
+}
+
+// lostAt counts what was lost at a node, and by the readers of a stream.
+func (e *engine) lostAt(n *node) int64 {
+	sum := n.lost()
+	if n.stream != nil {
+		for _, id := range n.stream.feeds {
+			sum += e.nodes[id].lost()
+		}
+	}
+	return sum
 }
 
 func (n *node) lost() int64 {
@@ -294,7 +334,7 @@ func (e *engine) watched(a *alarm) float64 {
 			return of(&e.nodes[a.node])
 		}
 		sum := 0.0
-		for i := range e.nodes {
+		for i := range e.g.Nodes {
 			sum += of(&e.nodes[i])
 		}
 		return sum
@@ -317,7 +357,7 @@ func (e *engine) watched(a *alarm) float64 {
 	case "parked":
 		return total(func(n *node) float64 { return float64(n.fates[Parked]) })
 	}
-	return total(func(n *node) float64 { return float64(n.lost()) })
+	return total(func(n *node) float64 { return float64(e.lostAt(n)) })
 }
 
 func (e *engine) alarmResults() []AlarmResult {

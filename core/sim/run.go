@@ -12,6 +12,7 @@ const (
 	idlePhase phase = iota
 	atStart
 	working
+	tasking // a workflow goes through its tasks
 	calling
 	sending
 )
@@ -30,34 +31,36 @@ const (
 // run is one run of a function or outside system, one request at an endpoint,
 // or one batch on the move. Index 0 stands for none.
 type run struct {
-	started int64
-	timer   uint64 // sequence of what it waits for
-	timeout uint64 // sequence of its time limit
-	work    int64  // time of its own work
-	node    int32
-	link    int32 // that called it, or moves the batch; -1
-	step    int32 // in the list of its phase
-	index   int32 // message of the batch
-	rep     int32
-	reps    int32
-	items   []any
-	copy    uint32
-	batch   uint32
-	caller  uint32
-	turn    uint32 // counts uses of the record, so that a late answer finds nobody
-	callOf  uint32 // the caller's turn
-	next    uint32
-	own     message // of a call
-	tries   uint16  // of the call or write in hand
-	failure int16   // its own, drawn at the start
-	cause   Fate    // of a rejected write in hand
-	phase   phase
-	why     runFor
-	final   bool // its failure is not worth another try
-	late    bool // its work is longer than its time limit
-	skip    bool // idempotent: its message has succeeded before
-	checked bool // `sends: together`: all targets have been checked
-	status  int16
+	started            int64
+	timer              uint64 // sequence of what it waits for
+	timeout            uint64 // sequence of its time limit
+	work               int64  // time of its own work
+	node               int32
+	link               int32 // that called it, or moves the batch; -1
+	step               int32 // in the list of its phase
+	index              int32 // message of the batch
+	rep                int32
+	reps               int32
+	items              []any
+	copy               uint32
+	batch              uint32
+	caller             uint32
+	turn               uint32 // counts uses of the record, so that a late answer finds nobody
+	callOf             uint32 // the caller's turn
+	next               uint32
+	own                message    // of a call
+	execution          *execution // of a workflow
+	thread, threadTurn uint32     // of the workflow that called
+	tries              uint16     // of the call or write in hand
+	failure            int16      // its own, drawn at the start
+	cause              Fate       // of a rejected write in hand
+	phase              phase
+	why                runFor
+	final              bool // its failure is not worth another try
+	late               bool // its work is longer than its time limit
+	skip               bool // idempotent: its message has succeeded before
+	checked            bool // `sends: together`: all targets have been checked
+	status             int16
 }
 
 // names of the errors that the engine itself makes
@@ -70,9 +73,11 @@ const (
 	errRejected
 	errCall
 	errHopLimit
+	errTasks
+	errAccepts
 )
 
-var builtinErrors = []string{"", "failed", "timeout", "throttled", "refused", "rejected", "call-failed", "hop-limit"}
+var builtinErrors = []string{"", "failed", "timeout", "throttled", "refused", "rejected", "call-failed", "hop-limit", "too-many-tasks", "not-accepted"}
 
 func (e *engine) newRun(n *node, why runFor) uint32 {
 	i := e.freeRun
@@ -110,9 +115,13 @@ func (e *engine) message(r *run, k int) (message, bool) {
 	switch {
 	case r.batch != 0:
 		entry := &e.batches[r.batch].entries[k]
-		return e.messageOf(&e.copies[entry.copy]), entry.failure == noError && !entry.known
+		m := e.messageOf(&e.copies[entry.copy])
+		m.wrap = e.deliveries[r.link].wrap
+		return m, entry.failure == noError && !entry.known
 	case r.copy != 0:
-		return e.messageOf(&e.copies[r.copy]), true
+		m := e.messageOf(&e.copies[r.copy])
+		m.wrap = e.deliveries[e.copies[r.copy].via].wrap
+		return m, true
 	}
 	return r.own, true
 }
@@ -190,6 +199,9 @@ func (e *engine) luck(i uint32, r *run, n *node) {
 	if n.cold != nil {
 		r.work += n.cold.start(e, n)
 	}
+	if n.accepts != nil && e.declines(r, n) {
+		return
+	}
 	if e.trace != nil {
 		if e.trace.forced(n) {
 			r.failure = name
@@ -203,6 +215,9 @@ func (e *engine) luck(i uint32, r *run, n *node) {
 	if fails.PerMessage && r.batch != 0 && r.why == forBatch {
 		b := &e.batches[r.batch]
 		for k := range b.entries {
+			if b.entries[k].failure != noError {
+				continue
+			}
 			if share > 0 && n.luck.unit() < share || e.doomed(n, fails.ForGood, e.copies[b.entries[k].copy].age) {
 				b.entries[k].failure = name
 			}
@@ -217,6 +232,23 @@ func (e *engine) luck(i uint32, r *run, n *node) {
 		r.failure = name
 		r.final = caseIndex >= 0
 	}
+}
+
+// declines fails a run whose payload does not fit what the node accepts; of a
+// batch that fails message by message, those that do not fit.
+func (e *engine) declines(r *run, n *node) bool {
+	for k := 0; k < e.messages(r); k++ {
+		m, _ := e.message(r, k)
+		if n.accepts.Fits(e.look(&m, "message").Data) == nil {
+			continue
+		}
+		if !n.fails.PerMessage || r.why != forBatch {
+			r.failure = errAccepts
+			return true
+		}
+		e.batches[r.batch].entries[k].failure = errAccepts
+	}
+	return false
 }
 
 func (e *engine) anyDoomed(r *run, n *node, share float64) bool {
@@ -253,7 +285,7 @@ func (e *engine) kindAt(r *run) string {
 	if via < 0 {
 		return "message"
 	}
-	return kindOfEvent(&e.g.Nodes[e.g.Links[via].From], e.copies[c].flags&deletion != 0)
+	return kindOfEvent(&e.g.Nodes[e.g.Links[via].From], e.copies[c].flags)
 }
 
 // work lets the run's own time pass.
@@ -296,6 +328,9 @@ func (e *engine) resume(i uint32) {
 			e.endRun(i, r.failure)
 		case r.skip:
 			e.endRun(i, noError)
+		case e.nodes[r.node].tasks:
+			r.index = 0
+			e.startTasks(i)
 		default:
 			r.phase, r.step, r.index, r.reps = calling, 0, 0, -1
 			e.advance(i)
@@ -323,6 +358,9 @@ func (e *engine) endRun(i uint32, failure int16) {
 	if r.why == forMove {
 		e.endMove(i)
 		return
+	}
+	if r.execution != nil {
+		e.dropExecution(i)
 	}
 	if n.succeeded != nil && failure == noError && !r.skip {
 		e.remember(r, n)
@@ -363,12 +401,19 @@ func (e *engine) endRun(i uint32, failure int16) {
 		e.answer(c, n, failure, status)
 	case forCall:
 		caller, turn, own := r.caller, r.callOf, r.own
+		thread, threadTurn := r.thread, r.threadTurn
 		e.dropRun(i)
 		if n.resultsAll {
 			e.results(n, &own, failure, own.tries)
 		}
 		e.releaseJourneyOf(&own)
-		if e.runs[caller].turn == turn {
+		switch {
+		case e.runs[caller].turn != turn:
+		case thread != 0:
+			if e.threads[thread].turn == threadTurn {
+				e.taskAnswered(thread, failure, final)
+			}
+		default:
 			e.answered(caller, failure, final)
 		}
 	}

@@ -16,8 +16,8 @@ type traffic struct {
 	spec     *model.Traffic
 	node     int32
 	gap      float64 // mean nanoseconds between two messages
-	arrivals *stream
-	choice   *stream
+	arrivals *randomStream
+	choice   *randomStream
 	key      *expr.Template
 	shared   uint32 // content of all its messages, where they are alike
 	payloads []any
@@ -25,6 +25,7 @@ type traffic struct {
 	sent     int64
 	burstOff bool
 	phaseEnd int64
+	replay   []Arrival // what is still to come
 }
 
 func (e *engine) setUpTraffic() error {
@@ -48,7 +49,9 @@ func (e *engine) setUpTraffic() error {
 			return fmt.Errorf("traffic %s: the model has no node %q", spec.Name, spec.Into)
 		}
 		if spec.Arrivals == "replay" {
-			return fmt.Errorf("traffic %s: `replay` cannot be simulated yet", spec.Name)
+			if err := e.setUpReplay(&t); err != nil {
+				return err
+			}
 		}
 		if spec.Rate > 0 {
 			t.gap = 1e9 / spec.Rate
@@ -78,7 +81,7 @@ func (e *engine) setUpTraffic() error {
 		for k := range t.weights {
 			t.weights[k] /= sum
 		}
-		if t.key == nil && len(t.payloads) <= 1 {
+		if t.key == nil && len(t.payloads) <= 1 && spec.Arrivals != "replay" {
 			t.shared = e.newContent()
 			e.fillContent(&e.contents[t.shared], &t, 0)
 		}
@@ -104,6 +107,11 @@ func (e *engine) nextArrival(i uint32) {
 	}
 	var at int64
 	switch t.spec.Arrivals {
+	case "replay":
+		if len(t.replay) == 0 {
+			return
+		}
+		at = int64(t.replay[0].At.Sub(e.start))
 	case "burst":
 		at = e.nextBurst(t)
 	case "curve":
@@ -185,6 +193,10 @@ func (e *engine) nextOnCurve(t *traffic) int64 {
 func (e *engine) arrive(i uint32) {
 	t := &e.traffic[i]
 	t.sent++
+	if t.spec.Arrivals == "replay" {
+		e.arriveAgain(i)
+		return
+	}
 	e.nextArrival(i)
 	con := t.shared
 	if con == 0 {
@@ -205,6 +217,50 @@ func (e *engine) arrive(i uint32) {
 	e.enter(t.node, con)
 }
 
+// setUpReplay takes the events of a file that fall within the run, in the order
+// of their times.
+func (e *engine) setUpReplay(t *traffic) error {
+	all, ok := e.plan.Inputs.Replays[t.spec.Replay]
+	if !ok {
+		return fmt.Errorf("traffic %s: the replay file %q is not at hand here", t.spec.Name, t.spec.Replay)
+	}
+	end := e.start.Add(time.Duration(e.end))
+	for _, a := range all {
+		if !a.At.Before(e.start) && a.At.Before(end) {
+			t.replay = append(t.replay, a)
+		}
+	}
+	sort.SliceStable(t.replay, func(a, b int) bool { return t.replay[a].At.Before(t.replay[b].At) })
+	if len(t.replay) == 0 {
+		return fmt.Errorf("traffic %s: none of the %d events of %s falls within the run, from %s to %s", t.spec.Name, len(all), t.spec.Replay,
+			e.start.Format(time.RFC3339), end.Format(time.RFC3339))
+	}
+	return nil
+}
+
+// arriveAgain brings the next message of a replay.
+func (e *engine) arriveAgain(i uint32) {
+	t := &e.traffic[i]
+	a := t.replay[0]
+	t.replay = t.replay[1:]
+	e.nextArrival(i)
+	con := e.newContent()
+	c := &e.contents[con]
+	c.kind, c.size, c.data = a.Type, a.Size, a.Data
+	if c.size == 0 {
+		c.size = t.spec.Size
+	}
+	if c.kind == "" {
+		c.kind = t.spec.Type
+	}
+	c.subject = append(c.subject, a.Subject...)
+	if a.Subject == "" && t.key != nil {
+		f := expr.Filling{Seq: uint64(t.sent), ID: e.nextJour + 1, Time: e.instant(e.now), Data: c.data}
+		c.subject = t.key.Append(c.subject, &f)
+	}
+	e.enter(t.node, con)
+}
+
 // enter brings a message from outside to a node.
 func (e *engine) enter(to int32, con uint32) {
 	e.tally.entered++
@@ -221,7 +277,7 @@ type calendar struct {
 	zone     *time.Location
 	until    int64 // math.MaxInt64: none
 	jitter   int64
-	luck     *stream
+	luck     *randomStream
 	next     int64 // the instant of the calendar, without jitter
 	sequence uint64
 	enabled  bool
@@ -308,7 +364,7 @@ func (e *engine) fireNow(n *node) {
 	if gn.Payload != nil {
 		c.data, _ = gn.Payload.Value(e.look(&m, "fired"))
 	}
-	i := e.newCopy(n, n.ownWay, &m, con)
+	i := e.newCopy(n, n.ownWay, &m, con, 0)
 	if e.trace != nil {
 		e.trace.comes(e, i, &m)
 	}

@@ -77,8 +77,8 @@ func Follow(g *graph.Graph, plan FollowPlan) (*Trace, error) {
 		c := &e.contents[con]
 		c.subject = append(c.subject, plan.Subject...)
 		c.kind, c.data, c.size = plan.Type, plan.Data, plan.Size
-		if plan.Deleted && n.keys != nil {
-			n.keys[plan.Subject] = struct{}{}
+		if plan.Deleted && n.objects != nil {
+			n.objects.byKey[plan.Subject] = object{}
 		}
 		e.trace.entering = copyFlags(0)
 		if plan.Deleted {
@@ -171,7 +171,7 @@ func (e *engine) describe(c *copyRecord) map[string]any {
 		out["source"] = e.nodes[con.source].name
 	}
 	if con.kind == "" {
-		out["type"] = kindOfEvent(from, c.flags&deletion != 0)
+		out["type"] = kindOfEvent(from, c.flags)
 	}
 	if len(con.subject) > 0 {
 		out["subject"] = string(con.subject)

@@ -143,6 +143,7 @@ type Link struct {
 	Matched  int64 `json:"matched"`
 	Declined int64 `json:"declined"`
 	Copies   int64 `json:"copies"`
+	*Fates         // of a link that reads a stream or table
 }
 
 // Journeys counts origin messages with all that came of them.

@@ -95,6 +95,13 @@ func merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head docume
 			doc.Ledger.Fates.add(n)
 			copies, runs, failures = copies+n.Copies, runs+n.Runs, failures+n.Failures
 		}
+		for i := range r.Links {
+			if feed := r.Links[i].Feed; feed != nil {
+				one.add(feed)
+				doc.Ledger.Fates.add(feed)
+				copies += feed.Copies
+			}
+		}
 		doc.Ledger.Entered += r.Entered
 		doc.Ledger.Copies += copies
 		for name, v := range map[string]int64{"entered": r.Entered, "copies": copies, "handled": one.Handled, "stored": one.Stored, "arrived": one.Arrived, "parked": one.Parked,
@@ -125,6 +132,13 @@ func merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head docume
 			l.Offered += r.Links[i].Offered
 			l.Matched += r.Links[i].Matched
 			l.Copies += r.Links[i].Copies
+			if feed := r.Links[i].Feed; feed != nil {
+				if l.Fates == nil {
+					f := newFates()
+					l.Fates = &f
+				}
+				l.Fates.add(feed)
+			}
 		}
 		l.Declined = l.Offered - l.Matched
 		doc.Links[g.Links[i].Link.ID()] = l
@@ -294,10 +308,13 @@ func addTo[T int64 | float64](sum []float64, values []T) []float64 {
 	return sum
 }
 
-const gigabyte = 1e9
+const (
+	gigabyte = 1e9
+	month    = 30 * 86400 // seconds
+)
 
-// cost prices runs, the gigabyte-seconds of functions, and messages; storage is
-// not counted, since sizes at rest are not followed.
+// cost prices runs, the gigabyte-seconds of functions, messages, and the
+// gigabyte-months of what lies in channels.
 func cost(doc *Document, g *graph.Graph, results []*sim.Result) *Cost {
 	p := g.Topology.Prices
 	if p == nil {
@@ -315,13 +332,14 @@ func cost(doc *Document, g *graph.Graph, results []*sim.Result) *Cost {
 			if n.Kind.Channel() {
 				sum += float64(nr.Copies) * p.Message
 			}
+			sum += nr.ByteSeconds / gigabyte / month * p.Storage
 		}
 		sum /= float64(len(results))
 		c.Nodes[n.Name] = sum
 		c.Total += sum
 	}
 	if doc.Reached > 0 {
-		c.Month = c.Total / doc.Reached * 30 * 86400
+		c.Month = c.Total / doc.Reached * month
 	}
 	return c
 }

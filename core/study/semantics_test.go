@@ -2,6 +2,7 @@ package study_test
 
 import (
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -14,14 +15,19 @@ import (
 	"ironweir/core/study"
 )
 
-// TestSemantics runs testdata/semantics.txt: small interactions, one behaviour
+// TestSemantics runs testdata/semantics: small interactions, one behaviour
 // each, in which a reader of docs/semantics.md finds the sentence again. A case
 // is a line `== what it says`, then the nodes, `--`, the scenario, `--`, and
 // conditions over the result that must hold.
 func TestSemantics(t *testing.T) {
-	text, err := os.ReadFile("testdata/semantics.txt")
+	files, err := filepath.Glob("testdata/semantics/*.txt")
 	require.NoError(t, err)
-	cases := strings.Split("\n"+string(text), "\n== ")[1:]
+	var cases []string
+	for _, f := range files {
+		text, err := os.ReadFile(f)
+		require.NoError(t, err)
+		cases = append(cases, strings.Split("\n"+string(text), "\n== ")[1:]...)
+	}
 	require.NotEmpty(t, cases)
 	for _, c := range cases {
 		says, rest, _ := strings.Cut(c, "\n")

@@ -1,0 +1,76 @@
+package expr
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"golang.org/x/text/language"
+	"golang.org/x/text/message"
+)
+
+// Schema is a JSON Schema (2020-12 unless it says otherwise) that a payload
+// must fit.
+type Schema struct{ compiled *jsonschema.Schema }
+
+// CompileSchema reads a JSON Schema from plain values. References that lead out
+// of it are refused: nothing is loaded.
+func CompileSchema(document any) (*Schema, error) {
+	c := jsonschema.NewCompiler()
+	c.UseLoader(noLoader{})
+	const name = "mem:schema"
+	if err := c.AddResource(name, document); err != nil {
+		return nil, err
+	}
+	s, err := c.Compile(name)
+	if err != nil {
+		var invalid *jsonschema.SchemaValidationError
+		if errors.As(err, &invalid) {
+			return nil, fmt.Errorf("not a JSON Schema: %s", plainReason(invalid.Err))
+		}
+		return nil, fmt.Errorf("not a JSON Schema: %w", err)
+	}
+	return &Schema{s}, nil
+}
+
+// noLoader loads nothing.
+type noLoader struct{}
+
+func (noLoader) Load(url string) (any, error) {
+	return nil, fmt.Errorf("%s lies outside of the model; write what it holds into the schema itself", url)
+}
+
+// Fits tells why a payload does not fit, or nil.
+func (s *Schema) Fits(payload any) error {
+	if err := s.compiled.Validate(payload); err != nil {
+		return errors.New(plainReason(err))
+	}
+	return nil
+}
+
+var english = message.NewPrinter(language.English)
+
+// plainReason gives the first reasons of a validation in one line.
+func plainReason(err error) string {
+	var v *jsonschema.ValidationError
+	if !errors.As(err, &v) {
+		return err.Error()
+	}
+	var reasons []string
+	var walk func(v *jsonschema.ValidationError)
+	walk = func(v *jsonschema.ValidationError) {
+		if len(v.Causes) == 0 && len(reasons) < 3 {
+			at := strings.Join(v.InstanceLocation, ".")
+			if at != "" {
+				at += ": "
+			}
+			reasons = append(reasons, at+v.ErrorKind.LocalizedString(english))
+		}
+		for _, c := range v.Causes {
+			walk(c)
+		}
+	}
+	walk(v)
+	return strings.Join(reasons, "; ")
+}

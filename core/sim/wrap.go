@@ -1,0 +1,74 @@
+package sim
+
+import (
+	"encoding/base64"
+	"encoding/json"
+	"strconv"
+	"time"
+)
+
+// wrapping is how a payload reaches a consumer.
+type wrapping uint8
+
+const (
+	unwrapped wrapping = iota
+	asEvent            // the whole event as data
+	asBase64           // the payload as base64 text
+)
+
+var wrappings = map[string]wrapping{"": unwrapped, "none": unwrapped, "event": asEvent, "base64": asBase64}
+
+// wrapped gives the payload of a message as its consumer gets it, and its size
+// in bytes. kind is its event type.
+func (e *engine) wrapped(m *message, kind string) (any, int64) {
+	c := &e.contents[m.content]
+	size := c.size
+	if m.wrap == asBase64 {
+		size = int64(base64.StdEncoding.EncodedLen(int(size)))
+	}
+	if !e.g.UsesData && e.trace == nil {
+		return nil, size
+	}
+	if m.wrap == asBase64 {
+		text, err := json.Marshal(c.data)
+		if err != nil {
+			return nil, size
+		}
+		return base64.StdEncoding.EncodeToString(text), size
+	}
+	return e.eventOf(m, kind), size
+}
+
+// eventOf gives a message as a CloudEvent in its JSON form.
+func (e *engine) eventOf(m *message, kind string) map[string]any {
+	c := &e.contents[m.content]
+	source := "outside"
+	if c.source >= 0 {
+		source = e.nodes[c.source].name
+	}
+	out := map[string]any{"specversion": "1.0", "id": strconv.FormatUint(e.journeys[m.journey].id, 10), "source": source, "type": kind,
+		"time": e.instant(c.made).UTC().Format(time.RFC3339Nano)}
+	if c.kind != "" {
+		out["type"] = c.kind
+	}
+	if len(c.subject) > 0 {
+		out["subject"] = string(c.subject)
+	}
+	if c.data != nil {
+		out["data"] = c.data
+	}
+	return out
+}
+
+// wrapContent makes the content of a message that a link wraps on its way to a
+// channel; the caller drops its reference.
+func (e *engine) wrapContent(m *message, con uint32, w wrapping, kind string) uint32 {
+	probe := *m
+	probe.content, probe.wrap = con, w
+	data, size := e.wrapped(&probe, kind)
+	i := e.newContent()
+	c, old := &e.contents[i], &e.contents[con]
+	c.subject = append(c.subject, old.subject...)
+	c.kind, c.source, c.made, c.data, c.size = old.kind, old.source, old.made, data, size
+	return i
+}
