@@ -28,7 +28,7 @@ func marshal(t require.TestingT, doc any) string {
 // drawTopology makes a random topology of every kind that the engine knows,
 // with random tries, leases, filters, limits and ways to fail.
 func drawTopology(t *rapid.T) string {
-	kinds := []string{"bucket", "queue", "topic", "function", "outside", "function", "queue"}
+	kinds := []string{"bucket", "queue", "topic", "function", "outside", "function", "queue", "stream", "table", "workflow"}
 	n := rapid.IntRange(2, 9).Draw(t, "nodes")
 	kind := make([]string, n)
 	name := func(i int) string { return fmt.Sprintf("n%d", i) }
@@ -39,6 +39,8 @@ func drawTopology(t *rapid.T) string {
 	target := func(label string) int { return rapid.IntRange(0, n-1).Draw(t, label) }
 	var b strings.Builder
 	b.WriteString("limits: {payload: 64KB}\npools: {shared: 3}\nnodes:\n")
+	b.WriteString("  helper: {kind: function, takes: 1s, fails: 30%, concurrency: 3}\n")
+	b.WriteString("  log: {kind: stream, partitions: 2, links: {helper: {read: {up-to: 3, failed: halve}, retry: {tries: 2}, dead-letter: desk}}}\n  desk: {kind: queue, retention: 2m}\n")
 	b.WriteString("  tick: {kind: schedule, every: 7s, links: {n0: {}}}\n")
 	b.WriteString("  door: {kind: endpoint, rate-limit: 3/s, links: {d0: {to: n0" + doorMode(kind[0]) + "}}}\n")
 	for i := range kind {
@@ -60,7 +62,24 @@ func drawTopology(t *rapid.T) string {
 			}
 			fmt.Fprintf(&b, "    fails: %s\n    takes: %s\n", pick("fails", "0", "20%"), pick("takes", "0s", "100ms"))
 		case "bucket", "topic":
-			fmt.Fprintf(&b, "    fails: %s\n", pick("fails", "0", "30%"))
+			fmt.Fprintf(&b, "    fails: %s\n    duplicates: %s\n", pick("fails", "0", "30%"), pick("twice", "0", "30%"))
+			if kind[i] == "bucket" && rapid.Bool().Draw(t, "life") {
+				b.WriteString("    object-life: 20s\n")
+			}
+		case "stream":
+			fmt.Fprintf(&b, "    retention: %s\n    partitions: %s\n    partition-rate: %s\n    fails: %s\n", pick("retention", "20s", "2h"), pick("partitions", "1", "3", "auto"),
+				pick("rate", "1/s", "100/s"), pick("fails", "0", "20%"))
+			if rapid.Bool().Draw(t, "by") {
+				b.WriteString("    by: event.subject\n")
+			}
+		case "table":
+			fmt.Fprintf(&b, "    retention: %s\n    partitions: %s\n", pick("retention", "20s", "2h"), pick("partitions", "1", "3"))
+		case "workflow":
+			b.WriteString("    timeout: 20s\n    do:\n" + pick("do",
+				"      - rest: {wait: 2s}\n      - call: {call: helper}\n",
+				"      - careful: {try: [{one: {call: helper}}], catch: {retry: {delay: 1s, limit: {attempt: {count: 2}}}, do: [{two: {call: helper}}]}}\n",
+				"      - both: {fork: {branches: [{a: {call: helper}}, {b: {wait: 1s}}, {c: {raise: odd}}]}}\n",
+				"      - both: {fork: {compete: true, branches: [{a: {call: helper}}, {b: {do: [{r: {wait: 1s}}, {c: {call: helper}}]}}]}}\n      - after: {call: helper}\n"))
 		case "function":
 			fmt.Fprintf(&b, "    takes: %s\n    timeout: %s\n    fails: %s\n", pick("takes", "0s", "500ms", "{dist: exponential, mean: 2s}", "4s"), pick("timeout", "3s", "45s"),
 				pick("fails", "0", "30%", "100%", "{each-try: 20%, for-good: 10%, per: message}", "{for-good: 5%, error: odd}"))
@@ -89,8 +108,8 @@ func drawTopology(t *rapid.T) string {
 			to := target("to")
 			fields := []string{"to: " + name(to)}
 			add := func(f string) { fields = append(fields, f) }
-			runs := kind[i] == "function" || kind[i] == "outside"
-			toRuns := kind[to] == "function" || kind[to] == "outside"
+			runs := kind[i] == "function" || kind[i] == "outside" || kind[i] == "workflow"
+			toRuns := kind[to] == "function" || kind[to] == "outside" || kind[to] == "workflow"
 			switch {
 			case !runs:
 				if rapid.Bool().Draw(t, "filter") {
@@ -102,13 +121,19 @@ func drawTopology(t *rapid.T) string {
 				if d := target("dead"); rapid.Bool().Draw(t, "has-dead") && d != i {
 					add("dead-letter: " + name(d))
 				}
+				if kind[i] == "stream" || kind[i] == "table" {
+					add(pick("reads", "read: {up-to: 1}", "read: {up-to: 4, within: 2s}", "read: {up-to: 3, failed: each}", "read: {up-to: 5, failed: halve}"))
+				}
+				if rapid.IntRange(0, 3).Draw(t, "wrapped") == 0 {
+					add("wrap: event")
+				}
 				if kind[i] == "queue" {
 					add(pick("read", "read: {up-to: 1}", "read: {up-to: 4, within: 2s, parallel: 2}", "read: {up-to: 3, failed: all, parallel: 3}"))
 				}
-			case kind[i] == "function" && rapid.IntRange(0, 3).Draw(t, "result") == 0:
+			case kind[i] != "outside" && rapid.IntRange(0, 3).Draw(t, "result") == 0:
 				add("when: " + pick("when", "success", "failure"))
 			default:
-				if toRuns && kind[i] == "function" {
+				if toRuns && kind[i] != "outside" {
 					add("mode: " + pick("mode", "wait", "async"))
 				}
 				if kind[i] == "function" && rapid.IntRange(0, 4).Draw(t, "start") == 0 {
@@ -128,7 +153,7 @@ func drawTopology(t *rapid.T) string {
 }
 
 func doorMode(kind string) string {
-	if kind == "function" || kind == "outside" {
+	if kind == "function" || kind == "outside" || kind == "workflow" {
 		return ", mode: wait"
 	}
 	return ""
@@ -142,9 +167,14 @@ traffic:
   a: {into: n0, rate: 1/s, arrivals: %s, key: "x/{seq}.a", size: 1KB}
   b: {into: n1, rate: 20/m, size: 1KB}
   c: {into: door, rate: 1/s, size: 1KB}
+  d: {into: log, rate: 1/s, size: 1KB}
 incidents:
   down: {at: 20s, for: 30s, node: %s, fails: 100%%}
   slow: {at: 40s, for: 1m, node: %s, slow: 4}
+  squeezed: {at: 30s, for: 20s, node: helper, concurrency: 1}
+  held: {at: 50s, for: 15s, link: "log:helper", paused: true}
+  again: {at: 80s, rewind: {link: "log:helper", by: 1m}}
+  worked-off: {at: 90s, send-back: {from: desk, to: n0, rate: 2/s}}
 `, rapid.Uint64Range(1, 1000).Draw(t, "seed"), rapid.SampledFrom([]string{"poisson", "even"}).Draw(t, "arrivals"), node(), node())
 }
 
@@ -178,6 +208,11 @@ func TestLedgerAddsUp(t *testing.T) {
 		require.Equal(t, doc.Ledger.Copies, doc.Ledger.Sum())
 		for name, n := range doc.Nodes {
 			require.Equal(t, n.Copies, n.Fates.Sum(), "%s\n%s", name, text)
+		}
+		for name, l := range doc.Links {
+			if l.Fates != nil {
+				require.Equal(t, l.Copies, l.Fates.Sum(), "%s\n%s", name, text)
+			}
 		}
 		require.Equal(t, doc.Ledger.Entered, doc.Journeys.Count, text)
 		ran++

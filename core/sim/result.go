@@ -121,6 +121,7 @@ func (e *engine) result() (*Result, error) {
 		l := LinkResult{Offered: d.offered, Matched: d.matched, Copies: d.copies}
 		if id := e.feedOf[i]; id >= 0 {
 			l.Feed = &res.Nodes[id]
+			l.Copies = l.Feed.Copies // not those that it moved on
 			home := &res.Nodes[e.nodes[id].home.id]
 			home.Wait.Merge(&l.Feed.Wait)
 			home.Time.Merge(&l.Feed.Time)
