@@ -30,6 +30,9 @@ ironweir follow demo/kittiwake.yaml -node manifest-drop -event event.json`,
 		n := &l.graph.Nodes[id]
 		event := map[string]any{"specversion": "1.0", "id": "1", "source": "outside", "type": graph.DefaultType(n.Kind), "time": model.DefaultStart.Format(time.RFC3339),
 			"datacontenttype": "application/json", "data": map[string]any{}}
+		if n.Accepts != nil {
+			event["data"] = expr.Example(n.Accepts.Document)
+		}
 		if key := sampleKey(l.graph, n.Name); key != "" {
 			event["subject"] = key
 		}

@@ -12,7 +12,10 @@ import (
 
 // Schema is a JSON Schema (2020-12 unless it says otherwise) that a payload
 // must fit.
-type Schema struct{ compiled *jsonschema.Schema }
+type Schema struct {
+	Document any
+	compiled *jsonschema.Schema
+}
 
 // CompileSchema reads a JSON Schema from plain values. References that lead out
 // of it are refused: nothing is loaded.
@@ -31,7 +34,7 @@ func CompileSchema(document any) (*Schema, error) {
 		}
 		return nil, fmt.Errorf("not a JSON Schema: %w", err)
 	}
-	return &Schema{s}, nil
+	return &Schema{document, s}, nil
 }
 
 // noLoader loads nothing.

@@ -1,6 +1,8 @@
 package graph
 
 import (
+	"strings"
+
 	"ironweir/core/expr"
 	"ironweir/core/model"
 )
@@ -65,7 +67,11 @@ func (p *Payload) Value(e *expr.Event) (any, error) {
 	case p.constant:
 		return p.literal, nil
 	case p.expression != nil:
-		return p.expression.Value(e)
+		v, err := p.expression.Value(e)
+		if err == nil && strings.Contains(p.expression.Source, "subject") {
+			v = own(v) // the subject lies in memory that is used again
+		}
+		return v, err
 	case p.fields != nil:
 		out := make(map[string]any, len(p.fields))
 		for k, f := range p.fields {
@@ -86,4 +92,25 @@ func (p *Payload) Value(e *expr.Event) (any, error) {
 		out[i] = v
 	}
 	return out, nil
+}
+
+// own copies the texts of a value.
+func own(v any) any {
+	switch t := v.(type) {
+	case string:
+		return strings.Clone(t)
+	case []any:
+		out := make([]any, len(t))
+		for i := range t {
+			out[i] = own(t[i])
+		}
+		return out
+	case map[string]any:
+		out := make(map[string]any, len(t))
+		for k, x := range t {
+			out[strings.Clone(k)] = own(x)
+		}
+		return out
+	}
+	return v
 }

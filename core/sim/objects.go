@@ -68,16 +68,14 @@ func (e *engine) change(n *node, i uint32) bool {
 	if there {
 		c.flags |= update
 	}
+	key = strings.Clone(key) // the key itself lies in memory that is used again
 	now := object{size: con.size, since: e.now, last: e.sequence()}
 	if o.life > 0 {
 		now.from = e.messageOf(c)
 		e.contents[c.content].refs++
 		e.journeys[c.journey].refs++
-		key = strings.Clone(key) // the key itself lies in memory that is used again
 		o.ends = append(o.ends, ending{e.now + o.life, key, now.last})
 		e.armLife(n)
-	} else if !there {
-		key = strings.Clone(key)
 	}
 	o.byKey[key] = now
 	return true

@@ -66,6 +66,9 @@ func (e *engine) setUpTraffic() error {
 				return err
 			}
 		}
+		if a := e.g.Nodes[t.node].Accepts; a != nil && len(spec.Events) == 0 && spec.Arrivals != "replay" {
+			t.payloads, t.weights = []any{expr.Example(a.Document)}, []float64{1}
+		}
 		sum := 0.0
 		for _, ev := range spec.Events {
 			payload, ok := e.plan.Inputs.Events[ev.File]
@@ -79,6 +82,9 @@ func (e *engine) setUpTraffic() error {
 			t.payloads, t.weights = append(t.payloads, payload), append(t.weights, sum)
 		}
 		for k := range t.weights {
+			if sum == 0 {
+				break
+			}
 			t.weights[k] /= sum
 		}
 		if t.key == nil && len(t.payloads) <= 1 && spec.Arrivals != "replay" {
