@@ -215,7 +215,12 @@ func (r *Runner) simulate(ctx context.Context, run *store.Run, cancelled *atomic
 	began := time.Now()
 	var last atomic.Int64
 	doc, err := study.Run(study.Plan{Graph: g, Scenario: s, Head: document.NewHead("run", t.Name, "", document.Digest(revision.Text)), Workers: runtime.GOMAXPROCS(0), Limits: r.Limits,
-		Stop: func() bool { return cancelled.Load() || ctx.Err() != nil },
+		Stop: func() string {
+			if cancelled.Load() || ctx.Err() != nil {
+				return "an interruption"
+			}
+			return ""
+		},
 		Progress: func(share float64) {
 			now := time.Now().UnixMilli()
 			if before := last.Load(); now-before < 100 || !last.CompareAndSwap(before, now) {

@@ -17,19 +17,35 @@ import (
 
 // modelFlags are the flags of every command that reads a model.
 type modelFlags struct {
-	env     *string
-	variant *string
-	sets    repeated
-	format  *string
+	env      *string
+	variants repeated
+	sets     repeated
+	format   *string
 }
 
 func (c *call) modelFlags(formats string) *modelFlags {
 	m := &modelFlags{}
 	m.env = c.String("env", "", "use the variables of environment `NAME`")
-	m.variant = c.String("variant", "", "apply `FILE`, a merge patch over the model")
+	c.Var(&m.variants, "variant", "apply `FILE`, a merge patch over the model")
 	c.Var(&m.sets, "set", "set `PATH=VALUE` in the model, as nodes.consignments.lease=90s; may be repeated")
 	m.format = c.String("format", strings.SplitN(formats, "|", 2)[0], "`FORMAT`: "+strings.ReplaceAll(formats, "|", ", "))
 	return m
+}
+
+// one gives the file of the variant, where there is one.
+func (m *modelFlags) one() string {
+	if len(m.variants) == 0 {
+		return ""
+	}
+	return m.variants[0]
+}
+
+// name is how the variant is called in results; empty: the model as it is.
+func (m *modelFlags) name() string {
+	if m.one() == "" {
+		return ""
+	}
+	return variantName(m.one())
 }
 
 func (c *call) oneOf(flag, value, allowed string) error {
@@ -93,12 +109,15 @@ func (c *call) loadModel(file string, m *modelFlags) (*loaded, error) {
 		return c.read(filepath.Join(filepath.Dir(file), name))
 	}}
 	texts := append([]string{string(text), *m.env}, m.sets...)
-	if *m.variant != "" {
-		patch, err := c.read(*m.variant)
+	if len(m.variants) > 1 {
+		return nil, fmt.Errorf("one -variant at a time; `ironweir run` takes several and runs them side by side")
+	}
+	if variant := m.one(); variant != "" {
+		patch, err := c.read(variant)
 		if err != nil {
 			return nil, err
 		}
-		if opt.Variant, err = model.ReadDocument(*m.variant, patch); err != nil {
+		if opt.Variant, err = model.ReadDocument(variant, patch); err != nil {
 			return nil, err
 		}
 		texts = append(texts, string(patch))

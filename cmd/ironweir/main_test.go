@@ -87,6 +87,6 @@ func TestInterruptedRunPrintsWhatItHas(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal(out.Bytes(), &doc))
 	require.True(t, doc.Partial)
-	require.Equal(t, "interrupted", doc.Stopped)
+	require.Equal(t, "an interruption", doc.Stopped)
 	require.NotZero(t, doc.Ledger.Copies)
 }

@@ -1,18 +1,17 @@
 package main
 
 import (
+	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
-	"runtime"
-	"strconv"
 	"strings"
 	"sync/atomic"
 	"time"
 
 	"github.com/schollz/progressbar/v3"
 
-	"ironweir/core/expr"
 	"ironweir/core/model"
 	"ironweir/core/sim"
 	"ironweir/core/study"
@@ -22,89 +21,81 @@ import (
 var runCommand = &command{name: "run", args: "MODEL", short: "Simulate a model under load and faults, and account for every message",
 	example: `ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml
 ironweir run demo/kittiwake.yaml -traffic manifest-drop=200/h -down goods-registry=30m@2h
-ironweir run demo/kittiwake-draft.yaml -scenario demo/friday-evening.yaml -expect "run.ledger.lost.total == 0" -format json`,
+ironweir run demo/kittiwake-draft.yaml -scenario demo/friday-evening.yaml -expect "run.ledger.lost.total == 0" -format json
+ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -variant demo/variants/more-clerks.yaml -beside
+ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -sweep demo/sweeps/clearing.yaml
+ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -look consignments@3h10m
+ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -journey 12`,
 	run: func(c *call) (int, error) {
-		m := c.modelFlags("text|json")
-		scenario := c.String("scenario", "", "run scenario `FILE`; without one, a day of the nodes' own rates")
-		var traffic, down, expect, series, latency repeated
-		c.Var(&traffic, "traffic", "send `NODE=RATE` instead of the scenario's traffic; may be repeated")
-		c.Var(&down, "down", "let `NODE=DURATION[@AT]` fail for a while; may be repeated")
-		c.Var(&expect, "expect", "judge `EXPR`, CEL over the result as run; may be repeated")
+		f := c.runFlags("text|json")
+		var series, latency repeated
 		c.Var(&series, "series", "put the series of `NODE` into the JSON, or all; may be repeated")
 		c.Var(&latency, "latency", "show only the latency `FROM:TO` in the text; may be repeated")
-		seed := c.Int64("seed", -1, "`N` instead of the scenario's seed")
-		replications := c.Int("replications", 0, "`N` instead of the scenario's replications")
-		out := c.String("out", "", "write result.json into folder `DIR` as well")
-		workers := c.Int("workers", runtime.GOMAXPROCS(0), "replications at once")
-		events := c.Int64("max-events", 0, "end a replication after `N` events with what it has")
+		beside := c.Bool("beside", false, "run the model as it is beside its variant, and show the differences; several variants are always run so")
+		sweep := c.String("sweep", "", "run every combination of the values in `FILE`, a map of paths to lists")
+		look := c.String("look", "", "show what rests in a node at an instant, `NODE@AT`, instead of the whole result")
+		journey := c.Uint64("journey", 0, "tell journey number `N` step by step, instead of the whole result")
+		out := c.String("out", "", "write result.json and journeys.jsonl into folder `DIR` as well")
 		if err := c.parse(1, 1); err != nil {
 			return 0, err
 		}
-		if err := c.oneOf("format", *m.format, "text|json"); err != nil {
+		if err := f.check(c); err != nil {
 			return 0, err
 		}
-		l, err := c.loadModel(c.Arg(0), m)
-		if err != nil {
-			return 0, err
-		}
-		s, inputs, err := c.loadScenario(*scenario, l)
-		if err != nil {
-			return 0, err
-		}
-		if err := changeScenario(s, l, traffic, down, expect); err != nil {
-			return 0, err
-		}
-		if *seed >= 0 {
-			s.Seed = uint64(*seed)
-		}
-		if *replications != 0 {
-			if *replications < 1 || *replications > model.MaxReplications {
-				return 0, fmt.Errorf("-replications %d: from 1 to %d", *replications, model.MaxReplications)
+		special := 0
+		for _, is := range []bool{*beside || len(f.m.variants) > 1, *sweep != "", *look != "", *journey != 0} {
+			if is {
+				special++
 			}
-			s.Replications = *replications
+		}
+		if special > 1 {
+			return 0, errors.New("variants side by side, -sweep, -look and -journey are four different runs; give one of them")
+		}
+		if err := c.makeFolder(*out); err != nil {
+			return 0, err
+		}
+		switch {
+		case *sweep != "":
+			return c.sweep(f, *sweep, *out)
+		case *beside || len(f.m.variants) > 1:
+			return c.sideBySide(f, *out)
+		}
+		plan, l, err := f.plan(c, f.m.one())
+		if err != nil {
+			return 0, err
+		}
+		switch {
+		case *look != "":
+			return c.look(f, plan, *look)
+		case *journey != 0:
+			return c.journey(f, plan, *journey)
 		}
 		for _, name := range series {
 			if name != "all" && l.graph.NodeID(name) < 0 {
 				return 0, fmt.Errorf("-series: no node %q%s", name, model.DidYouMean(name, l.graph.Topology.NodeNames()))
 			}
 		}
-		if *out != "" { // before the work, not after it
-			if err := os.MkdirAll(*out, 0o755); err != nil {
-				return 0, fmt.Errorf("-out: %w", plainError(err))
-			}
-			probe, err := os.CreateTemp(*out, ".ironweir-*")
-			if err != nil {
-				return 0, fmt.Errorf("-out: the folder cannot be written: %w", plainError(err))
-			}
-			probe.Close()
-			os.Remove(probe.Name())
-		}
-		bar := c.progress(fmt.Sprintf("%s, %s", s.Name, plural(s.Replications, "replication")))
+		bar := c.progress(fmt.Sprintf("%s, %s", plan.Scenario.Name, plural(plan.Scenario.Replications, "replication")))
+		plan.Progress = bar.show
 		began := time.Now()
-		doc, err := study.Run(study.Plan{Graph: l.graph, Scenario: s, Inputs: inputs, Head: l.head("run"), Workers: *workers, Limits: sim.Limits{Events: *events},
-			Progress: bar.show, Stop: func() bool { return c.Err() != nil }})
+		doc, err := study.Run(plan)
 		bar.clear()
 		if err != nil {
 			return 0, err
 		}
+		doc.Variant = f.m.name()
 		doc.Engine.WallTime = time.Since(began).Seconds()
 		doc.Engine.PerSecond = float64(doc.Engine.Events) / doc.Engine.WallTime
 		keepSeries(doc, series)
 		if *out != "" {
-			file, err := os.Create(filepath.Join(*out, "result.json"))
-			if err != nil {
-				return 0, fmt.Errorf("-out: %w", plainError(err))
-			}
-			inner := *c
-			inner.out = file
-			if err := inner.printJSON(doc); err != nil {
+			if err := c.writeJSON(filepath.Join(*out, "result.json"), doc); err != nil {
 				return 0, err
 			}
-			if err := file.Close(); err != nil {
+			if err := c.writeJourneys(filepath.Join(*out, "journeys.jsonl"), plan.Replication(0)); err != nil {
 				return 0, err
 			}
 		}
-		if *m.format == "json" {
+		if *f.m.format == "json" {
 			err = c.printJSON(doc)
 		} else {
 			err = text.Run(c.out, doc, c.style(), latency)
@@ -112,58 +103,209 @@ ironweir run demo/kittiwake-draft.yaml -scenario demo/friday-evening.yaml -expec
 		if err != nil {
 			return 0, err
 		}
-		if c.Err() != nil {
-			return exitInterrupted, nil
-		}
-		for _, x := range doc.Expect {
-			if !x.Holds {
-				return exitShort, nil
-			}
-		}
-		return exitFine, nil
+		return c.verdict(holds(doc)), nil
 	}}
 
-// changeScenario applies the flags that stand for parts of a scenario.
-func changeScenario(s *model.Scenario, l *loaded, traffic, down, expect repeated) error {
-	names := l.graph.Topology.NodeNames()
-	if len(traffic) > 0 {
-		s.Traffic, s.TrafficGiven = nil, true
+func holds(doc *study.Document) bool {
+	for _, x := range doc.Expect {
+		if !x.Holds {
+			return false
+		}
 	}
-	for _, t := range traffic {
-		node, rate, ok := strings.Cut(t, "=")
-		perSecond, err := model.ParseRate(rate)
-		if !ok || err != nil {
-			return fmt.Errorf("-traffic %s: write it as NODE=RATE, such as manifest-drop=40/h", t)
-		}
-		if l.graph.NodeID(node) < 0 {
-			return fmt.Errorf("-traffic: no node %q%s", node, model.DidYouMean(node, names))
-		}
-		s.Traffic = append(s.Traffic, &model.Traffic{Name: node, Into: node, Rate: perSecond, Arrivals: "poisson"})
+	return true
+}
+
+// verdict is the exit code of what has run.
+func (c *call) verdict(holds bool) int {
+	switch {
+	case c.Err() != nil:
+		return exitInterrupted
+	case !holds:
+		return exitShort
 	}
-	for i, d := range down {
-		node, span, ok := strings.Cut(d, "=")
-		length, at, _ := strings.Cut(span, "@")
-		if at == "" {
-			at = "0s"
-		}
-		duration, err := model.ParseDuration(length)
-		start, err2 := model.ParseDuration(at)
-		if !ok || err != nil || err2 != nil {
-			return fmt.Errorf("-down %s: write it as NODE=DURATION or NODE=DURATION@AT, such as goods-registry=30m@2h", d)
-		}
-		if l.graph.NodeID(node) < 0 {
-			return fmt.Errorf("-down: no node %q%s", node, model.DidYouMean(node, names))
-		}
-		whole := 1.0
-		s.Incidents = append(s.Incidents, &model.Incident{Name: "down-" + strconv.Itoa(i+1), At: start, For: duration, Node: node, Fails: &whole})
+	return exitFine
+}
+
+// show prints a document as JSON, or by its own words.
+func (c *call) show(f *runFlags, doc any, words func() error) error {
+	if *f.m.format == "json" {
+		return c.printJSON(doc)
 	}
-	for i, x := range expect {
-		if _, err := expr.CompileJudgement(x); err != nil {
-			return fmt.Errorf("-expect: %w", err)
+	return words()
+}
+
+// sideBySide runs the model as it is and each of its variants.
+func (c *call) sideBySide(f *runFlags, out string) (int, error) {
+	var variants []study.Variant
+	for _, file := range append([]string{""}, f.m.variants...) {
+		plan, _, err := f.plan(c, file)
+		if err != nil {
+			return 0, err
 		}
-		s.Expect = append(s.Expect, model.Expectation{Name: "expect-" + strconv.Itoa(i+1), Expression: x})
+		variants = append(variants, study.Variant{Name: variantName(file), Plan: plan})
 	}
-	return nil
+	bar := c.progress(fmt.Sprintf("%d variants", len(variants)))
+	doc, err := study.RunVariants(variants, bar.show)
+	bar.clear()
+	if err != nil {
+		return 0, err
+	}
+	all := true
+	for _, v := range doc.Variants {
+		v.Series = nil
+		all = all && holds(v)
+	}
+	if out != "" {
+		if err := c.writeJSON(filepath.Join(out, "result.json"), doc); err != nil {
+			return 0, err
+		}
+	}
+	err = c.show(f, doc, func() error { return text.Variants(c.out, doc, c.style()) })
+	return c.verdict(all), err
+}
+
+// sweep runs every combination of the values in a file.
+func (c *call) sweep(f *runFlags, file, out string) (int, error) {
+	source, err := c.read(file)
+	if err != nil {
+		return 0, err
+	}
+	root, err := model.ReadDocument(file, source)
+	if err != nil {
+		return 0, err
+	}
+	axes, err := axesOf(file, root)
+	if err != nil {
+		return 0, err
+	}
+	bar := c.progress("sweep")
+	doc, err := study.RunSweep(axes, f.build(c), *f.workers, bar.show, f.stop(c))
+	bar.clear()
+	if err != nil {
+		return 0, err
+	}
+	if out != "" {
+		if err := c.writeJSON(filepath.Join(out, "result.json"), doc); err != nil {
+			return 0, err
+		}
+	}
+	all := true
+	for i := range doc.Points {
+		all = all && doc.Points[i].Holds()
+	}
+	err = c.show(f, doc, func() error { return text.Sweep(c.out, doc, c.style()) })
+	return c.verdict(all), err
+}
+
+// axesOf reads a sweep: a map of paths to lists of values.
+func axesOf(file string, root *model.Value) ([]study.Axis, error) {
+	if root.Shape != model.Map {
+		return nil, fmt.Errorf("%s: a sweep is a map of paths to lists, such as {nodes.consignments.lease: [30s, 90s]}", file)
+	}
+	var axes []study.Axis
+	for _, field := range root.Fields {
+		a := study.Axis{Path: field.Key}
+		if field.Value.Shape != model.List {
+			return nil, fmt.Errorf("%s:%d: %s needs a list of values", file, field.Pos.Line, field.Key)
+		}
+		for _, item := range field.Value.Items {
+			if item.Shape == model.Map || item.Shape == model.List {
+				flow, err := json.Marshal(item.Plain())
+				if err != nil {
+					return nil, err
+				}
+				a.Values = append(a.Values, string(flow))
+				continue
+			}
+			a.Values = append(a.Values, item.Scalar)
+		}
+		axes = append(axes, a)
+	}
+	return axes, nil
+}
+
+// look shows what rests in a node at an instant of the first replication.
+func (c *call) look(f *runFlags, plan study.Plan, where string) (int, error) {
+	node, at, ok := strings.Cut(where, "@")
+	instant, err := model.ParseDuration(at)
+	if !ok || err != nil {
+		return 0, fmt.Errorf("-look %s: write it as NODE@AT, such as consignments@3h10m", where)
+	}
+	rests, total, err := sim.Rest(plan.Replication(0), node, instant)
+	if err != nil {
+		return 0, err
+	}
+	if rests == nil {
+		rests = []sim.Resting{}
+	}
+	doc := map[string]any{"schema": "ironweir/rest/1", "node": node, "at_s": instant.Seconds(), "count": total, "messages": rests}
+	return exitFine, c.show(f, doc, func() error { return text.Rest(c.out, node, instant, rests, total, c.style()) })
+}
+
+// journey tells one journey of the first replication.
+func (c *call) journey(f *runFlags, plan study.Plan, id uint64) (int, error) {
+	j, err := sim.OneJourney(plan.Replication(0), id)
+	if err != nil {
+		return 0, err
+	}
+	if j == nil {
+		return 0, fmt.Errorf("-journey %d: the first replication has no journey of that number", id)
+	}
+	return exitFine, c.show(f, j, func() error { return text.Journey(c.out, j, c.style()) })
+}
+
+// journeyLimits bound what -out keeps.
+var journeyLimits = sim.JourneyLimits{Bad: 200, Others: 100}
+
+// writeJourneys writes a sample of the journeys of a replication, one a line.
+func (c *call) writeJourneys(file string, plan sim.Plan) error {
+	told, err := sim.Journeys(plan, journeyLimits)
+	if err != nil {
+		return err
+	}
+	f, err := os.Create(file)
+	if err != nil {
+		return fmt.Errorf("-out: %w", plainError(err))
+	}
+	defer f.Close()
+	encoder := json.NewEncoder(f)
+	encoder.SetEscapeHTML(false)
+	for i := range told {
+		if err := encoder.Encode(&told[i]); err != nil {
+			return err
+		}
+	}
+	return f.Close()
+}
+
+func (c *call) writeJSON(file string, doc any) error {
+	f, err := os.Create(file)
+	if err != nil {
+		return fmt.Errorf("-out: %w", plainError(err))
+	}
+	defer f.Close()
+	inner := *c
+	inner.out = f
+	if err := inner.printJSON(doc); err != nil {
+		return err
+	}
+	return f.Close()
+}
+
+// makeFolder makes the folder for results, before the work and not after it.
+func (c *call) makeFolder(dir string) error {
+	if dir == "" {
+		return nil
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return fmt.Errorf("-out: %w", plainError(err))
+	}
+	probe, err := os.CreateTemp(dir, ".ironweir-*")
+	if err != nil {
+		return fmt.Errorf("-out: the folder cannot be written: %w", plainError(err))
+	}
+	probe.Close()
+	return os.Remove(probe.Name())
 }
 
 func keepSeries(doc *study.Document, names repeated) {

@@ -184,17 +184,26 @@ func TestSingleFaultsAgreeWithTheEngine(t *testing.T) {
 				continue
 			}
 			s := model.DefaultScenario()
-			s.Length, s.TrafficGiven = 6*time.Hour, true
+			s.Length, s.TrafficGiven = 60*time.Hour, true // longer than every retention of a feed
 			// One message at each entry, so that a loop does not grow.
 			s.Traffic = []*model.Traffic{{Name: "u", Into: "manifest-drop", Rate: 1, Arrivals: "even", Max: 1, Key: "inbound/a/{seq}.csv"}}
 			s.Incidents = []*model.Incident{{Name: "down", Node: n.Name, Fails: &whole}}
-			res, err := sim.Run(sim.Plan{Graph: g, Scenario: s, Limits: sim.Limits{Events: 300_000}})
+			res, err := sim.Run(sim.Plan{Graph: g, Scenario: s, Limits: sim.Limits{Events: 1_000_000}})
 			require.NoError(t, err)
 			lost := int64(0)
 			for k := range res.Nodes {
 				for f, count := range res.Nodes[k].Fates {
 					if sim.Fate(f).Loss() {
 						lost += count
+					}
+				}
+			}
+			for k := range res.Links {
+				if feed := res.Links[k].Feed; feed != nil {
+					for f, count := range feed.Fates {
+						if sim.Fate(f).Loss() {
+							lost += count
+						}
 					}
 				}
 			}

@@ -301,6 +301,9 @@ func (x *explorer) write(at arrival, n *graph.Node, after time.Duration) {
 	case n.Kind == model.Queue:
 		x.queue(n, after)
 		return
+	case n.Kind == model.Stream || n.Kind == model.Table:
+		x.feeds(n, after)
+		return
 	case n.Kind == model.Topic && len(n.Out) == 0:
 		x.lose(loss{"unsubscribed", n.ID, graph.None, 0, false})
 	}
@@ -345,18 +348,50 @@ func (x *explorer) queue(n *graph.Node, after time.Duration) {
 	}
 }
 
-// spent is a message of a queue whose every run fails.
-func (x *explorer) spent(n *graph.Node, l *graph.Link, after time.Duration, some bool) {
+// feeds lets each link that reads a stream or a table's changes take a record.
+func (x *explorer) feeds(n *graph.Node, after time.Duration) {
+	for _, id := range n.Out {
+		l := x.a.link(id)
+		switch {
+		case x.a.Reach[id] == expr.Impossible:
+		case l.Refused:
+			x.given(arrival{n.ID, id, false}, l, "refused", 0, false)
+		case x.fails(l.To, map[int]bool{}) || l.Relation == model.PolledMove && x.failed[l.To]:
+			x.spent(n, l, after, false)
+		default:
+			if f := x.a.node(l.To).Fails; f.ForGood > 0 && x.a.node(l.To).Kind.Runs() {
+				x.spent(n, l, 0, true)
+			}
+			if l.Relation == model.PolledMove {
+				x.come(arrival{l.To, id, false}, after)
+			} else {
+				x.succeeded(l.To, false, after)
+			}
+		}
+	}
+}
+
+// patience is how long a reader tries a message whose every run fails, and
+// whether it ever stops before the retention.
+func patience(n *graph.Node, l *graph.Link) (span time.Duration, ends bool) {
 	p := &l.Policy
-	if p.Tries == 0 {
-		x.lose(loss{"expired", n.ID, l.ID, after + n.Retention, some})
-		return
+	switch {
+	case p.Tries == 0:
+		return time.Duration(p.GiveUp), p.GiveUp > 0
+	case n.Kind == model.Queue && !p.WaitSet:
+		span = time.Duration(p.Tries) * n.Lease
+		if p.GiveUp > 0 {
+			span = min(span, time.Duration(p.GiveUp))
+		}
+		return span, true
 	}
-	span := time.Duration(p.Tries) * n.Lease
-	if p.WaitSet {
-		span = triesSpan(p)
-	}
-	if span > n.Retention {
+	return triesSpan(p), true
+}
+
+// spent is a message of a queue or feed whose every run fails.
+func (x *explorer) spent(n *graph.Node, l *graph.Link, after time.Duration, some bool) {
+	span, ends := patience(n, l)
+	if !ends || span > n.Retention {
 		x.lose(loss{"expired", n.ID, l.ID, after + n.Retention, some})
 		return
 	}
@@ -453,7 +488,7 @@ func (x *explorer) fails(i int, seen map[int]bool) bool {
 	}
 	for _, id := range n.Out {
 		l := x.a.link(id)
-		if l.Ignore || l.When != model.OfRun || x.a.Reach[id] == expr.Impossible {
+		if l.Ignore || l.InCatch || l.When != model.OfRun || x.a.Reach[id] == expr.Impossible {
 			continue
 		}
 		switch l.Relation {

@@ -170,6 +170,12 @@ func (a *Analysis) linkMean(n *graph.Node, l *graph.Link) (span, float64) {
 			expectedCount = l.Count.Dist.Expected()
 		}
 	}
+	if l.Sometimes || l.InCatch { // the tasks of a workflow decide
+		count = count.times(span{0, 1})
+	}
+	if l.InCatch {
+		expectedCount = 0 // where nothing goes wrong
+	}
 	mean = mean.times(success).times(count).times(exactly(l.Chance))
 	return mean, expected * success.high * expectedCount * l.Chance
 }
@@ -218,6 +224,9 @@ func (a *Analysis) runTime(i int, seen map[int]bool) float64 {
 	for _, id := range n.Out {
 		l := a.link(id)
 		times := l.Count.Dist.Expected() * l.Chance
+		if l.InCatch {
+			continue
+		}
 		switch {
 		case l.Relation == model.WaitingCall:
 			t += times * a.runTime(l.To, seen)

@@ -103,13 +103,12 @@ func (a *Analysis) waysInto(i int) []way {
 }
 
 func (a *Analysis) queueBudget(q *graph.Node, l *graph.Link) way {
-	p := &l.Policy
-	span := time.Duration(p.Tries) * q.Lease
-	limit := l.Link.ID() + " tries × lease"
-	if p.WaitSet {
-		span, limit = triesSpan(p), l.Link.ID()+" retry"
+	span, ends := patience(q, l)
+	limit := l.Link.ID() + " retry"
+	if q.Kind == model.Queue && !l.Policy.WaitSet {
+		limit = l.Link.ID() + " tries × lease"
 	}
-	if p.Tries == 0 || q.Retention > 0 && span > q.Retention {
+	if !ends || span > q.Retention {
 		return way{q.Retention, false, q.Name + " retention"}
 	}
 	return way{span, l.DeadLetter != graph.None, limit}

@@ -254,6 +254,7 @@ type Link struct {
 	Op         string
 	ByTask     bool // a workflow's tasks call it
 	Sometimes  bool // only on some ways through the tasks
+	InCatch    bool // only after an error
 }
 
 // ID is the link's name in findings and results, FROM:NAME.

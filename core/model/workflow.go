@@ -335,26 +335,36 @@ func (d *decoder) runtime(s string) string {
 	return s
 }
 
-// Walk visits tasks and all that lie in them, with whether an error there is
-// caught by something that does not fail by itself.
-func Walk(tasks []*Task, caught, sometimes bool, visit func(t *Task, caught, sometimes bool)) {
+// Place tells where in a workflow a task lies.
+type Place struct {
+	Caught    bool // an error there is caught by something that does not fail by itself
+	Sometimes bool // it is not done on every way through
+	InCatch   bool // it is done only after an error
+}
+
+// Walk visits tasks and all that lie in them.
+func Walk(tasks []*Task, in Place, visit func(t *Task, p Place)) {
 	for _, t := range tasks {
-		maybe := sometimes || t.If != ""
-		visit(t, caught, maybe)
+		p := in
+		p.Sometimes = p.Sometimes || t.If != ""
+		visit(t, p)
 		switch {
 		case t.Try != nil:
-			safe := t.Catch != nil && t.Catch.Type == "" && t.Catch.When == "" && !raises(t.Catch.Do)
-			Walk(t.Try, caught || safe, maybe, visit)
+			tried := p
+			tried.Caught = p.Caught || t.Catch != nil && t.Catch.Type == "" && t.Catch.When == "" && !raises(t.Catch.Do)
+			Walk(t.Try, tried, visit)
 			if t.Catch != nil {
-				Walk(t.Catch.Do, caught, true, visit)
+				Walk(t.Catch.Do, Place{p.Caught, true, true}, visit)
 			}
 		case t.Fork != nil:
-			Walk(t.Fork, caught, maybe || t.Compete, visit)
+			p.Sometimes = p.Sometimes || t.Compete
+			Walk(t.Fork, p, visit)
 		default:
-			Walk(t.Do, caught, maybe || t.For != nil, visit)
+			p.Sometimes = p.Sometimes || t.For != nil
+			Walk(t.Do, p, visit)
 		}
 		if t.Switch != nil || t.Then != "" && t.Then != "continue" {
-			sometimes = true // what follows may be jumped over
+			in.Sometimes = true // what follows may be jumped over
 		}
 	}
 }
@@ -373,7 +383,7 @@ func raises(tasks []*Task) bool {
 // no link of its own names.
 func (d *decoder) calls(t *Topology, n *Node, path string) {
 	names := t.NodeNames()
-	Walk(n.Do, false, false, func(task *Task, caught, sometimes bool) {
+	Walk(n.Do, Place{}, func(task *Task, p Place) {
 		d.taskExpressions(task, path)
 		if task.Call == "" {
 			return
@@ -386,7 +396,7 @@ func (d *decoder) calls(t *Topology, n *Node, path string) {
 				return
 			}
 			l = &Link{From: n.Name, Name: task.Call, To: to.Name, Pos: task.Pos, ToPos: task.Pos, Read: Read{UpTo: 1, Parallel: 1, Failed: "each"},
-				Wrap: "none", Count: Count{Dist: Constant(1)}, Chance: 1, Size: -1, Ignore: caught}
+				Wrap: "none", Count: Count{Dist: Constant(1)}, Chance: 1, Size: -1, Ignore: p.Caught}
 			n.Links = append(n.Links, l)
 		}
 		if to := t.byName[l.To]; to != nil && !to.Kind.Runs() || l.When != OfRun || l.Mode != "" && l.Mode != "wait" {
@@ -395,9 +405,9 @@ func (d *decoder) calls(t *Topology, n *Node, path string) {
 		}
 		l.Mode = "wait"
 		if !l.ByTask {
-			l.ByTask, l.Sometimes = true, sometimes
+			l.ByTask, l.Sometimes, l.InCatch = true, p.Sometimes, p.InCatch
 		} else {
-			l.Sometimes = l.Sometimes && sometimes
+			l.Sometimes, l.InCatch = l.Sometimes && p.Sometimes, l.InCatch && p.InCatch
 		}
 	})
 }

@@ -70,12 +70,12 @@ func (e *engine) repetitions(r *run, s *send, m *message) int32 {
 	if l.If != nil {
 		if ok, err := l.If.Truth(e.look(m, kind)); !ok {
 			if e.trace != nil {
-				e.trace.skipped(e, l, "the condition "+l.If.Source+" does not hold", err)
+				e.trace.skipped(e, m.journey, l, "the condition "+l.If.Source+" does not hold", err)
 			}
 			return 0
 		}
 	}
-	if l.Chance < 1 && e.trace == nil && s.luck.unit() >= l.Chance {
+	if l.Chance < 1 && e.plan.follow == nil && s.luck.unit() >= l.Chance {
 		return 0
 	}
 	n := int32(1)
@@ -100,7 +100,7 @@ func (e *engine) repetitions(r *run, s *send, m *message) int32 {
 		}
 		n *= int32(min(len(list), 1e6))
 		if e.trace != nil && len(list) == 0 {
-			e.trace.skipped(e, l, "for-each "+l.ForEach.Source+" gives no items", nil)
+			e.trace.skipped(e, m.journey, l, "for-each "+l.ForEach.Source+" gives no items", nil)
 		}
 	}
 	return n
@@ -236,7 +236,7 @@ func (e *engine) emit(i uint32, s *send, m *message, con uint32) {
 		out.hops++
 	}
 	if e.trace != nil {
-		e.trace.sends(e, i, l)
+		e.trace.sends(e, i, m.journey, l)
 	}
 	d := &e.deliveries[l.ID]
 	d.offered++

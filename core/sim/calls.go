@@ -14,7 +14,7 @@ func (e *engine) call(i uint32, s *send, m *message) bool {
 	d := &e.deliveries[l.ID]
 	d.offered++
 	if e.trace != nil {
-		e.trace.calls(e, i, l)
+		e.trace.calls(e, i, m.journey, l, int(e.runs[i].tries))
 	}
 	failure := noError
 	switch {

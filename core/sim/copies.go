@@ -182,6 +182,9 @@ func (e *engine) releaseJourney(i uint32) {
 }
 
 func (e *engine) closeJourney(j *journey) {
+	if e.sampled != nil {
+		e.sampled.note(j)
+	}
 	switch {
 	case j.flags&damaged != 0:
 		e.tally.damaged++

@@ -10,6 +10,7 @@ package sim
 import (
 	"fmt"
 	"time"
+	"unsafe"
 
 	"ironweir/core/expr"
 	"ironweir/core/graph"
@@ -46,10 +47,11 @@ const (
 type Limits struct {
 	Events int64 // 0: DefaultLimits.Events
 	Copies int   // under way at once; 0: DefaultLimits.Copies
+	Memory int64 // bytes that messages and runs take; 0: DefaultLimits.Memory
 }
 
 // DefaultLimits hold where a plan gives none.
-var DefaultLimits = Limits{Events: 2_000_000_000, Copies: 8_000_000}
+var DefaultLimits = Limits{Events: 2_000_000_000, Copies: 8_000_000, Memory: 4 << 30}
 
 // Plan is one replication to run.
 type Plan struct {
@@ -59,7 +61,7 @@ type Plan struct {
 	Replication int
 	Limits      Limits
 	Progress    func(share float64) // called at most 400 times, or nil
-	Stop        func() bool         // asked now and then; true ends the run early, or nil
+	Stop        func() string       // asked now and then; a reason ends the run early; or nil
 	Audit       bool                // check the ledger after every event (for tests)
 	follow      *FollowPlan
 }
@@ -131,6 +133,7 @@ type engine struct {
 	storage    bool  // what lies in a node has a price
 	stopped    string
 	trace      *tracer
+	sampled    *journeySample
 }
 
 // tally counts what belongs to no node.
@@ -185,7 +188,7 @@ func (e *engine) loop() error {
 		if (e.tally.events&(stopInterval-1) == 0 || e.tally.events >= e.limits.Events) && e.mustStop() {
 			return nil
 		}
-		if e.trace != nil && (e.live == 0 || e.stopped != "") {
+		if e.plan.follow != nil && (e.live == 0 || e.stopped != "") {
 			return nil
 		}
 	}
@@ -200,10 +203,18 @@ func (e *engine) mustStop() bool {
 		e.stopped = fmt.Sprintf("the limit of %d messages under way at once", e.limits.Copies)
 	case len(e.runs) > maxIndex-stopInterval || len(e.copies) > maxIndex-stopInterval:
 		e.stopped = "more messages or runs at once than can be counted"
-	case e.plan.Stop != nil && e.plan.Stop():
-		e.stopped = "interrupted"
+	case e.memory() >= e.limits.Memory:
+		e.stopped = fmt.Sprintf("the limit of %s of memory", model.FormatSize(e.limits.Memory))
+	case e.plan.Stop != nil:
+		e.stopped = e.plan.Stop()
 	}
 	return e.stopped != ""
+}
+
+// memory is about what the messages and runs under way take, in bytes.
+func (e *engine) memory() int64 {
+	return int64(cap(e.copies))*int64(unsafe.Sizeof(copyRecord{})) + int64(cap(e.journeys))*int64(unsafe.Sizeof(journey{})) +
+		int64(cap(e.contents))*int64(unsafe.Sizeof(content{})+32) + int64(cap(e.runs))*int64(unsafe.Sizeof(run{})) + int64(cap(e.heap))*16
 }
 
 func (e *engine) handle(kind eventKind, i uint32, seq uint64) {

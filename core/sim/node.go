@@ -188,6 +188,9 @@ func newEngine(plan *Plan) (*engine, error) {
 	if e.limits.Copies == 0 {
 		e.limits.Copies = DefaultLimits.Copies
 	}
+	if e.limits.Memory == 0 {
+		e.limits.Memory = DefaultLimits.Memory
+	}
 	for _, name := range builtinErrors {
 		e.errorNumber(name)
 	}
@@ -197,7 +200,7 @@ func newEngine(plan *Plan) (*engine, error) {
 	e.latency = make([][]*Histogram, len(g.Nodes))
 	e.storage = g.Topology.Prices != nil && g.Topology.Prices.Storage > 0
 	if plan.follow != nil {
-		e.trace = newTracer(plan.follow)
+		e.trace = newTracer(plan.follow, nil)
 	}
 	e.setUpDeliveries()
 	if err := e.setUpNodes(); err != nil {
@@ -307,12 +310,12 @@ func (e *engine) setUpNodes() error {
 		*n = node{id: i, name: gn.Name, kind: gn.Kind, standFunc: behaviour.stand, takes: newSampler(gn.Takes), fails: gn.Fails, failName: errFails,
 			failsNowShare: -1, slow: 1, concurrencyNow: -1, ownWay: int32(len(e.g.Links) + 2*i), outWay: int32(len(e.g.Links) + 2*i + 1),
 			notice: newSampler(gn.Notice), luck: e.stream(gn.Name, "luck"), time1: e.stream(gn.Name, "time")}
-		if e.trace != nil {
+		if e.plan.follow != nil {
 			n.takes = typical(gn.Takes)
 			n.notice = typical(gn.Notice)
 			n.fails = model.Failing{}
 		}
-		if gn.Duplicates > 0 && e.trace == nil {
+		if gn.Duplicates > 0 && e.plan.follow == nil {
 			n.twice, n.twiceLuck = gn.Duplicates, e.stream(gn.Name, "duplicates")
 		}
 		if behaviour.setUp != nil {
@@ -424,8 +427,9 @@ func (e *engine) setUpLoops() {
 				break
 			}
 		}
-		e.loopOf[e.counted(start, int32(k), edges)] = int32(k)
-		e.loops = append(e.loops, loopTally{members: members})
+		at := e.counted(start, int32(k), edges)
+		e.loopOf[at] = int32(k)
+		e.loops = append(e.loops, loopTally{members: members, at: at})
 	}
 }
 
@@ -455,6 +459,7 @@ func (e *engine) counted(start int, loop int32, edges []graph.Edge) int {
 // loopTally counts how often messages go round a loop.
 type loopTally struct {
 	members  []int
+	at       int
 	arrivals int64 // copies that came to its entry
 	fresh    int64 // of them, from outside the loop
 	most     int64 // rounds of one message

@@ -270,7 +270,7 @@ func (e *engine) show(n *node, i uint32) {
 		e.leaveQueue(n, i, noFate)
 		return
 	}
-	class := e.classOf(q, c)
+	class := e.classOf(q, i)
 	if class < 0 {
 		return // no link matches: it waits for its retention to end
 	}
@@ -290,7 +290,8 @@ func (e *engine) wantPull(n *node) {
 }
 
 // classOf finds the class of the links that match a message; -1: none does.
-func (e *engine) classOf(q *queue, c *copyRecord) int {
+func (e *engine) classOf(q *queue, i uint32) int {
+	c := &e.copies[i]
 	mask := uint64(0)
 	var m message
 	for _, rl := range q.links {
@@ -314,7 +315,7 @@ func (e *engine) classOf(q *queue, c *copyRecord) int {
 			if !ok {
 				why = rl.link.Filter.Why(e.look(&m, "message"))
 			}
-			e.trace.offeredCopy(e, c, rl.link, why)
+			e.trace.offered(e, i, rl.link, why)
 		}
 	}
 	if mask == 0 {

@@ -51,6 +51,7 @@ type LinkResult struct {
 // LoopResult tells how often messages went round a loop.
 type LoopResult struct {
 	Nodes           []int
+	At              int // the node at which rounds are counted
 	Arrivals, Fresh int64
 	Most            int64
 }
@@ -138,7 +139,7 @@ func (e *engine) result() (*Result, error) {
 		}
 	}
 	for _, t := range e.loops {
-		res.Loops = append(res.Loops, LoopResult{t.members, t.arrivals, t.fresh, t.most})
+		res.Loops = append(res.Loops, LoopResult{t.members, t.at, t.arrivals, t.fresh, t.most})
 	}
 	return res, nil
 }

@@ -31,11 +31,11 @@ func (e *engine) results(n *node, m *message, failure int16, tries uint16) bool 
 			d.matched++
 			taken = true
 			if e.trace != nil {
-				e.trace.offeredResult(e, n, l, "")
+				e.trace.offeredResult(e, m.journey, n, l, "")
 			}
 			e.deliver(int32(id), &out, con, 0)
 		} else if e.trace != nil {
-			e.trace.offeredResult(e, n, l, l.Filter.Why(e.look(&probe, kind)))
+			e.trace.offeredResult(e, m.journey, n, l, l.Filter.Why(e.look(&probe, kind)))
 		}
 		e.dropContent(con)
 	}

@@ -202,7 +202,7 @@ func (e *engine) luck(i uint32, r *run, n *node) {
 	if n.accepts != nil && e.declines(r, n) {
 		return
 	}
-	if e.trace != nil {
+	if e.plan.follow != nil {
 		if e.trace.forced(n) {
 			r.failure = name
 		}

@@ -9,18 +9,6 @@ import (
 	"ironweir/core/model"
 )
 
-// FollowPlan sends one message through a topology at no load.
-type FollowPlan struct {
-	Node    string
-	Subject string
-	Type    string
-	Data    any
-	Size    int64
-	Deleted bool           // the event of a deletion, into a bucket
-	Fail    map[string]int // runs that fail, by node: the first n, or all where negative
-	Start   time.Time
-}
-
 // Step is one thing that happened to a followed message.
 type Step struct {
 	ID     int            `json:"id"`
@@ -35,118 +23,72 @@ type Step struct {
 	Event  map[string]any `json:"event,omitempty"`
 }
 
-// Trace is what happened to a followed message.
-type Trace struct {
-	Steps   []Step
-	Fates   map[string]int64 // of all its copies
-	Stopped string           // why it was cut short; empty: it was not
-}
-
-// MaxSteps bounds a trace: a message that goes round for ever is cut off.
-const MaxSteps = 400
-
-// followLength is long enough for every retention to end.
-const followLength = 100 * 24 * time.Hour
-
-// Follow sends one message through, with typical times and no failures but
-// the forced ones, and tells each decision.
-func Follow(g *graph.Graph, plan FollowPlan) (*Trace, error) {
-	id := g.NodeID(plan.Node)
-	if id == graph.None {
-		return nil, fmt.Errorf("no node %q%s", plan.Node, model.DidYouMean(plan.Node, g.Topology.NodeNames()))
-	}
-	for name := range plan.Fail {
-		if g.NodeID(name) == graph.None {
-			return nil, fmt.Errorf("no node %q to fail%s", name, model.DidYouMean(name, g.Topology.NodeNames()))
-		}
-	}
-	s := model.DefaultScenario()
-	s.Length, s.TrafficGiven = followLength, true
-	if !plan.Start.IsZero() {
-		s.Start = plan.Start
-	}
-	e, err := newEngine(&Plan{Graph: g, Scenario: s, follow: &plan})
-	if err != nil {
-		return nil, err
-	}
-	n := &e.nodes[id]
-	if n.kind == model.Schedule {
-		e.fireNow(n)
-	} else {
-		con := e.newContent()
-		c := &e.contents[con]
-		c.subject = append(c.subject, plan.Subject...)
-		c.kind, c.data, c.size = plan.Type, plan.Data, plan.Size
-		if plan.Deleted && n.objects != nil {
-			n.objects.byKey[plan.Subject] = object{}
-		}
-		e.trace.entering = copyFlags(0)
-		if plan.Deleted {
-			e.trace.entering = deletion
-		}
-		e.tally.entered++
-		m := message{journey: e.newJourney(int32(id)), content: con, node: -1}
-		e.deliver(n.outWay, &m, con, e.trace.entering)
-		e.dropContent(con)
-	}
-	if err := e.loop(); err != nil {
-		return nil, err
-	}
-	t := &Trace{Steps: e.trace.steps, Fates: map[string]int64{}, Stopped: e.stopped}
-	for i := range e.nodes {
-		for f, count := range e.nodes[i].fates {
-			if count > 0 {
-				t.Fates[Fate(f).String()] += count
-			}
-		}
-	}
-	if e.live > 0 {
-		t.Fates["waiting"] = int64(e.live)
-	}
-	return t, nil
-}
-
-// tracer writes down what happens. It exists only in Follow.
+// tracer writes down what happens to the journeys that it is asked for. It only
+// looks: a run with it gives the same result as one without.
 type tracer struct {
-	plan     *FollowPlan
-	steps    []Step
-	ofCopy   map[uint32]int
-	ofRun    map[uint32]int
-	cause    int // the step that the next copy comes from
-	failed   map[string]int
-	entering copyFlags
+	follow *FollowPlan
+	failed map[string]int  // forced so far, by node
+	wanted map[uint64]bool // journeys; nil: all
+	trails map[uint64]*trail
+	order  []uint64 // of the trails, as they began
 }
 
-func newTracer(plan *FollowPlan) *tracer {
-	return &tracer{plan: plan, ofCopy: map[uint32]int{}, ofRun: map[uint32]int{}, failed: map[string]int{}}
+// trail is what has been written down of one journey.
+type trail struct {
+	steps  []Step
+	ofCopy map[uint32]int // the step at which a copy came
+	ofRun  map[uint32]int
+	cause  int // the step that the next copy comes from
+	more   int // steps that were left out
 }
 
-func typical(d model.Distribution) sampler { return sampler{shape: constant, a: d.Typical()} }
+func newTracer(follow *FollowPlan, wanted map[uint64]bool) *tracer {
+	return &tracer{follow: follow, failed: map[string]int{}, wanted: wanted, trails: map[uint64]*trail{}}
+}
 
-func (t *tracer) add(e *engine, s Step) int {
-	s.ID = len(t.steps) + 1
-	s.T = math.Round(float64(e.now)/1e3) / 1e6
-	t.steps = append(t.steps, s)
-	if len(t.steps) >= MaxSteps && e.stopped == "" {
-		e.stopped = fmt.Sprintf("after %d steps; the message still goes on", MaxSteps)
+// only gives the one trail of a followed message.
+func (t *tracer) only() *trail {
+	for _, one := range t.trails {
+		return one
 	}
+	return &trail{}
+}
+
+// of gives the trail of a journey; nil: nobody asked for it.
+func (t *tracer) of(e *engine, journey uint32) *trail {
+	id := e.journeys[journey].id
+	if t.wanted != nil && !t.wanted[id] {
+		return nil
+	}
+	one := t.trails[id]
+	if one == nil {
+		one = &trail{ofCopy: map[uint32]int{}, ofRun: map[uint32]int{}}
+		t.trails[id] = one
+		t.order = append(t.order, id)
+	}
+	return one
+}
+
+func (r *trail) add(e *engine, s Step) int {
+	if len(r.steps) >= MaxSteps {
+		r.more++
+		if e.plan.follow != nil && e.stopped == "" {
+			e.stopped = fmt.Sprintf("after %d steps; the message still goes on", MaxSteps)
+		}
+		return len(r.steps)
+	}
+	s.ID = len(r.steps) + 1
+	s.T = math.Round(float64(e.now)/1e3) / 1e6
+	r.steps = append(r.steps, s)
 	return s.ID
 }
 
-// forced tells whether the next run of a node is to fail.
-func (t *tracer) forced(n *node) bool {
-	for name, count := range t.plan.Fail {
-		if n.name == name {
-			t.failed[name]++
-			return count < 0 || t.failed[name] <= count
-		}
-	}
-	return false
-}
-
 func (t *tracer) comes(e *engine, i uint32, m *message) {
-	what := "held"
-	parent := t.cause
+	r := t.of(e, m.journey)
+	if r == nil {
+		return
+	}
+	what, parent := "held", r.cause
 	if m.node < 0 {
 		what, parent = "enters", 0
 	}
@@ -155,51 +97,36 @@ func (t *tracer) comes(e *engine, i uint32, m *message) {
 	if via := e.deliveries[c.via].link; via >= 0 {
 		s.Link = e.g.Links[via].Link.ID()
 	}
-	t.ofCopy[i] = t.add(e, s)
+	if c.flags&ghost != 0 {
+		s.Why = "delivered a second time"
+	}
+	r.ofCopy[i] = r.add(e, s)
 }
 
-// describe gives a message as a CloudEvent.
+// describe gives a copy as a CloudEvent.
 func (e *engine) describe(c *copyRecord) map[string]any {
-	con := &e.contents[c.content]
-	out := map[string]any{"specversion": "1.0", "id": fmt.Sprintf("%d", e.journeys[c.journey].id), "source": "outside", "type": con.kind,
-		"time": e.instant(con.made).UTC().Format(time.RFC3339Nano)}
 	var from *graph.Node
 	if via := e.deliveries[c.via].link; via >= 0 {
 		from = &e.g.Nodes[e.g.Links[via].From]
 	}
-	if con.source >= 0 {
-		out["source"] = e.nodes[con.source].name
-	}
-	if con.kind == "" {
-		out["type"] = kindOfEvent(from, c.flags)
-	}
-	if len(con.subject) > 0 {
-		out["subject"] = string(con.subject)
-	}
-	if con.data != nil {
-		out["data"] = con.data
-	}
-	return out
+	m := e.messageOf(c)
+	return e.eventOf(&m, kindOfEvent(from, c.flags))
 }
 
+// offered notes a link's decision about a copy; why is empty where it takes it.
 func (t *tracer) offered(e *engine, i uint32, l *graph.Link, why string) {
-	t.decide(e, t.ofCopy[i], e.nodes[l.From].name, l, why)
-}
-
-func (t *tracer) offeredCopy(e *engine, c *copyRecord, l *graph.Link, why string) {
-	for i, step := range t.ofCopy {
-		if &e.copies[i] == c {
-			t.decide(e, step, e.nodes[l.From].name, l, why)
-			return
-		}
+	if r := t.of(e, e.copies[i].journey); r != nil {
+		r.decide(e, r.ofCopy[i], e.nodes[l.From].name, l, why)
 	}
 }
 
-func (t *tracer) offeredResult(e *engine, n *node, l *graph.Link, why string) {
-	t.decide(e, t.cause, n.name, l, why)
+func (t *tracer) offeredResult(e *engine, journey uint32, n *node, l *graph.Link, why string) {
+	if r := t.of(e, journey); r != nil {
+		r.decide(e, r.cause, n.name, l, why)
+	}
 }
 
-func (t *tracer) decide(e *engine, parent int, node string, l *graph.Link, why string) {
+func (r *trail) decide(e *engine, parent int, node string, l *graph.Link, why string) {
 	s := Step{Parent: parent, Node: node, Link: l.Link.ID(), What: "offered", Why: "it takes everything"}
 	switch {
 	case why != "":
@@ -207,32 +134,59 @@ func (t *tracer) decide(e *engine, parent int, node string, l *graph.Link, why s
 	case !l.Filter.Everything:
 		s.Why = "its filter matches"
 	}
-	t.cause = t.add(e, s)
+	r.cause = r.add(e, s)
 }
 
 func (t *tracer) sendsDead(e *engine, i uint32, to int32) {
-	t.cause = t.add(e, Step{Parent: t.ofCopy[i], Node: e.nodes[e.copies[i].node].name, What: "sends", Why: "to its dead-letter, " + e.nodes[to].name})
+	if r := t.of(e, e.copies[i].journey); r != nil {
+		r.cause = r.add(e, Step{Parent: r.ofCopy[i], Node: e.nodes[e.copies[i].node].name, What: "sends", Why: "to its dead-letter, " + e.nodes[to].name})
+	}
+}
+
+// each visits the trails of the journeys that a run works on, with the copy
+// through which it does, or 0.
+func (t *tracer) each(e *engine, i uint32, visit func(r *trail, copy uint32, try int)) {
+	run := &e.runs[i]
+	switch {
+	case run.batch != 0:
+		for _, entry := range e.batches[run.batch].entries {
+			if r := t.of(e, e.copies[entry.copy].journey); r != nil {
+				visit(r, entry.copy, int(entry.token))
+			}
+		}
+	case run.copy != 0:
+		if r := t.of(e, e.copies[run.copy].journey); r != nil {
+			visit(r, run.copy, int(e.copies[run.copy].tries))
+		}
+	default:
+		if r := t.of(e, run.own.journey); r != nil {
+			visit(r, 0, 0)
+		}
+	}
 }
 
 func (t *tracer) runs(e *engine, i uint32) {
-	r := &e.runs[i]
-	s := Step{Node: e.nodes[r.node].name, What: "runs"}
-	switch {
-	case r.batch != 0:
-		first := e.batches[r.batch].entries[0]
-		s.Parent, s.Try = t.ofCopy[first.copy], int(first.token)
-		if n := len(e.batches[r.batch].entries); n > 1 {
-			s.Why = fmt.Sprintf("a batch of %d", n)
+	seen := map[*trail]bool{}
+	t.each(e, i, func(r *trail, copy uint32, try int) {
+		if seen[r] {
+			return
 		}
-	case r.copy != 0:
-		s.Parent, s.Try = t.ofCopy[r.copy], int(e.copies[r.copy].tries)
-	default:
-		s.Parent = t.cause
-	}
-	if r.work > 0 {
-		s.Why = join(s.Why, "for "+model.FormatDuration(time.Duration(r.work).Round(time.Microsecond)))
-	}
-	t.ofRun[i] = t.add(e, s)
+		seen[r] = true
+		run := &e.runs[i]
+		s := Step{Node: e.nodes[run.node].name, What: "runs", Parent: r.cause, Try: try}
+		if copy != 0 {
+			s.Parent = r.ofCopy[copy]
+		}
+		if run.batch != 0 {
+			if n := len(e.batches[run.batch].entries); n > 1 {
+				s.Why = fmt.Sprintf("a batch of %d", n)
+			}
+		}
+		if run.work > 0 {
+			s.Why = join(s.Why, "for "+model.FormatDuration(time.Duration(run.work).Round(time.Microsecond)))
+		}
+		r.ofRun[i] = r.add(e, s)
+	})
 }
 
 func join(a, b string) string {
@@ -242,58 +196,92 @@ func join(a, b string) string {
 	return a + ", " + b
 }
 
-func (t *tracer) sends(e *engine, i uint32, l *graph.Link) {
-	s := Step{Parent: t.ofRun[i], Node: e.nodes[l.From].name, Link: l.Link.ID(), What: "sends"}
+func (t *tracer) ends(e *engine, i uint32, failure int16) {
+	seen := map[*trail]bool{}
+	t.each(e, i, func(r *trail, copy uint32, _ int) {
+		if seen[r] {
+			return
+		}
+		seen[r] = true
+		run := &e.runs[i]
+		why := "succeeded"
+		switch failure {
+		case noError:
+			if run.batch != 0 {
+				for _, entry := range e.batches[run.batch].entries {
+					if entry.copy == copy && entry.failure != noError {
+						why = "failed by itself: " + e.errors[entry.failure]
+					}
+				}
+			}
+		case errFails:
+			why = "failed"
+		default:
+			why = "failed: " + e.errors[failure]
+		}
+		r.cause = r.add(e, Step{Parent: r.ofRun[i], Node: e.nodes[run.node].name, What: "ends", Why: why})
+	})
+}
+
+func (t *tracer) sends(e *engine, i uint32, journey uint32, l *graph.Link) {
+	r := t.of(e, journey)
+	if r == nil {
+		return
+	}
+	s := Step{Parent: r.ofRun[i], Node: e.nodes[l.From].name, Link: l.Link.ID(), What: "sends"}
 	if l.Chance < 1 {
 		s.Why = fmt.Sprintf("happens to %g%% of messages", l.Chance*100)
 	}
-	t.cause = t.add(e, s)
+	r.cause = r.add(e, s)
 }
 
-func (t *tracer) calls(e *engine, i uint32, l *graph.Link) {
-	t.cause = t.add(e, Step{Parent: t.ofRun[i], Node: e.nodes[l.From].name, Link: l.Link.ID(), What: "calls", Why: "and waits", Try: int(e.runs[i].tries)})
+func (t *tracer) calls(e *engine, i uint32, journey uint32, l *graph.Link, try int) {
+	if r := t.of(e, journey); r != nil {
+		r.cause = r.add(e, Step{Parent: r.ofRun[i], Node: e.nodes[l.From].name, Link: l.Link.ID(), What: "calls", Why: "and waits", Try: try})
+	}
 }
 
-func (t *tracer) skipped(e *engine, l *graph.Link, why string, err error) {
+func (t *tracer) skipped(e *engine, journey uint32, l *graph.Link, why string, err error) {
+	r := t.of(e, journey)
+	if r == nil {
+		return
+	}
 	if err != nil {
 		why = err.Error()
 	}
-	t.add(e, Step{Parent: t.cause, Node: e.nodes[l.From].name, Link: l.Link.ID(), What: "declined", Why: why})
-}
-
-func (t *tracer) ends(e *engine, i uint32, failure int16) {
-	r := &e.runs[i]
-	s := Step{Parent: t.ofRun[i], Node: e.nodes[r.node].name, What: "ends", Why: "succeeded"}
-	switch failure {
-	case noError:
-	case errFails:
-		s.Why = "failed"
-	default:
-		s.Why = "failed: " + e.errors[failure]
-	}
-	t.cause = t.add(e, s)
+	r.add(e, Step{Parent: r.cause, Node: e.nodes[l.From].name, Link: l.Link.ID(), What: "declined", Why: why})
 }
 
 func (t *tracer) waits(e *engine, i uint32, wait int64, cause Fate) {
 	c := &e.copies[i]
+	r := t.of(e, c.journey)
+	if r == nil {
+		return
+	}
 	why := fmt.Sprintf("%s before try %d", model.FormatDuration(time.Duration(wait)), c.tries+1)
 	if cause == Throttled {
 		why = model.FormatDuration(time.Duration(wait)) + ", since it was throttled"
 	}
-	t.add(e, Step{Parent: t.ofCopy[i], Node: e.nodes[c.node].name, What: "waits", Why: why, Try: int(c.tries)})
+	r.add(e, Step{Parent: r.ofCopy[i], Node: e.nodes[c.node].name, What: "waits", Why: why, Try: int(c.tries)})
 }
 
 func (t *tracer) answers(e *engine, i uint32, status int16) {
-	t.add(e, Step{Parent: t.ofCopy[i], Node: e.nodes[e.copies[i].node].name, What: "returned", Why: fmt.Sprintf("answered %d", status)})
+	if r := t.of(e, e.copies[i].journey); r != nil {
+		r.add(e, Step{Parent: r.ofCopy[i], Node: e.nodes[e.copies[i].node].name, What: "returned", Why: fmt.Sprintf("answered %d", status)})
+	}
 }
 
 // fate notes what became of a copy at the step with which it came.
 func (t *tracer) fate(e *engine, i uint32, f Fate) {
-	step := t.ofCopy[i]
-	if step == 0 {
+	r := t.of(e, e.copies[i].journey)
+	if r == nil {
 		return
 	}
-	t.steps[step-1].Fate = f.String()
+	step := r.ofCopy[i]
+	if step == 0 || step > len(r.steps) {
+		return
+	}
+	r.steps[step-1].Fate = f.String()
 	s := Step{Parent: step, Node: e.nodes[e.copies[i].node].name, Fate: f.String()}
 	switch {
 	case f == Parked:
@@ -303,41 +291,20 @@ func (t *tracer) fate(e *engine, i uint32, f Fate) {
 	default:
 		return
 	}
-	t.add(e, s)
+	r.add(e, s)
 }
 
-// lossWords say in a few words what a cause of loss means.
-var lossWords = map[Fate]string{
-	Expired:      "its retention ended before it was consumed",
-	Exhausted:    "its tries are used up and it has nowhere to go",
-	GivenUp:      "it is older than `give-up` and has nowhere to go",
-	Refused:      "the target's `callers` do not name the sender",
-	Throttled:    "rejected for want of concurrency or rate",
-	Overflow:     "the queue is full",
-	TooLarge:     "it is over the payload limit",
-	Rejected:     "the write failed",
-	Unsubscribed: "the topic has no links",
-	HopLimit:     "it has passed through more functions than the hop limit allows",
-	Disabled:     "switched off",
-}
-
-// LossWords says in a few words what a cause of loss means.
-func LossWords(f Fate) string { return lossWords[f] }
-
-// Outcome sums a trace up: complete, damaged (something was lost, parked or
-// returned), or open (something is still under way).
-func (t *Trace) Outcome() string {
-	bad := t.Fates[Parked.String()] + t.Fates[Returned.String()]
-	for _, f := range Fates() {
-		if f.Loss() {
-			bad += t.Fates[f.String()]
-		}
+// task notes a step of a workflow, with its payload at that moment.
+func (t *tracer) task(e *engine, th *thread, what, why string) {
+	run := &e.runs[th.run]
+	m, _ := e.message(run, int(run.index))
+	r := t.of(e, m.journey)
+	if r == nil {
+		return
 	}
-	switch {
-	case bad > 0:
-		return "damaged"
-	case t.Fates["waiting"] > 0:
-		return "open"
+	s := Step{Parent: r.ofRun[th.run], Node: e.nodes[run.node].name, What: what, Why: why}
+	if th.data != nil {
+		s.Event = map[string]any{"data": th.data}
 	}
-	return "complete"
+	r.cause = r.add(e, s)
 }

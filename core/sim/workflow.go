@@ -463,6 +463,9 @@ func (e *engine) taskCalls(i uint32, task *graph.Task) bool {
 		return e.taskCallFailed(i, task, errThrottled, false)
 	}
 	d.matched++
+	if e.trace != nil {
+		e.trace.calls(e, t.run, m.journey, l, int(t.tries))
+	}
 	con := e.taskContent(t, task, l, &m)
 	run, turn, threadTurn := t.run, r.turn, t.turn
 	c := e.newRun(callee, forCall)
@@ -561,13 +564,4 @@ func (t *tracer) taskSkipped(e *engine, th *thread, task *graph.Task, err error)
 		why = fmt.Sprintf("task %s: %v", task.Name, err)
 	}
 	t.task(e, th, "declined", why)
-}
-
-// task notes a step of a workflow with its payload at that moment.
-func (t *tracer) task(e *engine, th *thread, what, why string) {
-	s := Step{Parent: t.ofRun[th.run], Node: e.nodes[e.runs[th.run].node].name, What: what, Why: why}
-	if th.data != nil {
-		s.Event = map[string]any{"data": th.data}
-	}
-	t.cause = t.add(e, s)
 }

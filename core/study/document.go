@@ -163,8 +163,12 @@ type Largest struct {
 
 // Loop tells how often messages went round.
 type Loop struct {
-	Nodes  []string `json:"nodes"`
-	Rounds Rounds   `json:"rounds"`
+	Nodes  []string  `json:"nodes"`
+	At     string    `json:"at"` // the node at which rounds are counted
+	Rounds Rounds    `json:"rounds"`
+	Copies int64     `json:"copies"` // that came to it, in all rounds
+	Rate   []float64 `json:"rate"`   // of them a second, in the first and the last tenth of the run
+	Grows  bool      `json:"grows"`  // more than twice as many at the end, and more than came in from outside
 }
 
 // Rounds of one message that goes into a loop, the first pass included.

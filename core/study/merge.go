@@ -19,22 +19,17 @@ func Merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head docume
 	if doc.Ledger.Sum() != doc.Ledger.Copies {
 		return nil, fmt.Errorf("the ledger does not add up: %d copies, %d accounted for (a fault of the engine; please report the model)", doc.Ledger.Copies, doc.Ledger.Sum())
 	}
-	for _, x := range s.Expect {
-		j, err := expr.CompileJudgement(x.Expression)
-		if err != nil {
-			return nil, fmt.Errorf("expect %s: %w", x.Name, err)
-		}
+	judged, err := judge(g, s, results, head)
+	if err != nil {
+		return nil, err
+	}
+	for i, x := range s.Expect {
 		out := Expectation{Expression: x.Expression}
-		for _, r := range results {
-			one, err := plain(merge(g, s, []*sim.Result{r}, head))
-			if err != nil {
-				return nil, err
+		for _, j := range judged[i] {
+			if j.err != nil {
+				out.Error = j.err.Error()
 			}
-			holds, err := j.Holds(one)
-			if err != nil {
-				out.Error = err.Error()
-			}
-			if holds {
+			if j.holds {
 				out.HoldsIn++
 			}
 		}
@@ -42,6 +37,54 @@ func Merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head docume
 		doc.Expect[x.Name] = out
 	}
 	return doc, nil
+}
+
+// judgement is what an expectation says of one replication.
+type judgement struct {
+	holds bool
+	err   error
+}
+
+// judge judges each expectation in each replication.
+func judge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head document.Head) ([][]judgement, error) {
+	out := make([][]judgement, len(s.Expect))
+	if len(s.Expect) == 0 {
+		return out, nil
+	}
+	judges := make([]*expr.Judgement, len(s.Expect))
+	for i, x := range s.Expect {
+		var err error
+		if judges[i], err = expr.CompileJudgement(x.Expression); err != nil {
+			return nil, fmt.Errorf("expect %s: %w", x.Name, err)
+		}
+	}
+	for _, r := range results {
+		one, err := plain(merge(g, s, []*sim.Result{r}, head))
+		if err != nil {
+			return nil, err
+		}
+		for i, j := range judges {
+			holds, err := j.Holds(one)
+			out[i] = append(out[i], judgement{holds, err})
+		}
+	}
+	return out, nil
+}
+
+// heldIn counts the replications in which all expectations hold.
+func (p *Plan) heldIn(results []*sim.Result) (int, error) {
+	judged, err := judge(p.Graph, p.Scenario, results, p.Head)
+	held := 0
+	for r := range results {
+		all := true
+		for i := range judged {
+			all = all && judged[i][r].holds
+		}
+		if all {
+			held++
+		}
+	}
+	return held, err
 }
 
 // plain gives a document as encoding/json decodes it, which is what an
@@ -257,10 +300,26 @@ func mergeLoops(doc *Document, g *graph.Graph, results []*sim.Result) {
 		if most < 2 {
 			continue // nothing ever came back
 		}
-		out := Loop{Rounds: Rounds{Mean: float64(arrivals) / float64(max(fresh, 1)), MeanCI: confidence(means), Max: most}}
+		out := Loop{At: g.Nodes[loop.At].Name, Copies: arrivals, Rounds: Rounds{Mean: float64(arrivals) / float64(max(fresh, 1)), MeanCI: confidence(means), Max: most}}
 		for _, m := range loop.Nodes {
 			out.Nodes = append(out.Nodes, g.Nodes[m].Name)
 		}
+		first, last := 0.0, 0.0
+		for _, r := range results {
+			series := r.Series.Nodes[loop.At].Copies
+			tenth := max(len(series)/10, 1)
+			span := r.Series.Step.Seconds() * float64(tenth) * float64(len(results))
+			for i, n := range series {
+				if i < tenth {
+					first += float64(n) / span
+				}
+				if i >= len(series)-tenth {
+					last += float64(n) / span
+				}
+			}
+		}
+		out.Rate = []float64{first, last}
+		out.Grows = last > 2*first && arrivals > 2*fresh
 		doc.Loops = append(doc.Loops, out)
 	}
 }

@@ -19,12 +19,21 @@ type Plan struct {
 	Limits   sim.Limits
 	Workers  int                 // replications at once; at least 1
 	Progress func(share float64) // of the whole run, from any goroutine; or nil
-	Stop     func() bool         // true ends the run early with what it has; or nil
+	Stop     func() string       // a reason ends the run early with what it has; or nil
 }
 
 // Run simulates all replications and merges them. Replications that were never
 // started because the run was stopped are left out of a partial document.
 func Run(p Plan) (*Document, error) {
+	results, err := p.simulate()
+	if err != nil {
+		return nil, err
+	}
+	return p.merge(results)
+}
+
+// simulate runs the replications, in order; those never started are left out.
+func (p *Plan) simulate() ([]*sim.Result, error) {
 	n := p.Scenario.Replications
 	results, errs := make([]*sim.Result, n), make([]error, n)
 	shares := make([]atomic.Uint64, n)
@@ -36,14 +45,15 @@ func Run(p Plan) (*Document, error) {
 			defer wg.Done()
 			for {
 				r := int(next.Add(1)) - 1
-				if r >= n || r > 0 && p.Stop != nil && p.Stop() {
+				if r >= n || r > 0 && p.Stop != nil && p.Stop() != "" {
 					return
 				}
-				results[r], errs[r] = sim.Run(sim.Plan{Graph: p.Graph, Scenario: p.Scenario, Inputs: p.Inputs, Replication: r, Limits: p.Limits, Stop: p.Stop,
-					Progress: func(share float64) {
-						shares[r].Store(uint64(share * 1e6))
-						p.report(shares)
-					}})
+				plan := p.Replication(r)
+				plan.Progress = func(share float64) {
+					shares[r].Store(uint64(share * 1e6))
+					report(shares, p.Progress)
+				}
+				results[r], errs[r] = sim.Run(plan)
 				shares[r].Store(1e6)
 			}
 		}()
@@ -58,21 +68,31 @@ func Run(p Plan) (*Document, error) {
 			done = append(done, results[r])
 		}
 	}
-	p.report(shares)
-	doc, err := Merge(p.Graph, p.Scenario, done, p.Head)
-	if err == nil && len(done) < n {
-		doc.Partial, doc.Stopped = true, "interrupted"
+	report(shares, p.Progress)
+	return done, nil
+}
+
+// Replication is the plan of one replication, for the engine.
+func (p *Plan) Replication(r int) sim.Plan {
+	return sim.Plan{Graph: p.Graph, Scenario: p.Scenario, Inputs: p.Inputs, Replication: r, Limits: p.Limits, Stop: p.Stop}
+}
+
+func (p *Plan) merge(results []*sim.Result) (*Document, error) {
+	doc, err := Merge(p.Graph, p.Scenario, results, p.Head)
+	if err == nil && len(results) < p.Scenario.Replications {
+		doc.Partial, doc.Stopped = true, p.Stop()
 	}
 	return doc, err
 }
 
-func (p *Plan) report(shares []atomic.Uint64) {
-	if p.Progress == nil {
+// report tells the share of the whole that is done.
+func report(shares []atomic.Uint64, progress func(share float64)) {
+	if progress == nil {
 		return
 	}
 	sum := 0.0
 	for i := range shares {
 		sum += float64(shares[i].Load()) / 1e6
 	}
-	p.Progress(sum / float64(len(shares)))
+	progress(sum / float64(len(shares)))
 }

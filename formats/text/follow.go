@@ -11,20 +11,7 @@ import (
 // Follow prints a trace as a tree: each copy below what made it.
 func Follow(w io.Writer, t *sim.Trace, s Style) error {
 	p := newPage(w, s)
-	children := map[int][]int{}
-	for i, step := range t.Steps {
-		children[step.Parent] = append(children[step.Parent], i)
-	}
-	var show func(i int, indent string)
-	show = func(i int, indent string) {
-		p.step(&t.Steps[i], indent)
-		for _, k := range children[t.Steps[i].ID] {
-			show(k, indent+"  ")
-		}
-	}
-	for _, i := range children[0] {
-		show(i, "")
-	}
+	p.tree(t.Steps)
 	p.line("")
 	if t.Stopped != "" {
 		p.line("%s", p.paint(red, "Cut off "+t.Stopped+": it goes round, or fans out very wide."))
@@ -39,6 +26,24 @@ func Follow(w io.Writer, t *sim.Trace, s Style) error {
 	}
 	p.line("%s: %s", p.paint(colour, t.Outcome()), strings.Join(fates, ", "))
 	return p.Flush()
+}
+
+// tree prints steps, each below the one that it came from.
+func (p *page) tree(steps []sim.Step) {
+	children := map[int][]int{}
+	for i, step := range steps {
+		children[step.Parent] = append(children[step.Parent], i)
+	}
+	var show func(i int, indent string)
+	show = func(i int, indent string) {
+		p.step(&steps[i], indent)
+		for _, k := range children[steps[i].ID] {
+			show(k, indent+"  ")
+		}
+	}
+	for _, i := range children[0] {
+		show(i, "")
+	}
 }
 
 func (p *page) step(s *sim.Step, indent string) {

@@ -91,6 +91,9 @@ func (p *page) loops(doc *study.Document) {
 	for _, l := range doc.Loops {
 		p.line("")
 		p.wrap("  ", p.paint(red, "loop: ")+fmt.Sprintf("%s — %s rounds in the mean, %s at most", strings.Join(l.Nodes, ", "), number(l.Rounds.Mean), count(l.Rounds.Max)))
+		if l.Grows {
+			p.wrap("  ", p.paint(red, "it grows: ")+fmt.Sprintf("%s came to %s a second in the first tenth of the run, %s in the last", number(l.Rate[0]), l.At, number(l.Rate[1])))
+		}
 	}
 }
 

@@ -1,0 +1,135 @@
+package sim
+
+import (
+	"sort"
+	"time"
+)
+
+// JourneyLimits say how many journeys of a run are told step by step.
+type JourneyLimits struct {
+	Bad    int // of those that ended badly: the first so many
+	Others int // of the rest: a uniform sample of so many
+}
+
+// Journey tells what happened to one message and all that came of it.
+type Journey struct {
+	ID      uint64  `json:"journey"`
+	Entry   string  `json:"entry"`
+	Key     string  `json:"key,omitempty"`
+	Began   float64 `json:"t_s"`     // seconds since the start of the run
+	Outcome string  `json:"outcome"` // complete, damaged or open
+	Copies  int     `json:"copies"`
+	Steps   []Step  `json:"steps"`
+	More    int     `json:"more,omitempty"` // steps that were left out
+}
+
+// journeySample chooses journeys: the bad ones first come, the rest by reservoir.
+type journeySample struct {
+	limits JourneyLimits
+	luck   *randomStream
+	bad    []journeyNote
+	others []journeyNote
+	seen   int
+	wanted map[uint64]bool        // in the telling
+	ends   map[uint64]journeyNote // how those that are told ended
+}
+
+type journeyNote struct {
+	id      uint64
+	entry   int32
+	born    int64
+	copies  int32
+	outcome string
+}
+
+// note keeps a journey that has ended, or goes on at the end, if it is chosen.
+func (s *journeySample) note(j *journey) {
+	n := journeyNote{j.id, j.entry, j.born, j.copies, "complete"}
+	switch {
+	case j.flags&damaged != 0:
+		n.outcome = "damaged"
+	case j.open > 0:
+		n.outcome = "open"
+	}
+	if s.ends != nil {
+		if s.wanted[j.id] {
+			s.ends[j.id] = n
+		}
+		return
+	}
+	if n.outcome == "damaged" {
+		if len(s.bad) < s.limits.Bad {
+			s.bad = append(s.bad, n)
+		}
+		return
+	}
+	s.seen++
+	switch {
+	case len(s.others) < s.limits.Others:
+		s.others = append(s.others, n)
+	default:
+		if k := s.luck.Uint64() % uint64(s.seen); k < uint64(len(s.others)) {
+			s.others[k] = n
+		}
+	}
+}
+
+// Journeys simulates a plan and tells a sample of its journeys step by step.
+// The run is simulated twice: once to see how each journey ends, and once more,
+// being the same to the last draw, to write down those that were chosen. What
+// is written down costs nothing where nobody asks.
+func Journeys(plan Plan, limits JourneyLimits) ([]Journey, error) {
+	first, err := newEngine(&plan)
+	if err != nil {
+		return nil, err
+	}
+	first.sampled = &journeySample{limits: limits, luck: first.stream("", "journeys")}
+	if err := first.loop(); err != nil {
+		return nil, err
+	}
+	if _, err := first.result(); err != nil {
+		return nil, err
+	}
+	return retell(plan, append(first.sampled.bad, first.sampled.others...))
+}
+
+// OneJourney tells one journey of a plan by its number; nil: the run has none of
+// that number.
+func OneJourney(plan Plan, id uint64) (*Journey, error) {
+	told, err := retell(plan, []journeyNote{{id: id}})
+	if err != nil || len(told) == 0 {
+		return nil, err
+	}
+	return &told[0], nil
+}
+
+func retell(plan Plan, notes []journeyNote) ([]Journey, error) {
+	wanted := map[uint64]bool{}
+	for _, n := range notes {
+		wanted[n.id] = true
+	}
+	e, err := newEngine(&plan)
+	if err != nil {
+		return nil, err
+	}
+	e.trace = newTracer(nil, wanted)
+	ends := map[uint64]journeyNote{}
+	e.sampled = &journeySample{wanted: wanted, ends: ends}
+	if err := e.loop(); err != nil {
+		return nil, err
+	}
+	if _, err := e.result(); err != nil {
+		return nil, err
+	}
+	var out []Journey
+	for _, id := range e.trace.order {
+		r, n := e.trace.trails[id], ends[id]
+		j := Journey{ID: id, Entry: e.g.Nodes[n.entry].Name, Began: time.Duration(n.born).Seconds(), Outcome: n.outcome, Copies: int(n.copies), Steps: r.steps, More: r.more}
+		if len(r.steps) > 0 {
+			j.Key, _ = r.steps[0].Event["subject"].(string)
+		}
+		out = append(out, j)
+	}
+	sort.Slice(out, func(a, b int) bool { return out[a].ID < out[b].ID })
+	return out, nil
+}

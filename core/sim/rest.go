@@ -1,0 +1,88 @@
+package sim
+
+import (
+	"fmt"
+	"sort"
+	"time"
+
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+// Resting is a message that lies in a node, or is worked on there, at an
+// instant.
+type Resting struct {
+	Journey uint64  `json:"journey"`
+	Key     string  `json:"key,omitempty"`
+	Link    string  `json:"link,omitempty"` // the reader of a stream that it waits for
+	Age     float64 `json:"age_s"`          // since it came to the node
+	Tries   int     `json:"tries"`
+	State   string  `json:"state"`
+}
+
+// MaxResting bounds what Rest lists.
+const MaxResting = 1000
+
+// Rest simulates a plan up to an instant and lists what lies in a node then,
+// the oldest first, with how many there are in all.
+func Rest(plan Plan, node string, at time.Duration) ([]Resting, int, error) {
+	id := plan.Graph.NodeID(node)
+	if id == graph.None {
+		return nil, 0, fmt.Errorf("no node %q%s", node, model.DidYouMean(node, plan.Graph.Topology.NodeNames()))
+	}
+	e, err := newEngine(&plan)
+	if err != nil {
+		return nil, 0, err
+	}
+	if at < 0 || int64(at) > e.end {
+		return nil, 0, fmt.Errorf("the run has no instant %s: it lasts %s", model.FormatDuration(at), model.FormatDuration(time.Duration(e.end)))
+	}
+	e.end = int64(at)
+	if err := e.loop(); err != nil {
+		return nil, 0, err
+	}
+	e.now = max(e.now, min(int64(at), e.end))
+	var found []uint32
+	for i := 1; i < len(e.copies); i++ {
+		c := &e.copies[i]
+		n := &e.nodes[c.node]
+		if c.journey != 0 && c.flags&(done|ghost) == 0 && (int(c.node) == id || n.home != nil && n.home.id == id) {
+			found = append(found, uint32(i))
+		}
+	}
+	sort.Slice(found, func(a, b int) bool {
+		x, y := &e.copies[found[a]], &e.copies[found[b]]
+		return x.born < y.born || x.born == y.born && x.age < y.age
+	})
+	var out []Resting
+	for _, i := range found[:min(len(found), MaxResting)] {
+		c := &e.copies[i]
+		r := Resting{Journey: e.journeys[c.journey].id, Key: string(e.contents[c.content].subject), Age: time.Duration(e.now - c.born).Seconds(), Tries: int(c.tries), State: c.state()}
+		if e.nodes[c.node].home != nil {
+			r.Link = e.g.Links[e.deliveries[c.via].link].Link.ID()
+		}
+		out = append(out, r)
+	}
+	return out, len(found), nil
+}
+
+// state says in a word or two how a copy stands.
+func (c *copyRecord) state() string {
+	switch {
+	case c.flags&atRest != 0:
+		return "at rest"
+	case c.busy > 0:
+		return "in a run"
+	case c.flags&writing != 0:
+		return "being written"
+	case c.flags&leased != 0:
+		return "handed out"
+	case c.flags&heldBack != 0:
+		return "held back by its group"
+	case c.timer != 0:
+		return "waits for its time"
+	case c.held > 0:
+		return "taken by its reader"
+	}
+	return "ready"
+}

@@ -1,0 +1,223 @@
+package study_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"ironweir/core/document"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+	"ironweir/core/sim"
+	"ironweir/core/study"
+)
+
+const clinic = `
+nodes:
+  door: {kind: queue, links: {desk: {read: {parallel: 40}}}}
+  desk: {kind: function, takes: {dist: exponential, mean: 9s}, concurrency: 12, links: {filed: {}}}
+  filed: {kind: queue, links: {clerk: {retry: {tries: 2}}}}
+  clerk: {kind: function, takes: 1s, fails: 30%}
+`
+
+const evening = `
+length: 2h
+seed: 5
+replications: 8
+traffic: {in: {into: door, rate: 1/s}}
+expect: {short: "run.nodes['door'].wait_s.mean < 1.0"}
+`
+
+// planOf makes a plan of a model with settings.
+func planOf(t testing.TB, topology, scenario string, sets ...string) study.Plan {
+	m, err := model.Parse("m.yaml", []byte("ironweir: topology/1\nname: case\n"+topology), model.Options{Sets: sets})
+	require.NoError(t, err)
+	g, err := graph.Compile(m)
+	require.NoError(t, err)
+	s, err := model.ParseScenario("s.yaml", []byte("ironweir: scenario/1\nname: case\n"+scenario), m)
+	require.NoError(t, err)
+	return study.Plan{Graph: g, Scenario: s, Workers: 2, Head: document.NewHead("run", "case", "", "")}
+}
+
+func asJSON(t testing.TB, v any) string {
+	text, err := json.Marshal(v)
+	require.NoError(t, err)
+	return string(text)
+}
+
+// TestVariantsMeetTheSameLuck: what a change does not touch does not differ at
+// all, and what it does is known more exactly than two runs apart could tell.
+func TestVariantsMeetTheSameLuck(t *testing.T) {
+	doc, err := study.RunVariants([]study.Variant{{Name: "as-it-is", Plan: planOf(t, clinic, evening)},
+		{Name: "faster", Plan: planOf(t, clinic, evening, "nodes.clerk.takes=500ms")}}, nil)
+	require.NoError(t, err)
+	require.NotContains(t, doc.Differences, "faster.nodes.door.wait_s.mean", "the desk is the same")
+	require.NotContains(t, doc.Differences, "faster.ledger.entered")
+	d := doc.Differences["faster.nodes.clerk.run_time_s.mean"]
+	require.InDelta(t, -0.5, d.Mean, 0.02)
+	require.True(t, d.BeyondChance())
+
+	doc, err = study.RunVariants([]study.Variant{{Name: "as-it-is", Plan: planOf(t, clinic, evening)},
+		{Name: "more", Plan: planOf(t, clinic, evening, "nodes.desk.concurrency=13")}}, nil)
+	require.NoError(t, err)
+	paired := doc.Differences["more.nodes.door.wait_s.mean"]
+	require.Negative(t, paired.Mean)
+	require.True(t, paired.BeyondChance(), "%v", paired)
+	apart := doc.Variants["as-it-is"].Nodes["door"].Wait.MeanCI
+	require.Less(t, paired.CI[1]-paired.CI[0], 2*(apart[1]-apart[0]))
+}
+
+// TestWorkersDoNotChangeTheResult: one worker and four give the same bytes.
+func TestWorkersDoNotChangeTheResult(t *testing.T) {
+	axes := []study.Axis{{Path: "nodes.desk.concurrency", Values: []string{"10", "14"}}, {Path: "nodes.clerk.fails", Values: []string{"0%", "50%", "100%"}}}
+	var results []string
+	for _, workers := range []int{1, 4} {
+		sweep, err := study.RunSweep(axes, func(sets []string) (study.Plan, error) { return planOf(t, clinic, evening, sets...), nil }, workers, nil, nil)
+		require.NoError(t, err)
+		require.Len(t, sweep.Points, 6)
+		require.Equal(t, map[string]string{"nodes.desk.concurrency": "10", "nodes.clerk.fails": "50%"}, sweep.Points[1].Values, "the last axis is the fastest")
+		require.Zero(t, sweep.Points[0].Ledger.Lost["exhausted"])
+		require.Positive(t, sweep.Points[2].Ledger.Lost["exhausted"])
+		results = append(results, asJSON(t, sweep))
+
+		p := planOf(t, clinic, evening)
+		p.Workers = workers
+		doc, err := study.Run(p)
+		require.NoError(t, err)
+		results = append(results, asJSON(t, doc))
+	}
+	require.Equal(t, results[0], results[2])
+	require.Equal(t, results[1], results[3])
+}
+
+// TestSizeFindsTheLeastValue against running every value.
+func TestSizeFindsTheLeastValue(t *testing.T) {
+	build := func(sets []string) (study.Plan, error) { return planOf(t, clinic, evening, sets...), nil }
+	least := 0
+	for c := 20; c >= 5; c-- {
+		doc, err := study.Run(planOf(t, clinic, evening, fmt.Sprintf("nodes.desk.concurrency=%d", c)))
+		require.NoError(t, err)
+		if !doc.Expect["short"].Holds {
+			break
+		}
+		least = c
+	}
+	require.Greater(t, least, 5)
+	r, err := study.ParseRange("nodes.desk.concurrency=5..20")
+	require.NoError(t, err)
+	size, err := study.FindSize([]study.Range{r}, build, 2, nil, nil)
+	require.NoError(t, err)
+	require.True(t, size.Met)
+	require.Equal(t, fmt.Sprint(least), size.Values["nodes.desk.concurrency"])
+	require.LessOrEqual(t, len(size.Tried), 6, "bisection, not every value")
+	require.Equal(t, fmt.Sprint(least-1), size.Below["nodes.desk.concurrency"].Values["nodes.desk.concurrency"])
+	require.Equal(t, 8, size.Confirm.Of)
+
+	r, err = study.ParseRange("nodes.desk.concurrency=1..3")
+	require.NoError(t, err)
+	size, err = study.FindSize([]study.Range{r}, build, 2, nil, nil)
+	require.NoError(t, err)
+	require.False(t, size.Met)
+	require.Len(t, size.Tried, 1)
+}
+
+func TestRangesAreRead(t *testing.T) {
+	for _, bad := range []string{"x", "nodes.q.lease", "nodes.q.lease=5s", "nodes.q.lease=9s..3s", "nodes.q.lease=many..9"} {
+		_, err := study.ParseRange(bad)
+		require.Error(t, err, bad)
+	}
+}
+
+// TestJourneysAreTold: every journey that ended badly, and a sample of the rest,
+// without changing anything of the run.
+func TestJourneysAreTold(t *testing.T) {
+	p := planOf(t, clinic, evening)
+	told, err := sim.Journeys(p.Replication(0), sim.JourneyLimits{Bad: 30, Others: 10})
+	require.NoError(t, err)
+	require.Len(t, told, 40)
+	bad := 0
+	for _, j := range told {
+		require.Equal(t, "door", j.Entry)
+		require.NotEmpty(t, j.Steps)
+		last := j.Steps[len(j.Steps)-1]
+		if j.Outcome == "damaged" {
+			bad++
+			require.Equal(t, "lost", last.What)
+			require.Equal(t, "exhausted", last.Fate)
+		}
+	}
+	require.Equal(t, 30, bad)
+
+	one, err := sim.OneJourney(p.Replication(0), told[3].ID)
+	require.NoError(t, err)
+	require.Equal(t, asJSON(t, told[3]), asJSON(t, one))
+	none, err := sim.OneJourney(p.Replication(0), 1<<40)
+	require.NoError(t, err)
+	require.Nil(t, none)
+}
+
+// TestRestListsWhatWaits: the list at the end is what the ledger says waits.
+func TestRestListsWhatWaits(t *testing.T) {
+	p := planOf(t, clinic, evening, "nodes.desk.concurrency=8")
+	p.Scenario.Replications, p.Scenario.Length = 1, 10*time.Minute
+	doc, err := study.Run(p)
+	require.NoError(t, err)
+	rests, total, err := sim.Rest(p.Replication(0), "door", p.Scenario.Length)
+	require.NoError(t, err)
+	n := doc.Nodes["door"]
+	require.EqualValues(t, n.Waiting+n.Running, total)
+	require.Len(t, rests, total)
+	require.Greater(t, total, 20)
+	running := 0
+	for i, r := range rests {
+		if r.State == "in a run" {
+			running++
+		}
+		if i > 0 {
+			require.LessOrEqual(t, r.Age, rests[i-1].Age, "the oldest first")
+		}
+	}
+	require.EqualValues(t, n.Running, running)
+	_, _, err = sim.Rest(p.Replication(0), "door", 2*p.Scenario.Length)
+	require.ErrorContains(t, err, "lasts 10m")
+	_, _, err = sim.Rest(p.Replication(0), "dor", 0)
+	require.ErrorContains(t, err, `did you mean "door"`)
+}
+
+// TestAGrowingLoopEndsWithItsReason, and says how fast it grows and where.
+func TestAGrowingLoopEndsWithItsReason(t *testing.T) {
+	const doubling = "\nnodes:\n  q: {kind: queue, links: {f: {read: {parallel: 1000}}}}\n  f: {kind: function, takes: 10s, links: {q: {count: 2}}}\n"
+	for name, limits := range map[string]sim.Limits{"copies": {Copies: 20000}, "events": {Events: 200_000}, "memory": {Memory: 8 << 20}} {
+		p := planOf(t, doubling, "length: 10d\nreplications: 2\ntraffic: {in: {into: q, rate: 1/s, arrivals: even, max: 1}}")
+		p.Limits = limits
+		doc, err := study.Run(p)
+		require.NoError(t, err)
+		require.True(t, doc.Partial, name)
+		require.Contains(t, doc.Stopped, "limit of", name)
+		require.Less(t, doc.Reached, 3600.0)
+		require.Len(t, doc.Loops, 1)
+		require.Equal(t, "q", doc.Loops[0].At)
+		require.Greater(t, doc.Loops[0].Rounds.Max, int64(8), name)
+		require.Equal(t, doc.Ledger.Copies, doc.Ledger.Sum())
+	}
+}
+
+// TestCompareTellsChanceApart on saved results.
+func TestCompareTellsChanceApart(t *testing.T) {
+	docs := make([]any, 3)
+	for i, sets := range [][]string{nil, nil, {"nodes.clerk.fails=60%"}} {
+		doc, err := study.Run(planOf(t, clinic, evening, sets...))
+		require.NoError(t, err)
+		require.NoError(t, json.Unmarshal([]byte(asJSON(t, doc)), &docs[i]))
+	}
+	require.True(t, study.Compare(document.Head{}, []string{"a", "b"}, docs[:2]).Same)
+	c := study.Compare(document.Head{}, []string{"a", "c"}, []any{docs[0], docs[2]})
+	require.False(t, c.Same)
+	require.Contains(t, c.Differences, "ledger.lost.exhausted")
+	require.NotContains(t, c.Differences, "ledger.entered")
+	filed := c.Differences["nodes.filed.time_s.mean"]
+	require.True(t, *filed.BeyondChance)
+}

@@ -1,0 +1,162 @@
+package study
+
+import (
+	"fmt"
+	"sync"
+	"sync/atomic"
+
+	"ironweir/core/document"
+)
+
+// Axis is a field of the model and the values that a sweep gives it, as
+// written.
+type Axis struct {
+	Path   string
+	Values []string
+}
+
+// MaxPoints bounds the points of one sweep.
+const MaxPoints = 10_000
+
+// Build makes the plan of a model in which PATH=VALUE settings hold.
+type Build func(sets []string) (Plan, error)
+
+// Sweep is the result of a run at each combination of values.
+type Sweep struct {
+	document.Head
+	Scenario     string              `json:"scenario"`
+	Seed         uint64              `json:"seed"`
+	Replications int                 `json:"replications"`
+	Partial      bool                `json:"partial"`
+	Sweep        map[string][]string `json:"sweep"`
+	Points       []Point             `json:"points"`
+}
+
+// Point is one combination of a sweep with its main counts.
+type Point struct {
+	Values         map[string]string      `json:"values"`
+	Partial        bool                   `json:"partial"`
+	Stopped        string                 `json:"stopped,omitempty"`
+	Ledger         Ledger                 `json:"ledger"`
+	PerReplication map[string]Spread      `json:"per_replication"`
+	Nodes          map[string]NodeSummary `json:"nodes"`
+	Journeys       Journeys               `json:"journeys"`
+	Expect         map[string]Expectation `json:"expect"`
+	Cost           *Cost                  `json:"cost"`
+}
+
+// NodeSummary are the numbers of a node that a sweep keeps.
+type NodeSummary struct {
+	Runs        int64    `json:"runs"`
+	Failures    int64    `json:"failures"`
+	Throttled   int64    `json:"throttled"`
+	Utilisation *float64 `json:"utilisation"`
+	Depth       Level    `json:"depth"`
+	WaitP99     float64  `json:"wait_p99_s"`
+}
+
+// Holds tells whether all expectations hold.
+func (p *Point) Holds() bool {
+	for _, x := range p.Expect {
+		if !x.Holds {
+			return false
+		}
+	}
+	return true
+}
+
+// RunSweep runs every combination of the axes' values, several at once.
+// Whatever the number of workers, the points come out the same, in the order of
+// the axes, the last axis fastest.
+func RunSweep(axes []Axis, build Build, workers int, progress func(share float64), stop func() string) (*Sweep, error) {
+	count := 1
+	for _, a := range axes {
+		if len(a.Values) == 0 {
+			return nil, fmt.Errorf("%s: a sweep needs at least one value", a.Path)
+		}
+		if count *= len(a.Values); count > MaxPoints {
+			return nil, fmt.Errorf("the sweep has more than %d points; leave some values out", MaxPoints)
+		}
+	}
+	points, errs := make([]*Point, count), make([]error, count)
+	shares := make([]atomic.Uint64, count)
+	var head Plan
+	var once sync.Once
+	var next atomic.Int64
+	var wg sync.WaitGroup
+	for range max(1, min(workers, count)) {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			for {
+				i := int(next.Add(1)) - 1
+				if i >= count || i > 0 && stop != nil && stop() != "" {
+					return
+				}
+				sets, values := combination(axes, i)
+				p, err := build(sets)
+				if err != nil {
+					errs[i] = fmt.Errorf("%v: %w", sets, err)
+					return
+				}
+				once.Do(func() { head = p })
+				p.Workers, p.Stop = 1, stop
+				if count < workers {
+					p.Workers = workers / count
+				}
+				p.Progress = func(share float64) {
+					shares[i].Store(uint64(share * 1e6))
+					report(shares, progress)
+				}
+				doc, err := Run(p)
+				if err != nil {
+					errs[i] = fmt.Errorf("%v: %w", sets, err)
+					return
+				}
+				points[i] = point(doc, values)
+			}
+		}()
+	}
+	wg.Wait()
+	for _, err := range errs {
+		if err != nil {
+			return nil, err
+		}
+	}
+	s := head.Scenario
+	out := &Sweep{Head: head.Head, Scenario: s.Name, Seed: s.Seed, Replications: s.Replications, Sweep: map[string][]string{}, Points: []Point{}}
+	for _, a := range axes {
+		out.Sweep[a.Path] = a.Values
+	}
+	for _, p := range points {
+		if p == nil {
+			out.Partial = true
+			continue
+		}
+		out.Partial = out.Partial || p.Partial
+		out.Points = append(out.Points, *p)
+	}
+	return out, nil
+}
+
+// combination gives the i-th of all combinations of the axes' values.
+func combination(axes []Axis, i int) (sets []string, values map[string]string) {
+	values = map[string]string{}
+	sets = make([]string, len(axes))
+	for k := len(axes) - 1; k >= 0; k-- {
+		v := axes[k].Values[i%len(axes[k].Values)]
+		i /= len(axes[k].Values)
+		values[axes[k].Path] = v
+		sets[k] = axes[k].Path + "=" + v
+	}
+	return sets, values
+}
+
+func point(doc *Document, values map[string]string) *Point {
+	p := &Point{Values: values, Partial: doc.Partial, Stopped: doc.Stopped, Ledger: doc.Ledger, PerReplication: doc.PerReplication, Nodes: map[string]NodeSummary{}, Journeys: doc.Journeys,
+		Expect: doc.Expect, Cost: doc.Cost}
+	for name, n := range doc.Nodes {
+		p.Nodes[name] = NodeSummary{n.Runs, n.Failures, n.Throttled, n.Utilisation, n.Depth, n.Wait.P99}
+	}
+	return p
+}

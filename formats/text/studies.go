@@ -1,0 +1,373 @@
+package text
+
+import (
+	"fmt"
+	"io"
+	"math"
+	"sort"
+	"strings"
+	"time"
+
+	"ironweir/core/model"
+	"ironweir/core/sim"
+	"ironweir/core/study"
+)
+
+// Variants prints models side by side: what they expect, the main counts, then
+// what else differs beyond chance.
+func Variants(w io.Writer, doc *study.Variants, s Style) error {
+	p := newPage(w, s)
+	base := doc.Variants[doc.Base]
+	names := []string{doc.Base}
+	for _, name := range sorted(doc.Variants) {
+		if name != doc.Base {
+			names = append(names, name)
+		}
+	}
+	p.line("%s under %s, %s, seed %d: %s side by side, met by the same arrivals and the same luck", p.paint(bold, doc.Model), p.paint(bold, base.Scenario),
+		plural(base.Replications, "replication"), base.Seed, plural(len(names), "variant"))
+	for _, name := range names {
+		if v := doc.Variants[name]; v.Partial {
+			p.wrap("", p.paint(yellow, fmt.Sprintf("%s is partial: ended after %s by %s.", name, seconds(v.Reached), v.Stopped)))
+		}
+	}
+	if len(base.Expect) > 0 {
+		p.heading("Expectations")
+		var rows [][]string
+		for _, x := range sorted(base.Expect) {
+			row := []string{x}
+			for _, name := range names {
+				e := doc.Variants[name].Expect[x]
+				word := "holds"
+				if !e.Holds {
+					word = fmt.Sprintf("fails (%d of %d)", e.HoldsIn, doc.Variants[name].Replications)
+				}
+				row = append(row, word)
+			}
+			rows = append(rows, row)
+		}
+		p.table(append([]string{""}, names...), rows)
+	}
+	p.heading("In a replication, in the mean")
+	var rows [][]string
+	for _, count := range []string{"entered", "copies", "handled", "stored", "arrived", "parked", "lost", "waiting", "redelivered", "runs", "failures"} {
+		row := []string{count, number(base.PerReplication[count].Mean)}
+		for _, name := range names[1:] {
+			row = append(row, number(doc.Variants[name].PerReplication[count].Mean))
+		}
+		rows = append(rows, row)
+	}
+	if base.Cost != nil {
+		row := []string{base.Cost.Currency + " a month"}
+		for _, name := range names {
+			row = append(row, fmt.Sprintf("%.2f", doc.Variants[name].Cost.Month))
+		}
+		rows = append(rows, row)
+	}
+	head := []string{""}
+	for _, name := range names {
+		head = append(head, ">"+name)
+	}
+	p.table(head, rows)
+	for _, name := range names[1:] {
+		p.differences(doc, name)
+	}
+	return p.Flush()
+}
+
+// shownDifferences bounds the list of what differs.
+const shownDifferences = 25
+
+// differences lists what differs beyond chance between a variant and the base,
+// the largest shares first.
+func (p *page) differences(doc *study.Variants, name string) {
+	type row struct {
+		path   string
+		before float64
+		d      study.Difference
+	}
+	var rows []row
+	numbers := study.NumbersOf(doc.Variants[doc.Base])
+	for path, d := range doc.Differences {
+		rest, ok := strings.CutPrefix(path, name+".")
+		if !ok || !d.BeyondChance() && doc.Variants[name].Replications > 1 {
+			continue
+		}
+		rows = append(rows, row{rest, numbers[rest], d})
+	}
+	p.heading(fmt.Sprintf("What %s changes beyond chance", name))
+	if len(rows) == 0 {
+		p.line("  nothing")
+		return
+	}
+	part := func(path string) int {
+		for i, part := range partOrder {
+			if strings.HasPrefix(path, part+".") {
+				return i
+			}
+		}
+		return len(partOrder)
+	}
+	weight := func(r row) float64 { return math.Abs(r.d.Mean) / max(math.Abs(r.before), math.Abs(r.d.Mean), 1e-9) }
+	sort.Slice(rows, func(a, b int) bool {
+		if x, y := part(rows[a].path), part(rows[b].path); x != y {
+			return x < y
+		}
+		x, y := weight(rows[a]), weight(rows[b])
+		if x != y {
+			return x > y
+		}
+		return rows[a].path < rows[b].path
+	})
+	var cells [][]string
+	for _, r := range rows[:min(len(rows), shownDifferences)] {
+		ci := ""
+		if r.d.CI != nil {
+			ci = fmt.Sprintf("%s to %s", signed(r.d.CI[0]), signed(r.d.CI[1]))
+		}
+		cells = append(cells, []string{r.path, signed(r.d.Mean), ci})
+	}
+	p.table([]string{"number", ">by, in the mean", "95% interval"}, cells)
+	if more := len(rows) - shownDifferences; more > 0 {
+		p.line("  and %d more; -format json has them all", more)
+	}
+}
+
+func signed(x float64) string {
+	if x > 0 {
+		return "+" + number(x)
+	}
+	return number(x)
+}
+
+// Sweep prints one row for each point.
+func Sweep(w io.Writer, doc *study.Sweep, s Style) error {
+	p := newPage(w, s)
+	p.line("%s under %s, seed %d: %s of %s each", p.paint(bold, doc.Model), p.paint(bold, doc.Scenario), doc.Seed, plural(len(doc.Points), "point"), plural(doc.Replications, "replication"))
+	if doc.Partial {
+		p.line("%s", p.paint(yellow, "Partial: it was ended early; what follows is what it has."))
+	}
+	p.line("")
+	paths := sorted(doc.Sweep)
+	head := []string{}
+	for _, path := range paths {
+		head = append(head, ">"+strings.TrimPrefix(path, "nodes."))
+	}
+	head = append(head, "holds", ">handled", ">parked", ">lost", ">waiting", ">redelivered", "~>a month")
+	var rows [][]string
+	for i := range doc.Points {
+		pt := &doc.Points[i]
+		var row []string
+		for _, path := range paths {
+			row = append(row, pt.Values[path])
+		}
+		holds := "all"
+		var failing []string
+		for _, x := range sorted(pt.Expect) {
+			if !pt.Expect[x].Holds {
+				failing = append(failing, x)
+			}
+		}
+		switch {
+		case len(pt.Expect) == 0:
+			holds = ""
+		case len(failing) > 0:
+			holds = "not " + strings.Join(failing, ", ")
+		}
+		cost := ""
+		if pt.Cost != nil {
+			cost = fmt.Sprintf("%s %.2f", pt.Cost.Currency, pt.Cost.Month)
+		}
+		per := func(name string) string {
+			x := pt.PerReplication[name]
+			if x.Mean == 0 {
+				return ""
+			}
+			return number(x.Mean)
+		}
+		rows = append(rows, append(row, holds, per("handled"), per("parked"), per("lost"), per("waiting"), per("redelivered"), cost))
+	}
+	p.table(head, rows)
+	p.line("\n%s", p.paint(faint, "Counts are means of a replication."))
+	return p.Flush()
+}
+
+// Size prints the least values that were found, and how sure that is.
+func Size(w io.Writer, doc *study.Size, s Style) error {
+	p := newPage(w, s)
+	p.line("%s under %s, seed %d", p.paint(bold, doc.Model), p.paint(bold, doc.Scenario), doc.Seed)
+	switch {
+	case doc.Partial:
+		p.line("%s", p.paint(yellow, "Ended early; nothing has been found yet."))
+	case !doc.Met:
+		p.line("%s", p.paint(red, "Nothing within the bounds meets the expectations; not even the upper ones:"))
+	default:
+		p.line("%s", p.paint(green, "The least values that meet all expectations:"))
+		for _, path := range sorted(doc.Values) {
+			below := ""
+			if t, ok := doc.Below[path]; ok {
+				below = fmt.Sprintf("   %s meets them in %d of %d replications", t.Values[path], t.HoldIn, t.Of)
+			} else {
+				below = "   the lower bound"
+			}
+			p.line("  %s = %s%s", path, p.paint(bold, doc.Values[path]), p.paint(faint, below))
+		}
+		c := doc.Confirm
+		p.line("")
+		p.wrap("", fmt.Sprintf("Run again with other luck (seed %d) they are met in %d of %d replications: between %s and %s of all, with 95%% confidence.", c.Seed, c.HoldIn, c.Of, share(c.CI[0]), share(c.CI[1])))
+	}
+	p.heading("Tried")
+	var rows [][]string
+	paths := sorted(doc.Vary)
+	for _, t := range doc.Tried {
+		var row []string
+		for _, path := range paths {
+			row = append(row, t.Values[path])
+		}
+		word := "meets them"
+		if !t.Meets {
+			word = "does not"
+		}
+		rows = append(rows, append(row, word, fmt.Sprintf("in %d of %d", t.HoldIn, t.Of)))
+	}
+	var head []string
+	for _, path := range paths {
+		head = append(head, ">"+strings.TrimPrefix(path, "nodes."))
+	}
+	p.table(append(head, "", ""), rows)
+	return p.Flush()
+}
+
+// partOrder is the order in which the parts of a result matter to a reader.
+var partOrder = []string{"per_replication", "ledger", "journeys", "alarms", "cost", "nodes", "links"}
+
+// Compare prints what differs between saved results.
+func Compare(w io.Writer, doc *study.Comparison, s Style) error {
+	p := newPage(w, s)
+	if doc.Same {
+		p.line("%s", p.paint(green, "No number differs."))
+		return p.Flush()
+	}
+	p.line("%s", plural(len(doc.Differences), "number")+" differ:")
+	type row struct {
+		path   string
+		part   int // of the document
+		weight float64
+		known  int
+	}
+	var order []row
+	for path, d := range doc.Differences {
+		r := row{path: path, known: 1, part: len(partOrder)}
+		for i, part := range partOrder {
+			if strings.HasPrefix(path, part+".") {
+				r.part = i
+			}
+		}
+		if d.BeyondChance != nil {
+			r.known = 0
+			if !*d.BeyondChance {
+				r.known = 2
+			}
+		}
+		if d.Values[0] == nil {
+			r.weight = 2
+		} else {
+			for _, v := range d.Values[1:] {
+				if v == nil {
+					r.weight = 2
+				} else {
+					r.weight = max(r.weight, math.Abs(*v-*d.Values[0])/max(math.Abs(*v), math.Abs(*d.Values[0])))
+				}
+			}
+		}
+		order = append(order, r)
+	}
+	sort.Slice(order, func(a, b int) bool {
+		x, y := order[a], order[b]
+		if x.part != y.part {
+			return x.part < y.part
+		}
+		if x.known != y.known {
+			return x.known < y.known
+		}
+		if x.weight != y.weight {
+			return x.weight > y.weight
+		}
+		return x.path < y.path
+	})
+	head := []string{"number"}
+	for _, name := range doc.Results {
+		head = append(head, ">"+name)
+	}
+	var rows [][]string
+	const shown = 60
+	for _, r := range order[:min(len(order), shown)] {
+		d := doc.Differences[r.path]
+		cells := []string{r.path}
+		for _, v := range d.Values {
+			if v == nil {
+				cells = append(cells, "–")
+			} else {
+				cells = append(cells, number(*v))
+			}
+		}
+		word := ""
+		if d.BeyondChance != nil {
+			word = map[bool]string{true: "beyond chance", false: "within chance"}[*d.BeyondChance]
+		}
+		rows = append(rows, append(cells, word))
+	}
+	p.table(append(head, ""), rows)
+	if more := len(order) - shown; more > 0 {
+		p.line("  and %d more; -format json has them all", more)
+	}
+	return p.Flush()
+}
+
+// Rest prints what lies in a node at an instant.
+func Rest(w io.Writer, node string, at time.Duration, rests []sim.Resting, total int, s Style) error {
+	p := newPage(w, s)
+	p.line("%s after %s: %s", p.paint(bold, node), model.FormatDuration(at), plural(total, "message"))
+	var rows [][]string
+	for _, r := range rests {
+		tries := ""
+		if r.Tries > 0 {
+			tries = fmt.Sprint(r.Tries)
+		}
+		rows = append(rows, []string{fmt.Sprint(r.Journey), seconds(r.Age), tries, r.State, r.Key, r.Link})
+	}
+	if len(rows) > 0 {
+		p.table([]string{">journey", ">age", ">tries", "state", "key", "reader"}, rows)
+	}
+	if total > len(rests) {
+		p.line("  the oldest %s of %s", count(int64(len(rests))), count(int64(total)))
+	}
+	if total > 0 {
+		p.line("\n%s", p.paint(faint, "-journey N tells one of them step by step."))
+	}
+	return p.Flush()
+}
+
+// Journey prints one journey of a run as a tree.
+func Journey(w io.Writer, j *sim.Journey, s Style) error {
+	p := newPage(w, s)
+	p.line("%s %s entered %s %s into the run", p.paint(bold, fmt.Sprintf("journey %d", j.ID)), p.paint(faint, j.Key), j.Entry, seconds(j.Began))
+	p.tree(j.Steps)
+	p.line("")
+	if j.More > 0 {
+		p.line("%s", p.paint(yellow, fmt.Sprintf("%s more steps are left out.", count(int64(j.More)))))
+	}
+	colour := green
+	if j.Outcome == "damaged" {
+		colour = red
+	}
+	p.line("%s: %s", p.paint(colour, j.Outcome), copies(j.Copies))
+	return p.Flush()
+}
+
+func copies(n int) string {
+	if n == 1 {
+		return "1 copy"
+	}
+	return fmt.Sprintf("%d copies", n)
+}
