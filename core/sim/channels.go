@@ -87,8 +87,11 @@ func (e *engine) written(i uint32) {
 	c.flags &^= writing
 	d := &e.deliveries[c.via]
 	n := &e.nodes[c.node]
-	m := e.messageOf(c)
-	cause := e.rejects(n, &m, m.content, d.refused)
+	cause := noFate
+	if !n.welcomes || d.refused || n.failsNowShare >= 0 {
+		m := e.messageOf(c)
+		cause = e.rejects(n, &m, m.content, d.refused)
+	}
 	switch {
 	case cause == noFate:
 		c.tries = 0

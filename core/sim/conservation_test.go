@@ -41,6 +41,10 @@ func drawTopology(t *rapid.T) string {
 	b.WriteString("limits: {payload: 64KB}\npools: {shared: 3}\nnodes:\n")
 	b.WriteString("  helper: {kind: function, takes: 1s, fails: 30%, concurrency: 3}\n")
 	b.WriteString("  log: {kind: stream, partitions: 2, links: {helper: {read: {up-to: 3, failed: halve}, retry: {tries: 2}, dead-letter: desk}}}\n  desk: {kind: queue, retention: 2m}\n")
+	press := pick("press", "takes: {dist: exponential, mean: 1s}, fails: 20%", "takes: 1s, fails: {for-good: 20%}", "takes: {dist: exponential, mean: 3s}", "takes: 0s, fails: 10%, timeout: 1s")
+	fmt.Fprintf(&b, "  line: {kind: queue, lease: %s, retention: %s, links: {press: {read: {parallel: 2}, retry: %s, dead-letter: desk}}}\n  press: {kind: function, concurrency: 2, %s, links: {packed: {}, n0x: {to: packed}}}\n",
+		pick("lease", "5s", "30s"), pick("kept", "20s", "1h"), pick("again", "{tries: 3, wait: 1s}", "{tries: 2}", "{}", "{tries: 4, wait: 1s, jitter: 50%, give-up: 5s}"), press)
+	b.WriteString("  packed: {kind: queue, links: {loader: {}}}\n  loader: {kind: function, takes: 500ms}\n")
 	b.WriteString("  tick: {kind: schedule, every: 7s, links: {n0: {}}}\n")
 	b.WriteString("  door: {kind: endpoint, rate-limit: 3/s, links: {d0: {to: n0" + doorMode(kind[0]) + "}}}\n")
 	for i := range kind {
@@ -168,9 +172,15 @@ traffic:
   b: {into: n1, rate: 20/m, size: 1KB}
   c: {into: door, rate: 1/s, size: 1KB}
   d: {into: log, rate: 1/s, size: 1KB}
+  e: {into: line, rate: 1/s, size: 1KB}
+  f: {into: line, rate: 0.5/s, arrivals: even, size: 70KB}
 incidents:
   down: {at: 20s, for: 30s, node: %s, fails: 100%%}
   slow: {at: 40s, for: 1m, node: %s, slow: 4}
+  jammed: {at: 60s, for: 20s, node: packed, fails: 50%%}
+  slower: {at: 100s, for: 20s, node: press, slow: 3}
+  tight: {at: 140s, for: 10s, node: press, concurrency: 0}
+  stuck: {at: 45s, for: 5s, link: "line:press", paused: true}
   squeezed: {at: 30s, for: 20s, node: helper, concurrency: 1}
   held: {at: 50s, for: 15s, link: "log:helper", paused: true}
   again: {at: 80s, rewind: {link: "log:helper", by: 1m}}
@@ -224,4 +234,37 @@ func TestLedgerAddsUp(t *testing.T) {
 		require.Equal(t, marshal(t, doc), marshal(t, second), "the same seed must give the same bytes")
 	})
 	t.Logf("%d topologies", ran)
+}
+
+// TestTheStraightWayChangesNothing runs random topologies with and without it:
+// the same result, but for the events that it saves.
+func TestTheStraightWayChangesNothing(t *testing.T) {
+	straight := int64(0)
+	rapid.Check(t, func(t *rapid.T) {
+		text := "ironweir: topology/1\nname: random\n" + drawTopology(t)
+		m, err := model.Parse("random.yaml", []byte(text), model.Options{})
+		if err != nil {
+			t.Skip(err.Error())
+		}
+		g, err := graph.Compile(m)
+		require.NoError(t, err)
+		s, err := model.ParseScenario("s.yaml", []byte("ironweir: scenario/1\n"+drawScenario(t)), m)
+		require.NoError(t, err)
+		var results []string
+		for _, general := range []bool{true, false} {
+			res, err := sim.Run(sim.Plan{Graph: g, Scenario: s, General: general, Limits: sim.Limits{Events: 60_000}})
+			require.NoError(t, err, text)
+			if res.Stopped != "" {
+				t.Skip("it grows")
+			}
+			straight += res.Straight
+			require.False(t, general && res.Straight > 0)
+			res.Events = 0
+			doc, err := study.Merge(g, s, []*sim.Result{res}, document.Head{})
+			require.NoError(t, err)
+			results = append(results, marshal(t, doc))
+		}
+		require.Equal(t, results[0], results[1], text)
+	})
+	require.Greater(t, straight, int64(1000), "runs on the straight way")
 }

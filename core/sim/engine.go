@@ -34,6 +34,7 @@ const (
 	evReader                    // reader: its pause after a throttle is over
 	evFeed                      // reader: something has changed for a partition, or what it waited for is over
 	evLife                      // node: the life of the oldest object is over
+	evStraight                  // copy: a run on the straight way is over
 	evTask                      // thread: what a workflow waited for is over
 	evRun                       // run: what it waited for is over
 	evTimeout                   // run
@@ -63,6 +64,7 @@ type Plan struct {
 	Progress    func(share float64) // called at most 400 times, or nil
 	Stop        func() string       // asked now and then; a reason ends the run early; or nil
 	Audit       bool                // check the ledger after every event (for tests)
+	General     bool                // never take the straight way (for tests)
 	follow      *FollowPlan
 }
 
@@ -138,7 +140,7 @@ type engine struct {
 
 // tally counts what belongs to no node.
 type tally struct {
-	entered, events            int64
+	entered, events, straight  int64
 	complete, damaged, open    int64
 	largestCopies, largestHops int32
 }
@@ -259,6 +261,8 @@ func (e *engine) handle(kind eventKind, i uint32, seq uint64) {
 		e.readerBack(i)
 	case evFeed:
 		e.turn(i, seq)
+	case evStraight:
+		e.endStraight(i)
 	case evTask:
 		if e.threads[i].timer == seq {
 			e.taskTime(i)

@@ -23,6 +23,7 @@ type node struct {
 	twiceLuck *randomStream
 	notice    sampler
 	capacity  int64
+	welcomes  bool  // it rejects no write, unless an incident says so
 	ownWay    int32 // delivery of dead letters and of what is sent back
 	outWay    int32 // delivery of traffic
 
@@ -206,6 +207,11 @@ func newEngine(plan *Plan) (*engine, error) {
 	if err := e.setUpNodes(); err != nil {
 		return nil, err
 	}
+	for i := range e.nodes {
+		n := &e.nodes[i]
+		n.welcomes = n.capacity == 0 && n.fails.EachTry == 0 && n.stream == nil && e.payload == 0
+	}
+	e.setUpStraight()
 	e.setUpLoops()
 	if err := e.setUpTraffic(); err != nil {
 		return nil, err

@@ -15,7 +15,8 @@ type queue struct {
 	leases    list
 	leaseSeq  uint64 // of the armed timer, 0: none
 	ages      list
-	ageSeq    uint64
+	ageSeq    uint64 // of the armed timer, 0: none
+	ageDue    int64  // when it comes
 	links     []*readerLink
 	pulling   bool
 	lease     int64
@@ -25,6 +26,7 @@ type queue struct {
 	groups    *groups          // nil: order does not matter
 	seen      map[string]int64 // keys of dedupe, and until when they count
 	window    int64
+	plain     bool  // one link takes everything, in the order in which it comes
 	feed      *feed // what reads a stream by this link, instead of readers of a queue
 }
 
@@ -61,19 +63,27 @@ func (e *engine) setUpQueue(n *node) error {
 		}
 		q.links = append(q.links, rl)
 	}
+	if len(q.links) == 1 && q.links[0].link.Filter.Everything && q.groups == nil && q.seen == nil && q.delay == 0 && n.twice == 0 && !q.carryAge {
+		q.plain = true
+		q.classes = append(q.classes, visibleClass{mask: 1})
+	}
 	return nil
 }
 
 func (e *engine) standInQueue(n *node, i uint32) {
 	c := &e.copies[i]
 	q := n.queue
+	if q.plain && c.flags&ghost == 0 && e.trace == nil {
+		e.enterPlain(n, i)
+		return
+	}
 	if q.seen != nil && e.duplicate(n, i) {
 		n.deduplicated++
 		e.finish(i, Passed)
 		return
 	}
 	e.standsNow(n, c)
-	if c.flags&ghost == 0 {
+	if n.twice > 0 && c.flags&ghost == 0 {
 		defer e.deliverTwice(n, i)
 	}
 	if q.groups != nil {
@@ -91,6 +101,25 @@ func (e *engine) standInQueue(n *node, i uint32) {
 		return
 	}
 	e.becomeVisible(i)
+}
+
+// enterPlain lets a message enter a queue of which one link takes everything, in
+// the order in which it comes.
+func (e *engine) enterPlain(n *node, i uint32) {
+	q := n.queue
+	c := &e.copies[i]
+	e.standsNow(n, c)
+	e.growOld(n, i)
+	d := q.links[0].delivery
+	d.offered++
+	d.matched++
+	q.order++
+	c.class, c.due = 0, q.order
+	c.flags |= visible
+	class := &q.classes[0]
+	e.appendTo(&class.list, i)
+	class.count++
+	e.wantPull(n)
 }
 
 // duplicate tells whether a message's key has come within the window before.
@@ -136,9 +165,10 @@ func (e *engine) growOld(n *node, i uint32) {
 	} else {
 		q.ages.tail = i
 	}
-	if q.ageSeq == 0 || q.ages.head == i {
-		q.ageSeq = c.age
-		e.arm(max(c.born+q.retention, e.now), c.age, evAge, uint32(n.id))
+	// A timer that is armed for an earlier message, gone since, arms the next
+	// when it comes.
+	if due := max(c.born+q.retention, e.now); q.ageSeq == 0 || q.ages.head == i && due < q.ageDue {
+		q.armAge(e, n, c.age, due)
 	}
 }
 
@@ -155,6 +185,11 @@ func (e *engine) unlinkAge(q *queue, c *copyRecord) {
 	}
 }
 
+func (q *queue) armAge(e *engine, n *node, seq uint64, due int64) {
+	q.ageSeq, q.ageDue = seq, due
+	e.arm(due, seq, evAge, uint32(n.id))
+}
+
 // ageEnds comes when the retention of the message that was oldest ends.
 func (e *engine) ageEnds(n *node, seq uint64) {
 	q := n.queue
@@ -166,8 +201,7 @@ func (e *engine) ageEnds(n *node, seq uint64) {
 		i := q.ages.head
 		c := &e.copies[i]
 		if due := c.born + q.retention; due > e.now || due == e.now && c.age > seq {
-			q.ageSeq = c.age
-			e.arm(due, c.age, evAge, uint32(n.id))
+			q.armAge(e, n, c.age, due)
 			return
 		}
 		e.expire(n, i)

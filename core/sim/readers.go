@@ -15,6 +15,7 @@ type readerLink struct {
 	first    uint32 // its readers are first, first+1, …
 	free     []uint64
 	filling  []uint32 // batches that wait for more
+	straight bool     // its runs may take the straight way
 }
 
 // reader takes one batch at a time.
@@ -121,6 +122,11 @@ func (e *engine) pull(n *node) {
 			}
 			if e.addToBatch(b, i) == rl.link.Read.UpTo {
 				e.startBatch(b)
+			}
+		}
+		if rl.straight && e.trace == nil && !e.plan.General {
+			if !e.pullStraight(n, rl) {
+				continue
 			}
 		}
 		for {

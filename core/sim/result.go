@@ -16,6 +16,7 @@ type Result struct {
 	Reached     time.Duration
 	Entered     int64
 	Events      int64
+	Straight    int64 // runs on the straight way
 	Complete    int64
 	Damaged     int64
 	Open        int64
@@ -66,7 +67,7 @@ func (e *engine) result() (*Result, error) {
 	if err := e.audit(); err != nil {
 		return nil, err
 	}
-	res := &Result{Replication: e.plan.Replication, Seed: e.scenario.Seed, Stopped: e.stopped, Reached: time.Duration(reached), Entered: e.tally.entered, Events: e.tally.events,
+	res := &Result{Replication: e.plan.Replication, Seed: e.scenario.Seed, Stopped: e.stopped, Reached: time.Duration(reached), Entered: e.tally.entered, Events: e.tally.events, Straight: e.tally.straight,
 		Latency: map[[2]int]*Histogram{}, Nodes: make([]NodeResult, len(e.nodes)), Series: e.finishSeries(), Alarms: e.alarmResults()}
 	for i := 1; i < len(e.copies); i++ {
 		c := &e.copies[i]

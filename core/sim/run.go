@@ -126,16 +126,20 @@ func (e *engine) message(r *run, k int) (message, bool) {
 	return r.own, true
 }
 
+// limitNow is how many runs there may be at once, now.
+func (n *node) limitNow() int64 {
+	switch {
+	case n.concurrencyNow >= 0:
+		return n.concurrencyNow
+	case n.concurrency == 0:
+		return math.MaxInt64
+	}
+	return n.concurrency
+}
+
 // free tells whether the node can start one more run.
 func (e *engine) free(n *node) bool {
-	limit := n.concurrency
-	if n.concurrencyNow >= 0 {
-		limit = n.concurrencyNow
-	}
-	if n.concurrencyNow < 0 && limit == 0 {
-		limit = math.MaxInt64
-	}
-	if n.active >= limit || n.pool != nil && n.pool.used >= n.pool.size {
+	if n.active >= n.limitNow() || n.pool != nil && n.pool.used >= n.pool.size {
 		return false
 	}
 	return n.bucket.take(e.now)

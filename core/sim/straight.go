@@ -1,0 +1,242 @@
+package sim
+
+import "ironweir/core/model"
+
+// The straight way: a reader of one message at a time, and a function that only
+// works and then writes to queues, topics or streams that reject nothing. Most
+// of a model is like that, and such a run needs neither a batch nor a run
+// record: the message itself stands for it. Nothing else differs: the same
+// draws, the same order, the same counts (TestTheStraightWayChangesNothing), and
+// whatever is out of the ordinary goes on by the general way.
+
+// setUpStraight finds the links whose runs may take the straight way.
+func (e *engine) setUpStraight() {
+	for i := range e.g.Nodes {
+		n := &e.nodes[i]
+		if n.queue == nil || n.queue.groups != nil || n.queue.feed != nil || len(n.queue.links) != 1 {
+			continue
+		}
+		rl := n.queue.links[0]
+		l := rl.link
+		f := &e.nodes[l.To]
+		rl.straight = l.Filter.Everything && l.Relation == model.PolledRun && l.Read.UpTo == 1 && !rl.delivery.refused && rl.delivery.wrap == unwrapped && f.isStraight(e)
+	}
+}
+
+// isStraight tells whether the runs of a function are simple enough.
+func (n *node) isStraight(e *engine) bool {
+	if n.kind != model.Function || n.tasks || n.cases != nil || n.accepts != nil || n.pool != nil || n.cold != nil || n.bucket != nil || n.succeeded != nil ||
+		n.asks && n.limit > 0 || n.resultsAll || n.together || n.fails.PerMessage || n.steps[atStart] != nil || n.steps[calling] != nil {
+		return false
+	}
+	for _, id := range n.steps[sending] {
+		s := &e.sends[id]
+		l := s.link
+		to := &e.nodes[l.To]
+		if !s.plain || l.Relation != model.RunWrite || l.Op != "" || l.Key != nil || l.Type != "" || l.Payload != nil || l.Size >= 0 || e.deliveries[id].refused ||
+			to.capacity > 0 || to.fails.EachTry > 0 || !to.takes.zero() || to.stream != nil {
+			return false
+		}
+	}
+	return true
+}
+
+// pullStraight takes what the readers of a straight link can, and tells whether
+// it leaves something for the general way.
+func (e *engine) pullStraight(n *node, rl *readerLink) bool {
+	f := &e.nodes[rl.link.To]
+	q := n.queue
+	p := &rl.delivery.policy
+	limit := f.limitNow()
+	for len(q.classes) > 0 {
+		i := q.classes[0].head
+		if i == 0 {
+			return false
+		}
+		slot := rl.idle()
+		if slot < 0 {
+			return false
+		}
+		c := &e.copies[i]
+		if f.active >= limit || c.busy > 0 || p.Tries > 0 && int(c.tries) >= p.Tries || p.GiveUp > 0 && e.now-c.born > p.GiveUp {
+			return true
+		}
+		class := &q.classes[0]
+		class.count--
+		class.head = c.next
+		if c.next != 0 {
+			e.copies[c.next].prev = 0
+		} else {
+			class.tail = 0
+		}
+		c.tries++
+		if c.flags&(begun|ghost) == 0 && e.now >= e.warm {
+			n.wait.Add(e.now - c.born)
+		}
+		c.flags = c.flags&^visible | begun
+		c.held++
+		c.busy++
+		c.group = int32(slot)
+		c.due = e.now
+		c.timer = e.sequence() // that of the lease
+		rl.free[slot/64] &^= 1 << (slot % 64)
+		f.runs++
+		e.tally.straight++
+		f.changeActive(e.now, 1)
+		work := nanos(f.takes.draw(f.time1) * f.slow)
+		failure := e.straightLuck(f, c.age)
+		if work >= q.lease || f.limit > 0 && work > f.limit {
+			e.leaveStraight(n, rl, i, work, failure)
+			continue
+		}
+		c.lastFail = failure
+		if work <= 0 {
+			e.soon(evStraight, i)
+		} else {
+			e.at(e.now+work, evStraight, i)
+		}
+	}
+	return false
+}
+
+// straightLuck draws whether a run fails, as luck does.
+func (e *engine) straightLuck(f *node, name uint64) int16 {
+	share := f.fails.EachTry
+	if f.failsNowShare >= 0 {
+		share = f.failsNowShare
+	}
+	if share > 0 && (share >= 1 || f.luck.unit() < share) || e.doomed(f, f.fails.ForGood, name) {
+		return f.failName
+	}
+	return noError
+}
+
+// leaveStraight puts a run that has just started on the general way.
+func (e *engine) leaveStraight(n *node, rl *readerLink, i uint32, work int64, failure int16) {
+	c := &e.copies[i]
+	q := n.queue
+	c.flags |= leased
+	c.due = e.now + q.lease
+	e.appendTo(&q.leases, i)
+	if q.leaseSeq == 0 {
+		q.leaseSeq = c.timer
+		e.arm(c.due, c.timer, evLease, uint32(n.id))
+	}
+	r := e.generalRun(n, rl, i)
+	e.runs[r].work, e.runs[r].failure = work, failure
+	e.work(r)
+}
+
+// generalRun makes the records that a run on the general way has.
+func (e *engine) generalRun(n *node, rl *readerLink, i uint32) uint32 {
+	b := e.newBatch(rl.first+uint32(e.copies[i].group), n)
+	e.addToBatch(b, i)
+	r := e.newRun(&e.nodes[rl.link.To], forBatch)
+	run := &e.runs[r]
+	run.batch, run.link, run.reps = b, int32(rl.link.ID), -1
+	return r
+}
+
+// endStraight comes when a run on the straight way is over.
+func (e *engine) endStraight(i uint32) {
+	c := &e.copies[i]
+	n := &e.nodes[c.node]
+	rl := n.queue.links[0]
+	f := &e.nodes[rl.link.To]
+	if c.lastFail == noError {
+		for _, id := range f.steps[sending] {
+			if to := &e.nodes[e.sends[id].link.To]; to.failsNowShare >= 0 || to.slow != 1 || e.payload > 0 && e.contents[c.content].size > e.payload {
+				e.sendGenerally(n, rl, i)
+				return
+			}
+		}
+		for _, id := range f.steps[sending] {
+			c = &e.copies[i]
+			m := e.messageOf(c)
+			m.node = int32(f.id)
+			m.hops++
+			d := &e.deliveries[id]
+			d.offered++
+			d.matched++
+			to := &e.nodes[d.to]
+			e.stand(to, e.newCopy(to, id, &m, m.content, 0))
+		}
+		c = &e.copies[i]
+	} else {
+		f.failures++
+	}
+	if e.now >= e.warm {
+		f.runTime.Add(e.now - c.due)
+	}
+	f.changeActive(e.now, -1)
+	c.busy--
+	slot := uint32(c.group)
+	e.settleStraight(n, rl, i)
+	e.letGo(i)
+	e.readers[rl.first+slot].pause = 0
+	rl.free[slot/64] |= 1 << (slot % 64)
+	e.wantPull(n)
+}
+
+// sendGenerally lets a run's sends go the general way, since one of them may be
+// rejected just now.
+func (e *engine) sendGenerally(n *node, rl *readerLink, i uint32) {
+	r := e.generalRun(n, rl, i)
+	c := &e.copies[i]
+	run := &e.runs[r]
+	run.started, run.phase = c.due, calling
+	c.flags |= leased
+	c.due += n.queue.lease
+	e.appendLease(n, i)
+	e.advance(r)
+}
+
+// appendLease puts a copy among the leased, in order of the ends of their
+// leases, and arms the timer of the first.
+func (e *engine) appendLease(n *node, i uint32) {
+	q := n.queue
+	c := &e.copies[i]
+	after := q.leases.tail
+	for after != 0 && (e.copies[after].due > c.due || e.copies[after].due == c.due && e.copies[after].timer > c.timer) {
+		after = e.copies[after].prev
+	}
+	c.prev = after
+	if after != 0 {
+		c.next = e.copies[after].next
+		e.copies[after].next = i
+	} else {
+		c.next = q.leases.head
+		q.leases.head = i
+	}
+	if c.next != 0 {
+		e.copies[c.next].prev = i
+	} else {
+		q.leases.tail = i
+	}
+	if q.leases.head == i {
+		q.leaseSeq = c.timer
+		e.arm(c.due, c.timer, evLease, uint32(n.id))
+	}
+}
+
+// settleStraight tells the queue what became of the message.
+func (e *engine) settleStraight(n *node, rl *readerLink, i uint32) {
+	c := &e.copies[i]
+	d := rl.delivery
+	switch {
+	case c.flags&done != 0:
+	case c.lastFail == noError:
+		e.handledBy = rl.link.To
+		e.leaveQueue(n, i, Handled)
+	case c.flags&ghost != 0:
+		e.leaveQueue(n, i, noFate)
+	case c.flags&expiring != 0:
+		e.leaveQueue(n, i, Expired)
+	case d.isExcept(c.lastFail):
+		e.endInQueue(n, i, d, Exhausted)
+	case d.policy.WaitSet:
+		c.timer = e.at(e.now+e.jittered(d.policy.Backoff(int(c.tries)), d), evVisible, i)
+	default: // when its lease would have ended
+		e.arm(c.due+n.queue.lease, c.timer, evVisible, i)
+	}
+}
