@@ -288,6 +288,9 @@ func (e *engine) finish(i uint32, f Fate) {
 	e.live--
 	if f.Loss() || f == Returned || f == Parked {
 		j.flags |= damaged
+		if f.Loss() && e.firstLoss < 0 {
+			e.firstLoss = e.now
+		}
 	}
 	if e.now >= e.warm {
 		n.time.Add(e.now - c.born)

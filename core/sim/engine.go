@@ -126,6 +126,8 @@ type engine struct {
 	tally      tally
 	series     *Series
 	lastPoints []lastPoint
+	firstLoss  int64 // the first instant at which something was lost, -1: none was
+	noticed    int64 // the first instant from then on at which an alarm is on, -1: none is
 	alarms     []alarm
 	loopOf     []int32 // by node: the loop whose entry it is, or -1
 	inLoop     []int32 // by node: the loop it is part of, or -1

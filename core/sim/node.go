@@ -199,6 +199,7 @@ func newEngine(plan *Plan) (*engine, error) {
 		e.pools[name] = &pool{size: int64(size)}
 	}
 	e.latency = make([][]*Histogram, len(g.Nodes))
+	e.firstLoss, e.noticed = -1, -1
 	e.storage = g.Topology.Prices != nil && g.Topology.Prices.Storage > 0
 	if plan.follow != nil {
 		e.trace = newTracer(plan.follow, nil)

@@ -27,6 +27,8 @@ type Result struct {
 	Loops       []LoopResult
 	Series      *Series
 	Alarms      []AlarmResult
+	FirstLoss   time.Duration // -1: nothing was lost
+	Noticed     time.Duration // when an alarm was on, from the first loss on; -1: none was
 }
 
 // NodeResult is what one node counted.
@@ -68,7 +70,7 @@ func (e *engine) result() (*Result, error) {
 		return nil, err
 	}
 	res := &Result{Replication: e.plan.Replication, Seed: e.scenario.Seed, Stopped: e.stopped, Reached: time.Duration(reached), Entered: e.tally.entered, Events: e.tally.events, Straight: e.tally.straight,
-		Latency: map[[2]int]*Histogram{}, Nodes: make([]NodeResult, len(e.nodes)), Series: e.finishSeries(), Alarms: e.alarmResults()}
+		FirstLoss: time.Duration(e.firstLoss), Noticed: time.Duration(e.noticed), Latency: map[[2]int]*Histogram{}, Nodes: make([]NodeResult, len(e.nodes)), Series: e.finishSeries(), Alarms: e.alarmResults()}
 	for i := 1; i < len(e.copies); i++ {
 		c := &e.copies[i]
 		if c.journey == 0 || c.flags&(done|ghost) != 0 {
@@ -324,6 +326,9 @@ func (e *engine) checkAlarms() {
 			if a.out.Fired++; a.out.Fired == 1 {
 				a.out.First = time.Duration(e.now)
 			}
+		}
+		if a.on && e.firstLoss >= 0 && e.noticed < 0 {
+			e.noticed = e.now
 		}
 	}
 }

@@ -37,6 +37,8 @@ type Document struct {
 	Journeys       Journeys               `json:"journeys"`
 	Loops          []Loop                 `json:"loops"`
 	Alarms         map[string]Alarm       `json:"alarms"`
+	FirstLoss      document.State         `json:"first_loss"` // the earliest of the replications
+	Unnoticed      document.State         `json:"unnoticed"`  // from a replication's first loss until an alarm was on, the longest; unbounded: to the end
 	Expect         map[string]Expectation `json:"expect"`
 	Cost           *Cost                  `json:"cost"` // null without prices
 	Series         *Series                `json:"series,omitempty"`

@@ -190,6 +190,7 @@ func merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head docume
 	mergeLoops(doc, g, results)
 	mergeAlarms(doc, results)
 	mergeSeries(doc, g, results)
+	mergeLosses(doc, results)
 	doc.Cost = cost(doc, g, results)
 	return doc
 }
@@ -335,6 +336,26 @@ func mergeAlarms(doc *Document, results []*sim.Result) {
 			}
 		}
 		doc.Alarms[a.Name] = out
+	}
+}
+
+// mergeLosses tells when something was first lost, and for how long no alarm
+// would have said so.
+func mergeLosses(doc *Document, results []*sim.Result) {
+	doc.FirstLoss, doc.Unnoticed = document.Never, document.Never
+	for _, r := range results {
+		if r.FirstLoss < 0 {
+			continue
+		}
+		if doc.FirstLoss.Seconds == nil || r.FirstLoss.Seconds() < *doc.FirstLoss.Seconds {
+			doc.FirstLoss = document.At(r.FirstLoss.Seconds())
+		}
+		switch span := (r.Noticed - r.FirstLoss).Seconds(); {
+		case r.Noticed < 0:
+			doc.Unnoticed = document.Unbounded
+		case doc.Unnoticed.State != "unbounded" && (doc.Unnoticed.Seconds == nil || span > *doc.Unnoticed.Seconds):
+			doc.Unnoticed = document.At(span)
+		}
 	}
 }
 

@@ -98,7 +98,7 @@ func (p *page) loops(doc *study.Document) {
 }
 
 func (p *page) alarms(doc *study.Document) {
-	if len(doc.Alarms) == 0 {
+	if len(doc.Alarms) == 0 && doc.FirstLoss.Seconds == nil {
 		return
 	}
 	p.heading("Alarms")
@@ -109,6 +109,13 @@ func (p *page) alarms(doc *study.Document) {
 		} else {
 			p.line("  quiet     %s", name)
 		}
+	}
+	switch {
+	case doc.FirstLoss.Seconds == nil:
+	case doc.Unnoticed.Seconds == nil:
+		p.wrap("  ", p.paint(red, "unnoticed: ")+fmt.Sprintf("the first message is lost after %s, and no alarm ever says so", state(doc.FirstLoss)))
+	case *doc.Unnoticed.Seconds > 0:
+		p.wrap("  ", p.paint(yellow, "noticed late: ")+fmt.Sprintf("the first message is lost after %s, and no alarm says so for up to %s", state(doc.FirstLoss), state(doc.Unnoticed)))
 	}
 }
 
