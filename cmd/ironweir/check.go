@@ -1,44 +1,95 @@
 package main
 
 import (
+	"encoding/json"
+	"errors"
 	"fmt"
+	"os"
+	"slices"
+	"strings"
 	"time"
 
+	"github.com/pmezard/go-difflib/difflib"
+
 	"ironweir/core/check"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+	"ironweir/formats/junit"
+	"ironweir/formats/sarif"
 	"ironweir/formats/text"
 )
+
+const checkFormats = "text|json|markdown|sarif|junit"
 
 var checkCommand = &command{name: "check", args: "MODEL", short: "Find loops, losses and mistakes in a model, without running it",
 	example: `ironweir check demo/kittiwake-draft.yaml
 ironweir check demo/kittiwake.yaml -scenario demo/friday-evening.yaml -fail-on warning
-ironweir check demo/kittiwake.yaml -set nodes.consignments.lease=20s -format json`,
+ironweir check demo/kittiwake.yaml -set nodes.consignments.lease=20s -format json
+ironweir check demo/kittiwake.yaml -since demo/kittiwake-draft.yaml
+ironweir check demo/kittiwake-draft.yaml -owner clearance
+ironweir check demo/kittiwake-draft.yaml -fix IW401 -dry-run
+ironweir check demo/kittiwake-draft.yaml -format sarif > findings.sarif`,
 	run: func(c *call) (int, error) {
-		m := c.modelFlags("text|json|markdown")
+		m := c.modelFlags(checkFormats)
 		scenario := c.String("scenario", "", "take the traffic from scenario `FILE`")
 		failOn := c.String("fail-on", "error", "exit with 1 for a finding of this `SEVERITY` or worse: error, warning, note, never")
+		since := c.String("since", "", "show only what an older model, `OLD`, did not have")
+		owner := c.String("owner", "", "show only findings on nodes of `OWNER`")
+		fix := c.String("fix", "", "apply the first remedy of findings with `CODE`, or of all, to the file, and show the difference")
+		dry := c.Bool("dry-run", false, "with -fix: show the difference and leave the file alone")
 		if err := c.parse(1, 1); err != nil {
 			return 0, err
 		}
-		if err := c.oneOf("format", *m.format, "text|json|markdown"); err != nil {
+		if err := c.oneOf("format", *m.format, checkFormats); err != nil {
 			return 0, err
 		}
 		if err := c.oneOf("fail-on", *failOn, "error|warning|note|never"); err != nil {
 			return 0, err
 		}
-		l, err := c.loadModel(c.Arg(0), m)
+		if *dry && *fix == "" {
+			return 0, errors.New("-dry-run goes with -fix")
+		}
+		if *fix != "" {
+			if err := c.fix(m, *fix, *dry); err != nil || *dry {
+				return exitFine, err
+			}
+		}
+		l, doc, err := c.check(c.Arg(0), m, *scenario)
 		if err != nil {
 			return 0, err
 		}
-		s, err := c.loadTraffic(*scenario, l)
-		if err != nil {
-			return 0, err
+		if *since != "" {
+			old := *m
+			_, before, err := c.check(*since, &old, *scenario)
+			if err != nil {
+				return 0, err
+			}
+			doc.Since(before)
 		}
-		doc := check.Run(l.graph, s, l.head("check"), time.Now())
+		if *owner != "" {
+			if err := doc.OnlyOwner(*owner); err != nil {
+				return 0, err
+			}
+		}
 		switch *m.format {
 		case "json":
 			err = c.printJSON(doc)
 		case "markdown":
 			err = text.CheckMarkdown(c.out, doc)
+		case "sarif":
+			report, err := sarif.Report(doc, map[string][]byte{l.file: l.text})
+			if err != nil {
+				return 0, err
+			}
+			if err := c.printJSON(report); err != nil {
+				return 0, err
+			}
+		case "junit":
+			least := check.Severity(*failOn)
+			if *failOn == "never" {
+				least = check.Error
+			}
+			err = junit.Check(c.out, doc, least)
 		default:
 			err = text.Check(c.out, doc, c.style())
 		}
@@ -53,6 +104,111 @@ ironweir check demo/kittiwake.yaml -set nodes.consignments.lease=20s -format jso
 		return exitFine, nil
 	}}
 
+// check reads and checks a model.
+func (c *call) check(file string, m *modelFlags, scenario string) (*loaded, *check.Document, error) {
+	l, err := c.loadModel(file, m)
+	if err != nil {
+		return nil, nil, err
+	}
+	s, err := c.loadTraffic(scenario, l)
+	if err != nil {
+		return nil, nil, err
+	}
+	return l, check.Run(l.graph, s, l.head("check"), time.Now()), nil
+}
+
+// maxFixes bounds how many remedies one -fix applies.
+const maxFixes = 500
+
+// fix applies remedies to the file of a model, one after the other, each to what
+// the ones before have left, and prints the difference.
+func (c *call) fix(m *modelFlags, code string, dry bool) error {
+	file := c.Arg(0)
+	if file == "-" && !dry {
+		return errors.New("-fix changes a file; for standard input use -dry-run")
+	}
+	if len(m.variants) > 0 || len(m.sets) > 0 {
+		return errors.New("-fix changes the file itself; leave -variant and -set out")
+	}
+	if code != "all" && check.RuleByCode(code) == nil {
+		return fmt.Errorf("-fix %s: no such rule; it is a code such as IW401, or all", code)
+	}
+	before, err := c.read(file)
+	if err != nil {
+		return err
+	}
+	now := before
+	applied := 0
+	applications := map[string]int{}
+	for range maxFixes {
+		t, err := model.Parse(file, now, model.Options{Environment: *m.env, Load: c.partsBeside(file)})
+		if err != nil {
+			return err
+		}
+		g, err := graph.Compile(t)
+		if err != nil {
+			return err
+		}
+		next, say, err := fixOne(check.Run(g, nil, (&loaded{graph: g}).head("check"), time.Now()), now, file, code, applications)
+		if err != nil {
+			return err
+		}
+		if next == nil {
+			break
+		}
+		fmt.Fprintln(c.err, say)
+		now = next
+		applied++
+	}
+	diff, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: difflib.SplitLines(string(before)), B: difflib.SplitLines(string(now)), FromFile: file, ToFile: file + " (mended)", Context: 2})
+	if err != nil {
+		return err
+	}
+	fmt.Fprint(c.out, diff)
+	switch {
+	case applied == 0:
+		fmt.Fprintf(c.err, "nothing to mend: no finding of %s offers a remedy that can be applied here\n", code)
+		return nil
+	case dry:
+		fmt.Fprintf(c.err, "%s would be applied; without -dry-run they are\n", plural(applied, "remedy"))
+		return nil
+	}
+	fmt.Fprintln(c.out)
+	info, err := os.Stat(file)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(file, now, info.Mode().Perm())
+}
+
+// fixOne applies the first remedy that can be; nil: there is none left. A
+// finding that comes back is mended again, but not for ever: what one remedy
+// changes may concern another.
+func fixOne(doc *check.Document, now []byte, file, code string, applications map[string]int) (next []byte, say string, err error) {
+	for i := range doc.Findings {
+		f := &doc.Findings[i]
+		if f.Accepted != nil || len(f.Remedies) == 0 || code != "all" && !strings.EqualFold(f.Code, code) || applications[f.ID] >= 3 || f.Position.File != file {
+			continue
+		}
+		applications[f.ID]++
+		source, err := json.Marshal(f.Remedies[0].Patch)
+		if err != nil {
+			return nil, "", err
+		}
+		patch, err := model.ReadDocument("remedy", source)
+		if err != nil {
+			return nil, "", err
+		}
+		after, err := model.Edit(now, patch)
+		if err != nil || slices.Equal(after, now) {
+			applications[f.ID] = 3 // it stays, and the check after this shows it
+			continue
+		}
+		return after, fmt.Sprintf("%s %s: %s", f.Code, strings.Join(f.Nodes, ", "), f.Remedies[0].Say), nil
+	}
+	return nil, "", nil
+}
+
 var explainCommand = &command{name: "explain", args: "CODE", short: "Show the page of a rule",
 	example: "ironweir explain IW101",
 	run: func(c *call) (int, error) {
@@ -62,7 +218,7 @@ var explainCommand = &command{name: "explain", args: "CODE", short: "Show the pa
 		}
 		r := check.RuleByCode(c.Arg(0))
 		if r == nil {
-			return 0, fmt.Errorf("no rule %s; the codes are IW101 to IW605, as `ironweir check` prints them", c.Arg(0))
+			return 0, fmt.Errorf("no rule %s; the codes are IW101 to IW606, as `ironweir check` prints them", c.Arg(0))
 		}
 		if *format == "json" {
 			return exitFine, c.printJSON(map[string]any{"code": r.Code, "title": r.Title, "severity": r.Severity, "doc": r.Doc})

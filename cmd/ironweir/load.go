@@ -97,17 +97,22 @@ func plainError(err error) error {
 	return err
 }
 
+// partsBeside reads the parts of a model, which lie beside it or below.
+func (c *call) partsBeside(file string) func(name string) ([]byte, error) {
+	return func(name string) ([]byte, error) {
+		if filepath.IsAbs(name) || strings.Contains(name, "..") {
+			return nil, fmt.Errorf("a part lies beside the model or below it")
+		}
+		return c.read(filepath.Join(filepath.Dir(file), name))
+	}
+}
+
 func (c *call) loadModel(file string, m *modelFlags) (*loaded, error) {
 	text, err := c.read(file)
 	if err != nil {
 		return nil, err
 	}
-	opt := model.Options{Environment: *m.env, Sets: m.sets, Load: func(name string) ([]byte, error) {
-		if filepath.IsAbs(name) || strings.Contains(name, "..") {
-			return nil, fmt.Errorf("a part lies beside the model or below it")
-		}
-		return c.read(filepath.Join(filepath.Dir(file), name))
-	}}
+	opt := model.Options{Environment: *m.env, Sets: m.sets, Load: c.partsBeside(file)}
 	texts := append([]string{string(text), *m.env}, m.sets...)
 	if len(m.variants) > 1 {
 		return nil, fmt.Errorf("one -variant at a time; `ironweir run` takes several and runs them side by side")

@@ -292,18 +292,59 @@ func BenchmarkCheck(b *testing.B) {
 
 var update = flag.Bool("update", false, "write docs/rules.md anew")
 
-// TestRulesPage keeps docs/rules.md as the rules say.
-func TestRulesPage(t *testing.T) {
-	var b strings.Builder
-	b.WriteString("# Rules\n\nWhat `check` looks for. Codes are stable; `ironweir explain CODE` prints a page. An error keeps a model from being built, a\nwarning wants a look, a note is good to know. This page is made from the rules themselves (`go test ./core/check -update`).\n")
-	for _, r := range check.Rules {
-		b.WriteString("\n## " + r.Code + " · " + r.Title + " (" + string(r.Severity) + ")\n\n" + r.Doc + "\n")
-	}
-	const page = "../../docs/rules.md"
-	if *update {
-		require.NoError(t, os.WriteFile(page, []byte(b.String()), 0o644))
-	}
-	have, err := os.ReadFile(page)
+// TestRulesPages keeps docs/rules.md and a page for each rule as the rules and
+// their cases say.
+func TestRulesPages(t *testing.T) {
+	cases, err := os.ReadFile("testdata/rules.txt")
 	require.NoError(t, err)
-	require.Equal(t, b.String(), string(have), "run go test ./core/check -update")
+	pages := map[string]string{}
+	var list strings.Builder
+	list.WriteString("# Rules\n\nWhat `check` looks for. Codes are stable; `ironweir explain CODE` prints a page. An error keeps a model from being built, a warning wants a\nlook, a note is good to know. These pages are made from the rules themselves and from their tests (`go test ./core/check -update`).\n\n| code | finding | severity |\n|---|---|---|\n")
+	for _, r := range check.Rules {
+		list.WriteString("| [" + r.Code + "](rules/" + r.Code + ".md) | " + r.Title + " | " + string(r.Severity) + " |\n")
+		pages["../../docs/rules/"+r.Code+".md"] = rulePage(t, r, string(cases))
+	}
+	pages["../../docs/rules.md"] = list.String()
+	if *update {
+		require.NoError(t, os.RemoveAll("../../docs/rules"))
+		require.NoError(t, os.Mkdir("../../docs/rules", 0o755))
+	}
+	for page, text := range pages {
+		if *update {
+			require.NoError(t, os.WriteFile(page, []byte(text), 0o644))
+		}
+		have, err := os.ReadFile(page)
+		require.NoError(t, err, "run go test ./core/check -update")
+		require.True(t, text == string(have), "%s is not as the rules say; run go test ./core/check -update", page)
+	}
+}
+
+// rulePage makes the page of a rule: what it means, a model in which it is
+// found, what check says of it, and the remedies as patches.
+func rulePage(t *testing.T, r *check.Rule, cases string) string {
+	var b strings.Builder
+	b.WriteString("# " + r.Code + " · " + r.Title + "\n\nSeverity: " + string(r.Severity) + ". [All rules](../rules.md)\n\n" + r.Doc + "\n")
+	for _, c := range strings.Split("\n"+cases, "\n== ")[1:] {
+		says, rest, _ := strings.Cut(c, "\n")
+		top, want, _ := strings.Cut(rest, "\n--\n")
+		if !strings.Contains("\n"+want, "\n"+r.Code+" ") && !strings.Contains("\n"+want, "\n"+r.Code+"\n") {
+			continue
+		}
+		for _, f := range checked(t, modelDocument(t, top)).Findings {
+			if f.Code != r.Code {
+				continue
+			}
+			b.WriteString("\n## Example: " + says + "\n\n```yaml\n" + strings.TrimSpace(top) + "\n```\n\n`check` says: " + f.Message + "\n")
+			for _, remedy := range f.Remedies {
+				patch, err := json.Marshal(remedy.Patch)
+				require.NoError(t, err)
+				v, err := model.ReadDocument("remedy", patch)
+				require.NoError(t, err)
+				b.WriteString("\nRemedy: " + remedy.Say + "\n\n```yaml\n" + model.Flow(v) + "\n```\n")
+			}
+			return b.String()
+		}
+	}
+	require.Fail(t, "no case shows it", r.Code)
+	return ""
 }

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"slices"
 	"sort"
 
 	"ironweir/core/expr"
@@ -253,14 +254,43 @@ func (a *Analysis) typeVerdict(l *graph.Link, kind, want string) reach {
 
 // filterVerdict judges a link's filter for one state: the best of its clauses.
 func (a *Analysis) filterVerdict(l *graph.Link, s state) reach {
+	most := a.changeVerdict(l)
 	if l.Filter.Everything {
-		return expr.Certain
+		return most
 	}
 	best := expr.Impossible
 	for i := range l.Filter.Clauses {
 		best = max(best, a.clauseVerdict(l, &l.Filter.Clauses[i], s))
 	}
-	return best
+	return min(best, most)
+}
+
+// changeVerdict judges whether what is written to a bucket or table is among the
+// changes that a link takes: whether a row is new, the rows decide; whether
+// anything is deleted, what leads there.
+func (a *Analysis) changeVerdict(l *graph.Link) reach {
+	from := a.node(l.From)
+	if !from.Kind.Keeps() || len(l.Changes) == 0 {
+		return expr.Certain
+	}
+	writes := !slices.Contains(l.Changes, "written")
+	if from.Kind == model.Table {
+		writes = !slices.Contains(l.Changes, "inserted") || !slices.Contains(l.Changes, "updated")
+	}
+	switch {
+	case !writes:
+		return expr.Certain
+	case from.Kind == model.Table && (slices.Contains(l.Changes, "inserted") || slices.Contains(l.Changes, "updated")):
+		return expr.Possible
+	case from.ObjectLife > 0:
+		return expr.Possible
+	}
+	for _, id := range from.In {
+		if a.link(id).Op == "delete" {
+			return expr.Possible
+		}
+	}
+	return expr.Impossible
 }
 
 // linkReach judges a link over everything that can come to its source.

@@ -45,11 +45,11 @@ type Rule struct {
 
 // Rules lists every rule, by code. To add one, write its file and name it here.
 var Rules = []*Rule{certainLoop, possibleLoop, brokenLoop, waitingCycle, endlessSendBack,
-	lostByDesign, singlePointOfLoss, unreadParked, shortDeadLetterRetention, untakenKeys, unreadQueue,
-	deadResultLinks, impossibleFilter, competingLinks, refusedLink, oversizedPayload, unreachedNode,
-	shortLease, startSendsRepeat, wholeBatchFails, shortCallerTimeout, halfDone,
+	lostByDesign, singlePointOfLoss, unreadParked, shortDeadLetterRetention, untakenKeys, unreadQueue, unusedDeadLetter,
+	deadResultLinks, impossibleFilter, competingLinks, refusedLink, oversizedPayload, unreachedNode, declinedPayload,
+	shortLease, startSendsRepeat, wholeBatchFails, blockedPartition, shortCallerTimeout, lostOrder, halfDone, repeatedEffects,
 	overloaded, nearlyOverloaded, overcommittedPool, tooManyReaders, multiplyingRetries,
-	overlappingSchedule, clockChange, idleSchedule, uselessKeepWarm}
+	overlappingSchedule, everySecond, clockChange, idleSchedule, uselessKeepWarm}
 
 // RuleByCode gives a rule, or nil.
 func RuleByCode(code string) *Rule {
@@ -77,6 +77,7 @@ type Finding struct {
 	Message  string         `json:"message"`
 	Nodes    []string       `json:"nodes"`
 	Links    []string       `json:"links"`
+	Owners   []string       `json:"owners"` // of the nodes
 	Position model.Position `json:"position"`
 	Evidence map[string]any `json:"evidence"`
 	Accepted *Acceptance    `json:"accepted"`
@@ -145,6 +146,8 @@ type Document struct {
 	Links    map[string]LinkReach `json:"links"`
 	Cost     *Cost                `json:"cost"`
 	Guesses  []string             `json:"guesses"`
+	Owners   []string             `json:"owners"`         // all that the model names
+	Gone     []Gone               `json:"gone,omitempty"` // with -since: what the older model had
 }
 
 // LinkReach tells whether anything can take a link, and how much does.
@@ -158,6 +161,13 @@ func Run(g *graph.Graph, s *model.Scenario, head document.Head, now time.Time) *
 	a := Analyse(g, s)
 	doc := &Document{Head: head, Findings: []Finding{}, Loops: a.Loops, Entries: a.Entries, Outages: a.Outages, Capacity: a.Capacity,
 		Links: map[string]LinkReach{}, Cost: a.Cost, Guesses: append([]string{}, g.Topology.Guesses...)}
+	doc.Owners = []string{}
+	for _, n := range g.Topology.Nodes {
+		if n.Owner != "" && !slices.Contains(doc.Owners, n.Owner) {
+			doc.Owners = append(doc.Owners, n.Owner)
+		}
+	}
+	sort.Strings(doc.Owners)
 	for _, r := range Rules {
 		p := &Pass{Analysis: a, rule: r}
 		r.Run(p)
@@ -166,17 +176,9 @@ func Run(g *graph.Graph, s *model.Scenario, head document.Head, now time.Time) *
 	for i := range doc.Findings {
 		f := &doc.Findings[i]
 		f.Accepted = acceptance(g.Topology, f, now)
-		switch {
-		case f.Accepted != nil:
-			doc.Summary.Accepted++
-		case f.Severity == Error:
-			doc.Summary.Errors++
-		case f.Severity == Warning:
-			doc.Summary.Warnings++
-		default:
-			doc.Summary.Notes++
-		}
+		f.Owners = ownersOf(g.Topology, f)
 	}
+	doc.count()
 	sort.SliceStable(doc.Findings, func(i, j int) bool {
 		a, b := &doc.Findings[i], &doc.Findings[j]
 		if (a.Accepted != nil) != (b.Accepted != nil) {
@@ -196,6 +198,81 @@ func Run(g *graph.Graph, s *model.Scenario, head document.Head, now time.Time) *
 		doc.Links[g.Links[i].Link.ID()] = l
 	}
 	return doc
+}
+
+// count sums the findings up.
+func (d *Document) count() {
+	d.Summary = Summary{}
+	for i := range d.Findings {
+		switch f := &d.Findings[i]; {
+		case f.Accepted != nil:
+			d.Summary.Accepted++
+		case f.Severity == Error:
+			d.Summary.Errors++
+		case f.Severity == Warning:
+			d.Summary.Warnings++
+		default:
+			d.Summary.Notes++
+		}
+	}
+}
+
+// ownersOf lists who answers for the nodes of a finding.
+func ownersOf(t *model.Topology, f *Finding) []string {
+	owners := []string{}
+	for _, name := range f.Nodes {
+		if n := t.Node(name); n != nil && n.Owner != "" && !slices.Contains(owners, n.Owner) {
+			owners = append(owners, n.Owner)
+		}
+	}
+	return owners
+}
+
+// Gone is a finding of an older model that a newer one does not have.
+type Gone struct {
+	ID      string `json:"id"`
+	Code    string `json:"code"`
+	Message string `json:"message"`
+}
+
+// Since leaves only the findings that an older model did not have, and lists
+// those that are gone.
+func (d *Document) Since(old *Document) {
+	had, has := map[string]bool{}, map[string]bool{}
+	for _, f := range old.Findings {
+		had[f.ID] = true
+	}
+	fresh := []Finding{}
+	for _, f := range d.Findings {
+		has[f.ID] = true
+		if !had[f.ID] {
+			fresh = append(fresh, f)
+		}
+	}
+	d.Gone = []Gone{}
+	for _, f := range old.Findings {
+		if !has[f.ID] {
+			d.Gone = append(d.Gone, Gone{f.ID, f.Code, f.Message})
+		}
+	}
+	d.Findings = fresh
+	d.count()
+}
+
+// OnlyOwner leaves only the findings on nodes of an owner.
+func (d *Document) OnlyOwner(owner string) error {
+	if !slices.Contains(d.Owners, owner) {
+		return fmt.Errorf("no node has the owner %q%s", owner, model.DidYouMean(owner, d.Owners))
+	}
+	kept := []Finding{}
+	for _, f := range d.Findings {
+		if slices.Contains(f.Owners, owner) {
+			kept = append(kept, f)
+		}
+	}
+	d.Findings = kept
+	d.count()
+	return nil
 }
 
 // acceptance gives the decision to live with a finding, unless it has run out.

@@ -168,12 +168,12 @@ depth, or accept the finding and say who works it off.`,
 			if len(from) == 0 || watched(p, n.Name) {
 				continue
 			}
-			desk := n.Name + "-desk"
-			remedy := patchNode("have somebody work it off: an outside system that takes its messages", n.Name, map[string]any{"links": map[string]any{desk: map[string]any{}}})
-			remedy.Patch["nodes"].(map[string]any)[desk] = map[string]any{"kind": "outside", "takes": "5m"}
-			var remedies []Remedy
-			if p.Graph.NodeID(desk) == graph.None {
-				remedies = []Remedy{remedy}
+			alarm := "in-" + n.Name
+			remedies := []Remedy{{Say: "an alarm as soon as something lies there", Patch: map[string]any{"alarms": map[string]any{alarm: map[string]any{"watch": "parked", "of": n.Name, "above": 0}}}}}
+			if desk := n.Name + "-desk"; p.Graph.NodeID(desk) == graph.None {
+				remedy := patchNode("have somebody work it off: an outside system that takes its messages", n.Name, map[string]any{"links": map[string]any{desk: map[string]any{}}})
+				remedy.Patch["nodes"].(map[string]any)[desk] = map[string]any{"kind": "outside", "takes": "5m"}
+				remedies = append(remedies, remedy)
 			}
 			p.report(n.Pos, []string{n.Name}, nil, map[string]any{"from": from}, remedies,
 				"what fails at %s comes to rest in %s, and nothing reads it: it is noticed when its retention of %s has ended, or never", list(from), n.Name, model.FormatDuration(n.Retention))

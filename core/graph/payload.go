@@ -60,6 +60,9 @@ func (g *Graph) payload(v *model.Value) (*Payload, error) {
 	return p, nil
 }
 
+// Constant gives the payload where it is the same for every event.
+func (p *Payload) Constant() (any, bool) { return p.literal, p.constant }
+
 // Value makes the payload for an event. Constant parts are shared, so the
 // result must not be changed.
 func (p *Payload) Value(e *expr.Event) (any, error) {

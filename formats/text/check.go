@@ -15,6 +15,7 @@ import (
 func Check(w io.Writer, doc *check.Document, s Style) error {
 	p := newPage(w, s)
 	p.verdict(doc)
+	p.byOwner(doc)
 	for i := range doc.Findings {
 		p.finding(&doc.Findings[i])
 	}
@@ -43,6 +44,31 @@ func (p *page) verdict(doc *check.Document) {
 		words = "fit to build"
 	}
 	p.line("%s: %s — %s, %s, %s, %d accepted", p.paint(bold, doc.Model), p.paint(colour, words), plural(counts.Errors, "error"), plural(counts.Warnings, "warning"), plural(counts.Notes, "note"), counts.Accepted)
+}
+
+// byOwner counts findings by who answers for the nodes.
+func (p *page) byOwner(doc *check.Document) {
+	counts := map[string]int{}
+	for i := range doc.Findings {
+		if f := &doc.Findings[i]; f.Accepted == nil {
+			for _, o := range f.Owners {
+				counts[o]++
+			}
+		}
+	}
+	var parts []string
+	for _, o := range sorted(counts) {
+		parts = append(parts, fmt.Sprintf("%s %d", o, counts[o]))
+	}
+	if len(parts) > 0 {
+		p.wrap("", "by owner: "+strings.Join(parts, ", "))
+	}
+	if doc.Gone != nil {
+		p.line("%s gone since", plural(len(doc.Gone), "finding"))
+		for _, g := range doc.Gone {
+			p.wrap("  ", p.paint(green, "gone ")+g.Code+"  "+g.Message)
+		}
+	}
 }
 
 func (p *page) finding(f *check.Finding) {

@@ -1,0 +1,143 @@
+package text
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"ironweir/core/check"
+	"ironweir/core/document"
+	"ironweir/core/model"
+)
+
+// DiffDocument is what `diff -format json` prints.
+type DiffDocument struct {
+	document.Head
+	Before string `json:"before"`
+	After  string `json:"after"`
+	*model.Changes
+	Came []check.Finding `json:"findings_came"`
+	Went []check.Gone    `json:"findings_went"`
+}
+
+// Diff prints what differs between two models, then which findings came and
+// went.
+func Diff(w io.Writer, d *DiffDocument, s Style) error {
+	p := newPage(w, s)
+	if d.Changes.Same() {
+		p.line("%s", p.paint(green, "The models say the same."))
+	}
+	for _, n := range d.NodesAdded {
+		p.line("%s node %s", p.paint(green, "+"), n)
+	}
+	for _, n := range d.NodesRemoved {
+		p.line("%s node %s", p.paint(red, "−"), n)
+	}
+	for _, l := range d.LinksAdded {
+		p.line("%s link %s", p.paint(green, "+"), l)
+	}
+	for _, l := range d.LinksRemoved {
+		p.line("%s link %s", p.paint(red, "−"), l)
+	}
+	for _, n := range sorted(d.Nodes) {
+		p.changes(n, d.Nodes[n])
+	}
+	for _, l := range sorted(d.Links) {
+		p.changes(l, d.Links[l])
+	}
+	for _, c := range d.Settings {
+		p.changes(c.Path, []model.Change{{Before: c.Before, After: c.After}})
+	}
+	if len(d.Came) == 0 && len(d.Went) == 0 {
+		p.line("\nThe findings are the same.")
+		return p.Flush()
+	}
+	if len(d.Came) > 0 {
+		p.heading(fmt.Sprintf("%s came", plural(len(d.Came), "finding")))
+		for i := range d.Came {
+			f := &d.Came[i]
+			p.wrap("  ", fmt.Sprintf("%s %s  %s", p.paint(yellow, string(f.Severity)), f.Code, f.Message))
+		}
+	}
+	if len(d.Went) > 0 {
+		p.heading(fmt.Sprintf("%s went", plural(len(d.Went), "finding")))
+		for _, g := range d.Went {
+			p.wrap("  ", g.Code+"  "+g.Message)
+		}
+	}
+	return p.Flush()
+}
+
+func (p *page) changes(what string, changes []model.Change) {
+	for _, c := range changes {
+		name := strings.TrimSpace(what + " " + p.paint(faint, c.Path))
+		switch {
+		case c.Before == "":
+			p.wrap("  ", fmt.Sprintf("%s: %s", name, p.paint(green, c.After)))
+		case c.After == "":
+			p.wrap("  ", fmt.Sprintf("%s: no longer %s", name, p.paint(red, c.Before)))
+		default:
+			p.wrap("  ", fmt.Sprintf("%s: %s → %s", name, p.paint(red, c.Before), p.paint(green, c.After)))
+		}
+	}
+}
+
+// DiffMarkdown writes the same for a pull request.
+func DiffMarkdown(w io.Writer, d *DiffDocument) error {
+	var b strings.Builder
+	fmt.Fprintf(&b, "## %s\n\n", d.Model)
+	list := func(word string, names []string) {
+		if len(names) > 0 {
+			fmt.Fprintf(&b, "- %s: `%s`\n", word, strings.Join(names, "`, `"))
+		}
+	}
+	list("nodes added", d.NodesAdded)
+	list("nodes removed", d.NodesRemoved)
+	list("links added", d.LinksAdded)
+	list("links removed", d.LinksRemoved)
+	rows := func(what string, changes []model.Change) {
+		for _, c := range changes {
+			fmt.Fprintf(&b, "- `%s` %s: `%s` → `%s`\n", what, c.Path, c.Before, c.After)
+		}
+	}
+	for _, n := range sorted(d.Nodes) {
+		rows(n, d.Nodes[n])
+	}
+	for _, l := range sorted(d.Links) {
+		rows(l, d.Links[l])
+	}
+	rows("model", d.Settings)
+	if d.Changes.Same() {
+		b.WriteString("The models say the same.\n")
+	}
+	fmt.Fprintf(&b, "\n%s came, %s went.\n\n", plural(len(d.Came), "finding"), plural(len(d.Went), "finding"))
+	for i := range d.Came {
+		fmt.Fprintf(&b, "- **%s %s** %s\n", d.Came[i].Severity, d.Came[i].Code, d.Came[i].Message)
+	}
+	for _, g := range d.Went {
+		fmt.Fprintf(&b, "- ~~%s %s~~\n", g.Code, g.Message)
+	}
+	_, err := io.WriteString(w, b.String())
+	return err
+}
+
+// Ways prints the ways between two nodes.
+func Ways(w io.Writer, from, to string, ways []check.Way, more bool, s Style) error {
+	p := newPage(w, s)
+	if len(ways) == 0 {
+		p.line("No message can go from %s to %s.", from, to)
+		return p.Flush()
+	}
+	p.line("%s from %s to %s, the shortest first:", plural(len(ways), "way"), p.paint(bold, from), p.paint(bold, to))
+	for i, way := range ways {
+		p.line("")
+		p.line("%s %s", p.paint(bold, fmt.Sprintf("%d.", i+1)), way.Steps[0].Node+p.paint(faint, "  "+way.Reach))
+		for _, step := range way.Steps[1:] {
+			p.line("   → %s%s", step.Node, p.paint(faint, "  "+step.How))
+		}
+	}
+	if more {
+		p.line("\nThere are more; only the first %d are shown.", len(ways))
+	}
+	return p.Flush()
+}
