@@ -308,7 +308,7 @@ func (a *Analysis) runRate(i int) float64 {
 	least, _ := a.inwardTries(i)
 	tries := 1.0
 	if n.Kind.Runs() {
-		tries = meanTries(n, least)
+		tries = a.meanTries(n, least)
 	}
 	return a.rates[i] * tries
 }
@@ -335,7 +335,7 @@ func (a *Analysis) amplify(nodes, states []float64) Amplification {
 		n := a.node(i)
 		if n.Kind == model.Function || n.Kind == model.Workflow {
 			least, _ := a.inwardTries(i)
-			runs += v * meanTries(n, least)
+			runs += v * a.meanTries(n, least)
 		}
 	}
 	for _, o := range a.flows {

@@ -2,7 +2,6 @@ package check
 
 import (
 	"fmt"
-	"sort"
 	"time"
 
 	"ironweir/core/document"
@@ -13,7 +12,8 @@ import (
 
 // Entry is what is known of the messages that come in at a node.
 type Entry struct {
-	Survives        int           `json:"survives"`         // faults at once without a loss, as far as looked (one fault at a time)
+	Survives        int           `json:"survives"`         // faults at once without a loss, as far as searched
+	Searched        int           `json:"searched"`         // faults at once of which every set was looked at
 	LossSets        []LossSet     `json:"loss_sets"`        // smallest first
 	LossProbability *float64      `json:"loss_probability"` // of a message, from the failure shares alone; null: it sets off ever more
 	Amplification   Amplification `json:"amplification"`
@@ -68,97 +68,11 @@ type sender struct {
 	asynchronous bool
 }
 
-// findLosses works out, for every entry, which single faults lose a message,
-// and what is lost without any.
-func (a *Analysis) findLosses() {
-	a.Entries = map[string]Entry{}
-	groups := a.faultGroups()
-	waiters := a.waiters()
-	out := map[int][]int{}
-	for _, e := range a.Graph.Edges(true) {
-		if e.Dead || a.Reach[e.Link] != expr.Impossible {
-			out[e.From] = append(out[e.From], e.To)
-		}
-	}
-	for _, entry := range a.entries {
-		e := Entry{LossSets: []LossSet{}, Survives: 1}
-		if nodes, states, ok := a.oneInto(entry); ok {
-			e.Amplification, e.LossProbability = a.amplify(nodes, states), a.lossProbability(nodes)
-		}
-		base := a.explore(entry)
-		byDesign := base.losses
-		reached := a.reachable(entry, out)
-		lost := map[[2]int]bool{}
-		for _, l := range byDesign {
-			e.LossSets = append(e.LossSets, a.lossSet(nil, l))
-			lost[[2]int{l.node, l.link}] = true
-		}
-		for _, g := range groups {
-			if !g.touches(reached) || len(g.nodes) == 1 && g.nodes[0] == entry {
-				continue // an entry that takes nothing tells who sends
-			}
-			losses := base.under(g.nodes, waiters)
-			first := -1
-			for k, l := range losses {
-				if !lost[[2]int{l.node, l.link}] && (first < 0 || l.after < losses[first].after) {
-					first = k
-				}
-			}
-			if first >= 0 {
-				e.LossSets = append(e.LossSets, a.lossSet([]string{g.name}, losses[first]))
-			}
-		}
-		sort.SliceStable(e.LossSets, func(i, j int) bool { return len(e.LossSets[i].Faults) < len(e.LossSets[j].Faults) })
-		if len(e.LossSets) > 0 {
-			e.Survives = len(e.LossSets[0].Faults) - 1
-		}
-		a.Entries[a.node(entry).Name] = e
-	}
-}
-
 func (a *Analysis) lossSet(names []string, l loss) LossSet {
 	if names == nil {
 		names = []string{}
 	}
 	return LossSet{Faults: names, Cause: l.cause, Node: a.node(l.node).Name, After: document.At(l.after.Seconds()), Some: l.some, link: l.link}
-}
-
-type faultGroup struct {
-	name  string
-	nodes []int
-}
-
-func (g *faultGroup) touches(reached map[int]bool) bool {
-	for _, n := range g.nodes {
-		if reached[n] {
-			return true
-		}
-	}
-	return false
-}
-
-// faultGroups lists what can fail as one: a node that runs or takes writes, or
-// a group that fails together.
-func (a *Analysis) faultGroups() []faultGroup {
-	var out []faultGroup
-	for i := range a.Graph.Nodes {
-		if k := a.node(i).Kind; k.Runs() || k.Channel() {
-			out = append(out, faultGroup{a.node(i).Name, []int{i}})
-		}
-	}
-	var names []string
-	for name := range a.Graph.Topology.FailsTogether {
-		names = append(names, name)
-	}
-	sort.Strings(names)
-	for _, name := range names {
-		g := faultGroup{name: name}
-		for _, m := range a.Graph.Topology.FailsTogether[name] {
-			g.nodes = append(g.nodes, a.Graph.NodeID(m))
-		}
-		out = append(out, g)
-	}
-	return out
 }
 
 // explore follows a message from an entry with nothing broken.
@@ -168,10 +82,9 @@ func (a *Analysis) explore(entry int) *explorer {
 	return x
 }
 
-// under gives the ways in which a message, or what comes of it, is lost when
-// some nodes fail: it looks again only where they, or what waits for them or
-// writes to them, take part.
-func (x *explorer) under(nodes []int, waiters map[int][]int) []loss {
+// under looks at what changes when some nodes fail. It looks again only where
+// they, or what waits for them or writes to them, take part.
+func (x *explorer) under(nodes []int, waiters map[int][]int) *explorer {
 	y := &explorer{a: x.a, failed: faults{}, seen: map[arrival]bool{}, sent: map[sender]bool{}, at: map[int][]arrival{}, base: x, dirty: map[int]bool{}}
 	var work []int
 	touch := func(i int) {
@@ -200,7 +113,7 @@ func (x *explorer) under(nodes []int, waiters map[int][]int) []loss {
 			}
 		}
 	}
-	return y.losses
+	return y
 }
 
 // holder gives the node from which an arrival comes.
@@ -379,7 +292,7 @@ func patience(n *graph.Node, l *graph.Link) (span time.Duration, ends bool) {
 	case p.Tries == 0:
 		return time.Duration(p.GiveUp), p.GiveUp > 0
 	case n.Kind == model.Queue && !p.WaitSet:
-		span = time.Duration(p.Tries) * n.Lease
+		span = time.Duration(p.Tries-1) * n.Lease // what comes as the fault begins has its last try then
 		if p.GiveUp > 0 {
 			span = min(span, time.Duration(p.GiveUp))
 		}

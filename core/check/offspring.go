@@ -38,10 +38,62 @@ type offspring struct {
 // edge names the way of an offspring, as edgeKey does.
 func (o *offspring) edge() [2]int { return edgeKey(graph.Edge{Link: o.link, Dead: o.dead}) }
 
+// runFails gives the share of a node's runs that fail: by its own share, by a
+// waiting call whose tries are used up, or by a write that is rejected. A cycle
+// of waiting calls is counted once.
+func (a *Analysis) runFails(i int) float64 {
+	if a.failing == nil {
+		a.failing = make([]float64, len(a.Graph.Nodes))
+		for k := range a.failing {
+			a.failing[k] = -1
+		}
+	}
+	if a.failing[i] >= 0 {
+		return a.failing[i]
+	}
+	n := a.node(i)
+	a.failing[i] = n.Fails.EachTry
+	if n.Kind == model.Function || n.Kind == model.Workflow {
+		well := 1 - n.Fails.EachTry
+		for _, id := range n.Out {
+			l := a.link(id)
+			if l.When != model.OfRun || l.Ignore || l.InCatch || a.Reach[id] == expr.Impossible {
+				continue
+			}
+			var fails float64
+			switch l.Relation {
+			case model.WaitingCall:
+				fails = a.exhausted(a.node(l.To), max(l.Policy.Tries, 1))
+			case model.RunWrite:
+				fails = math.Pow(a.node(l.To).Fails.EachTry, float64(max(l.Policy.Tries, 1)))
+			}
+			well *= 1 - l.Chance*(1-math.Pow(1-fails, l.Count.Dist.Expected()))
+		}
+		a.failing[i] = 1 - well
+	}
+	return a.failing[i]
+}
+
+// reachesCall gives the share of a node's runs that come as far as a call: they
+// have not failed by themselves, nor by an earlier call.
+func (a *Analysis) reachesCall(n *graph.Node, call *graph.Link) float64 {
+	well := 1 - n.Fails.EachTry
+	for _, id := range n.Out {
+		l := a.link(id)
+		if l.ID == call.ID {
+			break
+		}
+		if l.Relation == model.WaitingCall && l.When == model.OfRun && !l.Ignore && !l.InCatch && a.Reach[id] != expr.Impossible {
+			well *= 1 - l.Chance*a.exhausted(a.node(l.To), max(l.Policy.Tries, 1))
+		}
+	}
+	return well
+}
+
 // exhausted gives the share of a function's messages whose tries are used up:
 // p^n for a failure share p and n tries, and all that it never manages.
-func exhausted(n *graph.Node, tries int) float64 {
-	p := n.Fails.EachTry
+func (a *Analysis) exhausted(n *graph.Node, tries int) float64 {
+	p := a.runFails(n.ID)
 	never := n.Fails.ForGood
 	spent := 0.0
 	if tries > 0 {
@@ -57,8 +109,8 @@ func exhausted(n *graph.Node, tries int) float64 {
 
 // meanTries is the mean number of runs of one message: (1−p^n)/(1−p), and n for
 // those that never succeed.
-func meanTries(n *graph.Node, tries int) float64 {
-	p := n.Fails.EachTry
+func (a *Analysis) meanTries(n *graph.Node, tries int) float64 {
+	p := a.runFails(n.ID)
 	if tries == 0 {
 		if p >= 1 {
 			return 1
@@ -122,7 +174,7 @@ func (a *Analysis) offsprings() []offspring {
 		target := a.node(l.To)
 		share := 0.0
 		if target.Kind.Runs() {
-			share = exhausted(target, l.Policy.Tries)
+			share = a.exhausted(target, l.Policy.Tries)
 		}
 		wait := 0.0
 		for k := 1; k < max(l.Policy.Tries, 1); k++ {
@@ -149,18 +201,21 @@ func (a *Analysis) linkMean(n *graph.Node, l *graph.Link) (span, float64) {
 		return mean, expected
 	}
 	least, most := a.inwardTries(l.From)
-	success := span{1 - exhausted(n, least), 1 - exhausted(n, most)}
+	success := span{1 - a.exhausted(n, least), 1 - a.exhausted(n, most)}
 	switch {
 	case l.When == model.Failure:
-		share := span{exhausted(n, most), exhausted(n, least)}
+		share := span{a.exhausted(n, most), a.exhausted(n, least)}
 		if !a.asynchronous(l.From) && !n.ResultsAll {
 			return exactly(0), 0
 		}
 		return share, share.high
 	case l.When == model.Success && !a.asynchronous(l.From) && !n.ResultsAll:
 		return exactly(0), 0
+	case l.Relation == model.WaitingCall:
+		reached := a.reachesCall(n, l) * a.meanTries(a.node(l.To), max(l.Policy.Tries, 1))
+		success = span{a.meanTries(n, least) * reached, a.meanTries(n, most) * reached}
 	case l.AtStart:
-		success = span{meanTries(n, least), meanTries(n, most)}
+		success = span{a.meanTries(n, least), a.meanTries(n, most)}
 	}
 	count := exactly(l.Count.Dist.Expected())
 	expectedCount := count.high

@@ -21,7 +21,7 @@ func (a *Analysis) lossProbability(at []float64) *float64 {
 			continue
 		}
 		_, expected := a.linkMean(a.node(l.From), l)
-		sum += at[l.From] * expected * exhausted(target, l.Policy.Tries)
+		sum += at[l.From] * expected * a.exhausted(target, l.Policy.Tries)
 	}
 	sum = min(sum, 1)
 	return &sum

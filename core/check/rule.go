@@ -310,6 +310,7 @@ type Analysis struct {
 	states    *stateGraph
 	flows     []offspring // between states
 	grows     []bool      // by state: its rate has no bound
+	failing   []float64   // by node: the share of its runs that fail; see runFails
 }
 
 // Analyse works out everything that the rules look at.
