@@ -3,6 +3,7 @@ package check_test
 import (
 	"encoding/json"
 	"flag"
+	"fmt"
 	"os"
 	"sort"
 	"strings"
@@ -347,4 +348,47 @@ func rulePage(t *testing.T, r *check.Rule, cases string) string {
 	}
 	require.Fail(t, "no case shows it", r.Code)
 	return ""
+}
+
+// BenchmarkCheckEstate checks estates of many systems: each a bucket, a topic,
+// queues and functions with dead-letters, some of them linked to the next, three
+// links a node.
+func BenchmarkCheckEstate(b *testing.B) {
+	for _, nodes := range []int{100, 1_000, 10_000, 100_000} {
+		b.Run(fmt.Sprint(nodes), func(b *testing.B) {
+			m, err := model.Parse("estate.yaml", []byte(estate(nodes/10)), model.Options{})
+			require.NoError(b, err)
+			g, err := graph.Compile(m)
+			require.NoError(b, err)
+			b.ReportMetric(float64(len(g.Links)), "links")
+			b.ReportMetric(float64(len(g.Nodes)), "nodes")
+			for b.Loop() {
+				check.Run(g, nil, document.Head{}, today)
+			}
+		})
+	}
+}
+
+// estate writes systems of ten nodes each.
+func estate(systems int) string {
+	var b strings.Builder
+	b.WriteString("ironweir: topology/1\nname: estate\nnodes:\n")
+	for i := range systems {
+		next := ""
+		if i+1 < systems && i%7 != 6 {
+			next = fmt.Sprintf(", on: {to: in-%d, key: \"from-%d/{stem}.csv\"}", i+1, i)
+		}
+		fmt.Fprintf(&b, `  in-%[1]d: {kind: bucket, keys: ["up-%[1]d/{seq}.csv"], rate: 10/h, links: {split-%[1]d: {match: {suffix: .csv}, dead-letter: aside-%[1]d}, log-%[1]d: {dead-letter: aside-%[1]d}}}
+  split-%[1]d: {kind: function, takes: 1s, links: {work-%[1]d: {count: 3}, rows-%[1]d: {key: "{stem}"}}}
+  work-%[1]d: {kind: queue, lease: 5m, links: {do-%[1]d: {retry: {tries: 3}, dead-letter: aside-%[1]d}}}
+  do-%[1]d: {kind: function, takes: 2s, fails: 1%%, concurrency: 5, links: {desk-%[1]d: {mode: wait}, news-%[1]d: {type: done}, rows-%[1]d: {}%[2]s}}
+  desk-%[1]d: {kind: outside, takes: 1s, fails: 1%%}
+  news-%[1]d: {kind: topic, links: {a-%[1]d: {match: {type: done}, to: mail-%[1]d, dead-letter: aside-%[1]d}, b-%[1]d: {to: log-%[1]d, match: {type: [done, gone]}, dead-letter: aside-%[1]d}}}
+  mail-%[1]d: {kind: queue, lease: 5m, links: {desk-%[1]d: {retry: {tries: 3}, dead-letter: aside-%[1]d}}}
+  log-%[1]d: {kind: function, takes: 100ms, links: {rows-%[1]d: {op: update}}}
+  rows-%[1]d: {kind: table}
+  aside-%[1]d: {kind: queue}
+`, i, next)
+	}
+	return b.String()
 }

@@ -301,11 +301,32 @@ func patience(n *graph.Node, l *graph.Link) (span time.Duration, ends bool) {
 	return triesSpan(p), true
 }
 
+// lastTry is when a message that is tried until its retention ends has its last
+// try: a fault that lasts until then loses it.
+func lastTry(n *graph.Node, l *graph.Link) time.Duration {
+	p := &l.Policy
+	retention := int64(n.Retention)
+	if n.Kind == model.Queue && !p.WaitSet {
+		return time.Duration((retention - 1) / max(int64(n.Lease), 1) * int64(n.Lease))
+	}
+	t := int64(0)
+	for k := 1; ; k++ {
+		w := p.Backoff(k)
+		if t+w >= retention {
+			return time.Duration(t)
+		}
+		if w == p.Backoff(k+1) { // from here on all waits are alike
+			return time.Duration(t + (retention-1-t)/w*w)
+		}
+		t += w
+	}
+}
+
 // spent is a message of a queue or feed whose every run fails.
 func (x *explorer) spent(n *graph.Node, l *graph.Link, after time.Duration, some bool) {
 	span, ends := patience(n, l)
 	if !ends || span > n.Retention {
-		x.lose(loss{"expired", n.ID, l.ID, after + n.Retention, some})
+		x.lose(loss{"expired", n.ID, l.ID, after + lastTry(n, l), some})
 		return
 	}
 	x.given(arrival{n.ID, l.ID, false}, l, "exhausted", after+span, some)

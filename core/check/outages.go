@@ -109,7 +109,7 @@ func (a *Analysis) queueBudget(q *graph.Node, l *graph.Link) way {
 		limit = l.Link.ID() + " tries × lease"
 	}
 	if !ends || span > q.Retention {
-		return way{q.Retention, false, q.Name + " retention"}
+		return way{lastTry(q, l), false, q.Name + " retention"}
 	}
 	return way{span, l.DeadLetter != graph.None, limit}
 }
