@@ -234,25 +234,54 @@ func (a *Analysis) growingStates() []bool {
 // Where a possible loop would let it go on for ever, it stops after 20,000
 // steps with what it has.
 func (a *Analysis) propagate(arrivals []float64, grows []bool) []float64 {
+	if a.flowsFrom == nil {
+		a.flowsFrom = make([][]int32, len(arrivals))
+		for i := range a.flows {
+			from := a.flows[i].from
+			a.flowsFrom[from] = append(a.flowsFrom[from], int32(i))
+		}
+	}
 	rates := append([]float64(nil), arrivals...)
-	wave := append([]float64(nil), arrivals...)
-	next := make([]float64, len(rates))
+	if a.waves[0] == nil {
+		a.waves[0], a.waves[1] = make([]float64, len(rates)), make([]float64, len(rates))
+	}
+	wave, next := a.waves[0], a.waves[1] // all zero, and left so
+	var active, coming []int             // the states that a wave is at
+	for i, v := range arrivals {
+		if v != 0 {
+			wave[i] = v
+			active = append(active, i)
+		}
+	}
 	for range 20_000 {
-		clear(next)
-		for _, o := range a.flows {
-			if w := wave[o.from]; w != 0 && !(grows != nil && grows[o.to]) {
+		coming = coming[:0]
+		for _, from := range active {
+			w := wave[from]
+			wave[from] = 0
+			for _, k := range a.flowsFrom[from] {
+				o := &a.flows[k]
+				if o.expected == 0 || grows != nil && grows[o.to] {
+					continue
+				}
+				if next[o.to] == 0 {
+					coming = append(coming, o.to)
+				}
 				next[o.to] += w * o.expected
 			}
 		}
 		moved := 0.0
-		for i, v := range next {
-			rates[i] += v
-			moved = max(moved, v)
+		for _, i := range coming {
+			rates[i] += next[i]
+			moved = max(moved, next[i])
 		}
+		wave, next = next, wave
+		active, coming = coming, active
 		if moved < 1e-15 || math.IsInf(moved, 0) {
 			break
 		}
-		wave, next = next, wave
+	}
+	for _, i := range active {
+		wave[i] = 0
 	}
 	return rates
 }
@@ -332,16 +361,25 @@ func erlangC(c int, load float64) float64 {
 func (a *Analysis) amplify(nodes, states []float64) Amplification {
 	runs, copies := 0.0, 1.0
 	for i, v := range nodes {
+		if v == 0 {
+			continue
+		}
 		n := a.node(i)
 		if n.Kind == model.Function || n.Kind == model.Workflow {
 			least, _ := a.inwardTries(i)
 			runs += v * a.meanTries(n, least)
 		}
 	}
-	for _, o := range a.flows {
-		r := a.link(o.link).Relation
-		if r != model.WaitingCall && r != model.PolledRun && r != model.PolledPush || o.dead {
-			copies += states[o.from] * o.expected
+	for from, v := range states {
+		if v == 0 {
+			continue
+		}
+		for _, k := range a.flowsFrom[from] {
+			o := &a.flows[k]
+			r := a.link(o.link).Relation
+			if r != model.WaitingCall && r != model.PolledRun && r != model.PolledPush || o.dead {
+				copies += v * o.expected
+			}
 		}
 	}
 	return Amplification{&runs, &copies}

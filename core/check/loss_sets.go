@@ -37,6 +37,12 @@ type setFinder struct {
 func (a *Analysis) findLosses() {
 	a.Entries = map[string]Entry{}
 	groups := a.faultGroups()
+	groupsAt := map[int][]int{}
+	for k, g := range groups {
+		for _, n := range g.nodes {
+			groupsAt[n] = append(groupsAt[n], k)
+		}
+	}
 	waiters := a.waiters()
 	out := map[int][]int{}
 	for _, e := range a.Graph.Edges(true) {
@@ -55,9 +61,13 @@ func (a *Analysis) findLosses() {
 			e.LossSets = append(e.LossSets, a.lossSet(nil, l))
 			f.design[[2]int{l.node, l.link}] = true
 		}
-		reached := a.reachable(entry, out)
-		for _, g := range groups {
-			if g.touches(reached) && !(len(g.nodes) == 1 && g.nodes[0] == entry) { // an entry that takes nothing tells who sends
+		var touched []int
+		for n := range a.reachable(entry, out) {
+			touched = append(touched, groupsAt[n]...)
+		}
+		sort.Ints(touched)
+		for _, k := range slices.Compact(touched) {
+			if g := groups[k]; len(g.nodes) > 1 || g.nodes[0] != entry { // an entry that takes nothing tells who sends
 				f.groups = append(f.groups, g)
 			}
 		}
@@ -222,15 +232,6 @@ func (x *explorer) visited() map[int]bool {
 type faultGroup struct {
 	name  string
 	nodes []int
-}
-
-func (g *faultGroup) touches(reached map[int]bool) bool {
-	for _, n := range g.nodes {
-		if reached[n] {
-			return true
-		}
-	}
-	return false
 }
 
 // faultGroups lists what can fail as one: a node that runs or takes writes, or

@@ -13,6 +13,9 @@ func (a *Analysis) lossProbability(at []float64) *float64 {
 	sum := 0.0
 	for i := range a.Graph.Links {
 		l := a.link(i)
+		if at[l.From] == 0 {
+			continue
+		}
 		target := a.node(l.To)
 		if !target.Kind.Runs() || l.Relation.OfRun() && l.Relation != model.RunIntake && l.Relation != model.RunPush || l.DeadLetter != graph.None || a.Reach[i] == expr.Impossible {
 			continue

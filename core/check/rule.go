@@ -308,9 +308,11 @@ type Analysis struct {
 	sources   map[int]*model.Traffic
 	scenario  *model.Scenario
 	states    *stateGraph
-	flows     []offspring // between states
-	grows     []bool      // by state: its rate has no bound
-	failing   []float64   // by node: the share of its runs that fail; see runFails
+	flows     []offspring  // between states
+	flowsFrom [][]int32    // of flows, by the state that they leave
+	waves     [2][]float64 // scratch of propagate
+	grows     []bool       // by state: its rate has no bound
+	failing   []float64    // by node: the share of its runs that fail; see runFails
 }
 
 // Analyse works out everything that the rules look at.
