@@ -1,6 +1,7 @@
 package model_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -202,4 +203,18 @@ func FuzzParse(f *testing.F) {
 			_, _ = model.ParseScenario("fuzz.yaml", text, m)
 		}
 	})
+}
+
+// BenchmarkParse reads a model of 5,000 nodes.
+func BenchmarkParse(b *testing.B) {
+	var text strings.Builder
+	text.WriteString("ironweir: topology/1\nname: large\nnodes:\n")
+	for i := range 2500 {
+		fmt.Fprintf(&text, "  q-%d: {kind: queue, lease: 5m, links: {f-%d: {match: {suffix: [.csv, .txt]}, retry: {tries: 3}, dead-letter: q-0x}}}\n  f-%d: {kind: function, takes: {dist: lognormal, p50: 1s, p95: 3s}, fails: 1%%}\n", i, i, i)
+	}
+	text.WriteString("  q-0x: {kind: queue}\n")
+	for b.Loop() {
+		_, err := model.Parse("large.yaml", []byte(text.String()), model.Options{})
+		require.NoError(b, err)
+	}
 }

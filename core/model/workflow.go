@@ -382,6 +382,9 @@ func raises(tasks []*Task) bool {
 // calls gives a workflow a waiting link for each task that calls a node which
 // no link of its own names.
 func (d *decoder) calls(t *Topology, n *Node, path string) {
+	if len(n.Do) == 0 {
+		return
+	}
 	names := t.NodeNames()
 	Walk(n.Do, Place{}, func(task *Task, p Place) {
 		d.taskExpressions(task, path)
