@@ -102,6 +102,21 @@ func sorted[V any](m map[string]V) []string {
 	return names
 }
 
+// survivesWords says how many faults at once an entry survives.
+func survivesWords(e *check.Entry) string {
+	switch {
+	case e.Survives < 0:
+		return "none: lost by design"
+	case e.Survives == 0:
+		return "no fault"
+	case e.Survives == 1:
+		return "any one fault"
+	case e.Survives == e.Searched && e.Searched == check.MaxFaults:
+		return "any three faults"
+	}
+	return fmt.Sprintf("any %d faults", e.Survives)
+}
+
 func (p *page) entries(doc *check.Document) {
 	if len(doc.Entries) == 0 {
 		return
@@ -110,21 +125,15 @@ func (p *page) entries(doc *check.Document) {
 	var rows [][]string
 	for _, name := range sorted(doc.Entries) {
 		e := doc.Entries[name]
-		survives := "any one fault"
-		switch {
-		case e.Survives < 0:
-			survives = "none: lost by design"
-		case e.Survives == 0:
-			survives = "no fault"
-		}
-		var single []string
+		survives := survivesWords(&e)
+		var least []string // the smallest sets
 		for _, set := range e.LossSets {
-			if len(set.Faults) == 1 {
-				single = append(single, set.Faults[0])
+			if len(set.Faults) == e.Survives+1 && len(set.Faults) > 0 {
+				least = append(least, strings.Join(set.Faults, " + "))
 			}
 		}
-		if len(single) > 2 {
-			single = append(single[:2], fmt.Sprintf("and %d more", len(single)-2))
+		if len(least) > 2 {
+			least = append(least[:2], fmt.Sprintf("and %d more", len(least)-2))
 		}
 		amp := func(x *float64) string {
 			if x == nil {
@@ -136,9 +145,9 @@ func (p *page) entries(doc *check.Document) {
 		if e.LossProbability != nil {
 			lost = share(*e.LossProbability)
 		}
-		rows = append(rows, []string{name, survives, lost, amp(e.Amplification.Runs), amp(e.Amplification.Copies), strings.Join(single, ", ")})
+		rows = append(rows, []string{name, survives, lost, amp(e.Amplification.Runs), amp(e.Amplification.Copies), strings.Join(least, ", ")})
 	}
-	p.table([]string{"entry", "survives", ">lost", ">runs", ">copies", "single points of loss"}, rows)
+	p.table([]string{"entry", "survives", ">lost", ">runs", ">copies", "what loses"}, rows)
 }
 
 func (p *page) outages(doc *check.Document) {
