@@ -55,8 +55,8 @@ var errUsage = errors.New("usage")
 type unreachable struct{ error }
 
 func commands() []*command {
-	return []*command{checkCommand, explainCommand, followCommand, diffCommand, pathsCommand, runCommand, sizeCommand, compareCommand, drawCommand, firesCommand, sampleCommand, schemaCommand,
-		serveCommand, migrateCommand, openapiCommand, versionCommand}
+	return []*command{checkCommand, explainCommand, followCommand, diffCommand, pathsCommand, runCommand, sizeCommand, compareCommand, drawCommand, firesCommand, sampleCommand, newCommand, schemaCommand,
+		serveCommand, migrateCommand, openapiCommand, versionCommand, completionCommand()}
 }
 
 func main() {

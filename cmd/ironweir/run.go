@@ -15,6 +15,7 @@ import (
 	"ironweir/core/model"
 	"ironweir/core/sim"
 	"ironweir/core/study"
+	"ironweir/formats/junit"
 	"ironweir/formats/text"
 )
 
@@ -27,7 +28,7 @@ ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -sweep demo/
 ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -look consignments@3h10m
 ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -journey 12`,
 	run: func(c *call) (int, error) {
-		f := c.runFlags("text|json")
+		f := c.runFlags("text|json|markdown|junit|csv")
 		var series, latency repeated
 		c.Var(&series, "series", "put the series of `NODE` into the JSON, or all; may be repeated")
 		c.Var(&latency, "latency", "show only the latency `FROM:TO` in the text; may be repeated")
@@ -95,9 +96,16 @@ ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -journey 12`
 				return 0, err
 			}
 		}
-		if *f.m.format == "json" {
+		switch *f.m.format {
+		case "json":
 			err = c.printJSON(doc)
-		} else {
+		case "markdown":
+			err = text.RunMarkdown(c.out, doc)
+		case "junit":
+			err = junit.Run(c.out, doc)
+		case "csv":
+			err = text.RunCSV(c.out, doc)
+		default:
 			err = text.Run(c.out, doc, c.style(), latency)
 		}
 		if err != nil {
@@ -128,10 +136,13 @@ func (c *call) verdict(holds bool) int {
 
 // show prints a document as JSON, or by its own words.
 func (c *call) show(f *runFlags, doc any, words func() error) error {
-	if *f.m.format == "json" {
+	switch *f.m.format {
+	case "json":
 		return c.printJSON(doc)
+	case "text":
+		return words()
 	}
-	return words()
+	return fmt.Errorf("-format %s is for the result of one run; here it is text or json", *f.m.format)
 }
 
 // sideBySide runs the model as it is and each of its variants.

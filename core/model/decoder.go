@@ -83,6 +83,9 @@ func (o *object) done(elsewhere func(key string) string) {
 			continue
 		}
 		message := fmt.Sprintf("unknown field %q%s", f.Key, didYouMean(f.Key, o.asked))
+		if f.Value.Shape == Null && strings.Contains(f.Key, " ") {
+			message += "; in a one-line map a text with a comma must be quoted"
+		}
 		if elsewhere != nil {
 			if more := elsewhere(f.Key); more != "" {
 				message = more

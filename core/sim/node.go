@@ -320,7 +320,9 @@ func (e *engine) setUpNodes() error {
 		if e.plan.follow != nil {
 			n.takes = typical(gn.Takes)
 			n.notice = typical(gn.Notice)
-			n.fails = model.Failing{}
+			if gn.Fails.EachTry < 1 { // what always fails does so here too
+				n.fails = model.Failing{}
+			}
 		}
 		if gn.Duplicates > 0 && e.plan.follow == nil {
 			n.twice, n.twiceLuck = gn.Duplicates, e.stream(gn.Name, "duplicates")

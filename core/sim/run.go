@@ -207,7 +207,7 @@ func (e *engine) luck(i uint32, r *run, n *node) {
 		return
 	}
 	if e.plan.follow != nil {
-		if e.trace.forced(n) {
+		if e.trace.forced(n) || fails.EachTry >= 1 {
 			r.failure = name
 		}
 		return

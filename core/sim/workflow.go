@@ -2,9 +2,11 @@ package sim
 
 import (
 	"fmt"
+	"time"
 
 	"ironweir/core/expr"
 	"ironweir/core/graph"
+	"ironweir/core/model"
 )
 
 // execution is one workflow's way through its tasks, for one message.
@@ -248,6 +250,9 @@ func (e *engine) do(i uint32, task *graph.Task) bool {
 	case task.IsWait:
 		t.after = nextTask
 		t.timer = e.at(e.now+int64(task.Wait), evTask, i)
+		if e.trace != nil {
+			e.trace.task(e, t, "waits", model.FormatDuration(task.Wait))
+		}
 		return false
 	case task.Raise != "":
 		return e.throw(i, e.errorNumber(task.Raise))
@@ -391,7 +396,13 @@ func (e *engine) throw(i uint32, failure int16) bool {
 			f.tries++
 			t.after = tryTasks
 			t.timer = e.at(e.now+wait, evTask, i)
+			if e.trace != nil {
+				e.trace.task(e, t, "waits", fmt.Sprintf("%s before try %d of task %s, since it failed: %s", model.FormatDuration(time.Duration(wait)), f.tries, task.Name, name))
+			}
 			return false
+		}
+		if e.trace != nil {
+			e.trace.task(e, t, "runs", fmt.Sprintf("task %s: its catch, since it failed: %s", task.Name, name))
 		}
 		*f = frame{list: task.CatchDo, kind: inCatch, err: problem}
 		return true

@@ -61,6 +61,10 @@ func (p *page) step(s *sim.Step, indent string) {
 	case "declined":
 		head, colour = "✗ "+s.Link, faint
 	case "runs":
+		if rest, ok := strings.CutPrefix(s.Why, "task "); ok { // of a workflow
+			head, words = s.Node+": task "+rest, ""
+			break
+		}
 		head = s.Node + " runs"
 		if s.Try > 1 {
 			head += fmt.Sprintf(" (try %d)", s.Try)
@@ -73,6 +77,10 @@ func (p *page) step(s *sim.Step, indent string) {
 			head += " " + s.Link
 		}
 	case "ends":
+		if rest, ok := strings.CutPrefix(s.Why, "task "); ok {
+			head, words = s.Node+": task "+rest+" is done", ""
+			break
+		}
 		head = s.Node + " ends"
 		if strings.HasPrefix(s.Why, "failed") {
 			colour = red

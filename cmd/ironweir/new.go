@@ -1,0 +1,87 @@
+package main
+
+import (
+	"flag"
+	"fmt"
+	"io"
+	"sort"
+	"strings"
+
+	"ironweir/core/model"
+	"ironweir/gallery"
+)
+
+var newCommand = &command{name: "new", args: "[STARTER]", short: "Print a starter model from the gallery, or list the starters",
+	example: `ironweir new
+ironweir new queue-worker > orders.yaml`,
+	run: func(c *call) (int, error) {
+		format := c.String("format", "text", "`FORMAT`: text, json")
+		if err := c.parse(0, 1); err != nil {
+			return 0, err
+		}
+		starters := gallery.Starters()
+		if c.NArg() == 1 {
+			s, ok := gallery.ByName(c.Arg(0))
+			if !ok {
+				var names []string
+				for _, s := range starters {
+					names = append(names, s.Name)
+				}
+				return 0, fmt.Errorf("no starter %q%s; there are %s", c.Arg(0), model.DidYouMean(c.Arg(0), names), strings.Join(names, ", "))
+			}
+			_, err := c.out.Write(s.Text)
+			return exitFine, err
+		}
+		if *format == "json" {
+			list := []map[string]string{}
+			for _, s := range starters {
+				list = append(list, map[string]string{"name": s.Name, "about": s.About})
+			}
+			return exitFine, c.printJSON(list)
+		}
+		for _, s := range starters {
+			fmt.Fprintf(c.out, "%-20s %s\n", s.Name, s.About)
+		}
+		return exitFine, nil
+	}}
+
+// completionCommand is made anew each time, since it lists all commands.
+func completionCommand() *command {
+	return &command{name: "completion", args: "bash|zsh", short: "Print a script that completes commands and flags in a shell",
+		example: `source <(ironweir completion bash)
+ironweir completion zsh > "${fpath[1]}/_ironweir"`,
+		run: func(c *call) (int, error) {
+			if err := c.parse(1, 1); err != nil {
+				return 0, err
+			}
+			if err := c.oneOf("shell", c.Arg(0), "bash|zsh"); err != nil {
+				return 0, fmt.Errorf("%q is no shell that is known here: bash or zsh", c.Arg(0))
+			}
+			if c.Arg(0) == "zsh" {
+				fmt.Fprint(c.out, "#compdef ironweir\nautoload -U +X bashcompinit && bashcompinit\n")
+			}
+			var names []string
+			fmt.Fprint(c.out, "_ironweir() {\n  local cur=${COMP_WORDS[COMP_CWORD]} flags=\n  case ${COMP_WORDS[1]} in\n")
+			for _, cmd := range commands() {
+				names = append(names, cmd.name)
+				fmt.Fprintf(c.out, "    %s) flags=%q ;;\n", cmd.name, strings.Join(cmd.flags(), " "))
+			}
+			fmt.Fprintf(c.out, "  esac\n  if [ \"$COMP_CWORD\" = 1 ]; then\n    COMPREPLY=($(compgen -W %q -- \"$cur\"))\n  elif [[ $cur == -* ]]; then\n    COMPREPLY=($(compgen -W \"$flags\" -- \"$cur\"))\n  else\n    COMPREPLY=($(compgen -f -- \"$cur\"))\n  fi\n}\ncomplete -o filenames -F _ironweir ironweir\n",
+				strings.Join(names, " "))
+			return exitFine, nil
+		}}
+}
+
+// flags lists the flags of a command.
+func (cmd *command) flags() []string {
+	if cmd.name == "completion" {
+		return nil
+	}
+	inner := &call{FlagSet: flag.NewFlagSet(cmd.name, flag.ContinueOnError), command: cmd, raw: []string{"-h"}}
+	inner.FlagSet.SetOutput(io.Discard)
+	_, _ = cmd.run(inner) // asks for help, which ends it once the flags are declared
+	var names []string
+	inner.VisitAll(func(f *flag.Flag) { names = append(names, "-"+f.Name) })
+	sort.Strings(names)
+	return names
+}

@@ -1,0 +1,41 @@
+package gallery_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"ironweir/core/check"
+	"ironweir/core/document"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+	"ironweir/core/sim"
+	"ironweir/gallery"
+)
+
+// TestStartersAreFitToBuild: check finds nothing in them, no single fault loses
+// a message, and a day of their own traffic loses none.
+func TestStartersAreFitToBuild(t *testing.T) {
+	require.GreaterOrEqual(t, len(gallery.Starters()), 6)
+	for _, s := range gallery.Starters() {
+		t.Run(s.Name, func(t *testing.T) {
+			m, err := model.Parse(s.Name+".yaml", s.Text, model.Options{})
+			require.NoError(t, err)
+			require.Equal(t, s.Name, m.Name)
+			require.NotEmpty(t, s.About)
+			g, err := graph.Compile(m)
+			require.NoError(t, err)
+			doc := check.Run(g, nil, document.Head{}, time.Now())
+			require.Empty(t, doc.Findings)
+			for entry, e := range doc.Entries {
+				require.GreaterOrEqual(t, e.Survives, 1, entry)
+			}
+			scenario := model.DefaultScenario()
+			scenario.Length = 6 * time.Hour
+			res, err := sim.Run(sim.Plan{Graph: g, Scenario: scenario, Audit: true, Limits: sim.Limits{Events: 20_000}})
+			require.NoError(t, err)
+			require.Less(t, res.FirstLoss, time.Duration(0))
+		})
+	}
+}
