@@ -22,3 +22,6 @@ terminal run 40 run demo/kittiwake-draft.yaml -scenario demo/friday-evening.yaml
 terminal follow 38 follow demo/kittiwake.yaml -node consignments -fail goods-registry
 terminal fires 24 fires demo/kittiwake.yaml -from 2026-03-28T00:00:00Z -count 4
 ./bin/ironweir draw demo/kittiwake-draft.yaml -findings -format png -out "$out/draw.png"
+terminal variants 40 run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -variant demo/variants/more-clearing.yaml -beside
+terminal diff 40 diff demo/kittiwake-draft.yaml demo/kittiwake.yaml
+terminal workflow 40 follow demo/kittiwake.yaml -node close-sailing -fail harbour-office=1

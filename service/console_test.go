@@ -146,7 +146,7 @@ func TestNewcomerSeesLoopAndLosses(t *testing.T) {
 	require.Equal(t, 2, b.count("tbody tr"))
 
 	b.do(chromedp.Click(`a[href="/models/kittiwake-draft"]`), chromedp.WaitVisible(`[data-state="loops"]`), chromedp.WaitVisible(`[data-code="IW101"]`))
-	require.Equal(t, 4, b.count(`[data-state="loops"]`), "the loop's four nodes are marked")
+	require.Equal(t, 5, b.count(`[data-state="loops"]`), "the loop's five nodes are marked")
 	require.Contains(t, b.text(`[data-code="IW101"]`), "goes round for ever")
 	require.Contains(t, b.text(".cm-content"), "kittiwake-draft")
 	b.shoot("workbench-draft")

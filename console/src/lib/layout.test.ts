@@ -10,7 +10,7 @@ test("what links join is one group, in the order of the names", () => {
   expect(components(["a", "b", "c", "d", "e"], links)).toEqual([["a", "c"], ["b", "d"], ["e"]]);
 });
 
-test("boxes stand on shelves as wide as the widest, and do not overlap", () => {
+test("boxes stand on shelves and do not overlap", () => {
   const boxes = [{ width: 100, height: 20 }, { width: 300, height: 200 }, { width: 150, height: 20 }, { width: 100, height: 20 }];
   const places = shelve(boxes, 10);
   expect(places[1]).toEqual({ x: 0, y: 0 });

@@ -47,17 +47,44 @@ export function components(names: string[], links: Pick<Link, "from" | "to">[]):
   return [...groups.values()];
 }
 
-/** Puts boxes beside each other on shelves, the largest first. */
-export function shelve(boxes: { width: number; height: number }[], gap: number): Place[] {
+type Box = { width: number; height: number };
+
+/** The shape of the space that a board has to fill: width by height. */
+const shape = 1.6;
+
+/** Puts boxes beside each other on shelves, the tallest first, as wide as makes the whole largest on a board. */
+export function shelve(boxes: Box[], gap: number): Place[] {
   const widest = Math.max(0, ...boxes.map((b) => b.width));
+  const all = boxes.reduce((sum, b) => sum + b.width + gap, 0);
+  let [best, least] = [fill(boxes, gap, widest), Infinity];
+  for (let width = widest; width <= Math.max(widest, all); width += Math.max(widest / 8, 1)) {
+    const places = fill(boxes, gap, width);
+    const right = Math.max(0, ...places.map((p, i) => p.x + boxes[i].width));
+    const bottom = Math.max(0, ...places.map((p, i) => p.y + boxes[i].height));
+    const size = Math.max(right / shape, bottom);
+    if (size < least - 0.5) [best, least] = [places, size];
+  }
+  return best;
+}
+
+/** Fills shelves of one width; what fits goes below another box of the same shelf. */
+function fill(boxes: Box[], gap: number, widest: number): Place[] {
   const order = boxes.map((_, i) => i).sort((a, b) => boxes[b].height - boxes[a].height || a - b);
   const places: Place[] = boxes.map(() => ({ x: 0, y: 0 }));
   let [x, y, tall] = [0, 0, 0];
+  let column = { x: 0, y: 0, width: 0 }; // the last of the shelf
   for (const i of order) {
-    if (x > 0 && x + boxes[i].width > widest) [x, y, tall] = [0, y + tall + gap, 0];
+    const b = boxes[i];
+    if (x > 0 && b.width <= column.width && column.y + b.height <= y + tall) {
+      places[i] = { x: column.x, y: column.y };
+      column.y += b.height + gap;
+      continue;
+    }
+    if (x > 0 && x + b.width > widest) [x, y, tall] = [0, y + tall + gap, 0];
     places[i] = { x, y };
-    x += boxes[i].width + gap;
-    tall = Math.max(tall, boxes[i].height);
+    column = { x, y: y + b.height + gap, width: b.width };
+    x += b.width + gap;
+    tall = Math.max(tall, b.height);
   }
   return places;
 }
