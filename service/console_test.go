@@ -194,6 +194,29 @@ func TestTextIsCheckedAsItIsTyped(t *testing.T) {
 	b.clean()
 }
 
+// TestARemedyIsOnePress applies the remedy of the loop: its finding is gone, the
+// text keeps its comments, and the change can be saved or taken back.
+func TestARemedyIsOnePress(t *testing.T) {
+	needConsole(t)
+	r := start(t)
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/models/kittiwake-draft"), chromedp.WaitVisible(`[data-code="IW101"] .remedy button`), chromedp.WaitVisible(".cm-editor"))
+	before := b.count(`li[data-code]`)
+	b.do(chromedp.Click(`[data-code="IW101"] .remedy button`))
+	require.Eventually(t, func() bool { return b.count(`[data-code="IW101"]`) == 0 }, 20*time.Second, 50*time.Millisecond)
+	require.Equal(t, 0, b.count(`[data-state="loops"]`), "nothing goes round any more")
+	require.Contains(t, b.text(".bar"), "changed")
+	require.Contains(t, b.text(".cm-content"), "# Manifests: hauliers upload them")
+	require.Contains(t, b.text(".bench"), "Applied: let stamp-manifest write under derived/")
+	b.shoot("workbench-remedy")
+	undo := `(document.querySelector(".cm-content").dispatchEvent(new KeyboardEvent("keydown", {key: "z", code: "KeyZ", keyCode: 90, ctrlKey: true, bubbles: true})), true)`
+	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](undo))
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return b.count(`[data-code="IW101"]`) == 1 && b.count(`li[data-code]`) == before }, 20*time.Second, 50*time.Millisecond, "undo takes it back")
+	require.NotContains(t, b.text(".bar"), "changed")
+	b.clean()
+}
+
 // TestSavingKeepsBothEditors saves a revision, then meets one that somebody else
 // has saved meanwhile: nothing is overwritten.
 func TestSavingKeepsBothEditors(t *testing.T) {

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"math"
 	"net/http"
@@ -135,6 +136,38 @@ func (v *Service) modelRoutes() {
 			Next   string         `json:"next,omitempty" doc:"the cursor of the next page"`
 		}
 	}
+	huma.Register(v.api, huma.Operation{OperationID: "apply-patch", Method: http.MethodPost, Path: "/api/v1/apply", Summary: "Write a JSON Merge Patch, such as a remedy, into a topology's text, comments and layout kept", Security: signedIn, MaxBodyBytes: MaxBody, Errors: []int{401, 422}},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Text  string         `json:"text" doc:"The topology, as YAML"`
+				Patch map[string]any `json:"patch" doc:"What to change: null deletes"`
+			}
+		}) (*struct {
+			Body struct {
+				Text string `json:"text"`
+			}
+		}, error) {
+			source, err := json.Marshal(in.Body.Patch)
+			if err != nil {
+				return nil, huma.Error422UnprocessableEntity("the patch cannot be read")
+			}
+			patch, err := model.ReadDocument("patch", source)
+			if err != nil {
+				return nil, badFile(err)
+			}
+			text, err := model.Edit([]byte(in.Body.Text), patch)
+			if err != nil {
+				return nil, badFile(err)
+			}
+			out := &struct {
+				Body struct {
+					Text string `json:"text"`
+				}
+			}{}
+			out.Body.Text = string(text)
+			return out, nil
+		})
+
 	huma.Register(v.api, huma.Operation{OperationID: "list-models", Method: http.MethodGet, Path: "/api/v1/models", Summary: "List models by name", Security: signedIn, Errors: []int{401, 503}},
 		func(ctx context.Context, in *struct {
 			Cursor string `query:"cursor"`

@@ -123,7 +123,7 @@
 
     <h2>Where every message went</h2>
     {#each result.loops as loop (loop.nodes.join())}
-      <InlineNotification kind="error" lowContrast hideCloseButton title="A loop:" subtitle="{loop.nodes.join(' → ')} — {loop.rounds.mean.toFixed(1)} rounds in the mean, {count(loop.rounds.max)} at most" style="max-width: none" />
+      <InlineNotification kind="error" lowContrast hideCloseButton title="A loop:" subtitle="{loop.nodes.join(' → ')} — {loop.rounds.mean.toFixed(1)} rounds in the mean, {count(loop.rounds.max)} at most{loop.grows ? `; it grows, from ${loop.rate[0].toPrecision(3)} to ${loop.rate[1].toPrecision(3)} a second` : ''}" style="max-width: none" />
     {/each}
     <Ledger ledger={result.ledger} />
     <p class="quiet">{count(result.journeys.count)} journeys: {count(result.journeys.complete)} complete, {count(result.journeys.damaged)} damaged, {count(result.journeys.open)} open.</p>
@@ -143,6 +143,12 @@
 
     {#if Object.keys(result.alarms).length}
       <h2>Alarms</h2>
+      {#if result.first_loss.s !== undefined}
+        <p>
+          The first message is lost after {duration(result.first_loss.s)};
+          {result.unnoticed.s === undefined ? "no alarm ever says so." : result.unnoticed.s === 0 ? "an alarm is on by then." : `no alarm says so for up to ${duration(result.unnoticed.s)}.`}
+        </p>
+      {/if}
       <ul class="expect">
         {#each Object.entries(result.alarms) as [name, a] (name)}
           <li>{name}: {a.fired ? `first went off after ${duration(a.first.s ?? 0)}, ${count(a.count)} times in all` : "stayed quiet"}</li>

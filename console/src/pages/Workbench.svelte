@@ -69,6 +69,18 @@
     timer = setTimeout(check, 200);
   }
 
+  /** Writes a remedy into the text; undo takes it back like any other edit. */
+  async function apply(remedy: Finding["remedies"][number]) {
+    const before = text;
+    const { data, error } = await api.POST("/api/v1/apply", { body: { text, patch: remedy.patch } });
+    if (error) notice = { kind: "error", title: "Not applied.", subtitle: [sentence(error), ...troubles(error).map((t) => t.message)].join(" ") };
+    else if (text !== before) notice = { kind: "error", title: "Not applied.", subtitle: "The text has changed meanwhile; press again." };
+    else {
+      edit(data.text);
+      notice = { kind: "success", title: `Applied: ${remedy.say}.`, subtitle: "Undo in the text takes it back." };
+    }
+  }
+
   async function save() {
     const { data, error } = await api.POST("/api/v1/models/{name}/revisions", { params: { path: { name }, header: { "If-Match": `"${revision}"` } }, body: { text } });
     if (error) {
@@ -141,7 +153,7 @@
       <InlineNotification lowContrast kind={notice.kind} title={notice.title} subtitle={notice.subtitle} on:close={() => (notice = undefined)} style="max-width: none; margin: 0" timeout={notice.kind === "success" ? 4000 : 0} />
     {/if}
     <div class="drawn"><Board {board} {findings} {chosen} onchoose={choose} /></div>
-    <div class="found"><Findings {findings} {wrong} onchoose={choose} /></div>
+    <div class="found"><Findings {findings} {wrong} onchoose={choose} onapply={apply} /></div>
     <div class="text"><TextEditor {text} {marks} {line} onedit={edit} label="The model's text" /></div>
   </div>
 {/if}

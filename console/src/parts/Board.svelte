@@ -86,8 +86,8 @@
     >
       <Background gap={24} />
       <Controls showLock={false} />
-      {#if board.nodes.length > 25}<MiniMap pannable zoomable />{/if}
-      <Panel position="bottom-right">
+      {#if board.nodes.length > 40}<MiniMap pannable zoomable />{/if}
+      <Panel position="top-right">
         <details class="legend"><summary>Legend</summary><ul>
           {#each strokes as [name, dash] (name)}
             <li><svg width="26" height="8" aria-hidden="true"><path d="M0 4h26" stroke="currentColor" stroke-width="1.6" stroke-dasharray={dash} /></svg>{name}</li>

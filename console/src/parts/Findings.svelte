@@ -1,7 +1,14 @@
 <script lang="ts">
+  import { Button } from "carbon-components-svelte";
+  import Tools from "carbon-icons-svelte/lib/Tools.svelte";
   import type { Finding, Trouble } from "../lib/api";
 
-  let { findings, wrong, onchoose }: { findings: Finding[]; wrong: Trouble[]; onchoose: (node: string, line: number) => void } = $props();
+  let {
+    findings,
+    wrong,
+    onchoose,
+    onapply,
+  }: { findings: Finding[]; wrong: Trouble[]; onchoose: (node: string, line: number) => void; onapply: (remedy: Finding["remedies"][number]) => void } = $props();
 </script>
 
 <section aria-label="Findings">
@@ -24,10 +31,13 @@
             <span>{f.message}</span>
             {#if f.accepted}
               <i>accepted: {f.accepted.because}</i>
-            {:else}
-              {#each f.remedies as r, i (i)}<i>→ {r.say}</i>{/each}
             {/if}
           </button>
+          {#if !f.accepted}
+            {#each f.remedies as r, i (i)}
+              <p class="remedy"><Button kind="ghost" size="small" icon={Tools} on:click={() => onapply(r)} aria-label="Apply: {r.say}">Apply</Button> {r.say}</p>
+            {/each}
+          {/if}
         </li>
       {/each}
     </ul>
@@ -42,9 +52,10 @@
   li.warning { border-color: var(--loses); }
   li.note { border-color: var(--cds-support-04); }
   li.accepted { opacity: 0.7; }
-  button { display: flex; flex-direction: column; gap: 0.125rem; width: 100%; padding: 0.375rem 0.625rem; background: none; border: none; color: inherit; font: inherit; text-align: left; cursor: pointer; line-height: 1.35; }
-  button:hover { background: var(--cds-hover-ui); }
-  button:focus-visible { outline: 2px solid var(--cds-focus, #0f62fe); outline-offset: -2px; }
+  .remedy { font-size: inherit; line-height: 1.35; display: flex; align-items: center; gap: 0.5rem; padding: 0 0.625rem 0.25rem 0; color: var(--cds-text-02); }
+  li > button { display: flex; flex-direction: column; gap: 0.125rem; width: 100%; padding: 0.375rem 0.625rem; background: none; border: none; color: inherit; font: inherit; text-align: left; cursor: pointer; line-height: 1.35; }
+  li > button:hover { background: var(--cds-hover-ui); }
+  li > button:focus-visible { outline: 2px solid var(--cds-focus, #0f62fe); outline-offset: -2px; }
   b { font-weight: 600; }
   i { color: var(--cds-text-02); }
 </style>

@@ -51,7 +51,15 @@
   }
 
   $effect(() => {
-    if (view && text !== view.state.doc.toString()) view.dispatch({ changes: { from: 0, to: view.state.doc.length, insert: text } });
+    if (!view) return;
+    const now = view.state.doc.toString();
+    if (text === now) return;
+    // Only what differs is replaced, so that the cursor and the place shown stay.
+    const most = Math.min(now.length, text.length);
+    let [start, end] = [0, 0];
+    while (start < most && now[start] === text[start]) start++;
+    while (end < most - start && now[now.length - 1 - end] === text[text.length - 1 - end]) end++;
+    view.dispatch({ changes: { from: start, to: now.length - end, insert: text.slice(start, text.length - end) } });
   });
 
   $effect(() => {
