@@ -100,6 +100,21 @@ func (b *browser) count(selector string) int {
 	return out
 }
 
+// value gives the value of a field.
+func (b *browser) value(selector string) string {
+	b.Helper()
+	out, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.querySelector(`+"`"+selector+"`"+`)?.value ?? ""`))
+	require.NoError(b, err)
+	return out
+}
+
+// fill replaces the value of a field, as typing does.
+func (b *browser) fill(selector, text string) {
+	b.Helper()
+	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(f => (f.value = `+strconv.Quote(text)+`, f.dispatchEvent(new Event("input", {bubbles: true})), true))(document.querySelector(`+"`"+selector+"`"+`))`))
+	require.NoError(b, err)
+}
+
 // scroll moves the page so that its content from y on is seen.
 func (b *browser) scroll(y int) {
 	b.Helper()
@@ -214,6 +229,32 @@ func TestARemedyIsOnePress(t *testing.T) {
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return b.count(`[data-code="IW101"]`) == 1 && b.count(`li[data-code]`) == before }, 20*time.Second, 50*time.Millisecond, "undo takes it back")
 	require.NotContains(t, b.text(".bar"), "changed")
+	b.clean()
+}
+
+// TestAMessageIsTriedOnTheBoard sends one message: its path lights up, each
+// decision is told; then the same with a node that fails.
+func TestAMessageIsTriedOnTheBoard(t *testing.T) {
+	needConsole(t)
+	r := start(t)
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/models/kittiwake"), chromedp.WaitVisible(`[data-node="axle-scale"]`), chromedp.Click(`//button[contains(., "Try a message")]`), chromedp.WaitVisible(`section[aria-label="Try a message"]`),
+		chromedp.Click(`[data-node="axle-scale"] .face`))
+	try := `section[aria-label="Try a message"]`
+	require.Eventually(t, func() bool { return strings.Contains(b.text(try+" select"), "axle-scale") && b.value(try+" select") == "axle-scale" }, 20*time.Second, 50*time.Millisecond)
+	b.fill(try+" textarea", `{"lane": 2}`)
+	b.do(chromedp.Click(try+` button[type="submit"]`), chromedp.WaitVisible(`[data-outcome="damaged"]`))
+	require.Contains(t, b.text(try), "failed: unreadable")
+	require.Contains(t, b.text(try), "parked in unread-weighings")
+	require.Equal(t, 1, b.count(`[data-node="unread-weighings"][data-lit="bad"]`))
+	require.Equal(t, 1, b.count(`[data-node="mail"][data-lit="dim"]`))
+	b.shoot("workbench-try")
+	b.fill(try+" textarea", `{"lane": 2, "kg": 18200}`)
+	b.do(chromedp.Click(try+` button[type="submit"]`), chromedp.WaitVisible(`[data-outcome="complete"]`))
+	require.Equal(t, 0, b.count(`[data-lit="bad"]`))
+	b.fill(try+" textarea", `{"lane": `)
+	b.do(chromedp.Click(try+` button[type="submit"]`), chromedp.WaitVisible(try+" .wrong"))
+	require.Contains(t, b.text(try+" .wrong"), "not JSON")
 	b.clean()
 }
 

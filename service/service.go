@@ -68,6 +68,7 @@ func New(s *store.Store, runner *jobs.Runner, log *slog.Logger) *Service {
 	v.api.UseMiddleware(v.authenticate)
 	v.sessionRoutes()
 	v.modelRoutes()
+	v.tryRoutes()
 	v.runRoutes()
 	v.console()
 	return v

@@ -6,11 +6,11 @@ import (
 	"strconv"
 	"strings"
 
-	"ironweir/core/document"
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
+	"ironweir/core/study"
 	"ironweir/formats/cloudevents"
 	"ironweir/formats/text"
 )
@@ -75,7 +75,9 @@ ironweir follow demo/kittiwake.yaml -node manifest-drop -match inbound/a/1.csv s
 			}
 		}
 		if plan.Subject == "" {
-			plan.Subject = sampleKey(l.graph, *node)
+			if id := l.graph.NodeID(*node); id >= 0 {
+				plan.Subject = l.graph.SampleKey(id)
+			}
 		}
 		for _, f := range fail {
 			name, count, some := strings.Cut(f, "=")
@@ -93,24 +95,10 @@ ironweir follow demo/kittiwake.yaml -node manifest-drop -match inbound/a/1.csv s
 			return 0, err
 		}
 		if *m.format == "json" {
-			return exitFine, c.printJSON(followDocument(l, trace))
+			return exitFine, c.printJSON(study.Follow(l.head("follow"), trace))
 		}
 		return exitFine, text.Follow(c.out, trace, c.style())
 	}}
-
-// FollowDocument is what `follow -format json` prints.
-type FollowDocument struct {
-	document.Head
-	Journey int              `json:"journey"`
-	Outcome string           `json:"outcome"` // complete, damaged or open
-	Fates   map[string]int64 `json:"fates"`
-	Stopped string           `json:"stopped,omitempty"`
-	Steps   []sim.Step       `json:"steps"`
-}
-
-func followDocument(l *loaded, t *sim.Trace) FollowDocument {
-	return FollowDocument{Head: l.head("follow"), Journey: 1, Outcome: t.Outcome(), Fates: t.Fates, Stopped: t.Stopped, Steps: t.Steps}
-}
 
 // readEvent takes a message from a CloudEvent.
 func (c *call) readEvent(file string, plan *sim.FollowPlan) error {

@@ -3,11 +3,8 @@ package main
 import (
 	"fmt"
 	"runtime"
-	"time"
 
 	"ironweir/core/document"
-	"ironweir/core/expr"
-	"ironweir/core/graph"
 	"ironweir/core/model"
 )
 
@@ -27,43 +24,8 @@ ironweir follow demo/kittiwake.yaml -node manifest-drop -event event.json`,
 		if id < 0 {
 			return 0, fmt.Errorf("no node %q%s", c.Arg(1), model.DidYouMean(c.Arg(1), l.graph.Topology.NodeNames()))
 		}
-		n := &l.graph.Nodes[id]
-		event := map[string]any{"specversion": "1.0", "id": "1", "source": "outside", "type": graph.DefaultType(n.Kind), "time": model.DefaultStart.Format(time.RFC3339),
-			"datacontenttype": "application/json", "data": map[string]any{}}
-		if n.Accepts != nil {
-			event["data"] = expr.Example(n.Accepts.Document)
-		}
-		if key := sampleKey(l.graph, n.Name); key != "" {
-			event["subject"] = key
-		}
-		if n.Kind == model.Schedule {
-			event["source"], event["subject"] = n.Name, n.Name
-			if n.Data != nil {
-				event["data"] = n.Data.Plain()
-			}
-		}
-		return exitFine, c.printJSON(event)
+		return exitFine, c.printJSON(l.graph.Sample(id))
 	}}
-
-// sampleKey makes a key for a node: from its own templates, else from those of
-// a link that leads to it.
-func sampleKey(g *graph.Graph, node string) string {
-	id := g.NodeID(node)
-	if id < 0 {
-		return ""
-	}
-	n := &g.Nodes[id]
-	f := expr.Filling{Subject: node + "/1.json", ID: 1, Seq: 1, Time: model.DefaultStart}
-	if len(n.Keys) > 0 {
-		return string(n.Keys[0].Append(nil, &f))
-	}
-	for _, in := range n.In {
-		if t := g.Links[in].Key; t != nil {
-			return string(t.Append(nil, &f))
-		}
-	}
-	return ""
-}
 
 var schemaCommand = &command{name: "schema", args: "topology|scenario", short: "Print the JSON Schema of the files, for editors",
 	example: "ironweir schema topology > topology.schema.json",

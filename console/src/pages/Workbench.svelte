@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Button, InlineNotification, Loading, Select, SelectItem } from "carbon-components-svelte";
+  import { Button, ContentSwitcher, InlineNotification, Loading, Select, SelectItem, Switch } from "carbon-components-svelte";
   import Play from "carbon-icons-svelte/lib/Play.svelte";
   import Save from "carbon-icons-svelte/lib/Save.svelte";
   import { api, sentence, troubles, type Board as Drawn, type Finding, type Schemas, type Trouble } from "../lib/api";
@@ -7,6 +7,7 @@
   import FindingCounts from "../parts/FindingCounts.svelte";
   import Findings from "../parts/Findings.svelte";
   import TextEditor from "../parts/TextEditor.svelte";
+  import TryMessage from "../parts/TryMessage.svelte";
   import { navigate, route } from "../router";
 
   const name = route.getParams("/models/:name").name;
@@ -23,6 +24,9 @@
   let chosen = $state("");
   let line = $state(0);
   let ready = $state(false);
+  let below = $state(0); // 0: findings, 1: try a message
+  let lit = $state.raw(new Map<string, string>());
+  let litLinks = $state.raw(new Set<string>());
 
   const findings = $derived<Finding[]>(checked?.check?.findings ?? []);
   const marks = $derived([
@@ -152,21 +156,32 @@
     {#if notice}
       <InlineNotification lowContrast kind={notice.kind} title={notice.title} subtitle={notice.subtitle} on:close={() => (notice = undefined)} style="max-width: none; margin: 0" timeout={notice.kind === "success" ? 4000 : 0} />
     {/if}
-    <div class="drawn"><Board {board} {findings} {chosen} onchoose={choose} /></div>
-    <div class="found"><Findings {findings} {wrong} onchoose={choose} onapply={apply} /></div>
+    <div class="drawn"><Board {board} {findings} {chosen} onchoose={choose} lit={below ? lit : undefined} litLinks={below ? litLinks : undefined} /></div>
+    <div class="found">
+      <ContentSwitcher size="sm" bind:selectedIndex={below} aria-label="Below the board"><Switch text="Findings" /><Switch text="Try a message" /></ContentSwitcher>
+      <div class="inner">
+        {#if below === 0}
+          <Findings {findings} {wrong} onchoose={choose} onapply={apply} />
+        {:else}
+          <TryMessage {text} {board} {chosen} onlit={(nodes, links) => ((lit = nodes), (litLinks = links))} />
+        {/if}
+      </div>
+    </div>
     <div class="text"><TextEditor {text} {marks} {line} onedit={edit} label="The model's text" /></div>
   </div>
 {/if}
 
 <style>
-  .bench { display: grid; height: calc(100vh - 3rem); grid-template: auto auto 1fr 13rem / minmax(0, 1.6fr) minmax(0, 1fr); }
+  .bench { display: grid; height: calc(100vh - 3rem); grid-template: auto auto 1fr 16rem / minmax(0, 1.6fr) minmax(0, 1fr); }
   .bar { grid-column: 1 / -1; display: flex; align-items: center; gap: 0.75rem; padding: 0.5rem 1rem; border-bottom: 1px solid var(--cds-ui-03); }
   .bar h1 { font-size: 1.125rem; font-weight: 600; }
   .broken { color: var(--cds-support-01); }
   .actions { margin-left: auto; display: flex; align-items: center; gap: 0.5rem; }
   .bench > :global(.bx--inline-notification) { grid-column: 1 / -1; }
   .drawn { grid-column: 1; grid-row: 3; min-height: 0; }
-  .found { grid-column: 1; grid-row: 4; min-height: 0; overflow: auto; border-top: 1px solid var(--cds-ui-03); }
+  .found { grid-column: 1; grid-row: 4; min-height: 0; display: flex; flex-direction: column; border-top: 1px solid var(--cds-ui-03); }
+  .found > :global(.bx--content-switcher) { max-width: 20rem; flex: none; margin: 0.375rem 0.75rem; }
+  .inner { flex: 1; min-height: 0; overflow: auto; }
   .text { grid-column: 2; grid-row: 3 / 5; min-height: 0; border-left: 1px solid var(--cds-ui-03); }
   @media (max-width: 800px) {
     .bench { grid-template: auto auto 45vh auto 60vh / 1fr; overflow: auto; }

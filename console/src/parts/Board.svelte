@@ -6,7 +6,14 @@
   import { theme } from "../lib/theme.svelte";
   import BoardNode from "./BoardNode.svelte";
 
-  let { board, findings, chosen, onchoose }: { board: Board; findings: Finding[]; chosen: string; onchoose: (name: string, line: number) => void } = $props();
+  let {
+    board,
+    findings,
+    chosen,
+    onchoose,
+    lit = new Map(),
+    litLinks = new Set(),
+  }: { board: Board; findings: Finding[]; chosen: string; onchoose: (name: string, line: number) => void; lit?: Map<string, string>; litLinks?: Set<string> } = $props();
 
   let places = $state.raw(new Map<string, Place>());
   let nodes = $state.raw<Node[]>([]);
@@ -43,6 +50,7 @@
           state: loops.has(n.name) ? "loops" : loses.has(n.name) ? "loses" : "",
           codes: [...new Set(open.filter((f) => f.nodes[0] === n.name).map((f) => f.code))],
           chosen: n.name === chosen,
+          lit: lit.size ? (lit.get(n.name) ?? "dim") : "",
         },
       }));
     edges = board.links
@@ -50,7 +58,8 @@
       .map((l) => {
         const colour = loopLinks.has(l.id) ? "var(--loops)" : "var(--board-edge)";
         const dash = { call: "7 4", failure: "2 3", "dead-letter": "1 5", success: "10 3", delivery: "", send: "" }[l.stroke];
-        const pale = l.stroke === "dead-letter" || l.reach === "impossible";
+        const on = litLinks.has(l.id) || (l.stroke === "dead-letter" && lit.has(l.from) && lit.has(l.to));
+        const pale = lit.size ? !on : l.stroke === "dead-letter" || l.reach === "impossible";
         return {
           id: l.id,
           source: l.from,
@@ -58,7 +67,7 @@
           label: loopLinks.has(l.id) || l.from === chosen || l.to === chosen ? l.label : undefined,
           type: "smoothstep",
           markerEnd: { type: l.stroke === "call" ? MarkerType.Arrow : MarkerType.ArrowClosed, color: colour, width: 16, height: 16 },
-          style: `stroke: ${colour}; stroke-width: ${loopLinks.has(l.id) ? 3 : l.stroke === "send" ? 1.2 : 1.6}; stroke-dasharray: ${dash}; opacity: ${pale ? 0.45 : 1}`,
+          style: `stroke: ${colour}; stroke-width: ${loopLinks.has(l.id) || on ? 3 : l.stroke === "send" ? 1.2 : 1.6}; stroke-dasharray: ${dash}; opacity: ${pale ? (lit.size ? 0.2 : 0.45) : 1}`,
           labelStyle: "font-size: 10px; white-space: pre-line; text-align: center; background: var(--board-ground); color: var(--cds-text-02); padding: 0 3px; max-width: 130px;",
         };
       });

@@ -1,11 +1,11 @@
 <script lang="ts">
   import { Handle, Position } from "@xyflow/svelte";
 
-  let { data }: { data: { name: string; kind: string; role: string; state: string; codes: string[]; chosen: boolean } } = $props();
+  let { data }: { data: { name: string; kind: string; role: string; state: string; codes: string[]; chosen: boolean; lit: string } } = $props();
   const spoken = $derived(`${data.name}, ${data.kind}${data.state ? ", " + data.state : ""}${data.codes.length ? ", " + data.codes.join(" ") : ""}`);
 </script>
 
-<div class="node {data.role} {data.state}" class:chosen={data.chosen} aria-label={spoken} data-node={data.name} data-state={data.state}>
+<div class="node {data.role} {data.state}" class:chosen={data.chosen} class:dim={data.lit === "dim"} class:lit={data.lit === "lit"} class:bad={data.lit === "bad"} data-lit={data.lit} aria-label={spoken} data-node={data.name} data-state={data.state}>
   <Handle type="target" position={Position.Left} />
   <div class="face">
     <span class="name">{data.name}</span>
@@ -31,6 +31,9 @@
   /* Colour is for state alone. */
   .loops { --line: var(--loops); --wide: 3px; }
   .loses { --line: var(--loses); --wide: 2px; }
+  .dim { opacity: 0.35; }
+  .lit .face { box-shadow: 0 0 0 2px var(--board-ink); }
+  .bad .face { box-shadow: 0 0 0 3px var(--loops); }
   .chosen .face { box-shadow: 0 0 0 3px var(--cds-focus, #0f62fe); }
   .node :global(.svelte-flow__handle) { opacity: 0; }
 </style>

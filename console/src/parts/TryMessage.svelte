@@ -1,0 +1,133 @@
+<script lang="ts">
+  import { Button, MultiSelect, Select, SelectItem, TextArea, TextInput } from "carbon-components-svelte";
+  import Send from "carbon-icons-svelte/lib/Send.svelte";
+  import { api, sentence, troubles, type Board, type Schemas } from "../lib/api";
+  import { duration } from "../lib/words";
+
+  type Step = NonNullable<Schemas["RunFollowDocument"]["steps"]>[number];
+
+  let { text, board, chosen, onlit }: { text: string; board: Board; chosen: string; onlit: (nodes: Map<string, string>, links: Set<string>) => void } = $props();
+
+  const starts = $derived([...board.nodes].sort((a, b) => Number(b.role === "starts") - Number(a.role === "starts")));
+  const runs = $derived(board.nodes.filter((n) => n.role === "works" || n.role === "ends"));
+
+  let node = $state("");
+  let key = $state("");
+  let data = $state("{}");
+  let fail = $state<string[]>([]);
+  let wrong = $state("");
+  let told = $state.raw<Schemas["RunFollowDocument"] | undefined>();
+  let shown = $state(0); // steps so far
+
+  // The node chosen on the board is where the message enters; else the first that starts something.
+  $effect(() => {
+    const wanted = board.nodes.some((n) => n.name === chosen) ? chosen : node || (starts[0]?.name ?? "");
+    if (wanted && wanted !== node) {
+      node = wanted;
+      sample(wanted);
+    }
+  });
+
+  async function sample(at: string) {
+    const { data: event } = await api.POST("/api/v1/sample", { body: { text, node: at } });
+    if (!event || at !== node) return;
+    key = String(event["subject"] ?? "");
+    data = JSON.stringify(event["data"] ?? {}, null, 1);
+  }
+
+  let timer: ReturnType<typeof setInterval> | undefined;
+  async function send() {
+    wrong = "";
+    let payload: unknown;
+    try {
+      payload = data.trim() === "" ? undefined : JSON.parse(data);
+    } catch (e) {
+      wrong = `The payload is not JSON: ${(e as Error).message}`;
+      return;
+    }
+    const { data: doc, error } = await api.POST("/api/v1/follow", { body: { text, node, key, data: payload, fail: Object.fromEntries(fail.map((n) => [n, -1])) } });
+    if (error) {
+      told = undefined;
+      wrong = [sentence(error), ...troubles(error).map((t) => t.message)].join(" ");
+      return;
+    }
+    told = doc;
+    clearInterval(timer);
+    const all = doc.steps?.length ?? 0;
+    if (matchMedia("(prefers-reduced-motion: reduce)").matches) shown = all;
+    else {
+      shown = 0;
+      timer = setInterval(() => ++shown >= all && clearInterval(timer), Math.max(25, Math.min(160, 4000 / Math.max(all, 1))));
+    }
+  }
+  $effect(() => () => clearInterval(timer));
+
+  const steps = $derived<Step[]>((told?.steps ?? []).slice(0, shown));
+  const depth = $derived.by(() => {
+    const at = new Map<number, number>([[0, -1]]);
+    for (const s of told?.steps ?? []) at.set(s.id, (at.get(s.parent) ?? -1) + 1);
+    return at;
+  });
+
+  $effect(() => {
+    const nodes = new Map<string, string>();
+    const links = new Set<string>();
+    for (const s of steps) {
+      const bad = s.what === "lost" || s.what === "parked" || (s.what === "ends" && (s.why ?? "").startsWith("failed"));
+      nodes.set(s.node, bad || nodes.get(s.node) === "bad" ? "bad" : "lit");
+      if (s.link && s.what !== "declined") links.add(s.link);
+    }
+    onlit(nodes, links);
+  });
+
+  const words: Record<string, string> = { enters: "takes it", held: "holds it", offered: "✓", declined: "✗", runs: "runs", calls: "calls", ends: "ends", sends: "sends", waits: "waits", returned: "answers", parked: "parked in", lost: "LOST at" };
+  const line = (s: Step) => (s.what === "offered" || s.what === "declined" ? `${words[s.what]} ${s.link}` : s.what === "parked" || s.what === "lost" ? `${words[s.what]} ${s.node}` : `${s.node} ${words[s.what] ?? s.what}`);
+</script>
+
+<section aria-label="Try a message">
+  <form onsubmit={(e) => (e.preventDefault(), send())}>
+    <Select size="sm" labelText="Enters at" bind:selected={node} on:change={() => sample(node)}>
+      {#each starts as n (n.name)}<SelectItem value={n.name} text="{n.name} · {n.kind}" />{/each}
+    </Select>
+    <TextInput size="sm" labelText="Key" bind:value={key} />
+    <TextArea rows={2} labelText="Payload (JSON)" bind:value={data} />
+    <MultiSelect size="sm" labelText="Fails always" label={fail.length ? `${fail.length} chosen` : "nothing"} items={runs.map((n) => ({ id: n.name, text: n.name }))} bind:selectedIds={fail} />
+    <Button size="small" type="submit" icon={Send}>Send</Button>
+    {#if wrong}<p class="wrong">{wrong}</p>{/if}
+  </form>
+  {#if told}
+    <div class="told" aria-live="polite">
+      {#if shown >= (told.steps?.length ?? 0)}
+        <p class={told.outcome} data-outcome={told.outcome}>
+          {told.outcome}: {Object.entries(told.fates ?? {}).map(([f, n]) => `${n} ${f.replaceAll("_", "-")}`).join(", ")}{told.stopped ? ` — cut off ${told.stopped}` : ""}
+        </p>
+      {/if}
+      <ol>
+        {#each steps as s (s.id)}
+          <li class={s.what} class:failed={s.what === "ends" && (s.why ?? "").startsWith("failed")} >
+            <span class="at">{duration(s.t_s)}</span><span style="padding-left: {(depth.get(s.id) ?? 0) * 0.75}rem">{line(s)}</span>{s.try && s.try > 1 ? ` (try ${s.try})` : ""}{s.fate && (s.what === "enters" || s.what === "held") ? ` → ${s.fate.replaceAll("_", "-")}` : ""}
+            <i>{s.why}</i>
+          </li>
+        {/each}
+      </ol>
+    </div>
+  {:else}
+    <p class="quiet hint">Send one message, at no load, and see each link's decision and why, every try, and what becomes of each copy. Choose a node on the board to send it there.</p>
+  {/if}
+</section>
+
+<style>
+  section { display: grid; grid-template-columns: minmax(18rem, 1fr) 1.4fr; height: 100%; font-size: 0.8125rem; }
+  form { display: grid; grid-template-columns: 1fr 1fr; gap: 0.5rem; align-items: end; align-content: start; padding: 0.5rem 0.75rem; overflow: auto; border-right: 1px solid var(--cds-ui-03); }
+  form > :global(.bx--form-item:has(textarea)), .wrong { grid-column: 1 / -1; }
+  .told { overflow: auto; padding: 0.5rem 0.75rem; }
+  .told p { font-size: inherit; font-weight: 600; padding-bottom: 0.25rem; }
+  .hint { padding: 0.75rem; font-size: inherit; }
+  .wrong, .damaged { color: var(--loops); }
+  .wrong { font-size: inherit; }
+  li { line-height: 1.5; white-space: nowrap; }
+  .at { display: inline-block; min-width: 5rem; color: var(--cds-text-02); }
+  li i { color: var(--cds-text-02); margin-left: 0.25rem; }
+  .declined { color: var(--cds-text-02); }
+  .failed, .lost, .parked { color: var(--loops); font-weight: 600; }
+</style>

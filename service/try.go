@@ -1,0 +1,65 @@
+package service
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"ironweir/core/document"
+	"ironweir/core/model"
+	"ironweir/core/sim"
+	"ironweir/core/study"
+)
+
+// MaxForced bounds how many nodes one message may be made to fail at.
+const MaxForced = 1000
+
+// tryRoutes send one message through a text that need not be saved.
+func (v *Service) tryRoutes() {
+	huma.Register(v.api, huma.Operation{OperationID: "sample", Method: http.MethodPost, Path: "/api/v1/sample", Summary: "An example event for a node, as a CloudEvent", Security: signedIn, MaxBodyBytes: MaxBody, Errors: []int{401, 404, 422}},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Text string `json:"text" doc:"The topology, as YAML"`
+				Node string `json:"node" doc:"The node at which the message enters"`
+			}
+		}) (*struct{ Body map[string]any }, error) {
+			g, err := compile("model.yaml", in.Body.Text)
+			if err != nil {
+				return nil, badFile(err)
+			}
+			id := g.NodeID(in.Body.Node)
+			if id < 0 {
+				return nil, huma.Error404NotFound("no node " + in.Body.Node + model.DidYouMean(in.Body.Node, g.Topology.NodeNames()))
+			}
+			return &struct{ Body map[string]any }{g.Sample(id)}, nil
+		})
+
+	huma.Register(v.api, huma.Operation{OperationID: "follow", Method: http.MethodPost, Path: "/api/v1/follow", Summary: "Send one message through at no load, and tell each decision", Security: signedIn, MaxBodyBytes: MaxBody, Errors: []int{401, 422}},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Text    string         `json:"text" doc:"The topology, as YAML"`
+				Node    string         `json:"node" doc:"The node at which the message enters"`
+				Key     string         `json:"key,omitempty" doc:"Its subject"`
+				Type    string         `json:"type,omitempty"`
+				Data    any            `json:"data,omitempty"`
+				Size    int64          `json:"size,omitempty" minimum:"0"`
+				Deleted bool           `json:"deleted,omitempty" doc:"Into a bucket: a deletion"`
+				Fail    map[string]int `json:"fail,omitempty" doc:"Runs that are made to fail, by node: so many, or all where it is -1"`
+			}
+		}) (*struct{ Body study.FollowDocument }, error) {
+			b := in.Body
+			if len(b.Fail) > MaxForced {
+				return nil, huma.Error422UnprocessableEntity("too many nodes to fail")
+			}
+			g, err := compile("model.yaml", b.Text)
+			if err != nil {
+				return nil, badFile(err)
+			}
+			t, err := sim.Follow(g, sim.FollowPlan{Node: b.Node, Subject: b.Key, Type: b.Type, Data: b.Data, Size: b.Size, Deleted: b.Deleted, Fail: b.Fail})
+			if err != nil {
+				return nil, huma.Error422UnprocessableEntity(err.Error())
+			}
+			return &struct{ Body study.FollowDocument }{study.Follow(document.NewHead("follow", g.Topology.Name, "", document.Digest(b.Text)), t)}, nil
+		})
+}
