@@ -4,7 +4,7 @@
 set -eu
 cd "$(dirname "$0")/.."
 out=$PWD/docs/screenshots
-IRONWEIR_SHOTS=$out go test -count=1 ./service -run 'Newcomer|Typed|Dark' > /dev/null
+IRONWEIR_SHOTS=$out go test -count=1 ./service -run 'Newcomer|Typed|Dark|Tried' > /dev/null
 tmp=$(mktemp -d)
 trap 'rm -rf "$tmp"' EXIT
 

@@ -241,7 +241,9 @@ func TestAMessageIsTriedOnTheBoard(t *testing.T) {
 	b.do(chromedp.Navigate(b.url+"/models/kittiwake"), chromedp.WaitVisible(`[data-node="axle-scale"]`), chromedp.Click(`//button[contains(., "Try a message")]`), chromedp.WaitVisible(`section[aria-label="Try a message"]`),
 		chromedp.Click(`[data-node="axle-scale"] .face`))
 	try := `section[aria-label="Try a message"]`
-	require.Eventually(t, func() bool { return strings.Contains(b.text(try+" select"), "axle-scale") && b.value(try+" select") == "axle-scale" }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return strings.Contains(b.text(try+" select"), "axle-scale") && b.value(try+" select") == "axle-scale"
+	}, 20*time.Second, 50*time.Millisecond)
 	b.fill(try+" textarea", `{"lane": 2}`)
 	b.do(chromedp.Click(try+` button[type="submit"]`), chromedp.WaitVisible(`[data-outcome="damaged"]`))
 	require.Contains(t, b.text(try), "failed: unreadable")

@@ -3,7 +3,11 @@ package study
 import (
 	"encoding/json"
 	"fmt"
+	"runtime"
 	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
 
 	"ironweir/core/document"
 	"ironweir/core/expr"
@@ -15,7 +19,7 @@ import (
 // Merge makes the document of a run from its replications, which must be in
 // order; no result is changed.
 func Merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head document.Head) (*Document, error) {
-	doc := merge(g, s, results, head)
+	doc := merge(g, s, results, head, true)
 	if doc.Ledger.Sum() != doc.Ledger.Copies {
 		return nil, fmt.Errorf("the ledger does not add up: %d copies, %d accounted for (a fault of the engine; please report the model)", doc.Ledger.Copies, doc.Ledger.Sum())
 	}
@@ -58,14 +62,38 @@ func judge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head docume
 			return nil, fmt.Errorf("expect %s: %w", x.Name, err)
 		}
 	}
-	for _, r := range results {
-		one, err := plain(merge(g, s, []*sim.Result{r}, head))
-		if err != nil {
-			return nil, err
+	series := false // only where something asks for them: they are most of a document
+	for _, x := range s.Expect {
+		series = series || strings.Contains(x.Expression, "series")
+	}
+	all := make([][]judgement, len(results))
+	errs := make([]error, len(results))
+	var wg sync.WaitGroup
+	var next atomic.Int64
+	for range min(runtime.GOMAXPROCS(0), len(results)) {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			for r := int(next.Add(1)) - 1; r < len(results); r = int(next.Add(1)) - 1 {
+				one, err := plain(merge(g, s, results[r:r+1], head, series))
+				if err != nil {
+					errs[r] = err
+					return
+				}
+				for _, j := range judges {
+					holds, err := j.Holds(one)
+					all[r] = append(all[r], judgement{holds, err})
+				}
+			}
+		}()
+	}
+	wg.Wait()
+	for r := range results {
+		if errs[r] != nil {
+			return nil, errs[r]
 		}
-		for i, j := range judges {
-			holds, err := j.Holds(one)
-			out[i] = append(out[i], judgement{holds, err})
+		for i := range judges {
+			out[i] = append(out[i], all[r][i])
 		}
 	}
 	return out, nil
@@ -124,7 +152,7 @@ func (f *Fates) add(n *sim.NodeResult) {
 	f.Redelivered += n.Redelivered
 }
 
-func merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head document.Head) *Document {
+func merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head document.Head, series bool) *Document {
 	doc := &Document{Head: head, Scenario: s.Name, Seed: s.Seed, Replications: len(results), Start: s.Start.UTC(), Length: s.Length.Seconds(), WarmUp: s.WarmUp.Seconds(),
 		Reached: s.Length.Seconds(), Ledger: Ledger{Fates: newFates()}, PerReplication: map[string]Spread{}, Nodes: map[string]Node{}, Links: map[string]Link{}, Latency: map[string]Times{},
 		Loops: []Loop{}, Alarms: map[string]Alarm{}, Expect: map[string]Expectation{}}
@@ -189,7 +217,9 @@ func merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head docume
 	mergeLatency(doc, g, results)
 	mergeLoops(doc, g, results)
 	mergeAlarms(doc, results)
-	mergeSeries(doc, g, results)
+	if series {
+		mergeSeries(doc, g, results)
+	}
 	mergeLosses(doc, results)
 	doc.Cost = cost(doc, g, results)
 	return doc

@@ -69,7 +69,7 @@ func RunVariants(variants []Variant, progress func(share float64)) (*Variants, e
 func (p *Plan) numbers(results []*sim.Result) ([]map[string]float64, error) {
 	var out []map[string]float64
 	for _, r := range results {
-		one, err := plain(merge(p.Graph, p.Scenario, []*sim.Result{r}, p.Head))
+		one, err := plain(merge(p.Graph, p.Scenario, []*sim.Result{r}, p.Head, false))
 		if err != nil {
 			return nil, err
 		}
