@@ -300,31 +300,33 @@ var isoDuration = regexp.MustCompile(`^P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:
 // taskTime reads a time as the DSL writes it, {minutes: 5} or PT5M, or as the
 // rest of a model does, 5m.
 func (d *decoder) taskTime(v *Value, path string) time.Duration {
+	seconds := 0.0
 	if v.Shape == Map {
 		o := d.object(v, path)
-		var sum time.Duration
-		for key, unit := range map[string]time.Duration{"days": 24 * time.Hour, "hours": time.Hour, "minutes": time.Minute, "seconds": time.Second, "milliseconds": time.Millisecond} {
-			if n := o.number(key); n != nil && *n >= 0 && *n < 1e9 {
-				sum += time.Duration(*n * float64(unit))
+		for key, unit := range map[string]float64{"days": 86400, "hours": 3600, "minutes": 60, "seconds": 1, "milliseconds": 1e-3} {
+			if n := o.number(key); n != nil {
+				seconds += *n * unit
 			}
 		}
 		o.done(nil)
-		return sum
-	}
-	if m := isoDuration.FindStringSubmatch(v.Scalar); m != nil && len(v.Scalar) > 2 {
-		var sum time.Duration
-		for i, unit := range []time.Duration{24 * time.Hour, time.Hour, time.Minute, time.Second} {
+	} else if m := isoDuration.FindStringSubmatch(v.Scalar); m != nil && len(v.Scalar) > 2 {
+		for i, unit := range []float64{86400, 3600, 60, 1} {
 			if n, err := strconv.ParseFloat(m[i+1], 64); err == nil {
-				sum += time.Duration(n * float64(unit))
+				seconds += n * unit
 			}
 		}
-		return sum
+	} else {
+		t, err := ParseDuration(v.Scalar)
+		if err != nil {
+			d.problem(v.Pos, path, "%v", err)
+		}
+		return t
 	}
-	t, err := ParseDuration(v.Scalar)
-	if err != nil {
-		d.problem(v.Pos, path, "%v", err)
+	if !(seconds >= 0 && seconds <= MaxDuration.Seconds()) {
+		d.problem(v.Pos, path, "a time lies between 0 and %s", FormatDuration(MaxDuration))
+		return 0
 	}
-	return t
+	return time.Duration(seconds * 1e9)
 }
 
 // runtime takes an expression out of the DSL's `${ … }`.

@@ -73,7 +73,7 @@ func (p *page) changes(what string, changes []model.Change) {
 		name := strings.TrimSpace(what + " " + p.paint(faint, c.Path))
 		switch {
 		case c.Before == "":
-			p.wrap("  ", fmt.Sprintf("%s: %s", name, p.paint(green, c.After)))
+			p.wrap("  ", fmt.Sprintf("%s: now %s", name, p.paint(green, c.After)))
 		case c.After == "":
 			p.wrap("  ", fmt.Sprintf("%s: no longer %s", name, p.paint(red, c.Before)))
 		default:

@@ -40,7 +40,7 @@ func Variants(w io.Writer, doc *study.Variants, s Style) error {
 				e := doc.Variants[name].Expect[x]
 				word := "holds"
 				if !e.Holds {
-					word = fmt.Sprintf("fails (%d of %d)", e.HoldsIn, doc.Variants[name].Replications)
+					word = fmt.Sprintf("holds in %d of %d", e.HoldsIn, doc.Variants[name].Replications)
 				}
 				row = append(row, word)
 			}
