@@ -2,9 +2,13 @@ package main
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
+	"os"
+	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"ironweir/core/expr"
 	"ironweir/core/graph"
@@ -20,85 +24,142 @@ var followCommand = &command{name: "follow", args: "MODEL", short: "Send one mes
 ironweir follow demo/kittiwake.yaml -node consignments -fail goods-registry
 ironweir follow demo/kittiwake.yaml -node consignments -fail clear-consignment=2
 ironweir sample demo/kittiwake.yaml manifest-drop | ironweir follow demo/kittiwake.yaml -node manifest-drop -event -
+ironweir follow demo/kittiwake.yaml -node manifest-drop -watch
 ironweir follow demo/kittiwake.yaml -node manifest-drop -match inbound/a/1.csv stamped/1.pdf`,
 	run: func(c *call) (int, error) {
-		m := c.modelFlags("text|json")
-		node := c.String("node", "", "where the message enters: `NODE`")
-		event := c.String("event", "", "take the message from `FILE` (CloudEvents JSON); - is standard input")
-		data := c.String("data", "", "its payload, `JSON` or @FILE")
-		key := c.String("key", "", "its subject: the object's `KEY` for a bucket")
-		kind := c.String("type", "", "its event type `T`")
-		change := c.String("change", "written", "what happened to the object: written or deleted")
+		f := &follow{m: c.modelFlags("text|json")}
+		f.node = c.String("node", "", "where the message enters: `NODE`")
+		f.event = c.String("event", "", "take the message from `FILE` (CloudEvents JSON); - is standard input")
+		f.data = c.String("data", "", "its payload, `JSON` or @FILE")
+		f.key = c.String("key", "", "its subject: the object's `KEY` for a bucket")
+		f.kind = c.String("type", "", "its event type `T`")
+		f.change = c.String("change", "written", "what happened to the object: written or deleted")
 		match := c.Bool("match", false, "show which links of the node take which of the KEYs given as arguments")
-		var fail repeated
-		c.Var(&fail, "fail", "let every run of `NODE` fail, or the first N with NODE=N; may be repeated")
+		watch := c.Bool("watch", false, "send it again at each save of the model or of the files named, until interrupted")
+		c.Var(&f.fail, "fail", "let every run of `NODE` fail, or the first N with NODE=N; may be repeated")
 		if err := c.parse(1, 1000); err != nil {
 			return 0, err
 		}
-		if err := c.oneOf("format", *m.format, "text|json"); err != nil {
+		if err := c.oneOf("format", *f.m.format, "text|json"); err != nil {
 			return 0, err
 		}
-		if err := c.oneOf("change", *change, "written|deleted"); err != nil {
+		if err := c.oneOf("change", *f.change, "written|deleted"); err != nil {
 			return 0, err
-		}
-		l, err := c.loadModel(c.Arg(0), m)
-		if err != nil {
-			return 0, err
-		}
-		if *node == "" {
-			return 0, fmt.Errorf("-node is missing: name the node at which the message enters, such as -node %s", l.graph.Nodes[0].Name)
 		}
 		if *match {
-			return c.matchKeys(l, *node, *kind)
+			l, err := c.loadModel(c.Arg(0), f.m)
+			if err != nil {
+				return 0, err
+			}
+			return c.matchKeys(l, *f.node, *f.kind)
 		}
 		if c.NArg() > 1 {
 			return 0, fmt.Errorf("only MODEL is an argument, unless -match is given; %q is one too many", c.Arg(1))
 		}
-		plan := sim.FollowPlan{Node: *node, Subject: *key, Type: *kind, Deleted: *change == "deleted", Fail: map[string]int{}}
-		if *event != "" {
-			if err := c.readEvent(*event, &plan); err != nil {
-				return 0, err
-			}
+		if !*watch {
+			return exitFine, f.send(c)
 		}
-		if *key != "" {
-			plan.Subject = *key
+		files := []string{c.Arg(0), *f.event, strings.TrimPrefix(*f.data, "@")}
+		if slices.Contains(files, "-") {
+			return 0, errors.New("-watch reads files again; standard input can be read only once")
 		}
-		if *data != "" {
-			source := []byte(*data)
-			if file, ok := strings.CutPrefix(*data, "@"); ok {
-				if source, err = c.read(file); err != nil {
-					return 0, err
-				}
-			}
-			if err := json.Unmarshal(source, &plan.Data); err != nil {
-				return 0, fmt.Errorf("-data is not JSON: %w", err)
-			}
-		}
-		if plan.Subject == "" {
-			if id := l.graph.NodeID(*node); id >= 0 {
-				plan.Subject = l.graph.SampleKey(id)
-			}
-		}
-		for _, f := range fail {
-			name, count, some := strings.Cut(f, "=")
-			plan.Fail[name] = -1
-			if some {
-				n, err := strconv.Atoi(count)
-				if err != nil || n < 1 {
-					return 0, fmt.Errorf("-fail %s: write it as NODE or NODE=N, N being how many runs fail first", f)
-				}
-				plan.Fail[name] = n
-			}
-		}
-		trace, err := sim.Follow(l.graph, plan)
-		if err != nil {
-			return 0, err
-		}
-		if *m.format == "json" {
-			return exitFine, c.printJSON(study.Follow(l.head("follow"), trace))
-		}
-		return exitFine, text.Follow(c.out, trace, c.style())
+		return exitInterrupted, c.watch(files, func() error { return f.send(c) })
 	}}
+
+// follow is one use of the command.
+type follow struct {
+	m                                    *modelFlags
+	node, event, data, key, kind, change *string
+	fail                                 repeated
+}
+
+// send sends the message once and prints what happens to it.
+func (f *follow) send(c *call) error {
+	l, err := c.loadModel(c.Arg(0), f.m)
+	if err != nil {
+		return err
+	}
+	if *f.node == "" {
+		return fmt.Errorf("-node is missing: name the node at which the message enters, such as -node %s", l.graph.Nodes[0].Name)
+	}
+	plan := sim.FollowPlan{Node: *f.node, Subject: *f.key, Type: *f.kind, Deleted: *f.change == "deleted", Fail: map[string]int{}}
+	if *f.event != "" {
+		if err := c.readEvent(*f.event, &plan); err != nil {
+			return err
+		}
+	}
+	if *f.key != "" {
+		plan.Subject = *f.key
+	}
+	if *f.data != "" {
+		source := []byte(*f.data)
+		if file, ok := strings.CutPrefix(*f.data, "@"); ok {
+			if source, err = c.read(file); err != nil {
+				return err
+			}
+		}
+		if err := json.Unmarshal(source, &plan.Data); err != nil {
+			return fmt.Errorf("-data is not JSON: %w", err)
+		}
+	}
+	if plan.Subject == "" {
+		if id := l.graph.NodeID(*f.node); id >= 0 {
+			plan.Subject = l.graph.SampleKey(id)
+		}
+	}
+	for _, text := range f.fail {
+		name, count, some := strings.Cut(text, "=")
+		plan.Fail[name] = -1
+		if some {
+			n, err := strconv.Atoi(count)
+			if err != nil || n < 1 {
+				return fmt.Errorf("-fail %s: write it as NODE or NODE=N, N being how many runs fail first", text)
+			}
+			plan.Fail[name] = n
+		}
+	}
+	trace, err := sim.Follow(l.graph, plan)
+	if err != nil {
+		return err
+	}
+	if *f.m.format == "json" {
+		return c.printJSON(study.Follow(l.head("follow"), trace))
+	}
+	return text.Follow(c.out, trace, c.style())
+}
+
+// watchInterval is how often files are looked at.
+const watchInterval = 150 * time.Millisecond
+
+// watch does something now, and again whenever one of the files has been saved,
+// until it is interrupted. What goes wrong is told and does not end it.
+func (c *call) watch(files []string, do func() error) error {
+	stamp := func() string {
+		var b strings.Builder
+		for _, f := range files {
+			if info, err := os.Stat(f); err == nil {
+				fmt.Fprintf(&b, "%d %d;", info.ModTime().UnixNano(), info.Size())
+			} else {
+				b.WriteString("-;")
+			}
+		}
+		return b.String()
+	}
+	for {
+		seen := stamp()
+		if err := do(); err != nil {
+			fmt.Fprintln(c.err, err)
+		}
+		fmt.Fprintf(c.err, "— %s; waiting for the next save (Ctrl-C ends)\n", time.Now().Format("15:04:05"))
+		for stamp() == seen {
+			select {
+			case <-c.Done():
+				return nil
+			case <-time.After(watchInterval):
+			}
+		}
+	}
+}
 
 // readEvent takes a message from a CloudEvent.
 func (c *call) readEvent(file string, plan *sim.FollowPlan) error {

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -89,4 +91,47 @@ func TestInterruptedRunPrintsWhatItHas(t *testing.T) {
 	require.True(t, doc.Partial)
 	require.Equal(t, "an interruption", doc.Stopped)
 	require.NotZero(t, doc.Ledger.Copies)
+}
+
+// TestFollowIsSentAgainAtEachSave: a model is saved twice, once broken, while a
+// message is watched.
+func TestFollowIsSentAgainAtEachSave(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	file := filepath.Join(t.TempDir(), "m.yaml")
+	save := func(node string) {
+		require.NoError(t, os.WriteFile(file, []byte("ironweir: topology/1\nname: m\nnodes: {"+node+"}\n"), 0o644))
+	}
+	save("q: {kind: queue}")
+	var out, errOut lockedBuffer
+	ended := make(chan int, 1)
+	go func() { ended <- Main(ctx, []string{"follow", file, "-node", "q", "-watch"}, nil, &out, &errOut) }()
+	await := func(b *lockedBuffer, want string) {
+		require.Eventually(t, func() bool { return strings.Contains(b.String(), want) }, 20*time.Second, 20*time.Millisecond, want)
+	}
+	await(&out, "complete: 1 arrived")
+	save("q: {kind: queu}")
+	await(&errOut, "unknown kind")
+	save("q: {kind: queue, links: {f: {}}}, f: {kind: function, takes: 3s}")
+	await(&out, "f runs  for 3s")
+	cancel()
+	require.Equal(t, exitInterrupted, <-ended)
+}
+
+// lockedBuffer can be read while it is written.
+type lockedBuffer struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (l *lockedBuffer) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.Write(p)
+}
+
+func (l *lockedBuffer) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.String()
 }
