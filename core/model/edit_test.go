@@ -38,3 +38,27 @@ func TestAnEditThatWouldDoSomethingElseIsRefused(t *testing.T) {
 		require.ErrorContains(t, err, "by hand", text)
 	}
 }
+
+// FuzzEdit: whatever the text and the patch, an edit is refused or gives a text
+// that says what the patch says, and it never panics.
+func FuzzEdit(f *testing.F) {
+	text, err := os.ReadFile("testdata/edits.txt")
+	require.NoError(f, err)
+	for _, c := range strings.Split("\n"+string(text), "\n== ")[1:] {
+		_, rest, _ := strings.Cut(c, "\n")
+		parts := strings.Split(rest, "\n--\n")
+		f.Add(parts[0], parts[1])
+	}
+	f.Fuzz(func(t *testing.T, text, patch string) {
+		p, err := model.ReadDocument("patch", []byte(patch))
+		if err != nil {
+			return
+		}
+		out, err := model.Edit([]byte(text), p)
+		if err != nil {
+			return
+		}
+		_, err = model.ReadDocument("out", out)
+		require.NoError(t, err)
+	})
+}

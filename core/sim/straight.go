@@ -3,7 +3,7 @@ package sim
 import "ironweir/core/model"
 
 // The straight way: a reader of one message at a time, and a function that only
-// works and then writes to queues, topics or streams that reject nothing. Most
+// works and then writes to channels (but streams) that reject nothing. Most
 // of a model is like that, and such a run needs neither a batch nor a run
 // record: the message itself stands for it. Nothing else differs: the same
 // draws, the same order, the same counts (TestTheStraightWayChangesNothing), and
