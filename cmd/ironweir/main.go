@@ -1,5 +1,5 @@
-// Command ironweir models the event topology between buckets, queues, topics,
-// schedules, endpoints, functions and outside systems; finds where messages
+// Command ironweir models the event topology between buckets, queues, topics, streams, tables,
+// schedules, endpoints, workflows, functions and outside systems; finds where messages
 // loop and where they are lost; and simulates the flow. A file here is a
 // command: it parses flags, calls a package and prints.
 package main

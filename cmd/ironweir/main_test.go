@@ -135,3 +135,21 @@ func (l *lockedBuffer) String() string {
 	defer l.mu.Unlock()
 	return l.b.String()
 }
+
+// TestExamplesNameWhatIsThere: the files in the examples of help exist, and so do
+// the flags.
+func TestExamplesNameWhatIsThere(t *testing.T) {
+	for _, cmd := range commands() {
+		flags := cmd.flags()
+		for _, line := range strings.Split(cmd.example, "\n") {
+			for _, word := range strings.Fields(line) {
+				if strings.HasPrefix(word, "demo/") && strings.HasSuffix(word, ".yaml") {
+					require.FileExists(t, "../../"+word, cmd.name)
+				}
+				if strings.HasPrefix(word, "-") && len(word) > 1 && strings.Contains(line, "ironweir "+cmd.name) && !strings.Contains(line, "|") {
+					require.Contains(t, flags, word, line)
+				}
+			}
+		}
+	}
+}

@@ -23,7 +23,7 @@ var runCommand = &command{name: "run", args: "MODEL", short: "Simulate a model u
 	example: `ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml
 ironweir run demo/kittiwake.yaml -traffic manifest-drop=200/h -down goods-registry=30m@2h
 ironweir run demo/kittiwake-draft.yaml -scenario demo/friday-evening.yaml -expect "run.ledger.lost.total == 0" -format json
-ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -variant demo/variants/more-clerks.yaml -beside
+ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -variant demo/variants/more-clearing.yaml -beside
 ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -sweep demo/sweeps/clearing.yaml
 ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -look consignments@3h10m
 ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -journey 12`,
