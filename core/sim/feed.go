@@ -6,8 +6,8 @@ import "ironweir/core/model"
 // one batch at a time, in order. Its copies are accounted for by the link.
 type feed struct {
 	rl      *readerLink
-	parts   []partition
-	history *history // where an incident rewinds it
+	parts   []*partition // which stay where they are as others are added
+	history *history     // where an incident rewinds it
 }
 
 // partition is what one reader reads, and where it is.
@@ -46,7 +46,7 @@ func (e *engine) setUpFeed(home, n *node, link int) {
 
 func (e *engine) addPartition(n *node) {
 	f := n.queue.feed
-	f.parts = append(f.parts, partition{reader: uint32(len(e.readers))})
+	f.parts = append(f.parts, &partition{reader: uint32(len(e.readers))})
 	e.readers = append(e.readers, reader{link: f.rl, queue: int32(n.id), partition: int32(len(f.parts) - 1)})
 }
 
@@ -60,7 +60,7 @@ func (e *engine) intoFeed(n *node, via int32, m *message, record uint32) {
 		e.trace.comes(e, i, m)
 	}
 	f := n.queue.feed
-	p := &f.parts[place]
+	p := f.parts[place]
 	if flags&ghost == 0 {
 		p.behind++
 		if f.history != nil {
@@ -88,7 +88,7 @@ func (e *engine) wantTurn(p *partition) {
 func (e *engine) turn(reader uint32, seq uint64) {
 	r := &e.readers[reader]
 	n := &e.nodes[r.queue]
-	p := &n.queue.feed.parts[r.partition]
+	p := n.queue.feed.parts[r.partition]
 	if seq != 0 {
 		if seq != p.timer {
 			return
@@ -219,7 +219,7 @@ func (e *engine) dropSpent(n *node, p *partition, at int64) {
 // hand.
 func (e *engine) leaveFeed(f *feed, i uint32) {
 	c := &e.copies[i]
-	p := &f.parts[c.group]
+	p := f.parts[c.group]
 	if c.flags&(ghost|again) == 0 {
 		p.behind--
 	}
@@ -258,7 +258,7 @@ func (e *engine) settleFeed(b uint32, failure int16, final bool) {
 	r := &e.readers[bt.reader]
 	rl := r.link
 	d := rl.delivery
-	p := &n.queue.feed.parts[r.partition]
+	p := n.queue.feed.parts[r.partition]
 	tries := p.tries
 	whole := rl.link.Read.Failed != "each" && rl.link.Relation == model.PolledRun && bt.anyFailed()
 	final = final && failure != noError
@@ -311,7 +311,7 @@ func (e *engine) settleFeed(b uint32, failure int16, final bool) {
 // pauseFeed lets what a paused link is filling run with what it has.
 func (e *engine) pauseFeed(n *node) {
 	for k := range n.queue.feed.parts {
-		p := &n.queue.feed.parts[k]
+		p := n.queue.feed.parts[k]
 		if p.state == filling {
 			e.firstTry(n, p)
 		}
@@ -321,7 +321,7 @@ func (e *engine) pauseFeed(n *node) {
 // resumeFeed goes on where the link was paused.
 func (e *engine) resumeFeed(n *node) {
 	for k := range n.queue.feed.parts {
-		p := &n.queue.feed.parts[k]
+		p := n.queue.feed.parts[k]
 		if p.state == stopped {
 			p.state = idle
 		}
@@ -370,7 +370,7 @@ func (e *engine) rewind(n *node, by int64) {
 		if k >= len(f.history.parts) {
 			continue
 		}
-		p := &f.parts[k]
+		p := f.parts[k]
 		log := f.history.parts[k]
 		// The youngest of the log lie unread, or are in hand.
 		log = log[:max(len(log)-p.behind, 0)]
