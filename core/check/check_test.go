@@ -191,23 +191,7 @@ func TestSingleFaultsAgreeWithTheEngine(t *testing.T) {
 			s.Incidents = []*model.Incident{{Name: "down", Node: n.Name, Fails: &whole}}
 			res, err := sim.Run(sim.Plan{Graph: g, Scenario: s, Limits: sim.Limits{Events: 1_000_000}})
 			require.NoError(t, err)
-			lost := int64(0)
-			for k := range res.Nodes {
-				for f, count := range res.Nodes[k].Fates {
-					if sim.Fate(f).Loss() {
-						lost += count
-					}
-				}
-			}
-			for k := range res.Links {
-				if feed := res.Links[k].Feed; feed != nil {
-					for f, count := range feed.Fates {
-						if sim.Fate(f).Loss() {
-							lost += count
-						}
-					}
-				}
-			}
+			lost := res.Count(sim.Fate.Loss)
 			expected := single["manifest-drop"][n.Name] || single["tide-times"][n.Name] || single["close-sailing"][n.Name] && s.Length > 24*time.Hour
 			if !c.loses {
 				require.Zero(t, lost, "%s: %s down loses", c.file, n.Name)

@@ -222,21 +222,5 @@ func loseUnder(t *rapid.T, g *graph.Graph, down []string) (int64, bool) {
 	}
 	res, err := sim.Run(sim.Plan{Graph: g, Scenario: s, Limits: sim.Limits{Events: 50_000}})
 	require.NoError(t, err)
-	lost := int64(0)
-	count := func(n *sim.NodeResult) {
-		for f, k := range n.Fates {
-			if sim.Fate(f).Loss() {
-				lost += k
-			}
-		}
-	}
-	for i := range res.Nodes {
-		count(&res.Nodes[i])
-	}
-	for i := range res.Links {
-		if res.Links[i].Feed != nil {
-			count(res.Links[i].Feed)
-		}
-	}
-	return lost, res.Stopped == ""
+	return res.Count(sim.Fate.Loss), res.Stopped == ""
 }

@@ -63,21 +63,5 @@ func badUnder(t *rapid.T, g *graph.Graph, down time.Duration) int64 {
 	s.Incidents = []*model.Incident{{Name: "down", Node: "f", Fails: &whole, At: 10 * time.Minute, For: down}}
 	res, err := sim.Run(sim.Plan{Graph: g, Scenario: s})
 	require.NoError(t, err)
-	bad := int64(0)
-	count := func(n *sim.NodeResult) {
-		for f, k := range n.Fates {
-			if sim.Fate(f).Loss() || sim.Fate(f) == sim.Parked {
-				bad += k
-			}
-		}
-	}
-	for i := range res.Nodes {
-		count(&res.Nodes[i])
-	}
-	for i := range res.Links {
-		if res.Links[i].Feed != nil {
-			count(res.Links[i].Feed)
-		}
-	}
-	return bad
+	return res.Count(func(f sim.Fate) bool { return f.Loss() || f == sim.Parked })
 }

@@ -108,6 +108,15 @@ func causeWords(cause string) string {
 		"rejected": "the write is rejected and nothing takes what is given up", "refused": "the target's `callers` do not name the sender", "unsubscribed": "the topic has no links"}[cause]
 }
 
+// newParked names a new queue for what is set aside on a link.
+func newParked(p *Pass, l *graph.Link) string {
+	name := l.Link.To + "-parked"
+	for p.Graph.NodeID(name) != graph.None {
+		name += "-2"
+	}
+	return name
+}
+
 // deadLetterRemedies offers a dead-letter: the queue that already parks others'
 // messages, or a new one.
 func deadLetterRemedies(p *Pass, l *graph.Link, s LossSet) []Remedy {
@@ -131,10 +140,7 @@ func deadLetterRemedies(p *Pass, l *graph.Link, s LossSet) []Remedy {
 		fields["dead-letter"] = target
 		return []Remedy{patchLink(fmt.Sprintf("set messages of %s aside in %s", l.Link.ID(), target), l, fields)}
 	}
-	target = l.Link.To + "-parked"
-	for p.Graph.NodeID(target) != graph.None {
-		target += "-2"
-	}
+	target = newParked(p, l)
 	fields["dead-letter"] = target
 	r := patchLink(fmt.Sprintf("set messages of %s aside in a new queue %s", l.Link.ID(), target), l, fields)
 	r.Patch["nodes"].(map[string]any)[target] = map[string]any{"kind": "queue", "retention": "14d"}

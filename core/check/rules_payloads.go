@@ -174,10 +174,7 @@ behind it may be gone too. Limit the tries and set aside what is spent; failed: 
 			}
 			say := "stop after five tries"
 			if l.DeadLetter == graph.None {
-				aside := l.Link.To + "-parked"
-				for p.Graph.NodeID(aside) != graph.None {
-					aside += "-2"
-				}
+				aside := newParked(p, l)
 				fields["dead-letter"] = aside
 				r := patchLink(say+" and set aside what is spent", l, fields)
 				r.Patch["nodes"].(map[string]any)[aside] = map[string]any{"kind": "queue", "retention": "14d"}

@@ -1,10 +1,6 @@
 package sim
 
-import (
-	"time"
-
-	"ironweir/core/model"
-)
+import "ironweir/core/model"
 
 // call starts what a waiting call asks for; false: the run waits.
 func (e *engine) call(i uint32, s *send, m *message) bool {
@@ -16,18 +12,8 @@ func (e *engine) call(i uint32, s *send, m *message) bool {
 	if e.trace != nil {
 		e.trace.calls(e, i, m.journey, l, int(e.runs[i].tries))
 	}
-	failure := noError
-	switch {
-	case d.refused:
-		failure = errRefused
-	case callee.hopLimit > 0 && int(m.hops)+1 > callee.hopLimit:
-		failure = errHopLimit
-	case !e.free(callee):
-		callee.throttled++
-		failure = errThrottled
-	}
-	if failure != noError {
-		return e.callFailed(i, failure, failure == errRefused || failure == errHopLimit)
+	if failure, final := e.turnedAway(d, callee, m); failure != noError {
+		return e.callFailed(i, failure, final)
 	}
 	d.matched++
 	con := e.contentFor(l, m, s, e.itemOf(i), int(e.runs[i].rep))
@@ -41,6 +27,33 @@ func (e *engine) call(i uint32, s *send, m *message) bool {
 	e.runs[i].timer = 0
 	e.begin(c)
 	return false
+}
+
+// turnedAway tells why a callee does not take a call now, and whether another try
+// would help nothing; noError: there is room, and it is taken.
+func (e *engine) turnedAway(d *delivery, callee *node, m *message) (failure int16, final bool) {
+	switch {
+	case d.refused:
+		return errRefused, true
+	case callee.hopLimit > 0 && int(m.hops)+1 > callee.hopLimit:
+		return errHopLimit, true
+	case !e.free(callee):
+		callee.throttled++
+		return errThrottled, false
+	}
+	return noError, false
+}
+
+// callAgainAfter tells whether a failed call is tried again, and after how long.
+func (e *engine) callAgainAfter(d *delivery, failure int16, final bool, tries uint16) (wait int64, again bool) {
+	if final || d.isExcept(failure) || int(tries) >= d.policy.Tries {
+		return 0, false
+	}
+	wait = e.jittered(d.policy.Backoff(int(tries)), d)
+	if failure == errThrottled {
+		wait = max(wait, minThrottleWait)
+	}
+	return wait, true
 }
 
 // answered comes when a call that a run waits for has ended.
@@ -64,16 +77,12 @@ func (e *engine) callFailed(i uint32, failure int16, final bool) bool {
 	n := &e.nodes[r.node]
 	s := &e.sends[n.steps[r.phase][r.step]]
 	d := &e.deliveries[s.link.ID]
-	p := &d.policy
-	switch {
-	case !final && !d.isExcept(failure) && int(r.tries) < p.Tries:
+	if wait, again := e.callAgainAfter(d, failure, final, r.tries); again {
 		r.cause = backingOff
-		wait := e.jittered(p.Backoff(int(r.tries)), d)
-		if failure == errThrottled {
-			wait = max(wait, int64(100*time.Millisecond))
-		}
 		e.wait(i, wait)
 		return false
+	}
+	switch {
 	case s.link.Ignore:
 		return true
 	case n.kind == model.Endpoint:

@@ -157,7 +157,7 @@ func (e *engine) tryPiece(n *node, p *partition) {
 	target := &e.nodes[rl.link.To]
 	if rl.link.Relation == model.PolledRun && !e.free(target) {
 		target.throttled++
-		p.pause = min(max(2*p.pause, firstPause), longPause)
+		p.pause = longerPause(p.pause)
 		e.pausePiece(n, p, p.pause, Throttled)
 		return
 	}
@@ -374,7 +374,7 @@ func (e *engine) rewind(n *node, by int64) {
 		log := f.history.parts[k]
 		// The youngest of the log lie unread, or are in hand.
 		log = log[:max(len(log)-p.behind, 0)]
-		first := p.head
+		last := uint32(0) // of those put in front
 		for _, w := range log {
 			if w.at < e.now-min(by, n.queue.retention) {
 				continue
@@ -386,7 +386,8 @@ func (e *engine) rewind(n *node, by int64) {
 			c.group, c.born = int32(k), w.at
 			e.standsNow(n, c)
 			c.flags |= unread | again
-			e.insertBefore(&p.list, i, first)
+			e.insertAfter(&p.list, i, last)
+			last = i
 			e.growOld(n, i)
 			if e.trace != nil {
 				e.trace.comes(e, i, &m)
@@ -394,20 +395,4 @@ func (e *engine) rewind(n *node, by int64) {
 		}
 		e.wantTurn(p)
 	}
-}
-
-// insertBefore puts a copy into a list in front of another; 0: at the end.
-func (e *engine) insertBefore(l *list, i, next uint32) {
-	if next == 0 {
-		e.appendTo(l, i)
-		return
-	}
-	c, n := &e.copies[i], &e.copies[next]
-	c.next, c.prev = next, n.prev
-	if n.prev != 0 {
-		e.copies[n.prev].next = i
-	} else {
-		l.head = i
-	}
-	n.prev = i
 }

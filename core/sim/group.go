@@ -60,19 +60,7 @@ func (e *engine) holdBack(q *queue, i uint32) {
 	for after != 0 && e.copies[after].age > c.age {
 		after = e.copies[after].prev
 	}
-	c.prev = after
-	if after != 0 {
-		c.next = e.copies[after].next
-		e.copies[after].next = i
-	} else {
-		c.next = l.head
-		l.head = i
-	}
-	if c.next != 0 {
-		e.copies[c.next].prev = i
-	} else {
-		l.tail = i
-	}
+	e.insertAfter(l, i, after)
 }
 
 // block counts a message that is handed out.

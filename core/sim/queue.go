@@ -268,15 +268,23 @@ func (e *engine) hide(q *queue, i uint32) {
 	c.flags &^= unread | visible | leased | heldBack
 }
 
-func (e *engine) appendTo(l *list, i uint32) {
+func (e *engine) appendTo(l *list, i uint32) { e.insertAfter(l, i, l.tail) }
+
+// insertAfter puts a copy into a list behind another; 0: at the front.
+func (e *engine) insertAfter(l *list, i, after uint32) {
 	c := &e.copies[i]
-	c.prev, c.next = l.tail, 0
-	if l.tail != 0 {
-		e.copies[l.tail].next = i
+	c.prev, c.next = after, l.head
+	if after != 0 {
+		c.next = e.copies[after].next
+		e.copies[after].next = i
 	} else {
 		l.head = i
 	}
-	l.tail = i
+	if c.next != 0 {
+		e.copies[c.next].prev = i
+	} else {
+		l.tail = i
+	}
 }
 
 // becomeVisible makes a message ready to be taken, unless its group is

@@ -31,6 +31,9 @@ const (
 	longPause  = int64(time.Minute)
 )
 
+// longerPause is how long a reader pauses that was throttled again.
+func longerPause(last int64) int64 { return min(max(2*last, firstPause), longPause) }
+
 // take gives the next visible message for a link, or 0. What is spent goes to
 // the dead-letter on the way.
 func (e *engine) take(n *node, rl *readerLink, batch uint32) uint32 {
@@ -174,7 +177,7 @@ func (rl *readerLink) idle() int {
 func (e *engine) freeReader(id uint32, throttled bool) {
 	r := &e.readers[id]
 	if throttled {
-		r.pause = min(max(2*r.pause, firstPause), longPause)
+		r.pause = longerPause(r.pause)
 		e.at(e.now+r.pause, evReader, id)
 		return
 	}

@@ -59,6 +59,34 @@ type LoopResult struct {
 	Most            int64
 }
 
+// Ledgers lists all that account for copies: the nodes, then the links that read
+// a stream or table.
+func (r *Result) Ledgers() []*NodeResult {
+	var out []*NodeResult
+	for i := range r.Nodes {
+		out = append(out, &r.Nodes[i])
+	}
+	for i := range r.Links {
+		if feed := r.Links[i].Feed; feed != nil {
+			out = append(out, feed)
+		}
+	}
+	return out
+}
+
+// Count adds up the copies of some fates.
+func (r *Result) Count(of func(Fate) bool) int64 {
+	sum := int64(0)
+	for _, n := range r.Ledgers() {
+		for f, k := range n.Fates {
+			if of(Fate(f)) {
+				sum += k
+			}
+		}
+	}
+	return sum
+}
+
 // result counts what is left under way, and checks that the ledger adds up.
 func (e *engine) result() (*Result, error) {
 	reached := e.end

@@ -200,19 +200,7 @@ func (e *engine) appendLease(n *node, i uint32) {
 	for after != 0 && (e.copies[after].due > c.due || e.copies[after].due == c.due && e.copies[after].timer > c.timer) {
 		after = e.copies[after].prev
 	}
-	c.prev = after
-	if after != 0 {
-		c.next = e.copies[after].next
-		e.copies[after].next = i
-	} else {
-		c.next = q.leases.head
-		q.leases.head = i
-	}
-	if c.next != 0 {
-		e.copies[c.next].prev = i
-	} else {
-		q.leases.tail = i
-	}
+	e.insertAfter(&q.leases, i, after)
 	if q.leases.head == i {
 		q.leaseSeq = c.timer
 		e.arm(c.due, c.timer, evLease, uint32(n.id))

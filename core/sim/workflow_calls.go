@@ -12,14 +12,8 @@ func (e *engine) taskCalls(i uint32, task *graph.Task) bool {
 	d.offered++
 	r := &e.runs[t.run]
 	m, _ := e.message(r, int(r.index))
-	switch {
-	case d.refused:
-		return e.taskCallFailed(i, task, errRefused, true)
-	case callee.hopLimit > 0 && int(m.hops)+1 > callee.hopLimit:
-		return e.taskCallFailed(i, task, errHopLimit, true)
-	case !e.free(callee):
-		callee.throttled++
-		return e.taskCallFailed(i, task, errThrottled, false)
+	if failure, final := e.turnedAway(d, callee, &m); failure != noError {
+		return e.taskCallFailed(i, task, failure, final)
 	}
 	d.matched++
 	if e.trace != nil {
@@ -75,19 +69,11 @@ func (e *engine) taskAnswered(i uint32, failure int16, final bool) {
 // callee's error.
 func (e *engine) taskCallFailed(i uint32, task *graph.Task, failure int16, final bool) bool {
 	t := &e.threads[i]
-	l := &e.g.Links[task.Link]
-	d := &e.deliveries[l.ID]
-	if !final && !d.isExcept(failure) && int(t.tries) < d.policy.Tries {
-		wait := e.jittered(d.policy.Backoff(int(t.tries)), d)
-		if failure == errThrottled {
-			wait = max(wait, minThrottleWait)
-		}
+	d := &e.deliveries[task.Link]
+	if wait, again := e.callAgainAfter(d, failure, final, t.tries); again {
 		t.after = callAgain
 		t.timer = e.at(e.now+wait, evTask, i)
 		return false
-	}
-	if l.Ignore && !l.ByTask {
-		return e.taskEnds(i)
 	}
 	return e.throw(i, failure)
 }

@@ -160,18 +160,10 @@ func merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head docume
 	for _, r := range results {
 		one := newFates()
 		copies, runs, failures := int64(0), int64(0), int64(0)
-		for i := range r.Nodes {
-			n := &r.Nodes[i]
+		for _, n := range r.Ledgers() {
 			one.add(n)
 			doc.Ledger.Fates.add(n)
 			copies, runs, failures = copies+n.Copies, runs+n.Runs, failures+n.Failures
-		}
-		for i := range r.Links {
-			if feed := r.Links[i].Feed; feed != nil {
-				one.add(feed)
-				doc.Ledger.Fates.add(feed)
-				copies += feed.Copies
-			}
 		}
 		doc.Ledger.Entered += r.Entered
 		doc.Ledger.Copies += copies

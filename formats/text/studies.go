@@ -100,17 +100,9 @@ func (p *page) differences(doc *study.Variants, name string) {
 		p.line("  nothing")
 		return
 	}
-	part := func(path string) int {
-		for i, part := range partOrder {
-			if strings.HasPrefix(path, part+".") {
-				return i
-			}
-		}
-		return len(partOrder)
-	}
 	weight := func(r row) float64 { return math.Abs(r.d.Mean) / max(math.Abs(r.before), math.Abs(r.d.Mean), 1e-9) }
 	sort.Slice(rows, func(a, b int) bool {
-		if x, y := part(rows[a].path), part(rows[b].path); x != y {
+		if x, y := partRank(rows[a].path), partRank(rows[b].path); x != y {
 			return x < y
 		}
 		x, y := weight(rows[a]), weight(rows[b])
@@ -241,6 +233,16 @@ func Size(w io.Writer, doc *study.Size, s Style) error {
 // partOrder is the order in which the parts of a result matter to a reader.
 var partOrder = []string{"per_replication", "ledger", "journeys", "alarms", "cost", "nodes", "links"}
 
+// partRank is the place of a number's part in that order.
+func partRank(path string) int {
+	for i, part := range partOrder {
+		if strings.HasPrefix(path, part+".") {
+			return i
+		}
+	}
+	return len(partOrder)
+}
+
 // Compare prints what differs between saved results.
 func Compare(w io.Writer, doc *study.Comparison, s Style) error {
 	p := newPage(w, s)
@@ -257,12 +259,7 @@ func Compare(w io.Writer, doc *study.Comparison, s Style) error {
 	}
 	var order []row
 	for path, d := range doc.Differences {
-		r := row{path: path, known: 1, part: len(partOrder)}
-		for i, part := range partOrder {
-			if strings.HasPrefix(path, part+".") {
-				r.part = i
-			}
-		}
+		r := row{path: path, known: 1, part: partRank(path)}
 		if d.BeyondChance != nil {
 			r.known = 0
 			if !*d.BeyondChance {
