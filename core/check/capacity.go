@@ -1,23 +1,40 @@
 package check
 
 import (
+	"fmt"
 	"math"
-	"time"
 
-	"ironweir/core/cadence"
-	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
 
 // Capacity is how busy a node is in the mean.
 type Capacity struct {
-	Rate        *float64 `json:"rate"`        // messages or runs per second; null: grows without bound
-	Utilisation *float64 `json:"utilisation"` // null: no limit
+	Rate        *float64 `json:"rate"`        // messages or calls per second; null: grows without bound
+	Utilisation *float64 `json:"utilisation"` // of what limits it most; null: no limit
 	Concurrency *float64 `json:"concurrency"` // mean runs at once
 	Limit       *int     `json:"limit"`
-	Wait        *float64 `json:"wait_s"` // mean wait for a free place (Erlang C); null: none is known
+	Wait        *float64 `json:"wait_s"`             // mean wait for a free place (Erlang C); null: none is known
+	LimitedBy   string   `json:"limited_by"`         // concurrency, pool NAME, rate-limit, partition-rate; empty: nothing
+	HeadRoom    *float64 `json:"head_room"`          // the present traffic fits so many times, batches filled; null: no limit
+	Needed      *int     `json:"needed"`             // the least concurrency (or pool) that is at most 80% busy
+	Estimate    string   `json:"estimate,omitempty"` // why the numbers are estimates; empty: they are exact in the mean
+
+	full float64 // utilisation when batches are as full as they can be
 }
+
+// Reading is how busy the readers of a link are.
+type Reading struct {
+	Utilisation float64 `json:"utilisation"` // of the most they can take, batches filled
+	Most        float64 `json:"most"`        // messages per second that they can take; 0: without bound
+	Batch       float64 `json:"batch"`       // mean messages a batch, estimated where up-to is over 1
+
+	tries float64 // hand-outs per second
+	run   float64 // seconds
+}
+
+// comfortable is the utilisation up to which there is room for a slow minute.
+const comfortable = 0.8
 
 // Cost is what a month of the mean traffic costs.
 type Cost struct {
@@ -34,312 +51,176 @@ type Amplification struct {
 
 const monthSeconds = 30 * 86400
 
-// outsideRates gives what outsiders send in, by node, per second.
-func (a *Analysis) outsideRates(s *model.Scenario) []float64 {
-	rates := make([]float64, len(a.Graph.Nodes))
-	a.sources = map[int]*model.Traffic{}
+// findCapacity works out how busy everything is.
+func (a *Analysis) findCapacity() {
+	a.Readings = map[int]Reading{}
+	for i := range a.Graph.Links {
+		if l := a.link(i); l.Relation.Polls() && !a.boundless[l.From] {
+			a.Readings[i] = a.readingOf(l)
+		}
+	}
+	a.runs = make([]float64, len(a.Graph.Nodes))
+	busy := make([]float64, len(a.Graph.Nodes)) // mean runs at once
+	full := make([]float64, len(a.Graph.Nodes)) // the same with full batches
+	pools := map[string]float64{}
+	poolsFull := map[string]float64{}
 	for i := range a.Graph.Nodes {
 		n := a.node(i)
-		switch {
-		case n.Kind == model.Schedule:
-			rates[i] = scheduleRate(n)
-		case s == nil || !s.TrafficGiven:
-			rates[i] = n.Rate
+		if a.boundless[i] || !n.Kind.Runs() {
+			continue
+		}
+		var least float64
+		a.runs[i], least = a.runRate(i)
+		run := a.meanRun(i)
+		busy[i], full[i] = a.runs[i]*run, least*run
+		if n.Pool != "" {
+			pools[n.Pool] += busy[i]
+			poolsFull[n.Pool] += full[i]
 		}
 	}
-	if s != nil {
-		for _, t := range s.Traffic {
-			if i := a.Graph.NodeID(t.Into); i != graph.None {
-				rates[i] += meanRate(t, s.Length)
-				a.sources[i] = t
-			}
-		}
-	}
-	return rates
-}
-
-// meanRate gives the mean of a traffic's rate over a run.
-func meanRate(t *model.Traffic, length time.Duration) float64 {
-	switch t.Arrivals {
-	case "burst":
-		on, off := t.Burst.On.Seconds(), t.Burst.Off.Seconds()
-		return (t.Burst.Rate*on + t.Rate*off) / (on + off)
-	case "curve":
-		sum := 0.0
-		for k, p := range t.Curve {
-			until := length
-			if k+1 < len(t.Curve) {
-				until = min(until, t.Curve[k+1].At)
-			}
-			if until > p.At {
-				sum += p.Rate * (until - p.At).Seconds()
-			}
-		}
-		return sum / length.Seconds()
-	}
-	return t.Rate
-}
-
-// scheduleRate gives the mean rate of a schedule: over a year of its calendar.
-func scheduleRate(n *graph.Node) float64 {
-	if !n.Enabled {
-		return 0
-	}
-	if n.Every > 0 {
-		return 1 / n.Every.Seconds()
-	}
-	c, err := cadence.Parse(n.Cron, n.CronFields, n.Sunday)
-	zone, zoneErr := time.LoadLocation(n.Zone)
-	if err != nil || zoneErr != nil {
-		return 0
-	}
-	t := model.DefaultStart
-	const most = 2000
-	for k := 1; k <= most; k++ {
-		next, ok := c.Next(t, zone)
-		if span := next.Sub(model.DefaultStart); !ok || span > 366*24*time.Hour {
-			return float64(k-1) / (365 * 86400)
-		}
-		t = next
-	}
-	return most / t.Sub(model.DefaultStart).Seconds()
-}
-
-// solveTraffic solves the traffic equations λ = a + λM over states, by
-// iteration: retries are in the runs, loops in M. What a loop feeds that
-// sustains or grows has no bound.
-func (a *Analysis) solveTraffic(s *model.Scenario) {
-	a.arrivals = a.outsideRates(s)
-	a.flows = a.stateFlows()
-	grows := a.growingStates()
-	a.grows = grows
-	a.boundless = make([]bool, len(a.Graph.Nodes))
-	for i, g := range grows {
-		if g {
-			a.boundless[a.states.at[i]] = true
-		}
-	}
-	rates := a.propagate(a.spread(a.arrivals, s), grows)
-	a.rates = a.byNode(rates)
-	a.linkRate = make([]float64, len(a.Graph.Links))
-	for _, o := range a.flows {
-		if !o.dead && !grows[o.from] {
-			a.linkRate[o.link] += rates[o.from] * o.expected
-		}
-	}
-	a.Capacity = map[string]Capacity{}
+	a.Capacity = make(map[string]Capacity, len(a.Graph.Nodes))
 	for i := range a.Graph.Nodes {
-		a.Capacity[a.node(i).Name] = a.capacityOf(i)
-	}
-}
-
-// stateFlows gives the mean offspring between states.
-func (a *Analysis) stateFlows() []offspring {
-	byEdge := map[[2]int]offspring{}
-	for _, o := range a.offsprings() {
-		byEdge[o.edge()] = o
-	}
-	out := make([]offspring, 0, len(a.states.edges))
-	for _, e := range a.states.edges {
-		o := byEdge[edgeKey(e.Edge)]
-		o.from, o.to = e.from, e.to
-		out = append(out, o)
-	}
-	return out
-}
-
-// spread divides what outsiders send to a node over the states that they bring:
-// evenly, for nobody says more.
-func (a *Analysis) spread(rates []float64, s *model.Scenario) []float64 {
-	out := make([]float64, len(a.states.at))
-	for i, rate := range rates {
-		if rate == 0 {
+		n := a.node(i)
+		var c Capacity
+		if a.boundless[i] {
+			a.Capacity[n.Name] = c
 			continue
 		}
-		brought := a.brought(i, s)
-		for _, k := range brought {
-			out[k] += rate / float64(len(brought))
+		c.Rate = &a.rates[i]
+		if n.Kind.Runs() {
+			c.Concurrency = &busy[i]
+			c.Estimate = a.estimated(i)
 		}
-	}
-	return out
-}
-
-// brought lists the states that outsiders bring to an entry.
-func (a *Analysis) brought(i int, s *model.Scenario) []int {
-	own := &Analysis{Graph: a.Graph, At: make([]flow, len(a.Graph.Nodes))}
-	own.At[i] = flow{}
-	own.enterKeys(i, s)
-	if s != nil && len(a.node(i).Keys) > 0 && a.sources[i] != nil && a.sources[i].Key != "" {
-		own.At[i] = flow{} // the traffic says which of the keys
-		if t, err := expr.ParseTemplate(a.sources[i].Key, true); err == nil {
-			own.At[i].add(state{t.Shape(expr.AnyKey), a.sources[i].Type})
-		}
-	}
-	var out []int
-	for _, st := range own.At[i].states() {
-		if cover, ok := a.At[i].cover(st); ok {
-			out = append(out, a.states.index[i][cover])
-		}
-	}
-	return out
-}
-
-func (a *Analysis) byNode(states []float64) []float64 {
-	out := make([]float64, len(a.Graph.Nodes))
-	for k, v := range states {
-		out[a.states.at[k]] += v
-	}
-	return out
-}
-
-// growingStates finds the states that a loop which sustains or grows feeds.
-func (a *Analysis) growingStates() []bool {
-	out := make([]bool, len(a.states.at))
-	var work []int
-	for i := range a.Loops {
-		l := &a.Loops[i]
-		if l.Verdict == "broken" || l.calls || l.Trend == "dies-out" {
-			continue
-		}
-		if l.Gain != nil && l.Gain[0] != nil && *l.Gain[0] < 1-gainTolerance {
-			continue // it may go round for ever, or not at all: the mean is taken
-		}
-		for _, m := range l.states {
-			if !out[m] {
-				out[m] = true
-				work = append(work, m)
+		limit := func(by string, used, full float64) {
+			if c.Utilisation == nil || full > c.full {
+				c.Utilisation, c.LimitedBy, c.full = &used, by, full
 			}
 		}
-	}
-	next := map[int][]int{}
-	for _, o := range a.flows {
-		if o.expected > 0 {
-			next[o.from] = append(next[o.from], o.to)
+		if n.Concurrency > 0 {
+			limit("concurrency", busy[i]/float64(n.Concurrency), full[i]/float64(n.Concurrency))
+			c.Limit, c.Needed = &n.Concurrency, needed(full[i])
 		}
-	}
-	for len(work) > 0 {
-		i := work[len(work)-1]
-		work = work[:len(work)-1]
-		for _, j := range next[i] {
-			if !out[j] {
-				out[j] = true
-				work = append(work, j)
+		if size := a.Graph.Topology.Pools[n.Pool]; n.Pool != "" && size > 0 {
+			if limit("pool "+n.Pool, pools[n.Pool]/float64(size), poolsFull[n.Pool]/float64(size)); c.LimitedBy == "pool "+n.Pool {
+				c.Limit, c.Needed = &size, needed(poolsFull[n.Pool])
 			}
 		}
-	}
-	return out
-}
-
-// propagate iterates λ ← a + λM; each round takes messages one step further.
-// Where a possible loop would let it go on for ever, it stops after 20,000
-// steps with what it has.
-func (a *Analysis) propagate(arrivals []float64, grows []bool) []float64 {
-	if a.flowsFrom == nil {
-		a.flowsFrom = make([][]int32, len(arrivals))
-		for i := range a.flows {
-			from := a.flows[i].from
-			a.flowsFrom[from] = append(a.flowsFrom[from], int32(i))
+		if n.RateLimit > 0 {
+			rate := a.rates[i]
+			if n.Kind.Runs() {
+				rate = a.runs[i]
+			}
+			limit("rate-limit", rate/n.RateLimit, rate/n.RateLimit)
 		}
-	}
-	rates := append([]float64(nil), arrivals...)
-	if a.waves[0] == nil {
-		a.waves[0], a.waves[1] = make([]float64, len(rates)), make([]float64, len(rates))
-	}
-	wave, next := a.waves[0], a.waves[1] // all zero, and left so
-	var active, coming []int             // the states that a wave is at
-	for i, v := range arrivals {
-		if v != 0 {
-			wave[i] = v
-			active = append(active, i)
-		}
-	}
-	for range 20_000 {
-		coming = coming[:0]
-		for _, from := range active {
-			w := wave[from]
-			wave[from] = 0
-			for _, k := range a.flowsFrom[from] {
-				o := &a.flows[k]
-				if o.expected == 0 || grows != nil && grows[o.to] {
-					continue
-				}
-				if next[o.to] == 0 {
-					coming = append(coming, o.to)
-				}
-				next[o.to] += w * o.expected
+		if n.Kind == model.Stream && n.PartitionRate > 0 && n.Partitions > 0 {
+			most := n.PartitionRate * float64(n.Partitions)
+			limit("partition-rate", a.rates[i]/most, a.rates[i]/most)
+			if n.By != nil {
+				c.Estimate = "the keys are taken to be spread evenly over the partitions"
 			}
 		}
-		moved := 0.0
-		for _, i := range coming {
-			rates[i] += next[i]
-			moved = max(moved, next[i])
+		if c.full > 0 {
+			room := 1 / c.full
+			c.HeadRoom = &room
 		}
-		wave, next = next, wave
-		active, coming = coming, active
-		if moved < 1e-15 || math.IsInf(moved, 0) {
-			break
-		}
-	}
-	for _, i := range active {
-		wave[i] = 0
-	}
-	return rates
-}
-
-// oneInto sends one message into an entry and gives how many reach each node;
-// ok is false when that has no bound.
-func (a *Analysis) oneInto(entry int) (nodes, states []float64, ok bool) {
-	one := make([]float64, len(a.Graph.Nodes))
-	one[entry] = 1
-	states = a.propagate(a.spread(one, a.scenario), a.grows)
-	nodes = a.byNode(states)
-	for i, v := range nodes {
-		if v > 0 && a.boundless[i] {
-			return nil, nil, false
-		}
-	}
-	return nodes, states, true
-}
-
-func (a *Analysis) capacityOf(i int) Capacity {
-	n := a.node(i)
-	var c Capacity
-	if a.boundless[i] {
-		return c
-	}
-	rate := a.rates[i]
-	c.Rate = &rate
-	if !n.Kind.Runs() {
-		return c
-	}
-	runs := a.runRate(i)
-	busy := runs * a.runTime(i, map[int]bool{})
-	c.Concurrency = &busy
-	switch {
-	case n.Concurrency > 0:
-		u := busy / float64(n.Concurrency)
-		c.Utilisation, c.Limit = &u, &n.Concurrency
-		if u < 1 {
-			w := erlangC(n.Concurrency, busy) * a.runTime(i, map[int]bool{}) / (float64(n.Concurrency) - busy)
+		if c.LimitedBy == "concurrency" && *c.Utilisation < 1 && busy[i] > 0 {
+			w := erlangC(n.Concurrency, busy[i]) * a.meanRun(i) / (float64(n.Concurrency) - busy[i])
 			c.Wait = &w
 		}
-	case n.RateLimit > 0:
-		u := runs / n.RateLimit
-		c.Utilisation = &u
+		a.Capacity[n.Name] = c
 	}
-	return c
 }
 
-// runRate gives runs per second: messages, times their mean tries, over batch
-// sizes that fill.
-func (a *Analysis) runRate(i int) float64 {
-	n := a.node(i)
-	least, _ := a.inwardTries(i)
-	tries := 1.0
-	if n.Kind.Runs() {
-		tries = a.meanTries(n, least)
+// needed gives the least number of places that are at most 80% busy.
+func needed(busy float64) *int {
+	n := max(int(math.Ceil(busy/comfortable-1e-9)), 1)
+	return &n
+}
+
+// estimated says why the runs of a node are an estimate, or nothing.
+func (a *Analysis) estimated(i int) string {
+	for _, id := range a.node(i).In {
+		if l := a.link(id); l.Relation == model.PolledRun && l.Read.UpTo > 1 && a.linkRate[id] > 0 {
+			return fmt.Sprintf("batches of %s are taken to hold %.3g of up to %d messages", l.Link.ID(), a.Readings[id].Batch, l.Read.UpTo)
+		}
 	}
-	return a.rates[i] * tries
+	return ""
+}
+
+// readingOf works out how busy the readers of a link are. A batch holds what
+// comes within its wait from the first message on, at most up-to; where readers
+// (or runs) are short, it holds what has gathered since the last one.
+func (a *Analysis) readingOf(l *graph.Link) Reading {
+	from, to := a.node(l.From), a.node(l.To)
+	readers := float64(max(l.Read.Parallel, 1))
+	if from.Kind != model.Queue {
+		readers = float64(max(from.Partitions, 1)) // one batch a partition
+	}
+	r := Reading{tries: a.linkRate[l.ID], run: to.Takes.Expected(), Batch: 1}
+	most := 1.0 // messages that one run takes
+	if to.Kind.Runs() {
+		r.tries *= a.meanTries(to, l.Policy.Tries)
+	}
+	if l.Relation == model.PolledRun {
+		r.run = a.meanRun(to.ID)
+		most = float64(max(l.Read.UpTo, 1))
+		places := readers
+		if to.Concurrency > 0 {
+			places = min(places, float64(to.Concurrency))
+		}
+		gathered := r.tries * r.run / places
+		r.Batch = min(max(meanFill(most, r.tries*l.Read.Within.Seconds()), gathered), most)
+	}
+	if from.Kind != model.Queue && from.Partitions == 0 { // it adds partitions as it needs them
+		return r
+	}
+	if r.run > 0 {
+		r.Most = readers * most / r.run
+		r.Utilisation = r.tries / r.Most
+	}
+	return r
+}
+
+// meanFill is E[min(b, 1 + N)], N Poisson with the mean given: how many messages
+// a batch of at most b holds that waits for more from the first on.
+func meanFill(b, mean float64) float64 {
+	if mean > 10*b {
+		return b
+	}
+	p := math.Exp(-mean) // P(N = k)
+	sum, below := 0.0, 0.0
+	for k := 0.0; k < b-1; k++ {
+		sum += (1 + k) * p
+		below += p
+		p *= mean / (k + 1)
+	}
+	return sum + b*(1-below)
+}
+
+// runRate gives runs per second of a node, tries included, and the least that
+// there could be if batches were full.
+func (a *Analysis) runRate(i int) (runs, least float64) {
+	n := a.node(i)
+	byLinks := 0.0
+	for _, id := range n.In {
+		l := a.link(id)
+		byLinks += a.linkRate[id]
+		switch {
+		case l.Relation == model.PolledRun:
+			r := a.Readings[id]
+			if r.tries == 0 {
+				continue
+			}
+			runs += r.tries / r.Batch
+			least += r.tries / float64(max(l.Read.UpTo, 1))
+		default:
+			rate := a.linkRate[id] * a.meanTries(n, a.mannerOf(graph.Edge{From: l.From, To: i, Link: id}).tries)
+			runs += rate
+			least += rate
+		}
+	}
+	own := max(a.rates[i]-byLinks, 0) * a.meanTries(n, n.Intake.Tries) // by no link, or as dead letters
+	return runs + own, least + own
 }
 
 // erlangC gives the share of arrivals that wait in M/M/c with load a = λ/μ < c
@@ -357,28 +238,22 @@ func erlangC(c int, load float64) float64 {
 }
 
 // amplify gives the runs and copies that one message into an entry sets off,
-// given what it brings to each node and state.
-func (a *Analysis) amplify(nodes, states []float64) Amplification {
+// given what it brings to each spot. Runs of batches count as one for each
+// message.
+func (a *Analysis) amplify(reached []inflow) Amplification {
 	runs, copies := 0.0, 1.0
-	for i, v := range nodes {
-		if v == 0 {
-			continue
-		}
-		n := a.node(i)
+	for _, in := range reached {
+		at := a.states.spots[in.spot]
+		n := a.node(at.node)
 		if n.Kind == model.Function || n.Kind == model.Workflow {
-			least, _ := a.inwardTries(i)
-			runs += v * a.meanTries(n, least)
+			runs += in.count * a.meanTries(n, at.manner.tries)
 		}
-	}
-	for from, v := range states {
-		if v == 0 {
-			continue
-		}
-		for _, k := range a.flowsFrom[from] {
-			o := &a.flows[k]
-			r := a.link(o.link).Relation
-			if r != model.WaitingCall && r != model.PolledRun && r != model.PolledPush || o.dead {
-				copies += v * o.expected
+		for _, e := range a.states.leaving(in.spot) {
+			if e.Dead {
+				continue
+			}
+			if r := a.link(e.Link).Relation; r != model.WaitingCall && r != model.PolledRun && r != model.PolledPush {
+				copies += in.count * e.expected
 			}
 		}
 	}
@@ -399,15 +274,21 @@ func (a *Analysis) priceMonth() {
 			a.Cost = nil
 			return
 		}
-		sum := 0.0
-		if n.Kind == model.Function || n.Kind == model.Workflow {
-			sum = a.runRate(i) * (p.Run + a.runTime(i, map[int]bool{})*float64(n.Memory)/1e9*p.Compute)
-		}
-		if n.Kind.Channel() {
-			sum = a.rates[i] * p.Message
-		}
+		sum := a.priceOf(n, a.runs[i], a.rates[i])
 		c.Nodes[n.Name] = sum * monthSeconds
 		c.Month += sum * monthSeconds
 	}
 	a.Cost = c
+}
+
+// priceOf prices a second of some runs and messages at a node.
+func (a *Analysis) priceOf(n *graph.Node, runs, messages float64) float64 {
+	p := a.Graph.Topology.Prices
+	switch {
+	case n.Kind == model.Function || n.Kind == model.Workflow:
+		return runs * (p.Run + a.meanRun(n.ID)*float64(n.Memory)/1e9*p.Compute)
+	case n.Kind.Channel():
+		return messages * p.Message
+	}
+	return 0
 }

@@ -338,7 +338,7 @@ func rulePage(t *testing.T, r *check.Rule, cases string) string {
 // queues and functions with dead-letters, some of them linked to the next, three
 // links a node.
 func BenchmarkCheckEstate(b *testing.B) {
-	for _, nodes := range []int{100, 1_000, 10_000, 50_000} {
+	for _, nodes := range []int{100, 1_000, 10_000, 100_000} {
 		b.Run(fmt.Sprint(nodes), func(b *testing.B) {
 			m, err := model.Parse("estate.yaml", []byte(estate(nodes/10)), model.Options{})
 			require.NoError(b, err)
@@ -350,6 +350,26 @@ func BenchmarkCheckEstate(b *testing.B) {
 				check.Run(g, nil, document.Head{}, today)
 			}
 		})
+	}
+}
+
+// BenchmarkCheckLoop checks one component of a thousand nodes in which everything
+// goes round, with short cuts.
+func BenchmarkCheckLoop(b *testing.B) {
+	var text strings.Builder
+	text.WriteString("ironweir: topology/1\nname: ring\nnodes:\n")
+	for i := range 500 {
+		next, cut := (i+1)%500, (i+37)%500
+		fmt.Fprintf(&text, "  q%d: {kind: queue, rate: 1/h, lease: 5m, links: {f%d: {retry: {tries: 3}}}}\n", i, i)
+		fmt.Fprintf(&text, "  f%d: {kind: function, takes: 1s, fails: 1%%, concurrency: 100, links: {on: {to: q%d, chance: 60%%}, cut: {to: q%d, chance: 45%%}}}\n", i, next, cut)
+	}
+	m, err := model.Parse("ring.yaml", []byte(text.String()), model.Options{})
+	require.NoError(b, err)
+	g, err := graph.Compile(m)
+	require.NoError(b, err)
+	for b.Loop() {
+		doc := check.Run(g, nil, document.Head{}, today)
+		require.Equal(b, "grows", doc.Loops[0].Trend)
 	}
 }
 

@@ -20,12 +20,16 @@ type Loop struct {
 	Unbounded bool           `json:"unbounded"`
 	Trend     string         `json:"trend"` // dies-out sustains grows could-grow, or empty where it is broken
 	Doubling  document.State `json:"doubling"`
-	BrokenBy  *string        `json:"broken_by"`
+	Limit     *Limit         `json:"limit"`     // of what grows or sustains itself
+	BrokenBy  *string        `json:"broken_by"` // the filter that keeps it from going round, or the hop limit that ends it
 
-	nodes  []int
-	states []int
-	cycle  []graph.Edge
-	calls  bool // only waiting calls go round
+	nodes []int
+	spots []int
+	inner []stateEdge // between them
+	cycle []graph.Edge
+	ended *graph.Node // whose hop limit ends it
+	calls bool        // only waiting calls go round
+	rate  float64     // of growth, per second
 }
 
 func edgeName(g *graph.Graph, e graph.Edge) string {
@@ -36,74 +40,24 @@ func edgeName(g *graph.Graph, e graph.Edge) string {
 	return l.Link.ID()
 }
 
-// stateGraph is the graph of what can be where: its nodes are states at nodes,
-// so that a filter that lets some keys through and not others is told apart.
-type stateGraph struct {
-	at    []int // node, by state
-	index map[int]map[state]int
-	edges []stateEdge
-	graph graph.Graph // only for its components
-}
-
-type stateEdge struct {
-	graph.Edge // over nodes
-	from, to   int
-	verdict    reach
-}
-
-func (a *Analysis) stateGraph() *stateGraph {
-	index := map[int]map[state]int{}
-	sg := &stateGraph{index: index}
-	for i := range a.At {
-		index[i] = map[state]int{}
-		for _, s := range a.At[i].states() {
-			index[i][s] = len(sg.at)
-			sg.at = append(sg.at, i)
-		}
-	}
-	for _, e := range a.Graph.Edges(true) {
-		for _, s := range a.At[e.From].states() {
-			best := map[int]reach{}
-			var order []int
-			for _, next := range a.passOn(e, s) {
-				cover, ok := a.At[e.To].cover(next.state)
-				if !ok {
-					continue
-				}
-				to := index[e.To][cover]
-				if _, seen := best[to]; !seen {
-					order = append(order, to)
-				}
-				best[to] = max(best[to], next.verdict)
-			}
-			for _, to := range order {
-				sg.edges = append(sg.edges, stateEdge{Edge: e, from: index[e.From][s], to: to, verdict: best[to]})
-			}
-		}
-	}
-	sg.graph.Nodes = make([]graph.Node, len(sg.at))
-	return sg
-}
-
-// components gives the components that loop, as sets of states.
-func (sg *stateGraph) components() [][]int {
-	plain := make([]graph.Edge, len(sg.edges))
-	for i, e := range sg.edges {
-		plain[i] = graph.Edge{From: e.from, To: e.to}
-	}
-	return sg.graph.Components(plain)
-}
-
 func (a *Analysis) findLoops() {
 	a.Loops = []Loop{}
-	a.states = a.stateGraph()
-	sg := a.states
-	offsprings := a.offsprings()
 	looped := map[[2]int]bool{} // link and whether by dead-letter, of edges that do loop
-	for _, members := range sg.components() {
-		a.Loops = append(a.Loops, a.judgeLoop(sg, members, offsprings, looped))
+	all := func(*stateEdge) bool { return true }
+	for _, members := range a.states.components(all) {
+		if l := a.judgeLoop(members, looped, all); !l.calls {
+			a.Loops = append(a.Loops, l)
+		}
+	}
+	for _, members := range a.states.components(a.isCall) { // also within a larger loop
+		a.Loops = append(a.Loops, a.judgeLoop(members, looped, a.isCall))
 	}
 	a.findBroken(looped)
+}
+
+// isCall tells whether somebody waits at the start of an edge for its end.
+func (a *Analysis) isCall(e *stateEdge) bool {
+	return !e.Dead && a.link(e.Link).Relation == model.WaitingCall
 }
 
 func edgeKey(e graph.Edge) [2]int {
@@ -113,50 +67,40 @@ func edgeKey(e graph.Edge) [2]int {
 	return [2]int{e.Link, 0}
 }
 
-// judgeLoop works out what is known of one component.
-func (a *Analysis) judgeLoop(sg *stateGraph, members []int, offsprings []offspring, looped map[[2]int]bool) Loop {
-	inside := map[int]bool{}
+// judgeLoop works out what is known of one component over some edges.
+func (a *Analysis) judgeLoop(members []int, looped map[[2]int]bool, of func(*stateEdge) bool) Loop {
+	sg := a.states
+	inside := make(map[int]bool, len(members))
 	for _, m := range members {
 		inside[m] = true
 	}
-	byLink := map[[2]int]offspring{}
-	for _, o := range offsprings {
-		byLink[o.edge()] = o
-	}
 	var inner []stateEdge
-	var rows []offspring
-	for _, e := range sg.edges {
-		if !inside[e.from] || !inside[e.to] {
-			continue
-		}
-		inner = append(inner, e)
-		looped[edgeKey(e.Edge)] = true
-		o := byLink[edgeKey(e.Edge)]
-		o.from, o.to = e.from, e.to
-		if e.verdict == expr.Certain && o.mean.low == 0 { // others may not take it; what is here does
-			o.mean.low = o.mean.high
-			if l := a.link(e.Link); l.CountExpr != nil || l.ForEach != nil || a.node(l.From).Kind == model.Queue && len(a.node(l.From).Out) > 1 {
-				o.mean.low = 0
+	for _, m := range members {
+		for _, e := range sg.leaving(m) {
+			if inside[e.to] && of(&e) {
+				inner = append(inner, e)
+				looped[edgeKey(e.Edge)] = true
 			}
 		}
-		rows = append(rows, o)
 	}
-	entry := a.entryOf(sg, members, inside)
+	entry := a.entryOf(members, inside)
 	cycle := shortestCycle(entry, inner)
-	l := Loop{Verdict: "certain", Doubling: document.Never, states: members, calls: true}
+	l := Loop{Verdict: "certain", Doubling: document.Never, spots: members, inner: inner, calls: true}
+	for k := range inner {
+		l.calls = l.calls && a.isCall(&inner[k])
+	}
 	on := map[int]bool{}
 	for _, e := range cycle {
 		l.cycle = append(l.cycle, e.Edge)
 		l.nodes = append(l.nodes, e.From)
 		on[e.From] = true
 		l.Links = append(l.Links, edgeName(a.Graph, e.Edge))
-		l.calls = l.calls && !e.Dead && a.link(e.Link).Relation == model.WaitingCall
 		if e.verdict != expr.Certain {
 			l.Verdict = "possible"
 		}
 	}
 	for _, m := range members {
-		if n := sg.at[m]; !on[n] {
+		if n := sg.spots[m].node; !on[n] {
 			on[n] = true
 			l.nodes = append(l.nodes, n)
 		}
@@ -164,8 +108,8 @@ func (a *Analysis) judgeLoop(sg *stateGraph, members []int, offsprings []offspri
 	for _, n := range l.nodes {
 		l.Nodes = append(l.Nodes, a.node(n).Name)
 	}
-	low, unboundedLow := firstReturn(entry, members, rows, func(o offspring) float64 { return o.mean.low })
-	high, unbounded := firstReturn(entry, members, rows, func(o offspring) float64 { return o.mean.high })
+	low, unboundedLow := firstReturn(entry, members, inner, func(e *stateEdge) float64 { return e.mean.low })
+	high, unbounded := firstReturn(entry, members, inner, func(e *stateEdge) float64 { return e.mean.high })
 	ends := [2]*float64{&low, &high}
 	if unboundedLow {
 		ends[0] = nil
@@ -175,14 +119,49 @@ func (a *Analysis) judgeLoop(sg *stateGraph, members []int, offsprings []offspri
 		high = math.Inf(1)
 	}
 	l.Gain, l.Unbounded = &ends, unbounded
+	if by := a.hopLimit(members, inner); by != nil {
+		name := by.Name + " hop-limit"
+		l.Trend, l.BrokenBy, l.ended = "dies-out", &name, by
+		return l
+	}
 	l.Trend = trend(low, high, unboundedLow)
 	switch l.Trend {
 	case "grows":
-		l.Doubling = doubling(members, rows)
+		l.rate = a.growthRate(members, inner)
+		l.Doubling = document.At(math.Ln2 / l.rate)
 	case "could-grow":
 		l.Doubling = document.Unknown
 	}
 	return l
+}
+
+// hopLimit gives a node whose hop limit ends every message of a component
+// sooner or later, or nil: without the nodes that have one, nothing goes round.
+func (a *Analysis) hopLimit(members []int, inner []stateEdge) *graph.Node {
+	var found *graph.Node
+	limited := func(n *graph.Node) bool { return n.HopLimit > 0 }
+	for _, m := range members {
+		if n := a.node(a.states.spots[m].node); limited(n) && (found == nil || n.HopLimit < found.HopLimit) {
+			found = n
+		}
+	}
+	if found == nil || a.goesRoundWithout(members, inner, limited) {
+		return nil
+	}
+	return found
+}
+
+// goesRoundWithout tells whether a component still loops without some nodes.
+func (a *Analysis) goesRoundWithout(members []int, inner []stateEdge, gone func(*graph.Node) bool) bool {
+	index := indexOf(members)
+	var rest []graph.Edge
+	for i := range inner {
+		if e := &inner[i]; !gone(a.node(e.To)) {
+			rest = append(rest, graph.Edge{From: index[e.from], To: index[e.to]})
+		}
+	}
+	only := graph.Graph{Nodes: make([]graph.Node, len(members))}
+	return len(only.Components(rest)) > 0
 }
 
 const gainTolerance = 1e-6
@@ -203,15 +182,15 @@ func trend(low, high float64, unboundedLow bool) string {
 
 // entryOf gives the state of a component where messages from outside first
 // come in.
-func (a *Analysis) entryOf(sg *stateGraph, members []int, inside map[int]bool) int {
+func (a *Analysis) entryOf(members []int, inside map[int]bool) int {
 	for _, i := range a.entries {
-		for _, m := range members {
-			if sg.at[m] == i {
-				return m
+		for _, k := range a.states.of[i] {
+			if inside[int(k)] {
+				return int(k)
 			}
 		}
 	}
-	for _, e := range sg.edges {
+	for _, e := range a.states.edges {
 		if inside[e.to] && !inside[e.from] {
 			return e.to
 		}
@@ -260,10 +239,16 @@ func shortestWay(from, to int, out map[int][]graph.Edge) []graph.Edge {
 	return nil
 }
 
+// cell is one entry of a sparse matrix; several of one place add up.
+type cell struct {
+	i, j int
+	v    float64
+}
+
 // firstReturn gives the mean number of messages that come back to the entry for
 // one that goes in, counted at first return: R = M_ee + M_eo (I − M_oo)⁻¹ M_oe,
 // where o are the other nodes. Without bound when they grow among themselves.
-func firstReturn(entry int, members []int, offsprings []offspring, of func(offspring) float64) (gain float64, unbounded bool) {
+func firstReturn(entry int, members []int, edges []stateEdge, of func(*stateEdge) float64) (gain float64, unbounded bool) {
 	index := map[int]int{}
 	for _, m := range members {
 		if m != entry {
@@ -273,13 +258,10 @@ func firstReturn(entry int, members []int, offsprings []offspring, of func(offsp
 	n := len(index)
 	direct := 0.0
 	out, back := make([]float64, n), make([]float64, n)
-	inner := map[[2]int]float64{}
-	for _, o := range offsprings {
-		i, fromOther := index[o.from]
-		j, toOther := index[o.to]
-		if !(fromOther || o.from == entry) || !(toOther || o.to == entry) {
-			continue
-		}
+	var inner []cell
+	for k := range edges {
+		o := &edges[k]
+		i, j := index[o.from], index[o.to]
 		v := of(o)
 		if math.IsInf(v, 1) {
 			return v, false
@@ -292,7 +274,7 @@ func firstReturn(entry int, members []int, offsprings []offspring, of func(offsp
 		case o.to == entry:
 			back[i] += v
 		default:
-			inner[[2]int{i, j}] += v
+			inner = append(inner, cell{i, j, v})
 		}
 	}
 	if n == 0 {
@@ -308,8 +290,8 @@ func firstReturn(entry int, members []int, offsprings []offspring, of func(offsp
 	for i := 0; i < n; i++ {
 		system.Set(i, i, 1)
 	}
-	for at, v := range inner { // x = (I − M_oo)⁻¹ M_oe
-		system.Set(at[0], at[1], system.At(at[0], at[1])-v)
+	for _, c := range inner { // x = (I − M_oo)⁻¹ M_oe
+		system.Set(c.i, c.j, system.At(c.i, c.j)-c.v)
 	}
 	var x mat.VecDense
 	if err := x.SolveVec(system, mat.NewVecDense(n, back)); err != nil {
@@ -323,7 +305,7 @@ func firstReturn(entry int, members []int, offsprings []offspring, of func(offsp
 
 // firstReturnSparse sums the series M_oo^k M_oe for components too large for a
 // dense solution; it stops when a term no longer counts.
-func firstReturnSparse(gain float64, out, back []float64, inner map[[2]int]float64) (float64, bool) {
+func firstReturnSparse(gain float64, out, back []float64, inner []cell) (float64, bool) {
 	x := append([]float64(nil), back...)
 	for range 100_000 {
 		size := 0.0
@@ -338,8 +320,8 @@ func firstReturnSparse(gain float64, out, back []float64, inner map[[2]int]float
 			return 0, true
 		}
 		next := make([]float64, len(x))
-		for at, v := range inner {
-			next[at[0]] += v * x[at[1]]
+		for _, c := range inner {
+			next[c.i] += c.v * x[c.j]
 		}
 		x = next
 	}
@@ -348,7 +330,7 @@ func firstReturnSparse(gain float64, out, back []float64, inner map[[2]int]float
 
 // spectralRadius finds the largest eigenvalue of a matrix without negative
 // entries by power iteration on M + I, which has no other of its size.
-func spectralRadius(n int, m map[[2]int]float64) float64 {
+func spectralRadius(n int, m []cell) float64 {
 	x := make([]float64, n)
 	for i := range x {
 		x[i] = 1
@@ -356,8 +338,8 @@ func spectralRadius(n int, m map[[2]int]float64) float64 {
 	radius := 0.0
 	for k := 0; k < 5000; k++ {
 		y := append([]float64(nil), x...)
-		for at, v := range m {
-			y[at[0]] += v * x[at[1]]
+		for _, c := range m {
+			y[c.i] += c.v * x[c.j]
 		}
 		norm := 0.0
 		for _, v := range y {
@@ -376,40 +358,6 @@ func spectralRadius(n int, m map[[2]int]float64) float64 {
 		radius = norm - 1
 	}
 	return radius
-}
-
-// doubling gives the time in which a growing loop doubles: ln 2 / s, where s
-// makes the spectral radius of M_ij e^(−s t_ij) equal to 1.
-func doubling(members []int, offsprings []offspring) document.State {
-	index := map[int]int{}
-	for k, m := range members {
-		index[m] = k
-	}
-	radius := func(s float64) float64 {
-		m := map[[2]int]float64{}
-		for _, o := range offsprings {
-			i, ok1 := index[o.from]
-			j, ok2 := index[o.to]
-			if ok1 && ok2 {
-				m[[2]int{i, j}] += o.mean.low * math.Exp(-s*o.delay)
-			}
-		}
-		return spectralRadius(len(members), m)
-	}
-	low, high := 0.0, 1.0
-	for radius(high) > 1 {
-		if high *= 2; high > 1e9 {
-			return document.At(0) // it takes no time to go round
-		}
-	}
-	for range 60 {
-		if mid := (low + high) / 2; radius(mid) > 1 {
-			low = mid
-		} else {
-			high = mid
-		}
-	}
-	return document.At(math.Ln2 / high)
 }
 
 // findBroken lists the cycles over links that only a filter breaks: a link

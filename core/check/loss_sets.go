@@ -53,8 +53,8 @@ func (a *Analysis) findLosses() {
 	left := combinationsInAll
 	for _, entry := range a.entries {
 		e := Entry{LossSets: []LossSet{}}
-		if nodes, states, ok := a.oneInto(entry); ok {
-			e.Amplification, e.LossProbability = a.amplify(nodes, states), a.lossProbability(nodes)
+		if reached, ok := a.oneInto(entry); ok {
+			e.Amplification, e.LossProbability = a.amplify(reached), a.lossProbability(reached)
 		}
 		f := &setFinder{a: a, base: a.explore(entry), waiters: waiters, byNode: map[int][]int{}, design: map[[2]int]bool{}, found: map[string]bool{}, entry: &e, left: min(combinationsOfEntry, left)}
 		for _, l := range f.base.losses {

@@ -24,20 +24,6 @@ func product(a, b float64) float64 {
 	return a * b
 }
 
-// offspring is one entry of the mean-offspring matrix: for one message that
-// reaches from, the mean number that reaches to, and how long it takes.
-type offspring struct {
-	from, to int
-	mean     span
-	expected float64 // what the traffic equations use
-	delay    float64 // seconds, mean
-	link     int     // or None
-	dead     bool
-}
-
-// edge names the way of an offspring, as edgeKey does.
-func (o *offspring) edge() [2]int { return edgeKey(graph.Edge{Link: o.link, Dead: o.dead}) }
-
 // runFails gives the share of a node's runs that fail: by its own share, by a
 // waiting call whose tries are used up, or by a write that is rejected. A cycle
 // of waiting calls is counted once.
@@ -74,13 +60,14 @@ func (a *Analysis) runFails(i int) float64 {
 	return a.failing[i]
 }
 
-// reachesCall gives the share of a node's runs that come as far as a call: they
-// have not failed by themselves, nor by an earlier call.
+// reachesCall gives the share of a node's runs that come as far as a call, or
+// past all calls where none is given: they have not failed by themselves, nor by
+// an earlier call.
 func (a *Analysis) reachesCall(n *graph.Node, call *graph.Link) float64 {
 	well := 1 - n.Fails.EachTry
 	for _, id := range n.Out {
 		l := a.link(id)
-		if l.ID == call.ID {
+		if call != nil && l.ID == call.ID {
 			break
 		}
 		if l.Relation == model.WaitingCall && l.When == model.OfRun && !l.Ignore && !l.InCatch && a.Reach[id] != expr.Impossible {
@@ -150,91 +137,6 @@ func (a *Analysis) inwardTries(i int) (least, most int) {
 	return zero(least), zero(most)
 }
 
-// offsprings gives the mean-offspring matrix over everything that is not
-// impossible.
-func (a *Analysis) offsprings() []offspring {
-	var out []offspring
-	for i := range a.Graph.Nodes {
-		n := a.node(i)
-		delay := a.holdingTime(n)
-		for _, id := range n.Out {
-			l := a.link(id)
-			if l.Op == "read" || a.Reach[id] == expr.Impossible {
-				continue
-			}
-			mean, expected := a.linkMean(n, l)
-			out = append(out, offspring{from: i, to: l.To, mean: mean, expected: expected, delay: delay, link: id})
-		}
-	}
-	for _, e := range a.Graph.Edges(true) {
-		if !e.Dead {
-			continue
-		}
-		l := a.link(e.Link)
-		target := a.node(l.To)
-		share := 0.0
-		if target.Kind.Runs() {
-			share = a.exhausted(target, l.Policy.Tries)
-		}
-		wait := 0.0
-		for k := 1; k < max(l.Policy.Tries, 1); k++ {
-			wait += float64(l.Policy.Backoff(k)) * 1e-9
-		}
-		out = append(out, offspring{from: e.From, to: e.To, mean: span{share, share}, expected: share, delay: wait, link: e.Link, dead: true})
-	}
-	return out
-}
-
-// linkMean gives how many messages a link makes of one that reaches its
-// source.
-func (a *Analysis) linkMean(n *graph.Node, l *graph.Link) (span, float64) {
-	mean := exactly(1)
-	expected := 1.0
-	if a.Reach[l.ID] == expr.Possible && l.When != model.Failure {
-		mean = span{0, 1}
-	}
-	if n.Kind == model.Queue && len(n.Out) > 1 { // the links compete
-		mean = mean.times(span{0, 1})
-		expected = 1 / float64(len(n.Out))
-	}
-	if !n.Kind.Runs() {
-		return mean, expected
-	}
-	least, most := a.inwardTries(l.From)
-	success := span{1 - a.exhausted(n, least), 1 - a.exhausted(n, most)}
-	switch {
-	case l.When == model.Failure:
-		share := span{a.exhausted(n, most), a.exhausted(n, least)}
-		if !a.asynchronous(l.From) && !n.ResultsAll {
-			return exactly(0), 0
-		}
-		return share, share.high
-	case l.When == model.Success && !a.asynchronous(l.From) && !n.ResultsAll:
-		return exactly(0), 0
-	case l.Relation == model.WaitingCall:
-		reached := a.reachesCall(n, l) * a.meanTries(a.node(l.To), max(l.Policy.Tries, 1))
-		success = span{a.meanTries(n, least) * reached, a.meanTries(n, most) * reached}
-	case l.AtStart:
-		success = span{a.meanTries(n, least), a.meanTries(n, most)}
-	}
-	count := exactly(l.Count.Dist.Expected())
-	expectedCount := count.high
-	if l.CountExpr != nil || l.ForEach != nil {
-		count = span{0, math.Inf(1)} // the payload says how many
-		if l.ForEach != nil {
-			expectedCount = l.Count.Dist.Expected()
-		}
-	}
-	if l.Sometimes || l.InCatch { // the tasks of a workflow decide
-		count = count.times(span{0, 1})
-	}
-	if l.InCatch {
-		expectedCount = 0 // where nothing goes wrong
-	}
-	mean = mean.times(success).times(count).times(exactly(l.Chance))
-	return mean, expected * success.high * expectedCount * l.Chance
-}
-
 // asynchronous tells whether some message comes to a node without anybody
 // waiting for its run.
 func (a *Analysis) asynchronous(i int) bool {
@@ -253,6 +155,19 @@ func (a *Analysis) deadInto(i int) []int { return a.node(i).DeadFrom }
 // holdingTime is the mean time that a message spends at a node at no load, in
 // seconds.
 func (a *Analysis) holdingTime(n *graph.Node) float64 {
+	if a.holding == nil {
+		a.holding = make([]float64, len(a.Graph.Nodes))
+		for i := range a.holding {
+			a.holding[i] = -1
+		}
+	}
+	if a.holding[n.ID] < 0 {
+		a.holding[n.ID] = a.timeAt(n)
+	}
+	return a.holding[n.ID]
+}
+
+func (a *Analysis) timeAt(n *graph.Node) float64 {
 	t := n.Takes.Expected()
 	switch n.Kind {
 	case model.Bucket:
@@ -292,6 +207,49 @@ func (a *Analysis) runTime(i int, seen map[int]bool) float64 {
 	if limit := n.Timeout.Seconds(); limit > 0 && t > limit {
 		return limit
 	}
+	return t
+}
+
+// meanRun is the mean length of a run in seconds, over those that succeed and
+// those that fail: a run that fails by itself makes no calls, and one whose call
+// is used up makes no further ones. Calls count with their tries and the waits
+// between them.
+func (a *Analysis) meanRun(i int) float64 {
+	if a.meanRuns == nil {
+		a.meanRuns = make([]float64, len(a.Graph.Nodes))
+		for k := range a.meanRuns {
+			a.meanRuns[k] = -1
+		}
+	}
+	if a.meanRuns[i] >= 0 {
+		return a.meanRuns[i]
+	}
+	n := a.node(i)
+	t := n.Takes.Expected()
+	a.meanRuns[i] = t // a cycle of waiting calls is counted once
+	for _, id := range n.Out {
+		l := a.link(id)
+		if l.When != model.OfRun || l.InCatch || a.Reach[id] == expr.Impossible {
+			continue
+		}
+		times := l.Count.Dist.Expected() * l.Chance
+		switch l.Relation {
+		case model.WaitingCall:
+			target := a.node(l.To)
+			one := a.meanTries(target, max(l.Policy.Tries, 1)) * a.meanRun(l.To)
+			fails := a.runFails(l.To)
+			for k := 1; k < l.Policy.Tries; k++ {
+				one += math.Pow(fails, float64(k)) * float64(l.Policy.Backoff(k)) * 1e-9
+			}
+			t += times * a.reachesCall(n, l) * one
+		case model.RunWrite:
+			t += times * a.reachesCall(n, nil) * a.node(l.To).Takes.Expected()
+		}
+	}
+	if limit := n.Timeout.Seconds(); limit > 0 && t > limit {
+		t = limit
+	}
+	a.meanRuns[i] = t
 	return t
 }
 

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"math"
 	"time"
 
 	"ironweir/core/document"
@@ -42,16 +43,43 @@ func (a *Analysis) findOutages() {
 		if first > 0 && !a.boundless[i] && a.rates[i] > 0 {
 			backlog := a.rates[i] * first.Seconds()
 			o.Backlog = &backlog
-			if c := a.Capacity[n.Name]; c.Limit != nil {
-				if spare := float64(*c.Limit)/max(a.runTime(i, map[int]bool{}), 1e-9) - a.rates[i]; spare > 0 {
+			if most := a.mostInto(i); !math.IsInf(most, 1) {
+				o.Drain = document.Never
+				if spare := most - a.rates[i]; spare > 0 {
 					o.Drain = document.At(backlog / spare)
-				} else {
-					o.Drain = document.Never
 				}
 			}
 		}
 		a.Outages[n.Name] = o
 	}
+}
+
+// mostInto gives the messages per second that a node can take at most: by its
+// runs at once, its rate limit, and the readers that bring them; infinite where
+// nothing bounds it.
+func (a *Analysis) mostInto(i int) float64 {
+	n := a.node(i)
+	most, readers, batch := math.Inf(1), 0.0, 1
+	for _, id := range n.In {
+		l := a.link(id)
+		r, polled := a.Readings[id]
+		if !polled || r.Most == 0 {
+			readers = math.Inf(1)
+			continue
+		}
+		readers += r.Most
+		batch = max(batch, l.Read.UpTo)
+	}
+	if readers > 0 {
+		most = readers
+	}
+	if n.Concurrency > 0 {
+		most = min(most, float64(n.Concurrency*batch)/max(a.meanRun(i), 1e-9))
+	}
+	if n.RateLimit > 0 {
+		most = min(most, n.RateLimit*float64(batch))
+	}
+	return most
 }
 
 func earlier(s *document.State, after time.Duration) {

@@ -1,30 +1,26 @@
 package check
 
 import (
-	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
 
 // lossProbability gives the chance that something that comes of a message is
 // lost through failure shares, summed over the ways (an upper bound, near exact
-// while it is small).
-func (a *Analysis) lossProbability(at []float64) *float64 {
+// while it is small). It takes how many messages reach each spot.
+func (a *Analysis) lossProbability(reached []inflow) *float64 {
 	sum := 0.0
-	for i := range a.Graph.Links {
-		l := a.link(i)
-		if at[l.From] == 0 {
-			continue
+	for _, in := range reached {
+		at := a.states.spots[in.spot]
+		n := a.node(at.node)
+		if n.Kind.Runs() && at.manner.async && at.manner.dead == graph.None && !hasFailureLink(n, a.Graph) {
+			sum += in.count * a.exhausted(n, at.manner.tries)
 		}
-		target := a.node(l.To)
-		if !target.Kind.Runs() || l.Relation.OfRun() && l.Relation != model.RunIntake && l.Relation != model.RunPush || l.DeadLetter != graph.None || a.Reach[i] == expr.Impossible {
-			continue
+		for _, e := range a.states.leaving(in.spot) {
+			if l := a.link(e.Link); !e.Dead && l.Relation.Polls() && l.DeadLetter == graph.None && a.node(l.To).Kind.Runs() {
+				sum += in.count * e.expected * a.exhausted(a.node(l.To), l.Policy.Tries)
+			}
 		}
-		if hasFailureLink(target, a.Graph) && l.Relation.Asynchronous() {
-			continue
-		}
-		_, expected := a.linkMean(a.node(l.From), l)
-		sum += at[l.From] * expected * a.exhausted(target, l.Policy.Tries)
 	}
 	sum = min(sum, 1)
 	return &sum

@@ -16,7 +16,7 @@ import (
 // TestRatesAgreeWithTheEngine compares the traffic equations, and what is said
 // of loops, with runs of random models in which functions fail now and then.
 func TestRatesAgreeWithTheEngine(t *testing.T) {
-	compared, round, broken := 0, 0, 0
+	compared, ran, round, broken := 0, 0, 0, 0
 	rapid.Check(t, func(t *rapid.T) {
 		text := drawModel(t)
 		text = strings.ReplaceAll(text, "kind: function\n", "kind: function\n    takes: 1s\n    fails: "+rapid.SampledFrom([]string{"0", "10%", "40%"}).Draw(t, "fails")+"\n")
@@ -67,10 +67,20 @@ func TestRatesAgreeWithTheEngine(t *testing.T) {
 			spread := 5 * math.Sqrt(perHour*hours) * max(want/(perHour*hours), 1)
 			require.InDelta(t, want, came, spread+0.02*want+3, "%s\n%s", n.Name, text)
 			compared++
+			if !n.Kind.Runs() {
+				continue
+			}
+			runs, tries := a.runs[i]*s.Length.Seconds(), 2.0
+			require.InDelta(t, runs, float64(res.Nodes[i].Runs), tries*spread+0.02*runs+5, "runs of %s\n%s", n.Name, text)
+			busy := *a.Capacity[n.Name].Concurrency
+			each := a.meanRun(i) / s.Length.Seconds() // what one run more adds
+			require.InDelta(t, busy, res.Nodes[i].ActiveMean, (tries*spread+5)*each+0.02*busy, "runs at once of %s\n%s", n.Name, text)
+			ran++
 		}
 	})
 	require.Greater(t, compared, 150)
-	t.Logf("%d rates, %d loops that went round, %d that did not", compared, round, broken)
+	require.Greater(t, ran, 50)
+	t.Logf("%d rates, %d nodes that run, %d loops that went round, %d that did not", compared, ran, round, broken)
 }
 
 // uncertain tells whether what comes to a node depends on links that are only
@@ -90,9 +100,6 @@ func (a *Analysis) uncertain(i int) bool {
 			if !e.Dead && a.Reach[e.Link].String() == "possible" && a.link(e.Link).When != model.Failure {
 				return true
 			}
-			if a.mixed(e.From) {
-				return true // what it sends depends on how a message comes
-			}
 			if walk(e.From) {
 				return true
 			}
@@ -100,23 +107,4 @@ func (a *Analysis) uncertain(i int) bool {
 		return false
 	}
 	return walk(i)
-}
-
-// mixed tells whether messages come to a node in ways that are tried differently,
-// that set aside in different places, or of which only some use its result links.
-func (a *Analysis) mixed(i int) bool {
-	if !a.node(i).Kind.Runs() {
-		return false
-	}
-	least, most := a.inwardTries(i)
-	waited := false
-	dead := map[int]bool{}
-	for _, id := range a.node(i).In {
-		waited = waited || !a.link(id).Relation.Asynchronous()
-		dead[a.link(id).DeadLetter] = true
-	}
-	if len(a.deadInto(i)) > 0 {
-		dead[a.node(i).DeadLetter] = true
-	}
-	return least != most || waited && a.asynchronous(i) || len(dead) > 1
 }

@@ -56,6 +56,17 @@ func (f flow) cover(s state) (state, bool) {
 	return state{}, false
 }
 
+// covers gives the members of a flow that states are part of.
+func (f flow) covers(states []state) []state {
+	var out []state
+	for _, s := range states {
+		if c, ok := f.cover(s); ok && !slices.Contains(out, c) {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
 // flowKeys sends states round until nothing changes.
 func (a *Analysis) flowKeys(s *model.Scenario) {
 	a.At = make([]flow, len(a.Graph.Nodes))
@@ -71,7 +82,9 @@ func (a *Analysis) flowKeys(s *model.Scenario) {
 		}
 	}
 	for _, i := range a.entries {
-		touch(i, a.enterKeys(i, s))
+		for _, brought := range a.brings(i, s) {
+			touch(i, a.At[i].add(brought))
+		}
 	}
 	out := make([][]graph.Edge, len(a.Graph.Nodes))
 	for _, e := range a.Graph.Edges(true) {
@@ -95,39 +108,40 @@ func (a *Analysis) flowKeys(s *model.Scenario) {
 	}
 }
 
-// enterKeys adds what outsiders send to an entry.
-func (a *Analysis) enterKeys(i int, s *model.Scenario) bool {
-	n, f := a.node(i), a.At[i]
+// brings lists what outsiders send to an entry.
+func (a *Analysis) brings(i int, s *model.Scenario) []state {
+	n := a.node(i)
 	if n.Kind == model.Schedule {
-		return f.add(state{expr.ExactKey(n.Name), ""})
+		return []state{{expr.ExactKey(n.Name), ""}}
 	}
-	changed, given := false, false
-	add := func(template, kind string) {
-		key := expr.AnyKey
-		if t, err := expr.ParseTemplate(template, true); err == nil && template != "" {
-			key = t.Shape(expr.AnyKey)
-		}
-		given = true
-		changed = f.add(state{key, kind}) || changed
-	}
+	var out []state
 	if s != nil {
 		for _, t := range s.Traffic {
 			if t.Into == n.Name && (t.Key != "" || len(n.Keys) == 0) {
-				add(t.Key, t.Type)
+				out = append(out, state{templateShape(t.Key), t.Type})
 			}
 		}
 	}
 	kind := anyType // nobody says what types outsiders send
-	if n.Kind == model.Bucket || given {
+	if n.Kind == model.Bucket || len(out) > 0 {
 		kind = ""
 	}
 	for _, k := range n.Node.Keys {
-		add(k, kind)
+		out = append(out, state{templateShape(k), kind})
 	}
-	if !given {
-		add("", kind)
+	if len(out) == 0 {
+		out = append(out, state{expr.AnyKey, kind})
 	}
-	return changed
+	return out
+}
+
+// templateShape gives what is known of the keys that a template makes; of an
+// empty one, nothing.
+func templateShape(template string) expr.KeyShape {
+	if t, err := expr.ParseTemplate(template, true); err == nil && template != "" {
+		return t.Shape(expr.AnyKey)
+	}
+	return expr.AnyKey
 }
 
 // passed is what an edge makes of a state, and how surely.

@@ -152,8 +152,9 @@ type Document struct {
 
 // LinkReach tells whether anything can take a link, and how much does.
 type LinkReach struct {
-	Reach string   `json:"reach"`
-	Rate  *float64 `json:"rate"` // per second; null: without bound or unknown
+	Reach   string   `json:"reach"`
+	Rate    *float64 `json:"rate"`              // per second; null: without bound or unknown
+	Reading *Reading `json:"reading,omitempty"` // of a link whose readers take messages
 }
 
 // Run checks a graph; s, where given, says what outsiders send.
@@ -194,6 +195,9 @@ func Run(g *graph.Graph, s *model.Scenario, head document.Head, now time.Time) *
 		if !a.boundless[g.Links[i].From] {
 			rate := a.linkRate[i]
 			l.Rate = &rate
+			if r, ok := a.Readings[i]; ok {
+				l.Reading = &r
+			}
 		}
 		doc.Links[g.Links[i].Link.ID()] = l
 	}
@@ -298,6 +302,7 @@ type Analysis struct {
 	Entries  map[string]Entry
 	Outages  map[string]Outage
 	Capacity map[string]Capacity
+	Readings map[int]Reading // by link that polls
 	Cost     *Cost
 
 	entries   []int // node ids where messages from outside come in
@@ -308,11 +313,13 @@ type Analysis struct {
 	sources   map[int]*model.Traffic
 	scenario  *model.Scenario
 	states    *stateGraph
-	flows     []offspring  // between states
-	flowsFrom [][]int32    // of flows, by the state that they leave
-	waves     [2][]float64 // scratch of propagate
-	grows     []bool       // by state: its rate has no bound
-	failing   []float64    // by node: the share of its runs that fail; see runFails
+	spotRates []float64
+	runs      []float64 // by node, per second
+	waves     *waves
+	grows     []bool    // by spot: its rate has no bound
+	failing   []float64 // by node: the share of its runs that fail; see runFails
+	holding   []float64 // by node; see holdingTime
+	meanRuns  []float64 // by node; see meanRun
 }
 
 // Analyse works out everything that the rules look at.
@@ -320,8 +327,11 @@ func Analyse(g *graph.Graph, s *model.Scenario) *Analysis {
 	a := &Analysis{Graph: g, scenario: s}
 	a.findEntries(s)
 	a.flowKeys(s)
+	a.findStates()
 	a.findLoops()
 	a.solveTraffic(s)
+	a.findCapacity()
+	a.findLimits()
 	a.priceMonth()
 	a.findLosses()
 	a.findOutages()

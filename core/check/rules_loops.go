@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ironweir/core/expr"
+	"ironweir/core/graph"
 	"ironweir/core/model"
 )
 
@@ -24,12 +25,23 @@ condition), on a failure, or on keys that are only partly known. Say more about 
 loop as under IW101.`,
 	Run: func(p *Pass) { reportLoops(p, "possible") }}
 
-var brokenLoop = &Rule{Code: "IW103", Title: "a loop that only a filter breaks", Severity: Note,
-	Doc: `The links form a cycle; one filter on it declines what comes round. Whoever widens or removes that
-filter starts the loop. A separate bucket or topic would make that impossible.`,
+var brokenLoop = &Rule{Code: "IW103", Title: "a loop that only a filter or hop limit breaks", Severity: Note,
+	Doc: `The links form a cycle; one filter on it declines what comes round, or a hop limit ends what does.
+Whoever widens or removes that filter, or the limit, starts the loop. A separate bucket or topic would
+make that impossible.`,
 	Run: func(p *Pass) {
 		for i := range p.Loops {
 			l := &p.Loops[i]
+			if l.ended != nil && !l.calls {
+				rounds := float64(l.ended.HopLimit) / float64(max(len(l.cycle), 1))
+				then := "is lost there"
+				if l.ended.DeadLetter != graph.None {
+					then = "goes to " + p.node(l.ended.DeadLetter).Name
+				}
+				p.report(l.ended.Pos, l.Nodes, l.Links, map[string]any{"path": cyclePath(l), "broken_by": *l.BrokenBy, "gain": l.Gain}, nil,
+					"messages go round %s until the hop limit of %s ends it, after at most %.3g rounds: what then comes %s", cyclePath(l), l.ended.Name, rounds, then)
+				continue
+			}
 			if l.Verdict != "broken" {
 				continue
 			}
@@ -66,7 +78,7 @@ the first.`,
 	Run: func(p *Pass) {
 		for i := range p.Loops {
 			l := &p.Loops[i]
-			if l.Verdict == "broken" || l.calls || !throughFailure(p, l) {
+			if l.Verdict == "broken" || l.calls || l.ended != nil || !throughFailure(p, l) {
 				continue
 			}
 			p.report(p.link(l.cycle[0].Link).Pos, l.Nodes, l.Links, map[string]any{"path": cyclePath(l)}, nil,
@@ -92,12 +104,12 @@ func cyclePath(l *Loop) string {
 func reportLoops(p *Pass, verdict string) {
 	for i := range p.Loops {
 		l := &p.Loops[i]
-		if l.Verdict != verdict || l.calls || throughFailure(p, l) {
+		if l.Verdict != verdict || l.calls || l.ended != nil || throughFailure(p, l) {
 			continue
 		}
 		closing := p.link(l.cycle[len(l.cycle)-1].Link)
-		evidence := map[string]any{"path": cyclePath(l), "gain": l.Gain, "trend": l.Trend, "doubling": l.Doubling}
-		p.report(closing.Pos, l.Nodes, l.Links, evidence, loopRemedies(p, l), "messages go round %s: %s", cyclePath(l), trendWords(l))
+		evidence := map[string]any{"path": cyclePath(l), "gain": l.Gain, "trend": l.Trend, "doubling": l.Doubling, "limit": l.Limit}
+		p.report(closing.Pos, l.Nodes, l.Links, evidence, loopRemedies(p, l), "messages go round %s: %s", cyclePath(l), trendWords(l)+limitWords(p, l))
 	}
 }
 
@@ -128,8 +140,28 @@ func trendWords(l *Loop) string {
 	return s + "so their number could grow"
 }
 
+// limitWords says when a loop meets a limit, and what it costs then.
+func limitWords(p *Pass, l *Loop) string {
+	if l.Limit == nil || l.Limit.After.Seconds == nil {
+		return ""
+	}
+	from := "the first message"
+	if l.Limit.Arrives > 0 {
+		from = model.FormatRate(l.Limit.Arrives) + " have begun to come in"
+	}
+	s := fmt.Sprintf("; about %s after %s, %s is at its limit", model.FormatDuration(time.Duration(*l.Limit.After.Seconds*1e9).Round(time.Second)), from, l.Limit.Node)
+	if l.Limit.Runs != nil {
+		s += fmt.Sprintf(", at %s", strings.Replace(model.FormatRate(*l.Limit.Runs), "/", " runs/", 1))
+	}
+	if l.Limit.Cost != nil {
+		s += fmt.Sprintf(" and %s %.2f an hour", p.Graph.Topology.Prices.Currency, *l.Limit.Cost)
+	}
+	return s
+}
+
 // loopRemedies offers another prefix for a key that comes back under a prefix
-// filter; offered only where the filter then declines it.
+// filter, where the filter then declines it, and a hop limit for a function that
+// everything in the loop passes.
 func loopRemedies(p *Pass, l *Loop) []Remedy {
 	var out []Remedy
 	for k, e := range l.cycle {
@@ -155,5 +187,17 @@ func loopRemedies(p *Pass, l *Loop) []Remedy {
 			out = append(out, patchLink(fmt.Sprintf("let %s write under derived/, which %s does not take", send.Link.From, next.Link.ID()), send, map[string]any{"key": key}))
 		}
 	}
-	return out
+	return append(out, hopLimitRemedy(p, l)...)
+}
+
+func hopLimitRemedy(p *Pass, l *Loop) []Remedy {
+	for _, e := range l.cycle {
+		n := p.node(e.From)
+		if n.Kind != model.Function || p.goesRoundWithout(l.spots, l.inner, func(other *graph.Node) bool { return other.ID == n.ID }) {
+			continue
+		}
+		hops := 3 * len(l.cycle)
+		return []Remedy{patchNode(fmt.Sprintf("a hop limit of %d for %s, so that nothing goes round more than three times", hops, n.Name), n.Name, map[string]any{"hop-limit": hops})}
+	}
+	return nil
 }

@@ -32,7 +32,7 @@ type Node struct {
 	ID         int
 	Out        []int // link ids, in the order written
 	In         []int // link ids
-	DeadFrom   []int // nodes and links whose dead-letter this is: link ids, then -1-node
+	DeadFrom   []int // ids of the links whose dead-letter this is
 	DeadLetter int   // node id or None, for deliveries that state none
 	Cases      []Case
 	Ignore     Filter

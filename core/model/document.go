@@ -17,9 +17,10 @@ import (
 
 // Limits on what is read, so that a hostile file costs little.
 const (
-	MaxFileBytes = 8 << 20   // bytes of text in one file
+	MaxFileBytes = 16 << 20  // bytes of text in one file
 	MaxDepth     = 100       // levels of nesting
 	MaxValues    = 2_000_000 // values in one file once aliases are followed
+	maxProblems  = 200       // faults of the text itself that are told
 )
 
 // Position is a place in a file; lines and columns count from 1, and 0 means
@@ -253,7 +254,12 @@ type walker struct {
 }
 
 func (w *walker) problem(n *yaml.Node, format string, args ...any) {
-	w.problems = append(w.problems, Problem{Position: Position{w.file, n.Line, n.Column}, Message: fmt.Sprintf(format, args...)})
+	switch at := (Position{w.file, n.Line, n.Column}); {
+	case len(w.problems) < maxProblems:
+		w.problems = append(w.problems, Problem{Position: at, Message: fmt.Sprintf(format, args...)})
+	case len(w.problems) == maxProblems:
+		w.problems = append(w.problems, Problem{Position: at, Message: "more is wrong from here on"})
+	}
 }
 
 func (w *walker) value(n *yaml.Node, depth int) *Value {
@@ -275,6 +281,7 @@ func (w *walker) value(n *yaml.Node, depth int) *Value {
 		return w.value(n.Alias, depth+1)
 	case yaml.MappingNode:
 		v.Shape = Map
+		keys := make(map[string]bool, len(n.Content)/2)
 		for i := 0; i+1 < len(n.Content); i += 2 {
 			k := n.Content[i]
 			if k.Kind != yaml.ScalarNode {
@@ -285,10 +292,11 @@ func (w *walker) value(n *yaml.Node, depth int) *Value {
 				}
 				continue
 			}
-			if v.Get(k.Value) != nil {
+			if keys[k.Value] {
 				w.problem(k, "the key %q stands twice in this map", k.Value)
 				continue
 			}
+			keys[k.Value] = true
 			child := w.value(n.Content[i+1], depth+1)
 			v.Fields = append(v.Fields, Field{Key: k.Value, Pos: Position{w.file, k.Line, k.Column}, Value: child})
 		}

@@ -178,7 +178,7 @@ func (p *page) capacity(doc *check.Document) {
 		if c.Rate != nil && *c.Rate == 0 {
 			continue
 		}
-		rate, used, busy, limit, wait := "no bound", "", "", "", ""
+		rate, used, busy, limit, room, wait := "no bound", "", "", "", "", ""
 		if c.Rate != nil {
 			rate = model.FormatRate(*c.Rate)
 		}
@@ -187,18 +187,34 @@ func (p *page) capacity(doc *check.Document) {
 		}
 		if c.Concurrency != nil {
 			busy = number(*c.Concurrency)
+			if c.Estimate != "" {
+				busy = "~" + busy
+			}
 		}
 		if c.Limit != nil {
 			limit = count(int64(*c.Limit))
 		}
+		if c.HeadRoom != nil {
+			room = "×" + number(*c.HeadRoom)
+		}
 		if c.Wait != nil {
 			wait = seconds(*c.Wait)
 		}
-		rows = append(rows, []string{name, rate, used, busy, limit, wait})
+		rows = append(rows, []string{name, rate, busy, limit, used, wait, room, c.LimitedBy})
 	}
 	if len(rows) > 0 {
 		p.heading("How busy everything is in the mean")
-		p.table([]string{"node", ">rate", ">in use", ">runs at once", ">limit", ">wait"}, rows)
+		p.table([]string{"node", ">rate", ">runs at once", ">limit", ">in use", ">wait", ">fits traffic", "limited by"}, rows)
+	}
+	rows = nil
+	for _, id := range sorted(doc.Links) {
+		if r := doc.Links[id].Reading; r != nil && r.Most > 0 && *doc.Links[id].Rate > 0 {
+			rows = append(rows, []string{id, model.FormatRate(*doc.Links[id].Rate), model.FormatRate(r.Most), share(r.Utilisation), "×" + number(1/r.Utilisation), number(r.Batch)})
+		}
+	}
+	if len(rows) > 0 {
+		p.heading("How busy readers are")
+		p.table([]string{"link", ">messages", ">at most", ">in use", ">fits traffic", ">batch"}, rows)
 	}
 }
 

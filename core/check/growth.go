@@ -1,0 +1,267 @@
+package check
+
+import (
+	"math"
+
+	"ironweir/core/document"
+)
+
+// Limit is where the growth of a loop ends: when something in it runs as often
+// at once as it may.
+type Limit struct {
+	Node    string         `json:"node"`           // whose limit is reached first; empty: no node of the loop has one
+	After   document.State `json:"after"`          // from the first message, or the start of the traffic; in the mean, to within one way round
+	Runs    *float64       `json:"runs_per_s"`     // of the loop's functions then
+	Cost    *float64       `json:"cost_hour"`      // then; null: the model has no prices
+	Arrives float64        `json:"arrivals_per_s"` // what comes into the loop; 0: one message alone
+}
+
+// growthRate gives the s at which the spectral radius of M_ij E[e^(−s t_ij)] is 1
+// (Euler and Lotka), t_ij the delays of first tries in seconds; infinite where
+// going round takes no time.
+func (a *Analysis) growthRate(members []int, edges []stateEdge) float64 {
+	index := indexOf(members)
+	radius := func(s float64) float64 { return spectralRadius(len(members), a.discounted(index, edges, s)) }
+	low, high := 0.0, 1.0
+	for radius(high) > 1 {
+		if high *= 2; high > 1e9 {
+			return math.Inf(1)
+		}
+	}
+	for range 60 {
+		if mid := (low + high) / 2; radius(mid) > 1 {
+			low = mid
+		} else {
+			high = mid
+		}
+	}
+	return high
+}
+
+func indexOf(members []int) map[int]int {
+	index := make(map[int]int, len(members))
+	for k, m := range members {
+		index[m] = k
+	}
+	return index
+}
+
+// discounted gives the matrix M_ij E[e^(−s t_ij)] of the least means.
+func (a *Analysis) discounted(index map[int]int, edges []stateEdge, s float64) []cell {
+	m := make([]cell, len(edges))
+	for k := range edges {
+		e := &edges[k]
+		m[k] = cell{index[e.from], index[e.to], e.mean.low * a.discount(e, s)}
+	}
+	return m
+}
+
+// findLimits works out, for each loop that grows or sustains itself, when it
+// meets a limit on runs at once. What arrives at a node at time t after one
+// message has come in at i approaches u_i v_j e^(st) / (v T u), where u and v
+// are the right and left eigenvectors of M_ij E[e^(−s t_ij)] for the eigenvalue
+// 1 and T_ij = M_ij E[t_ij e^(−s t_ij)] (the renewal theorem for branching
+// populations); arrivals at a rate a sum that up to a·u_i v_j (e^(st)−1)/(s v T u).
+func (a *Analysis) findLimits() {
+	for k := range a.Loops {
+		l := &a.Loops[k]
+		if l.calls || l.Trend != "grows" && l.Trend != "sustains" || l.Verdict == "broken" {
+			continue
+		}
+		if math.IsInf(l.rate, 1) {
+			l.Limit = a.limitAtOnce(l)
+			continue
+		}
+		l.Limit = a.limitOf(l)
+	}
+}
+
+func (a *Analysis) limitOf(l *Loop) *Limit {
+	index := indexOf(l.spots)
+	n := len(l.spots)
+	m := a.discounted(index, l.inner, l.rate)
+	u, v := eigenvector(n, m, false), eigenvector(n, m, true)
+	vtu := 0.0
+	for k := range l.inner {
+		e := &l.inner[k]
+		i, j := index[e.from], index[e.to]
+		vtu += v[i] * e.mean.low * a.delayed(e, l.rate) * u[j]
+	}
+	into := a.intoLoop(l, index)
+	weight, rate := 0.0, 0.0
+	for i, x := range into {
+		weight += x * u[i]
+		rate += x
+	}
+	out := &Limit{After: document.Unbounded, Arrives: rate}
+	if rate == 0 { // one message into the entry
+		weight = u[index[a.entryOf(l.spots, asSet(l.spots))]]
+	}
+	if vtu == 0 || weight == 0 {
+		return out
+	}
+	// level(t) is what e^(st) has grown to: arrivals at spot j are v_j·level.
+	levelAt := func(level float64) float64 { // the time at which a level is reached
+		c := weight / vtu
+		switch {
+		case rate == 0 && l.rate > 0:
+			return math.Log(level/c) / l.rate
+		case rate == 0:
+			return math.Inf(1) // it goes round alone for ever
+		case l.rate*level/c > 1e-9:
+			return math.Log1p(l.rate*level/c) / l.rate
+		}
+		return level / c
+	}
+	// The runs at once of a node are its arrivals over the length of a run.
+	perLevel := map[int]float64{}
+	rates := map[int]float64{}
+	for k, s := range l.spots {
+		at := a.states.spots[s]
+		node := a.node(at.node)
+		runs := v[k] * a.meanTries(node, at.manner.tries)
+		rates[at.node] += v[k]
+		if node.Kind.Runs() {
+			perLevel[at.node] += runs * heldFor(a.meanRun(at.node), l.rate)
+		}
+	}
+	best := math.Inf(1)
+	for _, i := range l.nodes {
+		node := a.node(i)
+		limit := float64(node.Concurrency)
+		if size := a.Graph.Topology.Pools[node.Pool]; node.Pool != "" && (limit == 0 || float64(size) < limit) {
+			limit = float64(size)
+		}
+		if limit == 0 || perLevel[i] == 0 {
+			continue
+		}
+		if level := limit / perLevel[i]; level < best {
+			best, out.Node = level, node.Name
+		}
+	}
+	if math.IsInf(best, 1) {
+		return out
+	}
+	after := max(levelAt(best), 0)
+	if math.IsInf(after, 1) {
+		out.Node, out.After = "", document.Never
+		return out
+	}
+	out.After = document.At(after)
+	runs, cost := 0.0, 0.0
+	for _, i := range l.nodes {
+		node := a.node(i)
+		perSecond := 0.0
+		for k, s := range l.spots {
+			if at := a.states.spots[s]; at.node == i {
+				perSecond += v[k] * best * a.meanTries(node, at.manner.tries)
+			}
+		}
+		if node.Kind.Runs() {
+			runs += perSecond
+		}
+		if a.Graph.Topology.Prices != nil {
+			cost += 3600 * a.priceOf(node, perSecond, rates[i]*best)
+		}
+	}
+	out.Runs = &runs
+	if a.Graph.Topology.Prices != nil {
+		out.Cost = &cost
+	}
+	return out
+}
+
+// delayed is E[t e^(−st)] of an edge's delay: minus the slope of its discount.
+func (a *Analysis) delayed(e *stateEdge, s float64) float64 {
+	if s*e.delay < 1e-6 {
+		return e.delay
+	}
+	h := s * 1e-4
+	return (a.discount(e, s-h) - a.discount(e, s+h)) / (2 * h)
+}
+
+// heldFor is ∫ e^(−sx) dx from 0 to t: what is under way for t, of arrivals that
+// grow at s.
+func heldFor(t, s float64) float64 {
+	if s*t < 1e-9 {
+		return t
+	}
+	return -math.Expm1(-s*t) / s
+}
+
+// limitAtOnce is for a loop that takes no time to go round.
+func (a *Analysis) limitAtOnce(l *Loop) *Limit {
+	for _, i := range l.nodes {
+		if n := a.node(i); n.Concurrency > 0 || n.Pool != "" {
+			return &Limit{Node: n.Name, After: document.At(0)}
+		}
+	}
+	return &Limit{After: document.Unbounded}
+}
+
+// intoLoop gives what comes into the spots of a loop from outside it, per
+// second.
+func (a *Analysis) intoLoop(l *Loop, index map[int]int) []float64 {
+	out := make([]float64, len(l.spots))
+	inside := asSet(l.spots)
+	for i, rate := range a.arrivals {
+		if rate == 0 {
+			continue
+		}
+		for _, in := range a.spread(i, rate) {
+			if inside[in.spot] {
+				out[index[in.spot]] += in.count
+			}
+		}
+	}
+	for from, rate := range a.spotRates {
+		if rate == 0 || inside[from] || a.grows[from] {
+			continue
+		}
+		for _, e := range a.states.leaving(from) {
+			if inside[e.to] {
+				out[index[e.to]] += rate * e.expected
+			}
+		}
+	}
+	return out
+}
+
+func asSet(list []int) map[int]bool {
+	out := make(map[int]bool, len(list))
+	for _, x := range list {
+		out[x] = true
+	}
+	return out
+}
+
+// eigenvector gives the vector of the largest eigenvalue of a matrix without
+// negative entries, right or left, largest entry 1, by power iteration on M + I.
+func eigenvector(n int, m []cell, left bool) []float64 {
+	x := make([]float64, n)
+	for i := range x {
+		x[i] = 1
+	}
+	for range 20_000 {
+		y := append([]float64(nil), x...)
+		for _, c := range m {
+			if left {
+				y[c.j] += c.v * x[c.i]
+			} else {
+				y[c.i] += c.v * x[c.j]
+			}
+		}
+		norm, moved := 0.0, 0.0
+		for _, v := range y {
+			norm = max(norm, v)
+		}
+		for i := range y {
+			y[i] /= norm
+			moved = max(moved, math.Abs(y[i]-x[i]))
+		}
+		if x = y; moved < 1e-13 {
+			break
+		}
+	}
+	return x
+}
