@@ -8,6 +8,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"unicode/utf8"
@@ -126,6 +127,36 @@ func (v *Value) Get(key string) *Value {
 	}
 	return nil
 }
+
+// Add appends a field to a map and gives the map; the caller sees to it that
+// keys do not repeat.
+func (v *Value) Add(key string, value *Value) *Value {
+	v.Fields = append(v.Fields, Field{Key: key, Value: value})
+	return v
+}
+
+// TextValue, NumberValue and MapValue make values that stand in no file.
+func TextValue(s string) *Value   { return &Value{Shape: Text, Scalar: s} }
+func NumberValue(s string) *Value { return &Value{Shape: Number, Scalar: s} }
+func MapValue() *Value            { return &Value{Shape: Map} }
+
+// ListValue makes a list of values.
+func ListValue(items ...*Value) *Value { return &Value{Shape: List, Items: items} }
+
+// Without gives a map without some of its fields.
+func (v *Value) Without(keys ...string) *Value {
+	out := &Value{Shape: v.Shape, Scalar: v.Scalar, Items: v.Items, Pos: v.Pos}
+	for _, f := range v.Fields {
+		if !slices.Contains(keys, f.Key) {
+			out.Fields = append(out.Fields, f)
+		}
+	}
+	return out
+}
+
+// Same tells whether two values say the same, wherever they stand and in
+// whatever order their fields are.
+func (v *Value) Same(other *Value) bool { return sameValue(v, other) }
 
 func (v *Value) put(key string, pos Position, value *Value) {
 	for i := range v.Fields {

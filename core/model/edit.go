@@ -5,7 +5,10 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"unicode"
 	"unicode/utf8"
+
+	yaml "go.yaml.in/yaml/v4"
 )
 
 // Edit applies a JSON Merge Patch to the text of a YAML document, keeping
@@ -326,14 +329,29 @@ func Flow(v *Value) string {
 	return v.Scalar
 }
 
-var (
-	plainText = regexp.MustCompile(`^[A-Za-z_$/][A-Za-z0-9_./%$()+ -]*$|^[0-9][A-Za-z0-9./%]*[A-Za-z/%][A-Za-z0-9./%]*$`)
-	otherType = regexp.MustCompile(`(?i)^(true|false|yes|no|on|off|null|y|n|[0-9.]+e[0-9]+|0x[0-9a-f]+|[0-9_]+)$`)
-)
+// otherType is text that some readers of YAML take for something else.
+var otherType = regexp.MustCompile(`(?i)^(true|false|yes|no|on|off|null|y|n|[0-9.]+e[0-9]+|0x[0-9a-f]+|0o?[0-7]+|[0-9][0-9_]*|[0-9]+:[0-9:.]+)$`)
 
-// flowText writes a text, in quotes where YAML needs them.
+// plain tells whether a text needs no quotes, within braces or without.
+func plain(s string, braces bool) bool {
+	if s == "" || strings.TrimSpace(s) != s || otherType.MatchString(s) || strings.ContainsAny(s[:1], "!&*?|>@%`\"'#{}[],:=-~<") && !strings.HasPrefix(s, "=") {
+		return false
+	}
+	if strings.Contains(s, ": ") || strings.Contains(s, " #") || strings.HasSuffix(s, ":") || braces && strings.ContainsAny(s, ",[]{}:") {
+		return false
+	}
+	for _, r := range s {
+		if !unicode.IsPrint(r) {
+			return false
+		}
+	}
+	tag := (&yaml.Node{Kind: yaml.ScalarNode, Value: s}).ShortTag()
+	return tag == "!!str" || tag == "!!timestamp"
+}
+
+// flowText writes a text within braces, in quotes where YAML needs them.
 func flowText(s string) string {
-	if plainText.MatchString(s) && !otherType.MatchString(s) && !strings.HasSuffix(s, " ") {
+	if plain(s, true) {
 		return s
 	}
 	return strconv.Quote(s)

@@ -1,0 +1,132 @@
+package main
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"ironweir/core/graph"
+	"ironweir/core/model"
+	"ironweir/formats/asyncapi"
+	"ironweir/formats/inventory"
+	"ironweir/formats/picture"
+)
+
+const (
+	convertFrom = "model|asyncapi|csv|jsonl"
+	convertTo   = "model|asyncapi|csv|jsonl|dot|mermaid"
+)
+
+var convertCommand = &command{name: "convert", args: "IN", short: "Turn a model into another open format, or such a file into a model",
+	example: `ironweir convert demo/kittiwake.yaml -to asyncapi -out kittiwake.asyncapi.yaml
+ironweir convert demo/import/harbour-lamps.asyncapi.yaml -to model > lamps.yaml
+ironweir convert demo/kittiwake.yaml -to csv > inventory.csv
+ironweir convert inventory.csv -to model`,
+	run: func(c *call) (int, error) {
+		from := c.String("from", "", "what IN is: `FORMAT` model, asyncapi, csv, jsonl; without it, told by its name and first lines")
+		to := c.String("to", "", "`FORMAT`: model, asyncapi, csv, jsonl, dot, mermaid")
+		out := c.String("out", "", "write to `FILE` instead of standard output")
+		if err := c.parse(1, 1); err != nil {
+			return 0, err
+		}
+		if *to == "" {
+			return 0, fmt.Errorf("-to is missing: %s", strings.ReplaceAll(convertTo, "|", ", "))
+		}
+		if err := c.oneOf("to", *to, convertTo); err != nil {
+			return 0, err
+		}
+		source, err := c.read(c.Arg(0))
+		if err != nil {
+			return 0, err
+		}
+		if *from == "" {
+			*from = formatOf(c.Arg(0), source)
+		}
+		if err := c.oneOf("from", *from, convertFrom); err != nil {
+			return 0, err
+		}
+		root, comments, missing, err := readAs(*from, c.Arg(0), source)
+		if err != nil {
+			return 0, err
+		}
+		var made []byte
+		if *from == "model" && *to == "model" {
+			if made, err = model.Format(c.Arg(0), source); err != nil {
+				return 0, err
+			}
+		} else if made, err = c.writeAs(*to, c.Arg(0), root, comments); err != nil {
+			return 0, err
+		}
+		for _, m := range missing {
+			fmt.Fprintf(c.err, "not in the document: %s\n", m)
+		}
+		if *out != "" {
+			if err := os.WriteFile(*out, made, 0o644); err != nil {
+				return 0, fmt.Errorf("-out: %w", plainError(err))
+			}
+			return exitFine, nil
+		}
+		_, err = c.out.Write(made)
+		return exitFine, err
+	}}
+
+// formatOf tells what a file is by its name, and where that says nothing by its
+// first lines.
+func formatOf(file string, source []byte) string {
+	switch ext := strings.ToLower(filepath.Ext(file)); ext {
+	case ".csv":
+		return "csv"
+	case ".jsonl", ".ndjson":
+		return "jsonl"
+	}
+	if doc, err := model.ReadDocument(file, source); err == nil && doc.Get("asyncapi") != nil {
+		return "asyncapi"
+	}
+	return "model"
+}
+
+// readAs reads a file of some format as the document of a model.
+func readAs(format, file string, source []byte) (root *model.Value, comments map[string]string, missing []string, err error) {
+	switch format {
+	case "asyncapi":
+		return asyncapi.Read(file, source)
+	case "csv":
+		root, err = inventory.ReadCSV(file, source)
+	case "jsonl":
+		root, err = inventory.ReadLines(file, source)
+	default:
+		root, err = model.ReadDocument(file, source)
+	}
+	return root, nil, nil, err
+}
+
+// writeAs writes the document of a model, which must be one that can be used.
+func (c *call) writeAs(format, file string, root *model.Value, comments map[string]string) ([]byte, error) {
+	t, err := model.FromDocument(file, root, model.Options{Load: c.partsBeside(file)})
+	if err != nil {
+		return nil, err
+	}
+	var out bytes.Buffer
+	switch format {
+	case "asyncapi":
+		return model.WriteDocument(asyncapi.Write(root), nil), nil
+	case "csv":
+		err = inventory.WriteCSV(&out, root)
+	case "jsonl":
+		err = inventory.WriteLines(&out, root)
+	case "dot", "mermaid":
+		g, err := graph.Compile(t)
+		if err != nil {
+			return nil, err
+		}
+		if format == "dot" {
+			return []byte(picture.DOT(g, picture.Options{})), nil
+		}
+		return []byte(picture.Mermaid(g, picture.Options{})), nil
+	default:
+		return model.WriteDocument(root, comments), nil
+	}
+	return out.Bytes(), err
+}

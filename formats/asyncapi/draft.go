@@ -1,0 +1,240 @@
+package asyncapi
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+
+	"ironweir/core/model"
+)
+
+// draft makes a model of a document that somebody else wrote.
+type draft struct {
+	doc      *model.Value
+	nodes    *model.Value
+	comments map[string]string
+	missing  []string
+	taken    map[string]bool // names
+	channels map[string]string
+}
+
+func (d *draft) lacks(format string, args ...any) {
+	d.missing = append(d.missing, fmt.Sprintf(format, args...))
+}
+
+var notName = regexp.MustCompile(`[^a-z0-9]+`)
+
+// name makes a name of the model out of some text.
+func (d *draft) name(from, otherwise string) string {
+	s := strings.Trim(notName.ReplaceAllString(strings.ToLower(from), "-"), "-")
+	if s == "" || s[0] >= '0' && s[0] <= '9' {
+		s = strings.Trim(otherwise+"-"+s, "-")
+	}
+	s = strings.TrimRight(s[:min(len(s), 60)], "-")
+	for base, k := s, 2; d.taken[s]; k++ {
+		s = fmt.Sprintf("%s-%d", base, k)
+	}
+	d.taken[s] = true
+	return s
+}
+
+// at follows a reference, once or more.
+func (d *draft) at(v *model.Value) (*model.Value, string) {
+	last := ""
+	for range 10 {
+		r := v.Get("$ref")
+		if r == nil {
+			return v, last
+		}
+		path, ok := strings.CutPrefix(r.Scalar, "#/")
+		if !ok {
+			d.lacks("%s is in another document and was not read", r.Scalar)
+			return nil, ""
+		}
+		v = d.doc
+		for _, step := range strings.Split(path, "/") {
+			last = strings.NewReplacer("~1", "/", "~0", "~").Replace(step)
+			if v = v.Get(last); v == nil {
+				d.lacks("%s points to nothing", r.Scalar)
+				return nil, ""
+			}
+		}
+	}
+	return nil, ""
+}
+
+func scalar(v *model.Value, path ...string) string {
+	for _, p := range path {
+		v = v.Get(p)
+	}
+	if v == nil {
+		return ""
+	}
+	return v.Scalar
+}
+
+// model drafts: the document describes one application, which becomes a
+// function; its channels become topics, or endpoints where they are bound to
+// HTTP; what it receives and sends become links.
+func (d *draft) model(file string) (*model.Value, error) {
+	d.taken, d.channels, d.nodes = map[string]bool{}, map[string]string{}, model.MapValue()
+	title := scalar(d.doc, "info", "title")
+	root := model.MapValue().Add("ironweir", text("topology/1")).Add("name", text(d.name(title, "model")))
+	delete(d.taken, scalar(root, "name"))
+	if about := scalar(d.doc, "info", "description"); about != "" {
+		root.Add("about", text(strings.TrimSpace(about)))
+	}
+	d.comments["ironweir"] = "Drafted from an AsyncAPI document; what was guessed is marked."
+	for _, c := range fields(d.doc.Get("channels")) {
+		d.channel(c)
+	}
+	app := d.name(title, "application")
+	function := model.MapValue().Add("kind", text("function"))
+	if title != "" {
+		function.Add("about", text(title))
+	}
+	links := model.MapValue()
+	receives, sends := 0, 0
+	for _, o := range fields(d.doc.Get("operations")) {
+		op, _ := d.at(o.Value)
+		if op == nil || op.Get("channel") == nil {
+			d.lacks("the operation %s names no channel", o.Key)
+			continue
+		}
+		_, key := d.at(op.Get("channel"))
+		channel := d.channels[key]
+		if channel == "" {
+			d.lacks("the operation %s is on a channel that was not read", o.Key)
+			continue
+		}
+		switch action := scalar(op, "action"); action {
+		case "receive":
+			receives++
+			d.receive(channel, app, op)
+		case "send":
+			sends++
+			d.send(channel, links, op)
+		default:
+			d.lacks("the operation %s neither sends nor receives but says %q", o.Key, action)
+		}
+		if op.Get("reply") != nil {
+			d.lacks("the operation %s has a reply; draw who waits for it as a waiting call or an endpoint", o.Key)
+		}
+	}
+	if receives+sends > 0 {
+		if len(links.Fields) > 0 {
+			function.Add("links", links)
+		}
+		d.nodes.Add(app, function)
+		d.comments["nodes."+app] = "Guessed: one function stands for the whole application. How long it takes, how often it fails, its concurrency and memory are not in the document."
+		d.lacks("how long %s takes and how often it fails", app)
+	}
+	if len(d.nodes.Fields) == 0 {
+		return nil, fmt.Errorf("%s: the document has no channels, so there is nothing to draw", file)
+	}
+	return root.Add("nodes", d.nodes), nil
+}
+
+func (d *draft) channel(c model.Field) {
+	v, _ := d.at(c.Value)
+	if v == nil {
+		return
+	}
+	name := d.name(c.Key, "channel")
+	d.channels[c.Key] = name
+	n := model.MapValue()
+	address := scalar(v, "address")
+	guess := "Guessed: a topic; the document does not say whether messages are kept. Make it a queue or a stream where they are."
+	if v.Get("bindings").Get("http") != nil || strings.HasPrefix(address, "/") {
+		n.Add("kind", text("endpoint")).Add("method", text("POST"))
+		if address != "" {
+			n.Add("path", text(address))
+		}
+		guess = "Guessed: an endpoint, since it is bound to HTTP or its address is a path."
+	} else {
+		n.Add("kind", text("topic"))
+	}
+	if about := scalar(v, "description"); about != "" {
+		n.Add("about", text(strings.TrimSpace(about)))
+	} else if title := scalar(v, "title"); title != "" {
+		n.Add("about", text(title))
+	}
+	if address != "" && address != name {
+		n.Add("observed-as", model.ListValue(text(address)))
+	}
+	d.nodes.Add(name, n)
+	d.comments["nodes."+name] = guess
+	d.lacks("how much comes to %s (rate), and how long it is kept", name)
+}
+
+// types lists the names of an operation's messages; none: all.
+func (d *draft) types(op *model.Value) []string {
+	var out []string
+	list := op.Get("messages")
+	if list == nil {
+		return nil
+	}
+	for _, m := range list.Items {
+		v, key := d.at(m)
+		if v == nil {
+			continue
+		}
+		if name := scalar(v, "name"); name != "" {
+			key = name
+		}
+		out = append(out, key)
+	}
+	return out
+}
+
+func (d *draft) receive(channel, app string, op *model.Value) {
+	n := d.nodes.Get(channel)
+	if n.Get("links") == nil {
+		n.Add("links", model.MapValue())
+	}
+	link := model.MapValue()
+	if types := d.types(op); len(types) > 0 && scalar(n, "kind") != "endpoint" {
+		var list []*model.Value
+		for _, t := range types {
+			list = append(list, text(t))
+		}
+		link.Add("match", model.MapValue().Add("type", model.ListValue(list...)))
+	}
+	name := app
+	for k := 2; n.Get("links").Get(name) != nil; k++ {
+		name = fmt.Sprintf("%s-%d", app, k)
+	}
+	if name != app {
+		link.Fields = append([]model.Field{{Key: "to", Value: text(app)}}, link.Fields...)
+	}
+	n.Get("links").Add(name, link)
+}
+
+func (d *draft) send(channel string, links, op *model.Value) {
+	types := d.types(op)
+	if len(types) == 0 {
+		types = []string{""}
+	}
+	for _, t := range types {
+		link := model.MapValue()
+		name := channel
+		for k := 2; links.Get(name) != nil; k++ {
+			name = fmt.Sprintf("%s-%d", channel, k)
+		}
+		if name != channel {
+			link.Add("to", text(channel))
+		}
+		if t != "" {
+			link.Add("type", text(t))
+		}
+		links.Add(name, link)
+	}
+	n := d.nodes.Get(channel)
+	if scalar(n, "kind") == "topic" && n.Get("links") == nil {
+		others := d.name("takers-of-"+channel, "takers")
+		n.Add("links", model.MapValue().Add(others, model.MapValue()))
+		d.nodes.Add(others, model.MapValue().Add("kind", text("outside")))
+		d.comments["nodes."+others] = "Guessed: somebody takes what is sent to " + channel + "; the document does not say who."
+		d.lacks("who takes what is sent to %s", channel)
+	}
+}
