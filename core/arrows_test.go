@@ -12,8 +12,8 @@ import (
 var allowed = map[string]string{
 	"core/expr": "", "core/cadence": "", "core/document": "", "core/model": "core/expr core/cadence", "core/graph": "core/model core/expr",
 	"core/sim":   "core/graph core/model core/expr core/cadence",
-	"core/study": "core/document core/sim core/graph core/model core/expr", "core/check": "core/document core/graph core/model core/expr core/cadence",
-	"formats/text": "core/*", "formats/cloudevents": "", "formats/sarif": "core/*", "formats/junit": "core/*", "formats/picture": "core/*", "formats/asyncapi": "core/*", "formats/inventory": "core/*", "demo": "", "gallery": "", "store/postgres": "", "store": "", "jobs": "store core/*",
+	"core/learn": "core/model", "core/study": "core/document core/sim core/graph core/model core/expr", "core/check": "core/document core/graph core/model core/expr core/cadence",
+	"formats/text": "core/*", "formats/cloudevents": "", "formats/sarif": "core/*", "formats/junit": "core/*", "formats/picture": "core/*", "formats/asyncapi": "core/*", "formats/inventory": "core/*", "formats/otlp": "core/*", "demo": "", "gallery": "", "store/postgres": "", "store": "", "jobs": "store core/*",
 	"service": "jobs store formats/* core/* demo", "cmd/ironweir": "*", "bench/tally": "",
 }
 

@@ -16,6 +16,7 @@ import (
 	"ironweir/core/sim"
 	"ironweir/core/study"
 	"ironweir/formats/cloudevents"
+	"ironweir/formats/otlp"
 	"ironweir/formats/text"
 )
 
@@ -27,7 +28,7 @@ ironweir sample demo/kittiwake.yaml manifest-drop | ironweir follow demo/kittiwa
 ironweir follow demo/kittiwake.yaml -node manifest-drop -watch
 ironweir follow demo/kittiwake.yaml -node manifest-drop -match inbound/a/1.csv stamped/1.pdf`,
 	run: func(c *call) (int, error) {
-		f := &follow{m: c.modelFlags("text|json")}
+		f := &follow{m: c.modelFlags("text|json|otlp")}
 		f.node = c.String("node", "", "where the message enters: `NODE`")
 		f.event = c.String("event", "", "take the message from `FILE` (CloudEvents JSON); - is standard input")
 		f.data = c.String("data", "", "its payload, `JSON` or @FILE")
@@ -40,7 +41,7 @@ ironweir follow demo/kittiwake.yaml -node manifest-drop -match inbound/a/1.csv s
 		if err := c.parse(1, 1000); err != nil {
 			return 0, err
 		}
-		if err := c.oneOf("format", *f.m.format, "text|json"); err != nil {
+		if err := c.oneOf("format", *f.m.format, "text|json|otlp"); err != nil {
 			return 0, err
 		}
 		if err := c.oneOf("change", *f.change, "written|deleted"); err != nil {
@@ -122,8 +123,11 @@ func (f *follow) send(c *call) error {
 	if err != nil {
 		return err
 	}
-	if *f.m.format == "json" {
+	switch *f.m.format {
+	case "json":
 		return c.printJSON(study.Follow(l.head("follow"), trace))
+	case "otlp":
+		return c.printSpans(otlp.Spans(l.graph, model.DefaultStart, 0, []sim.Journey{{ID: 1, Entry: *f.node, Steps: trace.Steps}}))
 	}
 	return text.Follow(c.out, trace, c.style())
 }

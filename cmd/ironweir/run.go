@@ -12,10 +12,12 @@ import (
 
 	"github.com/schollz/progressbar/v3"
 
+	"ironweir/core/learn"
 	"ironweir/core/model"
 	"ironweir/core/sim"
 	"ironweir/core/study"
 	"ironweir/formats/junit"
+	"ironweir/formats/otlp"
 	"ironweir/formats/text"
 )
 
@@ -26,9 +28,10 @@ ironweir run demo/kittiwake-draft.yaml -scenario demo/friday-evening.yaml -expec
 ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -variant demo/variants/more-clearing.yaml -beside
 ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -sweep demo/sweeps/clearing.yaml
 ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -look consignments@3h10m
-ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -journey 12`,
+ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -journey 12
+ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -format otlp > traces.json`,
 	run: func(c *call) (int, error) {
-		f := c.runFlags("text|json|markdown|junit|csv")
+		f := c.runFlags("text|json|markdown|junit|csv|otlp")
 		var series, latency repeated
 		c.Var(&series, "series", "put the series of `NODE` into the JSON, or all; may be repeated")
 		c.Var(&latency, "latency", "show only the latency `FROM:TO` in the text; may be repeated")
@@ -37,6 +40,7 @@ ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -journey 12`
 		look := c.String("look", "", "show what rests in a node at an instant, `NODE@AT`, instead of the whole result")
 		journey := c.Uint64("journey", 0, "tell journey number `N` step by step, instead of the whole result")
 		out := c.String("out", "", "write result.json and journeys.jsonl into folder `DIR` as well")
+		export := c.String("export", "", "send the traces of a sample of journeys to `ADDRESS` by OTLP/HTTP, such as http://127.0.0.1:4318")
 		if err := c.parse(1, 1); err != nil {
 			return 0, err
 		}
@@ -96,9 +100,24 @@ ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -journey 12`
 				return 0, err
 			}
 		}
+		if *export != "" {
+			spans, err := sampledSpans(plan)
+			if err != nil {
+				return 0, err
+			}
+			if err := otlp.Export(c, *export, spans); err != nil {
+				return 0, unreachable{fmt.Errorf("-export: %w", err)}
+			}
+			fmt.Fprintf(c.err, "%s sent to %s\n", plural(len(spans), "span"), *export)
+		}
 		switch *f.m.format {
 		case "json":
 			err = c.printJSON(doc)
+		case "otlp":
+			var spans []learn.Span
+			if spans, err = sampledSpans(plan); err == nil {
+				err = c.printSpans(spans)
+			}
 		case "markdown":
 			err = text.RunMarkdown(c.out, doc)
 		case "junit":
@@ -267,6 +286,25 @@ func (c *call) journey(f *runFlags, plan study.Plan, id uint64) (int, error) {
 
 // journeyLimits bound what -out keeps.
 var journeyLimits = sim.JourneyLimits{Bad: 200, Others: 100}
+
+// sampledSpans makes the traces of a sample of the first replication's journeys.
+func sampledSpans(plan study.Plan) ([]learn.Span, error) {
+	told, err := sim.Journeys(plan.Replication(0), journeyLimits)
+	if err != nil {
+		return nil, err
+	}
+	return otlp.Spans(plan.Graph, plan.Scenario.Start, plan.Scenario.Seed, told), nil
+}
+
+// printSpans prints spans as OTLP JSON.
+func (c *call) printSpans(spans []learn.Span) error {
+	out, err := otlp.JSON(spans)
+	if err != nil {
+		return err
+	}
+	_, err = c.out.Write(out)
+	return err
+}
 
 // writeJourneys writes a sample of the journeys of a replication, one a line.
 func (c *call) writeJourneys(file string, plan sim.Plan) error {

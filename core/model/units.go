@@ -71,7 +71,7 @@ func FormatDuration(d time.Duration) string {
 	}
 	switch {
 	case d >= time.Second:
-		b.WriteString(strconv.FormatFloat(d.Seconds(), 'f', -1, 64) + "s")
+		b.WriteString(strconv.FormatFloat(float64(d)/1e9, 'f', -1, 64) + "s")
 	case d > 0:
 		b.WriteString(strconv.FormatFloat(float64(d)/1e6, 'f', -1, 64) + "ms")
 	}

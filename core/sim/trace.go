@@ -174,8 +174,11 @@ func (t *tracer) runs(e *engine, i uint32) {
 		seen[r] = true
 		run := &e.runs[i]
 		s := Step{Node: e.nodes[run.node].name, What: "runs", Parent: r.cause, Try: try}
-		if copy != 0 {
+		switch {
+		case copy != 0:
 			s.Parent = r.ofCopy[copy]
+		case run.why == forCall && e.runs[run.caller].why == forMove: // an outside system that takes from a queue
+			s.Parent = r.ofRun[run.caller]
 		}
 		if run.batch != 0 {
 			if n := len(e.batches[run.batch].entries); n > 1 {

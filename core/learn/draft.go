@@ -1,0 +1,429 @@
+package learn
+
+import (
+	"fmt"
+	"math"
+	"path"
+	"regexp"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"ironweir/core/model"
+)
+
+// Draft is a model and a scenario made of what was observed. Comments, by dotted
+// path, tell the evidence for each thing that was guessed.
+type Draft struct {
+	Model            *model.Value
+	Comments         map[string]string
+	Scenario         *model.Value
+	ScenarioComments map[string]string
+}
+
+type drafter struct {
+	*Observed
+	names map[string]string // of the model, by those observed
+	Draft
+}
+
+// Names gives each observed name a name of the model: by observed-as where the
+// model has such a node, else made of it.
+func (o *Observed) names(t *model.Topology) map[string]string {
+	out, taken := map[string]string{}, map[string]bool{}
+	if t != nil {
+		for _, n := range t.Nodes {
+			taken[n.Name] = true
+			for _, name := range append([]string{n.Name}, n.ObservedAs...) {
+				if o.Nodes[name] != nil {
+					out[name] = n.Name
+				}
+			}
+		}
+	}
+	for _, n := range o.ordered() {
+		if out[n.Name] == "" {
+			out[n.Name] = freeName(n.Name, taken)
+			taken[out[n.Name]] = true
+		}
+	}
+	return out
+}
+
+var notName = regexp.MustCompile(`[^a-z0-9]+`)
+
+func freeName(from string, taken map[string]bool) string {
+	s := strings.Trim(notName.ReplaceAllString(strings.ToLower(from), "-"), "-")
+	if s == "" || s[0] >= '0' && s[0] <= '9' {
+		s = strings.Trim("n-"+s, "-")
+	}
+	s = strings.TrimRight(s[:min(len(s), 58)], "-")
+	for base, k := s, 2; taken[s]; k++ {
+		s = fmt.Sprintf("%s-%d", base, k)
+	}
+	return s
+}
+
+// ordered lists the nodes as they were first seen.
+func (o *Observed) ordered() []*Node {
+	var out []*Node
+	for _, n := range o.Nodes {
+		out = append(out, n)
+	}
+	sort.Slice(out, func(i, j int) bool {
+		if out[i].first != out[j].first {
+			return out[i].first < out[j].first
+		}
+		return out[i].Name < out[j].Name
+	})
+	return out
+}
+
+// Draft makes a model and a scenario of what was observed.
+func (o *Observed) Draft(name string) *Draft {
+	d := &drafter{Observed: o, names: o.names(nil), Draft: Draft{Comments: map[string]string{}, ScenarioComments: map[string]string{}}}
+	nodes := model.MapValue()
+	for _, n := range o.ordered() {
+		nodes.Add(d.names[n.Name], d.node(n))
+		d.Comments["nodes."+d.names[n.Name]] = d.evidence(n)
+	}
+	d.Model = model.MapValue().Add("ironweir", model.TextValue("topology/1")).Add("name", model.TextValue(freeName(name, nil))).Add("nodes", nodes)
+	d.Comments["ironweir"] = fmt.Sprintf("Drafted from %d spans of %d traces, %s to %s. Look at every line: what is not in traces (leases, limits, retention, dead letters that nobody needed) is not here.",
+		o.Spans, o.Traces, clock(o.From), clock(o.Until))
+	d.scenario(name)
+	return &d.Draft
+}
+
+func clock(at int64) string { return time.Unix(0, at).UTC().Format(time.RFC3339) }
+
+func text(s string) *model.Value { return model.TextValue(s) }
+
+func (d *drafter) evidence(n *Node) string {
+	s := fmt.Sprintf("Guessed %s: %s.", n.Kind, n.Why)
+	if n.Why == "it says so" {
+		s = ""
+	}
+	if n.Runs > 0 && n.Kind != model.Endpoint {
+		share, in := ShareInterval(n.Failures, n.Runs)
+		s += fmt.Sprintf(" %d runs seen, %d failed by themselves (%.3g%%, 99%% sure: %.3g to %.3g%%).", n.Runs, n.Failures, 100*share, 100*in[0], 100*in[1])
+		if len(n.Times) > 0 {
+			mean, in := MeanInterval(n.Times)
+			s += fmt.Sprintf(" Mean time %s (%s to %s).", duration(mean), duration(max(in[0], 0)), duration(in[1]))
+		}
+	}
+	return strings.TrimSpace(s)
+}
+
+func (d *drafter) node(n *Node) *model.Value {
+	v := model.MapValue().Add("kind", text(string(n.Kind)))
+	if d.names[n.Name] != n.Name {
+		v.Add("observed-as", model.ListValue(text(n.Name)))
+	}
+	switch n.Kind {
+	case model.Schedule:
+		d.schedule(n, v)
+	case model.Endpoint:
+		if n.Method != "" {
+			v.Add("method", text(n.Method))
+		}
+		if n.Path != "" {
+			v.Add("path", text(n.Path))
+		}
+	case model.Bucket:
+		if e := d.Entries[n.Name]; e != nil && len(e.Keys) > 0 {
+			v.Add("keys", model.ListValue(text(template(e.Keys))))
+		}
+	case model.Function, model.Workflow, model.Outside:
+		if len(n.Times) > 0 {
+			v.Add("takes", fit(n.Times))
+		}
+		if n.Failures > 0 {
+			v.Add("fails", text(strconv.FormatFloat(100*float64(n.Failures)/float64(n.Runs), 'g', 3, 64)+"%"))
+		}
+	}
+	if n.Kind == model.Workflow {
+		v.Fields[0].Value = text(string(model.Function)) // its tasks are not in traces
+	}
+	if n.Kind == model.Endpoint && len(d.linksOf(n)) > 1 {
+		d.Comments["nodes."+d.names[n.Name]+".links"] = "Only one of these can be waited for."
+	}
+	links := model.MapValue()
+	for _, key := range d.linksOf(n) {
+		d.link(n, key, links)
+	}
+	if len(links.Fields) > 0 {
+		v.Add("links", links)
+	}
+	return v
+}
+
+// linksOf lists the links that leave a node, in a settled order.
+func (o *Observed) linksOf(n *Node) []LinkKey {
+	var out []LinkKey
+	for key := range o.Links {
+		if key.From == n.Name && o.Nodes[key.To] != nil {
+			out = append(out, key)
+		}
+	}
+	sort.Slice(out, func(i, j int) bool {
+		a, b := o.Nodes[out[i].To], o.Nodes[out[j].To]
+		if a.first != b.first {
+			return a.first < b.first
+		}
+		if a.Name != b.Name {
+			return a.Name < b.Name
+		}
+		return out[i].Type < out[j].Type
+	})
+	return out
+}
+
+func (d *drafter) link(n *Node, key LinkKey, links *model.Value) {
+	l, to := d.Links[key], d.Nodes[key.To]
+	name := d.names[key.To]
+	if key.Type != "" && links.Get(name) != nil {
+		name = freeName(name+"-"+key.Type, nil)
+	}
+	for base, k := name, 2; links.Get(name) != nil; k++ {
+		name = fmt.Sprintf("%s-%d", base, k)
+	}
+	v := model.MapValue()
+	if name != d.names[key.To] {
+		v.Add("to", text(d.names[key.To]))
+	}
+	switch {
+	case n.Kind.Runs():
+		if l.Wait && to.Kind != model.Outside {
+			v.Add("mode", text("wait"))
+		}
+		if l.Async && to.Kind == model.Outside {
+			v.Add("mode", text("async"))
+		}
+		if key.Type != "" {
+			v.Add("type", text(key.Type))
+		}
+		d.count(n, l, v)
+		if to.Kind == model.Bucket && len(l.Keys) > 1 {
+			v.Add("key", text(template(l.Keys)))
+		}
+	default:
+		d.filter(n, l, v)
+		if l.Batch > 1 {
+			v.Add("read", model.MapValue().Add("up-to", model.NumberValue(strconv.Itoa(l.Batch))))
+		}
+		if l.Tries > 0 && to.Kind.Runs() {
+			v.Add("retry", model.MapValue().Add("tries", model.NumberValue(strconv.Itoa(l.Tries))))
+		}
+		dead := d.DeadLetters[n.Name]
+		if dead == "" {
+			dead = d.DeadLetters[key.To]
+		}
+		if dead != "" && d.Nodes[dead] != nil && n.Kind != model.Endpoint {
+			v.Add("dead-letter", text(d.names[dead]))
+		}
+	}
+	links.Add(name, v)
+}
+
+// count says how many messages a run makes.
+func (d *drafter) count(n *Node, l *Link, v *model.Value) {
+	runs, made, least, most := 0, 0, math.MaxInt, 0
+	for k, times := range l.PerRun {
+		runs += times
+		made += k * times
+		least, most = min(least, k), max(most, k)
+	}
+	well := len(n.Times) // runs that went well
+	if runs == 0 || well == 0 {
+		return
+	}
+	if runs < well {
+		share, in := ShareInterval(runs, well)
+		if in[1] < 1 || share < 0.999 {
+			v.Add("chance", text(strconv.FormatFloat(100*share, 'g', 3, 64)+"%"))
+		}
+	}
+	switch {
+	case least == most && most > 1:
+		v.Add("count", model.NumberValue(strconv.Itoa(most)))
+	case most > 1:
+		var values []*model.Value
+		var sorted []int
+		for k, times := range l.PerRun {
+			for range times {
+				sorted = append(sorted, k)
+			}
+		}
+		sort.Ints(sorted)
+		const points = 20
+		for i := range min(points, len(sorted)) {
+			values = append(values, model.NumberValue(strconv.Itoa(sorted[(2*i+1)*len(sorted)/(2*min(points, len(sorted)))])))
+		}
+		v.Add("count", model.MapValue().Add("dist", text("samples")).Add("values", model.ListValue(values...)))
+	}
+}
+
+// filter says what a link takes, where that is less than what comes: by type, or
+// by the folder and ending of objects.
+func (d *drafter) filter(n *Node, l *Link, v *model.Value) {
+	if len(n.Types) > 1 && len(l.Types) < len(n.Types) {
+		var types []string
+		for t := range l.Types {
+			if t != "" {
+				types = append(types, t)
+			}
+		}
+		sort.Strings(types)
+		if len(types) == len(l.Types) && len(types) > 0 {
+			list := model.ListValue()
+			for _, t := range types {
+				list.Items = append(list.Items, text(t))
+			}
+			v.Add("match", model.MapValue().Add("type", list))
+			return
+		}
+	}
+	if len(l.Keys) == 0 || len(n.Keys) >= mostKeys || !n.Kind.Keeps() {
+		return
+	}
+	took := map[string]bool{}
+	for _, k := range l.Keys {
+		took[k] = true
+	}
+	prefix, suffix := commonPrefix(l.Keys), path.Ext(l.Keys[0])
+	for _, k := range l.Keys {
+		if path.Ext(k) != suffix {
+			suffix = ""
+		}
+	}
+	declined, kept := 0, 0
+	for _, k := range n.Keys {
+		if took[k] {
+			continue
+		}
+		if strings.HasPrefix(k, prefix) && strings.HasSuffix(k, suffix) {
+			kept++
+		} else {
+			declined++
+		}
+	}
+	if declined == 0 || kept > declined/100 {
+		return
+	}
+	m := model.MapValue()
+	if prefix != "" {
+		m.Add("prefix", text(prefix))
+	}
+	if suffix != "" {
+		m.Add("suffix", text(suffix))
+	}
+	if len(m.Fields) > 0 {
+		v.Add("match", m)
+	}
+}
+
+// commonPrefix gives the folder that all keys are in, with its slash.
+func commonPrefix(keys []string) string {
+	prefix := keys[0]
+	for _, k := range keys {
+		for !strings.HasPrefix(k, prefix) {
+			prefix = prefix[:len(prefix)-1]
+		}
+	}
+	return prefix[:strings.LastIndex(prefix, "/")+1]
+}
+
+// template makes a key template of the keys that were seen: what is the same in
+// all of them stays, what differs becomes a variable.
+func template(keys []string) string {
+	parts := strings.Split(keys[0], "/")
+	same := make([]bool, len(parts))
+	for i := range same {
+		same[i] = true
+	}
+	ext := path.Ext(keys[0])
+	for _, k := range keys {
+		other := strings.Split(k, "/")
+		if len(other) != len(parts) {
+			return "{key}"
+		}
+		for i := range parts {
+			same[i] = same[i] && parts[i] == other[i]
+		}
+		if path.Ext(k) != ext {
+			ext = ""
+		}
+	}
+	for i := range parts {
+		if same[i] && len(keys) > 1 {
+			continue
+		}
+		if parts[i] = fmt.Sprintf("{part%d}", i+1); i == len(parts)-1 {
+			parts[i] = "{seq}" + ext
+		}
+	}
+	return strings.Join(parts, "/")
+}
+
+func (d *drafter) schedule(n *Node, v *model.Value) {
+	if n.Cron != "" {
+		v.Add("cron", text(n.Cron))
+		d.Comments["nodes."+d.names[n.Name]+".cron"] = "The zone is not in traces: UTC until somebody says otherwise."
+		return
+	}
+	sort.Slice(n.Fires, func(i, j int) bool { return n.Fires[i] < n.Fires[j] })
+	every := time.Hour
+	if len(n.Fires) > 1 {
+		var gaps []time.Duration
+		for i := 1; i < len(n.Fires); i++ {
+			gaps = append(gaps, time.Duration(n.Fires[i]-n.Fires[i-1]))
+		}
+		sort.Slice(gaps, func(i, j int) bool { return gaps[i] < gaps[j] })
+		every = max(gaps[len(gaps)/2].Round(time.Second), time.Second)
+	}
+	v.Add("every", text(model.FormatDuration(every)))
+	d.Comments["nodes."+d.names[n.Name]+".every"] = fmt.Sprintf("Guessed: the middle gap between %d starts.", len(n.Fires))
+}
+
+// scenario makes the traffic of what came in from outside: an hourly curve where
+// at least two hours were seen.
+func (d *drafter) scenario(name string) {
+	start := time.Unix(0, d.From).UTC().Truncate(time.Hour)
+	length := time.Unix(0, d.Until).UTC().Sub(start).Truncate(time.Hour) + time.Hour
+	traffic := model.MapValue()
+	var entries []string
+	for name := range d.Entries {
+		entries = append(entries, name)
+	}
+	sort.Strings(entries)
+	for _, entry := range entries {
+		e := d.Entries[entry]
+		t := model.MapValue().Add("into", text(d.names[entry]))
+		hours := int(length / time.Hour)
+		counts := make([]int, hours)
+		for _, at := range e.Times {
+			counts[min(int(time.Unix(0, at).UTC().Sub(start)/time.Hour), hours-1)]++
+		}
+		if hours < 2 {
+			seconds := max(time.Duration(d.Until-d.From).Seconds(), 1)
+			t.Add("rate", text(model.FormatRate(float64(len(e.Times))/seconds)))
+		} else {
+			curve := model.ListValue()
+			for h, n := range counts {
+				if h == 0 || n != counts[h-1] {
+					curve.Items = append(curve.Items, model.ListValue(text(fmt.Sprintf("%dh", h)), text(fmt.Sprintf("%d/h", n))))
+				}
+			}
+			t.Add("arrivals", model.MapValue().Add("curve", curve))
+		}
+		if len(e.Keys) > 0 {
+			t.Add("key", text(template(e.Keys)))
+		}
+		traffic.Add(d.names[entry], t)
+		d.ScenarioComments["traffic."+d.names[entry]] = fmt.Sprintf("%d seen.", len(e.Times))
+	}
+	d.Scenario = model.MapValue().Add("ironweir", text("scenario/1")).Add("name", text(freeName(name+"-observed", nil))).
+		Add("start", text(start.Format(time.RFC3339))).Add("length", text(model.FormatDuration(length))).Add("traffic", traffic)
+	d.ScenarioComments["ironweir"] = "What came in, hour by hour, as the traces have it. Traces that are sampled show less than there was."
+}
