@@ -55,7 +55,7 @@ var errUsage = errors.New("usage")
 type unreachable struct{ error }
 
 func commands() []*command {
-	return []*command{checkCommand, explainCommand, followCommand, diffCommand, pathsCommand, runCommand, sizeCommand, compareCommand, drawCommand, firesCommand, sampleCommand, learnCommand, convertCommand, fmtCommand, newCommand, schemaCommand,
+	return []*command{checkCommand, explainCommand, followCommand, diffCommand, pathsCommand, runCommand, sizeCommand, compareCommand, reportCommand, drawCommand, firesCommand, sampleCommand, learnCommand, convertCommand, fmtCommand, newCommand, schemaCommand,
 		serveCommand, migrateCommand, openapiCommand, versionCommand, completionCommand()}
 }
 

@@ -12,12 +12,14 @@ import (
 
 	"github.com/schollz/progressbar/v3"
 
+	"ironweir/core/check"
 	"ironweir/core/learn"
 	"ironweir/core/model"
 	"ironweir/core/sim"
 	"ironweir/core/study"
 	"ironweir/formats/junit"
 	"ironweir/formats/otlp"
+	"ironweir/formats/report"
 	"ironweir/formats/text"
 )
 
@@ -31,7 +33,7 @@ ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -look consig
 ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -journey 12
 ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -format otlp > traces.json`,
 	run: func(c *call) (int, error) {
-		f := c.runFlags("text|json|markdown|junit|csv|otlp")
+		f := c.runFlags("text|json|markdown|junit|html|csv|otlp")
 		var series, latency repeated
 		c.Var(&series, "series", "put the series of `NODE` into the JSON, or all; may be repeated")
 		c.Var(&latency, "latency", "show only the latency `FROM:TO` in the text; may be repeated")
@@ -82,15 +84,16 @@ ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -format otlp
 		}
 		bar := c.progress(fmt.Sprintf("%s, %s", plan.Scenario.Name, plural(plan.Scenario.Replications, "replication")))
 		plan.Progress = bar.show
-		began := time.Now()
-		doc, err := study.Run(plan)
+		doc, err := timed(plan)
 		bar.clear()
 		if err != nil {
 			return 0, err
 		}
 		doc.Variant = f.m.name()
-		doc.Engine.WallTime = time.Since(began).Seconds()
-		doc.Engine.PerSecond = float64(doc.Engine.Events) / doc.Engine.WallTime
+		if *f.m.format == "html" {
+			checked := check.Run(l.graph, plan.Scenario, l.head("check"), time.Now())
+			return c.verdict(holds(doc)), report.Write(c.out, l.graph, checked, []report.Run{{Result: doc, Scenario: plan.Scenario}})
+		}
 		keepSeries(doc, series)
 		if *out != "" {
 			if err := c.writeJSON(filepath.Join(*out, "result.json"), doc); err != nil {

@@ -252,7 +252,11 @@ func Render(dot, format string) ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s needs Graphviz, Debian's package graphviz; dot and mermaid do without it", format)
 	}
-	cmd := exec.Command(path, "-T"+format, "-Gdpi=96")
+	args := []string{"-T" + format}
+	if format == "png" { // in SVG it would cut the drawing off
+		args = append(args, "-Gdpi=96")
+	}
+	cmd := exec.Command(path, args...)
 	cmd.Stdin = strings.NewReader(dot)
 	var out, errs bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errs

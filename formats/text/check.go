@@ -77,7 +77,7 @@ func (p *page) finding(f *check.Finding) {
 	if f.Accepted != nil {
 		colour, label = faint, "accepted"
 	}
-	p.line("\n%s  %s", p.paint(colour, fmt.Sprintf("%-8s %s", label, f.Code)), p.paint(bold, f.Title))
+	p.title(p.paint(colour, fmt.Sprintf("%-8s %s", label, f.Code)) + "  " + p.paint(bold, f.Title))
 	p.wrap("    ", f.Message)
 	p.line("    %s", p.paint(faint, f.Position.String()))
 	if f.Accepted != nil {

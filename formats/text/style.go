@@ -20,6 +20,7 @@ import (
 type Style struct {
 	Width  int
 	Colour bool
+	html   bool // a fragment of HTML instead of lines
 }
 
 type paint string
@@ -34,6 +35,9 @@ const (
 )
 
 func (s Style) paint(p paint, text string) string {
+	if s.html && text != "" {
+		return marks[p] + text + endMark
+	}
 	if !s.Colour || text == "" {
 		return text
 	}
@@ -48,12 +52,37 @@ type page struct {
 
 func newPage(w io.Writer, s Style) *page { return &page{bufio.NewWriter(w), s} }
 
-func (p *page) line(format string, args ...any) { fmt.Fprintf(p, format+"\n", args...) }
+func (p *page) line(format string, args ...any) {
+	if p.html {
+		p.paragraph(fmt.Sprintf(format, args...))
+		return
+	}
+	fmt.Fprintf(p, format+"\n", args...)
+}
 
-func (p *page) heading(text string) { p.line("\n%s", p.paint(bold, text)) }
+func (p *page) heading(text string) {
+	if p.html {
+		fmt.Fprintf(p, "<h3>%s</h3>\n", markup(text))
+		return
+	}
+	p.line("\n%s", p.paint(bold, text))
+}
+
+// title starts something that has a few lines of its own.
+func (p *page) title(text string) {
+	if p.html {
+		fmt.Fprintf(p, "<h4>%s</h4>\n", markup(text))
+		return
+	}
+	p.line("\n%s", text)
+}
 
 // wrap prints text within the width, each line behind an indent.
 func (p *page) wrap(indent, text string) {
+	if p.html {
+		p.paragraph(text)
+		return
+	}
 	width := max(p.Width-utf8.RuneCountInString(indent), 30)
 	line := ""
 	for _, word := range strings.Fields(text) {
@@ -75,6 +104,10 @@ func (p *page) wrap(indent, text string) {
 // aligned to the right. Empty columns are left out, and those whose head starts
 // with "~" where the table is wider than the page, from the right.
 func (p *page) table(head []string, rows [][]string) {
+	if p.html {
+		p.htmlTable(head, rows)
+		return
+	}
 	right := make([]bool, len(head))
 	width := make([]int, len(head))
 	used := make([]bool, len(head))

@@ -1,0 +1,94 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"time"
+
+	"ironweir/core/check"
+	"ironweir/core/model"
+	"ironweir/core/study"
+	"ironweir/formats/report"
+)
+
+var reportCommand = &command{name: "report", args: "MODEL", short: "Write one HTML file of a check and its runs, for people who have nothing installed",
+	example: `ironweir report demo/kittiwake.yaml -scenario demo/friday-evening.yaml -out report.html
+ironweir report demo/kittiwake.yaml -scenario demo/friday-evening.yaml -scenario demo/registry-down.yaml > report.html`,
+	run: func(c *call) (int, error) {
+		f := c.runFlags("html")
+		var scenarios repeated
+		c.FlagSet.Lookup("scenario").Usage = "run scenario `FILE`; may be repeated; without one, nothing is run"
+		c.FlagSet.Lookup("scenario").Value = &scenarios
+		out := c.String("out", "", "write to `FILE` instead of standard output")
+		if err := c.parse(1, 1); err != nil {
+			return 0, err
+		}
+		if err := f.check(c); err != nil {
+			return 0, err
+		}
+		l, err := c.loadModel(c.Arg(0), f.m)
+		if err != nil {
+			return 0, err
+		}
+		var runs []report.Run
+		var traffic *model.Scenario
+		all := true
+		for _, file := range scenarios {
+			*f.scenario = file
+			plan, _, err := f.plan(c, f.m.one())
+			if err != nil {
+				return 0, err
+			}
+			bar := c.progress(plan.Scenario.Name)
+			plan.Progress = bar.show
+			doc, err := timed(plan)
+			bar.clear()
+			if err != nil {
+				return 0, err
+			}
+			doc.Variant = f.m.name()
+			if traffic == nil {
+				traffic = plan.Scenario
+			}
+			all = all && holds(doc)
+			runs = append(runs, report.Run{Result: doc, Scenario: plan.Scenario})
+		}
+		doc := check.Run(l.graph, traffic, l.head("check"), time.Now())
+		if err := c.toFile(*out, func(w io.Writer) error { return report.Write(w, l.graph, doc, runs) }); err != nil {
+			return 0, err
+		}
+		if doc.Summary.Errors > 0 {
+			all = false
+		}
+		return c.verdict(all), nil
+	}}
+
+// timed runs a plan and notes how long it took.
+func timed(plan study.Plan) (*study.Document, error) {
+	began := time.Now()
+	doc, err := study.Run(plan)
+	if err != nil {
+		return nil, err
+	}
+	doc.Engine.WallTime = time.Since(began).Seconds()
+	doc.Engine.PerSecond = float64(doc.Engine.Events) / doc.Engine.WallTime
+	return doc, nil
+}
+
+// toFile lets something be written to a file, or to standard output where none
+// is named.
+func (c *call) toFile(file string, write func(io.Writer) error) error {
+	if file == "" {
+		return write(c.out)
+	}
+	f, err := os.Create(file)
+	if err != nil {
+		return fmt.Errorf("-out: %w", plainError(err))
+	}
+	defer f.Close()
+	if err := write(f); err != nil {
+		return err
+	}
+	return f.Close()
+}
