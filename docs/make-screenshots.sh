@@ -25,3 +25,6 @@ terminal fires 24 fires demo/kittiwake.yaml -from 2026-03-28T00:00:00Z -count 4
 terminal variants 40 run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -variant demo/variants/more-clearing.yaml -beside
 terminal diff 40 diff demo/kittiwake-draft.yaml demo/kittiwake.yaml
 terminal workflow 40 follow demo/kittiwake.yaml -node close-sailing -fail harbour-office=1
+./bin/ironweir report demo/kittiwake-draft.yaml -scenario demo/friday-evening.yaml -out "$tmp/report.html" || true # the draft falls short
+chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --disable-background-networking --user-data-dir="$tmp/profile" --window-size=1280,800 --screenshot="$out/report.png" "file://$tmp/report.html" > /dev/null 2>&1
+rm -f "$out/runs.png"

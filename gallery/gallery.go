@@ -9,7 +9,7 @@ import (
 	"strings"
 )
 
-//go:embed *.yaml
+//go:embed *.yaml scenarios/*.yaml
 var files embed.FS
 
 // Starter is a model to begin with.
@@ -17,6 +17,8 @@ type Starter struct {
 	Name  string
 	About string // the first line of comment of the file
 	Text  []byte
+	// Scenario shows what it is good for: a day on which something goes wrong.
+	Scenario []byte
 }
 
 // Starters lists all, by name.
@@ -27,12 +29,19 @@ func Starters() []Starter {
 		return nil
 	}
 	for _, e := range entries {
+		if e.IsDir() {
+			continue
+		}
 		text, err := files.ReadFile(e.Name())
 		if err != nil {
 			continue
 		}
+		scenario, err := files.ReadFile("scenarios/" + e.Name())
+		if err != nil {
+			continue
+		}
 		first, _, _ := strings.Cut(string(text), "\n")
-		out = append(out, Starter{strings.TrimSuffix(e.Name(), ".yaml"), strings.TrimSpace(strings.TrimPrefix(first, "#")), text})
+		out = append(out, Starter{strings.TrimSuffix(e.Name(), ".yaml"), strings.TrimSpace(strings.TrimPrefix(first, "#")), text, scenario})
 	}
 	sort.Slice(out, func(a, b int) bool { return out[a].Name < out[b].Name })
 	return out

@@ -11,13 +11,14 @@ import (
 	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
+	"ironweir/core/study"
 	"ironweir/gallery"
 )
 
 // TestStartersAreFitToBuild: check finds nothing in them, no single fault loses
 // a message, and a day of their own traffic loses none.
 func TestStartersAreFitToBuild(t *testing.T) {
-	require.GreaterOrEqual(t, len(gallery.Starters()), 6)
+	require.GreaterOrEqual(t, len(gallery.Starters()), 14)
 	for _, s := range gallery.Starters() {
 		t.Run(s.Name, func(t *testing.T) {
 			m, err := model.Parse(s.Name+".yaml", s.Text, model.Options{})
@@ -27,7 +28,9 @@ func TestStartersAreFitToBuild(t *testing.T) {
 			g, err := graph.Compile(m)
 			require.NoError(t, err)
 			doc := check.Run(g, nil, document.Head{}, time.Now())
-			require.Empty(t, doc.Findings)
+			for _, f := range doc.Findings {
+				require.NotNil(t, f.Accepted, f.Message)
+			}
 			for entry, e := range doc.Entries {
 				require.GreaterOrEqual(t, e.Survives, 1, entry)
 			}
@@ -36,6 +39,16 @@ func TestStartersAreFitToBuild(t *testing.T) {
 			res, err := sim.Run(sim.Plan{Graph: g, Scenario: scenario, Audit: true, Limits: sim.Limits{Events: 20_000}})
 			require.NoError(t, err)
 			require.Less(t, res.FirstLoss, time.Duration(0))
+
+			scenario, err = model.ParseScenario(s.Name+"-scenario.yaml", s.Scenario, m)
+			require.NoError(t, err)
+			require.NotEmpty(t, scenario.About)
+			require.NotEmpty(t, scenario.Expect)
+			run, err := study.Run(study.Plan{Graph: g, Scenario: scenario, Workers: 2})
+			require.NoError(t, err)
+			for name, x := range run.Expect {
+				require.True(t, x.Holds, "%s: %s %s", name, x.Expression, x.Error)
+			}
 		})
 	}
 }

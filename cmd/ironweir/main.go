@@ -83,6 +83,10 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 	name := args[0]
 	switch name {
 	case "help", "-h", "-help", "--help":
+		if len(args) > 1 && args[1] == "-man" {
+			manual(out)
+			return exitFine
+		}
 		if len(args) > 1 {
 			name, args = args[1], []string{args[1], "-h"}
 			break
@@ -201,7 +205,7 @@ func usage(w io.Writer) {
 	for _, cmd := range commands() {
 		fmt.Fprintf(w, "  %-10s %s\n", cmd.name, cmd.short)
 	}
-	fmt.Fprintf(w, "\n`ironweir COMMAND -h` shows a command's flags and examples.\nExit codes: 0 all holds; 1 something falls short; 2 wrong usage or input; 3 something could not be reached; 130 interrupted.\n")
+	fmt.Fprintf(w, "\n`ironweir COMMAND -h` shows a command's flags and examples; `ironweir help -man` writes the manual page.\nExit codes: 0 all holds; 1 something falls short; 2 wrong usage or input; 3 something could not be reached; 130 interrupted.\n")
 }
 
 func plural(n int, word string) string {

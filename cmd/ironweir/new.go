@@ -4,7 +4,8 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"sort"
+	"os"
+	"path/filepath"
 	"strings"
 
 	"ironweir/core/model"
@@ -13,9 +14,13 @@ import (
 
 var newCommand = &command{name: "new", args: "[STARTER]", short: "Print a starter model from the gallery, or list the starters",
 	example: `ironweir new
-ironweir new queue-worker > orders.yaml`,
+ironweir new queue-worker > orders.yaml
+ironweir new queue-worker -scenario > busy-day.yaml
+ironweir new retry-ladder -out parcels`,
 	run: func(c *call) (int, error) {
 		format := c.String("format", "text", "`FORMAT`: text, json")
+		scenario := c.Bool("scenario", false, "print the starter's scenario instead of its model")
+		out := c.String("out", "", "write model.yaml and scenario.yaml into folder `DIR` instead")
 		if err := c.parse(0, 1); err != nil {
 			return 0, err
 		}
@@ -28,6 +33,12 @@ ironweir new queue-worker > orders.yaml`,
 					names = append(names, s.Name)
 				}
 				return 0, fmt.Errorf("no starter %q%s; there are %s", c.Arg(0), model.DidYouMean(c.Arg(0), names), strings.Join(names, ", "))
+			}
+			switch {
+			case *out != "":
+				return exitFine, c.writeStarter(s, *out)
+			case *scenario:
+				s.Text = s.Scenario
 			}
 			_, err := c.out.Write(s.Text)
 			return exitFine, err
@@ -44,6 +55,27 @@ ironweir new queue-worker > orders.yaml`,
 		}
 		return exitFine, nil
 	}}
+
+// writeStarter writes a starter into a folder; it overwrites nothing.
+func (c *call) writeStarter(s gallery.Starter, dir string) error {
+	if err := c.makeFolder(dir); err != nil {
+		return err
+	}
+	for name, text := range map[string][]byte{"model.yaml": s.Text, "scenario.yaml": s.Scenario} {
+		f, err := os.OpenFile(filepath.Join(dir, name), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+		if err != nil {
+			return fmt.Errorf("-out: %w", plainError(err))
+		}
+		if _, err := f.Write(text); err != nil {
+			return err
+		}
+		if err := f.Close(); err != nil {
+			return err
+		}
+	}
+	fmt.Fprintf(c.err, "try: ironweir check %[1]s/model.yaml; ironweir run %[1]s/model.yaml -scenario %[1]s/scenario.yaml\n", dir)
+	return nil
+}
 
 // completionCommand is made anew each time, since it lists all commands.
 func completionCommand() *command {
@@ -74,14 +106,22 @@ ironweir completion zsh > "${fpath[1]}/_ironweir"`,
 
 // flags lists the flags of a command.
 func (cmd *command) flags() []string {
+	var names []string
+	for _, f := range cmd.flagSet() {
+		names = append(names, "-"+f.Name)
+	}
+	return names
+}
+
+// flagSet gives the flags that a command declares, by name.
+func (cmd *command) flagSet() []*flag.Flag {
 	if cmd.name == "completion" {
 		return nil
 	}
 	inner := &call{FlagSet: flag.NewFlagSet(cmd.name, flag.ContinueOnError), command: cmd, raw: []string{"-h"}}
 	inner.FlagSet.SetOutput(io.Discard)
 	_, _ = cmd.run(inner) // asks for help, which ends it once the flags are declared
-	var names []string
-	inner.VisitAll(func(f *flag.Flag) { names = append(names, "-"+f.Name) })
-	sort.Strings(names)
-	return names
+	var out []*flag.Flag
+	inner.VisitAll(func(f *flag.Flag) { out = append(out, f) })
+	return out
 }

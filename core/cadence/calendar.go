@@ -139,6 +139,7 @@ func (c *Calendar) field(name, text string) error {
 			}
 			step = n
 		}
+		open = open || step == 1 && (span == "*" || span == "?") // all there is, however it is written
 		low, high := r.low, r.high
 		if name == "weekday" {
 			low, high = c.Sunday, c.Sunday+6

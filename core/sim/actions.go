@@ -66,7 +66,7 @@ func (e *engine) repetitions(r *run, s *send, m *message) int32 {
 	if s.plain {
 		return 1
 	}
-	kind := e.kindAt(r)
+	kind := e.kindAt(r, int(r.index))
 	if l.If != nil {
 		if ok, err := l.If.Truth(e.look(m, kind)); !ok {
 			if e.trace != nil {

@@ -91,6 +91,9 @@ func (e *engine) written(i uint32) {
 	if !n.welcomes || d.refused || n.failsNowShare >= 0 {
 		m := e.messageOf(c)
 		cause = e.rejects(n, &m, m.content, d.refused)
+		if cause == TooLarge && d.link >= 0 && e.nodes[e.g.Links[d.link].From].kind == model.Bucket {
+			cause = noFate // what a bucket sends names an object and does not hold it
+		}
 	}
 	switch {
 	case cause == noFate:

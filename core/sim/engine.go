@@ -134,6 +134,7 @@ type engine struct {
 	loops      []loopTally
 	payload    int64 // the limit on a message, 0: none
 	handledBy  int   // the node that finishes with a queue's message, while it does
+	caseOf     []int // of the messages of the run that starts, -1: none holds
 	storage    bool  // what lies in a node has a price
 	stopped    string
 	trace      *tracer

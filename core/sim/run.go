@@ -174,31 +174,7 @@ func (e *engine) begin(i uint32) {
 
 // luck draws a run's time and failure, under the incidents in force now.
 func (e *engine) luck(i uint32, r *run, n *node) {
-	takes, fails := &n.takes, &n.fails
-	name := n.failName
-	m := message{}
-	caseIndex := -1
-	if len(n.cases) > 0 {
-		m, _ = e.message(r, 0)
-		kind := "message"
-		if r.copy != 0 || r.batch != 0 {
-			kind = e.kindAt(r)
-		}
-		for k := range n.cases {
-			c := &n.cases[k]
-			if ok, _ := c.when.Truth(e.look(&m, kind)); ok {
-				caseIndex = k
-				if c.takes != nil {
-					takes = c.takes
-				}
-				if c.fails != nil {
-					fails = c.fails
-				}
-				name = c.name
-				break
-			}
-		}
-	}
+	takes, fails, name, ofCase := e.conditions(r, n)
 	r.work = nanos(takes.draw(n.time1) * n.slow)
 	if n.cold != nil {
 		r.work += n.cold.start(e, n)
@@ -212,21 +188,13 @@ func (e *engine) luck(i uint32, r *run, n *node) {
 		}
 		return
 	}
+	if (n.fails.PerMessage || fails.PerMessage) && r.batch != 0 && r.why == forBatch {
+		e.eachByItself(r, n)
+		return
+	}
 	share := fails.EachTry
 	if n.failsNowShare >= 0 {
 		share = n.failsNowShare
-	}
-	if fails.PerMessage && r.batch != 0 && r.why == forBatch {
-		b := &e.batches[r.batch]
-		for k := range b.entries {
-			if b.entries[k].failure != noError {
-				continue
-			}
-			if share > 0 && n.luck.unit() < share || e.doomed(n, fails.ForGood, e.copies[b.entries[k].copy].age) {
-				b.entries[k].failure = name
-			}
-		}
-		return
 	}
 	if share > 0 && (share >= 1 || n.luck.unit() < share) {
 		r.failure = name
@@ -234,7 +202,83 @@ func (e *engine) luck(i uint32, r *run, n *node) {
 	}
 	if fails.ForGood > 0 && e.anyDoomed(r, n, fails.ForGood) {
 		r.failure = name
-		r.final = caseIndex >= 0
+		r.final = ofCase
+	}
+}
+
+// conditions gives the time and the failures that hold for a run, and the name
+// of its error: the node's own, or those of the first case, in the order written,
+// that holds for a message of it and states them. Which case holds for which
+// message is noted in e.caseOf.
+func (e *engine) conditions(r *run, n *node) (takes *sampler, fails *model.Failing, name int16, ofCase bool) {
+	takes, fails, name = &n.takes, &n.fails, n.failName
+	if len(n.cases) == 0 {
+		return takes, fails, name, false
+	}
+	e.caseOf = e.caseOf[:0]
+	for k := range e.messages(r) {
+		e.caseOf = append(e.caseOf, e.caseFor(r, n, k))
+	}
+	slowest, worst := len(n.cases), len(n.cases)
+	for _, c := range e.caseOf {
+		if c < 0 {
+			continue
+		}
+		if n.cases[c].takes != nil {
+			slowest = min(slowest, c)
+		}
+		if n.cases[c].fails != nil {
+			worst = min(worst, c)
+		}
+	}
+	if slowest < len(n.cases) {
+		takes = n.cases[slowest].takes
+	}
+	if worst < len(n.cases) {
+		return takes, n.cases[worst].fails, n.cases[worst].name, true
+	}
+	if c := e.caseOf[0]; c >= 0 {
+		name, ofCase = n.cases[c].name, true
+	}
+	return takes, fails, name, ofCase
+}
+
+// caseFor gives the first case that holds for the k-th message of a run, or -1.
+func (e *engine) caseFor(r *run, n *node, k int) int {
+	m, _ := e.message(r, k)
+	kind := "message"
+	if r.copy != 0 || r.batch != 0 {
+		kind = e.kindAt(r, k)
+	}
+	for i := range n.cases {
+		if ok, _ := n.cases[i].when.Truth(e.look(&m, kind)); ok {
+			return i
+		}
+	}
+	return -1
+}
+
+// eachByItself lets the messages of a batch fail or not, each by its own case.
+func (e *engine) eachByItself(r *run, n *node) {
+	b := &e.batches[r.batch]
+	for k := range b.entries {
+		if b.entries[k].failure != noError {
+			continue
+		}
+		fails, name := &n.fails, n.failName
+		if len(n.cases) > 0 && e.caseOf[k] >= 0 {
+			c := &n.cases[e.caseOf[k]]
+			if name = c.name; c.fails != nil {
+				fails = c.fails
+			}
+		}
+		share := fails.EachTry
+		if n.failsNowShare >= 0 {
+			share = n.failsNowShare
+		}
+		if share > 0 && n.luck.unit() < share || e.doomed(n, fails.ForGood, e.copies[b.entries[k].copy].age) {
+			b.entries[k].failure = name
+		}
 	}
 }
 
@@ -277,10 +321,10 @@ func (e *engine) doomed(n *node, share float64, name uint64) bool {
 }
 
 // kindAt gives the event type that a run's first message has by default.
-func (e *engine) kindAt(r *run) string {
+func (e *engine) kindAt(r *run, k int) string {
 	c := r.copy
 	if r.batch != 0 {
-		c = e.batches[r.batch].entries[0].copy
+		c = e.batches[r.batch].entries[k].copy
 	}
 	if c == 0 {
 		return "message"

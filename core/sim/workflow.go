@@ -140,7 +140,7 @@ func (e *engine) dropExecution(i uint32) {
 func (e *engine) seen(t *thread) *expr.Event {
 	r := &e.runs[t.run]
 	m, _ := e.message(r, int(r.index))
-	ev := e.look(&m, e.kindAt(r))
+	ev := e.look(&m, e.kindAt(r, int(r.index)))
 	ev.Data, ev.Item, ev.Index, ev.Error = t.data, nil, 0, nil
 	for k := range t.frames {
 		f := &t.frames[k]
