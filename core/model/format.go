@@ -107,7 +107,6 @@ func nodeOf(v *Value, path []string, comments map[string]string) *yaml.Node {
 type writer struct {
 	out    bytes.Buffer
 	source []string // lines of the text that is formatted; empty lines in it stay
-	last   int      // the last line of it that has been written
 }
 
 func (w *writer) findAlias(n *yaml.Node) *yaml.Node {
