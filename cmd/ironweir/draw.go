@@ -13,12 +13,14 @@ import (
 
 var drawCommand = &command{name: "draw", args: "MODEL", short: "Draw a model, with its loops and losses marked",
 	example: `ironweir draw demo/kittiwake-draft.yaml -findings -format png -out draft.png
+ironweir draw demo/kittiwake.yaml -rates -scenario demo/friday-evening.yaml -out friday.svg
 ironweir draw demo/kittiwake.yaml -around consignments -format mermaid`,
 	run: func(c *call) (int, error) {
 		m := c.modelFlags("svg|png|dot|mermaid")
 		scenario := c.String("scenario", "", "take the traffic from scenario `FILE`")
 		around := c.String("around", "", "only `NODE` and what is one link away")
 		findings := c.Bool("findings", false, "mark what `check` finds")
+		rates := c.Bool("rates", false, "write on each link how much it carries in the mean")
 		out := c.String("out", "", "write to `FILE` instead of standard output")
 		var tags repeated
 		c.Var(&tags, "tag", "only nodes with tag `K=V`; may be repeated")
@@ -47,7 +49,7 @@ ironweir draw demo/kittiwake.yaml -around consignments -format mermaid`,
 			}
 			o.Tags[k] = v
 		}
-		if *findings {
+		if o.Rates, o.Plain = *rates, !*findings; *findings || *rates {
 			o.Check = check.Run(l.graph, s, l.head("check"), time.Now())
 		}
 		var drawn []byte

@@ -219,3 +219,18 @@ func BenchmarkParse(b *testing.B) {
 		require.NoError(b, err)
 	}
 }
+
+func FuzzScenario(f *testing.F) {
+	m, err := model.Parse("m.yaml", []byte("ironweir: topology/1\nname: m\nnodes: {q: {kind: queue}}\n"), model.Options{})
+	require.NoError(f, err)
+	for _, name := range []string{"friday-evening", "registry-down"} {
+		text, err := os.ReadFile("../../demo/" + name + ".yaml")
+		require.NoError(f, err)
+		f.Add(string(text))
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		if s, err := model.ParseScenario("f", []byte(text), m); err == nil && s.Length <= 0 {
+			t.Fatal("a scenario without a length")
+		}
+	})
+}

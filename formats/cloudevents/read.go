@@ -65,6 +65,9 @@ func readBatch(text []byte) ([]Event, error) {
 	if err := json.Unmarshal(text, &raw); err != nil {
 		return nil, withLine(text, err)
 	}
+	if len(raw) == 0 {
+		return nil, errors.New("the batch holds no event")
+	}
 	var events []Event
 	for i, r := range raw {
 		e, err := readOne(r)
@@ -138,10 +141,10 @@ func ReadCSV(text []byte) ([]Event, error) {
 		if err == io.EOF {
 			return events, nil
 		}
-		line, _ := r.FieldPos(0)
 		if err != nil {
 			return nil, err // it names its line
 		}
+		line, _ := r.FieldPos(0)
 		e := Event{Source: "outside"}
 		for i, v := range row {
 			if err := e.set(header[i], strings.TrimSpace(v)); err != nil {

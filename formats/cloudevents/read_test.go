@@ -62,3 +62,15 @@ func TestCSV(t *testing.T) {
 		require.ErrorContains(t, err, want, text)
 	}
 }
+
+func FuzzRead(f *testing.F) {
+	f.Add("{\"specversion\":\"1.0\",\"id\":\"1\",\"source\":\"s\",\"type\":\"t\",\"data\":{\"a\":1}}")
+	f.Add("[{\"specversion\":\"1.0\",\"id\":\"1\",\"source\":\"s\",\"type\":\"t\",\"data_base64\":\"AQ==\"}]")
+	f.Add("time,subject,data\n2026-01-01T00:00:00Z,a,{}\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		if events, err := cloudevents.Read([]byte(text)); err == nil && len(events) == 0 {
+			t.Fatal("neither events nor an error")
+		}
+		_, _ = cloudevents.ReadCSV([]byte(text))
+	})
+}

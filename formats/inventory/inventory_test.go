@@ -74,3 +74,18 @@ func FuzzReadCSV(f *testing.F) {
 		require.True(t, root.Same(back))
 	})
 }
+
+func FuzzReadLines(f *testing.F) {
+	f.Add("{\"record\": \"node\", \"name\": \"q\", \"fields\": {\"kind\": \"queue\"}}\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		root, err := inventory.ReadLines("f", []byte(text))
+		if err != nil {
+			return
+		}
+		var out bytes.Buffer
+		require.NoError(t, inventory.WriteLines(&out, root))
+		back, err := inventory.ReadLines("f", out.Bytes())
+		require.NoError(t, err)
+		require.True(t, root.Same(back))
+	})
+}

@@ -20,6 +20,8 @@ type Options struct {
 	Check  *check.Document // its findings are marked; nil: none
 	Around string          // only this node and those one link away
 	Tags   map[string]string
+	Plain  bool // do not mark the findings
+	Rates  bool // write on each link how much it carries, as Check has it
 }
 
 // role is what a node does, which its shape shows.
@@ -63,7 +65,7 @@ type drawnNode struct {
 	id         int
 	name, kind string
 	role       role
-	state      string // loops, loses, or empty
+	state      string // loops, loses, saturated, or empty
 	codes      []string
 }
 
@@ -77,7 +79,7 @@ type drawnEdge struct {
 func plan(g *graph.Graph, o Options) *drawing {
 	d := &drawing{}
 	state, codes, looping := map[string]string{}, map[string][]string{}, map[string]bool{}
-	if o.Check != nil {
+	if o.Check != nil && !o.Plain {
 		for _, f := range o.Check.Findings {
 			if f.Accepted != nil || f.Severity == check.Note {
 				continue
@@ -86,6 +88,8 @@ func plan(g *graph.Graph, o Options) *drawing {
 				switch {
 				case f.Code == "IW101" || f.Code == "IW102":
 					state[n] = "loops"
+				case f.Code == "IW501" && state[n] == "" && k == 0:
+					state[n] = "saturated"
 				case (f.Code == "IW201" || f.Code == "IW202") && k == 0 && state[n] == "":
 					state[n] = "loses"
 				}
@@ -115,7 +119,7 @@ func plan(g *graph.Graph, o Options) *drawing {
 	for i := range g.Links {
 		l := &g.Links[i]
 		if shown[l.From] && shown[l.To] {
-			d.edges = append(d.edges, drawnEdge{l.From, l.To, Label(l), Stroke(l), looping[l.Link.ID()]})
+			d.edges = append(d.edges, drawnEdge{l.From, l.To, strings.TrimSpace(Label(l) + "\n" + rateOf(l, o)), Stroke(l), looping[l.Link.ID()]})
 		}
 	}
 	for _, e := range g.Edges(false) {
@@ -124,6 +128,21 @@ func plan(g *graph.Graph, o Options) *drawing {
 		}
 	}
 	return d
+}
+
+// rateOf says how much a link carries in the mean, where that is asked for.
+func rateOf(l *graph.Link, o Options) string {
+	if !o.Rates || o.Check == nil {
+		return ""
+	}
+	switch r := o.Check.Links[l.Link.ID()].Rate; {
+	case r == nil:
+		return "no bound"
+	case *r == 0:
+		return ""
+	default:
+		return model.FormatRate(*r)
+	}
 }
 
 func near(g *graph.Graph, i int, name string) bool {
@@ -189,6 +208,8 @@ func DOT(g *graph.Graph, o Options) string {
 			extra = ` fillcolor="#f6d5ea" color="#9a1f6a" penwidth=2.2`
 		case "loses":
 			extra = ` fillcolor="#fbe3cf" color="#b0500a" penwidth=2.2`
+		case "saturated":
+			extra = ` fillcolor="#dbe6f5" color="#1f4e8c" penwidth=2.2`
 		}
 		label := fmt.Sprintf("%s\n%s", n.name, n.kind)
 		if len(n.codes) > 0 {
@@ -237,7 +258,7 @@ func Mermaid(g *graph.Graph, o Options) string {
 			fmt.Fprintf(&b, "  n%d %s n%d\n", e.from, mermaidStrokes[e.stroke], e.to)
 		}
 	}
-	b.WriteString("  classDef loops stroke:#9a1f6a,stroke-width:3px\n  classDef loses stroke:#b0500a,stroke-width:3px\n")
+	b.WriteString("  classDef loops stroke:#9a1f6a,stroke-width:3px\n  classDef loses stroke:#b0500a,stroke-width:3px\n  classDef saturated stroke:#1f4e8c,stroke-width:3px\n")
 	for _, n := range d.nodes {
 		if n.state != "" {
 			fmt.Fprintf(&b, "  class n%d %s\n", n.id, n.state)

@@ -69,3 +69,17 @@ func TestTextIsEscaped(t *testing.T) {
 	require.NotContains(t, string(svg), "<script>")
 	require.Contains(t, string(svg), "&lt;script&gt;")
 }
+
+// TestRates writes on each link how much it carries.
+func TestRates(t *testing.T) {
+	m, err := model.Parse("m.yaml", []byte("ironweir: topology/1\nname: m\nnodes:\n  q: {kind: queue, rate: 2/s, links: {f: {}}}\n  f: {kind: function, takes: 1s, links: {t: {count: 3}}}\n  t: {kind: table}\n"), model.Options{})
+	require.NoError(t, err)
+	g, err := graph.Compile(m)
+	require.NoError(t, err)
+	doc := check.Run(g, nil, document.Head{}, time.Now())
+	dot := DOT(g, Options{Check: doc, Rates: true})
+	require.Contains(t, dot, `[label="2/s"`)
+	require.Contains(t, dot, `[label="×3\n6/s"`)
+	require.Contains(t, dot, "#dbe6f5", "one reader cannot keep up: the queue is saturated")
+	require.NotContains(t, DOT(g, Options{Check: doc, Rates: true, Plain: true}), "IW501")
+}

@@ -78,7 +78,7 @@ func Write(w io.Writer, g *graph.Graph, doc *check.Document, runs []Run) error {
 		return fact{fmt.Sprint(n), one, n > 0 && one[0] == 'e'}
 	}
 	c.Facts = []fact{counted(doc.Summary.Errors, "error"), counted(doc.Summary.Warnings, "warning"), counted(doc.Summary.Notes, "note"), {fmt.Sprint(doc.Summary.Accepted), "accepted", false}}
-	if svg, err := picture.Render(picture.DOT(g, picture.Options{Check: doc}), "svg"); err != nil {
+	if svg, err := picture.Render(picture.DOT(g, picture.Options{Check: doc, Rates: true}), "svg"); err != nil {
 		c.NoPicture = err.Error()
 	} else {
 		c.Picture = inline(svg)
