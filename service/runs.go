@@ -94,13 +94,9 @@ func (v *Service) runRoutes() {
 
 	huma.Register(v.api, huma.Operation{OperationID: "get-result", Method: http.MethodGet, Path: "/api/v1/runs/{id}/result", Summary: "The result of a run, as the command line prints it", Security: signedIn, Errors: []int{401, 404, 503}},
 		func(ctx context.Context, in *RunPath) (*struct{ Body *study.Document }, error) {
-			text, err := v.store.Result(ctx, in.ID)
+			doc, err := v.result(ctx, in.ID)
 			if err != nil {
-				return nil, v.failure(err, fmt.Sprintf("result of run %d (yet)", in.ID))
-			}
-			doc := &study.Document{}
-			if err := json.Unmarshal(text, doc); err != nil {
-				return nil, v.failure(err, "result")
+				return nil, err
 			}
 			return &struct{ Body *study.Document }{doc}, nil
 		})

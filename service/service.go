@@ -70,6 +70,7 @@ func New(s *store.Store, runner *jobs.Runner, log *slog.Logger) *Service {
 	v.modelRoutes()
 	v.tryRoutes()
 	v.runRoutes()
+	v.formatRoutes()
 	v.console()
 	return v
 }

@@ -4,18 +4,18 @@ import (
 	"bytes"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/formats/asyncapi"
+	"ironweir/formats/incoming"
 	"ironweir/formats/inventory"
 	"ironweir/formats/picture"
 )
 
 const (
-	convertFrom = "model|asyncapi|csv|jsonl"
+	convertFrom = "model|asyncapi|csv|jsonl|otlp"
 	convertTo   = "model|asyncapi|csv|jsonl|dot|mermaid"
 )
 
@@ -25,7 +25,7 @@ ironweir convert demo/import/harbour-lamps.asyncapi.yaml -to model > lamps.yaml
 ironweir convert demo/kittiwake.yaml -to csv > inventory.csv
 ironweir convert inventory.csv -to model`,
 	run: func(c *call) (int, error) {
-		from := c.String("from", "", "what IN is: `FORMAT` model, asyncapi, csv, jsonl; without it, told by its name and first lines")
+		from := c.String("from", "", "what IN is: `FORMAT` model, asyncapi, csv, jsonl, otlp; without it, told by its name and first lines")
 		to := c.String("to", "", "`FORMAT`: model, asyncapi, csv, jsonl, dot, mermaid")
 		out := c.String("out", "", "write to `FILE` instead of standard output")
 		if err := c.parse(1, 1); err != nil {
@@ -41,25 +41,24 @@ ironweir convert inventory.csv -to model`,
 		if err != nil {
 			return 0, err
 		}
-		if *from == "" {
-			*from = formatOf(c.Arg(0), source)
+		if *from != "" {
+			if err := c.oneOf("from", *from, convertFrom); err != nil {
+				return 0, err
+			}
 		}
-		if err := c.oneOf("from", *from, convertFrom); err != nil {
-			return 0, err
-		}
-		root, comments, missing, err := readAs(*from, c.Arg(0), source)
+		in, err := incoming.Read(*from, c.Arg(0), source)
 		if err != nil {
 			return 0, err
 		}
 		var made []byte
-		if *from == "model" && *to == "model" {
+		if in.Format == incoming.Model && *to == "model" {
 			if made, err = model.Format(c.Arg(0), source); err != nil {
 				return 0, err
 			}
-		} else if made, err = c.writeAs(*to, c.Arg(0), root, comments); err != nil {
+		} else if made, err = c.writeAs(*to, c.Arg(0), in.Root, in.Comments); err != nil {
 			return 0, err
 		}
-		for _, m := range missing {
+		for _, m := range in.Missing {
 			fmt.Fprintf(c.err, "not in the document: %s\n", m)
 		}
 		if *out != "" {
@@ -71,36 +70,6 @@ ironweir convert inventory.csv -to model`,
 		_, err = c.out.Write(made)
 		return exitFine, err
 	}}
-
-// formatOf tells what a file is by its name, and where that says nothing by its
-// first lines.
-func formatOf(file string, source []byte) string {
-	switch ext := strings.ToLower(filepath.Ext(file)); ext {
-	case ".csv":
-		return "csv"
-	case ".jsonl", ".ndjson":
-		return "jsonl"
-	}
-	if doc, err := model.ReadDocument(file, source); err == nil && doc.Get("asyncapi") != nil {
-		return "asyncapi"
-	}
-	return "model"
-}
-
-// readAs reads a file of some format as the document of a model.
-func readAs(format, file string, source []byte) (root *model.Value, comments map[string]string, missing []string, err error) {
-	switch format {
-	case "asyncapi":
-		return asyncapi.Read(file, source)
-	case "csv":
-		root, err = inventory.ReadCSV(file, source)
-	case "jsonl":
-		root, err = inventory.ReadLines(file, source)
-	default:
-		root, err = model.ReadDocument(file, source)
-	}
-	return root, nil, nil, err
-}
 
 // writeAs writes the document of a model, which must be one that can be used.
 func (c *call) writeAs(format, file string, root *model.Value, comments map[string]string) ([]byte, error) {

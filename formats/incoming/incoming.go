@@ -1,0 +1,105 @@
+// Package incoming reads a file of any format that a model can come in as, and
+// gives it as the text of a model.
+package incoming
+
+import (
+	"bytes"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"ironweir/core/learn"
+	"ironweir/core/model"
+	"ironweir/formats/asyncapi"
+	"ironweir/formats/inventory"
+	"ironweir/formats/otlp"
+)
+
+// Formats that are read.
+const (
+	Model    = "model"
+	AsyncAPI = "asyncapi"
+	CSV      = "csv"
+	Lines    = "jsonl"
+	Traces   = "otlp"
+)
+
+// Document is what has come in.
+type Document struct {
+	Format   string
+	Root     *model.Value
+	Comments map[string]string // where things were guessed, by dotted path
+	Missing  []string          // what the document does not say
+	Scenario []byte            // of traces: what came in, as it was seen
+	source   []byte
+}
+
+// FormatOf tells what a file is by its name, and where that says nothing by what
+// is in it.
+func FormatOf(file string, source []byte) string {
+	start := bytes.TrimSpace(source)
+	start = start[:min(len(start), 4096)]
+	switch ext := strings.ToLower(filepath.Ext(file)); {
+	case ext == ".csv":
+		return CSV
+	case ext == ".pb", ext == ".binpb", bytes.Contains(start, []byte("resourceSpans")), bytes.Contains(start, []byte("resource_spans")):
+		return Traces
+	case ext == ".jsonl", ext == ".ndjson":
+		return Lines
+	}
+	if doc, err := model.ReadDocument(file, source); err == nil && doc.Get("asyncapi") != nil {
+		return AsyncAPI
+	}
+	return Model
+}
+
+// Read reads a file as a format; an empty one is told by FormatOf.
+func Read(format, file string, source []byte) (*Document, error) {
+	if format == "" {
+		format = FormatOf(file, source)
+	}
+	d := &Document{Format: format, source: source}
+	var err error
+	switch format {
+	case AsyncAPI:
+		d.Root, d.Comments, d.Missing, err = asyncapi.Read(file, source)
+	case CSV:
+		d.Root, err = inventory.ReadCSV(file, source)
+	case Lines:
+		d.Root, err = inventory.ReadLines(file, source)
+	case Traces:
+		err = d.learn(file, source)
+	case Model:
+		d.Root, err = model.ReadDocument(file, source)
+	default:
+		err = fmt.Errorf("no format %q is read", format)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return d, nil
+}
+
+func (d *Document) learn(file string, source []byte) error {
+	spans, err := otlp.Read(source)
+	if err != nil {
+		return fmt.Errorf("%s: %w", file, err)
+	}
+	seen := learn.Observe(spans)
+	if len(seen.Nodes) == 0 {
+		return fmt.Errorf("%s: the traces hold no producer, consumer, server or client spans, so there is nothing to draw", file)
+	}
+	draft := seen.Draft(strings.TrimSuffix(filepath.Base(file), filepath.Ext(file)))
+	d.Root, d.Comments = draft.Model, draft.Comments
+	d.Scenario = model.WriteDocument(draft.Scenario, draft.ScenarioComments)
+	d.Missing = []string{"leases, limits, retention, and dead letters that nobody needed: they are not in traces"}
+	return nil
+}
+
+// Text gives the model as text: as it was written where it was one.
+func (d *Document) Text() []byte {
+	if d.Format == Model {
+		return d.source
+	}
+	return model.WriteDocument(d.Root, d.Comments)
+}

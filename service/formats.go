@@ -1,0 +1,184 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"ironweir/core/check"
+	"ironweir/core/document"
+	"ironweir/core/model"
+	"ironweir/core/study"
+	"ironweir/formats/incoming"
+	"ironweir/formats/picture"
+	"ironweir/formats/report"
+	"ironweir/gallery"
+)
+
+// Starter is a model to begin with.
+type Starter struct {
+	Name     string `json:"name"`
+	About    string `json:"about"`
+	Text     string `json:"text" doc:"the topology, YAML"`
+	Scenario string `json:"scenario" doc:"a day on which something goes wrong, YAML"`
+	Picture  string `json:"picture,omitempty" doc:"SVG; absent where the service has no Graphviz"`
+}
+
+// Imported is what a file of some format comes to.
+type Imported struct {
+	Format   string   `json:"format" enum:"model,asyncapi,csv,jsonl,otlp"`
+	Text     string   `json:"text" doc:"the topology, YAML"`
+	Scenario string   `json:"scenario,omitempty" doc:"of traces: what came in"`
+	Missing  []string `json:"missing" doc:"what the file does not say"`
+}
+
+// Difference tells two texts of a model apart.
+type Difference struct {
+	Changes *model.Changes  `json:"changes"`
+	Came    []check.Finding `json:"came"`
+	Went    []check.Gone    `json:"went"`
+}
+
+// formatRoutes bring models in and out of other formats, and tell them apart.
+func (v *Service) formatRoutes() {
+	starters := sync.OnceValue(madeStarters)
+	huma.Register(v.api, huma.Operation{OperationID: "list-starters", Method: http.MethodGet, Path: "/api/v1/starters", Summary: "Models to begin with, each with a scenario", Security: signedIn, Errors: []int{401}},
+		func(ctx context.Context, in *struct{}) (*struct {
+			Body struct {
+				Starters []Starter `json:"starters"`
+			}
+		}, error) {
+			out := &struct {
+				Body struct {
+					Starters []Starter `json:"starters"`
+				}
+			}{}
+			out.Body.Starters = starters()
+			return out, nil
+		})
+
+	huma.Register(v.api, huma.Operation{OperationID: "import", Method: http.MethodPost, Path: "/api/v1/import", Summary: "Turn a file (a model, AsyncAPI 3, an inventory in CSV or JSON Lines, OpenTelemetry traces) into a model; nothing is kept", Security: signedIn, MaxBodyBytes: 2 * MaxBody, Errors: []int{401, 422}},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Name    string `json:"name" maxLength:"255" doc:"the file's name"`
+				Content string `json:"content" doc:"the file, in base64"`
+				Format  string `json:"format,omitempty" enum:"model,asyncapi,csv,jsonl,otlp" doc:"absent: told by the file"`
+			}
+		}) (*struct{ Body Imported }, error) {
+			source, err := base64.StdEncoding.DecodeString(in.Body.Content)
+			if err != nil {
+				return nil, huma.Error422UnprocessableEntity("the content is not base64")
+			}
+			d, err := incoming.Read(in.Body.Format, in.Body.Name, source)
+			if err != nil {
+				return nil, badFile(err)
+			}
+			text := d.Text()
+			if _, err := model.Parse(in.Body.Name, text, model.Options{}); err != nil {
+				return nil, badFile(err)
+			}
+			out := Imported{Format: d.Format, Text: string(text), Scenario: string(d.Scenario), Missing: d.Missing}
+			if out.Missing == nil {
+				out.Missing = []string{}
+			}
+			return &struct{ Body Imported }{out}, nil
+		})
+
+	huma.Register(v.api, huma.Operation{OperationID: "diff", Method: http.MethodPost, Path: "/api/v1/diff", Summary: "Tell two topologies apart in their own terms, and what that does to findings", Security: signedIn, MaxBodyBytes: 2 * MaxBody, Errors: []int{401, 422}},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Before string `json:"before" doc:"a topology, YAML"`
+				After  string `json:"after" doc:"a topology, YAML"`
+			}
+		}) (*struct{ Body Difference }, error) {
+			var values [2]*model.Value
+			var checks [2]*check.Document
+			for i, text := range []string{in.Body.Before, in.Body.After} {
+				file := []string{"before.yaml", "after.yaml"}[i]
+				g, err := compile(file, text)
+				if err != nil {
+					return nil, badFile(err)
+				}
+				if values[i], err = model.ReadDocument(file, []byte(text)); err != nil {
+					return nil, badFile(err)
+				}
+				checks[i] = check.Run(g, nil, document.NewHead("check", g.Topology.Name, "", document.Digest(text)), time.Now())
+			}
+			checks[1].Since(checks[0])
+			return &struct{ Body Difference }{Difference{model.Compare(values[0], values[1]), checks[1].Findings, checks[1].Gone}}, nil
+		})
+
+	huma.Register(v.api, huma.Operation{OperationID: "get-report", Method: http.MethodGet, Path: "/api/v1/runs/{id}/report", Summary: "One HTML file of a run and the check of its model, for people who have nothing installed", Security: signedIn, Errors: []int{401, 404, 503},
+		Responses: map[string]*huma.Response{"200": {Description: "the report", Content: map[string]*huma.MediaType{"text/html": {Schema: &huma.Schema{Type: "string"}}}}}},
+		func(ctx context.Context, in *RunPath) (*reportAnswer, error) { return v.report(ctx, in.ID) })
+}
+
+type reportAnswer struct {
+	ContentType        string `header:"Content-Type"`
+	ContentDisposition string `header:"Content-Disposition"`
+	Body               []byte
+}
+
+func (v *Service) report(ctx context.Context, id int64) (*reportAnswer, error) {
+	run, err := v.store.Run(ctx, id)
+	if err != nil {
+		return nil, v.failure(err, fmt.Sprintf("run %d", id))
+	}
+	result, err := v.result(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	revision, err := v.store.Revision(ctx, run.Model, run.Revision)
+	if err != nil {
+		return nil, v.failure(err, fmt.Sprintf("revision %d of model %s", run.Revision, run.Model))
+	}
+	g, err := compile(run.Model+".yaml", revision.Text)
+	if err != nil {
+		return nil, badFile(err)
+	}
+	scenario, err := model.ParseScenario(run.Scenario+".yaml", []byte(run.Text), g.Topology)
+	if err != nil {
+		return nil, badFile(err)
+	}
+	doc := check.Run(g, scenario, document.NewHead("check", g.Topology.Name, "", document.Digest(revision.Text)), time.Now())
+	var out bytes.Buffer
+	if err := report.Write(&out, g, doc, []report.Run{{Result: result, Scenario: scenario}}); err != nil {
+		return nil, v.failure(err, "report")
+	}
+	return &reportAnswer{"text/html; charset=utf-8", fmt.Sprintf(`attachment; filename="%s-run-%d.html"`, run.Model, id), out.Bytes()}, nil
+}
+
+// madeStarters reads the gallery and draws each, once.
+func madeStarters() []Starter {
+	out := []Starter{}
+	for _, s := range gallery.Starters() {
+		made := Starter{Name: s.Name, About: s.About, Text: string(s.Text), Scenario: string(s.Scenario)}
+		if g, err := compile(s.Name+".yaml", made.Text); err == nil {
+			if svg, err := picture.Render(picture.DOT(g, picture.Options{}), "svg"); err == nil {
+				made.Picture = string(svg)
+			}
+		}
+		out = append(out, made)
+	}
+	return out
+}
+
+// result reads the result of a run.
+func (v *Service) result(ctx context.Context, id int64) (*study.Document, error) {
+	text, err := v.store.Result(ctx, id)
+	if err != nil {
+		return nil, v.failure(err, fmt.Sprintf("result of run %d (yet)", id))
+	}
+	doc := &study.Document{}
+	if err := json.Unmarshal(text, doc); err != nil {
+		return nil, v.failure(err, "result")
+	}
+	return doc, nil
+}
