@@ -199,7 +199,7 @@ func TestTextIsCheckedAsItIsTyped(t *testing.T) {
 	needConsole(t)
 	r := start(t)
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`), chromedp.WaitVisible(".cm-editor"))
+	b.do(chromedp.Navigate(b.url+"/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`), chromedp.WaitVisible(".text .inner:not([hidden]) .cm-editor"))
 	b.types("broken: yes\n")
 	b.do(chromedp.WaitVisible(".broken"))
 	require.Eventually(t, func() bool { return b.count(".cm-lint-marker") > 0 }, 20*time.Second, 50*time.Millisecond, "the place is marked beside the text")
@@ -215,7 +215,7 @@ func TestARemedyIsOnePress(t *testing.T) {
 	needConsole(t)
 	r := start(t)
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/models/kittiwake-draft"), chromedp.WaitVisible(`[data-code="IW101"] .remedy button`), chromedp.WaitVisible(".cm-editor"))
+	b.do(chromedp.Navigate(b.url+"/models/kittiwake-draft"), chromedp.WaitVisible(`[data-code="IW101"] .remedy button`), chromedp.WaitVisible(".text .inner:not([hidden]) .cm-editor"))
 	before := b.count(`li[data-code]`)
 	b.do(chromedp.Click(`[data-code="IW101"] .remedy button`))
 	require.Eventually(t, func() bool { return b.count(`[data-code="IW101"]`) == 0 }, 20*time.Second, 50*time.Millisecond)
@@ -266,9 +266,9 @@ func TestSavingKeepsBothEditors(t *testing.T) {
 	needConsole(t)
 	r := start(t).signIn()
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`), chromedp.WaitVisible(".cm-editor"))
+	b.do(chromedp.Navigate(b.url+"/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`), chromedp.WaitVisible(".text .inner:not([hidden]) .cm-editor"))
 	b.types("# mine\n")
-	b.do(chromedp.Click(`//button[contains(., "Save")]`))
+	b.press("Save")
 	says := func(words string) func() bool {
 		return func() bool { return strings.Contains(b.text("main"), words) }
 	}
@@ -278,7 +278,7 @@ func TestSavingKeepsBothEditors(t *testing.T) {
 
 	r.do("POST", "/api/v1/models/kittiwake/revisions", map[string]string{"text": "# theirs\n" + saved}, 201, "If-Match", `"2"`)
 	b.types("# mine again\n")
-	b.do(chromedp.Click(`//button[contains(., "Save")]`))
+	b.press("Save")
 	require.Eventually(t, says("somebody has saved"), 20*time.Second, 50*time.Millisecond)
 	require.Contains(t, b.text(".cm-content"), "# mine again", "and what was typed is still there")
 	require.True(t, strings.HasPrefix(r.do("GET", "/api/v1/models/kittiwake", nil, 200)["text"].(string), "# theirs"))

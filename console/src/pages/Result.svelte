@@ -1,5 +1,6 @@
 <script lang="ts">
   import { Button, DataTable, InlineNotification, ProgressBar, Select, SelectItem, Toolbar, ToolbarContent, ToolbarSearch } from "carbon-components-svelte";
+  import Download from "carbon-icons-svelte/lib/Download.svelte";
   import Stop from "carbon-icons-svelte/lib/StopOutline.svelte";
   import { api, sentence, type Result, type Schemas } from "../lib/api";
   import { count, duration, share } from "../lib/words";
@@ -106,6 +107,7 @@
       <h1><a href={p("/models/:name", { params: { name: run.model } })}>{run.model}</a> under {run.scenario}</h1>
       <StateTag state={status} />
       <span class="quiet">run {id}, revision {run.revision}</span>
+      {#if result}<Button size="small" kind="tertiary" icon={Download} href="/api/v1/runs/{id}/report">Report</Button>{/if}
     </div>
   {/if}
   {#if trouble}

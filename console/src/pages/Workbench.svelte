@@ -6,6 +6,8 @@
   import Board from "../parts/Board.svelte";
   import FindingCounts from "../parts/FindingCounts.svelte";
   import Findings from "../parts/Findings.svelte";
+  import History from "../parts/History.svelte";
+  import ScenarioEditor from "../parts/ScenarioEditor.svelte";
   import TextEditor from "../parts/TextEditor.svelte";
   import TryMessage from "../parts/TryMessage.svelte";
   import { navigate, route } from "../router";
@@ -24,7 +26,9 @@
   let chosen = $state("");
   let line = $state(0);
   let ready = $state(false);
-  let below = $state(0); // 0: findings, 1: try a message
+  let below = $state(0); // 0: findings, 1: try a message, 2: history
+  let scenarioEditor = $state<ReturnType<typeof ScenarioEditor>>();
+  let beside = $state(0); // 0: the model's text, 1: the scenario's
   let lit = $state.raw(new Map<string, string>());
   let litLinks = $state.raw(new Set<string>());
 
@@ -85,6 +89,12 @@
     }
   }
 
+  /** Puts an earlier revision's text into the editor; it is kept once it is saved. */
+  function restore(old: string, number: number) {
+    edit(old);
+    notice = { kind: "success", title: `Revision ${number} is in the editor.`, subtitle: "Save to keep it; undo in the text takes it back." };
+  }
+
   async function save() {
     const { data, error } = await api.POST("/api/v1/models/{name}/revisions", { params: { path: { name }, header: { "If-Match": `"${revision}"` } }, body: { text } });
     if (error) {
@@ -100,6 +110,10 @@
 
   async function run() {
     if (unsaved && !(await save())) return;
+    if (!(await scenarioEditor?.keep())) {
+      beside = 1; // what is wrong with it is told there
+      return;
+    }
     const { data, error } = await api.POST("/api/v1/models/{name}/runs", { params: { path: { name } }, body: { scenario } });
     if (error) {
       const places = troubles(error).map((t) => t.message);
@@ -149,25 +163,33 @@
           </Select>
           <Button size="small" icon={Play} disabled={wrong.length > 0} on:click={run}>Run</Button>
         {:else}
-          <span class="quiet">no scenario to run yet</span>
+          <Button size="small" kind="tertiary" on:click={() => (beside = 1)}>Make a scenario to run</Button>
         {/if}
       </div>
     </div>
     {#if notice}
       <InlineNotification lowContrast kind={notice.kind} title={notice.title} subtitle={notice.subtitle} on:close={() => (notice = undefined)} style="max-width: none; margin: 0" timeout={notice.kind === "success" ? 4000 : 0} />
     {/if}
-    <div class="drawn"><Board {board} {findings} {chosen} onchoose={choose} lit={below ? lit : undefined} litLinks={below ? litLinks : undefined} /></div>
+    <div class="drawn"><Board {board} {findings} {chosen} onchoose={choose} lit={below === 1 ? lit : undefined} litLinks={below === 1 ? litLinks : undefined} /></div>
     <div class="found">
-      <ContentSwitcher size="sm" bind:selectedIndex={below} aria-label="Below the board"><Switch text="Findings" /><Switch text="Try a message" /></ContentSwitcher>
+      <ContentSwitcher size="sm" bind:selectedIndex={below} aria-label="Below the board"><Switch text="Findings" /><Switch text="Try a message" /><Switch text="History" /></ContentSwitcher>
       <div class="inner">
         {#if below === 0}
           <Findings {findings} {wrong} onchoose={choose} onapply={apply} />
+        {:else if below === 2}
+          <History {name} {revision} {text} onrestore={restore} />
         {:else}
           <TryMessage {text} {board} {chosen} onlit={(nodes, links) => ((lit = nodes), (litLinks = links))} />
         {/if}
       </div>
     </div>
-    <div class="text"><TextEditor {text} {marks} {line} onedit={edit} label="The model's text" /></div>
+    <div class="text">
+      <ContentSwitcher size="sm" bind:selectedIndex={beside} aria-label="Beside the board"><Switch text="Model" /><Switch text="Scenario" /></ContentSwitcher>
+      <div class="inner" hidden={beside === 1}><TextEditor {text} {marks} {line} onedit={edit} label="The model's text" /></div>
+      <div class="inner" hidden={beside === 0}>
+        <ScenarioEditor bind:this={scenarioEditor} model={name} entry={board.nodes.find((n) => n.role === "holds" || n.role === "starts")?.name ?? ""} bind:scenarios bind:chosen={scenario} />
+      </div>
+    </div>
   </div>
 {/if}
 
@@ -180,9 +202,11 @@
   .bench > :global(.bx--inline-notification) { grid-column: 1 / -1; }
   .drawn { grid-column: 1; grid-row: 3; min-height: 0; }
   .found { grid-column: 1; grid-row: 4; min-height: 0; display: flex; flex-direction: column; border-top: 1px solid var(--cds-ui-03); }
-  .found > :global(.bx--content-switcher) { max-width: 20rem; flex: none; margin: 0.375rem 0.75rem; }
+  .found > :global(.bx--content-switcher) { max-width: 26rem; flex: none; margin: 0.375rem 0.75rem; }
   .inner { flex: 1; min-height: 0; overflow: auto; }
-  .text { grid-column: 2; grid-row: 3 / 5; min-height: 0; border-left: 1px solid var(--cds-ui-03); }
+  .text { grid-column: 2; grid-row: 3 / 5; min-height: 0; border-left: 1px solid var(--cds-ui-03); display: flex; flex-direction: column; }
+  .text > :global(.bx--content-switcher) { max-width: 16rem; flex: none; margin: 0.375rem 0.75rem; }
+  .text > .inner { overflow: hidden; }
   @media (max-width: 800px) {
     .bench { grid-template: auto auto 45vh auto 60vh / 1fr; overflow: auto; }
     .bar { flex-wrap: wrap; }

@@ -85,7 +85,7 @@
       nodeTypes={{ node: BoardNode }}
       colorMode={theme.dark ? "dark" : "light"}
       fitView
-      fitViewOptions={{ padding: 0.06 }}
+      fitViewOptions={{ padding: 0.06, maxZoom: 1.2 }}
       minZoom={0.1}
       nodesConnectable={false}
       deleteKey={null}

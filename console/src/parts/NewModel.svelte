@@ -1,0 +1,66 @@
+<script lang="ts">
+  import { InlineNotification, Modal, RadioTile, TextInput, TileGroup } from "carbon-components-svelte";
+  import { api, sentence, type Schemas } from "../lib/api";
+  import { navigate } from "../router";
+
+  let { open = $bindable(false) }: { open: boolean } = $props();
+
+  let starters = $state.raw<Schemas["Starter"][]>([]);
+  let chosen = $state("queue-worker");
+  let name = $state("");
+  let refused = $state("");
+
+  $effect(() => {
+    if (open && starters.length === 0) load();
+  });
+
+  async function load() {
+    const { data, error } = await api.GET("/api/v1/starters");
+    if (error) refused = sentence(error);
+    else starters = data.starters ?? [];
+  }
+
+  const starter = $derived(starters.find((s) => s.name === chosen));
+  const picture = $derived(starter?.picture ? "data:image/svg+xml," + encodeURIComponent(starter.picture) : "");
+
+  /** Makes the model, and the starter's scenario beside it. */
+  async function create() {
+    if (!starter) return;
+    const text = starter.text.replace(/^name: .*$/m, `name: ${name}`);
+    const { error } = await api.POST("/api/v1/models", { body: { name, text } });
+    if (error) {
+      refused = sentence(error);
+      return;
+    }
+    const scenario = /^name: ([a-z][a-z0-9-]*)$/m.exec(starter.scenario)?.[1] ?? "first";
+    await api.PUT("/api/v1/models/{name}/scenarios/{scenario}", { params: { path: { name, scenario } }, body: { text: starter.scenario } });
+    navigate("/models/:name", { params: { name } });
+  }
+</script>
+
+<Modal bind:open size="lg" modalHeading="New model" primaryButtonText="Make it" secondaryButtonText="Cancel" primaryButtonDisabled={!starter || !/^[a-z][a-z0-9-]{0,62}$/.test(name)} on:click:button--secondary={() => (open = false)} on:submit={create} selectorPrimaryFocus="#new-name">
+  <TextInput id="new-name" labelText="Name" placeholder="ferry-check-in" helperText="Small letters, digits and hyphens, starting with a letter." bind:value={name} invalid={refused !== ""} invalidText={refused} />
+  <div class="choice">
+    <TileGroup legendText="Begin with" bind:selected={chosen}>
+      {#each starters as s (s.name)}
+        <RadioTile value={s.name}><strong>{s.name}</strong><br /><span class="quiet">{s.about}</span></RadioTile>
+      {/each}
+    </TileGroup>
+    <figure>
+      {#if picture}
+        <img src={picture} alt="{chosen} as a picture" />
+      {:else if starter}
+        <InlineNotification kind="info" lowContrast hideCloseButton title="No picture:" subtitle="the service has no Graphviz." />
+      {/if}
+      {#if starter}<figcaption class="quiet">It comes with a scenario in which something goes wrong.</figcaption>{/if}
+    </figure>
+  </div>
+</Modal>
+
+<style>
+  .choice { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1.1fr); gap: 1rem; margin-top: 1rem; }
+  .choice > :global(fieldset) { position: relative; max-height: 20rem; overflow: auto; }
+  figure { margin: 0; display: flex; flex-direction: column; gap: 0.5rem; }
+  img { width: 100%; max-height: 18rem; object-fit: contain; background: #fff; padding: 0.5rem; }
+  @media (max-width: 800px) { .choice { grid-template-columns: 1fr; } }
+</style>

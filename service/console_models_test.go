@@ -1,0 +1,127 @@
+package service_test
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+)
+
+// press clicks the first button that bears some words and can be seen.
+func (b *browser) press(words string) {
+	b.Helper()
+	found := `[...document.querySelectorAll("button")].find(x => x.offsetParent !== null && !x.disabled && x.innerText.trim().startsWith(` + fmt.Sprintf("%q", words) + `))`
+	require.Eventually(b, func() bool {
+		ok, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(x => x ? (x.click(), true) : false)(`+found+`)`))
+		require.NoError(b, err)
+		return ok
+	}, 20*time.Second, 50*time.Millisecond, "no button %q", words)
+}
+
+// says waits until an element shows some words.
+func (b *browser) says(selector, words string) {
+	b.Helper()
+	require.Eventually(b, func() bool { return strings.Contains(b.text(selector), words) }, 20*time.Second, 50*time.Millisecond, "%s does not say %q", selector, words)
+}
+
+// TestAModelIsBegunFromAStarter: chosen with its picture, named, opened, run.
+func TestAModelIsBegunFromAStarter(t *testing.T) {
+	needConsole(t)
+	r := start(t)
+	b := open(t, r)
+	b.press("New model")
+	b.do(chromedp.WaitVisible(`.bx--modal.is-visible img`))
+	require.GreaterOrEqual(t, b.count(`.bx--modal.is-visible .bx--tile--selectable`), 14)
+	b.do(chromedp.Click(`//label[contains(., "retry-ladder")]`), chromedp.WaitVisible(`img[alt="retry-ladder as a picture"]`))
+	b.fill("#new-name", "parcels")
+	b.shoot("new-model")
+	b.press("Make it")
+	b.do(chromedp.WaitVisible(`[data-node="post-office"]`), chromedp.WaitVisible(".text .inner:not([hidden]) .cm-editor"))
+	b.says(".cm-content", "name: parcels")
+	b.press("Run")
+	b.do(chromedp.WaitVisible(`tr[data-fate="sum"]`))
+	require.Contains(t, b.text(`[data-expect="nothing-given-up"]`), "holds")
+	require.Equal(t, 1, b.count(`a[href$="/report"]`), "its report can be sent on")
+	b.clean()
+}
+
+// TestAFileIsImported: what it is, what it does not say, a model of it.
+func TestAFileIsImported(t *testing.T) {
+	needConsole(t)
+	r := start(t)
+	b := open(t, r)
+	upload := func(file string) {
+		path, err := filepath.Abs(file)
+		require.NoError(t, err)
+		b.do(chromedp.SetUploadFiles(`input[type="file"]`, []string{path}))
+	}
+	upload("../demo/import/harbour-lamps.asyncapi.yaml")
+	b.says(`.bx--modal.is-visible`, "Read as an AsyncAPI document")
+	b.says(`.bx--modal.is-visible`, "who takes what is sent to dimming")
+	b.shoot("import")
+	b.press("Keep it")
+	b.do(chromedp.WaitVisible(`[data-node="takers-of-dimming"]`))
+	b.do(chromedp.Navigate(b.url+"/"), chromedp.WaitVisible(`a[href="/models/harbour-lamps"]`))
+	upload("../demo/demo.go")
+	b.says(`.bx--modal.is-visible`, "It could not be read")
+	b.clean()
+}
+
+// TestHistoryTellsAndRestores what a revision said, in the model's own terms.
+func TestHistoryTellsAndRestores(t *testing.T) {
+	needConsole(t)
+	r := start(t).signIn()
+	first := r.do("GET", "/api/v1/models/kittiwake", nil, 200)["text"].(string)
+	r.do("POST", "/api/v1/models/kittiwake/revisions", map[string]string{"text": strings.Replace(first, "delay: 10m", "delay: 20m", 1), "note": "later stamps"}, 201, "If-Match", `"1"`)
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`))
+	b.press("History")
+	b.says(`section[aria-label="History"]`, "later stamps")
+	b.do(chromedp.Click(`section[aria-label="History"] li:nth-child(2) button`))
+	b.says(`section[aria-label="History"]`, "From revision 1 to the text as it is now")
+	b.says(`section[aria-label="History"] ins`, "20m")
+	require.Contains(t, b.text(`section[aria-label="History"] del`), "10m")
+	b.shoot("history")
+	b.press("Restore revision 1")
+	b.says(".bar", "changed")
+	b.says(`section[aria-label="History"]`, "Choose")
+	b.press("Save")
+	b.says(".bar", "revision 3")
+	require.Equal(t, first, r.do("GET", "/api/v1/models/kittiwake", nil, 200)["text"])
+	b.clean()
+}
+
+// TestAScenarioIsWritten beside the model: made, mended, saved and run.
+func TestAScenarioIsWritten(t *testing.T) {
+	needConsole(t)
+	r := start(t).signIn()
+	r.do("POST", "/api/v1/models", map[string]string{"name": "small", "text": small}, 201)
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/models/small"), chromedp.WaitVisible(`[data-node="q"]`))
+	b.press("Make a scenario to run")
+	b.press("New scenario")
+	b.do(chromedp.WaitVisible("#scenario-name"))
+	b.fill("#scenario-name", "first-day")
+	b.press("Make it")
+	b.says(".tools", "first-day")
+	require.Eventually(t, func() bool { return len(r.do("GET", "/api/v1/models/small/scenarios", nil, 200)["scenarios"].([]any)) == 1 }, 20*time.Second, 50*time.Millisecond)
+	focus := `(document.querySelector(".pane .cm-content").focus(), document.execCommand("insertText", false, "warm-upp: 1h\n"))`
+	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](focus))
+	require.NoError(t, err)
+	b.says(".tools", "changed")
+	b.press("Save scenario")
+	b.says(".pane", "warm-upp")
+	b.says(".pane", "Not saved.")
+	b.shoot("scenario")
+	b.press("Run")
+	b.says(".pane", "Not saved.")
+	_, err = chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(document.querySelector(".pane .cm-content").focus(), document.execCommand("undo"), document.execCommand("selectAll"), document.execCommand("insertText", false, "ironweir: scenario/1\nlength: 2h\ntraffic: {u: {into: q, rate: 60/h}}"))`))
+	require.NoError(t, err)
+	b.press("Run")
+	b.do(chromedp.WaitVisible(`tr[data-fate="sum"]`))
+	b.clean()
+}
