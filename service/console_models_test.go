@@ -108,7 +108,9 @@ func TestAScenarioIsWritten(t *testing.T) {
 	b.fill("#scenario-name", "first-day")
 	b.press("Make it")
 	b.says(".tools", "first-day")
-	require.Eventually(t, func() bool { return len(r.do("GET", "/api/v1/models/small/scenarios", nil, 200)["scenarios"].([]any)) == 1 }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return len(r.do("GET", "/api/v1/models/small/scenarios", nil, 200)["scenarios"].([]any)) == 1
+	}, 20*time.Second, 50*time.Millisecond)
 	focus := `(document.querySelector(".pane .cm-content").focus(), document.execCommand("insertText", false, "warm-upp: 1h\n"))`
 	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](focus))
 	require.NoError(t, err)
@@ -123,5 +125,27 @@ func TestAScenarioIsWritten(t *testing.T) {
 	require.NoError(t, err)
 	b.press("Run")
 	b.do(chromedp.WaitVisible(`tr[data-fate="sum"]`))
+	b.clean()
+}
+
+// TestBehindTheNumbers: the journeys of a run, one of them step by step, and what
+// rested in a queue at an instant.
+func TestBehindTheNumbers(t *testing.T) {
+	needConsole(t)
+	r := start(t).signIn()
+	r.do("POST", "/api/v1/models/kittiwake/runs", map[string]any{"scenario": "friday-evening"}, 202)
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/runs/1"), chromedp.WaitVisible(`tr[data-fate="sum"]`))
+	journeys := `section[aria-label="Journeys"]`
+	b.fill(journeys+" input", "inbound")
+	b.press("Show journeys")
+	b.do(chromedp.WaitVisible(journeys + ` [data-journey]`))
+	b.do(chromedp.Click(journeys + ` li:first-child button`))
+	b.says(journeys+" .told", "takes it")
+	b.says(journeys+" .told", "runs")
+	b.do(chromedp.ScrollIntoView(journeys))
+	b.shoot("journeys")
+	b.press("Look")
+	b.says(`section[aria-label="At rest"]`, "0 in ")
 	b.clean()
 }

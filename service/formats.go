@@ -127,32 +127,20 @@ type reportAnswer struct {
 }
 
 func (v *Service) report(ctx context.Context, id int64) (*reportAnswer, error) {
-	run, err := v.store.Run(ctx, id)
+	p, err := v.past(ctx, id)
 	if err != nil {
-		return nil, v.failure(err, fmt.Sprintf("run %d", id))
+		return nil, err
 	}
 	result, err := v.result(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	revision, err := v.store.Revision(ctx, run.Model, run.Revision)
-	if err != nil {
-		return nil, v.failure(err, fmt.Sprintf("revision %d of model %s", run.Revision, run.Model))
-	}
-	g, err := compile(run.Model+".yaml", revision.Text)
-	if err != nil {
-		return nil, badFile(err)
-	}
-	scenario, err := model.ParseScenario(run.Scenario+".yaml", []byte(run.Text), g.Topology)
-	if err != nil {
-		return nil, badFile(err)
-	}
-	doc := check.Run(g, scenario, document.NewHead("check", g.Topology.Name, "", document.Digest(revision.Text)), time.Now())
+	doc := check.Run(p.graph, p.scenario, document.NewHead("check", p.graph.Topology.Name, "", document.Digest(p.text)), time.Now())
 	var out bytes.Buffer
-	if err := report.Write(&out, g, doc, []report.Run{{Result: result, Scenario: scenario}}); err != nil {
+	if err := report.Write(&out, p.graph, doc, []report.Run{{Result: result, Scenario: p.scenario}}); err != nil {
 		return nil, v.failure(err, "report")
 	}
-	return &reportAnswer{"text/html; charset=utf-8", fmt.Sprintf(`attachment; filename="%s-run-%d.html"`, run.Model, id), out.Bytes()}, nil
+	return &reportAnswer{"text/html; charset=utf-8", fmt.Sprintf(`attachment; filename="%s-run-%d.html"`, p.run.Model, id), out.Bytes()}, nil
 }
 
 // madeStarters reads the gallery and draws each, once.

@@ -47,6 +47,7 @@ type Service struct {
 	counted *prometheus.CounterVec
 	taken   *prometheus.HistogramVec
 	origins *http.CrossOriginProtection
+	teller  teller
 }
 
 // New makes a service over a store and a runner.
@@ -71,6 +72,7 @@ func New(s *store.Store, runner *jobs.Runner, log *slog.Logger) *Service {
 	v.tryRoutes()
 	v.runRoutes()
 	v.formatRoutes()
+	v.journeyRoutes()
 	v.console()
 	return v
 }

@@ -4,6 +4,8 @@
   import Stop from "carbon-icons-svelte/lib/StopOutline.svelte";
   import { api, sentence, type Result, type Schemas } from "../lib/api";
   import { count, duration, share } from "../lib/words";
+  import AtRest from "../parts/AtRest.svelte";
+  import Journeys from "../parts/Journeys.svelte";
   import Ledger from "../parts/Ledger.svelte";
   import StateTag from "../parts/StateTag.svelte";
   import TimeChart from "../parts/TimeChart.svelte";
@@ -170,6 +172,12 @@
     {:else}
       <p class="quiet">Nothing of this happened.</p>
     {/if}
+
+    <h2>Journeys</h2>
+    <Journeys run={id} nodes={Object.keys(result.nodes)} />
+
+    <h2>What rested where, and when</h2>
+    <AtRest run={id} nodes={Object.entries(result.nodes).filter(([, n]) => n.depth.max > 0).sort(([, a], [, b]) => b.depth.max - a.depth.max).map(([name]) => name)} length={result.length_s} start={result.start} />
 
     <h2>Nodes</h2>
     <DataTable size="compact" sortable rows={nodeRows} {headers}>

@@ -2,9 +2,7 @@
   import { Button, MultiSelect, Select, SelectItem, TextArea, TextInput } from "carbon-components-svelte";
   import Send from "carbon-icons-svelte/lib/Send.svelte";
   import { api, sentence, troubles, type Board, type Schemas } from "../lib/api";
-  import { duration } from "../lib/words";
-
-  type Step = NonNullable<Schemas["RunFollowDocument"]["steps"]>[number];
+  import Steps from "./Steps.svelte";
 
   let { text, board, chosen, onlit }: { text: string; board: Board; chosen: string; onlit: (nodes: Map<string, string>, links: Set<string>) => void } = $props();
 
@@ -62,13 +60,7 @@
   }
   $effect(() => () => clearInterval(timer));
 
-  const steps = $derived<Step[]>((told?.steps ?? []).slice(0, shown));
-  const depth = $derived.by(() => {
-    const at = new Map<number, number>([[0, -1]]);
-    for (const s of told?.steps ?? []) at.set(s.id, (at.get(s.parent) ?? -1) + 1);
-    return at;
-  });
-
+  const steps = $derived((told?.steps ?? []).slice(0, shown));
   $effect(() => {
     const nodes = new Map<string, string>();
     const links = new Set<string>();
@@ -79,9 +71,6 @@
     }
     onlit(nodes, links);
   });
-
-  const words: Record<string, string> = { enters: "takes it", held: "holds it", offered: "✓", declined: "✗", runs: "runs", calls: "calls", ends: "ends", sends: "sends", waits: "waits", returned: "answers", parked: "parked in", lost: "LOST at" };
-  const line = (s: Step) => (s.what === "offered" || s.what === "declined" ? `${words[s.what]} ${s.link}` : s.what === "parked" || s.what === "lost" ? `${words[s.what]} ${s.node}` : `${s.node} ${words[s.what] ?? s.what}`);
 </script>
 
 <section aria-label="Try a message">
@@ -102,14 +91,7 @@
           {told.outcome}: {Object.entries(told.fates ?? {}).map(([f, n]) => `${n} ${f.replaceAll("_", "-")}`).join(", ")}{told.stopped ? ` — cut off ${told.stopped}` : ""}
         </p>
       {/if}
-      <ol>
-        {#each steps as s (s.id)}
-          <li class={s.what} class:failed={s.what === "ends" && (s.why ?? "").startsWith("failed")} >
-            <span class="at">{duration(s.t_s)}</span><span style="padding-left: {(depth.get(s.id) ?? 0) * 0.75}rem">{line(s)}</span>{s.try && s.try > 1 ? ` (try ${s.try})` : ""}{s.fate && (s.what === "enters" || s.what === "held") ? ` → ${s.fate.replaceAll("_", "-")}` : ""}
-            <i>{s.why}</i>
-          </li>
-        {/each}
-      </ol>
+      <Steps {steps} all={told.steps ?? []} />
     </div>
   {:else}
     <p class="quiet hint">Send one message, at no load, and see each link's decision and why, every try, and what becomes of each copy. Choose a node on the board to send it there.</p>
@@ -125,9 +107,4 @@
   .hint { padding: 0.75rem; font-size: inherit; }
   .wrong, .damaged { color: var(--loops); }
   .wrong { font-size: inherit; }
-  li { line-height: 1.5; white-space: nowrap; }
-  .at { display: inline-block; min-width: 5rem; color: var(--cds-text-02); }
-  li i { color: var(--cds-text-02); margin-left: 0.25rem; }
-  .declined { color: var(--cds-text-02); }
-  .failed, .lost, .parked { color: var(--loops); font-weight: 600; }
 </style>

@@ -1,0 +1,62 @@
+<script lang="ts">
+  import { Button, InlineLoading, InlineNotification, Select, SelectItem, Slider } from "carbon-components-svelte";
+  import { api, sentence, type Schemas } from "../lib/api";
+  import { count, duration } from "../lib/words";
+
+  let { run, nodes, length, start }: { run: number; nodes: string[]; length: number; start: string } = $props();
+
+  let node = $state("");
+  let minute = $state(0);
+  let found = $state.raw<Schemas["AtRest"] | undefined>();
+  let looking = $state(false);
+  let trouble = $state("");
+
+  $effect(() => {
+    if (!node && nodes.length) node = nodes[0];
+  });
+
+  const clock = $derived(new Intl.DateTimeFormat(undefined, { weekday: "short", hour: "2-digit", minute: "2-digit", timeZone: "UTC" }).format(new Date(Date.parse(start) + minute * 60_000)) + " UTC");
+
+  async function look() {
+    [looking, trouble] = [true, ""];
+    const { data, error } = await api.GET("/api/v1/runs/{id}/rest", { params: { path: { id: run }, query: { node, at: Math.min(minute * 60, length) } } });
+    looking = false;
+    if (error) trouble = sentence(error);
+    else found = data;
+  }
+</script>
+
+<section aria-label="At rest">
+  <form onsubmit={(e) => (e.preventDefault(), look())}>
+    <Select size="sm" labelText="In" bind:selected={node}>{#each nodes as n (n)}<SelectItem value={n} text={n} />{/each}</Select>
+    <Slider labelText="At minute ({clock})" min={0} max={Math.floor(length / 60)} bind:value={minute} />
+    <Button size="small" kind="tertiary" type="submit" disabled={looking}>Look</Button>
+  </form>
+  {#if trouble}<InlineNotification kind="error" lowContrast title="Not found." subtitle={trouble} on:close={() => (trouble = "")} />{/if}
+  {#if looking}
+    <InlineLoading description="Simulating the first replication up to then" />
+  {:else if found}
+    <p>{count(found.count)} in {found.node} after {duration(found.at_s)}{found.messages && found.messages.length < found.count ? `; the oldest ${count(found.messages.length)} are listed` : ""}.</p>
+    {#if found.messages?.length}
+      <div class="list">
+        <table>
+          <thead><tr><th>Key</th><th class="num">Age</th><th class="num">Tries</th><th>State</th><th class="num">Journey</th></tr></thead>
+          <tbody>
+            {#each found.messages as m, i (i)}
+              <tr><td class="mono">{m.key ?? ""}</td><td class="num">{duration(m.age_s)}</td><td class="num">{m.tries}</td><td>{m.state}</td><td class="num">{m.journey}</td></tr>
+            {/each}
+          </tbody>
+        </table>
+      </div>
+    {/if}
+  {/if}
+</section>
+
+<style>
+  form { display: flex; flex-wrap: wrap; gap: 1rem; align-items: end; margin-bottom: 0.5rem; }
+  .list { max-height: 18rem; overflow: auto; font-size: 0.8125rem; }
+  table { border-collapse: collapse; }
+  th { text-align: left; color: var(--cds-text-02); font-weight: 600; position: sticky; top: 0; background: var(--cds-ui-background); }
+  th, td { padding: 0.125rem 1rem 0.125rem 0; border-bottom: 1px solid var(--cds-ui-03); }
+  .num { text-align: right; }
+</style>

@@ -1,0 +1,90 @@
+<script lang="ts">
+  import { Button, InlineLoading, InlineNotification, Select, SelectItem, TextInput } from "carbon-components-svelte";
+  import { api, sentence, type Schemas } from "../lib/api";
+  import { count, duration } from "../lib/words";
+  import Steps from "./Steps.svelte";
+
+  let { run, nodes }: { run: number; nodes: string[] } = $props();
+
+  let outcome = $state<"" | "complete" | "damaged" | "open">("");
+  let node = $state("");
+  let key = $state("");
+  let list = $state.raw<Schemas["JourneyLine"][] | undefined>();
+  let sampled = $state(0);
+  let told = $state.raw<Schemas["Journey"] | undefined>();
+  let looking = $state(false);
+  let trouble = $state("");
+
+  /** Tells the journeys behind a number: those of an outcome, those that came to a node. */
+  export async function search() {
+    [looking, trouble] = [true, ""];
+    const { data, error } = await api.GET("/api/v1/runs/{id}/journeys", { params: { path: { id: run }, query: { outcome: outcome || undefined, node: node || undefined, key: key || undefined } } });
+    looking = false;
+    if (error) trouble = sentence(error);
+    else [list, sampled] = [data.journeys ?? [], data.sampled];
+  }
+
+  async function tell(journey: number) {
+    const { data, error } = await api.GET("/api/v1/runs/{id}/journeys/{journey}", { params: { path: { id: run, journey } } });
+    if (error) trouble = sentence(error);
+    else told = data;
+  }
+</script>
+
+<section aria-label="Journeys">
+  <form onsubmit={(e) => (e.preventDefault(), search())}>
+    <Select size="sm" labelText="That ended" bind:selected={outcome}>
+      <SelectItem value="" text="any way" /><SelectItem value="damaged" text="badly: lost, set aside, returned" /><SelectItem value="complete" text="well" /><SelectItem value="open" text="not yet" />
+    </Select>
+    <Select size="sm" labelText="That came to" bind:selected={node}>
+      <SelectItem value="" text="any node" />
+      {#each nodes as n (n)}<SelectItem value={n} text={n} />{/each}
+    </Select>
+    <TextInput size="sm" labelText="Whose key holds" placeholder="8812" bind:value={key} />
+    <Button size="small" kind="tertiary" type="submit" disabled={looking}>Show journeys</Button>
+  </form>
+  {#if trouble}<InlineNotification kind="error" lowContrast title="Not told." subtitle={trouble} on:close={() => (trouble = "")} />{/if}
+  {#if looking}
+    <InlineLoading description="Simulating the first replication again, to tell them" />
+  {:else if list}
+    <p class="quiet">{count(list.length)} of {count(sampled)} that are kept of the first replication: the first 200 that ended badly, and a sample of 100 of the others.</p>
+    <div class="both">
+      <ul>
+        {#each list as j (j.journey)}
+          <li>
+            <button aria-pressed={told?.journey === j.journey} data-journey={j.journey} onclick={() => tell(j.journey)}>
+              <span class={j.outcome}>{j.outcome}</span> <span class="mono">{j.key || `journey ${j.journey}`}</span> <span class="quiet">into {j.entry} after {duration(j.t_s)}, {count(j.copies)} copies</span>
+              {#if j.ends}<br /><span class="quiet">{j.ends}</span>{/if}
+            </button>
+          </li>
+        {:else}
+          <li class="quiet">None of them. Widen the search, or ask for one by number on the command line: <span class="mono">run … -journey N</span>.</li>
+        {/each}
+      </ul>
+      <div class="told" aria-live="polite">
+        {#if told}
+          <h4>Journey {told.journey}: {told.outcome}</h4>
+          <Steps steps={told.steps ?? []} />
+          {#if told.more}<p class="quiet">and {count(told.more)} steps more</p>{/if}
+        {:else}
+          <p class="quiet">Choose a journey to read it step by step.</p>
+        {/if}
+      </div>
+    </div>
+  {/if}
+</section>
+
+<style>
+  form { display: grid; grid-template-columns: repeat(3, minmax(10rem, 16rem)) auto; gap: 0.75rem; align-items: end; justify-content: start; margin-bottom: 0.5rem; }
+  .both { display: grid; grid-template-columns: minmax(18rem, 1fr) 1.3fr; border: 1px solid var(--cds-ui-03); height: 24rem; font-size: 0.8125rem; }
+  ul { margin: 0; padding: 0; list-style: none; overflow: auto; border-right: 1px solid var(--cds-ui-03); }
+  li button { width: 100%; padding: 0.375rem 0.75rem; border: none; border-bottom: 1px solid var(--cds-ui-03); background: none; color: inherit; font: inherit; text-align: left; cursor: pointer; }
+  li button:hover { background: var(--cds-hover-ui); }
+  li button[aria-pressed="true"] { background: var(--cds-selected-ui); }
+  li button:focus-visible { outline: 2px solid var(--cds-focus); outline-offset: -2px; }
+  .damaged { color: var(--loops); font-weight: 600; }
+  .complete { color: var(--fine); }
+  .told { overflow: auto; padding: 0.5rem 0.75rem; }
+  h4 { font-size: inherit; font-weight: 600; padding-bottom: 0.25rem; }
+  @media (max-width: 800px) { form, .both { grid-template-columns: 1fr; height: auto; } }
+</style>

@@ -1,0 +1,227 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"ironweir/core/graph"
+	"ironweir/core/model"
+	"ironweir/core/sim"
+	"ironweir/core/study"
+	"ironweir/store"
+)
+
+// retold are the journeys of a run that are told step by step: those that ended
+// badly, and a sample of the others.
+var retold = sim.JourneyLimits{Bad: 200, Others: 100}
+
+// keptSamples is how many runs' journeys are kept at hand; they can always be
+// told again.
+const keptSamples = 4
+
+// teller tells journeys by simulating the first replication of a run again, one
+// at a time.
+type teller struct {
+	mu    sync.Mutex
+	kept  map[int64][]sim.Journey
+	order []int64
+}
+
+// JourneyLine is a journey without its steps.
+type JourneyLine struct {
+	ID      uint64  `json:"journey"`
+	Entry   string  `json:"entry"`
+	Key     string  `json:"key"`
+	Began   float64 `json:"t_s" doc:"seconds since the start of the run"`
+	Outcome string  `json:"outcome" enum:"complete,damaged,open"`
+	Copies  int     `json:"copies"`
+	Ends    string  `json:"ends" doc:"where it was lost, set aside or returned, and why"`
+}
+
+// AtRest is what rests in a node at an instant.
+type AtRest struct {
+	Node     string        `json:"node"`
+	At       float64       `json:"at_s"`
+	Count    int           `json:"count" doc:"in all; at most 1000 are listed"`
+	Messages []sim.Resting `json:"messages"`
+}
+
+// past is a run with what it was made of.
+type past struct {
+	run      *store.Run
+	text     string
+	graph    *graph.Graph
+	scenario *model.Scenario
+}
+
+// past finds a run and compiles its model again.
+func (v *Service) past(ctx context.Context, id int64) (*past, error) {
+	run, err := v.store.Run(ctx, id)
+	if err != nil {
+		return nil, v.failure(err, fmt.Sprintf("run %d", id))
+	}
+	revision, err := v.store.Revision(ctx, run.Model, run.Revision)
+	if err != nil {
+		return nil, v.failure(err, fmt.Sprintf("revision %d of model %s", run.Revision, run.Model))
+	}
+	g, err := compile(run.Model+".yaml", revision.Text)
+	if err != nil {
+		return nil, badFile(err)
+	}
+	s, err := model.ParseScenario(run.Scenario+".yaml", []byte(run.Text), g.Topology)
+	if err != nil {
+		return nil, badFile(err)
+	}
+	return &past{run, revision.Text, g, s}, nil
+}
+
+// plan gives the first replication; it ends early when nobody waits for it.
+func (p *past) plan(ctx context.Context, limits sim.Limits) sim.Plan {
+	plan := study.Plan{Graph: p.graph, Scenario: p.scenario, Limits: limits, Stop: func() string {
+		if ctx.Err() != nil {
+			return "an interruption"
+		}
+		return ""
+	}}
+	return plan.Replication(0)
+}
+
+// journeys gives the sample of a run's journeys.
+func (v *Service) journeys(ctx context.Context, id int64) ([]sim.Journey, error) {
+	v.teller.mu.Lock()
+	defer v.teller.mu.Unlock()
+	if told, ok := v.teller.kept[id]; ok {
+		return told, nil
+	}
+	p, err := v.past(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	told, err := sim.Journeys(p.plan(ctx, v.runner.Limits), retold)
+	if err != nil {
+		return nil, v.failure(err, "journeys")
+	}
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	if v.teller.kept == nil {
+		v.teller.kept = map[int64][]sim.Journey{}
+	}
+	if len(v.teller.order) == keptSamples {
+		delete(v.teller.kept, v.teller.order[0])
+		v.teller.order = v.teller.order[1:]
+	}
+	v.teller.kept[id] = told
+	v.teller.order = append(v.teller.order, id)
+	return told, nil
+}
+
+// ends says where a journey ended badly, in the words of its last such step.
+func ends(j *sim.Journey) string {
+	for i := len(j.Steps) - 1; i >= 0; i-- {
+		switch s := &j.Steps[i]; s.What {
+		case "lost", "parked", "returned":
+			return s.What + " at " + s.Node + ": " + s.Why
+		}
+	}
+	if j.More > 0 && j.Outcome == "damaged" {
+		return fmt.Sprintf("after the %d steps that are told, and %d more", len(j.Steps), j.More)
+	}
+	return ""
+}
+
+// touches tells whether a journey came to a node.
+func touches(j *sim.Journey, node string) bool {
+	for i := range j.Steps {
+		if j.Steps[i].Node == node {
+			return true
+		}
+	}
+	return false
+}
+
+func (v *Service) journeyRoutes() {
+	type journeyList struct {
+		Body struct {
+			Journeys []JourneyLine `json:"journeys"`
+			Sampled  int           `json:"sampled" doc:"how many are told, before the filter: the first 200 that ended badly and 100 of the others"`
+		}
+	}
+	huma.Register(v.api, huma.Operation{OperationID: "list-journeys", Method: http.MethodGet, Path: "/api/v1/runs/{id}/journeys", Summary: "Journeys of a run's first replication: those that ended badly and a sample of the rest", Security: signedIn, Errors: []int{401, 404, 503}},
+		func(ctx context.Context, in *struct {
+			RunPath
+			Outcome string `query:"outcome" enum:"complete,damaged,open"`
+			Key     string `query:"key" doc:"only those whose key holds this text"`
+			Node    string `query:"node" doc:"only those that came to this node"`
+		}) (*journeyList, error) {
+			told, err := v.journeys(ctx, in.ID)
+			if err != nil {
+				return nil, err
+			}
+			out := &journeyList{}
+			out.Body.Journeys, out.Body.Sampled = []JourneyLine{}, len(told)
+			for i := range told {
+				j := &told[i]
+				if in.Outcome != "" && j.Outcome != in.Outcome || !strings.Contains(j.Key, in.Key) || in.Node != "" && !touches(j, in.Node) {
+					continue
+				}
+				out.Body.Journeys = append(out.Body.Journeys, JourneyLine{j.ID, j.Entry, j.Key, j.Began, j.Outcome, j.Copies, ends(j)})
+			}
+			return out, nil
+		})
+
+	huma.Register(v.api, huma.Operation{OperationID: "get-journey", Method: http.MethodGet, Path: "/api/v1/runs/{id}/journeys/{journey}", Summary: "One journey, step by step", Security: signedIn, Errors: []int{401, 404, 503}},
+		func(ctx context.Context, in *struct {
+			RunPath
+			Journey uint64 `path:"journey" minimum:"1"`
+		}) (*struct{ Body sim.Journey }, error) {
+			told, err := v.journeys(ctx, in.ID)
+			if err != nil {
+				return nil, err
+			}
+			for i := range told {
+				if told[i].ID == in.Journey {
+					return &struct{ Body sim.Journey }{told[i]}, nil
+				}
+			}
+			p, err := v.past(ctx, in.ID) // not in the sample: it is told by itself
+			if err != nil {
+				return nil, err
+			}
+			j, err := sim.OneJourney(p.plan(ctx, v.runner.Limits), in.Journey)
+			if err != nil {
+				return nil, v.failure(err, "journey")
+			}
+			if j == nil {
+				return nil, huma.Error404NotFound(fmt.Sprintf("the first replication of run %d has no journey %d", in.ID, in.Journey))
+			}
+			return &struct{ Body sim.Journey }{*j}, nil
+		})
+
+	huma.Register(v.api, huma.Operation{OperationID: "get-rest", Method: http.MethodGet, Path: "/api/v1/runs/{id}/rest", Summary: "What rests in a node at an instant of the first replication", Security: signedIn, Errors: []int{401, 404, 422, 503}},
+		func(ctx context.Context, in *struct {
+			RunPath
+			Node string  `query:"node" required:"true"`
+			At   float64 `query:"at" required:"true" minimum:"0" doc:"seconds since the start of the run"`
+		}) (*struct{ Body AtRest }, error) {
+			p, err := v.past(ctx, in.ID)
+			if err != nil {
+				return nil, err
+			}
+			at := time.Duration(min(in.At, model.MaxDuration.Seconds()) * 1e9)
+			rests, total, err := sim.Rest(p.plan(ctx, v.runner.Limits), in.Node, at)
+			if err != nil {
+				return nil, huma.Error422UnprocessableEntity(err.Error())
+			}
+			if rests == nil {
+				rests = []sim.Resting{}
+			}
+			return &struct{ Body AtRest }{AtRest{in.Node, at.Seconds(), total, rests}}, nil
+		})
+}

@@ -1,0 +1,41 @@
+package service_test
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// TestJourneysOfARunAreTold: those behind a number, one of them step by step, and
+// what rested in a queue at an instant.
+func TestJourneysOfARunAreTold(t *testing.T) {
+	r := start(t).signIn()
+	run := r.do("POST", "/api/v1/models/kittiwake-draft/runs", map[string]any{"scenario": "friday-evening"}, 202)
+	path := fmt.Sprintf("/api/v1/runs/%v", run["id"])
+	require.Eventually(t, func() bool { return r.do("GET", path, nil, 200)["state"] == "done" }, time.Minute, 50*time.Millisecond)
+
+	all := r.do("GET", path+"/journeys", nil, 200)
+	damaged := r.do("GET", path+"/journeys?outcome=damaged&node=mail", nil, 200)["journeys"].([]any)
+	require.NotEmpty(t, damaged)
+	require.Less(t, len(damaged), len(all["journeys"].([]any)))
+	first := damaged[0].(map[string]any)
+	require.NotEmpty(t, first["ends"])
+
+	told := r.do("GET", fmt.Sprintf("%s/journeys/%v", path, first["journey"]), nil, 200)
+	require.Equal(t, first["key"], told["key"])
+	require.NotEmpty(t, told["steps"])
+	keyed := r.do("GET", path+"/journeys?key="+first["key"].(string), nil, 200)["journeys"].([]any)
+	require.NotEmpty(t, keyed)
+	other := r.do("GET", path+"/journeys/3", nil, 200) // whether it is in the sample or not
+	require.Equal(t, 3.0, other["journey"])
+	r.do("GET", path+"/journeys/99999999", nil, 404)
+
+	rests := r.do("GET", path+"/rest?node=consignments&at=12000", nil, 200)
+	require.Greater(t, rests["count"], 10.0, "the registry has been down for twenty minutes")
+	require.NotEmpty(t, rests["messages"])
+	r.do("GET", path+"/rest?node=nowhere&at=10", nil, 422)
+	r.do("GET", path+"/rest?node=consignments&at=99999999", nil, 422)
+	r.do("GET", "/api/v1/runs/999/journeys", nil, 404)
+}
