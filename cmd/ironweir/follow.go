@@ -30,7 +30,7 @@ ironweir follow demo/kittiwake.yaml -node manifest-drop -match inbound/a/1.csv s
 	run: func(c *call) (int, error) {
 		f := &follow{m: c.modelFlags("text|json|otlp")}
 		f.node = c.String("node", "", "where the message enters: `NODE`")
-		f.event = c.String("event", "", "take the message from `FILE` (CloudEvents JSON); - is standard input")
+		f.event = c.String("event", "", "take the message from `FILE` (CloudEvents JSON: one, a batch, or one a line, which are sent one by one); - is standard input")
 		f.data = c.String("data", "", "its payload, `JSON` or @FILE")
 		f.key = c.String("key", "", "its subject: the object's `KEY` for a bucket")
 		f.kind = c.String("type", "", "its event type `T`")
@@ -83,14 +83,34 @@ func (f *follow) send(c *call) error {
 	if *f.node == "" {
 		return fmt.Errorf("-node is missing: name the node at which the message enters, such as -node %s", l.graph.Nodes[0].Name)
 	}
-	plan := sim.FollowPlan{Node: *f.node, Subject: *f.key, Type: *f.kind, Deleted: *f.change == "deleted", Fail: map[string]int{}}
+	plan := sim.FollowPlan{Node: *f.node, Subject: *f.key, Type: *f.kind, Deleted: *f.change == "deleted"}
+	events := []cloudevents.Event{{Type: plan.Type, Subject: plan.Subject}}
 	if *f.event != "" {
-		if err := c.readEvent(*f.event, &plan); err != nil {
+		if events, err = c.readEvents(*f.event); err != nil {
 			return err
 		}
 	}
+	for i, e := range events {
+		if len(events) > 1 && *f.m.format == "text" {
+			fmt.Fprintf(c.out, "%sevent %d of %d, %s\n", strings.Repeat("\n", min(i, 1)), i+1, len(events), e.Subject)
+		}
+		plan.Type, plan.Subject, plan.Size, plan.Data = e.Type, e.Subject, e.Size, e.Data
+		if err := f.sendOne(c, l, plan); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sendOne sends one message and prints what happens to it; flags say more than
+// the event.
+func (f *follow) sendOne(c *call, l *loaded, plan sim.FollowPlan) (err error) {
+	plan.Fail = map[string]int{}
 	if *f.key != "" {
 		plan.Subject = *f.key
+	}
+	if *f.kind != "" {
+		plan.Type = *f.kind
 	}
 	if *f.data != "" {
 		source := []byte(*f.data)
@@ -165,22 +185,23 @@ func (c *call) watch(files []string, do func() error) error {
 	}
 }
 
-// readEvent takes a message from a CloudEvent.
-func (c *call) readEvent(file string, plan *sim.FollowPlan) error {
+// mostEvents bounds how many events of a file are followed one by one.
+const mostEvents = 100
+
+// readEvents takes messages from CloudEvents: one, a batch, or one a line.
+func (c *call) readEvents(file string) ([]cloudevents.Event, error) {
 	source, err := c.read(file)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	events, err := cloudevents.Read(source)
 	if err != nil {
-		return fmt.Errorf("%s: %w", file, err)
+		return nil, fmt.Errorf("%s: %w", file, err)
 	}
-	if len(events) != 1 {
-		return fmt.Errorf("%s holds %d events; follow sends one", file, len(events))
+	if len(events) > mostEvents {
+		return nil, fmt.Errorf("%s holds %d events; follow sends at most %d, one by one: a scenario replays more", file, len(events), mostEvents)
 	}
-	e := events[0]
-	plan.Type, plan.Subject, plan.Size, plan.Data = e.Type, e.Subject, e.Size, e.Data
-	return nil
+	return events, nil
 }
 
 // matchKeys shows which links of a node take which keys.
