@@ -1,9 +1,9 @@
 package check
 
 import (
+	"encoding/binary"
 	"slices"
 	"sort"
-	"strings"
 
 	"ironweir/core/expr"
 	"ironweir/core/model"
@@ -156,11 +156,11 @@ func (f *setFinder) try(faults []int) (*explorer, bool) {
 }
 
 func keyOfSet(faults []int) string {
-	var b strings.Builder
+	var key []byte
 	for _, g := range faults {
-		b.WriteRune(rune(g))
+		key = binary.AppendUvarint(key, uint64(g))
 	}
-	return b.String()
+	return string(key)
 }
 
 // containsFound tells whether some of the faults alone lose a message.

@@ -54,6 +54,7 @@ type explorer struct {
 	base   *explorer
 	dirty  map[int]bool
 	losses []loss
+	spare  *explorer // that under used last
 }
 
 // arrival is a message that comes to a node by a link (or by none).
@@ -83,9 +84,21 @@ func (a *Analysis) explore(entry int) *explorer {
 }
 
 // under looks at what changes when some nodes fail. It looks again only where
-// they, or what waits for them or writes to them, take part.
+// they, or what waits for them or writes to them, take part. What it gives holds
+// until it is asked again.
 func (x *explorer) under(nodes []int, waiters map[int][]int) *explorer {
-	y := &explorer{a: x.a, failed: faults{}, seen: map[arrival]bool{}, sent: map[sender]bool{}, at: map[int][]arrival{}, base: x, dirty: map[int]bool{}}
+	y := x.spare
+	if y == nil {
+		y = &explorer{a: x.a, failed: faults{}, seen: map[arrival]bool{}, sent: map[sender]bool{}, at: map[int][]arrival{}, base: x, dirty: map[int]bool{}}
+		x.spare = y
+	} else {
+		clear(y.failed)
+		clear(y.seen)
+		clear(y.sent)
+		clear(y.at)
+		clear(y.dirty)
+		y.losses = y.losses[:0]
+	}
 	var work []int
 	touch := func(i int) {
 		if !y.dirty[i] {

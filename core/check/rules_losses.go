@@ -32,6 +32,11 @@ func reportLosses(p *Pass, size int) {
 	}
 	entries, faults := map[place][]string{}, map[place][]string{}
 	first := map[place]LossSet{}
+	type fault struct {
+		place
+		name string
+	}
+	listed := map[fault]bool{}
 	var order []place
 	for _, i := range p.entries {
 		name := p.node(i).Name
@@ -47,11 +52,12 @@ func reportLosses(p *Pass, size int) {
 			if !seen || *s.After.Seconds < *old.After.Seconds {
 				first[k] = s
 			}
-			if !slices.Contains(entries[k], name) {
-				entries[k] = append(entries[k], name)
+			if known := entries[k]; len(known) == 0 || known[len(known)-1] != name {
+				entries[k] = append(known, name)
 			}
 			for _, f := range s.Faults {
-				if !slices.Contains(faults[k], f) {
+				if at := (fault{k, f}); !listed[at] {
+					listed[at] = true
 					faults[k] = append(faults[k], f)
 				}
 			}
