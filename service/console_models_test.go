@@ -149,3 +149,31 @@ func TestBehindTheNumbers(t *testing.T) {
 	b.says(`section[aria-label="At rest"]`, "0 in ")
 	b.clean()
 }
+
+// TestRunsAreCompared: the draft's evening against the mended one's, what is
+// beyond chance first.
+func TestRunsAreCompared(t *testing.T) {
+	needConsole(t)
+	r := start(t).signIn()
+	for _, name := range []string{"kittiwake-draft", "kittiwake"} {
+		r.do("POST", "/api/v1/models/"+name+"/runs", map[string]any{"scenario": "friday-evening"}, 202)
+	}
+	for _, id := range []string{"1", "2"} {
+		require.Eventually(t, func() bool { return r.do("GET", "/api/v1/runs/"+id, nil, 200)["state"] == "done" }, time.Minute, 50*time.Millisecond)
+	}
+	told := r.do("GET", "/api/v1/compare?run=1&run=2", nil, 200)
+	lost := told["differences"].(map[string]any)["per_replication.lost"].(map[string]any)
+	require.Equal(t, true, lost["beyond_chance"])
+	r.do("GET", "/api/v1/compare?run=1", nil, 422)
+	r.do("GET", "/api/v1/compare?run=1&run=99", nil, 404)
+
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/runs"), chromedp.WaitVisible(`a[href="/runs/2"]`))
+	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`([...document.querySelectorAll('tbody input[type="checkbox"]')].forEach(x => x.click()), true)`))
+	require.NoError(t, err)
+	b.press("Compare")
+	b.says("main", "run 1: kittiwake-draft, revision 1, friday-evening")
+	b.says("tbody tr:first-child", "yes")
+	b.shoot("compare")
+	b.clean()
+}

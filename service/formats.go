@@ -115,6 +115,31 @@ func (v *Service) formatRoutes() {
 			return &struct{ Body Difference }{Difference{model.Compare(values[0], values[1]), checks[1].Findings, checks[1].Gone}}, nil
 		})
 
+	huma.Register(v.api, huma.Operation{OperationID: "compare-runs", Method: http.MethodGet, Path: "/api/v1/compare", Summary: "Every number in which the results of runs differ from that of the first, and whether beyond chance", Security: signedIn, Errors: []int{401, 404, 422, 503}},
+		func(ctx context.Context, in *struct {
+			Runs []int64 `query:"run,explode" required:"true" minItems:"2" maxItems:"8" doc:"the runs: run=1&run=2"`
+		}) (*struct{ Body *study.Comparison }, error) {
+			var names []string
+			var docs []any
+			for _, id := range in.Runs {
+				run, err := v.store.Run(ctx, id)
+				if err != nil {
+					return nil, v.failure(err, fmt.Sprintf("run %d", id))
+				}
+				text, err := v.store.Result(ctx, id)
+				if err != nil {
+					return nil, v.failure(err, fmt.Sprintf("result of run %d (yet)", id))
+				}
+				var doc any
+				if err := json.Unmarshal(text, &doc); err != nil {
+					return nil, v.failure(err, "result")
+				}
+				names = append(names, fmt.Sprintf("run %d: %s, revision %d, %s", id, run.Model, run.Revision, run.Scenario))
+				docs = append(docs, doc)
+			}
+			return &struct{ Body *study.Comparison }{study.Compare(document.NewHead("compare", "", "", ""), names, docs)}, nil
+		})
+
 	huma.Register(v.api, huma.Operation{OperationID: "get-report", Method: http.MethodGet, Path: "/api/v1/runs/{id}/report", Summary: "One HTML file of a run and the check of its model, for people who have nothing installed", Security: signedIn, Errors: []int{401, 404, 503},
 		Responses: map[string]*huma.Response{"200": {Description: "the report", Content: map[string]*huma.MediaType{"text/html": {Schema: &huma.Schema{Type: "string"}}}}}},
 		func(ctx context.Context, in *RunPath) (*reportAnswer, error) { return v.report(ctx, in.ID) })

@@ -8,5 +8,6 @@ export const { p, navigate, isActive, route } = createRouter({
   "/models/:name": () => import("./pages/Workbench.svelte"),
   "/runs": () => import("./pages/Runs.svelte"),
   "/runs/:id": () => import("./pages/Result.svelte"),
+  "/compare/:runs": () => import("./pages/Compare.svelte"),
   "*": () => import("./pages/Nowhere.svelte"),
 });

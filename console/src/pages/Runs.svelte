@@ -1,12 +1,13 @@
 <script lang="ts">
-  import { DataTable, DataTableSkeleton, InlineNotification } from "carbon-components-svelte";
+  import { Button, DataTable, DataTableSkeleton, InlineNotification } from "carbon-components-svelte";
   import { api, sentence, type Schemas } from "../lib/api";
   import { when } from "../lib/words";
   import StateTag from "../parts/StateTag.svelte";
-  import { p } from "../router";
+  import { navigate, p } from "../router";
 
   let runs = $state.raw<Schemas["Run"][] | undefined>();
   let trouble = $state("");
+  let chosen = $state<number[]>([]);
 
   api.GET("/api/v1/runs").then(({ data, error }) => {
     if (error) trouble = sentence(error);
@@ -25,8 +26,15 @@
   {:else if runs.length === 0}
     <p>Nothing has been simulated yet. Open a <a href="/">model</a>, choose a scenario and run it.</p>
   {:else}
+    <div class="compare">
+      <span class="quiet">{chosen.length < 2 ? "Choose two runs or more to compare them." : `${chosen.length} chosen; the first is held against.`}</span>
+      <Button size="small" kind="tertiary" disabled={chosen.length < 2 || chosen.length > 8} on:click={() => navigate("/compare/:runs", { params: { runs: [...chosen].sort((a, b) => a - b).join(",") } })}>Compare</Button>
+    </div>
     <DataTable
       sortable
+      selectable
+      bind:selectedRowIds={chosen}
+      nonSelectableRowIds={runs.filter((r) => !["done", "cancelled"].includes(r.state)).map((r) => r.id)}
       rows={runs}
       headers={[
         { key: "id", value: "Run" },
@@ -52,3 +60,7 @@
     </DataTable>
   {/if}
 </div>
+
+<style>
+  .compare { display: flex; align-items: center; justify-content: flex-end; gap: 1rem; margin-bottom: 0.5rem; }
+</style>
