@@ -40,14 +40,10 @@ ironweir report demo/kittiwake.yaml -scenario demo/friday-evening.yaml -scenario
 			if err != nil {
 				return 0, err
 			}
-			bar := c.progress(plan.Scenario.Name)
-			plan.Progress = bar.show
-			doc, err := timed(plan)
-			bar.clear()
+			doc, err := c.simulate(f, plan)
 			if err != nil {
 				return 0, err
 			}
-			doc.Variant = f.m.name()
 			if traffic == nil {
 				traffic = plan.Scenario
 			}
@@ -64,13 +60,17 @@ ironweir report demo/kittiwake.yaml -scenario demo/friday-evening.yaml -scenario
 		return c.verdict(all), nil
 	}}
 
-// timed runs a plan and notes how long it took.
-func timed(plan study.Plan) (*study.Document, error) {
+// simulate runs a plan with its progress shown, and notes how long it took.
+func (c *call) simulate(f *runFlags, plan study.Plan) (*study.Document, error) {
+	bar := c.progress(fmt.Sprintf("%s, %s", plan.Scenario.Name, plural(plan.Scenario.Replications, "replication")))
+	defer bar.clear()
+	plan.Progress = bar.show
 	began := time.Now()
 	doc, err := study.Run(plan)
 	if err != nil {
 		return nil, err
 	}
+	doc.Variant = f.m.name()
 	doc.Engine.WallTime = time.Since(began).Seconds()
 	doc.Engine.PerSecond = float64(doc.Engine.Events) / doc.Engine.WallTime
 	return doc, nil

@@ -82,14 +82,10 @@ ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -format otlp
 				return 0, fmt.Errorf("-series: no node %q%s", name, model.DidYouMean(name, l.graph.Topology.NodeNames()))
 			}
 		}
-		bar := c.progress(fmt.Sprintf("%s, %s", plan.Scenario.Name, plural(plan.Scenario.Replications, "replication")))
-		plan.Progress = bar.show
-		doc, err := timed(plan)
-		bar.clear()
+		doc, err := c.simulate(f, plan)
 		if err != nil {
 			return 0, err
 		}
-		doc.Variant = f.m.name()
 		if *f.m.format == "html" {
 			checked := check.Run(l.graph, plan.Scenario, l.head("check"), time.Now())
 			return c.verdict(holds(doc)), report.Write(c.out, l.graph, checked, []report.Run{{Result: doc, Scenario: plan.Scenario}})

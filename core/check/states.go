@@ -255,7 +255,7 @@ func (a *Analysis) setAside(n *graph.Node, at spot, to int) (share, wait float64
 	if n.Kind.Runs() { // an intake or a push
 		for _, id := range n.In {
 			if l := a.link(id); !l.Relation.Polls() && l.DeadLetter == to && l.Policy.Tries == at.manner.tries {
-				wait = waits(&l.Policy)
+				wait = triesSpan(&l.Policy).Seconds()
 				break
 			}
 		}
@@ -270,22 +270,13 @@ func (a *Analysis) setAside(n *graph.Node, at spot, to int) (share, wait float64
 		takers++
 		if l.DeadLetter == to && l.Relation.Polls() && a.node(l.To).Kind.Runs() {
 			share += a.exhausted(a.node(l.To), l.Policy.Tries)
-			wait = max(wait, waits(&l.Policy))
+			wait = max(wait, triesSpan(&l.Policy).Seconds())
 		}
 	}
 	if n.Kind == model.Queue && takers > 0 { // the links compete
 		share /= float64(takers)
 	}
 	return share, wait
-}
-
-// waits sums the waits between the tries of a policy, in seconds.
-func waits(p *graph.Policy) float64 {
-	wait := 0.0
-	for k := 1; k < p.Tries; k++ {
-		wait += float64(p.Backoff(k)) * 1e-9
-	}
-	return wait
 }
 
 // sentByRun gives how many messages a link makes of one that comes to a node

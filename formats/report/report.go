@@ -119,7 +119,7 @@ func sectionOf(i int, r Run) (section, error) {
 		s.Held = s.Held && x.Holds
 	}
 	bad := d.Ledger.Lost["total"]
-	s.Facts = []fact{{comma(d.Ledger.Entered), "entered", false}, {comma(d.Ledger.Copies), "copies", false}, {comma(bad), "lost", bad > 0}, {comma(d.Ledger.Parked), "set aside", d.Ledger.Parked > 0}, {comma(d.Ledger.Waiting), "waiting at the end", false}}
+	s.Facts = []fact{{text.Count(d.Ledger.Entered), "entered", false}, {text.Count(d.Ledger.Copies), "copies", false}, {text.Count(bad), "lost", bad > 0}, {text.Count(d.Ledger.Parked), "set aside", d.Ledger.Parked > 0}, {text.Count(d.Ledger.Waiting), "waiting at the end", false}}
 	var b bytes.Buffer
 	if err := text.RunHTML(&b, d); err != nil {
 		return s, err
@@ -127,14 +127,6 @@ func sectionOf(i int, r Run) (section, error) {
 	s.Body = template.HTML(b.String())
 	s.Charts = charts(d, incidents(r.Scenario))
 	return s, nil
-}
-
-func comma(n int64) string {
-	s := fmt.Sprint(n)
-	for i := len(s) - 3; i > 0; i -= 3 {
-		s = s[:i] + "," + s[i:]
-	}
-	return s
 }
 
 // window is when something goes wrong, in seconds since the start.

@@ -185,6 +185,9 @@ func count(n int64) string {
 	return s
 }
 
+// Count writes an integer with thousands apart, for pages beside this package's.
+func Count(n int64) string { return count(n) }
+
 func blankCount(n int64) string {
 	if n == 0 {
 		return ""
