@@ -435,7 +435,7 @@ func (x *explorer) fails(i int, seen map[int]bool) bool {
 	}
 	for _, id := range n.Out {
 		l := x.a.link(id)
-		if l.Ignore || l.InCatch || l.When != model.OfRun || x.a.Reach[id] == expr.Impossible {
+		if l.Forgiven() || l.InCatch || l.When != model.OfRun || x.a.Reach[id] == expr.Impossible {
 			continue
 		}
 		switch l.Relation {

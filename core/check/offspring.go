@@ -43,7 +43,7 @@ func (a *Analysis) runFails(i int) float64 {
 		well := 1 - n.Fails.EachTry
 		for _, id := range n.Out {
 			l := a.link(id)
-			if l.When != model.OfRun || l.Ignore || l.InCatch || a.Reach[id] == expr.Impossible {
+			if l.When != model.OfRun || l.Forgiven() || l.InCatch || a.Reach[id] == expr.Impossible {
 				continue
 			}
 			var fails float64
@@ -70,7 +70,7 @@ func (a *Analysis) reachesCall(n *graph.Node, call *graph.Link) float64 {
 		if call != nil && l.ID == call.ID {
 			break
 		}
-		if l.Relation == model.WaitingCall && l.When == model.OfRun && !l.Ignore && !l.InCatch && a.Reach[id] != expr.Impossible {
+		if l.Relation == model.WaitingCall && l.When == model.OfRun && !l.Forgiven() && !l.InCatch && a.Reach[id] != expr.Impossible {
 			well *= 1 - l.Chance*a.exhausted(a.node(l.To), max(l.Policy.Tries, 1))
 		}
 	}

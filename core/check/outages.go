@@ -114,7 +114,7 @@ func (a *Analysis) waysInto(i int) []way {
 			from := a.node(l.From)
 			switch {
 			case l.Relation == model.WaitingCall:
-				if !l.Ignore && from.Kind != model.Endpoint {
+				if !l.Forgiven() && from.Kind != model.Endpoint {
 					down(l.From)
 				}
 			case l.Relation.Polls():

@@ -255,7 +255,12 @@ type Link struct {
 	ByTask     bool // a workflow's tasks call it
 	Sometimes  bool // only on some ways through the tasks
 	InCatch    bool // only after an error
+	Caught     bool // the tasks around it catch its errors
 }
+
+// Forgiven tells whether the run goes on when what the link calls or writes to
+// fails: it ignores errors, or the tasks around it catch them.
+func (l *Link) Forgiven() bool { return l.Ignore || l.Caught }
 
 // ID is the link's name in findings and results, FROM:NAME.
 func (l *Link) ID() string { return l.From + ":" + l.Name }

@@ -401,7 +401,7 @@ func (d *decoder) calls(t *Topology, n *Node, path string) {
 				return
 			}
 			l = &Link{From: n.Name, Name: task.Call, To: to.Name, Pos: task.Pos, ToPos: task.Pos, Read: Read{UpTo: 1, Parallel: 1, Failed: "each"},
-				Wrap: "none", Count: Count{Dist: Constant(1)}, Chance: 1, Size: -1, Ignore: p.Caught}
+				Wrap: "none", Count: Count{Dist: Constant(1)}, Chance: 1, Size: -1}
 			n.Links = append(n.Links, l)
 		}
 		if to := t.byName[l.To]; to != nil && !to.Kind.Runs() || l.When != OfRun || l.Mode != "" && l.Mode != "wait" {
@@ -410,9 +410,9 @@ func (d *decoder) calls(t *Topology, n *Node, path string) {
 		}
 		l.Mode = "wait"
 		if !l.ByTask {
-			l.ByTask, l.Sometimes, l.InCatch = true, p.Sometimes, p.InCatch
+			l.ByTask, l.Sometimes, l.InCatch, l.Caught = true, p.Sometimes, p.InCatch, p.Caught
 		} else {
-			l.Sometimes, l.InCatch = l.Sometimes && p.Sometimes, l.InCatch && p.InCatch
+			l.Sometimes, l.InCatch, l.Caught = l.Sometimes && p.Sometimes, l.InCatch && p.InCatch, l.Caught && p.Caught
 		}
 	})
 }

@@ -75,5 +75,8 @@ func (e *engine) taskCallFailed(i uint32, task *graph.Task, failure int16, final
 		t.timer = e.at(e.now+wait, evTask, i)
 		return false
 	}
+	if e.g.Links[task.Link].Link.Ignore {
+		return e.taskEnds(i) // with the payload as it was
+	}
 	return e.throw(i, failure)
 }
