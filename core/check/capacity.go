@@ -249,10 +249,9 @@ func (a *Analysis) amplify(reached []inflow) Amplification {
 			runs += in.count * a.meanTries(n, at.manner.tries)
 		}
 		for _, e := range a.states.leaving(in.spot) {
-			if e.Dead {
-				continue
-			}
-			if r := a.link(e.Link).Relation; r != model.WaitingCall && r != model.PolledRun && r != model.PolledPush {
+			// What a reader hands to a run stays a copy of its channel; a dead letter
+			// is one more.
+			if r := a.link(e.Link).Relation; e.Dead || r != model.WaitingCall && r != model.PolledRun && r != model.PolledPush {
 				copies += in.count * e.expected
 			}
 		}

@@ -16,7 +16,7 @@ import (
 // TestRatesAgreeWithTheEngine compares the traffic equations, and what is said
 // of loops, with runs of random models in which functions fail now and then.
 func TestRatesAgreeWithTheEngine(t *testing.T) {
-	compared, ran, round, broken := 0, 0, 0, 0
+	compared, ran, amplified, round, broken := 0, 0, 0, 0, 0
 	rapid.Check(t, func(t *rapid.T) {
 		text := drawModel(t)
 		text = strings.ReplaceAll(text, "kind: function\n", "kind: function\n    takes: 1s\n    fails: "+rapid.SampledFrom([]string{"0", "10%", "40%"}).Draw(t, "fails")+"\n")
@@ -49,6 +49,25 @@ func TestRatesAgreeWithTheEngine(t *testing.T) {
 			}
 		}
 		hours := s.Length.Hours()
+		allSure, streams := true, false
+		for i := range g.Nodes {
+			allSure = allSure && !a.uncertain(i)
+			streams = streams || g.Nodes[i].Kind == model.Stream // its readers hold copies of their own
+		}
+		if amp := a.Entries["n0"].Amplification; allSure && !streams && amp.Runs != nil {
+			copies, runs := 0.0, 0.0
+			for i := range g.Nodes {
+				copies += float64(res.Nodes[i].Copies)
+				if k := g.Nodes[i].Kind; k == model.Function || k == model.Workflow {
+					runs += float64(res.Nodes[i].Runs)
+				}
+			}
+			entered := perHour * hours
+			spread := 5*math.Sqrt(entered) + 3
+			require.InDelta(t, *amp.Copies, copies/entered, (spread*max(*amp.Copies, 1)+0.02*copies)/entered, "copies for one message\n%s", text)
+			require.InDelta(t, *amp.Runs, runs/entered, (2*spread*max(*amp.Runs, 1)+0.02*runs)/entered, "runs for one message\n%s", text)
+			amplified++
+		}
 		for i := range g.Nodes {
 			n := &g.Nodes[i]
 			rate := a.Capacity[n.Name].Rate
@@ -80,6 +99,7 @@ func TestRatesAgreeWithTheEngine(t *testing.T) {
 	})
 	require.Greater(t, compared, 150)
 	require.Greater(t, ran, 50)
+	require.Greater(t, amplified, 20)
 	t.Logf("%d rates, %d nodes that run, %d loops that went round, %d that did not", compared, ran, round, broken)
 }
 
