@@ -138,3 +138,38 @@ func TestLimitsOfGrowingLoops(t *testing.T) {
 		require.InEpsilon(t, *limit.Runs*3600, *limit.Cost, 1e-9) // one pound a run
 	}
 }
+
+// TestBrokenLoopsNeverGoRound simulates random cycles of which one filter declines
+// what comes back: by prefix, by suffix, or since nothing of that type is sent.
+func TestBrokenLoopsNeverGoRound(t *testing.T) {
+	verdicts := map[string]int{}
+	rapid.Check(t, func(t *rapid.T) {
+		n := rapid.IntRange(1, 3).Draw(t, "stages")
+		match := rapid.SampledFrom([]string{"{prefix: in/}", "{suffix: .csv}", "{prefix: in/, suffix: .csv}", "[{prefix: in/, suffix: .csv}, {prefix: by-hand/}]"}).Draw(t, "match")
+		key := rapid.SampledFrom([]string{"out/{stem}.pdf", "done/{seq}.txt", "x.in"}).Draw(t, "key")
+		var b strings.Builder
+		fmt.Fprintf(&b, "nodes:\n  n0: {kind: bucket, keys: [\"in/{seq}.csv\"], links: {f0: {match: %s}}}\n", match)
+		for i := range n {
+			back := fmt.Sprintf("on: {to: n%d, count: %d}", i+1, rapid.IntRange(1, 2).Draw(t, "count"))
+			if i == n-1 {
+				back = fmt.Sprintf("on: {to: n0, key: %q}", key)
+			}
+			fmt.Fprintf(&b, "  f%d: {kind: function, takes: 1s, links: {%s}}\n", i, back)
+			if i > 0 {
+				fmt.Fprintf(&b, "  n%d: {kind: queue, links: {f%d: {read: {parallel: 50}}}}\n", i, i)
+			}
+		}
+		g := compiled(t, b.String())
+		a := Analyse(g, nil)
+		require.Len(t, a.Loops, 1, b.String())
+		verdicts[a.Loops[0].Verdict]++
+		require.Equal(t, "broken", a.Loops[0].Verdict, b.String())
+		s := model.DefaultScenario()
+		s.Length, s.TrafficGiven = time.Hour, true
+		s.Traffic = []*model.Traffic{{Name: "u", Into: "n0", Rate: 1, Arrivals: "even", Max: 50, Key: "in/{seq}.csv"}}
+		res, err := sim.Run(sim.Plan{Graph: g, Scenario: s, Limits: sim.Limits{Events: 100_000}})
+		require.NoError(t, err)
+		require.Equal(t, int64(50), res.Nodes[g.NodeID("f0")].Runs, "what comes back is not taken again\n%s", b.String())
+	})
+	require.Greater(t, verdicts["broken"], 50)
+}
