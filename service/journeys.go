@@ -28,9 +28,10 @@ const keptSamples = 4
 // teller tells journeys by simulating the first replication of a run again, one
 // at a time.
 type teller struct {
-	mu    sync.Mutex
-	kept  map[int64][]sim.Journey
-	order []int64
+	telling sync.Mutex // held while a run is simulated again
+	mu      sync.Mutex // of what follows
+	kept    map[int64][]sim.Journey
+	order   []int64
 }
 
 // JourneyLine is a journey without its steps.
@@ -94,9 +95,12 @@ func (p *past) plan(ctx context.Context, limits sim.Limits) sim.Plan {
 
 // journeys gives the sample of a run's journeys.
 func (v *Service) journeys(ctx context.Context, id int64) ([]sim.Journey, error) {
-	v.teller.mu.Lock()
-	defer v.teller.mu.Unlock()
-	if told, ok := v.teller.kept[id]; ok {
+	if told, ok := v.teller.find(id); ok {
+		return told, nil
+	}
+	v.teller.telling.Lock()
+	defer v.teller.telling.Unlock()
+	if told, ok := v.teller.find(id); ok { // somebody has asked meanwhile
 		return told, nil
 	}
 	p, err := v.past(ctx, id)
@@ -110,16 +114,30 @@ func (v *Service) journeys(ctx context.Context, id int64) ([]sim.Journey, error)
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
-	if v.teller.kept == nil {
-		v.teller.kept = map[int64][]sim.Journey{}
-	}
-	if len(v.teller.order) == keptSamples {
-		delete(v.teller.kept, v.teller.order[0])
-		v.teller.order = v.teller.order[1:]
-	}
-	v.teller.kept[id] = told
-	v.teller.order = append(v.teller.order, id)
+	v.teller.keep(id, told)
 	return told, nil
+}
+
+func (t *teller) find(id int64) ([]sim.Journey, bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	told, ok := t.kept[id]
+	return told, ok
+}
+
+// keep keeps the journeys of a run, and drops those of the one kept longest.
+func (t *teller) keep(id int64, told []sim.Journey) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.kept == nil {
+		t.kept = map[int64][]sim.Journey{}
+	}
+	if len(t.order) == keptSamples {
+		delete(t.kept, t.order[0])
+		t.order = t.order[1:]
+	}
+	t.kept[id] = told
+	t.order = append(t.order, id)
 }
 
 // ends says where a journey ended badly, in the words of its last such step.

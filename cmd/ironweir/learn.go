@@ -53,7 +53,7 @@ ironweir learn demo/import/quay-traces.jsonl -into demo/kittiwake.yaml -dry-run`
 		}
 		seen := learn.Observe(spans)
 		if len(seen.Nodes) == 0 {
-			return 0, errors.New("the traces hold no producer, consumer, server or client spans, so there is nothing to draw")
+			return 0, learn.ErrNothing
 		}
 		switch {
 		case *drift != "":

@@ -114,13 +114,14 @@ func (a *Analysis) limitOf(l *Loop) *Limit {
 		return level / c
 	}
 	// The runs at once of a node are its arrivals over the length of a run.
-	perLevel := map[int]float64{}
-	rates := map[int]float64{}
+	perLevel := map[int]float64{}                         // runs at once
+	arrive, start := map[int]float64{}, map[int]float64{} // messages and runs a second
 	for k, s := range l.spots {
 		at := a.states.spots[s]
 		node := a.node(at.node)
 		runs := v[k] * a.meanTries(node, at.manner.tries)
-		rates[at.node] += v[k]
+		arrive[at.node] += v[k]
+		start[at.node] += runs
 		if node.Kind.Runs() {
 			perLevel[at.node] += runs * heldFor(a.meanRun(at.node), l.rate)
 		}
@@ -151,17 +152,11 @@ func (a *Analysis) limitOf(l *Loop) *Limit {
 	runs, cost := 0.0, 0.0
 	for _, i := range l.nodes {
 		node := a.node(i)
-		perSecond := 0.0
-		for k, s := range l.spots {
-			if at := a.states.spots[s]; at.node == i {
-				perSecond += v[k] * best * a.meanTries(node, at.manner.tries)
-			}
-		}
 		if node.Kind.Runs() {
-			runs += perSecond
+			runs += start[i] * best
 		}
 		if a.Graph.Topology.Prices != nil {
-			cost += 3600 * a.priceOf(node, perSecond, rates[i]*best)
+			cost += 3600 * a.priceOf(node, start[i]*best, arrive[i]*best)
 		}
 	}
 	out.Runs = &runs

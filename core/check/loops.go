@@ -160,8 +160,7 @@ func (a *Analysis) goesRoundWithout(members []int, inner []stateEdge, gone func(
 			rest = append(rest, graph.Edge{From: index[e.from], To: index[e.to]})
 		}
 	}
-	only := graph.Graph{Nodes: make([]graph.Node, len(members))}
-	return len(only.Components(rest)) > 0
+	return len(componentsOf(len(members), rest)) > 0
 }
 
 const gainTolerance = 1e-6

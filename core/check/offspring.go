@@ -24,15 +24,22 @@ func product(a, b float64) float64 {
 	return a * b
 }
 
+// notYet is for numbers that are worked out when they are first asked for, by
+// node: below 0, they have not been.
+func (a *Analysis) notYet() []float64 {
+	out := make([]float64, len(a.Graph.Nodes))
+	for i := range out {
+		out[i] = -1
+	}
+	return out
+}
+
 // runFails gives the share of a node's runs that fail: by its own share, by a
 // waiting call whose tries are used up, or by a write that is rejected. A cycle
 // of waiting calls is counted once.
 func (a *Analysis) runFails(i int) float64 {
 	if a.failing == nil {
-		a.failing = make([]float64, len(a.Graph.Nodes))
-		for k := range a.failing {
-			a.failing[k] = -1
-		}
+		a.failing = a.notYet()
 	}
 	if a.failing[i] >= 0 {
 		return a.failing[i]
@@ -146,20 +153,14 @@ func (a *Analysis) asynchronous(i int) bool {
 			return true
 		}
 	}
-	return n.Rate > 0 || a.sources[i] != nil || len(a.deadInto(i)) > 0
+	return n.Rate > 0 || a.sources[i] != nil || len(n.DeadFrom) > 0
 }
-
-// deadInto lists the links whose dead-letter a node is.
-func (a *Analysis) deadInto(i int) []int { return a.node(i).DeadFrom }
 
 // holdingTime is the mean time that a message spends at a node at no load, in
 // seconds.
 func (a *Analysis) holdingTime(n *graph.Node) float64 {
 	if a.holding == nil {
-		a.holding = make([]float64, len(a.Graph.Nodes))
-		for i := range a.holding {
-			a.holding[i] = -1
-		}
+		a.holding = a.notYet()
 	}
 	if a.holding[n.ID] < 0 {
 		a.holding[n.ID] = a.timeAt(n)
@@ -216,10 +217,7 @@ func (a *Analysis) runTime(i int, seen map[int]bool) float64 {
 // between them.
 func (a *Analysis) meanRun(i int) float64 {
 	if a.meanRuns == nil {
-		a.meanRuns = make([]float64, len(a.Graph.Nodes))
-		for k := range a.meanRuns {
-			a.meanRuns[k] = -1
-		}
+		a.meanRuns = a.notYet()
 	}
 	if a.meanRuns[i] >= 0 {
 		return a.meanRuns[i]

@@ -158,12 +158,7 @@ var unreadParked = &Rule{Code: "IW203", Title: "parked messages that nobody read
 when their retention has ended, or never. Link a function or a person's desk to it, put an alarm on its
 depth, or accept the finding and say who works it off.`,
 	Run: func(p *Pass) {
-		failing := map[int][]string{} // by dead-letter: the nodes that state it
-		for i := range p.Graph.Nodes {
-			if n := p.node(i); n.DeadLetter != graph.None {
-				failing[n.DeadLetter] = append(failing[n.DeadLetter], n.Name)
-			}
-		}
+		failing := p.deadLettersOfNodes()
 		for i := range p.Graph.Nodes {
 			n := p.node(i)
 			if len(n.Out) > 0 || !n.Kind.Channel() || n.Kind == model.Topic {

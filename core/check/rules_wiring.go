@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"ironweir/core/expr"
+	"ironweir/core/graph"
 	"ironweir/core/model"
 )
 
@@ -148,9 +149,10 @@ var unreachedNode = &Rule{Code: "IW306", Title: "a node that nothing reaches", S
 	Doc: `No link, rate, key or traffic brings anything to this node. A link to it is missing, or its name differs
 from the one that is linked to.`,
 	Run: func(p *Pass) {
+		failing := p.deadLettersOfNodes()
 		for i := range p.Graph.Nodes {
 			n := p.node(i)
-			if len(n.In) > 0 || len(n.DeadFrom) > 0 || n.Kind == model.Schedule || n.Kind == model.Endpoint || n.Rate > 0 || len(n.Node.Keys) > 0 || p.sources[i] != nil || p.deadLetterOfNode(i) {
+			if len(n.In) > 0 || len(n.DeadFrom) > 0 || n.Kind == model.Schedule || n.Kind == model.Endpoint || n.Rate > 0 || len(n.Node.Keys) > 0 || p.sources[i] != nil || len(failing[i]) > 0 {
 				continue
 			}
 			p.report(n.Pos, []string{n.Name}, nil, nil, []Remedy{patchNode("take the node out", n.Name, nil)},
@@ -158,11 +160,14 @@ from the one that is linked to.`,
 		}
 	}}
 
-func (a *Analysis) deadLetterOfNode(i int) bool {
-	for k := range a.Graph.Nodes {
-		if a.node(k).DeadLetter == i {
-			return true
+// deadLettersOfNodes gives, by dead-letter, the names of the nodes that state it
+// for what comes to them.
+func (a *Analysis) deadLettersOfNodes() map[int][]string {
+	out := map[int][]string{}
+	for i := range a.Graph.Nodes {
+		if n := a.node(i); n.DeadLetter != graph.None {
+			out[n.DeadLetter] = append(out[n.DeadLetter], n.Name)
 		}
 	}
-	return false
+	return out
 }

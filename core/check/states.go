@@ -207,8 +207,13 @@ func (sg *stateGraph) components(of func(*stateEdge) bool) [][]int {
 			plain = append(plain, graph.Edge{From: e.from, To: e.to})
 		}
 	}
-	only := graph.Graph{Nodes: make([]graph.Node, len(sg.spots))}
-	return only.Components(plain)
+	return componentsOf(len(sg.spots), plain)
+}
+
+// componentsOf gives the components that loop of a graph that is only edges.
+func componentsOf(nodes int, edges []graph.Edge) [][]int {
+	only := graph.Graph{Nodes: make([]graph.Node, nodes)}
+	return only.Components(edges)
 }
 
 // weigh fills in how many messages an edge makes of one that is at its start,

@@ -1,7 +1,9 @@
 package learn
 
 import (
+	"errors"
 	"sort"
+	"strconv"
 
 	"ironweir/core/model"
 )
@@ -26,7 +28,6 @@ type Node struct {
 	Failures int            // by itself, not by a call
 	Errors   map[string]int // of its own failures
 	Times    []float64      // seconds of its own work, of runs that went well
-	Cold     int            // runs that started cold
 	Cron     string
 	Fires    []int64 // starts, of a schedule
 	Method   string
@@ -66,6 +67,9 @@ type observer struct {
 	children map[Reference][]int
 	worker   map[string]bool // services that take or answer something
 }
+
+// ErrNothing says that spans tell of no node.
+var ErrNothing = errors.New("the traces hold no producer, consumer, server or client spans, so there is nothing to draw")
 
 // Observe reads spans. They may come in any order.
 func Observe(spans []Span) *Observed {
@@ -231,16 +235,9 @@ func (o *observer) consumed(s *Span) {
 	}
 	l := o.link(from.Name, s.Service, "")
 	l.Messages++
-	for _, c := range s.Attributes[BatchCount] {
-		if c < '0' || c > '9' {
-			return
-		}
+	if batch, err := strconv.Atoi(s.Attributes[BatchCount]); err == nil {
+		l.Batch = max(l.Batch, batch)
 	}
-	batch := 0
-	for _, c := range s.Attributes[BatchCount] {
-		batch = batch*10 + int(c-'0')
-	}
-	l.Batch = max(l.Batch, batch)
 	p := o.parent(s)
 	kind := s.Attributes[EventType]
 	if p != nil && p.Kind == Producer {
@@ -331,9 +328,6 @@ func (o *observer) called(s *Span) {
 // its failure is its own unless a call of it failed.
 func (o *observer) ran(n *Node, s *Span) {
 	n.Runs++
-	if s.Attributes[ColdStart] == "true" {
-		n.Cold++
-	}
 	var waits [][2]int64
 	calledBadly := false
 	for _, i := range o.children[Reference{s.Trace, s.ID}] {

@@ -87,7 +87,7 @@ func (d *Document) learn(file string, source []byte) error {
 	}
 	seen := learn.Observe(spans)
 	if len(seen.Nodes) == 0 {
-		return fmt.Errorf("%s: the traces hold no producer, consumer, server or client spans, so there is nothing to draw", file)
+		return fmt.Errorf("%s: %w", file, learn.ErrNothing)
 	}
 	draft := seen.Draft(strings.TrimSuffix(filepath.Base(file), filepath.Ext(file)))
 	d.Root, d.Comments = draft.Model, draft.Comments

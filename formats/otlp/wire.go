@@ -33,7 +33,7 @@ var kinds = map[learn.Kind]trace.Span_SpanKind{
 }
 
 // numeric attributes are sent as numbers, as their conventions say.
-var numeric = map[string]bool{learn.Status: true, learn.BatchCount: true, learn.MessageSize: true}
+var numeric = map[string]bool{learn.Status: true, learn.BatchCount: true}
 
 func attribute(key, value string) *common.KeyValue {
 	v := &common.AnyValue{Value: &common.AnyValue_StringValue{StringValue: value}}
