@@ -65,7 +65,7 @@ func TestAFileIsImported(t *testing.T) {
 	b.shoot("import")
 	b.press("Keep it")
 	b.do(chromedp.WaitVisible(`[data-node="takers-of-dimming"]`))
-	b.do(chromedp.Navigate(b.url+"/"), chromedp.WaitVisible(`a[href="/models/harbour-lamps"]`))
+	b.do(chromedp.Navigate(b.url+"/"), chromedp.WaitVisible(`a[href="/w/main/models/harbour-lamps"]`))
 	upload("../demo/demo.go")
 	b.says(`.bx--modal.is-visible`, "It could not be read")
 	b.clean()
@@ -75,10 +75,10 @@ func TestAFileIsImported(t *testing.T) {
 func TestHistoryTellsAndRestores(t *testing.T) {
 	needConsole(t)
 	r := start(t).signIn()
-	first := r.do("GET", "/api/v1/models/kittiwake", nil, 200)["text"].(string)
-	r.do("POST", "/api/v1/models/kittiwake/revisions", map[string]string{"text": strings.Replace(first, "delay: 10m", "delay: 20m", 1), "note": "later stamps"}, 201, "If-Match", `"1"`)
+	first := r.do("GET", "/api/v1/workspaces/main/models/kittiwake", nil, 200)["text"].(string)
+	r.do("POST", "/api/v1/workspaces/main/models/kittiwake/revisions", map[string]string{"text": strings.Replace(first, "delay: 10m", "delay: 20m", 1), "note": "later stamps"}, 201, "If-Match", `"1"`)
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`))
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`))
 	b.press("History")
 	b.says(`section[aria-label="History"]`, "later stamps")
 	b.do(chromedp.Click(`section[aria-label="History"] li:nth-child(2) button`))
@@ -91,7 +91,7 @@ func TestHistoryTellsAndRestores(t *testing.T) {
 	b.says(`section[aria-label="History"]`, "Choose")
 	b.press("Save")
 	b.says(".bar", "revision 3")
-	require.Equal(t, first, r.do("GET", "/api/v1/models/kittiwake", nil, 200)["text"])
+	require.Equal(t, first, r.do("GET", "/api/v1/workspaces/main/models/kittiwake", nil, 200)["text"])
 	b.clean()
 }
 
@@ -99,9 +99,9 @@ func TestHistoryTellsAndRestores(t *testing.T) {
 func TestAScenarioIsWritten(t *testing.T) {
 	needConsole(t)
 	r := start(t).signIn()
-	r.do("POST", "/api/v1/models", map[string]string{"name": "small", "text": small}, 201)
+	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "small", "text": small}, 201)
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/models/small"), chromedp.WaitVisible(`[data-node="q"]`))
+	b.do(chromedp.Navigate(b.url+"/w/main/models/small"), chromedp.WaitVisible(`[data-node="q"]`))
 	b.press("Make a scenario to run")
 	b.press("New scenario")
 	b.do(chromedp.WaitVisible("#scenario-name"))
@@ -109,7 +109,7 @@ func TestAScenarioIsWritten(t *testing.T) {
 	b.press("Make it")
 	b.says(".tools", "first-day")
 	require.Eventually(t, func() bool {
-		return len(r.do("GET", "/api/v1/models/small/scenarios", nil, 200)["scenarios"].([]any)) == 1
+		return len(r.do("GET", "/api/v1/workspaces/main/models/small/scenarios", nil, 200)["items"].([]any)) == 1
 	}, 20*time.Second, 50*time.Millisecond)
 	focus := `(document.querySelector(".pane .cm-content").focus(), document.execCommand("insertText", false, "warm-upp: 1h\n"))`
 	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](focus))
@@ -133,9 +133,9 @@ func TestAScenarioIsWritten(t *testing.T) {
 func TestBehindTheNumbers(t *testing.T) {
 	needConsole(t)
 	r := start(t).signIn()
-	r.do("POST", "/api/v1/models/kittiwake/runs", map[string]any{"scenario": "friday-evening"}, 202)
+	r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "friday-evening"}, 202)
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/runs/1"), chromedp.WaitVisible(`tr[data-fate="sum"]`))
+	b.do(chromedp.Navigate(b.url+"/w/main/runs/1"), chromedp.WaitVisible(`tr[data-fate="sum"]`))
 	journeys := `section[aria-label="Journeys"]`
 	b.fill(journeys+" input", "inbound")
 	b.press("Show journeys")
@@ -156,19 +156,19 @@ func TestRunsAreCompared(t *testing.T) {
 	needConsole(t)
 	r := start(t).signIn()
 	for _, name := range []string{"kittiwake-draft", "kittiwake"} {
-		r.do("POST", "/api/v1/models/"+name+"/runs", map[string]any{"scenario": "friday-evening"}, 202)
+		r.do("POST", "/api/v1/workspaces/main/models/"+name+"/runs", map[string]any{"scenario": "friday-evening"}, 202)
 	}
 	for _, id := range []string{"1", "2"} {
-		require.Eventually(t, func() bool { return r.do("GET", "/api/v1/runs/"+id, nil, 200)["state"] == "done" }, time.Minute, 50*time.Millisecond)
+		require.Eventually(t, func() bool { return r.do("GET", "/api/v1/workspaces/main/runs/"+id, nil, 200)["state"] == "done" }, time.Minute, 50*time.Millisecond)
 	}
-	told := r.do("GET", "/api/v1/compare?run=1&run=2", nil, 200)
+	told := r.do("GET", "/api/v1/workspaces/main/compare?run=1&run=2", nil, 200)
 	lost := told["differences"].(map[string]any)["per_replication.lost"].(map[string]any)
 	require.Equal(t, true, lost["beyond_chance"])
-	r.do("GET", "/api/v1/compare?run=1", nil, 422)
-	r.do("GET", "/api/v1/compare?run=1&run=99", nil, 404)
+	r.do("GET", "/api/v1/workspaces/main/compare?run=1", nil, 422)
+	r.do("GET", "/api/v1/workspaces/main/compare?run=1&run=99", nil, 404)
 
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/runs"), chromedp.WaitVisible(`a[href="/runs/2"]`))
+	b.do(chromedp.Navigate(b.url+"/w/main/runs"), chromedp.WaitVisible(`a[href="/w/main/runs/2"]`))
 	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`([...document.querySelectorAll('tbody input[type="checkbox"]')].forEach(x => x.click()), true)`))
 	require.NoError(t, err)
 	b.press("Compare")

@@ -56,7 +56,7 @@ func open(t *testing.T, r *running) *browser {
 	b.ctx = ctx
 	require.NoError(t, chromedp.Do(ctx)) // starts the browser, which lives as long as ctx
 	b.do(chromedp.EmulateViewport(1280, 800))
-	secret, err := r.store.SignInLink(context.Background(), "admin", "admin", time.Minute)
+	secret, err := r.store.FirstAdminLink(context.Background(), "admin", time.Minute)
 	require.NoError(t, err)
 	b.do(chromedp.Navigate(r.url+"/sign-in#"+secret), chromedp.WaitVisible("table a"))
 	return b
@@ -160,7 +160,7 @@ func TestNewcomerSeesLoopAndLosses(t *testing.T) {
 	b.shoot("models")
 	require.Equal(t, 2, b.count("tbody tr"))
 
-	b.do(chromedp.Click(`a[href="/models/kittiwake-draft"]`), chromedp.WaitVisible(`[data-state="loops"]`), chromedp.WaitVisible(`[data-code="IW101"]`))
+	b.do(chromedp.Click(`a[href="/w/main/models/kittiwake-draft"]`), chromedp.WaitVisible(`[data-state="loops"]`), chromedp.WaitVisible(`[data-code="IW101"]`))
 	require.Equal(t, 5, b.count(`[data-state="loops"]`), "the loop's five nodes are marked")
 	require.Contains(t, b.text(`[data-code="IW101"]`), "goes round for ever")
 	require.Contains(t, b.text(".cm-content"), "kittiwake-draft")
@@ -176,7 +176,7 @@ func TestNewcomerSeesLoopAndLosses(t *testing.T) {
 	b.scroll(620)
 	b.shoot("result-draft-chart")
 
-	b.do(chromedp.Navigate(b.url+"/models/kittiwake"), chromedp.WaitVisible(`[data-node="manifest-drop"]`), chromedp.WaitVisible(`[data-code="IW203"]`))
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="manifest-drop"]`), chromedp.WaitVisible(`[data-code="IW203"]`))
 	require.Equal(t, 0, b.count(`[data-state="loops"], [data-state="loses"]`))
 	b.shoot("workbench-mended")
 	b.do(chromedp.Click(`//button[contains(., "Run")]`), chromedp.WaitVisible(`tr[data-fate="sum"]`))
@@ -184,7 +184,7 @@ func TestNewcomerSeesLoopAndLosses(t *testing.T) {
 	require.NotContains(t, b.text("main"), "A loop:")
 	b.shoot("result-mended")
 
-	b.do(chromedp.Navigate(b.url+"/runs"), chromedp.WaitVisible(`a[href="/runs/2"]`))
+	b.do(chromedp.Navigate(b.url+"/w/main/runs"), chromedp.WaitVisible(`a[href="/w/main/runs/2"]`))
 	require.Equal(t, 2, b.count("tbody tr"))
 	b.shoot("runs")
 	b.clean()
@@ -199,7 +199,7 @@ func TestTextIsCheckedAsItIsTyped(t *testing.T) {
 	needConsole(t)
 	r := start(t)
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`), chromedp.WaitVisible(".text .inner:not([hidden]) .cm-editor"))
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`), chromedp.WaitVisible(".text .inner:not([hidden]) .cm-editor"))
 	b.types("broken: yes\n")
 	b.do(chromedp.WaitVisible(".broken"))
 	require.Eventually(t, func() bool { return b.count(".cm-lint-marker") > 0 }, 20*time.Second, 50*time.Millisecond, "the place is marked beside the text")
@@ -215,7 +215,7 @@ func TestARemedyIsOnePress(t *testing.T) {
 	needConsole(t)
 	r := start(t)
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/models/kittiwake-draft"), chromedp.WaitVisible(`[data-code="IW101"] .remedy button`), chromedp.WaitVisible(".text .inner:not([hidden]) .cm-editor"))
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake-draft"), chromedp.WaitVisible(`[data-code="IW101"] .remedy button`), chromedp.WaitVisible(".text .inner:not([hidden]) .cm-editor"))
 	before := b.count(`li[data-code]`)
 	b.do(chromedp.Click(`[data-code="IW101"] .remedy button`))
 	require.Eventually(t, func() bool { return b.count(`[data-code="IW101"]`) == 0 }, 20*time.Second, 50*time.Millisecond)
@@ -238,7 +238,7 @@ func TestAMessageIsTriedOnTheBoard(t *testing.T) {
 	needConsole(t)
 	r := start(t)
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/models/kittiwake"), chromedp.WaitVisible(`[data-node="axle-scale"]`), chromedp.Click(`//button[contains(., "Try a message")]`), chromedp.WaitVisible(`section[aria-label="Try a message"]`),
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="axle-scale"]`), chromedp.Click(`//button[contains(., "Try a message")]`), chromedp.WaitVisible(`section[aria-label="Try a message"]`),
 		chromedp.Click(`[data-node="axle-scale"] .face`))
 	try := `section[aria-label="Try a message"]`
 	require.Eventually(t, func() bool {
@@ -266,22 +266,22 @@ func TestSavingKeepsBothEditors(t *testing.T) {
 	needConsole(t)
 	r := start(t).signIn()
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`), chromedp.WaitVisible(".text .inner:not([hidden]) .cm-editor"))
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`), chromedp.WaitVisible(".text .inner:not([hidden]) .cm-editor"))
 	b.types("# mine\n")
 	b.press("Save")
 	says := func(words string) func() bool {
 		return func() bool { return strings.Contains(b.text("main"), words) }
 	}
 	require.Eventually(t, says("Saved as revision 2."), 20*time.Second, 50*time.Millisecond)
-	saved := r.do("GET", "/api/v1/models/kittiwake", nil, 200)["text"].(string)
+	saved := r.do("GET", "/api/v1/workspaces/main/models/kittiwake", nil, 200)["text"].(string)
 	require.True(t, strings.HasPrefix(saved, "# mine\nironweir: topology/1"), "the text is kept as it was written")
 
-	r.do("POST", "/api/v1/models/kittiwake/revisions", map[string]string{"text": "# theirs\n" + saved}, 201, "If-Match", `"2"`)
+	r.do("POST", "/api/v1/workspaces/main/models/kittiwake/revisions", map[string]string{"text": "# theirs\n" + saved}, 201, "If-Match", `"2"`)
 	b.types("# mine again\n")
 	b.press("Save")
 	require.Eventually(t, says("somebody has saved"), 20*time.Second, 50*time.Millisecond)
 	require.Contains(t, b.text(".cm-content"), "# mine again", "and what was typed is still there")
-	require.True(t, strings.HasPrefix(r.do("GET", "/api/v1/models/kittiwake", nil, 200)["text"].(string), "# theirs"))
+	require.True(t, strings.HasPrefix(r.do("GET", "/api/v1/workspaces/main/models/kittiwake", nil, 200)["text"].(string), "# theirs"))
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	require.Empty(t, b.outside)
@@ -292,7 +292,7 @@ func TestDarkThemeIsKept(t *testing.T) {
 	needConsole(t)
 	r := start(t)
 	b := open(t, r)
-	b.do(chromedp.Click(`//button[contains(., "Dark theme") or @aria-label="Dark theme"]`), chromedp.WaitVisible(`html[theme="g100"] body`), chromedp.Navigate(b.url+"/models/kittiwake-draft"), chromedp.WaitVisible(`[data-state="loops"]`))
+	b.do(chromedp.Click(`//button[contains(., "Dark theme") or @aria-label="Dark theme"]`), chromedp.WaitVisible(`html[theme="g100"] body`), chromedp.Navigate(b.url+"/w/main/models/kittiwake-draft"), chromedp.WaitVisible(`[data-state="loops"]`))
 	require.Equal(t, 1, b.count(`html[theme="g100"]`))
 	b.shoot("workbench-dark")
 	b.clean()

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"time"
 
 	"ironweir/demo"
 	"ironweir/store"
@@ -13,6 +12,10 @@ import (
 // LoadDemo keeps the demo's models and scenarios, those that are not there yet.
 // A model that somebody has changed stays as it is.
 func LoadDemo(ctx context.Context, s *store.Store) error {
+	w, err := s.EnsureWorkspace(ctx)
+	if err != nil {
+		return err
+	}
 	for _, name := range demo.Models {
 		text, err := demo.Files.ReadFile(name + ".yaml")
 		if err != nil {
@@ -22,8 +25,11 @@ func LoadDemo(ctx context.Context, s *store.Store) error {
 		if err != nil {
 			return fmt.Errorf("demo model %s: %w", name, err)
 		}
-		sum := checked.Check.Summary
-		err = s.CreateModel(ctx, name, &store.Revision{Text: string(text), Note: "the demo", Author: "demo", Errors: sum.Errors, Warnings: sum.Warnings, Notes: sum.Notes, CreatedAt: time.Now()})
+		r, err := checked.revision(string(text), "the demo", "demo")
+		if err != nil {
+			return err
+		}
+		err = s.CreateModel(ctx, w, name, r, store.Once{})
 		if errors.Is(err, store.ErrConflict) {
 			continue
 		}
@@ -35,7 +41,7 @@ func LoadDemo(ctx context.Context, s *store.Store) error {
 			if err != nil {
 				return err
 			}
-			if err := s.SaveScenario(ctx, name, scenario, string(text)); err != nil {
+			if err := s.SaveText(ctx, store.Scenarios, w, name, scenario, string(text)); err != nil {
 				return err
 			}
 		}

@@ -20,6 +20,7 @@ import (
 	"ironweir/formats/picture"
 	"ironweir/formats/report"
 	"ironweir/gallery"
+	"ironweir/store"
 )
 
 // Starter is a model to begin with.
@@ -49,7 +50,7 @@ type Difference struct {
 // formatRoutes bring models in and out of other formats, and tell them apart.
 func (v *Service) formatRoutes() {
 	starters := sync.OnceValue(madeStarters)
-	huma.Register(v.api, huma.Operation{OperationID: "list-starters", Method: http.MethodGet, Path: "/api/v1/starters", Summary: "Models to begin with, each with a scenario", Security: signedIn, Errors: []int{401}},
+	register(v, store.Viewer, huma.Operation{OperationID: "list-starters", Method: http.MethodGet, Path: "/api/v1/starters", Summary: "Models to begin with, each with a scenario"},
 		func(ctx context.Context, in *struct{}) (*struct {
 			Body struct {
 				Starters []Starter `json:"starters"`
@@ -64,7 +65,7 @@ func (v *Service) formatRoutes() {
 			return out, nil
 		})
 
-	huma.Register(v.api, huma.Operation{OperationID: "import", Method: http.MethodPost, Path: "/api/v1/import", Summary: "Turn a file (a model, AsyncAPI 3, an inventory in CSV or JSON Lines, OpenTelemetry traces) into a model; nothing is kept", Security: signedIn, MaxBodyBytes: 2 * MaxBody, Errors: []int{401, 422}},
+	register(v, store.Viewer, huma.Operation{OperationID: "import", Method: http.MethodPost, Path: "/api/v1/import", Summary: "Turn a file (a model, AsyncAPI 3, an inventory in CSV or JSON Lines, OpenTelemetry traces) into a model; nothing is kept", MaxBodyBytes: 2 * MaxBody, Errors: []int{422}},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Name    string `json:"name" maxLength:"255" doc:"the file's name"`
@@ -91,7 +92,7 @@ func (v *Service) formatRoutes() {
 			return &struct{ Body Imported }{out}, nil
 		})
 
-	huma.Register(v.api, huma.Operation{OperationID: "diff", Method: http.MethodPost, Path: "/api/v1/diff", Summary: "Tell two topologies apart in their own terms, and what that does to findings", Security: signedIn, MaxBodyBytes: 2 * MaxBody, Errors: []int{401, 422}},
+	register(v, store.Viewer, huma.Operation{OperationID: "diff", Method: http.MethodPost, Path: "/api/v1/diff", Summary: "Tell two topologies apart in their own terms, and what that does to findings", MaxBodyBytes: 2 * MaxBody, Errors: []int{422}},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Before string `json:"before" doc:"a topology, YAML"`
@@ -115,16 +116,17 @@ func (v *Service) formatRoutes() {
 			return &struct{ Body Difference }{Difference{model.Compare(values[0], values[1]), checks[1].Findings, checks[1].Gone}}, nil
 		})
 
-	huma.Register(v.api, huma.Operation{OperationID: "compare-runs", Method: http.MethodGet, Path: "/api/v1/compare", Summary: "Every number in which the results of runs differ from that of the first, and whether beyond chance", Security: signedIn, Errors: []int{401, 404, 422, 503}},
+	register(v, store.Viewer, huma.Operation{OperationID: "compare-runs", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/compare", Summary: "Every number in which the results of runs differ from that of the first, and whether beyond chance", Errors: []int{422}},
 		func(ctx context.Context, in *struct {
+			WorkspacePath
 			Runs []int64 `query:"run,explode" required:"true" minItems:"2" maxItems:"8" doc:"the runs: run=1&run=2"`
 		}) (*struct{ Body *study.Comparison }, error) {
 			var names []string
 			var docs []any
 			for _, id := range in.Runs {
-				run, err := v.store.Run(ctx, id)
+				run, err := v.run(ctx, id)
 				if err != nil {
-					return nil, v.failure(err, fmt.Sprintf("run %d", id))
+					return nil, err
 				}
 				text, err := v.store.Result(ctx, id)
 				if err != nil {
@@ -140,7 +142,7 @@ func (v *Service) formatRoutes() {
 			return &struct{ Body *study.Comparison }{study.Compare(document.NewHead("compare", "", "", ""), names, docs)}, nil
 		})
 
-	huma.Register(v.api, huma.Operation{OperationID: "get-report", Method: http.MethodGet, Path: "/api/v1/runs/{id}/report", Summary: "One HTML file of a run and the check of its model, for people who have nothing installed", Security: signedIn, Errors: []int{401, 404, 503},
+	register(v, store.Viewer, huma.Operation{OperationID: "get-report", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs/{id}/report", Summary: "One HTML file of a run and the check of its model, for people who have nothing installed",
 		Responses: map[string]*huma.Response{"200": {Description: "the report", Content: map[string]*huma.MediaType{"text/html": {Schema: &huma.Schema{Type: "string"}}}}}},
 		func(ctx context.Context, in *RunPath) (*reportAnswer, error) { return v.report(ctx, in.ID) })
 }
@@ -156,7 +158,7 @@ func (v *Service) report(ctx context.Context, id int64) (*reportAnswer, error) {
 	if err != nil {
 		return nil, err
 	}
-	result, err := v.result(ctx, id)
+	result, err := result[study.Document](ctx, v, id, "run")
 	if err != nil {
 		return nil, err
 	}
@@ -181,17 +183,4 @@ func madeStarters() []Starter {
 		out = append(out, made)
 	}
 	return out
-}
-
-// result reads the result of a run.
-func (v *Service) result(ctx context.Context, id int64) (*study.Document, error) {
-	text, err := v.store.Result(ctx, id)
-	if err != nil {
-		return nil, v.failure(err, fmt.Sprintf("result of run %d (yet)", id))
-	}
-	doc := &study.Document{}
-	if err := json.Unmarshal(text, doc); err != nil {
-		return nil, v.failure(err, "result")
-	}
-	return doc, nil
 }

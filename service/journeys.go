@@ -14,6 +14,7 @@ import (
 	"ironweir/core/model"
 	"ironweir/core/sim"
 	"ironweir/core/study"
+	"ironweir/jobs"
 	"ironweir/store"
 )
 
@@ -53,38 +54,42 @@ type AtRest struct {
 	Messages []sim.Resting `json:"messages"`
 }
 
-// past is a run with what it was made of.
+// past is a run with what it was made of: of several variants, the model as it
+// is.
 type past struct {
 	run      *store.Run
 	text     string
 	graph    *graph.Graph
 	scenario *model.Scenario
+	limits   sim.Limits
 }
 
 // past finds a run and compiles its model again.
 func (v *Service) past(ctx context.Context, id int64) (*past, error) {
-	run, err := v.store.Run(ctx, id)
+	run, err := v.run(ctx, id)
 	if err != nil {
-		return nil, v.failure(err, fmt.Sprintf("run %d", id))
+		return nil, err
 	}
-	revision, err := v.store.Revision(ctx, run.Model, run.Revision)
+	revision, err := v.store.RevisionOfRun(ctx, run)
 	if err != nil {
 		return nil, v.failure(err, fmt.Sprintf("revision %d of model %s", run.Revision, run.Model))
 	}
-	g, err := compile(run.Model+".yaml", revision.Text)
+	settings, err := v.store.Settings(ctx)
+	if err != nil {
+		return nil, v.failure(err, "settings")
+	}
+	limits := jobs.LimitsOf(settings)
+	task, err := jobs.NewTask(run, revision.Text, limits)
 	if err != nil {
 		return nil, badFile(err)
 	}
-	s, err := model.ParseScenario(run.Scenario+".yaml", []byte(run.Text), g.Topology)
-	if err != nil {
-		return nil, badFile(err)
-	}
-	return &past{run, revision.Text, g, s}, nil
+	base := task.Base()
+	return &past{run, revision.Text, base.Graph, base.Scenario, limits}, nil
 }
 
 // plan gives the first replication; it ends early when nobody waits for it.
-func (p *past) plan(ctx context.Context, limits sim.Limits) sim.Plan {
-	plan := study.Plan{Graph: p.graph, Scenario: p.scenario, Limits: limits, Stop: func() string {
+func (p *past) plan(ctx context.Context) sim.Plan {
+	plan := study.Plan{Graph: p.graph, Scenario: p.scenario, Limits: p.limits, Stop: func() string {
 		if ctx.Err() != nil {
 			return "an interruption"
 		}
@@ -95,6 +100,9 @@ func (p *past) plan(ctx context.Context, limits sim.Limits) sim.Plan {
 
 // journeys gives the sample of a run's journeys.
 func (v *Service) journeys(ctx context.Context, id int64) ([]sim.Journey, error) {
+	if _, err := v.run(ctx, id); err != nil { // it must lie in this workspace
+		return nil, err
+	}
 	if told, ok := v.teller.find(id); ok {
 		return told, nil
 	}
@@ -107,7 +115,7 @@ func (v *Service) journeys(ctx context.Context, id int64) ([]sim.Journey, error)
 	if err != nil {
 		return nil, err
 	}
-	told, err := sim.Journeys(p.plan(ctx, v.runner.Limits), retold)
+	told, err := sim.Journeys(p.plan(ctx), retold)
 	if err != nil {
 		return nil, v.failure(err, "journeys")
 	}
@@ -171,7 +179,7 @@ func (v *Service) journeyRoutes() {
 			Sampled  int           `json:"sampled" doc:"how many are told, before the filter: the first 200 that ended badly and 100 of the others"`
 		}
 	}
-	huma.Register(v.api, huma.Operation{OperationID: "list-journeys", Method: http.MethodGet, Path: "/api/v1/runs/{id}/journeys", Summary: "Journeys of a run's first replication: those that ended badly and a sample of the rest", Security: signedIn, Errors: []int{401, 404, 503}},
+	register(v, store.Viewer, huma.Operation{OperationID: "list-journeys", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs/{id}/journeys", Summary: "Journeys of a run's first replication: those that ended badly and a sample of the rest"},
 		func(ctx context.Context, in *struct {
 			RunPath
 			Outcome string `query:"outcome" enum:"complete,damaged,open"`
@@ -194,7 +202,7 @@ func (v *Service) journeyRoutes() {
 			return out, nil
 		})
 
-	huma.Register(v.api, huma.Operation{OperationID: "get-journey", Method: http.MethodGet, Path: "/api/v1/runs/{id}/journeys/{journey}", Summary: "One journey, step by step", Security: signedIn, Errors: []int{401, 404, 503}},
+	register(v, store.Viewer, huma.Operation{OperationID: "get-journey", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs/{id}/journeys/{journey}", Summary: "One journey, step by step"},
 		func(ctx context.Context, in *struct {
 			RunPath
 			Journey uint64 `path:"journey" minimum:"1"`
@@ -212,7 +220,7 @@ func (v *Service) journeyRoutes() {
 			if err != nil {
 				return nil, err
 			}
-			j, err := sim.OneJourney(p.plan(ctx, v.runner.Limits), in.Journey)
+			j, err := sim.OneJourney(p.plan(ctx), in.Journey)
 			if err != nil {
 				return nil, v.failure(err, "journey")
 			}
@@ -222,7 +230,7 @@ func (v *Service) journeyRoutes() {
 			return &struct{ Body sim.Journey }{*j}, nil
 		})
 
-	huma.Register(v.api, huma.Operation{OperationID: "get-rest", Method: http.MethodGet, Path: "/api/v1/runs/{id}/rest", Summary: "What rests in a node at an instant of the first replication", Security: signedIn, Errors: []int{401, 404, 422, 503}},
+	register(v, store.Viewer, huma.Operation{OperationID: "get-rest", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs/{id}/rest", Summary: "What rests in a node at an instant of the first replication", Errors: []int{422}},
 		func(ctx context.Context, in *struct {
 			RunPath
 			Node string  `query:"node" required:"true"`
@@ -233,7 +241,7 @@ func (v *Service) journeyRoutes() {
 				return nil, err
 			}
 			at := time.Duration(min(in.At, model.MaxDuration.Seconds()) * 1e9)
-			rests, total, err := sim.Rest(p.plan(ctx, v.runner.Limits), in.Node, at)
+			rests, total, err := sim.Rest(p.plan(ctx), in.Node, at)
 			if err != nil {
 				return nil, huma.Error422UnprocessableEntity(err.Error())
 			}

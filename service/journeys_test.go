@@ -12,8 +12,8 @@ import (
 // what rested in a queue at an instant.
 func TestJourneysOfARunAreTold(t *testing.T) {
 	r := start(t).signIn()
-	run := r.do("POST", "/api/v1/models/kittiwake-draft/runs", map[string]any{"scenario": "friday-evening"}, 202)
-	path := fmt.Sprintf("/api/v1/runs/%v", run["id"])
+	run := r.do("POST", "/api/v1/workspaces/main/models/kittiwake-draft/runs", map[string]any{"scenario": "friday-evening"}, 202)
+	path := fmt.Sprintf("/api/v1/workspaces/main/runs/%v", run["id"])
 	require.Eventually(t, func() bool { return r.do("GET", path, nil, 200)["state"] == "done" }, time.Minute, 50*time.Millisecond)
 
 	all := r.do("GET", path+"/journeys", nil, 200)
@@ -37,5 +37,5 @@ func TestJourneysOfARunAreTold(t *testing.T) {
 	require.NotEmpty(t, rests["messages"])
 	r.do("GET", path+"/rest?node=nowhere&at=10", nil, 422)
 	r.do("GET", path+"/rest?node=consignments&at=99999999", nil, 422)
-	r.do("GET", "/api/v1/runs/999/journeys", nil, 404)
+	r.do("GET", "/api/v1/workspaces/main/runs/999/journeys", nil, 404)
 }

@@ -99,8 +99,8 @@ type revisionAnswer struct {
 	Body     *store.Revision
 }
 
-func answerRevision(name string, r *store.Revision) *revisionAnswer {
-	return &revisionAnswer{ETag: etag(r.Number), Location: fmt.Sprintf("/api/v1/models/%s/revisions/%d", name, r.Number), Body: r}
+func answerRevision(ctx context.Context, name string, r *store.Revision) *revisionAnswer {
+	return &revisionAnswer{ETag: etag(r.Number), Location: fmt.Sprintf("/api/v1/workspaces/%s/models/%s/revisions/%d", spaceOf(ctx).Name, name, r.Number), Body: r}
 }
 
 func etag(number int) string { return `"` + strconv.Itoa(number) + `"` }
@@ -111,17 +111,27 @@ func revisionOf(ctx context.Context, name, text, note string) (*store.Revision, 
 	if err != nil {
 		return nil, err
 	}
-	s := checked.Check.Summary
-	return &store.Revision{Text: text, Note: note, Author: userOf(ctx).Name, Errors: s.Errors, Warnings: s.Warnings, Notes: s.Notes, CreatedAt: time.Now()}, nil
+	return checked.revision(text, note, accessOf(ctx).User.Name)
+}
+
+// revision makes the revision that keeps a checked text.
+func (c *Checked) revision(text, note, author string) (*store.Revision, error) {
+	findings, err := json.Marshal(c.Check.Findings)
+	if err != nil {
+		return nil, err
+	}
+	s := c.Check.Summary
+	return &store.Revision{Text: text, Note: note, Author: author, Errors: s.Errors, Warnings: s.Warnings, Notes: s.Notes, Findings: findings, CreatedAt: time.Now()}, nil
 }
 
 // ModelPath names a model in a path.
 type ModelPath struct {
+	WorkspacePath
 	Name string `path:"name" pattern:"^[a-z][a-z0-9-]{0,62}$" doc:"the model's name"`
 }
 
 func (v *Service) modelRoutes() {
-	huma.Register(v.api, huma.Operation{OperationID: "check", Method: http.MethodPost, Path: "/api/v1/check", Summary: "Check a topology's text, and give what is drawn of it", Security: signedIn, MaxBodyBytes: MaxBody, Errors: []int{401, 422}},
+	register(v, store.Viewer, huma.Operation{OperationID: "check", Method: http.MethodPost, Path: "/api/v1/check", Summary: "Check a topology's text, and give what is drawn of it", MaxBodyBytes: MaxBody, Errors: []int{422}},
 		func(ctx context.Context, in *struct{ Body textBody }) (*struct{ Body *Checked }, error) {
 			checked, err := checkText("model.yaml", in.Body.Text)
 			if err != nil {
@@ -130,13 +140,7 @@ func (v *Service) modelRoutes() {
 			return &struct{ Body *Checked }{checked}, nil
 		})
 
-	type modelList struct {
-		Body struct {
-			Models []store.Listed `json:"models"`
-			Next   string         `json:"next,omitempty" doc:"the cursor of the next page"`
-		}
-	}
-	huma.Register(v.api, huma.Operation{OperationID: "apply-patch", Method: http.MethodPost, Path: "/api/v1/apply", Summary: "Write a JSON Merge Patch, such as a remedy, into a topology's text, comments and layout kept", Security: signedIn, MaxBodyBytes: MaxBody, Errors: []int{401, 422}},
+	register(v, store.Viewer, huma.Operation{OperationID: "apply-patch", Method: http.MethodPost, Path: "/api/v1/apply", Summary: "Write a JSON Merge Patch, such as a remedy, into a topology's text, comments and layout kept", MaxBodyBytes: MaxBody, Errors: []int{422}},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Text  string         `json:"text" doc:"The topology, as YAML"`
@@ -168,26 +172,24 @@ func (v *Service) modelRoutes() {
 			return out, nil
 		})
 
-	huma.Register(v.api, huma.Operation{OperationID: "list-models", Method: http.MethodGet, Path: "/api/v1/models", Summary: "List models by name", Security: signedIn, Errors: []int{401, 503}},
+	register(v, store.Viewer, huma.Operation{OperationID: "list-models", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/models", Summary: "List models by name"},
 		func(ctx context.Context, in *struct {
+			WorkspacePath
+			Search string `query:"search" maxLength:"200" doc:"only those whose name or text holds this"`
 			Cursor string `query:"cursor"`
 			Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"100"`
-		}) (*modelList, error) {
-			models, err := v.store.Models(ctx, in.Cursor, in.Limit+1)
+		}) (*page[store.Listed], error) {
+			models, err := v.store.Models(ctx, spaceOf(ctx), in.Search, in.Cursor, in.Limit+1)
 			if err != nil {
 				return nil, v.failure(err, "model")
 			}
-			out := &modelList{}
-			if len(models) > in.Limit {
-				models = models[:in.Limit]
-				out.Body.Next = models[in.Limit-1].Name
-			}
-			out.Body.Models = models
-			return out, nil
+			return paged(models, in.Limit, func(m store.Listed) string { return m.Name }), nil
 		})
 
-	huma.Register(v.api, huma.Operation{OperationID: "create-model", Method: http.MethodPost, Path: "/api/v1/models", Summary: "Make a model", Security: signedIn, DefaultStatus: 201, MaxBodyBytes: MaxBody, Errors: []int{401, 409, 422, 503}},
+	register(v, store.Editor, huma.Operation{OperationID: "create-model", Method: http.MethodPost, Path: "/api/v1/workspaces/{workspace}/models", Summary: "Make a model", DefaultStatus: 201, MaxBodyBytes: MaxBody, Errors: []int{409, 422}},
 		func(ctx context.Context, in *struct {
+			WorkspacePath
+			Keyed
 			Body struct {
 				Name string `json:"name" pattern:"^[a-z][a-z0-9-]{0,62}$"`
 				Text string `json:"text" doc:"the topology, YAML"`
@@ -198,73 +200,83 @@ func (v *Service) modelRoutes() {
 			if err != nil {
 				return nil, badFile(err)
 			}
-			if err := v.store.CreateModel(ctx, in.Body.Name, r); err != nil {
+			if err := v.store.CreateModel(ctx, spaceOf(ctx), in.Body.Name, r, once(in.Key, in.Body)); err != nil {
 				return nil, v.failure(err, "model "+in.Body.Name)
 			}
-			return answerRevision(in.Body.Name, r), nil
+			return answerRevision(ctx, in.Body.Name, r), nil
 		})
 
-	huma.Register(v.api, huma.Operation{OperationID: "get-model", Method: http.MethodGet, Path: "/api/v1/models/{name}", Summary: "The latest revision of a model", Security: signedIn, Errors: []int{401, 404, 503}},
+	register(v, store.Viewer, huma.Operation{OperationID: "get-model", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/models/{name}", Summary: "The latest revision of a model"},
 		func(ctx context.Context, in *ModelPath) (*revisionAnswer, error) {
-			r, err := v.store.Revision(ctx, in.Name, 0)
+			r, err := v.store.Revision(ctx, spaceOf(ctx), in.Name, 0)
 			if err != nil {
 				return nil, v.failure(err, "model "+in.Name)
 			}
-			return answerRevision(in.Name, r), nil
+			return answerRevision(ctx, in.Name, r), nil
 		})
 
-	huma.Register(v.api, huma.Operation{OperationID: "delete-model", Method: http.MethodDelete, Path: "/api/v1/models/{name}", Summary: "Remove a model with its revisions, scenarios and runs", Security: signedIn, DefaultStatus: 204, Errors: []int{401, 404, 503}},
+	register(v, store.Editor, huma.Operation{OperationID: "delete-model", Method: http.MethodDelete, Path: "/api/v1/workspaces/{workspace}/models/{name}", Summary: "Remove a model with its revisions, scenarios and runs", DefaultStatus: 204},
 		func(ctx context.Context, in *ModelPath) (*struct{}, error) {
-			if err := v.store.DeleteModel(ctx, in.Name); err != nil {
+			if err := v.store.DeleteModel(ctx, spaceOf(ctx), in.Name); err != nil {
 				return nil, v.failure(err, "model "+in.Name)
 			}
 			return nil, nil
 		})
 
-	type revisionList struct {
-		Body struct {
-			Revisions []store.Revision `json:"revisions"`
-			Next      string           `json:"next,omitempty"`
-		}
-	}
-	huma.Register(v.api, huma.Operation{OperationID: "list-revisions", Method: http.MethodGet, Path: "/api/v1/models/{name}/revisions", Summary: "List a model's revisions, latest first, without their text", Security: signedIn, Errors: []int{401, 404, 503}},
+	register(v, store.Viewer, huma.Operation{OperationID: "list-revisions", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/models/{name}/revisions", Summary: "List a model's revisions, latest first, without their text"},
 		func(ctx context.Context, in *struct {
 			ModelPath
 			Cursor int `query:"cursor" minimum:"0"`
 			Limit  int `query:"limit" minimum:"1" maximum:"200" default:"50"`
-		}) (*revisionList, error) {
+		}) (*page[store.Revision], error) {
 			before := in.Cursor
 			if before == 0 {
 				before = math.MaxInt32
 			}
-			list, err := v.store.Revisions(ctx, in.Name, before, in.Limit+1)
+			list, err := v.store.Revisions(ctx, spaceOf(ctx), in.Name, before, in.Limit+1)
 			if err != nil {
 				return nil, v.failure(err, "model "+in.Name)
 			}
-			out := &revisionList{}
-			if len(list) > in.Limit {
-				list = list[:in.Limit]
-				out.Body.Next = strconv.Itoa(list[in.Limit-1].Number)
-			}
-			out.Body.Revisions = list
-			return out, nil
+			return paged(list, in.Limit, func(r store.Revision) string { return strconv.Itoa(r.Number) }), nil
 		})
 
-	huma.Register(v.api, huma.Operation{OperationID: "get-revision", Method: http.MethodGet, Path: "/api/v1/models/{name}/revisions/{number}", Summary: "One revision of a model", Security: signedIn, Errors: []int{401, 404, 503}},
+	register(v, store.Viewer, huma.Operation{OperationID: "get-revision", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/models/{name}/revisions/{number}", Summary: "One revision of a model"},
 		func(ctx context.Context, in *struct {
 			ModelPath
 			Number int `path:"number" minimum:"1"`
 		}) (*revisionAnswer, error) {
-			r, err := v.store.Revision(ctx, in.Name, in.Number)
+			r, err := v.store.Revision(ctx, spaceOf(ctx), in.Name, in.Number)
 			if err != nil {
 				return nil, v.failure(err, fmt.Sprintf("revision %d of model %s", in.Number, in.Name))
 			}
-			return answerRevision(in.Name, r), nil
+			return answerRevision(ctx, in.Name, r), nil
 		})
 
-	huma.Register(v.api, huma.Operation{OperationID: "save-revision", Method: http.MethodPost, Path: "/api/v1/models/{name}/revisions", Summary: "Save a revision on top of the one that If-Match names", Security: signedIn, DefaultStatus: 201, MaxBodyBytes: MaxBody, Errors: []int{401, 404, 412, 422, 428, 503}},
+	type findingList struct {
+		Body struct {
+			Findings []check.Finding `json:"findings"`
+		}
+	}
+	register(v, store.Viewer, huma.Operation{OperationID: "get-findings", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/models/{name}/revisions/{number}/findings", Summary: "What was found in a revision when it was saved"},
 		func(ctx context.Context, in *struct {
 			ModelPath
+			Number int `path:"number" minimum:"1"`
+		}) (*findingList, error) {
+			r, err := v.store.Revision(ctx, spaceOf(ctx), in.Name, in.Number)
+			if err != nil {
+				return nil, v.failure(err, fmt.Sprintf("revision %d of model %s", in.Number, in.Name))
+			}
+			out := &findingList{}
+			if err := json.Unmarshal(r.Findings, &out.Body.Findings); err != nil {
+				return nil, v.failure(err, "findings")
+			}
+			return out, nil
+		})
+
+	register(v, store.Editor, huma.Operation{OperationID: "save-revision", Method: http.MethodPost, Path: "/api/v1/workspaces/{workspace}/models/{name}/revisions", Summary: "Save a revision on top of the one that If-Match names", DefaultStatus: 201, MaxBodyBytes: MaxBody, Errors: []int{412, 422, 428}},
+		func(ctx context.Context, in *struct {
+			ModelPath
+			Keyed
 			IfMatch string `header:"If-Match" doc:"the ETag of the revision that was edited"`
 			Body    struct {
 				Text string `json:"text"`
@@ -279,54 +291,9 @@ func (v *Service) modelRoutes() {
 			if err != nil {
 				return nil, badFile(err)
 			}
-			if err := v.store.SaveRevision(ctx, in.Name, onTop, r); err != nil {
+			if err := v.store.SaveRevision(ctx, spaceOf(ctx), in.Name, onTop, r, once(in.Key, in.Body)); err != nil {
 				return nil, v.failure(err, "model "+in.Name)
 			}
-			return answerRevision(in.Name, r), nil
+			return answerRevision(ctx, in.Name, r), nil
 		})
-
-	type scenarioList struct {
-		Body struct {
-			Scenarios []store.Scenario `json:"scenarios"`
-		}
-	}
-	huma.Register(v.api, huma.Operation{OperationID: "list-scenarios", Method: http.MethodGet, Path: "/api/v1/models/{name}/scenarios", Summary: "List a model's scenarios", Security: signedIn, Errors: []int{401, 404, 503}},
-		func(ctx context.Context, in *ModelPath) (*scenarioList, error) {
-			list, err := v.store.Scenarios(ctx, in.Name)
-			if err != nil {
-				return nil, v.failure(err, "model "+in.Name)
-			}
-			out := &scenarioList{}
-			out.Body.Scenarios = list
-			return out, nil
-		})
-
-	huma.Register(v.api, huma.Operation{OperationID: "save-scenario", Method: http.MethodPut, Path: "/api/v1/models/{name}/scenarios/{scenario}", Summary: "Make or replace a scenario of a model", Security: signedIn, DefaultStatus: 204, MaxBodyBytes: MaxBody, Errors: []int{401, 404, 422, 503}},
-		func(ctx context.Context, in *struct {
-			ModelPath
-			Scenario string `path:"scenario" pattern:"^[a-z][a-z0-9-]{0,62}$"`
-			Body     textBody
-		}) (*struct{}, error) {
-			r, err := v.store.Revision(ctx, in.Name, 0)
-			if err != nil {
-				return nil, v.failure(err, "model "+in.Name)
-			}
-			if err := readScenario(r, in.Scenario, in.Body.Text); err != nil {
-				return nil, badFile(err)
-			}
-			if err := v.store.SaveScenario(ctx, in.Name, in.Scenario, in.Body.Text); err != nil {
-				return nil, v.failure(err, "model "+in.Name)
-			}
-			return nil, nil
-		})
-}
-
-// readScenario checks a scenario against a revision.
-func readScenario(r *store.Revision, name, text string) error {
-	t, err := model.Parse("model.yaml", []byte(r.Text), model.Options{})
-	if err != nil {
-		return err
-	}
-	_, err = model.ParseScenario(name+".yaml", []byte(text), t)
-	return err
 }

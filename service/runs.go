@@ -11,6 +11,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"ironweir/core/sim"
 	"ironweir/core/study"
 	"ironweir/jobs"
 	"ironweir/store"
@@ -18,6 +19,7 @@ import (
 
 // RunPath names a run in a path.
 type RunPath struct {
+	WorkspacePath
 	ID int64 `path:"id" minimum:"1" doc:"the run"`
 }
 
@@ -26,108 +28,190 @@ type runAnswer struct {
 	Body     *store.Run
 }
 
+// RunRequest is what a run is asked for with.
+type RunRequest struct {
+	Scenario string   `json:"scenario" doc:"a scenario of the model"`
+	Revision int      `json:"revision,omitempty" minimum:"0" doc:"0 or absent: the latest"`
+	Variants []string `json:"variants,omitempty" maxItems:"20" doc:"variants of the model, run side by side with it as it is"`
+	store.Study
+}
+
+// run finds a run of the workspace that a request is about.
+func (v *Service) run(ctx context.Context, id int64) (*store.Run, error) {
+	r, err := v.store.Run(ctx, id)
+	if err == nil && r.Workspace != spaceOf(ctx).Name {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return nil, v.failure(err, fmt.Sprintf("run %d in this workspace", id))
+	}
+	return r, nil
+}
+
+// asked makes the run that was asked for, and checks that it can be done.
+func (v *Service) asked(ctx context.Context, name string, q RunRequest) (*store.Run, error) {
+	r, err := v.store.Revision(ctx, spaceOf(ctx), name, q.Revision)
+	if err != nil {
+		return nil, v.failure(err, "such revision of model "+name)
+	}
+	s, err := v.store.Text(ctx, store.Scenarios, spaceOf(ctx), name, q.Scenario)
+	if err != nil {
+		return nil, v.failure(err, "scenario "+q.Scenario+" of model "+name)
+	}
+	of := q.Study
+	of.Variants = nil
+	for _, variant := range q.Variants {
+		text, err := v.store.Text(ctx, store.Variants, spaceOf(ctx), name, variant)
+		if err != nil {
+			return nil, v.failure(err, "variant "+variant+" of model "+name)
+		}
+		of.Variants = append(of.Variants, store.Variant{Name: text.Name, Text: text.Text})
+	}
+	if len(of.Variants) > 0 && len(of.Sweep) > 0 {
+		return nil, huma.Error422UnprocessableEntity("a run is of variants or of a sweep, not of both")
+	}
+	text, err := json.Marshal(of)
+	if err != nil {
+		return nil, v.failure(err, "run")
+	}
+	run := &store.Run{Model: name, Revision: r.Number, Scenario: s.Name, Text: s.Text, Study: text, Author: accessOf(ctx).User.Name, CreatedAt: time.Now()}
+	task, err := jobs.NewTask(run, r.Text, sim.Limits{})
+	if err != nil {
+		return nil, badFile(err)
+	}
+	if run.Parts, err = task.Parts(); err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	run.Priority = store.Soon
+	if run.Parts > manyParts {
+		run.Priority = store.Later
+	}
+	return run, nil
+}
+
+// manyParts is how many parts a run may have that goes before long studies.
+const manyParts = 16
+
 func (v *Service) runRoutes() {
-	huma.Register(v.api, huma.Operation{OperationID: "start-run", Method: http.MethodPost, Path: "/api/v1/models/{name}/runs", Summary: "Simulate a revision under a scenario; follow the run at its location", Security: signedIn, DefaultStatus: 202, Errors: []int{401, 404, 422, 503}},
+	register(v, store.Editor, huma.Operation{OperationID: "start-run", Method: http.MethodPost, Path: "/api/v1/workspaces/{workspace}/models/{name}/runs", Summary: "Simulate a revision under a scenario, its variants beside it, or the points of a sweep; follow the run at its location", DefaultStatus: 202, MaxBodyBytes: MaxBody, Errors: []int{409}},
 		func(ctx context.Context, in *struct {
 			ModelPath
-			Body struct {
-				Scenario string `json:"scenario" doc:"a scenario of the model"`
-				Revision int    `json:"revision,omitempty" minimum:"0" doc:"0 or absent: the latest"`
-			}
+			Keyed
+			Body RunRequest
 		}) (*runAnswer, error) {
-			r, err := v.store.Revision(ctx, in.Name, in.Body.Revision)
+			run, err := v.asked(ctx, in.Name, in.Body)
 			if err != nil {
-				return nil, v.failure(err, "such revision of model "+in.Name)
+				return nil, err
 			}
-			s, err := v.store.Scenario(ctx, in.Name, in.Body.Scenario)
-			if err != nil {
-				return nil, v.failure(err, "scenario "+in.Body.Scenario+" of model "+in.Name)
-			}
-			if err := readScenario(r, s.Name, s.Text); err != nil {
-				return nil, badFile(err)
-			}
-			run := &store.Run{Revision: r.Number, Scenario: s.Name, Text: s.Text, Author: userOf(ctx).Name, CreatedAt: time.Now()}
-			if err := v.store.CreateRun(ctx, in.Name, run); err != nil {
+			if err := v.queue.Start(ctx, spaceOf(ctx), in.Name, run, once(in.Key, in.Body)); err != nil {
 				return nil, v.failure(err, "model "+in.Name)
 			}
-			v.runner.Wake()
-			return &runAnswer{Location: fmt.Sprintf("/api/v1/runs/%d", run.ID), Body: run}, nil
+			return &runAnswer{Location: fmt.Sprintf("/api/v1/workspaces/%s/runs/%d", run.Workspace, run.ID), Body: run}, nil
 		})
 
-	type runList struct {
-		Body struct {
-			Runs []store.Run `json:"runs"`
-			Next string      `json:"next,omitempty"`
-		}
-	}
-	huma.Register(v.api, huma.Operation{OperationID: "list-runs", Method: http.MethodGet, Path: "/api/v1/runs", Summary: "List runs, latest first", Security: signedIn, Errors: []int{401, 503}},
+	register(v, store.Viewer, huma.Operation{OperationID: "list-runs", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs", Summary: "List runs, latest first"},
 		func(ctx context.Context, in *struct {
+			WorkspacePath
 			Model  string `query:"model"`
 			Cursor int64  `query:"cursor" minimum:"0"`
 			Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"50"`
-		}) (*runList, error) {
+		}) (*page[store.Run], error) {
 			before := in.Cursor
 			if before == 0 {
 				before = math.MaxInt64
 			}
-			list, err := v.store.Runs(ctx, in.Model, before, in.Limit+1)
+			list, err := v.store.Runs(ctx, spaceOf(ctx), in.Model, before, in.Limit+1)
 			if err != nil {
 				return nil, v.failure(err, "run")
 			}
-			out := &runList{}
-			if len(list) > in.Limit {
-				list = list[:in.Limit]
-				out.Body.Next = strconv.FormatInt(list[in.Limit-1].ID, 10)
-			}
-			out.Body.Runs = list
-			return out, nil
+			return paged(list, in.Limit, func(r store.Run) string { return strconv.FormatInt(r.ID, 10) }), nil
 		})
 
-	huma.Register(v.api, huma.Operation{OperationID: "get-run", Method: http.MethodGet, Path: "/api/v1/runs/{id}", Summary: "One run, without its result", Security: signedIn, Errors: []int{401, 404, 503}},
-		func(ctx context.Context, in *RunPath) (*runAnswer, error) {
-			run, err := v.store.Run(ctx, in.ID)
-			if err != nil {
-				return nil, v.failure(err, fmt.Sprintf("run %d", in.ID))
-			}
-			return &runAnswer{Body: run}, nil
-		})
-
-	huma.Register(v.api, huma.Operation{OperationID: "get-result", Method: http.MethodGet, Path: "/api/v1/runs/{id}/result", Summary: "The result of a run, as the command line prints it", Security: signedIn, Errors: []int{401, 404, 503}},
-		func(ctx context.Context, in *RunPath) (*struct{ Body *study.Document }, error) {
-			doc, err := v.result(ctx, in.ID)
+	register(v, store.Editor, huma.Operation{OperationID: "delete-run", Method: http.MethodDelete, Path: "/api/v1/workspaces/{workspace}/runs/{id}", Summary: "Remove a run with its result", DefaultStatus: 204},
+		func(ctx context.Context, in *RunPath) (*struct{}, error) {
+			r, err := v.run(ctx, in.ID)
 			if err != nil {
 				return nil, err
 			}
-			return &struct{ Body *study.Document }{doc}, nil
-		})
-
-	huma.Register(v.api, huma.Operation{OperationID: "cancel-run", Method: http.MethodPost, Path: "/api/v1/runs/{id}/cancel", Summary: "End a run early; it keeps what it has", Security: signedIn, DefaultStatus: 204, Errors: []int{401, 404, 503}},
-		func(ctx context.Context, in *RunPath) (*struct{}, error) {
-			if _, err := v.store.Run(ctx, in.ID); err != nil {
-				return nil, v.failure(err, fmt.Sprintf("run %d", in.ID))
-			}
-			if err := v.runner.Cancel(ctx, in.ID); err != nil {
+			if err := v.store.DeleteRun(ctx, r); err != nil {
 				return nil, v.failure(err, "run")
 			}
 			return nil, nil
 		})
 
-	huma.Register(v.api, huma.Operation{OperationID: "follow-run", Method: http.MethodGet, Path: "/api/v1/runs/{id}/events", Summary: "The progress of a run as Server-Sent Events, until it ends", Security: signedIn, Errors: []int{401, 404, 503},
+	register(v, store.Viewer, huma.Operation{OperationID: "get-run", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs/{id}", Summary: "One run, without its result"},
+		func(ctx context.Context, in *RunPath) (*runAnswer, error) {
+			run, err := v.run(ctx, in.ID)
+			if err != nil {
+				return nil, err
+			}
+			return &runAnswer{Body: run}, nil
+		})
+
+	register(v, store.Viewer, huma.Operation{OperationID: "get-result", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs/{id}/result", Summary: "The result of a run, as the command line prints it"},
+		func(ctx context.Context, in *RunPath) (*struct{ Body *study.Document }, error) {
+			doc, err := result[study.Document](ctx, v, in.ID, "run")
+			return &struct{ Body *study.Document }{doc}, err
+		})
+	register(v, store.Viewer, huma.Operation{OperationID: "get-variants-result", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs/{id}/variants", Summary: "The result of a run of variants side by side, with their differences"},
+		func(ctx context.Context, in *RunPath) (*struct{ Body *study.Variants }, error) {
+			doc, err := result[study.Variants](ctx, v, in.ID, "variants")
+			return &struct{ Body *study.Variants }{doc}, err
+		})
+	register(v, store.Viewer, huma.Operation{OperationID: "get-sweep-result", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs/{id}/sweep", Summary: "The result of a run of a sweep, point by point"},
+		func(ctx context.Context, in *RunPath) (*struct{ Body *study.Sweep }, error) {
+			doc, err := result[study.Sweep](ctx, v, in.ID, "sweep")
+			return &struct{ Body *study.Sweep }{doc}, err
+		})
+
+	register(v, store.Editor, huma.Operation{OperationID: "cancel-run", Method: http.MethodPost, Path: "/api/v1/workspaces/{workspace}/runs/{id}/cancel", Summary: "End a run early; it keeps what it has", DefaultStatus: 204},
+		func(ctx context.Context, in *RunPath) (*struct{}, error) {
+			run, err := v.run(ctx, in.ID)
+			if err != nil {
+				return nil, err
+			}
+			if err := v.queue.Cancel(ctx, run, accessOf(ctx).User.Name); err != nil {
+				return nil, v.failure(err, "run")
+			}
+			return nil, nil
+		})
+
+	register(v, store.Viewer, huma.Operation{OperationID: "follow-run", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs/{id}/events", Summary: "The progress of a run as Server-Sent Events, until it ends",
 		Responses: map[string]*huma.Response{"200": {Description: "events of type `progress`, each an update", Content: map[string]*huma.MediaType{"text/event-stream": {}}}}},
 		func(ctx context.Context, in *struct {
 			RunPath
 			LastEventID string `header:"Last-Event-ID" doc:"an update says all; a stream that is resumed starts with how things stand"`
 		}) (*huma.StreamResponse, error) {
-			if _, err := v.store.Run(ctx, in.ID); err != nil {
-				return nil, v.failure(err, fmt.Sprintf("run %d", in.ID))
+			if _, err := v.run(ctx, in.ID); err != nil {
+				return nil, err
 			}
 			return &huma.StreamResponse{Body: func(hc huma.Context) { v.stream(hc, in.ID) }}, nil
 		})
 }
 
+// result gives the result document of a run of some kind.
+func result[T any](ctx context.Context, v *Service, id int64, kind string) (*T, error) {
+	run, err := v.run(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if run.Kind != kind {
+		return nil, huma.Error404NotFound(fmt.Sprintf("run %d is of kind %s, not %s: its result lies elsewhere", id, run.Kind, kind))
+	}
+	text, err := v.store.Result(ctx, id)
+	if err != nil {
+		return nil, v.failure(err, fmt.Sprintf("result of run %d (yet)", id))
+	}
+	doc := new(T)
+	if err := json.Unmarshal(text, doc); err != nil {
+		return nil, v.failure(err, "result")
+	}
+	return doc, nil
+}
+
 // stream writes updates until the run ends or the listener has gone.
 func (v *Service) stream(ctx huma.Context, id int64) {
-	updates, stop := v.runner.Listen(id) // before the first look, so that nothing falls between
+	updates, stop := v.queue.Listen(id) // before the first look, so that nothing falls between
 	defer stop()
 	ctx.SetHeader("Content-Type", "text/event-stream")
 	ctx.SetHeader("X-Accel-Buffering", "no")
@@ -144,7 +228,7 @@ func (v *Service) stream(ctx huma.Context, id int64) {
 		return err == nil && !u.Ended()
 	}
 	run, err := v.store.Run(ctx.Context(), id)
-	if err != nil || !send(jobs.Update{Run: id, State: run.State, Progress: run.Progress, Error: run.Error}) {
+	if err != nil || !send(jobs.UpdateOf(run)) {
 		return
 	}
 	beat := time.NewTicker(15 * time.Second)

@@ -4,18 +4,21 @@ package service
 
 import (
 	"context"
+	"crypto/rand"
 	"embed"
 	"errors"
 	"io/fs"
 	"log/slog"
 	"net/http"
 	"reflect"
+	"regexp"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
+	"github.com/klauspost/compress/gzhttp"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
@@ -40,7 +43,10 @@ const (
 // Service answers requests.
 type Service struct {
 	store   *store.Store
-	runner  *jobs.Runner
+	queue   *jobs.Queue
+	options Options
+	tries   attempts
+	handler http.Handler
 	log     *slog.Logger
 	engine  *gin.Engine
 	api     huma.API
@@ -50,11 +56,17 @@ type Service struct {
 	teller  teller
 }
 
-// New makes a service over a store and a runner.
-func New(s *store.Store, runner *jobs.Runner, log *slog.Logger) *Service {
+// Options say how the service is reached.
+type Options struct {
+	TLS         bool // by HTTPS, here or at a proxy: cookies stay on it
+	BehindProxy bool // the proxy says where requests come from
+}
+
+// New makes a service over a store and a queue for runs.
+func New(s *store.Store, queue *jobs.Queue, log *slog.Logger, options Options) *Service {
 	gin.SetMode(gin.ReleaseMode)
 	huma.DefaultArrayNullable = false // our lists are never null
-	v := &Service{store: s, runner: runner, log: log, engine: gin.New(), origins: http.NewCrossOriginProtection()}
+	v := &Service{store: s, queue: queue, log: log, options: options, engine: gin.New(), origins: http.NewCrossOriginProtection()}
 	v.engine.HandleMethodNotAllowed = true
 	v.measure()
 	v.engine.Use(v.observe, v.recover, headers, limitBody)
@@ -62,18 +74,27 @@ func New(s *store.Store, runner *jobs.Runner, log *slog.Logger) *Service {
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", ""
 	config.CreateHooks = nil
 	config.RejectUnknownQueryParameters = true
-	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"session": {Type: "apiKey", In: "cookie", Name: sessionCookie}}
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"session": {Type: "apiKey", In: "cookie", Name: sessionCookie}, "token": {Type: "http", Scheme: "bearer"}}
 	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	config.Info.Description = "Models of event topologies: checked, drawn and simulated. Sign in with the one-time link that the start command prints."
 	v.api = humagin.New(v.engine, config)
-	v.api.UseMiddleware(v.authenticate)
+	v.api.UseMiddleware(v.authorise)
 	v.sessionRoutes()
+	v.tokenRoutes()
+	v.peopleRoutes()
+	v.workspaceRoutes()
 	v.modelRoutes()
+	v.textRoutes()
 	v.tryRoutes()
 	v.runRoutes()
 	v.formatRoutes()
 	v.journeyRoutes()
 	v.console()
+	compress, err := gzhttp.NewWrapper(gzhttp.ExceptContentTypes([]string{"text/event-stream", "font/woff2", "image/png"}))
+	if err != nil {
+		panic(err) // the options are constants
+	}
+	v.handler = compress(v.engine)
 	return v
 }
 
@@ -86,7 +107,15 @@ func (v *Service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusForbidden, "a write from another origin is refused")
 		return
 	}
-	v.engine.ServeHTTP(w, r)
+	v.handler.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), proxyKey{}, v.options.BehindProxy)))
+}
+
+type proxyKey struct{}
+
+// behindProxy tells whether a proxy says where requests come from.
+func behindProxy(ctx context.Context) bool {
+	behind, _ := ctx.Value(proxyKey{}).(bool)
+	return behind
 }
 
 // schemaName names a type in the description of the API; those of the core bear
@@ -131,8 +160,16 @@ func (v *Service) measure() {
 	})
 }
 
+// requestID is what an id that a caller chose may look like.
+var requestID = regexp.MustCompile(`^[A-Za-z0-9._-]{1,64}$`)
+
 func (v *Service) observe(c *gin.Context) {
 	began := time.Now()
+	id := c.GetHeader("X-Request-Id")
+	if !requestID.MatchString(id) {
+		id = rand.Text()
+	}
+	c.Header("X-Request-Id", id)
 	c.Next()
 	route := c.FullPath()
 	if route == "" {
@@ -140,13 +177,13 @@ func (v *Service) observe(c *gin.Context) {
 	}
 	v.counted.WithLabelValues(route, c.Request.Method, itoa(c.Writer.Status())).Inc()
 	v.taken.WithLabelValues(route).Observe(time.Since(began).Seconds())
-	v.log.Debug("request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "took", time.Since(began))
+	v.log.Debug("request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "took", time.Since(began), "request", id)
 }
 
 func (v *Service) recover(c *gin.Context) {
 	defer func() {
 		if r := recover(); r != nil {
-			v.log.Error("a fault of the service", "path", c.Request.URL.Path, "fault", r)
+			v.log.Error("a fault of the service", "path", c.Request.URL.Path, "fault", r, "request", c.Writer.Header().Get("X-Request-Id"))
 			if !c.Writer.Written() {
 				problem(c.Writer, http.StatusInternalServerError, "a fault of the service; its log says more")
 			}
@@ -207,46 +244,6 @@ func exists(dist fs.FS, path string) bool {
 	return err == nil && !info.IsDir()
 }
 
-type userKey struct{}
-
-// authenticate lets through who is signed in, and operations that need no
-// session.
-func (v *Service) authenticate(ctx huma.Context, next func(huma.Context)) {
-	if len(ctx.Operation().Security) == 0 {
-		next(ctx)
-		return
-	}
-	cookie, err := huma.ReadCookie(ctx, sessionCookie)
-	if err != nil {
-		huma.WriteErr(v.api, ctx, http.StatusUnauthorized, "sign in with the link that the start command prints")
-		return
-	}
-	user, err := v.store.Session(ctx.Context(), cookie.Value)
-	switch {
-	case errors.Is(err, store.ErrNotFound):
-		huma.WriteErr(v.api, ctx, http.StatusUnauthorized, "the session has ended; sign in with the link that the start command prints")
-		return
-	case err != nil:
-		v.unavailable(ctx, err)
-		return
-	}
-	next(huma.WithValue(ctx, userKey{}, user))
-}
-
-func (v *Service) unavailable(ctx huma.Context, err error) {
-	ctx.SetHeader("Retry-After", "2")
-	huma.WriteErr(v.api, ctx, http.StatusServiceUnavailable, store.ErrDown.Error())
-	v.log.Warn("the database cannot be reached", "error", err)
-}
-
-func userOf(ctx context.Context) *store.User {
-	u, _ := ctx.Value(userKey{}).(*store.User)
-	return u
-}
-
-// signedIn marks operations that need a session.
-var signedIn = []map[string][]string{{"session": {}}}
-
 // failure turns a store's error into an answer; what names the thing.
 func (v *Service) failure(err error, what string) error {
 	switch {
@@ -254,6 +251,10 @@ func (v *Service) failure(err error, what string) error {
 		return huma.Error404NotFound("there is no " + what)
 	case errors.Is(err, store.ErrConflict):
 		return huma.Error409Conflict("there is a " + what + " already")
+	case errors.Is(err, store.ErrLast):
+		return huma.Error409Conflict("somebody must administer the service: make somebody else an administrator first")
+	case errors.Is(err, store.ErrKeyReused):
+		return huma.Error422UnprocessableEntity("this idempotency key was used for another request")
 	case errors.Is(err, store.ErrStale):
 		return huma.Error412PreconditionFailed("somebody has saved " + what + " meanwhile; look at the latest revision, then save on top of it")
 	case errors.Is(err, store.ErrDown):

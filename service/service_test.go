@@ -13,6 +13,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -61,15 +62,18 @@ func start(t *testing.T) *running {
 	require.NoError(t, s.Empty(ctx))
 	require.NoError(t, service.LoadDemo(ctx, s))
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
-	runner := jobs.New(s, log)
-	ended := make(chan struct{})
-	go func() { runner.Run(ctx); close(ended) }()
-	server := httptest.NewServer(service.New(s, runner, log))
+	queue, err := jobs.NewQueue(s, log)
+	require.NoError(t, err)
+	var work sync.WaitGroup
+	work.Add(2)
+	go func() { defer work.Done(); queue.Relay(ctx) }()
+	go func() { defer work.Done(); jobs.NewWorker(queue, 2, log).Run(ctx) }()
+	server := httptest.NewServer(service.New(s, queue, log, service.Options{}))
 	t.Cleanup(func() {
 		cancel()
 		server.CloseClientConnections()
 		server.Close()
-		<-ended
+		work.Wait()
 		s.Close()
 	})
 	jar, err := cookiejar.New(nil)
@@ -79,7 +83,7 @@ func start(t *testing.T) *running {
 
 func (r *running) signIn() *running {
 	r.Helper()
-	secret, err := r.store.SignInLink(context.Background(), "admin", "admin", time.Minute)
+	secret, err := r.store.FirstAdminLink(context.Background(), "admin", time.Minute)
 	require.NoError(r, err)
 	r.do("POST", "/api/v1/session", map[string]string{"secret": secret}, 200)
 	return r
@@ -111,8 +115,8 @@ func (r *running) do(method, path string, body any, status int, headers ...strin
 
 func TestSignInLinkWorksOnce(t *testing.T) {
 	r := start(t)
-	r.do("GET", "/api/v1/models", nil, 401)
-	secret, err := r.store.SignInLink(context.Background(), "admin", "admin", time.Minute)
+	r.do("GET", "/api/v1/workspaces/main/models", nil, 401)
+	secret, err := r.store.FirstAdminLink(context.Background(), "admin", time.Minute)
 	require.NoError(t, err)
 	answer := r.do("POST", "/api/v1/session", map[string]string{"secret": secret}, 200)
 	cookie := answer[""].(http.Header).Get("Set-Cookie")
@@ -135,7 +139,7 @@ func TestGuessingIsSlowedDown(t *testing.T) {
 func TestWritesFromOtherOriginsAreRefused(t *testing.T) {
 	r := start(t).signIn()
 	r.do("POST", "/api/v1/check", map[string]string{"text": ""}, 403, "Sec-Fetch-Site", "cross-site")
-	answer := r.do("GET", "/api/v1/models", nil, 200)
+	answer := r.do("GET", "/api/v1/workspaces/main/models", nil, 200)
 	header := answer[""].(http.Header)
 	require.Contains(t, header.Get("Content-Security-Policy"), "default-src 'none'")
 	require.Equal(t, "nosniff", header.Get("X-Content-Type-Options"))
@@ -144,36 +148,36 @@ func TestWritesFromOtherOriginsAreRefused(t *testing.T) {
 
 func TestModelsAndRevisions(t *testing.T) {
 	r := start(t).signIn()
-	list := r.do("GET", "/api/v1/models?limit=1", nil, 200)
-	require.Len(t, list["models"], 1)
+	list := r.do("GET", "/api/v1/workspaces/main/models?limit=1", nil, 200)
+	require.Len(t, list["items"], 1)
 	require.Equal(t, "kittiwake", list["next"])
-	rest := r.do("GET", "/api/v1/models?cursor=kittiwake", nil, 200)
-	require.Len(t, rest["models"], 1)
+	rest := r.do("GET", "/api/v1/workspaces/main/models?cursor=kittiwake", nil, 200)
+	require.Len(t, rest["items"], 1)
 
 	text := "ironweir: topology/1\nname: small\nnodes:\n  q: {kind: queue, rate: 1/m, links: {f: {}}}\n  f: {kind: function}\n"
-	made := r.do("POST", "/api/v1/models", map[string]string{"name": "small", "text": text}, 201)
+	made := r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "small", "text": text}, 201)
 	require.Equal(t, `"1"`, made[""].(http.Header).Get("ETag"))
-	r.do("POST", "/api/v1/models", map[string]string{"name": "small", "text": text}, 409)
-	r.do("POST", "/api/v1/models/small/revisions", map[string]string{"text": text}, 428)
-	second := r.do("POST", "/api/v1/models/small/revisions", map[string]string{"text": text + "  # more\n", "note": "a comment"}, 201, "If-Match", `"1"`)
+	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "small", "text": text}, 409)
+	r.do("POST", "/api/v1/workspaces/main/models/small/revisions", map[string]string{"text": text}, 428)
+	second := r.do("POST", "/api/v1/workspaces/main/models/small/revisions", map[string]string{"text": text + "  # more\n", "note": "a comment"}, 201, "If-Match", `"1"`)
 	require.Equal(t, 2.0, second["number"])
-	r.do("POST", "/api/v1/models/small/revisions", map[string]string{"text": text}, 412, "If-Match", `"1"`)
-	require.Equal(t, text, r.do("GET", "/api/v1/models/small/revisions/1", nil, 200)["text"], "the text is kept as it was written")
-	history := r.do("GET", "/api/v1/models/small/revisions", nil, 200)["revisions"].([]any)
+	r.do("POST", "/api/v1/workspaces/main/models/small/revisions", map[string]string{"text": text}, 412, "If-Match", `"1"`)
+	require.Equal(t, text, r.do("GET", "/api/v1/workspaces/main/models/small/revisions/1", nil, 200)["text"], "the text is kept as it was written")
+	history := r.do("GET", "/api/v1/workspaces/main/models/small/revisions", nil, 200)["items"].([]any)
 	require.Len(t, history, 2)
 	require.Equal(t, "a comment", history[0].(map[string]any)["note"])
 
-	bad := r.do("POST", "/api/v1/models/small/revisions", map[string]string{"text": "ironweir: topology/1\nnodes:\n  q: {kind: quue}\n"}, 422, "If-Match", `"2"`)
+	bad := r.do("POST", "/api/v1/workspaces/main/models/small/revisions", map[string]string{"text": "ironweir: topology/1\nnodes:\n  q: {kind: quue}\n"}, 422, "If-Match", `"2"`)
 	problem := bad["errors"].([]any)[0].(map[string]any)
 	require.Contains(t, problem["message"], `did you mean "queue"?`)
 	require.Equal(t, 3.0, problem["value"].(map[string]any)["line"])
-	r.do("DELETE", "/api/v1/models/small", nil, 204)
-	r.do("GET", "/api/v1/models/small", nil, 404)
+	r.do("DELETE", "/api/v1/workspaces/main/models/small", nil, 204)
+	r.do("GET", "/api/v1/workspaces/main/models/small", nil, 404)
 }
 
 func TestCheckGivesFindingsAndBoard(t *testing.T) {
 	r := start(t).signIn()
-	text := r.do("GET", "/api/v1/models/kittiwake-draft", nil, 200)["text"]
+	text := r.do("GET", "/api/v1/workspaces/main/models/kittiwake-draft", nil, 200)["text"]
 	checked := r.do("POST", "/api/v1/check", map[string]any{"text": text}, 200)
 	codes := map[string]bool{}
 	for _, f := range checked["check"].(map[string]any)["findings"].([]any) {
@@ -188,7 +192,7 @@ func TestCheckGivesFindingsAndBoard(t *testing.T) {
 // follow reads the events of a run until it ends and gives the last.
 func (r *running) follow(id float64) map[string]any {
 	r.Helper()
-	answer, err := r.http.Get(fmt.Sprintf("%s/api/v1/runs/%.0f/events", r.url, id))
+	answer, err := r.http.Get(fmt.Sprintf("%s/api/v1/workspaces/main/runs/%.0f/events", r.url, id))
 	require.NoError(r, err)
 	defer answer.Body.Close()
 	require.Equal(r, "text/event-stream", answer.Header.Get("Content-Type"))
@@ -203,39 +207,39 @@ func (r *running) follow(id float64) map[string]any {
 
 func TestRunsAreFollowedAndKept(t *testing.T) {
 	r := start(t).signIn()
-	run := r.do("POST", "/api/v1/models/kittiwake/runs", map[string]any{"scenario": "friday-evening"}, 202)
+	run := r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "friday-evening"}, 202)
 	require.Equal(t, "done", r.follow(run["id"].(float64))["state"])
-	result := r.do("GET", fmt.Sprintf("/api/v1/runs/%.0f/result", run["id"]), nil, 200)
+	result := r.do("GET", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f/result", run["id"]), nil, 200)
 	ledger := result["ledger"].(map[string]any)
 	require.Equal(t, 0.0, ledger["lost"].(map[string]any)["total"])
 	require.NotEmpty(t, result["series"])
 	require.Equal(t, "done", r.follow(run["id"].(float64))["state"], "a stream that starts after the end says so and ends")
 
-	again := r.do("POST", "/api/v1/models/kittiwake/runs", map[string]any{"scenario": "friday-evening", "revision": 1}, 202)
+	again := r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "friday-evening", "revision": 1}, 202)
 	r.follow(again["id"].(float64))
-	second := r.do("GET", fmt.Sprintf("/api/v1/runs/%.0f/result", again["id"]), nil, 200)
+	second := r.do("GET", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f/result", again["id"]), nil, 200)
 	delete(result, "engine")
 	delete(second, "engine")
 	delete(result, "")
 	delete(second, "")
 	require.Equal(t, result, second, "the same revision, scenario and seed give the same result")
-	r.do("POST", "/api/v1/models/kittiwake/runs", map[string]any{"scenario": "no-such"}, 404)
-	r.do("GET", "/api/v1/runs/999999", nil, 404)
-	require.Len(t, r.do("GET", "/api/v1/runs?model=kittiwake", nil, 200)["runs"], 2)
+	r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "no-such"}, 404)
+	r.do("GET", "/api/v1/workspaces/main/runs/999999", nil, 404)
+	require.Len(t, r.do("GET", "/api/v1/workspaces/main/runs?model=kittiwake", nil, 200)["items"], 2)
 }
 
 func TestCancelEndsARun(t *testing.T) {
 	r := start(t).signIn()
 	long := "ironweir: scenario/1\nname: long\nlength: 3000d\ntraffic: {u: {into: manifest-drop, rate: 5/s, key: \"inbound/{seq}.csv\"}}\n"
-	r.do("PUT", "/api/v1/models/kittiwake/scenarios/long", map[string]string{"text": long}, 204)
-	run := r.do("POST", "/api/v1/models/kittiwake/runs", map[string]any{"scenario": "long"}, 202)
+	r.do("PUT", "/api/v1/workspaces/main/models/kittiwake/scenarios/long", map[string]string{"text": long}, 204)
+	run := r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "long"}, 202)
 	id := run["id"].(float64)
 	require.Eventually(t, func() bool {
-		return r.do("GET", fmt.Sprintf("/api/v1/runs/%.0f", id), nil, 200)["state"] == "running"
+		return r.do("GET", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f", id), nil, 200)["state"] == "running"
 	}, 30*time.Second, 20*time.Millisecond)
-	r.do("POST", fmt.Sprintf("/api/v1/runs/%.0f/cancel", id), nil, 204)
+	r.do("POST", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f/cancel", id), nil, 204)
 	require.Equal(t, "cancelled", r.follow(id)["state"])
-	result := r.do("GET", fmt.Sprintf("/api/v1/runs/%.0f/result", id), nil, 200)
+	result := r.do("GET", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f/result", id), nil, 200)
 	require.Equal(t, true, result["partial"], "it keeps what it has, and says so")
 }
 
@@ -248,15 +252,15 @@ func TestDatabaseStopsInMidRun(t *testing.T) {
 	}
 	r := start(t).signIn()
 	medium := "ironweir: scenario/1\nname: medium\nlength: 5d\ntraffic: {u: {into: manifest-drop, rate: 40/m, key: \"inbound/{seq}.csv\"}}\n"
-	r.do("PUT", "/api/v1/models/kittiwake/scenarios/medium", map[string]string{"text": medium}, 204)
-	run := r.do("POST", "/api/v1/models/kittiwake/runs", map[string]any{"scenario": "medium"}, 202)
+	r.do("PUT", "/api/v1/workspaces/main/models/kittiwake/scenarios/medium", map[string]string{"text": medium}, 204)
+	run := r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "medium"}, 202)
 	id := run["id"].(float64)
 	require.Eventually(t, func() bool {
-		return r.do("GET", fmt.Sprintf("/api/v1/runs/%.0f", id), nil, 200)["state"] == "running"
+		return r.do("GET", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f", id), nil, 200)["state"] == "running"
 	}, 30*time.Second, 10*time.Millisecond)
 
 	require.NoError(t, database.Pause())
-	answer := r.do("GET", "/api/v1/models", nil, 503)
+	answer := r.do("GET", "/api/v1/workspaces/main/models", nil, 503)
 	require.NotEmpty(t, answer[""].(http.Header).Get("Retry-After"))
 	require.Contains(t, answer["detail"], "database")
 	r.do("GET", "/readyz", nil, 503)
@@ -272,7 +276,7 @@ func TestDatabaseStopsInMidRun(t *testing.T) {
 		return answer.StatusCode == 200
 	}, 30*time.Second, 50*time.Millisecond, "it recovers by itself")
 	require.Eventually(t, func() bool {
-		return r.do("GET", fmt.Sprintf("/api/v1/runs/%.0f", id), nil, 200)["state"] == "done"
+		return r.do("GET", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f", id), nil, 200)["state"] == "done"
 	}, 5*time.Minute, 100*time.Millisecond, "the run ends and is kept")
 }
 
@@ -280,6 +284,6 @@ func TestOpenAPIDescribesWhatIsAnswered(t *testing.T) {
 	r := start(t)
 	doc := r.do("GET", "/api/openapi.json", nil, 200)
 	require.Equal(t, "3.1.0", doc["openapi"])
-	require.Contains(t, doc["paths"], "/api/v1/runs/{id}/events")
+	require.Contains(t, doc["paths"], "/api/v1/workspaces/{workspace}/runs/{id}/events")
 	r.do("GET", "/api/v1/nothing", nil, 404)
 }

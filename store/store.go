@@ -1,15 +1,11 @@
 // Package store keeps the service's records in PostgreSQL through GORM: people,
-// models with every revision, scenarios, runs with their results.
+// workspaces, models with every revision, scenarios, variants, runs with their
+// parts and results, tokens, the audit trail.
 package store
 
 import (
 	"context"
-	"crypto/rand"
-	"crypto/sha256"
 	"embed"
-	"encoding/base64"
-	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -20,9 +16,10 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
 	"github.com/pressly/goose/v3/lock"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
 	gormpg "gorm.io/driver/postgres"
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 	"gorm.io/gorm/logger"
 )
 
@@ -35,6 +32,7 @@ var (
 	ErrConflict = errors.New("conflict")
 	ErrStale    = errors.New("stale") // another revision has been saved meanwhile
 	ErrDown     = errors.New("the database cannot be reached")
+	ErrLast     = errors.New("the last administrator")
 )
 
 // Store is an open database.
@@ -50,6 +48,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		return nil, fmt.Errorf("the database address: %w", err)
 	}
 	config.MaxConns = 20
+	config.ConnConfig.ConnectTimeout = 5 * time.Second
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, err
@@ -72,7 +71,8 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	return s, nil
 }
 
-// migrate brings the schema up to date; two that start at once take turns.
+// migrate brings the schema up to date, that of the job queue too; two that
+// start at once take turns.
 func (s *Store) migrate(ctx context.Context) error {
 	folder, err := fs.Sub(migrations, "migrations")
 	if err != nil {
@@ -93,11 +93,33 @@ func (s *Store) migrate(ctx context.Context) error {
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("bringing the schema up to date: %w", err)
 	}
+	queue, err := rivermigrate.New(riverpgxv5.New(s.pool), nil)
+	if err != nil {
+		return err
+	}
+	conn, err := s.pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	raw := conn.Hijack() // the lock goes with the connection
+	defer raw.Close(context.WithoutCancel(ctx))
+	if _, err := raw.Exec(ctx, "SELECT pg_advisory_lock($1)", migrationLock); err != nil {
+		return err
+	}
+	if _, err := queue.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return fmt.Errorf("bringing the job queue's schema up to date: %w", err)
+	}
 	return nil
 }
 
+// migrationLock is the advisory lock that those who migrate the job queue take.
+const migrationLock = 0x1203_3e17
+
 // Close closes all connections.
 func (s *Store) Close() { s.pool.Close() }
+
+// Pool gives the connections, for the job queue and for listening.
+func (s *Store) Pool() *pgxpool.Pool { return s.pool }
 
 // Ping tells whether the database answers.
 func (s *Store) Ping(ctx context.Context) error {
@@ -106,152 +128,32 @@ func (s *Store) Ping(ctx context.Context) error {
 	return translate(s.pool.Ping(ctx))
 }
 
+// known are the errors that callers tell apart, and pass unchanged.
+var known = []error{ErrNotFound, ErrConflict, ErrStale, ErrLast, ErrKeyReused, errRepeated, context.Canceled}
+
 // translate turns database errors into the ones that callers tell apart.
 func translate(err error) error {
+	if err == nil {
+		return nil
+	}
+	for _, k := range known {
+		if errors.Is(err, k) {
+			return err
+		}
+	}
 	var pg *pgconn.PgError
 	switch {
-	case err == nil:
-		return nil
 	case errors.Is(err, gorm.ErrRecordNotFound):
 		return ErrNotFound
 	case errors.Is(err, gorm.ErrDuplicatedKey):
 		return ErrConflict
-	case errors.Is(err, ErrStale), errors.Is(err, ErrNotFound), errors.Is(err, ErrConflict), errors.Is(err, context.Canceled):
-		return err
 	case errors.As(err, &pg) && pg.Code[:2] != "57" && pg.Code[:2] != "08" && pg.Code[:2] != "53":
 		return err
 	}
 	return fmt.Errorf("%w: %v", ErrDown, err)
 }
 
-// User is a person.
-type User struct {
-	ID        int64     `json:"id"`
-	Name      string    `json:"name"`
-	Role      string    `json:"role"`
-	CreatedAt time.Time `json:"created_at"`
-}
-
-// Model is a topology by name; its text lies in revisions.
-type Model struct {
-	ID        int64
-	Name      string
-	CreatedAt time.Time
-}
-
-// Revision is a topology as somebody saved it.
-type Revision struct {
-	ID        int64     `json:"-"`
-	ModelID   int64     `json:"-"`
-	Number    int       `json:"number"`
-	Text      string    `json:"text,omitempty"`
-	Note      string    `json:"note"`
-	Author    string    `json:"author"`
-	Errors    int       `json:"errors"`
-	Warnings  int       `json:"warnings"`
-	Notes     int       `json:"notes"`
-	CreatedAt time.Time `json:"created_at"`
-}
-
-// Scenario is a scenario of a model.
-type Scenario struct {
-	ID        int64     `json:"-"`
-	ModelID   int64     `json:"-"`
-	Name      string    `json:"name"`
-	Text      string    `json:"text"`
-	UpdatedAt time.Time `json:"updated_at"`
-}
-
-// The states of a run.
-const (
-	Queued    = "queued"
-	Running   = "running"
-	Done      = "done"
-	Failed    = "failed"
-	Cancelled = "cancelled"
-)
-
-// Run is a simulation: asked for, under way, or with its result.
-type Run struct {
-	ID         int64           `json:"id"`
-	ModelID    int64           `json:"-"`
-	Model      string          `json:"model" gorm:"->;column:model"`
-	Revision   int             `json:"revision"`
-	Scenario   string          `json:"scenario"`
-	Text       string          `json:"-"` // of the scenario
-	State      string          `json:"state"`
-	Error      string          `json:"error,omitempty"`
-	Progress   float64         `json:"progress"`
-	Author     string          `json:"author"`
-	Result     json.RawMessage `json:"-" gorm:"type:jsonb"`
-	CreatedAt  time.Time       `json:"created_at"`
-	StartedAt  *time.Time      `json:"started_at"`
-	FinishedAt *time.Time      `json:"finished_at"`
-}
-
-// newSecret makes a secret and the hash under which it is kept.
-func newSecret() (secret, hash string) {
-	raw := make([]byte, 32)
-	rand.Read(raw)
-	secret = base64.RawURLEncoding.EncodeToString(raw)
-	return secret, hashOf(secret)
-}
-
-func hashOf(secret string) string {
-	sum := sha256.Sum256([]byte(secret))
-	return hex.EncodeToString(sum[:])
-}
-
-// SignInLink makes a one-time secret that signs a person in; the person is made
-// when there is none of that name.
-func (s *Store) SignInLink(ctx context.Context, name, role string, life time.Duration) (string, error) {
-	u := User{Name: name, Role: role}
-	err := s.db.WithContext(ctx).Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}}, DoNothing: true}).Create(&u).Error
-	if err == nil {
-		err = s.db.WithContext(ctx).Where("name = ?", name).Take(&u).Error
-	}
-	if err != nil {
-		return "", translate(err)
-	}
-	secret, hash := newSecret()
-	err = s.db.WithContext(ctx).Exec("INSERT INTO sign_in_links (hash, user_id, expires_at) VALUES (?, ?, ?)", hash, u.ID, time.Now().Add(life)).Error
-	return secret, translate(err)
-}
-
-// SignIn uses a one-time secret up and opens a session.
-func (s *Store) SignIn(ctx context.Context, secret string, life time.Duration) (session string, u *User, err error) {
-	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		var ids []int64
-		if err := tx.Raw("DELETE FROM sign_in_links WHERE hash = ? AND expires_at > now() RETURNING user_id", hashOf(secret)).Scan(&ids).Error; err != nil {
-			return err
-		}
-		if len(ids) == 0 {
-			return ErrNotFound
-		}
-		u = &User{}
-		if err := tx.Take(u, ids[0]).Error; err != nil {
-			return err
-		}
-		var hash string
-		session, hash = newSecret()
-		return tx.Exec("INSERT INTO sessions (hash, user_id, expires_at) VALUES (?, ?, ?)", hash, u.ID, time.Now().Add(life)).Error
-	})
-	return session, u, translate(err)
-}
-
-// Session gives who a session belongs to.
-func (s *Store) Session(ctx context.Context, session string) (*User, error) {
-	u := &User{}
-	err := s.db.WithContext(ctx).Table("users").Joins("JOIN sessions ON sessions.user_id = users.id AND sessions.expires_at > now() AND sessions.hash = ?", hashOf(session)).Take(u).Error
-	return u, translate(err)
-}
-
-// SignOut ends a session.
-func (s *Store) SignOut(ctx context.Context, session string) error {
-	return translate(s.db.WithContext(ctx).Exec("DELETE FROM sessions WHERE hash = ?", hashOf(session)).Error)
-}
-
 // Empty removes everything but the schema; tests start with it.
 func (s *Store) Empty(ctx context.Context) error {
-	return translate(s.db.WithContext(ctx).Exec("TRUNCATE users, sign_in_links, sessions, models, revisions, scenarios, runs RESTART IDENTITY CASCADE").Error)
+	return translate(s.db.WithContext(ctx).Exec(`TRUNCATE users, sign_in_links, sessions, tokens, workspaces, members, models, revisions, scenarios, variants, runs, run_parts, workers, idempotency_keys, audit, settings, river_job RESTART IDENTITY CASCADE`).Error)
 }

@@ -56,7 +56,7 @@ type unreachable struct{ error }
 
 func commands() []*command {
 	return []*command{checkCommand, explainCommand, followCommand, diffCommand, pathsCommand, runCommand, sizeCommand, compareCommand, reportCommand, drawCommand, firesCommand, sampleCommand, learnCommand, convertCommand, fmtCommand, newCommand, schemaCommand,
-		serveCommand, migrateCommand, openapiCommand, versionCommand, completionCommand()}
+		serveCommand, workerCommand, migrateCommand, backupCommand, restoreCommand, openapiCommand, versionCommand, completionCommand()}
 }
 
 func main() {

@@ -1,10 +1,8 @@
 package main
 
 import (
-	"io"
 	"log/slog"
 
-	"ironweir/jobs"
 	"ironweir/service"
 )
 
@@ -14,6 +12,5 @@ var openapiCommand = &command{name: "openapi", args: "", short: "Print the descr
 		if err := c.parse(0, 0); err != nil {
 			return 0, err
 		}
-		log := slog.New(slog.NewTextHandler(io.Discard, nil))
-		return exitFine, c.printJSON(service.New(nil, jobs.New(nil, log), log).OpenAPI())
+		return exitFine, c.printJSON(service.New(nil, nil, slog.New(slog.DiscardHandler), service.Options{}).OpenAPI())
 	}}

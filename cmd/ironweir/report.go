@@ -71,8 +71,7 @@ func (c *call) simulate(f *runFlags, plan study.Plan) (*study.Document, error) {
 		return nil, err
 	}
 	doc.Variant = f.m.name()
-	doc.Engine.WallTime = time.Since(began).Seconds()
-	doc.Engine.PerSecond = float64(doc.Engine.Events) / doc.Engine.WallTime
+	doc.Engine.Took(time.Since(began).Seconds())
 	return doc, nil
 }
 

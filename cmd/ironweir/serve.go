@@ -3,14 +3,18 @@ package main
 import (
 	"context"
 	"errors"
+	"flag"
 	"fmt"
 	"io"
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -23,91 +27,230 @@ import (
 var serveCommand = &command{name: "serve", args: "", short: "Start the service: console and API on loopback, with its own PostgreSQL",
 	example: `ironweir serve
 ironweir serve -listen 127.0.0.1:8500 -data /srv/ironweir
-ironweir serve -database postgres://weir@/weir?host=/run/postgresql`,
+ironweir serve -database postgres://weir@/weir?host=/run/postgresql -workers 0
+ironweir serve -listen 0.0.0.0:8420 -cert weir.crt -key weir.key
+IRONWEIR_LISTEN=127.0.0.1:8500 ironweir serve -show-config`,
 	run: func(c *call) (int, error) {
-		listen := c.String("listen", "127.0.0.1:8420", "`ADDRESS` to listen on; loopback only")
-		data := c.String("data", "", "data directory `DIR` of the service's own PostgreSQL; by default "+defaultData())
-		database := c.String("database", "", "use the PostgreSQL at `URL` instead of starting one")
-		loadDemo := c.Bool("demo", false, "load the demo's models, where they are not there yet")
-		verbose := c.Bool("verbose", false, "log every request")
+		o := c.serveFlags()
 		if err := c.parse(0, 0); err != nil {
 			return 0, err
 		}
-		if err := loopbackOnly(*listen); err != nil {
+		if err := c.fromEnvironment(); err != nil {
 			return 0, err
 		}
-		level := slog.LevelInfo
-		if *verbose {
-			level = slog.LevelDebug
+		if *o.show {
+			c.showConfig()
+			return exitFine, nil
 		}
-		log := slog.New(slog.NewTextHandler(c.err, &slog.HandlerOptions{Level: level}))
+		if err := o.valid(); err != nil {
+			return 0, err
+		}
+		log := c.logger(*o.verbose, *o.logFormat)
 		// The port first: a second start must not touch the first one's data.
-		listener, err := net.Listen("tcp", *listen)
+		listener, err := net.Listen("tcp", *o.listen)
 		if errors.Is(err, syscall.EADDRINUSE) {
-			return 0, unreachable{fmt.Errorf("something listens on %s already%s; choose another port with -listen 127.0.0.1:PORT", *listen, whoListens(*listen))}
+			return 0, unreachable{fmt.Errorf("something listens on %s already%s; choose another port with -listen 127.0.0.1:PORT", *o.listen, whoListens(*o.listen))}
 		}
 		if err != nil {
-			return 0, unreachable{fmt.Errorf("listening on %s: %w", *listen, err)}
+			return 0, unreachable{fmt.Errorf("listening on %s: %w", *o.listen, err)}
 		}
 		defer listener.Close()
-		ctx, cancel := context.WithCancel(c)
-		defer cancel()
-		url := *database
-		if url == "" {
-			dir := *data
-			if dir == "" {
-				dir = defaultData()
-			}
-			unlock, err := lockDirectory(dir)
-			if err != nil {
-				return 0, unreachable{err}
-			}
-			defer unlock()
-			server, err := postgres.Start(ctx, filepath.Join(dir, "postgresql"))
-			if err != nil {
-				return 0, unreachable{err}
-			}
-			defer server.Stop()
-			url = server.URL
-		}
-		s, err := store.Open(ctx, url)
+		s, stop, err := c.openStore(*o.database, *o.data)
 		if err != nil {
-			return 0, unreachable{err}
+			return 0, err
 		}
-		defer s.Close()
-		if *loadDemo {
-			if err := service.LoadDemo(ctx, s); err != nil {
-				return 0, err
-			}
-		}
-		secret, err := s.SignInLink(ctx, "admin", "admin", time.Hour)
-		if err != nil {
-			return 0, unreachable{err}
-		}
-		runner := jobs.New(s, log)
-		ended := make(chan struct{})
-		go func() {
-			runner.Run(ctx)
-			close(ended)
-		}()
-		server := &http.Server{Handler: service.New(s, runner, log), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return ctx }}
-		failed := make(chan error, 1)
-		go func() { failed <- server.Serve(listener) }()
-		address := "http://" + listener.Addr().String()
-		fmt.Fprintf(c.out, "Iron Weir is at %s\nSign in, once and within the hour: %s/sign-in#%s\nCtrl-C stops it.\n", address, address, secret)
-		select {
-		case err := <-failed:
-			return 0, unreachable{err}
-		case <-c.Done():
-		}
-		fmt.Fprintln(c.err, "stopping …")
-		cancel() // ends streams and hands the run under way back
-		drain, stop := context.WithTimeout(context.Background(), 10*time.Second)
 		defer stop()
-		server.Shutdown(drain)
-		<-ended
-		return exitFine, nil
+		return c.serve(o, s, listener, log)
 	}}
+
+// serveOptions are the flags of serve.
+type serveOptions struct {
+	listen, data, database, cert, key, logFormat *string
+	demo, verbose, behindProxy, show             *bool
+	workers                                      *int
+}
+
+func (c *call) serveFlags() *serveOptions {
+	return &serveOptions{
+		listen:      c.String("listen", "127.0.0.1:8420", "`ADDRESS` to listen on; beyond loopback only with people, and TLS or -behind-proxy"),
+		data:        c.String("data", "", "data directory `DIR` of the service's own PostgreSQL; by default "+defaultData()),
+		database:    c.String("database", "", "use the PostgreSQL at `URL` instead of starting one"),
+		cert:        c.String("cert", "", "certificate `FILE` (PEM), to serve HTTPS"),
+		key:         c.String("key", "", "private key `FILE` (PEM) of the certificate"),
+		behindProxy: c.Bool("behind-proxy", false, "a proxy that ends TLS passes requests on, and says in X-Forwarded-For where they come from"),
+		workers:     c.Int("workers", runtime.GOMAXPROCS(0), "parts of runs that are worked on here at once, `N`; 0: none, `ironweir worker` does it"),
+		demo:        c.Bool("demo", false, "load the demo's models, where they are not there yet"),
+		verbose:     c.Bool("verbose", false, "log every request"),
+		logFormat:   c.String("log", "text", "log `FORMAT`: text, json"),
+		show:        c.Bool("show-config", false, "print what holds, from flags and environment, and stop"),
+	}
+}
+
+func (o *serveOptions) valid() error {
+	if _, _, err := net.SplitHostPort(*o.listen); err != nil {
+		return fmt.Errorf("-listen %s: write it as 127.0.0.1:PORT", *o.listen)
+	}
+	if (*o.cert == "") != (*o.key == "") {
+		return fmt.Errorf("-cert and -key go together")
+	}
+	if *o.workers < 0 || *o.workers > 1000 {
+		return fmt.Errorf("-workers %d: from 0 to 1000", *o.workers)
+	}
+	if !onLoopback(*o.listen) && *o.cert == "" && !*o.behindProxy {
+		return fmt.Errorf("-listen %s: beyond loopback the service listens with TLS (-cert and -key), or behind a proxy that ends it (-behind-proxy)", *o.listen)
+	}
+	return nil
+}
+
+// logger writes the log of a long-running command to standard error.
+func (c *call) logger(verbose bool, format string) *slog.Logger {
+	options := &slog.HandlerOptions{Level: slog.LevelInfo}
+	if verbose {
+		options.Level = slog.LevelDebug
+	}
+	if format == "json" {
+		return slog.New(slog.NewJSONHandler(c.err, options))
+	}
+	return slog.New(slog.NewTextHandler(c.err, options))
+}
+
+// openStore opens the database at a URL, or starts one on a data directory.
+func (c *call) openStore(database, dir string) (s *store.Store, stop func(), err error) {
+	stops := []func(){}
+	stop = func() {
+		for i := len(stops) - 1; i >= 0; i-- {
+			stops[i]()
+		}
+	}
+	fail := func(err error) (*store.Store, func(), error) {
+		stop()
+		return nil, nil, unreachable{err}
+	}
+	if database == "" {
+		if dir == "" {
+			dir = defaultData()
+		}
+		unlock, err := lockDirectory(dir)
+		if err != nil {
+			return fail(err)
+		}
+		stops = append(stops, unlock)
+		server, err := postgres.Start(c, filepath.Join(dir, "postgresql"))
+		if err != nil {
+			return fail(err)
+		}
+		stops = append(stops, server.Stop)
+		database = server.URL
+	}
+	if s, err = store.Open(c, database); err != nil {
+		return fail(err)
+	}
+	stops = append(stops, s.Close)
+	return s, stop, nil
+}
+
+// serve answers requests until it is told to stop, then hands back what it was
+// at.
+func (c *call) serve(o *serveOptions, s *store.Store, listener net.Listener, log *slog.Logger) (int, error) {
+	ctx, cancel := context.WithCancel(c)
+	defer cancel()
+	if _, err := s.EnsureWorkspace(ctx); err != nil {
+		return 0, unreachable{err}
+	}
+	if *o.demo {
+		if err := service.LoadDemo(ctx, s); err != nil {
+			return 0, err
+		}
+	}
+	fresh, err := s.NeedsAdmin(ctx)
+	if err != nil {
+		return 0, unreachable{err}
+	}
+	if fresh && !onLoopback(*o.listen) {
+		return 0, fmt.Errorf("-listen %s: beyond loopback the service needs somebody who administers it; start it on loopback first, sign in with the link that it prints, and choose a password in the settings", *o.listen)
+	}
+	queue, err := jobs.NewQueue(s, log)
+	if err != nil {
+		return 0, err
+	}
+	var work sync.WaitGroup
+	work.Add(1)
+	go func() { defer work.Done(); queue.Relay(ctx) }()
+	if *o.workers > 0 {
+		work.Add(1)
+		go func() {
+			defer work.Done()
+			if err := jobs.NewWorker(queue, *o.workers, log).Run(ctx); err != nil {
+				log.Error("the worker has ended", "error", err)
+			}
+		}()
+	}
+	handler := service.New(s, queue, log, service.Options{TLS: *o.cert != "" || *o.behindProxy, BehindProxy: *o.behindProxy})
+	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+	failed := make(chan error, 1)
+	address := "http://" + listener.Addr().String()
+	if *o.cert != "" {
+		address = "https://" + listener.Addr().String()
+		go func() { failed <- server.ServeTLS(listener, *o.cert, *o.key) }()
+	} else {
+		go func() { failed <- server.Serve(listener) }()
+	}
+	fmt.Fprintf(c.out, "Iron Weir is at %s\n", address)
+	if fresh {
+		secret, err := s.FirstAdminLink(ctx, "admin", time.Hour)
+		if err != nil {
+			return 0, unreachable{err}
+		}
+		fmt.Fprintf(c.out, "Sign in, once and within the hour: %s/sign-in#%s\n", address, secret)
+	}
+	fmt.Fprintln(c.out, "Ctrl-C stops it.")
+	select {
+	case err := <-failed:
+		return 0, unreachable{err}
+	case <-c.Done():
+	}
+	fmt.Fprintln(c.err, "stopping …")
+	cancel() // ends streams and hands runs under way back
+	drain, stop := context.WithTimeout(context.Background(), 10*time.Second)
+	defer stop()
+	server.Shutdown(drain)
+	work.Wait()
+	return exitFine, nil
+}
+
+// fromEnvironment sets the flags that were not given from IRONWEIR_NAME.
+func (c *call) fromEnvironment() error {
+	given := map[string]bool{}
+	c.Visit(func(f *flag.Flag) { given[f.Name] = true })
+	var err error
+	c.VisitAll(func(f *flag.Flag) {
+		name := environmentName(f.Name)
+		if value, ok := os.LookupEnv(name); ok && !given[f.Name] && err == nil {
+			if e := f.Value.Set(value); e != nil {
+				err = fmt.Errorf("%s=%s: %w", name, value, e)
+			}
+		}
+	})
+	return err
+}
+
+func environmentName(flag string) string {
+	return "IRONWEIR_" + strings.ToUpper(strings.ReplaceAll(flag, "-", "_"))
+}
+
+// showConfig prints every flag with what holds, and how the environment sets it.
+func (c *call) showConfig() {
+	c.VisitAll(func(f *flag.Flag) {
+		if f.Name == "show-config" {
+			return
+		}
+		value := f.Value.String()
+		if u, err := url.Parse(value); err == nil && u.User != nil {
+			value = u.Redacted()
+		}
+		fmt.Fprintf(c.out, "%-24s = %s\n", environmentName(f.Name), value)
+	})
+}
 
 // defaultData is where the data lies: a directory that the database's user can
 // enter.
@@ -122,15 +265,11 @@ func defaultData() string {
 	return filepath.Join(home, ".local", "share", "ironweir")
 }
 
-func loopbackOnly(address string) error {
-	host, _, err := net.SplitHostPort(address)
-	if err != nil {
-		return fmt.Errorf("-listen %s: write it as 127.0.0.1:PORT", address)
-	}
-	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return fmt.Errorf("-listen %s: the service listens on loopback only (127.0.0.1 or [::1])", address)
-	}
-	return nil
+// onLoopback tells whether an address is reached from this machine alone.
+func onLoopback(address string) bool {
+	host, _, _ := net.SplitHostPort(address)
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // whoListens tells whether what answers at an address is Iron Weir.
@@ -163,22 +302,3 @@ func lockDirectory(dir string) (unlock func(), err error) {
 	}
 	return func() { f.Close() }, nil
 }
-
-var migrateCommand = &command{name: "migrate", args: "", short: "Bring a database's schema up to date",
-	example: "ironweir migrate -database postgres://weir@/weir?host=/run/postgresql",
-	run: func(c *call) (int, error) {
-		database := c.String("database", "", "the PostgreSQL at `URL`")
-		if err := c.parse(0, 0); err != nil {
-			return 0, err
-		}
-		if *database == "" {
-			return 0, fmt.Errorf("-database is missing: the address of the database, postgres://…")
-		}
-		s, err := store.Open(c, *database)
-		if err != nil {
-			return 0, unreachable{err}
-		}
-		s.Close()
-		fmt.Fprintln(c.out, "The schema is up to date.")
-		return exitFine, nil
-	}}

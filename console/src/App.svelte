@@ -1,30 +1,59 @@
 <script lang="ts">
-  import { Content, Header, HeaderGlobalAction, HeaderNav, HeaderNavItem, HeaderUtilities, SkipToContent } from "carbon-components-svelte";
+  import { Content, Header, HeaderGlobalAction, HeaderNav, HeaderNavItem, HeaderUtilities, OverflowMenu, OverflowMenuItem, SkipToContent } from "carbon-components-svelte";
   import Asleep from "carbon-icons-svelte/lib/Asleep.svelte";
   import Light from "carbon-icons-svelte/lib/Light.svelte";
   import Logout from "carbon-icons-svelte/lib/Logout.svelte";
+  import SettingsIcon from "carbon-icons-svelte/lib/Settings.svelte";
   import { Router } from "sv-router";
   import { api } from "./lib/api";
-  import { isActive, navigate } from "./router";
+  import { here, visitor } from "./lib/here.svelte";
   import { theme } from "./lib/theme.svelte";
+  import { isActive, navigate, p, route } from "./router";
+
+  const signedOut = $derived(route.pathname.startsWith("/sign-in"));
+  const workspace = $derived((route.pathname, here()));
+
+  $effect(() => {
+    if (!signedOut && !visitor.workspaces) visitor.load();
+    if (route.pathname.startsWith("/w/")) visitor.remember(workspace);
+  });
 
   async function signOut() {
     await api.DELETE("/api/v1/session");
+    visitor.forget();
     navigate("/sign-in");
   }
 </script>
 
 <SkipToContent />
 <Header platformName="Iron Weir" href="/" aria-label="Iron Weir">
-  <HeaderNav aria-label="Pages">
-    <HeaderNavItem href="/" text="Models" isSelected={isActive("/")} />
-    <HeaderNavItem href="/runs" text="Runs" isSelected={isActive("/runs")} />
-  </HeaderNav>
-  <HeaderUtilities>
-    <HeaderGlobalAction iconDescription={theme.dark ? "Light theme" : "Dark theme"} icon={theme.dark ? Light : Asleep} on:click={theme.toggle} />
-    <HeaderGlobalAction iconDescription="Sign out" icon={Logout} on:click={signOut} />
-  </HeaderUtilities>
+  {#if workspace && !signedOut}
+    <HeaderNav aria-label="Pages">
+      <HeaderNavItem href={p("/w/:workspace", { params: { workspace } })} text="Models" isSelected={isActive("/w/:workspace")} />
+      <HeaderNavItem href={p("/w/:workspace/runs", { params: { workspace } })} text="Runs" isSelected={isActive("/w/:workspace/runs")} />
+    </HeaderNav>
+  {/if}
+  {#if !signedOut}
+    <HeaderUtilities>
+      {#if (visitor.workspaces?.length ?? 0) > 1}
+        <OverflowMenu iconDescription="Choose a workspace" flipped class="workspaces">
+          <span slot="menu" class="workspace">{workspace}</span>
+          {#each visitor.workspaces ?? [] as w (w.name)}
+            <OverflowMenuItem text={w.name} on:click={() => navigate("/w/:workspace", { params: { workspace: w.name } })} />
+          {/each}
+        </OverflowMenu>
+      {/if}
+      <HeaderGlobalAction iconDescription={theme.dark ? "Light theme" : "Dark theme"} icon={theme.dark ? Light : Asleep} on:click={theme.toggle} />
+      <HeaderGlobalAction iconDescription="Settings" icon={SettingsIcon} isActive={isActive("/settings")} on:click={() => navigate("/settings")} />
+      <HeaderGlobalAction iconDescription="Sign out" icon={Logout} on:click={signOut} />
+    </HeaderUtilities>
+  {/if}
 </Header>
 <Content style="padding: 0; margin-top: 3rem; background: var(--cds-ui-background)">
   <Router />
 </Content>
+
+<style>
+  .workspace { display: inline-block; padding: 0 0.75rem; line-height: 3rem; color: var(--cds-text-inverse, #fff); white-space: nowrap; }
+  :global(.workspaces.bx--overflow-menu) { width: auto; height: 3rem; }
+</style>

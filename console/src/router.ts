@@ -1,13 +1,16 @@
 import { createRouter } from "sv-router";
+import Home from "./pages/Home.svelte";
 import Models from "./pages/Models.svelte";
 import SignIn from "./pages/SignIn.svelte";
 
 export const { p, navigate, isActive, route } = createRouter({
-  "/": Models,
+  "/": Home,
   "/sign-in": SignIn,
-  "/models/:name": () => import("./pages/Workbench.svelte"),
-  "/runs": () => import("./pages/Runs.svelte"),
-  "/runs/:id": () => import("./pages/Result.svelte"),
-  "/compare/:runs": () => import("./pages/Compare.svelte"),
+  "/settings": () => import("./pages/Settings.svelte"),
+  "/w/:workspace": Models,
+  "/w/:workspace/models/:name": () => import("./pages/Workbench.svelte"),
+  "/w/:workspace/runs": () => import("./pages/Runs.svelte"),
+  "/w/:workspace/runs/:id": () => import("./pages/Result.svelte"),
+  "/w/:workspace/compare/:runs": () => import("./pages/Compare.svelte"),
   "*": () => import("./pages/Nowhere.svelte"),
 });

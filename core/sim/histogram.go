@@ -11,7 +11,7 @@ type Histogram struct {
 	Count  int64
 	Sum    float64 // nanoseconds: whole numbers add up exactly
 	Max    int64   // nanoseconds
-	counts []int64
+	Counts []int64 // by bucket
 }
 
 const (
@@ -42,10 +42,10 @@ func bucketMiddle(b int) float64 {
 // Add counts one time.
 func (h *Histogram) Add(ns int64) {
 	b := bucketOf(ns)
-	if b >= len(h.counts) {
+	if b >= len(h.Counts) {
 		h.grow(b)
 	}
-	h.counts[b]++
+	h.Counts[b]++
 	h.Count++
 	h.Sum += float64(ns)
 	if ns > h.Max {
@@ -55,17 +55,17 @@ func (h *Histogram) Add(ns int64) {
 
 func (h *Histogram) grow(b int) {
 	bigger := make([]int64, b+1+4<<histBits)
-	copy(bigger, h.counts)
-	h.counts = bigger
+	copy(bigger, h.Counts)
+	h.Counts = bigger
 }
 
 // Merge adds the counts of o.
 func (h *Histogram) Merge(o *Histogram) {
-	if len(o.counts) > len(h.counts) {
-		h.grow(len(o.counts) - 1)
+	if len(o.Counts) > len(h.Counts) {
+		h.grow(len(o.Counts) - 1)
 	}
-	for i, n := range o.counts {
-		h.counts[i] += n
+	for i, n := range o.Counts {
+		h.Counts[i] += n
 	}
 	h.Count += o.Count
 	h.Sum += o.Sum
@@ -86,7 +86,7 @@ func (h *Histogram) Quantile(q float64) float64 {
 		return 0
 	}
 	want, seen := int64(math.Ceil(q*float64(h.Count))), int64(0)
-	for b, n := range h.counts {
+	for b, n := range h.Counts {
 		if seen += n; seen >= want && n > 0 {
 			return min(bucketMiddle(b), float64(h.Max)) / 1e9
 		}

@@ -220,12 +220,18 @@ type NodeSeries struct {
 	Lost      []float64 `json:"lost"`
 }
 
-// Engine tells what the computation took; the wall time is filled in by who
-// ran it.
+// Engine tells what the computation took. The times are null where the parts of
+// a run were worked on by several processes.
 type Engine struct {
-	Events    int64   `json:"events"`
-	PerSecond float64 `json:"events_per_s"`
-	WallTime  float64 `json:"wall_s"`
+	Events    int64    `json:"events"`
+	PerSecond *float64 `json:"events_per_s"`
+	WallTime  *float64 `json:"wall_s"`
+}
+
+// Took keeps the wall time of a run, in seconds.
+func (e *Engine) Took(wall float64) {
+	rate := float64(e.Events) / max(wall, 1e-9)
+	e.WallTime, e.PerSecond = &wall, &rate
 }
 
 // Spread sums up a number over the replications.

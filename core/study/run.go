@@ -29,7 +29,7 @@ func Run(p Plan) (*Document, error) {
 	if err != nil {
 		return nil, err
 	}
-	return p.merge(results)
+	return p.Merge(results)
 }
 
 // simulate runs the replications, in order; those never started are left out.
@@ -77,10 +77,15 @@ func (p *Plan) Replication(r int) sim.Plan {
 	return sim.Plan{Graph: p.Graph, Scenario: p.Scenario, Inputs: p.Inputs, Replication: r, Limits: p.Limits, Stop: p.Stop}
 }
 
-func (p *Plan) merge(results []*sim.Result) (*Document, error) {
+// Merge makes the document of a run from its replications, in order. Those that
+// are missing were never started, and the document is partial.
+func (p *Plan) Merge(results []*sim.Result) (*Document, error) {
 	doc, err := Merge(p.Graph, p.Scenario, results, p.Head)
 	if err == nil && len(results) < p.Scenario.Replications {
-		doc.Partial, doc.Stopped = true, p.Stop()
+		doc.Partial, doc.Stopped = true, "an interruption"
+		if p.Stop != nil {
+			doc.Stopped = p.Stop()
+		}
 	}
 	return doc, err
 }

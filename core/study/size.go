@@ -149,7 +149,7 @@ func FindSize(ranges []Range, build Build, workers int, progress func(done, most
 		if err != nil {
 			return t, err
 		}
-		doc, err := p.merge(results)
+		doc, err := p.Merge(results)
 		if err != nil {
 			return t, err
 		}

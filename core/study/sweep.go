@@ -69,19 +69,12 @@ func (p *Point) Holds() bool {
 // Whatever the number of workers, the points come out the same, in the order of
 // the axes, the last axis fastest.
 func RunSweep(axes []Axis, build Build, workers int, progress func(share float64), stop func() string) (*Sweep, error) {
-	count := 1
-	for _, a := range axes {
-		if len(a.Values) == 0 {
-			return nil, fmt.Errorf("%s: a sweep needs at least one value", a.Path)
-		}
-		if count *= len(a.Values); count > MaxPoints {
-			return nil, fmt.Errorf("the sweep has more than %d points; leave some values out", MaxPoints)
-		}
+	count, err := Points(axes)
+	if err != nil {
+		return nil, err
 	}
 	points, errs := make([]*Point, count), make([]error, count)
 	shares := make([]atomic.Uint64, count)
-	var head Plan
-	var once sync.Once
 	var next atomic.Int64
 	var wg sync.WaitGroup
 	for range max(1, min(workers, count)) {
@@ -93,27 +86,13 @@ func RunSweep(axes []Axis, build Build, workers int, progress func(share float64
 				if i >= count || i > 0 && stop != nil && stop() != "" {
 					return
 				}
-				sets, values := combination(axes, i)
-				p, err := build(sets)
-				if err != nil {
-					errs[i] = fmt.Errorf("%v: %w", sets, err)
-					return
-				}
-				once.Do(func() { head = p })
-				p.Workers, p.Stop = 1, stop
-				if count < workers {
-					p.Workers = workers / count
-				}
-				p.Progress = func(share float64) {
+				points[i], errs[i] = RunPoint(axes, i, build, max(1, workers/count), func(share float64) {
 					shares[i].Store(uint64(share * 1e6))
 					report(shares, progress)
-				}
-				doc, err := Run(p)
-				if err != nil {
-					errs[i] = fmt.Errorf("%v: %w", sets, err)
+				}, stop)
+				if errs[i] != nil {
 					return
 				}
-				points[i] = point(doc, values)
 			}
 		}()
 	}
@@ -123,7 +102,48 @@ func RunSweep(axes []Axis, build Build, workers int, progress func(share float64
 			return nil, err
 		}
 	}
-	s := head.Scenario
+	sets, _ := combination(axes, 0)
+	first, err := build(sets)
+	if err != nil {
+		return nil, err
+	}
+	return MergeSweep(axes, first, points), nil
+}
+
+// Points tells how many points a sweep has.
+func Points(axes []Axis) (int, error) {
+	count := 1
+	for _, a := range axes {
+		if len(a.Values) == 0 {
+			return 0, fmt.Errorf("%s: a sweep needs at least one value", a.Path)
+		}
+		if count *= len(a.Values); count > MaxPoints {
+			return 0, fmt.Errorf("the sweep has more than %d points; leave some values out", MaxPoints)
+		}
+	}
+	return count, nil
+}
+
+// RunPoint runs the i-th point of a sweep.
+func RunPoint(axes []Axis, i int, build Build, workers int, progress func(share float64), stop func() string) (*Point, error) {
+	sets, values := combination(axes, i)
+	p, err := build(sets)
+	if err != nil {
+		return nil, fmt.Errorf("%v: %w", sets, err)
+	}
+	p.Workers, p.Stop, p.Progress = workers, stop, progress
+	doc, err := Run(p)
+	if err != nil {
+		return nil, fmt.Errorf("%v: %w", sets, err)
+	}
+	return point(doc, values), nil
+}
+
+// MergeSweep puts the points of a sweep together, in order; nil stands for one
+// that a sweep was stopped before. first is the plan of the first point.
+func MergeSweep(axes []Axis, first Plan, points []*Point) *Sweep {
+	s := first.Scenario
+	head := first
 	out := &Sweep{Head: head.Head, Scenario: s.Name, Seed: s.Seed, Replications: s.Replications, Sweep: map[string][]string{}, Points: []Point{}}
 	for _, a := range axes {
 		out.Sweep[a.Path] = a.Values
@@ -136,7 +156,7 @@ func RunSweep(axes []Axis, build Build, workers int, progress func(share float64
 		out.Partial = out.Partial || p.Partial
 		out.Points = append(out.Points, *p)
 	}
-	return out, nil
+	return out
 }
 
 // combination gives the i-th of all combinations of the axes' values.

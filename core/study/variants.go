@@ -32,21 +32,31 @@ type Difference struct {
 
 // RunVariants runs models side by side with common random numbers.
 func RunVariants(variants []Variant, progress func(share float64)) (*Variants, error) {
+	results := make([][]*sim.Result, len(variants))
+	for i, v := range variants {
+		p := v.Plan
+		if progress != nil {
+			p.Progress = func(share float64) { progress((float64(i) + share) / float64(len(variants))) }
+		}
+		var err error
+		if results[i], err = p.simulate(); err != nil {
+			return nil, fmt.Errorf("variant %s: %w", v.Name, err)
+		}
+	}
+	return MergeVariants(variants, results)
+}
+
+// MergeVariants puts the replications of models side by side: one list for each
+// variant, in order. Replications that a run was stopped before are left out.
+func MergeVariants(variants []Variant, replications [][]*sim.Result) (*Variants, error) {
 	out := &Variants{Head: variants[0].Plan.Head, Base: variants[0].Name, Variants: map[string]*Document{}, Differences: map[string]Difference{}}
 	var base []map[string]float64
 	for i, v := range variants {
 		if out.Variants[v.Name] != nil {
 			return nil, fmt.Errorf("two variants are named %q", v.Name)
 		}
-		p := v.Plan
-		if progress != nil {
-			p.Progress = func(share float64) { progress((float64(i) + share) / float64(len(variants))) }
-		}
-		results, err := p.simulate()
-		if err != nil {
-			return nil, fmt.Errorf("variant %s: %w", v.Name, err)
-		}
-		doc, err := p.merge(results)
+		p, results := v.Plan, replications[i]
+		doc, err := p.Merge(results)
 		if err != nil {
 			return nil, fmt.Errorf("variant %s: %w", v.Name, err)
 		}

@@ -28,7 +28,11 @@ func Run(w io.Writer, doc *study.Document, s Style, latencies []string) error {
 	if doc.Cost != nil {
 		p.line("\n%s %.4f for this run, %s %.2f for a month like it", doc.Cost.Currency, doc.Cost.Total, doc.Cost.Currency, doc.Cost.Month)
 	}
-	p.line("\n%s", p.paint(faint, fmt.Sprintf("%s events in %s (%s a second)", count(doc.Engine.Events), seconds(doc.Engine.WallTime), number(doc.Engine.PerSecond))))
+	took := ""
+	if e := doc.Engine; e.WallTime != nil {
+		took = fmt.Sprintf(" in %s (%s a second)", seconds(*e.WallTime), number(*e.PerSecond))
+	}
+	p.line("\n%s", p.paint(faint, count(doc.Engine.Events)+" events"+took))
 	return p.Flush()
 }
 

@@ -2,6 +2,7 @@
   import { Button, DataTable, DataTableSkeleton, InlineNotification } from "carbon-components-svelte";
   import Add from "carbon-icons-svelte/lib/Add.svelte";
   import { api, sentence, type Schemas } from "../lib/api";
+  import { here } from "../lib/here.svelte";
   import { when } from "../lib/words";
   import FindingCounts from "../parts/FindingCounts.svelte";
   import ImportFile from "../parts/ImportFile.svelte";
@@ -14,9 +15,9 @@
   let making = $state(false);
 
   async function load() {
-    const { data, error } = await api.GET("/api/v1/models");
+    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/models", { params: { path: { workspace: here() } } });
     if (error) trouble = sentence(error);
-    else models = data.models;
+    else models = data.items;
   }
   load();
 
@@ -53,14 +54,14 @@
     >
       <svelte:fragment slot="cell" let:row let:cell>
         {#if cell.key === "name"}
-          <a href={p("/models/:name", { params: { name: row.name } })}>{row.name}</a>
+          <a href={p("/w/:workspace/models/:name", { params: { workspace: here(), name: row.name } })}>{row.name}</a>
         {:else if cell.key === "errors"}
           <FindingCounts errors={row.errors} warnings={row.warnings} notes={row.notes} />
         {:else if cell.key === "changed_at"}
           {when(row.changed_at)} by {row.author}
         {:else if cell.key === "last_run"}
           {#if row.last_run}
-            <a href={p("/runs/:id", { params: { id: String(row.last_run) } })}>run {row.last_run}</a> <StateTag state={row.last_run_state ?? ""} />
+            <a href={p("/w/:workspace/runs/:id", { params: { workspace: here(), id: String(row.last_run) } })}>run {row.last_run}</a> <StateTag state={row.last_run_state ?? ""} />
           {:else}
             <span class="quiet">never run</span>
           {/if}

@@ -3,6 +3,7 @@
   import Download from "carbon-icons-svelte/lib/Download.svelte";
   import Stop from "carbon-icons-svelte/lib/StopOutline.svelte";
   import { api, sentence, type Result, type Schemas } from "../lib/api";
+  import { here } from "../lib/here.svelte";
   import { count, duration, share } from "../lib/words";
   import AtRest from "../parts/AtRest.svelte";
   import Journeys from "../parts/Journeys.svelte";
@@ -11,7 +12,7 @@
   import TimeChart from "../parts/TimeChart.svelte";
   import { p, route } from "../router";
 
-  const id = Number(route.getParams("/runs/:id").id);
+  const id = Number(route.getParams("/w/:workspace/runs/:id").id);
 
   let run = $state.raw<Schemas["Run"] | undefined>();
   let result = $state.raw<Result | undefined>();
@@ -22,7 +23,7 @@
   let measure = $state("depth");
 
   async function load() {
-    const { data, error } = await api.GET("/api/v1/runs/{id}", { params: { path: { id } } });
+    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}", { params: { path: { workspace: here(), id } } });
     if (error) {
       trouble = sentence(error);
       return;
@@ -35,7 +36,7 @@
   }
 
   async function fetchResult() {
-    const { data, error } = await api.GET("/api/v1/runs/{id}/result", { params: { path: { id } } });
+    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/result", { params: { path: { workspace: here(), id } } });
     if (data) result = data;
     else if (status === "done") trouble = sentence(error);
   }
@@ -58,7 +59,7 @@
     return () => events?.close();
   });
 
-  const cancel = () => api.POST("/api/v1/runs/{id}/cancel", { params: { path: { id } } });
+  const cancel = () => api.POST("/api/v1/workspaces/{workspace}/runs/{id}/cancel", { params: { path: { workspace: here(), id } } });
 
   const measures: Record<string, { label: string; unit: string }> = {
     depth: { label: "depth", unit: "messages held" },
@@ -106,10 +107,10 @@
 <div class="page" id="main-content">
   {#if run}
     <div class="top">
-      <h1><a href={p("/models/:name", { params: { name: run.model } })}>{run.model}</a> under {run.scenario}</h1>
+      <h1><a href={p("/w/:workspace/models/:name", { params: { workspace: here(), name: run.model } })}>{run.model}</a> under {run.scenario}</h1>
       <StateTag state={status} />
       <span class="quiet">run {id}, revision {run.revision}</span>
-      {#if result}<Button size="small" kind="tertiary" icon={Download} href="/api/v1/runs/{id}/report">Report</Button>{/if}
+      {#if result}<Button size="small" kind="tertiary" icon={Download} href="/api/v1/workspaces/{here()}/runs/{id}/report">Report</Button>{/if}
     </div>
   {/if}
   {#if trouble}
@@ -120,7 +121,7 @@
     <Button kind="danger-tertiary" size="small" icon={Stop} on:click={cancel} style="margin-top: 1rem">Cancel</Button>
   {/if}
   {#if result}
-    <p class="quiet">{duration(result.length_s)} from {started}, {result.replications} {result.replications === 1 ? "replication" : "replications"}, seed {result.seed}; {count(result.engine.events)} events in {duration(result.engine.wall_s)}</p>
+    <p class="quiet">{duration(result.length_s)} from {started}, {result.replications} {result.replications === 1 ? "replication" : "replications"}, seed {result.seed}; {count(result.engine.events)} events</p>
     {#if result.partial}
       <InlineNotification kind="warning" lowContrast hideCloseButton title="Partial." subtitle="Ended after {duration(result.reached_s)} of {duration(result.length_s)} by {result.stopped}. What follows is what it has." />
     {/if}

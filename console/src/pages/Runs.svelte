@@ -1,6 +1,7 @@
 <script lang="ts">
   import { Button, DataTable, DataTableSkeleton, InlineNotification } from "carbon-components-svelte";
   import { api, sentence, type Schemas } from "../lib/api";
+  import { here } from "../lib/here.svelte";
   import { when } from "../lib/words";
   import StateTag from "../parts/StateTag.svelte";
   import { navigate, p } from "../router";
@@ -9,9 +10,9 @@
   let trouble = $state("");
   let chosen = $state<number[]>([]);
 
-  api.GET("/api/v1/runs").then(({ data, error }) => {
+  api.GET("/api/v1/workspaces/{workspace}/runs", { params: { path: { workspace: here() } } }).then(({ data, error }) => {
     if (error) trouble = sentence(error);
-    else runs = data.runs;
+    else runs = data.items;
   });
 </script>
 
@@ -24,11 +25,11 @@
   {:else if !runs}
     <DataTableSkeleton showHeader={false} showToolbar={false} rows={3} />
   {:else if runs.length === 0}
-    <p>Nothing has been simulated yet. Open a <a href="/">model</a>, choose a scenario and run it.</p>
+    <p>Nothing has been simulated yet. Open a <a href={p("/w/:workspace", { params: { workspace: here() } })}>model</a>, choose a scenario and run it.</p>
   {:else}
     <div class="compare">
       <span class="quiet">{chosen.length < 2 ? "Choose two runs or more to compare them." : `${chosen.length} chosen; the first is held against.`}</span>
-      <Button size="small" kind="tertiary" disabled={chosen.length < 2 || chosen.length > 8} on:click={() => navigate("/compare/:runs", { params: { runs: [...chosen].sort((a, b) => a - b).join(",") } })}>Compare</Button>
+      <Button size="small" kind="tertiary" disabled={chosen.length < 2 || chosen.length > 8} on:click={() => navigate("/w/:workspace/compare/:runs", { params: { workspace: here(), runs: [...chosen].sort((a, b) => a - b).join(",") } })}>Compare</Button>
     </div>
     <DataTable
       sortable
@@ -46,9 +47,9 @@
     >
       <svelte:fragment slot="cell" let:row let:cell>
         {#if cell.key === "id"}
-          <a href={p("/runs/:id", { params: { id: String(row.id) } })}>run {row.id}</a>
+          <a href={p("/w/:workspace/runs/:id", { params: { workspace: here(), id: String(row.id) } })}>run {row.id}</a>
         {:else if cell.key === "model"}
-          <a href={p("/models/:name", { params: { name: row.model } })}>{row.model}</a>, revision {row.revision}
+          <a href={p("/w/:workspace/models/:name", { params: { workspace: here(), name: row.model } })}>{row.model}</a>, revision {row.revision}
         {:else if cell.key === "state"}
           <StateTag state={row.state} />
         {:else if cell.key === "created_at"}

@@ -1,22 +1,29 @@
 <script lang="ts">
-  import { InlineLoading, InlineNotification } from "carbon-components-svelte";
+  import { Button, Form, InlineLoading, InlineNotification, PasswordInput, TextInput } from "carbon-components-svelte";
   import { api, sentence } from "../lib/api";
+  import { visitor } from "../lib/here.svelte";
   import { navigate } from "../router";
 
   let trouble = $state("");
   let working = $state(false);
+  let name = $state("");
+  let password = $state("");
 
-  async function signIn(secret: string) {
+  async function signIn(body: { secret: string } | { name: string; password: string }) {
     working = true;
-    const { error } = await api.POST("/api/v1/session", { body: { secret } });
+    trouble = "";
+    const { error } = await api.POST("/api/v1/session", { body });
     working = false;
     history.replaceState(null, "", "/sign-in"); // a secret stays in no history
     if (error) trouble = sentence(error);
-    else navigate("/");
+    else {
+      visitor.forget();
+      navigate("/");
+    }
   }
 
   const secret = location.hash.slice(1);
-  if (secret) signIn(secret);
+  if (secret) signIn({ secret });
 </script>
 
 <svelte:head><title>Sign in · Iron Weir</title></svelte:head>
@@ -28,6 +35,21 @@
   {:else if trouble}
     <InlineNotification lowContrast kind="error" title="Not signed in." subtitle={trouble} hideCloseButton />
   {/if}
-  <p>The start command prints a link that signs you in once. Open it in this browser.</p>
-  <p class="quiet">Each start prints a new one: stop the service with Ctrl-C and start it again if yours has run out.</p>
+  <Form
+    on:submit={(e) => {
+      e.preventDefault();
+      signIn({ name, password });
+    }}
+  >
+    <TextInput labelText="Name" bind:value={name} autocomplete="username" />
+    <PasswordInput labelText="Password" bind:value={password} autocomplete="current-password" />
+    <Button type="submit" disabled={working || !name || !password}>Sign in</Button>
+  </Form>
+  <p class="quiet">A one-time link signs you in as well: the start command prints one as long as nobody who administers the service has a password, and an administrator can make one for you. Open it in this browser.</p>
 </div>
+
+<style>
+  .page :global(form) { display: grid; gap: 1rem; max-width: 24rem; justify-items: start; }
+  .page :global(form > *) { width: 100%; }
+  .page :global(form > button) { width: auto; }
+</style>

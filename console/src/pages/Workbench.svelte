@@ -3,6 +3,7 @@
   import Play from "carbon-icons-svelte/lib/Play.svelte";
   import Save from "carbon-icons-svelte/lib/Save.svelte";
   import { api, sentence, troubles, type Board as Drawn, type Finding, type Schemas, type Trouble } from "../lib/api";
+  import { here } from "../lib/here.svelte";
   import Board from "../parts/Board.svelte";
   import FindingCounts from "../parts/FindingCounts.svelte";
   import Findings from "../parts/Findings.svelte";
@@ -12,7 +13,7 @@
   import TryMessage from "../parts/TryMessage.svelte";
   import { navigate, route } from "../router";
 
-  const name = route.getParams("/models/:name").name;
+  const name = route.getParams("/w/:workspace/models/:name").name;
 
   let text = $state("");
   let saved = $state("");
@@ -40,14 +41,14 @@
   const unsaved = $derived(text !== saved);
 
   async function load() {
-    const [latest, list] = await Promise.all([api.GET("/api/v1/models/{name}", { params: { path: { name } } }), api.GET("/api/v1/models/{name}/scenarios", { params: { path: { name } } })]);
+    const [latest, list] = await Promise.all([api.GET("/api/v1/workspaces/{workspace}/models/{name}", { params: { path: { workspace: here(), name } } }), api.GET("/api/v1/workspaces/{workspace}/models/{name}/scenarios", { params: { path: { workspace: here(), name } } })]);
     if (latest.error) {
       notice = { kind: "error", title: "The model could not be opened.", subtitle: sentence(latest.error) };
       return;
     }
     text = saved = latest.data.text ?? "";
     revision = latest.data.number;
-    scenarios = list.data?.scenarios ?? [];
+    scenarios = list.data?.items ?? [];
     scenario = scenarios[0]?.name ?? "";
     ready = true;
     await check();
@@ -96,7 +97,7 @@
   }
 
   async function save() {
-    const { data, error } = await api.POST("/api/v1/models/{name}/revisions", { params: { path: { name }, header: { "If-Match": `"${revision}"` } }, body: { text } });
+    const { data, error } = await api.POST("/api/v1/workspaces/{workspace}/models/{name}/revisions", { params: { path: { workspace: here(), name }, header: { "If-Match": `"${revision}"` } }, body: { text } });
     if (error) {
       wrong = troubles(error);
       notice = { kind: "error", title: "Not saved.", subtitle: sentence(error) };
@@ -114,11 +115,11 @@
       beside = 1; // what is wrong with it is told there
       return;
     }
-    const { data, error } = await api.POST("/api/v1/models/{name}/runs", { params: { path: { name } }, body: { scenario } });
+    const { data, error } = await api.POST("/api/v1/workspaces/{workspace}/models/{name}/runs", { params: { path: { workspace: here(), name } }, body: { scenario } });
     if (error) {
       const places = troubles(error).map((t) => t.message);
       notice = { kind: "error", title: "Not run.", subtitle: [sentence(error), ...places].join(" ") };
-    } else navigate("/runs/:id", { params: { id: String(data.id) } });
+    } else navigate("/w/:workspace/runs/:id", { params: { workspace: here(), id: String(data.id) } });
   }
 
   function keys(e: KeyboardEvent) {

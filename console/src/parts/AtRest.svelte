@@ -1,6 +1,7 @@
 <script lang="ts">
   import { Button, InlineLoading, InlineNotification, Select, SelectItem, Slider } from "carbon-components-svelte";
   import { api, sentence, type Schemas } from "../lib/api";
+  import { here } from "../lib/here.svelte";
   import { count, duration } from "../lib/words";
 
   let { run, nodes, length, start }: { run: number; nodes: string[]; length: number; start: string } = $props();
@@ -19,7 +20,7 @@
 
   async function look() {
     [looking, trouble] = [true, ""];
-    const { data, error } = await api.GET("/api/v1/runs/{id}/rest", { params: { path: { id: run }, query: { node, at: Math.min(minute * 60, length) } } });
+    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/rest", { params: { path: { workspace: here(), id: run }, query: { node, at: Math.min(minute * 60, length) } } });
     looking = false;
     if (error) trouble = sentence(error);
     else found = data;

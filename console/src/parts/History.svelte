@@ -2,6 +2,7 @@
   import { Button, InlineLoading, InlineNotification } from "carbon-components-svelte";
   import { untrack } from "svelte";
   import { api, sentence, troubles, type Schemas } from "../lib/api";
+  import { here } from "../lib/here.svelte";
   import { when } from "../lib/words";
   import Changes from "./Changes.svelte";
   import FindingCounts from "./FindingCounts.svelte";
@@ -16,10 +17,10 @@
   let difference = $state.raw<Schemas["Difference"] | undefined>();
 
   async function load(cursor = 0) {
-    const { data, error } = await api.GET("/api/v1/models/{name}/revisions", { params: { path: { name }, query: { cursor } } });
+    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/models/{name}/revisions", { params: { path: { workspace: here(), name }, query: { cursor } } });
     if (error) trouble = sentence(error);
     else {
-      revisions = [...(cursor ? (revisions ?? []) : []), ...(data.revisions ?? [])];
+      revisions = [...(cursor ? (revisions ?? []) : []), ...(data.items ?? [])];
       next = data.next ?? "";
     }
   }
@@ -40,7 +41,7 @@
   /** Tells a revision apart from the text as it is now. */
   async function look(number: number) {
     [chosen, difference, trouble] = [number, undefined, ""];
-    const found = await api.GET("/api/v1/models/{name}/revisions/{number}", { params: { path: { name, number } } });
+    const found = await api.GET("/api/v1/workspaces/{workspace}/models/{name}/revisions/{number}", { params: { path: { workspace: here(), name, number } } });
     if (found.error) {
       trouble = sentence(found.error);
       return;

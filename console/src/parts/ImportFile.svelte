@@ -2,6 +2,7 @@
   import { Button, InlineNotification, Modal, TextInput, UnorderedList, ListItem } from "carbon-components-svelte";
   import Upload from "carbon-icons-svelte/lib/Upload.svelte";
   import { api, sentence, troubles, type Schemas } from "../lib/api";
+  import { here } from "../lib/here.svelte";
   import { navigate } from "../router";
 
   let picker: HTMLInputElement;
@@ -35,13 +36,13 @@
 
   async function keep() {
     if (!read) return;
-    const { error } = await api.POST("/api/v1/models", { body: { name, text: read.text, note: `imported from ${file}` } });
+    const { error } = await api.POST("/api/v1/workspaces/{workspace}/models", { params: { path: { workspace: here() } }, body: { name, text: read.text, note: `imported from ${file}` } });
     if (error) {
       refused = sentence(error);
       return;
     }
-    if (read.scenario) await api.PUT("/api/v1/models/{name}/scenarios/{scenario}", { params: { path: { name, scenario: "observed" } }, body: { text: read.scenario } });
-    navigate("/models/:name", { params: { name } });
+    if (read.scenario) await api.PUT("/api/v1/workspaces/{workspace}/models/{name}/scenarios/{text}", { params: { path: { workspace: here(), name, text: "observed" } }, body: { text: read.scenario } });
+    navigate("/w/:workspace/models/:name", { params: { workspace: here(), name } });
   }
 
   function drag(e: DragEvent) {

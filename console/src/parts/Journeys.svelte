@@ -1,6 +1,7 @@
 <script lang="ts">
   import { Button, InlineLoading, InlineNotification, Select, SelectItem, TextInput } from "carbon-components-svelte";
   import { api, sentence, type Schemas } from "../lib/api";
+  import { here } from "../lib/here.svelte";
   import { count, duration } from "../lib/words";
   import Steps from "./Steps.svelte";
 
@@ -18,14 +19,14 @@
   /** Tells the journeys behind a number: those of an outcome, those that came to a node. */
   export async function search() {
     [looking, trouble] = [true, ""];
-    const { data, error } = await api.GET("/api/v1/runs/{id}/journeys", { params: { path: { id: run }, query: { outcome: outcome || undefined, node: node || undefined, key: key || undefined } } });
+    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/journeys", { params: { path: { workspace: here(), id: run }, query: { outcome: outcome || undefined, node: node || undefined, key: key || undefined } } });
     looking = false;
     if (error) trouble = sentence(error);
     else [list, sampled] = [data.journeys ?? [], data.sampled];
   }
 
   async function tell(journey: number) {
-    const { data, error } = await api.GET("/api/v1/runs/{id}/journeys/{journey}", { params: { path: { id: run, journey } } });
+    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/journeys/{journey}", { params: { path: { workspace: here(), id: run, journey } } });
     if (error) trouble = sentence(error);
     else told = data;
   }

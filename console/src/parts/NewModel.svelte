@@ -1,6 +1,7 @@
 <script lang="ts">
   import { InlineNotification, Modal, RadioTile, TextInput, TileGroup } from "carbon-components-svelte";
   import { api, sentence, type Schemas } from "../lib/api";
+  import { here } from "../lib/here.svelte";
   import { navigate } from "../router";
 
   let { open = $bindable(false) }: { open: boolean } = $props();
@@ -27,14 +28,14 @@
   async function create() {
     if (!starter) return;
     const text = starter.text.replace(/^name: .*$/m, `name: ${name}`);
-    const { error } = await api.POST("/api/v1/models", { body: { name, text } });
+    const { error } = await api.POST("/api/v1/workspaces/{workspace}/models", { params: { path: { workspace: here() } }, body: { name, text } });
     if (error) {
       refused = sentence(error);
       return;
     }
     const scenario = /^name: ([a-z][a-z0-9-]*)$/m.exec(starter.scenario)?.[1] ?? "first";
-    await api.PUT("/api/v1/models/{name}/scenarios/{scenario}", { params: { path: { name, scenario } }, body: { text: starter.scenario } });
-    navigate("/models/:name", { params: { name } });
+    await api.PUT("/api/v1/workspaces/{workspace}/models/{name}/scenarios/{text}", { params: { path: { workspace: here(), name, text: scenario } }, body: { text: starter.scenario } });
+    navigate("/w/:workspace/models/:name", { params: { workspace: here(), name } });
   }
 </script>
 

@@ -3,6 +3,7 @@
   import Add from "carbon-icons-svelte/lib/Add.svelte";
   import Save from "carbon-icons-svelte/lib/Save.svelte";
   import { api, sentence, troubles, type Schemas, type Trouble } from "../lib/api";
+  import { here } from "../lib/here.svelte";
   import TextEditor from "./TextEditor.svelte";
 
   let { model, entry, scenarios = $bindable(), chosen = $bindable() }: { model: string; entry: string; scenarios: Schemas["Scenario"][]; chosen: string } = $props();
@@ -30,7 +31,7 @@
 
   async function save() {
     const now = text;
-    const { error } = await api.PUT("/api/v1/models/{name}/scenarios/{scenario}", { params: { path: { name: model, scenario: chosen } }, body: { text: now } });
+    const { error } = await api.PUT("/api/v1/workspaces/{workspace}/models/{name}/scenarios/{text}", { params: { path: { workspace: here(), name: model, text: chosen } }, body: { text: now } });
     wrong = error ? troubles(error) : [];
     trouble = error ? sentence(error) : "";
     if (error) return;

@@ -1,0 +1,38 @@
+<script lang="ts">
+  import { Button, Form, InlineNotification, NumberInput } from "carbon-components-svelte";
+  import { api, sentence, type Schemas } from "../lib/api";
+
+  let limits = $state<Schemas["Settings"] | undefined>();
+  let trouble = $state("");
+  let saved = $state(false);
+
+  api.GET("/api/v1/settings").then(({ data, error }) => {
+    if (error) trouble = sentence(error);
+    else limits = data;
+  });
+
+  async function save(e: Event) {
+    e.preventDefault();
+    if (!limits) return;
+    const { error } = await api.PUT("/api/v1/settings", { body: limits });
+    trouble = error ? sentence(error) : "";
+    saved = !error;
+  }
+</script>
+
+<h2>Limits of runs</h2>
+<p>A run that meets a limit ends with what it has, and says which limit it was.</p>
+{#if trouble}<InlineNotification lowContrast kind="error" title="That did not work." subtitle={trouble} />{/if}
+{#if saved}<InlineNotification lowContrast kind="success" title="Kept." subtitle="What is under way keeps the limits it began with." />{/if}
+{#if limits}
+  <Form on:submit={save} class="narrow">
+    <NumberInput labelText="Events of one replication" min={1000} bind:value={limits.max_events} />
+    <NumberInput labelText="Copies under way at once" min={1000} bind:value={limits.max_copies} />
+    <NumberInput labelText="Memory of one replication (bytes)" min={1000000} bind:value={limits.max_memory} />
+    <NumberInput labelText="Wall time of one replication or point (seconds)" min={1} max={86400} bind:value={limits.max_s} />
+    <h2>What is kept</h2>
+    <NumberInput labelText="Runs, for so many days (0: for ever)" min={0} max={36500} bind:value={limits.keep_runs_days} />
+    <NumberInput labelText="The audit trail, for so many days (0: for ever)" min={0} max={36500} bind:value={limits.keep_audit_days} />
+    <Button type="submit" size="small">Keep</Button>
+  </Form>
+{/if}

@@ -1,0 +1,312 @@
+package store
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/base64"
+	"encoding/hex"
+	"fmt"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/argon2"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+)
+
+// The roles, from the least. Whoever administers the service has the role of an
+// administrator in every workspace.
+const (
+	Viewer = "viewer"
+	Editor = "editor"
+	Admin  = "admin"
+)
+
+var ranks = map[string]int{Viewer: 1, Editor: 2, Admin: 3}
+
+// Covers tells whether a role allows what another is needed for.
+func Covers(role, needed string) bool { return ranks[role] >= ranks[needed] }
+
+func lesser(a, b string) string {
+	if ranks[a] < ranks[b] {
+		return a
+	}
+	return b
+}
+
+// User is a person.
+type User struct {
+	ID          int64     `json:"id"`
+	Name        string    `json:"name"`
+	Admin       bool      `json:"admin" doc:"administers the service: people, workspaces, settings"`
+	HasPassword bool      `json:"has_password" gorm:"->;column:has_password"`
+	CreatedAt   time.Time `json:"created_at"`
+}
+
+const userColumns = "users.id, users.name, users.admin, users.password <> '' AS has_password, users.created_at"
+
+// Access is who a session or token stands for, and what it allows.
+type Access struct {
+	User      User
+	Token     string // the token's name; empty: a session
+	cap       string // the most that the token allows
+	workspace int64  // the only workspace of the token; 0: all of the person's
+}
+
+// Role is what somebody may do in a workspace; empty: they are no member.
+func (s *Store) Role(ctx context.Context, a *Access, w *Workspace) (string, error) {
+	if a.workspace != 0 && a.workspace != w.ID {
+		return "", nil
+	}
+	role := Admin
+	if !a.User.Admin {
+		var roles []string
+		if err := s.db.WithContext(ctx).Raw("SELECT role FROM members WHERE workspace_id = ? AND user_id = ?", w.ID, a.User.ID).Scan(&roles).Error; err != nil {
+			return "", translate(err)
+		}
+		if len(roles) == 0 {
+			return "", nil
+		}
+		role = roles[0]
+	}
+	return lesser(role, a.cap), nil
+}
+
+// Administers tells whether the service itself may be administered.
+func (a *Access) Administers() bool { return a.User.Admin && a.cap == Admin && a.workspace == 0 }
+
+// Allows tells whether something that lies in no workspace is allowed.
+func (a *Access) Allows(role string) bool { return Covers(a.cap, role) }
+
+// newSecret makes a secret and the hash under which it is kept.
+func newSecret() (secret, hash string) {
+	raw := make([]byte, 32)
+	rand.Read(raw)
+	secret = base64.RawURLEncoding.EncodeToString(raw)
+	return secret, hashOf(secret)
+}
+
+func hashOf(secret string) string {
+	sum := sha256.Sum256([]byte(secret))
+	return hex.EncodeToString(sum[:])
+}
+
+// The cost of a password's hash: argon2id as RFC 9106 recommends where memory is
+// scarce (64 MiB, 3 passes, 4 lanes).
+const (
+	hashMemory = 64 << 10 // KiB
+	hashPasses = 3
+	hashLanes  = 4
+)
+
+func hashPassword(password string) string {
+	salt := make([]byte, 16)
+	rand.Read(salt)
+	key := argon2.IDKey([]byte(password), salt, hashPasses, hashMemory, hashLanes, 32)
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, hashMemory, hashPasses, hashLanes, base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key))
+}
+
+func passwordFits(password, hash string) bool {
+	parts := strings.Split(hash, "$")
+	if len(parts) != 6 || parts[1] != "argon2id" {
+		return false
+	}
+	var memory, passes uint32
+	var lanes uint8
+	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &memory, &passes, &lanes); err != nil {
+		return false
+	}
+	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
+	want, err2 := base64.RawStdEncoding.DecodeString(parts[5])
+	if err1 != nil || err2 != nil || len(want) == 0 {
+		return false
+	}
+	return subtle.ConstantTimeCompare(argon2.IDKey([]byte(password), salt, passes, memory, lanes, uint32(len(want))), want) == 1
+}
+
+// nobody's hash is compared with where there is no such person, so that the
+// time does not tell.
+var nobody = hashPassword("nobody")
+
+func (s *Store) user(tx *gorm.DB, where string, args ...any) (*User, error) {
+	u := &User{}
+	err := tx.Table("users").Select(userColumns).Where(where, args...).Take(u).Error
+	return u, translate(err)
+}
+
+// Users lists people by name.
+func (s *Store) Users(ctx context.Context, after string, limit int) ([]User, error) {
+	out := []User{}
+	err := s.db.WithContext(ctx).Table("users").Select(userColumns).Where("name > ?", after).Order("name").Limit(limit).Find(&out).Error
+	return out, translate(err)
+}
+
+// CreateUser makes a person, who has no password and is a member of nothing.
+func (s *Store) CreateUser(ctx context.Context, name string, admin bool, once Once) (*User, error) {
+	id, _, err := s.change(ctx, change{action: "create-user", object: name, once: once}, func(tx transaction) (int64, error) {
+		u := User{Name: name, Admin: admin}
+		err := tx.Table("users").Omit("HasPassword").Create(&u).Error
+		return u.ID, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s.user(s.db.WithContext(ctx), "id = ?", id)
+}
+
+// ChangeUser makes somebody an administrator of the service, or no longer.
+func (s *Store) ChangeUser(ctx context.Context, name string, admin bool) (*User, error) {
+	err := s.alter(ctx, change{action: "change-user", object: name}, func(tx transaction) error {
+		done := tx.Exec("UPDATE users SET admin = ? WHERE name = ?", admin, name)
+		if done.Error == nil && done.RowsAffected == 0 {
+			return ErrNotFound
+		}
+		return firstError(done.Error, someAdmin(tx))
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s.user(s.db.WithContext(ctx), "name = ?", name)
+}
+
+// DeleteUser removes a person; what they made stays, under their name.
+func (s *Store) DeleteUser(ctx context.Context, name string) error {
+	return s.alter(ctx, change{action: "delete-user", object: name}, func(tx transaction) error {
+		done := tx.Exec("DELETE FROM users WHERE name = ?", name)
+		if done.Error == nil && done.RowsAffected == 0 {
+			return ErrNotFound
+		}
+		return firstError(done.Error, someAdmin(tx))
+	})
+}
+
+func firstError(errs ...error) error {
+	for _, err := range errs {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// someAdmin makes sure that somebody still administers the service.
+func someAdmin(tx transaction) error {
+	var n int64
+	// Two who demote each other at once take turns.
+	if err := tx.Raw("SELECT count(*) FROM (SELECT 1 FROM users WHERE admin FOR UPDATE) x").Scan(&n).Error; err != nil {
+		return err
+	}
+	if n == 0 {
+		return ErrLast
+	}
+	return nil
+}
+
+// SetPassword gives a person a password; their other sessions end.
+func (s *Store) SetPassword(ctx context.Context, user int64, name, password, keepSession string) error {
+	hash := hashPassword(password)
+	return s.alter(ctx, change{action: "set-password", object: name}, func(tx transaction) error {
+		if err := tx.Exec("UPDATE users SET password = ? WHERE id = ?", hash, user).Error; err != nil {
+			return err
+		}
+		return tx.Exec("DELETE FROM sessions WHERE user_id = ? AND hash <> ?", user, hashOf(keepSession)).Error
+	})
+}
+
+// PasswordFits tells whether a password is a person's.
+func (s *Store) PasswordFits(ctx context.Context, name, password string) (*User, error) {
+	var hashes []string
+	if err := s.db.WithContext(ctx).Raw("SELECT password FROM users WHERE name = ?", name).Scan(&hashes).Error; err != nil {
+		return nil, translate(err)
+	}
+	hash := nobody
+	if len(hashes) == 1 && hashes[0] != "" {
+		hash = hashes[0]
+	}
+	if !passwordFits(password, hash) || hash == nobody {
+		return nil, ErrNotFound
+	}
+	return s.user(s.db.WithContext(ctx), "name = ?", name)
+}
+
+// NeedsAdmin tells whether nobody who administers the service has a password
+// yet: then the start command may let somebody in.
+func (s *Store) NeedsAdmin(ctx context.Context) (bool, error) {
+	var n int64
+	err := s.db.WithContext(ctx).Raw("SELECT count(*) FROM users WHERE admin AND password <> ''").Scan(&n).Error
+	return n == 0, translate(err)
+}
+
+// Has tells whether there is anybody at all.
+func (s *Store) Has(ctx context.Context) (bool, error) {
+	var n int64
+	err := s.db.WithContext(ctx).Raw("SELECT count(*) FROM users").Scan(&n).Error
+	return n > 0, translate(err)
+}
+
+// FirstAdminLink makes a one-time secret that signs an administrator in, who is
+// made where there is none of that name.
+func (s *Store) FirstAdminLink(ctx context.Context, name string, life time.Duration) (string, error) {
+	err := s.db.WithContext(ctx).Table("users").Omit("HasPassword").Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}}, DoNothing: true}).Create(&User{Name: name, Admin: true}).Error
+	if err != nil {
+		return "", translate(err)
+	}
+	return s.SignInLink(ctx, name, life)
+}
+
+// SignInLink makes a one-time secret that signs a person in.
+func (s *Store) SignInLink(ctx context.Context, name string, life time.Duration) (string, error) {
+	secret, hash := newSecret()
+	err := s.alter(ctx, change{action: "make-sign-in-link", object: name}, func(tx transaction) error {
+		u, err := s.user(tx.DB, "name = ?", name)
+		if err != nil {
+			return err
+		}
+		return tx.Exec("INSERT INTO sign_in_links (hash, user_id, expires_at) VALUES (?, ?, now() + ? * interval '1 second')", hash, u.ID, life.Seconds()).Error
+	})
+	return secret, err
+}
+
+// SignIn uses a one-time secret up and opens a session.
+func (s *Store) SignIn(ctx context.Context, secret string, life time.Duration) (session string, u *User, err error) {
+	var id int64
+	var ids []int64
+	if err := s.db.WithContext(ctx).Raw("DELETE FROM sign_in_links WHERE hash = ? AND expires_at > now() RETURNING user_id", hashOf(secret)).Scan(&ids).Error; err != nil {
+		return "", nil, translate(err)
+	}
+	if len(ids) == 0 {
+		return "", nil, ErrNotFound
+	}
+	id = ids[0]
+	if u, err = s.user(s.db.WithContext(ctx), "id = ?", id); err != nil {
+		return "", nil, err
+	}
+	session, err = s.OpenSession(ctx, u, life)
+	return session, u, err
+}
+
+// OpenSession opens a session of a person who has shown who they are. Lives are
+// counted by the database's clock, whatever this machine's clock does.
+func (s *Store) OpenSession(ctx context.Context, u *User, life time.Duration) (string, error) {
+	session, hash := newSecret()
+	err := s.alter(As(ctx, Actor{User: u.ID, Name: u.Name}), change{action: "sign-in", object: u.Name}, func(tx transaction) error {
+		return tx.Exec("INSERT INTO sessions (hash, user_id, expires_at) VALUES (?, ?, now() + ? * interval '1 second')", hash, u.ID, life.Seconds()).Error
+	})
+	return session, err
+}
+
+// Session gives who a session belongs to.
+func (s *Store) Session(ctx context.Context, session string) (*Access, error) {
+	u, err := s.user(s.db.WithContext(ctx).Joins("JOIN sessions ON sessions.user_id = users.id"), "sessions.expires_at > now() AND sessions.hash = ?", hashOf(session))
+	if err != nil {
+		return nil, err
+	}
+	return &Access{User: *u, cap: Admin}, nil
+}
+
+// SignOut ends a session.
+func (s *Store) SignOut(ctx context.Context, session string) error {
+	return translate(s.db.WithContext(ctx).Exec("DELETE FROM sessions WHERE hash = ?", hashOf(session)).Error)
+}
