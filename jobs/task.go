@@ -80,6 +80,9 @@ func (t *Task) plan(of store.Study, sets []string, variant *store.Variant) (stud
 	if err != nil {
 		return study.Plan{}, err
 	}
+	if s.Name == model.DefaultScenario().Name {
+		s.Name = t.Run.Scenario // the text bears none
+	}
 	if of.Seed != nil {
 		s.Seed = *of.Seed
 	}

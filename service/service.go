@@ -10,7 +10,6 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
-	"reflect"
 	"regexp"
 	"strings"
 	"time"
@@ -90,6 +89,7 @@ func New(s *store.Store, queue *jobs.Queue, log *slog.Logger, options Options) *
 	v.formatRoutes()
 	v.journeyRoutes()
 	v.console()
+	describeNulls(v.api.OpenAPI().Components.Schemas)
 	compress, err := gzhttp.NewWrapper(gzhttp.ExceptContentTypes([]string{"text/event-stream", "font/woff2", "image/png"}))
 	if err != nil {
 		panic(err) // the options are constants
@@ -116,22 +116,6 @@ type proxyKey struct{}
 func behindProxy(ctx context.Context) bool {
 	behind, _ := ctx.Value(proxyKey{}).(bool)
 	return behind
-}
-
-// schemaName names a type in the description of the API; those of the core bear
-// their package, since a check and a run both have a document.
-func schemaName(t reflect.Type, hint string) string {
-	name := huma.DefaultSchemaNamer(t, hint)
-	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice || t.Kind() == reflect.Map {
-		t = t.Elem()
-	}
-	switch t.PkgPath() {
-	case "ironweir/core/check":
-		return "Check" + name
-	case "ironweir/core/study":
-		return "Run" + name
-	}
-	return name
 }
 
 func problem(w http.ResponseWriter, status int, detail string) {

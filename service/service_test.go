@@ -29,6 +29,9 @@ import (
 var database *postgres.Server
 
 func TestMain(m *testing.M) {
+	if url := os.Getenv("IRONWEIR_TEST_WORK_ON"); url != "" { // a worker of the tests in a process of its own
+		os.Exit(workOn(url))
+	}
 	os.Exit(func() int {
 		dir, err := os.MkdirTemp("", "ironweir-test-")
 		if err != nil {
@@ -53,8 +56,15 @@ type running struct {
 	http  *http.Client
 }
 
-// start starts a service with the demo in an empty database.
+// start starts a service with the demo in an empty database, and a worker.
 func start(t *testing.T) *running {
+	t.Helper()
+	return startWith(t, 2)
+}
+
+// startWith starts a service whose worker has so many slots; with none, it has
+// no worker.
+func startWith(t *testing.T, slots int) *running {
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	s, err := store.Open(ctx, database.URL)
@@ -65,9 +75,12 @@ func start(t *testing.T) *running {
 	queue, err := jobs.NewQueue(s, log)
 	require.NoError(t, err)
 	var work sync.WaitGroup
-	work.Add(2)
+	work.Add(1)
 	go func() { defer work.Done(); queue.Relay(ctx) }()
-	go func() { defer work.Done(); jobs.NewWorker(queue, 2, log).Run(ctx) }()
+	if slots > 0 {
+		work.Add(1)
+		go func() { defer work.Done(); jobs.NewWorker(queue, slots, log).Run(ctx) }()
+	}
 	server := httptest.NewServer(service.New(s, queue, log, service.Options{}))
 	t.Cleanup(func() {
 		cancel()

@@ -43,7 +43,7 @@
 
   let events: EventSource | undefined;
   function follow() {
-    events = new EventSource(`/api/v1/runs/${id}/events`);
+    events = new EventSource(`/api/v1/workspaces/${here()}/runs/${id}/events`);
     events.addEventListener("progress", async (e) => {
       const u = JSON.parse((e as MessageEvent).data) as { state: string; progress: number; left_s: number; error?: string };
       [status, progress, left] = [u.state, u.progress, u.left_s];
