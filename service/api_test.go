@@ -126,6 +126,7 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 		"follow":        at("/api/v1/follow", map[string]any{"text": smallModel, "node": "q"}),
 		"list-starters": at("/api/v1/starters", nil),
 		"import":        at("/api/v1/import", map[string]any{"name": "m.yaml", "content": base64.StdEncoding.EncodeToString([]byte(smallModel))}),
+		"do-command":    at("/api/v1/commands/check", map[string]any{"args": []string{"m.yaml"}, "files": map[string][]byte{"m.yaml": []byte(smallModel)}}),
 		"diff":          at("/api/v1/diff", map[string]any{"before": smallModel, "after": strings.Replace(smallModel, "1/m", "2/m", 1)}),
 		"list-models":   at(main+"/models?search=small&limit=1", nil),
 		"create-model": func(caller) request {

@@ -189,7 +189,7 @@ func TestNewcomerSeesLoopAndLosses(t *testing.T) {
 	b.shoot("runs")
 	b.clean()
 	b.do(chromedp.Navigate(b.url+"/sign-in#a-link-that-was-used"), chromedp.WaitVisible(`.bx--inline-notification--error`))
-	require.Contains(t, b.text("main"), "start the service again for a new one")
+	require.Contains(t, b.text(".page"), "this link has been used")
 	b.shoot("sign-in")
 }
 

@@ -59,6 +59,7 @@ type Service struct {
 type Options struct {
 	TLS         bool // by HTTPS, here or at a proxy: cookies stay on it
 	BehindProxy bool // the proxy says where requests come from
+	Commands    Commands
 }
 
 // New makes a service over a store and a queue for runs.
@@ -88,6 +89,7 @@ func New(s *store.Store, queue *jobs.Queue, log *slog.Logger, options Options) *
 	v.runRoutes()
 	v.formatRoutes()
 	v.journeyRoutes()
+	v.commandRoutes()
 	v.console()
 	describeNulls(v.api.OpenAPI().Components.Schemas)
 	compress, err := gzhttp.NewWrapper(gzhttp.ExceptContentTypes([]string{"text/event-stream", "font/woff2", "image/png"}))

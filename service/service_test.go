@@ -19,6 +19,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"ironweir/core/sim"
 	"ironweir/jobs"
 	"ironweir/service"
 	"ironweir/store"
@@ -81,7 +82,9 @@ func startWith(t *testing.T, slots int) *running {
 		work.Add(1)
 		go func() { defer work.Done(); jobs.NewWorker(queue, slots, log).Run(ctx) }()
 	}
-	server := httptest.NewServer(service.New(s, queue, log, service.Options{}))
+	server := httptest.NewServer(service.New(s, queue, log, service.Options{Commands: func(_ context.Context, name string, c service.Command, _ sim.Limits) service.Outcome {
+		return service.Outcome{Wants: []string{}, Out: []byte(name), Files: map[string][]byte{}}
+	}}))
 	t.Cleanup(func() {
 		cancel()
 		server.CloseClientConnections()

@@ -31,7 +31,7 @@ ironweir check demo/kittiwake-draft.yaml -owner clearance
 ironweir check demo/kittiwake-draft.yaml -fix IW401 -dry-run
 ironweir check demo/kittiwake-draft.yaml -format sarif > findings.sarif`,
 	run: func(c *call) (int, error) {
-		if os.Getenv("GOGC") == "" {
+		if os.Getenv("GOGC") == "" && !c.sent {
 			debug.SetGCPercent(400) // one pass over a model: time counts more than memory
 		}
 		m := c.modelFlags(checkFormats)
@@ -178,11 +178,7 @@ func (c *call) fix(m *modelFlags, code string, dry bool) error {
 		return nil
 	}
 	fmt.Fprintln(c.out)
-	info, err := os.Stat(file)
-	if err != nil {
-		return err
-	}
-	return os.WriteFile(file, now, info.Mode().Perm())
+	return c.files.Write(file, now)
 }
 
 // fixOne applies the first remedy that can be; nil: there is none left. A

@@ -3,7 +3,6 @@ package main
 import (
 	"bytes"
 	"fmt"
-	"os"
 	"strings"
 
 	"ironweir/core/graph"
@@ -62,8 +61,8 @@ ironweir convert inventory.csv -to model`,
 			fmt.Fprintf(c.err, "not in the document: %s\n", m)
 		}
 		if *out != "" {
-			if err := os.WriteFile(*out, made, 0o644); err != nil {
-				return 0, fmt.Errorf("-out: %w", plainError(err))
+			if err := c.files.Write(*out, made); err != nil {
+				return 0, fmt.Errorf("-out: %w", err)
 			}
 			return exitFine, nil
 		}

@@ -2,7 +2,6 @@ package main
 
 import (
 	"fmt"
-	"os"
 	"strings"
 	"time"
 
@@ -64,8 +63,8 @@ ironweir draw demo/kittiwake.yaml -around consignments -format mermaid`,
 			}
 		}
 		if *out != "" {
-			if err := os.WriteFile(*out, drawn, 0o644); err != nil {
-				return 0, fmt.Errorf("-out: %w", plainError(err))
+			if err := c.files.Write(*out, drawn); err != nil {
+				return 0, fmt.Errorf("-out: %w", err)
 			}
 			return exitFine, nil
 		}

@@ -2,7 +2,6 @@ package main
 
 import (
 	"fmt"
-	"os"
 
 	"github.com/pmezard/go-difflib/difflib"
 
@@ -44,8 +43,8 @@ ironweir fmt -check models/*.yaml`,
 			case *write && file == "-":
 				return 0, fmt.Errorf("-write cannot write to standard input; leave it out")
 			case *write && !same:
-				if err := os.WriteFile(file, now, 0o644); err != nil {
-					return 0, plainError(err)
+				if err := c.files.Write(file, now); err != nil {
+					return 0, err
 				}
 				fmt.Fprintf(c.err, "%s written\n", file)
 			case !*write:

@@ -3,7 +3,6 @@ package main
 import (
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -74,8 +73,8 @@ ironweir learn demo/import/quay-traces.jsonl -into demo/kittiwake.yaml -dry-run`
 			return 0, err
 		}
 		for file, text := range map[string][]byte{"model.yaml": made, "scenario.yaml": model.WriteDocument(draft.Scenario, draft.ScenarioComments)} {
-			if err := os.WriteFile(filepath.Join(*out, file), text, 0o644); err != nil {
-				return 0, fmt.Errorf("-out: %w", plainError(err))
+			if err := c.files.Write(filepath.Join(*out, file), text); err != nil {
+				return 0, fmt.Errorf("-out: %w", err)
 			}
 		}
 		fmt.Fprintf(c.err, "%s of %s: %s, %s; written to %s\n", plural(len(spans), "span"), plural(seen.Traces, "trace"), plural(len(seen.Nodes), "node"), plural(len(seen.Links), "link"), *out)
@@ -90,14 +89,7 @@ func (c *call) readLarge(file string) ([]byte, error) {
 	if file == "-" {
 		return c.read(file)
 	}
-	info, err := os.Stat(file)
-	if err != nil {
-		return nil, plainError(err)
-	}
-	if info.IsDir() || info.Size() > maxTraces {
-		return nil, fmt.Errorf("%s is a folder, or over 1 GiB; name a file of traces", file)
-	}
-	return os.ReadFile(file)
+	return c.files.Read(file, maxTraces)
 }
 
 func (c *call) drift(seen *learn.Observed, file, format string) (int, error) {
@@ -153,5 +145,5 @@ func (c *call) learnInto(seen *learn.Observed, file string, dry bool) (int, erro
 	if dry {
 		return exitFine, nil
 	}
-	return exitFine, os.WriteFile(file, now, 0o644)
+	return exitFine, c.files.Write(file, now)
 }

@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -76,25 +75,7 @@ func (c *call) read(file string) ([]byte, error) {
 	if file == "-" {
 		return io.ReadAll(io.LimitReader(c.in, model.MaxFileBytes+1))
 	}
-	info, err := os.Stat(file)
-	if err != nil {
-		return nil, plainError(err)
-	}
-	if info.IsDir() {
-		return nil, fmt.Errorf("%s is a folder; name a file in it", file)
-	}
-	if info.Size() > model.MaxFileBytes {
-		return nil, fmt.Errorf("%s has %d bytes; at most %d are read", file, info.Size(), model.MaxFileBytes)
-	}
-	return os.ReadFile(file)
-}
-
-// plainError says what the system said about a file, without its call.
-func plainError(err error) error {
-	if p, ok := err.(*os.PathError); ok {
-		return fmt.Errorf("%s: %w", p.Path, p.Err)
-	}
-	return err
+	return c.files.Read(file, model.MaxFileBytes)
 }
 
 // partsBeside reads the parts of a model, which lie beside it or below.

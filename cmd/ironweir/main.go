@@ -13,10 +13,13 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"syscall"
 
 	"ironweir/core/model"
+	"ironweir/core/sim"
+	"ironweir/formats/text"
 )
 
 // Exit codes.
@@ -46,6 +49,10 @@ type call struct {
 	in      io.Reader
 	out     io.Writer
 	err     io.Writer
+	files   files
+	limits  sim.Limits  // of runs; zero: the engine's own
+	sent    bool        // it is done for somebody elsewhere
+	styled  *text.Style // how they print; nil: as this machine's terminal does
 }
 
 // errUsage marks errors that end with exitUsage and no further words.
@@ -54,9 +61,13 @@ var errUsage = errors.New("usage")
 // unreachable is an error that ends with exitUnreachable.
 type unreachable struct{ error }
 
+// fileCommands work on files, here or at a service.
+func fileCommands() []*command {
+	return []*command{checkCommand, explainCommand, followCommand, diffCommand, pathsCommand, runCommand, sizeCommand, compareCommand, reportCommand, drawCommand, firesCommand, sampleCommand, learnCommand, convertCommand, fmtCommand, schemaCommand}
+}
+
 func commands() []*command {
-	return []*command{checkCommand, explainCommand, followCommand, diffCommand, pathsCommand, runCommand, sizeCommand, compareCommand, reportCommand, drawCommand, firesCommand, sampleCommand, learnCommand, convertCommand, fmtCommand, newCommand, schemaCommand,
-		serveCommand, workerCommand, migrateCommand, backupCommand, restoreCommand, openapiCommand, versionCommand, completionCommand()}
+	return append(fileCommands(), newCommand, loginCommand, modelsCommand, pushCommand, pullCommand, historyCommand, runsCommand, userCommand, tokenCommand, serveCommand, workerCommand, migrateCommand, backupCommand, restoreCommand, openapiCommand, versionCommand, completionCommand())
 }
 
 func main() {
@@ -66,16 +77,11 @@ func main() {
 }
 
 // Main runs the program and gives its exit code.
-func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) (code int) {
-	defer func() {
-		if r := recover(); r != nil {
-			fmt.Fprintf(errOut, "ironweir: a fault of the program: %v\nPlease report it with the model and the command.\n", r)
-			if os.Getenv("IRONWEIR_DEBUG") != "" {
-				errOut.Write(debug.Stack())
-			}
-			code = exitUsage
-		}
-	}()
+func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
+	return guarded(errOut, func() int { return perform(ctx, args, in, out, errOut) })
+}
+
+func perform(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
 	if len(args) == 0 {
 		usage(errOut)
 		return exitUsage
@@ -108,9 +114,22 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 }
 
 func (cmd *command) do(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
-	c := &call{Context: ctx, FlagSet: flag.NewFlagSet(cmd.name, flag.ContinueOnError), command: cmd, raw: args, in: in, out: out, err: errOut}
+	return cmd.perform(&call{Context: ctx, raw: args, in: in, out: out, err: errOut, files: disk{}})
+}
+
+// perform does the command here, or has a service do it.
+func (cmd *command) perform(c *call) int {
+	c.command, c.FlagSet = cmd, flag.NewFlagSet(cmd.name, flag.ContinueOnError)
 	c.FlagSet.SetOutput(io.Discard)
-	code, err := cmd.run(c)
+	run := cmd.run
+	if !c.sent && slices.Contains(fileCommands(), cmd) {
+		c.String("server", "", "have the service at `ADDRESS` do the work (or IRONWEIR_SERVER)")
+		if address, args := serverOf(c.raw); address != "" && !asksForHelp(args) {
+			run = func(c *call) (int, error) { return c.elsewhere(address, args) }
+		}
+	}
+	out, errOut := c.out, c.err
+	code, err := run(c)
 	var down unreachable
 	var problems model.Problems
 	switch {
@@ -133,6 +152,24 @@ func (cmd *command) do(ctx context.Context, args []string, in io.Reader, out, er
 	}
 	fmt.Fprintf(errOut, "ironweir %s: %v\n", cmd.name, err)
 	return exitUsage
+}
+
+func asksForHelp(args []string) bool {
+	return slices.ContainsFunc(args, func(a string) bool { return a == "-h" || a == "-help" || a == "--help" })
+}
+
+// guarded does something, and turns a fault of the program into a message.
+func guarded(errOut io.Writer, do func() int) (code int) {
+	defer func() {
+		if r := recover(); r != nil {
+			fmt.Fprintf(errOut, "ironweir: a fault of the program: %v\nPlease report it with the model and the command.\n", r)
+			if os.Getenv("IRONWEIR_DEBUG") != "" {
+				errOut.Write(debug.Stack())
+			}
+			code = exitUsage
+		}
+	}()
+	return do()
 }
 
 // parse reads flags, which may stand before or after the arguments; `--` ends

@@ -4,7 +4,6 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -62,15 +61,8 @@ func (c *call) writeStarter(s gallery.Starter, dir string) error {
 		return err
 	}
 	for name, text := range map[string][]byte{"model.yaml": s.Text, "scenario.yaml": s.Scenario} {
-		f, err := os.OpenFile(filepath.Join(dir, name), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-		if err != nil {
-			return fmt.Errorf("-out: %w", plainError(err))
-		}
-		if _, err := f.Write(text); err != nil {
-			return err
-		}
-		if err := f.Close(); err != nil {
-			return err
+		if err := c.files.WriteNew(filepath.Join(dir, name), text); err != nil {
+			return fmt.Errorf("-out: %w", err)
 		}
 	}
 	fmt.Fprintf(c.err, "try: ironweir check %[1]s/model.yaml; ironweir run %[1]s/model.yaml -scenario %[1]s/scenario.yaml\n", dir)

@@ -1,9 +1,9 @@
 package main
 
 import (
+	"bytes"
 	"fmt"
 	"io"
-	"os"
 	"time"
 
 	"ironweir/core/check"
@@ -81,13 +81,12 @@ func (c *call) toFile(file string, write func(io.Writer) error) error {
 	if file == "" {
 		return write(c.out)
 	}
-	f, err := os.Create(file)
-	if err != nil {
-		return fmt.Errorf("-out: %w", plainError(err))
-	}
-	defer f.Close()
-	if err := write(f); err != nil {
+	var out bytes.Buffer
+	if err := write(&out); err != nil {
 		return err
 	}
-	return f.Close()
+	if err := c.files.Write(file, out.Bytes()); err != nil {
+		return fmt.Errorf("-out: %w", err)
+	}
+	return nil
 }

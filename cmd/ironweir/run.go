@@ -4,7 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
+	"io"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
@@ -311,33 +311,24 @@ func (c *call) writeJourneys(file string, plan sim.Plan) error {
 	if err != nil {
 		return err
 	}
-	f, err := os.Create(file)
-	if err != nil {
-		return fmt.Errorf("-out: %w", plainError(err))
-	}
-	defer f.Close()
-	encoder := json.NewEncoder(f)
-	encoder.SetEscapeHTML(false)
-	for i := range told {
-		if err := encoder.Encode(&told[i]); err != nil {
-			return err
+	return c.toFile(file, func(w io.Writer) error {
+		encoder := json.NewEncoder(w)
+		encoder.SetEscapeHTML(false)
+		for i := range told {
+			if err := encoder.Encode(&told[i]); err != nil {
+				return err
+			}
 		}
-	}
-	return f.Close()
+		return nil
+	})
 }
 
 func (c *call) writeJSON(file string, doc any) error {
-	f, err := os.Create(file)
-	if err != nil {
-		return fmt.Errorf("-out: %w", plainError(err))
-	}
-	defer f.Close()
-	inner := *c
-	inner.out = f
-	if err := inner.printJSON(doc); err != nil {
-		return err
-	}
-	return f.Close()
+	return c.toFile(file, func(w io.Writer) error {
+		inner := *c
+		inner.out = w
+		return inner.printJSON(doc)
+	})
 }
 
 // makeFolder makes the folder for results, before the work and not after it.
@@ -345,15 +336,10 @@ func (c *call) makeFolder(dir string) error {
 	if dir == "" {
 		return nil
 	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return fmt.Errorf("-out: %w", plainError(err))
+	if err := c.files.MakeFolder(dir); err != nil {
+		return fmt.Errorf("-out: %w", err)
 	}
-	probe, err := os.CreateTemp(dir, ".ironweir-*")
-	if err != nil {
-		return fmt.Errorf("-out: the folder cannot be written: %w", plainError(err))
-	}
-	probe.Close()
-	return os.Remove(probe.Name())
+	return nil
 }
 
 func keepSeries(doc *study.Document, names repeated) {

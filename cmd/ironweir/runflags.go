@@ -105,7 +105,7 @@ func (f *runFlags) plan(c *call, variant string, sets ...string) (study.Plan, *l
 		s.Replications = *f.replications
 	}
 	return study.Plan{Graph: l.graph, Scenario: s, Inputs: inputs, Head: l.head("run"), Workers: *f.workers,
-		Limits: sim.Limits{Events: *f.events, Memory: f.memory}, Stop: f.stop(c)}, l, nil
+		Limits: c.limited(sim.Limits{Events: *f.events, Memory: f.memory}), Stop: f.stop(c)}, l, nil
 }
 
 // build makes plans for a sweep or for sizing.
@@ -166,4 +166,18 @@ func changeScenario(s *model.Scenario, l *loaded, traffic, down, expect repeated
 		s.Expect = append(s.Expect, model.Expectation{Name: "expect-" + strconv.Itoa(i+1), Expression: x})
 	}
 	return nil
+}
+
+// limited holds limits to those of whoever this is done for.
+func (c *call) limited(to sim.Limits) sim.Limits {
+	if m := c.limits.Events; m > 0 && (to.Events == 0 || to.Events > m) {
+		to.Events = m
+	}
+	if m := c.limits.Memory; m > 0 && (to.Memory == 0 || to.Memory > m) {
+		to.Memory = m
+	}
+	if to.Copies == 0 {
+		to.Copies = c.limits.Copies
+	}
+	return to
 }

@@ -185,7 +185,7 @@ func (c *call) serve(o *serveOptions, s *store.Store, listener net.Listener, log
 			}
 		}()
 	}
-	handler := service.New(s, queue, log, service.Options{TLS: *o.cert != "" || *o.behindProxy, BehindProxy: *o.behindProxy})
+	handler := service.New(s, queue, log, service.Options{TLS: *o.cert != "" || *o.behindProxy, BehindProxy: *o.behindProxy, Commands: doSent})
 	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
 	failed := make(chan error, 1)
 	address := "http://" + listener.Addr().String()

@@ -17,6 +17,9 @@ func isTerminal(w io.Writer) bool {
 // style is how text is printed: colour only on a terminal and never with
 // NO_COLOR, as wide as the terminal up to 120 columns.
 func (c *call) style() text.Style {
+	if c.styled != nil {
+		return *c.styled
+	}
 	s := text.Style{Width: 100}
 	if isTerminal(c.out) {
 		s.Colour = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"

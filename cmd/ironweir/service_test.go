@@ -1,0 +1,168 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// served is a service in a process of its own, started by the start command.
+type served struct {
+	*testing.T
+	url  string
+	link string
+	home string
+}
+
+// serve starts a service with the demo on a port of its own.
+func serve(t *testing.T) *served {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "ironweir-serve-")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(dir, 0o755))
+	program := filepath.Join(dir, "ironweir")
+	built, err := exec.Command("go", "build", "-o", program, ".").CombinedOutput()
+	require.NoError(t, err, "%s", built)
+	var out, errOut lockedBuffer
+	cmd := exec.Command(program, "serve", "-demo", "-listen", "127.0.0.1:0", "-data", filepath.Join(dir, "data"))
+	cmd.Stdout, cmd.Stderr = &out, &errOut
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() {
+		cmd.Process.Signal(syscall.SIGTERM)
+		cmd.Wait()
+		os.RemoveAll(dir)
+	})
+	require.Eventually(t, func() bool { return strings.Contains(out.String(), "Ctrl-C") }, time.Minute, 50*time.Millisecond, "%s", errOut.String())
+	s := &served{T: t, home: t.TempDir()}
+	t.Setenv("XDG_CONFIG_HOME", s.home)
+	s.url = regexp.MustCompile(`http://\S+`).FindString(out.String())
+	s.link = regexp.MustCompile(`http://\S+#\S+`).FindString(out.String())
+	return s
+}
+
+// run runs the program and gives what it prints.
+func (s *served) run(code int, args ...string) (out, errOut string) {
+	s.Helper()
+	var o, e bytes.Buffer
+	got := Main(context.Background(), args, strings.NewReader(""), &o, &e)
+	require.Equal(s, code, got, "%v: %s", args, e.String())
+	return o.String(), e.String()
+}
+
+// TestTheServiceDoesTheSameWork: every command prints the same bytes, ends with
+// the same code and leaves the same files, whether the service does it or not.
+func TestTheServiceDoesTheSameWork(t *testing.T) {
+	s := serve(t)
+	s.run(exitUsage, "check", "../../demo/kittiwake.yaml", "-server", s.url) // not logged in
+	s.run(0, "login", "-server", s.url, "-link", s.link)
+	here, there := t.TempDir(), t.TempDir()
+	draft, model, friday := "../../demo/kittiwake-draft.yaml", "../../demo/kittiwake.yaml", "../../demo/friday-evening.yaml"
+	for _, args := range [][]string{
+		{"check", draft}, {"check", draft, "-format", "sarif"}, {"check", model, "-format", "json"}, {"check", "no-such.yaml"}, {"check", model, "-no-such-flag"},
+		{"explain", "IW101"}, {"paths", model, "manifest-drop", "mail"}, {"schema", "topology"},
+		{"follow", model, "-node", "manifest-drop", "-key", "inbound/7.csv"},
+		{"run", draft, "-scenario", friday, "-format", "markdown"}, {"run", model, "-scenario", friday, "-sweep", "../../demo/sweeps/clearing.yaml"},
+		{"run", model, "-scenario", friday, "-variant", "../../demo/variants/more-clearing.yaml", "-beside", "-format", "csv"},
+		{"diff", draft, model}, {"draw", model, "-format", "mermaid"}, {"draw", model, "-format", "svg", "-out", "DIR/weir.svg"},
+		{"fires", "-cron", "30 4 * * *", "-zone", "Europe/Lisbon", "-from", "2026-03-28T00:00:00Z"}, {"sample", model, "manifest-drop"},
+		{"convert", model, "-to", "asyncapi"}, {"convert", "../../demo/import/harbour-lamps.asyncapi.yaml", "-from", "asyncapi", "-to", "model"},
+		{"learn", "../../demo/import/quay-traces.jsonl", "-out", "DIR/learnt"}, {"fmt", model, "-check"},
+	} {
+		in := func(dir string) []string {
+			out := []string{}
+			for _, a := range args {
+				out = append(out, strings.ReplaceAll(a, "DIR", dir))
+			}
+			return out
+		}
+		var wantOut, wantErr, gotOut, gotErr bytes.Buffer
+		want := Main(context.Background(), in(here), strings.NewReader(""), &wantOut, &wantErr)
+		got := Main(context.Background(), append(in(there), "-server", s.url), strings.NewReader(""), &gotOut, &gotErr)
+		timing := regexp.MustCompile(`(?m)^.* events in .*$`) // how long it took, and that alone
+		require.Equal(t, timing.ReplaceAllString(wantOut.String(), ""), timing.ReplaceAllString(gotOut.String(), ""), "%v", args)
+		require.Equal(t, strings.ReplaceAll(wantErr.String(), here, ""), strings.ReplaceAll(gotErr.String(), there, ""), "%v", args)
+		require.Equal(t, want, got, "%v", args)
+	}
+	for _, name := range []string{"weir.svg", "learnt/model.yaml", "learnt/scenario.yaml"} {
+		want, err := os.ReadFile(filepath.Join(here, name))
+		require.NoError(t, err)
+		got, err := os.ReadFile(filepath.Join(there, name))
+		require.NoError(t, err, name)
+		require.Equal(t, string(want), string(got), name)
+	}
+	_, e := s.run(exitUsage, "run", model, "-export", "http://127.0.0.1:4318", "-server", s.url)
+	require.Contains(t, e, "the service sends nothing to other machines")
+	_, e = s.run(exitUnreachable, "check", model, "-server", "http://127.0.0.1:1")
+	require.Contains(t, e, "could not be reached")
+}
+
+// TestModelsArePushedAndPulled, as one does with a service from a terminal.
+func TestModelsArePushedAndPulled(t *testing.T) {
+	s := serve(t)
+	out, _ := s.run(0, "login", "-server", s.url, "-link", s.link)
+	require.Contains(t, out, "as admin: admin of workspace main")
+	_, e := s.run(exitUsage, "login", "-server", s.url, "-link", s.link)
+	require.Contains(t, e, "has been used")
+	info, err := os.Stat(filepath.Join(s.home, "ironweir", "servers.json"))
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+
+	out, _ = s.run(0, "models")
+	require.Contains(t, out, "kittiwake-draft")
+	file := filepath.Join(t.TempDir(), "lamps.yaml")
+	text := "ironweir: topology/1\nname: lamps\nnodes:\n  q: {kind: queue, rate: 1/m, links: {f: {}}}\n  f: {kind: function}\n"
+	require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+	scenario := filepath.Join(t.TempDir(), "calm.yaml")
+	require.NoError(t, os.WriteFile(scenario, []byte("ironweir: scenario/1\nlength: 1h\nexpect: {none-lost: run.ledger.lost.total == 0}\n"), 0o644))
+	out, _ = s.run(0, "push", file, scenario, "-note", "the first lamps")
+	require.Contains(t, out, "lamps made in workspace main")
+	require.Contains(t, out, "scenario calm saved")
+	out, _ = s.run(0, "push", file)
+	require.Contains(t, out, "as it is: revision 1")
+	require.NoError(t, os.WriteFile(file, []byte(text+"# more\n"), 0o644))
+	s.run(0, "push", file, "-note", "more")
+	_, e = s.run(exitUsage, "push", file, "-on", "1")
+	require.Contains(t, e, "the latest revision is 2, by admin")
+	out, _ = s.run(0, "history", "lamps")
+	require.Contains(t, out, "the first lamps")
+	out, _ = s.run(0, "pull", "lamps", "-revision", "1")
+	require.Equal(t, text, out)
+	dir := filepath.Join(t.TempDir(), "back")
+	s.run(0, "pull", "lamps", "-out", dir)
+	require.FileExists(t, filepath.Join(dir, "calm.yaml"))
+	_, e = s.run(exitUsage, "pull", "no-such")
+	require.Contains(t, e, "there is no model no-such")
+
+	out, _ = s.run(0, "runs", "start", "lamps", "calm")
+	require.Contains(t, out, "none-lost")
+	out, _ = s.run(0, "runs")
+	require.Contains(t, out, "done       lamps, revision 2, calm")
+	again, _ := s.run(0, "runs", "show", "1")
+	require.Contains(t, again, "none-lost")
+
+	out, _ = s.run(0, "user", "add", "skerry", "-role", "viewer")
+	link := regexp.MustCompile(`http://\S+`).FindString(out)
+	require.NotEmpty(t, link)
+	out, _ = s.run(0, "user")
+	require.Contains(t, out, "skerry")
+	out, _ = s.run(0, "login", "-server", s.url, "-link", link)
+	require.Contains(t, out, "as skerry: viewer of workspace main")
+	_, e = s.run(exitUsage, "push", file, "-name", "other")
+	require.Contains(t, e, "needs the role editor")
+	out, _ = s.run(0, "token")
+	require.Contains(t, out, "ironweir login on")
+	id := strings.Fields(out)[0]
+	s.run(0, "token", "revoke", id)
+	_, e = s.run(exitUsage, "models")
+	require.Contains(t, e, "ironweir login")
+}
