@@ -170,3 +170,15 @@ func TestWhatIsTooLargeIsRefused(t *testing.T) {
 	answer = r.do("GET", "/api/v1/workspaces/main/models", nil, 200, "X-Request-Id", "tide-7")
 	require.Equal(t, "tide-7", answer[""].(http.Header).Get("X-Request-Id"))
 }
+
+// TestOperatorsSeeHowItStands, without signing in.
+func TestOperatorsSeeHowItStands(t *testing.T) {
+	r := start(t).signIn()
+	require.Eventually(t, func() bool { return strings.Contains(r.page("/metrics"), "ironweir_workers 1") }, 10*time.Second, 50*time.Millisecond)
+	metrics := r.page("/metrics")
+	for _, line := range []string{"ironweir_database_up 1", `ironweir_runs{state="done"} 0`, `ironweir_run_parts{state="queued"} 0`, "ironweir_worker_slots 2", "ironweir_http_request_seconds_bucket"} {
+		require.Contains(t, metrics, line)
+	}
+	require.Equal(t, "ok\n", r.page("/healthz"))
+	require.Equal(t, "ready\n", r.page("/readyz"))
+}

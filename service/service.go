@@ -133,7 +133,7 @@ func (v *Service) measure() {
 	registry := prometheus.NewRegistry()
 	v.counted = prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ironweir_http_requests_total", Help: "Requests by route and status."}, []string{"route", "method", "status"})
 	v.taken = prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "ironweir_http_request_seconds", Help: "Time of requests by route.", Buckets: prometheus.ExponentialBuckets(0.001, 3, 9)}, []string{"route"})
-	registry.MustRegister(v.counted, v.taken, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	registry.MustRegister(v.counted, v.taken, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), records{v.store})
 	v.engine.GET("/metrics", gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
 	v.engine.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	v.engine.GET("/readyz", func(c *gin.Context) {

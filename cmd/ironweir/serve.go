@@ -67,6 +67,7 @@ IRONWEIR_LISTEN=127.0.0.1:8500 ironweir serve -show-config`,
 type serveOptions struct {
 	listen, data, database, cert, key, logFormat *string
 	demo, verbose, behindProxy, show             *bool
+	traces                                       *string
 	workers                                      *int
 }
 
@@ -79,6 +80,7 @@ func (c *call) serveFlags() *serveOptions {
 		key:         c.String("key", "", "private key `FILE` (PEM) of the certificate"),
 		behindProxy: c.Bool("behind-proxy", false, "a proxy that ends TLS passes requests on, and says in X-Forwarded-For where they come from"),
 		workers:     c.Int("workers", runtime.GOMAXPROCS(0), "parts of runs that are worked on here at once, `N`; 0: none, `ironweir worker` does it"),
+		traces:      c.String("traces", "", "send traces of the service's own requests to `ADDRESS` by OTLP/HTTP, such as http://127.0.0.1:4318"),
 		demo:        c.Bool("demo", false, "load the demo's models, where they are not there yet"),
 		verbose:     c.Bool("verbose", false, "log every request"),
 		logFormat:   c.String("log", "text", "log `FORMAT`: text, json"),
@@ -186,7 +188,11 @@ func (c *call) serve(o *serveOptions, s *store.Store, listener net.Listener, log
 		}()
 	}
 	handler := service.New(s, queue, log, service.Options{TLS: *o.cert != "" || *o.behindProxy, BehindProxy: *o.behindProxy, Commands: doSent})
-	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+	answering, sendTraces, err := traced(ctx, *o.traces, handler)
+	if err != nil {
+		return 0, err
+	}
+	server := &http.Server{Handler: answering, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
 	failed := make(chan error, 1)
 	address := "http://" + listener.Addr().String()
 	if *o.cert != "" {
@@ -214,6 +220,7 @@ func (c *call) serve(o *serveOptions, s *store.Store, listener net.Listener, log
 	drain, stop := context.WithTimeout(context.Background(), 10*time.Second)
 	defer stop()
 	server.Shutdown(drain)
+	sendTraces(drain)
 	work.Wait()
 	return exitFine, nil
 }
