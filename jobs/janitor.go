@@ -21,6 +21,7 @@ const (
 func (w *Worker) janitor(ctx context.Context) {
 	missing := map[store.Part]time.Time{} // since when
 	owner := map[store.Part]int64{}
+	waits := &stranded{merges: map[int64]time.Time{}}
 	tidied := time.Time{}
 	for ; ctx.Err() == nil; pause(ctx, lookForLost) {
 		lost, err := w.store.Lost(ctx)
@@ -49,6 +50,7 @@ func (w *Worker) janitor(ctx context.Context) {
 				delete(owner, p)
 			}
 		}
+		w.unstrand(ctx, waits)
 		if time.Since(tidied) > tidyUp {
 			tidied = time.Now()
 			if err := w.store.Adopt(ctx, w.turns); err != nil {
@@ -61,4 +63,52 @@ func (w *Worker) janitor(ctx context.Context) {
 			}
 		}
 	}
+}
+
+// stranded is what has waited with nobody coming, since when.
+type stranded struct {
+	turns  time.Time // zero: none
+	merges map[int64]time.Time
+}
+
+// unstrand asks again for what nobody has been coming for, longer than it looks
+// so in passing.
+func (w *Worker) unstrand(ctx context.Context, since *stranded) {
+	turns, merges, err := w.store.Stranded(ctx)
+	if err != nil {
+		since.turns, since.merges = time.Time{}, map[int64]time.Time{}
+		return
+	}
+	now := time.Now()
+	due := 0
+	switch {
+	case turns == 0:
+		since.turns = time.Time{}
+	case since.turns.IsZero():
+		since.turns = now
+	case now.Sub(since.turns) > outOfSight:
+		due, since.turns = turns, time.Time{}
+	}
+	before := since.merges
+	since.merges = map[int64]time.Time{}
+	var late []int64
+	for _, run := range merges {
+		first, known := before[run]
+		switch {
+		case !known:
+			since.merges[run] = now
+		case now.Sub(first) > outOfSight:
+			late = append(late, run)
+		default:
+			since.merges[run] = first
+		}
+	}
+	if due == 0 && len(late) == 0 {
+		return
+	}
+	if err := w.store.Enqueue(ctx, due, w.turns, late, w.merge); err != nil {
+		w.log.Warn("what nobody comes for could not be asked for again", "error", err)
+		return
+	}
+	w.log.Info("what nobody came for was asked for again", "turns", due, "merges", len(late))
 }

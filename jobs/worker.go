@@ -55,7 +55,9 @@ func (w *Worker) Run(ctx context.Context) error {
 		Queues:        map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: w.me.Slots}, "merge": {MaxWorkers: 1}},
 		Workers:       workers,
 		FetchCooldown: time.Millisecond, FetchPollInterval: 500 * time.Millisecond,
-		JobTimeout:                  -1, // an administrator limits parts; parts of a dead worker are given back by the janitor
+		// An administrator limits parts, and the janitor gives back those of dead
+		// workers; this only clears away what those have left on the job queue.
+		JobTimeout: 25 * time.Hour, RescueStuckJobsAfter: 26 * time.Hour,
 		CompletedJobRetentionPeriod: time.Hour,
 		Logger:                      slog.New(quiet{w.log.Handler()}),
 	})

@@ -345,3 +345,22 @@ func TestABackupBringsEverythingBack(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, before, after)
 }
+
+// TestWhatNobodyComesForIsAskedForAgain: a worker that dies between taking a job
+// and saying so leaves parts, and mergings, that no job stands for.
+func TestWhatNobodyComesForIsAskedForAgain(t *testing.T) {
+	r := startWith(t, 0).signIn()
+	db, err := sql.Open("pgx", database.URL)
+	require.NoError(t, err)
+	defer db.Close()
+	waiting, unmerged := r.long(), r.long()
+	_, err = db.Exec("DELETE FROM river_job")
+	require.NoError(t, err)
+	_, err = db.Exec("UPDATE run_parts SET state = 'done' WHERE run_id = 2")
+	require.NoError(t, err)
+	_, err = db.Exec("UPDATE runs SET state = 'running' WHERE id = 2")
+	require.NoError(t, err)
+	worker(t)
+	r.untilState(unmerged, "failed") // its parts never had results
+	r.untilState(waiting, "done")
+}

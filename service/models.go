@@ -49,8 +49,9 @@ type BoardLink struct {
 
 // Checked is a topology that could be read, with what is known of it.
 type Checked struct {
-	Check *check.Document `json:"check"`
-	Board Board           `json:"board"`
+	Check    *check.Document `json:"check"`
+	Board    Board           `json:"board"`
+	Document map[string]any  `json:"document" doc:"the topology's text as data, as written"`
 }
 
 func compile(name, text string) (*graph.Graph, error) {
@@ -71,7 +72,12 @@ func checkText(name, text string) (*Checked, error) {
 		return nil, err
 	}
 	doc := check.Run(g, nil, document.NewHead("check", g.Topology.Name, "", document.Digest(text)), time.Now())
-	out := &Checked{Check: doc, Board: Board{Nodes: []BoardNode{}, Links: []BoardLink{}}}
+	written, err := model.ReadDocument(name, []byte(text))
+	if err != nil {
+		return nil, err
+	}
+	plain, _ := written.Plain().(map[string]any)
+	out := &Checked{Check: doc, Document: plain, Board: Board{Nodes: []BoardNode{}, Links: []BoardLink{}}}
 	for i := range g.Nodes {
 		n := &g.Nodes[i]
 		out.Board.Nodes = append(out.Board.Nodes, BoardNode{n.Name, string(n.Kind), picture.Role(n.Kind), n.About, n.Owner, n.Pos.Line})

@@ -86,6 +86,7 @@ func New(s *store.Store, queue *jobs.Queue, log *slog.Logger, options Options) *
 	v.modelRoutes()
 	v.textRoutes()
 	v.tryRoutes()
+	v.editRoutes()
 	v.runRoutes()
 	v.formatRoutes()
 	v.journeyRoutes()

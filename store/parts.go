@@ -225,3 +225,40 @@ func (s *Store) Adopt(ctx context.Context, enqueue Enqueue) error {
 		return nil
 	})
 }
+
+// Stranded tells what waits with nobody coming: how many queued parts have no
+// turn on the job queue, and which runs have all of their parts and no merging to
+// come. It happens where a worker dies between taking a job and saying so here;
+// for an instant, it is also how things look in passing.
+func (s *Store) Stranded(ctx context.Context) (turns int, merges []int64, err error) {
+	const coming = "state IN ('available', 'retryable', 'scheduled', 'pending')"
+	err = s.pool.QueryRow(ctx, "SELECT greatest(0, (SELECT count(*) FROM run_parts WHERE state = 'queued') - (SELECT count(*) FROM river_job WHERE kind = 'turn' AND "+coming+"))").Scan(&turns)
+	if err != nil {
+		return 0, nil, translate(err)
+	}
+	rows, err := s.pool.Query(ctx, `SELECT id FROM runs r WHERE state = 'running' AND merger IS NULL AND parts > 0
+		AND NOT EXISTS (SELECT 1 FROM run_parts WHERE run_id = r.id AND state <> 'done')
+		AND NOT EXISTS (SELECT 1 FROM river_job WHERE kind = 'merge' AND (args->>'run')::bigint = r.id AND `+coming+")")
+	if err != nil {
+		return 0, nil, translate(err)
+	}
+	merges, err = pgx.CollectRows(rows, pgx.RowTo[int64])
+	return turns, merges, translate(err)
+}
+
+// Enqueue asks for turns and mergings, in a transaction of its own.
+func (s *Store) Enqueue(ctx context.Context, turns int, enqueue Enqueue, merges []int64, merge EnqueueMerge) error {
+	return s.transact(ctx, func(tx transaction) error {
+		if turns > 0 {
+			if err := enqueue(ctx, tx.px, 0, turns); err != nil {
+				return err
+			}
+		}
+		for _, run := range merges {
+			if err := merge(ctx, tx.px, run); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}

@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"time"
 
-	"ironweir/core/cadence"
 	"ironweir/core/model"
+	"ironweir/core/study"
 	"ironweir/formats/text"
 )
 
@@ -42,13 +42,13 @@ ironweir fires -cron "0 0 9 ? * MON-FRI" -cron-fields with-seconds -count 3`,
 		if (c.NArg() == 1) == (*cron != "") {
 			return 0, fmt.Errorf("name a MODEL or give -cron, one of the two (`ironweir fires -h` has examples)")
 		}
-		var list []text.Schedule
+		var list []study.Schedule
 		if *cron != "" {
 			n := &model.Node{Name: "cron", Kind: model.Schedule, Cron: *cron, CronFields: *fields, Sunday: *sunday, Zone: *zone, Enabled: true}
 			if n.Zone == "" {
 				n.Zone = "UTC"
 			}
-			s, err := nextFires(n, start, *count)
+			s, err := study.NextFires(n, start, *count)
 			if err != nil {
 				return 0, err
 			}
@@ -65,7 +65,7 @@ ironweir fires -cron "0 0 9 ? * MON-FRI" -cron-fields with-seconds -count 3`,
 				if *zone != "" {
 					n.Zone = *zone
 				}
-				s, err := nextFires(n, start, *count)
+				s, err := study.NextFires(n, start, *count)
 				if err != nil {
 					return 0, err
 				}
@@ -80,51 +80,3 @@ ironweir fires -cron "0 0 9 ? * MON-FRI" -cron-fields with-seconds -count 3`,
 		}
 		return exitFine, text.Fires(c.out, list, c.style())
 	}}
-
-func nextFires(n *model.Node, start time.Time, count int) (*text.Schedule, error) {
-	zone, err := time.LoadLocation(n.Zone)
-	if err != nil || n.Zone == "Local" {
-		return nil, fmt.Errorf("unknown zone %q; use an IANA name such as Europe/London", n.Zone)
-	}
-	s := &text.Schedule{Name: n.Name, Zone: n.Zone, Enabled: n.Enabled, Layouts: map[string]string{}}
-	if n.Every > 0 {
-		s.Text, s.Words = model.FormatDuration(n.Every), "every "+model.FormatDuration(n.Every)+", from the start of a run"
-		t := start
-		if n.From != nil {
-			t = *n.From
-			s.Words = "every " + model.FormatDuration(n.Every) + ", from " + n.From.Format(time.RFC3339)
-			for t.Before(start) {
-				t = t.Add(start.Sub(t).Truncate(n.Every))
-				if t.Before(start) {
-					t = t.Add(n.Every)
-				}
-			}
-			t = t.Add(-n.Every)
-		}
-		for range count {
-			t = t.Add(n.Every)
-			s.Next = append(s.Next, text.Fire{UTC: t.UTC(), Local: t.In(zone)})
-		}
-		return s, nil
-	}
-	c, err := cadence.Parse(n.Cron, n.CronFields, n.Sunday)
-	if err != nil {
-		return nil, err
-	}
-	s.Text, s.Words = n.Cron, c.Words()
-	for _, layout := range cadence.Layouts {
-		if other, ok := c.In(layout, n.Sunday); ok && layout != c.Layout {
-			s.Layouts[layout] = other
-		}
-	}
-	t := start.Add(-time.Nanosecond)
-	for range count {
-		next, ok := c.Next(t, zone)
-		if !ok || n.Until != nil && !next.Before(*n.Until) {
-			break
-		}
-		t = next
-		s.Next = append(s.Next, text.Fire{UTC: t.UTC(), Local: t.In(zone), Change: string(c.ChangeAt(t, zone))})
-	}
-	return s, nil
-}

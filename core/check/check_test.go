@@ -396,3 +396,16 @@ func estate(systems int) string {
 	}
 	return b.String()
 }
+
+// TestARingThatNothingFeedsIsEntered by outsiders: a model that grows has its loop
+// found before anybody has said what comes in.
+func TestARingThatNothingFeedsIsEntered(t *testing.T) {
+	doc := checked(t, modelDocument(t, "nodes:\n  drop: {kind: bucket, links: {stamp: {match: {prefix: inbound/}}}}\n  stamp: {kind: function, links: {drop: {key: \"inbound/{stem}.pdf\"}}}\n  idle: {kind: queue}\n"))
+	codes := []string{}
+	for _, f := range doc.Findings {
+		codes = append(codes, f.Code)
+	}
+	require.Contains(t, codes, "IW102")
+	require.Contains(t, doc.Entries, "drop")
+	require.NotContains(t, doc.Entries, "idle")
+}

@@ -342,11 +342,25 @@ func (a *Analysis) node(i int) *graph.Node { return &a.Graph.Nodes[i] }
 func (a *Analysis) link(i int) *graph.Link { return &a.Graph.Links[i] }
 
 // findEntries finds where messages from outside come in: schedules, endpoints,
-// nodes with keys, a rate or traffic, and channels that nothing feeds.
+// nodes with keys, a rate or traffic, and channels that nothing feeds but what
+// they feed themselves: while a model grows, nobody has said yet who fills them.
 func (a *Analysis) findEntries(s *model.Scenario) {
-	fed := make([]bool, len(a.Graph.Nodes))
-	for _, e := range a.Graph.Edges(true) {
-		fed[e.To] = fed[e.To] || e.From != e.To
+	edges := a.Graph.Edges(true)
+	n := len(a.Graph.Nodes)
+	ring := make([]int, n) // that a node lies in; below n: it is its own
+	for i := range ring {
+		ring[i] = i
+	}
+	for c, nodes := range a.Graph.Components(edges) {
+		for _, i := range nodes {
+			ring[i] = n + c
+		}
+	}
+	fed := make([]bool, 2*n) // by ring, from outside of it
+	for _, e := range edges {
+		if ring[e.From] != ring[e.To] {
+			fed[ring[e.To]] = true
+		}
 	}
 	traffic := map[string]bool{}
 	if s != nil {
@@ -354,9 +368,17 @@ func (a *Analysis) findEntries(s *model.Scenario) {
 			traffic[t.Into] = true
 		}
 	}
+	said := func(n *graph.Node) bool {
+		return n.Kind == model.Schedule || n.Kind == model.Endpoint || n.Rate > 0 || len(n.Node.Keys) > 0 || traffic[n.Name]
+	}
+	for i := range a.Graph.Nodes {
+		if said(a.node(i)) {
+			fed[ring[i]] = true
+		}
+	}
 	for i := range a.Graph.Nodes {
 		n := a.node(i)
-		if n.Kind == model.Schedule || n.Kind == model.Endpoint || n.Rate > 0 || len(n.Node.Keys) > 0 || traffic[n.Name] || !fed[i] && n.Kind.Channel() && len(n.Out) > 0 {
+		if said(n) || !fed[ring[i]] && n.Kind.Channel() && len(n.Out) > 0 {
 			a.entries = append(a.entries, i)
 		}
 	}

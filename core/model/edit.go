@@ -119,7 +119,7 @@ func (e *editor) end(v *Value) (int, error) {
 	switch c := e.text[at]; {
 	case c == '{' || c == '[':
 		return e.bracketEnd(at)
-	case c == '"' || c == '\'':
+	case (c == '"' || c == '\'') && v.Shape != Map: // a map may begin with a quoted key
 		return e.quoteEnd(at)
 	case v.Shape == Map:
 		last := v.Fields[len(v.Fields)-1]

@@ -2,29 +2,12 @@ package text
 
 import (
 	"io"
-	"time"
+
+	"ironweir/core/study"
 )
 
-// Schedule is a schedule with its next instants.
-type Schedule struct {
-	Name    string            `json:"name"`
-	Text    string            `json:"text"`
-	Words   string            `json:"words"`
-	Zone    string            `json:"zone"`
-	Enabled bool              `json:"enabled"`
-	Next    []Fire            `json:"next"`
-	Layouts map[string]string `json:"layouts"` // the same in other field layouts
-}
-
-// Fire is one instant.
-type Fire struct {
-	Local  time.Time `json:"local"`
-	UTC    time.Time `json:"utc"`
-	Change string    `json:"change,omitempty"` // what a clock change does to it
-}
-
 // Fires prints schedules in words, with their next instants.
-func Fires(w io.Writer, list []Schedule, s Style) error {
+func Fires(w io.Writer, list []study.Schedule, s Style) error {
 	p := newPage(w, s)
 	for i, c := range list {
 		if i > 0 {

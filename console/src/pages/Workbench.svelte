@@ -1,12 +1,19 @@
 <script lang="ts">
-  import { Button, ContentSwitcher, InlineNotification, Loading, Select, SelectItem, Switch } from "carbon-components-svelte";
+  import { Button, ContentSwitcher, InlineNotification, Loading, Modal, Select, SelectItem, Switch, TextInput } from "carbon-components-svelte";
+  import Keyboard from "carbon-icons-svelte/lib/Keyboard.svelte";
   import Play from "carbon-icons-svelte/lib/Play.svelte";
+  import Redo from "carbon-icons-svelte/lib/Redo.svelte";
   import Save from "carbon-icons-svelte/lib/Save.svelte";
+  import Undo from "carbon-icons-svelte/lib/Undo.svelte";
   import { api, sentence, troubles, type Board as Drawn, type Finding, type Schemas, type Trouble } from "../lib/api";
-  import { here } from "../lib/here.svelte";
+  import { here, visitor } from "../lib/here.svelte";
+  import { freeName, patchAt } from "../lib/written";
   import Board from "../parts/Board.svelte";
+  import Changes from "../parts/Changes.svelte";
   import FindingCounts from "../parts/FindingCounts.svelte";
   import Findings from "../parts/Findings.svelte";
+  import Inspector from "../parts/Inspector.svelte";
+  import Schedules from "../parts/Schedules.svelte";
   import History from "../parts/History.svelte";
   import ScenarioEditor from "../parts/ScenarioEditor.svelte";
   import TextEditor from "../parts/TextEditor.svelte";
@@ -25,11 +32,18 @@
   let scenarios = $state.raw<Schemas["Scenario"][]>([]);
   let scenario = $state("");
   let chosen = $state("");
+  let link = $state(""); // the chosen link, where it is a link
+  let document = $state.raw<Record<string, unknown>>({});
+  let catalogue = $state.raw<Schemas["Catalogue"] | undefined>();
+  let editor = $state<ReturnType<typeof TextEditor>>();
+  let adding = $state<{ kind: string; name: string; wrong: string } | undefined>();
+  let shortcuts = $state(false);
+  let conflict = $state<{ number: number; author: string; text: string; difference: Schemas["Difference"] | undefined } | undefined>();
   let line = $state(0);
   let ready = $state(false);
-  let below = $state(0); // 0: findings, 1: try a message, 2: history
+  let below = $state(0); // 0: findings, 1: try a message, 2: schedules, 3: history
   let scenarioEditor = $state<ReturnType<typeof ScenarioEditor>>();
-  let beside = $state(0); // 0: the model's text, 1: the scenario's
+  let beside = $state(0); // 0: the model's text, 1: the inspector, 2: the scenario's text
   let lit = $state.raw(new Map<string, string>());
   let litLinks = $state.raw(new Set<string>());
 
@@ -48,12 +62,39 @@
     }
     text = saved = latest.data.text ?? "";
     revision = latest.data.number;
+    const draft = readDraft();
+    if (draft && draft.text !== saved) {
+      text = draft.text;
+      notice = {
+        kind: draft.revision === revision ? "success" : "error",
+        title: "What you had not saved is back.",
+        subtitle: draft.revision === revision ? "History tells how it differs from what is saved." : `It was written on revision ${draft.revision}; the latest is ${revision}. Saving will show both.`,
+      };
+      base = draft.revision;
+    } else base = revision;
     scenarios = list.data?.items ?? [];
     scenario = scenarios[0]?.name ?? "";
     ready = true;
     await check();
   }
   load();
+  api.GET("/api/v1/catalogue").then(({ data }) => (catalogue = data));
+
+  // What is not saved survives a reload and a browser that crashes.
+  const draftKey = `ironweir-draft-${here()}-${name}`;
+  let base = $state(0); // the revision that was edited
+  function readDraft(): { revision: number; text: string } | undefined {
+    try {
+      return JSON.parse(localStorage.getItem(draftKey) ?? "null") ?? undefined;
+    } catch {
+      return undefined;
+    }
+  }
+  $effect(() => {
+    if (!ready) return;
+    if (text === saved) localStorage.removeItem(draftKey);
+    else localStorage.setItem(draftKey, JSON.stringify({ revision: base, text }));
+  });
 
   let asked = 0;
   async function check() {
@@ -66,8 +107,69 @@
       return;
     }
     wrong = [];
+    take(data);
+  }
+  function take(data: Schemas["Checked"]) {
+    wrong = [];
     checked = data;
     board = data.board;
+    document = data.document as Record<string, unknown>;
+    if (link && !board.links.some((l) => l.id === link)) link = "";
+    if (chosen && !board.nodes.some((n) => n.name === chosen)) chosen = "";
+  }
+
+  /** Puts a text that an edit made into the editor, unless it cannot be a model; says why not. */
+  async function accept(change: { data?: { text: string }; error?: unknown }, before: string): Promise<string> {
+    const why = (problem: unknown) => troubles(problem).map((t) => t.message).join(" ") || sentence(problem);
+    if (!change.data) return why(change.error);
+    if (text !== before) return "The text has changed meanwhile; try again.";
+    const { data, error } = await api.POST("/api/v1/check", { body: { text: change.data.text } });
+    if (!data && wrong.length === 0) return why(error);
+    if (text !== before) return "The text has changed meanwhile; try again.";
+    clearTimeout(timer);
+    asked++;
+    text = change.data.text;
+    if (data) take(data);
+    return "";
+  }
+  const amend = async (patch: Record<string, unknown>) => accept(await api.POST("/api/v1/apply", { body: { text, patch } }), text);
+  const rename = async (from: string, to: string) => {
+    const why = await accept(await api.POST("/api/v1/rename", { body: { text, from, to } }), text);
+    if (!why) chosen = to;
+    return why;
+  };
+  const remove = async (node: string) => accept(await api.POST("/api/v1/remove", { body: { text, node } }), text);
+
+  /** Removes what is chosen on the board. */
+  async function removeChosen() {
+    const at = link.indexOf(":");
+    const why = link ? await amend(patchAt(["nodes", link.slice(0, at), "links", link.slice(at + 1)], null)) : chosen ? await remove(chosen) : "";
+    if (why) notice = { kind: "error", title: "Not removed.", subtitle: why };
+  }
+
+  /** Draws a link from one node to another. */
+  async function connect(from: string, to: string) {
+    const links = Object.keys(((document.nodes as Record<string, { links?: object }>)[from]?.links ?? {}) as object);
+    const called = freeName(to, links);
+    const why = await amend(patchAt(["nodes", from, "links", called], called === to ? {} : { to }));
+    if (why) notice = { kind: "error", title: "Not drawn.", subtitle: why };
+    else {
+      chooseLink(`${from}:${called}`);
+      beside = 1;
+    }
+  }
+
+  async function add() {
+    if (!adding) return;
+    const { kind, name: called } = adding;
+    // A schedule needs to be told when it fires.
+    const why = await amend(patchAt(["nodes", called], kind === "schedule" ? { kind, every: "15m" } : kind === "workflow" ? { kind, do: [] } : { kind }));
+    if (why) adding = { ...adding, wrong: why };
+    else {
+      adding = undefined;
+      choose(called, 0);
+      beside = 1;
+    }
   }
 
   let timer: ReturnType<typeof setTimeout> | undefined;
@@ -97,22 +199,47 @@
   }
 
   async function save() {
-    const { data, error } = await api.POST("/api/v1/workspaces/{workspace}/models/{name}/revisions", { params: { path: { workspace: here(), name }, header: { "If-Match": `"${revision}"` } }, body: { text } });
+    const { data, error } = await api.POST("/api/v1/workspaces/{workspace}/models/{name}/revisions", { params: { path: { workspace: here(), name }, header: { "If-Match": `"${base}"` } }, body: { text } });
+    if (error && "status" in error && error.status === 412) {
+      await differ();
+      return false;
+    }
     if (error) {
       wrong = troubles(error);
       notice = { kind: "error", title: "Not saved.", subtitle: sentence(error) };
       return false;
     }
     saved = text;
-    revision = data.number;
+    base = revision = data.number;
     notice = { kind: "success", title: `Saved as revision ${revision}.`, subtitle: "" };
     return true;
+  }
+
+  /** Somebody has saved meanwhile: shows what they changed. */
+  async function differ() {
+    const latest = await api.GET("/api/v1/workspaces/{workspace}/models/{name}", { params: { path: { workspace: here(), name } } });
+    if (!latest.data) {
+      notice = { kind: "error", title: "Not saved.", subtitle: sentence(latest.error) };
+      return;
+    }
+    const theirs = latest.data.text ?? "";
+    const { data } = await api.POST("/api/v1/diff", { body: { before: theirs, after: text } });
+    conflict = { number: latest.data.number, author: latest.data.author, text: theirs, difference: data };
+  }
+  async function settle(mine: boolean) {
+    if (!conflict) return;
+    const { number, text: theirs } = conflict;
+    conflict = undefined;
+    base = revision = number;
+    saved = theirs;
+    if (mine) await save();
+    else edit(theirs);
   }
 
   async function run() {
     if (unsaved && !(await save())) return;
     if (!(await scenarioEditor?.keep())) {
-      beside = 1; // what is wrong with it is told there
+      beside = 2; // what is wrong with it is told there
       return;
     }
     const { data, error } = await api.POST("/api/v1/workspaces/{workspace}/models/{name}/runs", { params: { path: { workspace: here(), name } }, body: { scenario } });
@@ -126,17 +253,45 @@
     if ((e.ctrlKey || e.metaKey) && e.key === "s") {
       e.preventDefault();
       if (unsaved) save();
+      return;
     }
+    if ((e.target as HTMLElement).closest("input, textarea, select, .cm-editor, [role=dialog]")) return;
+    const command = e.ctrlKey || e.metaKey;
+    if (command && e.key.toLowerCase() === "z") {
+      e.preventDefault();
+      if (e.shiftKey) editor?.redo();
+      else editor?.undo();
+    } else if (command && e.key === "y") {
+      e.preventDefault();
+      editor?.redo();
+    } else if (e.key === "?") shortcuts = true;
+    else if (e.key === "/") {
+      e.preventDefault();
+      globalThis.document.querySelector<HTMLInputElement>(".board input[type=search], .board .bx--search-input")?.focus();
+    } else if (e.key === "Escape") [chosen, link] = ["", ""];
+    else if (!command && ["1", "2", "3", "4"].includes(e.key)) below = Number(e.key) - 1;
+    else if (!command && e.key === "i") beside = 1;
+    else if (!command && e.key === "t") beside = 0;
+    else if (!command && e.key === "s") beside = 2;
   }
 
   function choose(node: string, at: number) {
-    chosen = node;
+    [chosen, link] = [node, ""];
     line = at;
   }
+  function chooseLink(id: string) {
+    [chosen, link] = ["", id];
+    line = board.links.find((l) => l.id === id)?.line ?? 0;
+  }
+
+  const keyList: [string, string][] = [
+    ["Ctrl S", "save"], ["Ctrl Z, Ctrl Shift Z", "undo and redo, wherever the edit was made"], ["/", "find a node on the board"], ["Tab, Enter", "go through the board and choose"], ["Delete", "remove what is chosen on the board"],
+    ["Esc", "choose nothing"], ["1 2 3 4", "findings, try a message, schedules, history"], ["t i s", "the model's text, the inspector, the scenario"], ["?", "this list"],
+  ];
 </script>
 
 <svelte:head><title>{name} · Iron Weir</title></svelte:head>
-<svelte:window onkeydown={keys} onbeforeunload={(e) => unsaved && e.preventDefault()} />
+<svelte:window onkeydown={keys} />
 
 {#if !ready}
   <div class="page">
@@ -157,27 +312,34 @@
         <FindingCounts errors={checked.check.summary.errors} warnings={checked.check.summary.warnings} notes={checked.check.summary.notes} />
       {/if}
       <div class="actions">
-        <Button size="small" kind="tertiary" icon={Save} disabled={!unsaved} on:click={save}>Save</Button>
+        <Button size="small" kind="ghost" icon={Keyboard} iconDescription="Keyboard shortcuts" tooltipPosition="bottom" on:click={() => (shortcuts = true)} />
+        {#if visitor.edits}
+          <Button size="small" kind="ghost" icon={Undo} iconDescription="Undo" tooltipPosition="bottom" on:click={() => editor?.undo()} />
+          <Button size="small" kind="ghost" icon={Redo} iconDescription="Redo" tooltipPosition="bottom" on:click={() => editor?.redo()} />
+          <Button size="small" kind="tertiary" icon={Save} disabled={!unsaved} on:click={save}>Save</Button>
+        {/if}
         {#if scenarios.length}
           <Select hideLabel labelText="Scenario" size="sm" inline bind:selected={scenario}>
             {#each scenarios as s (s.name)}<SelectItem value={s.name} text={s.name} />{/each}
           </Select>
           <Button size="small" icon={Play} disabled={wrong.length > 0} on:click={run}>Run</Button>
         {:else}
-          <Button size="small" kind="tertiary" on:click={() => (beside = 1)}>Make a scenario to run</Button>
+          <Button size="small" kind="tertiary" on:click={() => (beside = 2)}>Make a scenario to run</Button>
         {/if}
       </div>
     </div>
     {#if notice}
       <InlineNotification lowContrast kind={notice.kind} title={notice.title} subtitle={notice.subtitle} on:close={() => (notice = undefined)} style="max-width: none; margin: 0" timeout={notice.kind === "success" ? 4000 : 0} />
     {/if}
-    <div class="drawn"><Board {board} {findings} {chosen} onchoose={choose} lit={below === 1 ? lit : undefined} litLinks={below === 1 ? litLinks : undefined} /></div>
+    <div class="drawn"><Board {board} {findings} {chosen} {link} {catalogue} edits={visitor.edits} pinsKey="ironweir-pins-{here()}-{name}" onchoose={choose} onlink={chooseLink} onadd={(kind) => (adding = { kind, name: freeName(kind, board.nodes.map((n) => n.name)), wrong: "" })} onconnect={connect} onremove={removeChosen} lit={below === 1 ? lit : undefined} litLinks={below === 1 ? litLinks : undefined} /></div>
     <div class="found">
-      <ContentSwitcher size="sm" bind:selectedIndex={below} aria-label="Below the board"><Switch text="Findings" /><Switch text="Try a message" /><Switch text="History" /></ContentSwitcher>
+      <ContentSwitcher size="sm" bind:selectedIndex={below} aria-label="Below the board"><Switch text="Findings" /><Switch text="Try a message" /><Switch text="Schedules" /><Switch text="History" /></ContentSwitcher>
       <div class="inner">
         {#if below === 0}
           <Findings {findings} {wrong} onchoose={choose} onapply={apply} />
         {:else if below === 2}
+          <Schedules {text} onchoose={(node) => choose(node, board.nodes.find((n) => n.name === node)?.line ?? 0)} />
+        {:else if below === 3}
           <History {name} {revision} {text} onrestore={restore} />
         {:else}
           <TryMessage {text} {board} {chosen} onlit={(nodes, links) => ((lit = nodes), (litLinks = links))} />
@@ -185,16 +347,60 @@
       </div>
     </div>
     <div class="text">
-      <ContentSwitcher size="sm" bind:selectedIndex={beside} aria-label="Beside the board"><Switch text="Model" /><Switch text="Scenario" /></ContentSwitcher>
-      <div class="inner" hidden={beside === 1}><TextEditor {text} {marks} {line} onedit={edit} label="The model's text" /></div>
-      <div class="inner" hidden={beside === 0}>
+      <ContentSwitcher size="sm" bind:selectedIndex={beside} aria-label="Beside the board"><Switch text="Model" /><Switch text="Inspector" /><Switch text="Scenario" /></ContentSwitcher>
+      <div class="inner" hidden={beside !== 0}><TextEditor bind:this={editor} {text} {marks} {line} onedit={edit} label="The model's text" /></div>
+      {#if beside === 1}
+        <div class="inner"><Inspector {document} {board} {catalogue} node={chosen} {link} edits={visitor.edits && wrong.length === 0} onamend={amend} onrename={rename} onremove={remove} onchoose={(n) => choose(n, 0)} onlink={chooseLink} /></div>
+      {/if}
+      <div class="inner" hidden={beside !== 2}>
         <ScenarioEditor bind:this={scenarioEditor} model={name} entry={board.nodes.find((n) => n.role === "holds" || n.role === "starts")?.name ?? ""} bind:scenarios bind:chosen={scenario} />
       </div>
     </div>
   </div>
 {/if}
 
+<Modal
+  open={adding !== undefined}
+  size="xs"
+  modalHeading="A new {adding?.kind ?? ''}"
+  primaryButtonText="Add it"
+  secondaryButtonText="Cancel"
+  primaryButtonDisabled={!/^[a-z][a-z0-9-]{0,62}$/.test(adding?.name ?? "")}
+  selectorPrimaryFocus="#node-name"
+  on:click:button--secondary={() => (adding = undefined)}
+  on:close={() => (adding = undefined)}
+  on:submit={add}
+>
+  {#if adding}
+    <p class="quiet">{catalogue?.kinds.find((k) => k.kind === adding?.kind)?.about}</p>
+    <TextInput id="node-name" labelText="Name" helperText="Small letters, digits and hyphens, starting with a letter." bind:value={adding.name} invalid={adding.wrong !== ""} invalidText={adding.wrong} on:keydown={(e) => e.key === "Enter" && add()} />
+  {/if}
+</Modal>
+
+<Modal bind:open={shortcuts} passiveModal size="sm" modalHeading="Keyboard">
+  <dl class="keys">{#each keyList as [key, does] (key)}<dt>{key}</dt><dd>{does}</dd>{/each}</dl>
+</Modal>
+
+<Modal
+  open={conflict !== undefined}
+  size="lg"
+  hasScrollingContent
+  modalHeading="{conflict?.author} has saved revision {conflict?.number} meanwhile"
+  primaryButtonText="Save mine on top"
+  secondaryButtons={[{ text: "Keep editing" }, { text: "Take theirs" }]}
+  on:click:button--secondary={({ detail }) => (detail.text === "Take theirs" ? settle(false) : (conflict = undefined))}
+  on:close={() => (conflict = undefined)}
+  on:submit={() => settle(true)}
+>
+  {#if conflict}
+    <p>What saving yours on top would change of theirs:</p>
+    {#if conflict.difference}<Changes difference={conflict.difference} />{:else}<p class="quiet">One of the two cannot be read as a model; the texts differ.</p>{/if}
+  {/if}
+</Modal>
+
 <style>
+  .keys { display: grid; grid-template-columns: 12rem 1fr; gap: 0.375rem 1rem; }
+  .keys dt { font-family: "IBM Plex Mono", monospace; }
   .bench { display: grid; height: calc(100vh - 3rem); grid-template: auto auto 1fr 16rem / minmax(0, 1.6fr) minmax(0, 1fr); }
   .bar { grid-column: 1 / -1; display: flex; align-items: center; gap: 0.75rem; padding: 0.5rem 1rem; border-bottom: 1px solid var(--cds-ui-03); }
   .bar h1 { font-size: 1.125rem; font-weight: 600; }
@@ -203,10 +409,10 @@
   .bench > :global(.bx--inline-notification) { grid-column: 1 / -1; }
   .drawn { grid-column: 1; grid-row: 3; min-height: 0; }
   .found { grid-column: 1; grid-row: 4; min-height: 0; display: flex; flex-direction: column; border-top: 1px solid var(--cds-ui-03); }
-  .found > :global(.bx--content-switcher) { max-width: 26rem; flex: none; margin: 0.375rem 0.75rem; }
+  .found > :global(.bx--content-switcher) { max-width: 34rem; flex: none; margin: 0.375rem 0.75rem; }
   .inner { flex: 1; min-height: 0; overflow: auto; }
   .text { grid-column: 2; grid-row: 3 / 5; min-height: 0; border-left: 1px solid var(--cds-ui-03); display: flex; flex-direction: column; }
-  .text > :global(.bx--content-switcher) { max-width: 16rem; flex: none; margin: 0.375rem 0.75rem; }
+  .text > :global(.bx--content-switcher) { max-width: 22rem; flex: none; margin: 0.375rem 0.75rem; }
   .text > .inner { overflow: hidden; }
   @media (max-width: 800px) {
     .bench { grid-template: auto auto 45vh auto 60vh / 1fr; overflow: auto; }

@@ -1,19 +1,62 @@
 <script lang="ts">
   import "@xyflow/svelte/dist/style.css";
   import { Background, Controls, MarkerType, MiniMap, Panel, SvelteFlow, type Edge, type Node } from "@xyflow/svelte";
-  import type { Board, Finding } from "../lib/api";
+  import { untrack } from "svelte";
+  import type { Board, Finding, Schemas } from "../lib/api";
   import { layout, nodeHeight, nodeWidth, type Place } from "../lib/layout";
   import { theme } from "../lib/theme.svelte";
-  import BoardNode from "./BoardNode.svelte";
+  import BackEdge from "./BackEdge.svelte";
+  import BoardNode, { type Badge } from "./BoardNode.svelte";
+  import BoardTools from "./BoardTools.svelte";
 
   let {
     board,
     findings,
     chosen,
+    link = "",
+    catalogue,
+    edits = false,
+    pinsKey = "",
     onchoose,
+    onlink = () => {},
+    onadd = () => {},
+    onconnect = () => {},
+    onremove = () => {},
     lit = new Map(),
     litLinks = new Set(),
-  }: { board: Board; findings: Finding[]; chosen: string; onchoose: (name: string, line: number) => void; lit?: Map<string, string>; litLinks?: Set<string> } = $props();
+    badges = new Map(),
+    widths = new Map(),
+  }: {
+    board: Board;
+    findings: Finding[];
+    chosen: string;
+    link?: string; // the chosen link
+    catalogue?: Schemas["Catalogue"];
+    edits?: boolean; // whether nodes and links can be drawn and removed
+    pinsKey?: string; // under which places that were chosen by hand are kept
+    onchoose: (name: string, line: number) => void;
+    onlink?: (id: string) => void;
+    onadd?: (kind: string) => void;
+    onconnect?: (from: string, to: string) => void;
+    onremove?: () => void; // what is chosen
+    lit?: Map<string, string>;
+    litLinks?: Set<string>;
+    badges?: Map<string, Badge>; // what a node says beside its kind
+    widths?: Map<string, number>; // of links, in pixels
+  } = $props();
+
+  let looked = $state("");
+  let pins = $state.raw<Record<string, Place>>(untrack(() => (pinsKey ? JSON.parse(localStorage.getItem(pinsKey) ?? "{}") : {})));
+
+  function pin(name: string, place: Place) {
+    pins = { ...pins, [name]: place };
+    if (pinsKey) localStorage.setItem(pinsKey, JSON.stringify(pins));
+  }
+  function unpin() {
+    pins = {};
+    if (pinsKey) localStorage.removeItem(pinsKey);
+  }
+  const matches = (n: Board["nodes"][number]) => [n.name, n.kind, n.about, n.owner].some((t) => t.toLowerCase().includes(looked.toLowerCase()));
 
   let places = $state.raw(new Map<string, Place>());
   let nodes = $state.raw<Node[]>([]);
@@ -40,7 +83,8 @@
       .map((n) => ({
         id: n.name,
         type: "node",
-        position: places.get(n.name)!,
+        position: pins[n.name] ?? places.get(n.name)!,
+        selected: n.name === chosen,
         width: nodeWidth,
         height: nodeHeight,
         data: {
@@ -50,7 +94,9 @@
           state: loops.has(n.name) ? "loops" : loses.has(n.name) ? "loses" : "",
           codes: [...new Set(open.filter((f) => f.nodes[0] === n.name).map((f) => f.code))],
           chosen: n.name === chosen,
-          lit: lit.size ? (lit.get(n.name) ?? "dim") : "",
+          lit: looked ? (matches(n) ? "lit" : "dim") : lit.size ? (lit.get(n.name) ?? "dim") : "",
+          badge: badges.get(n.name),
+          edits,
         },
       }));
     edges = board.links
@@ -64,10 +110,12 @@
           id: l.id,
           source: l.from,
           target: l.to,
-          label: loopLinks.has(l.id) || l.from === chosen || l.to === chosen ? l.label : undefined,
-          type: "smoothstep",
+          selected: l.id === link,
+          ariaLabel: `${l.stroke} from ${l.from} to ${l.to}${l.label ? ", " + l.label : ""}`,
+          label: loopLinks.has(l.id) || l.id === link || l.from === chosen || l.to === chosen ? l.label : undefined,
+          type: (pins[l.to] ?? places.get(l.to)!).x <= (pins[l.from] ?? places.get(l.from)!).x ? "back" : "smoothstep",
           markerEnd: { type: l.stroke === "call" ? MarkerType.Arrow : MarkerType.ArrowClosed, color: colour, width: 16, height: 16 },
-          style: `stroke: ${colour}; stroke-width: ${loopLinks.has(l.id) || on ? 3 : l.stroke === "send" ? 1.2 : 1.6}; stroke-dasharray: ${dash}; opacity: ${pale ? (lit.size ? 0.2 : 0.45) : 1}`,
+          style: `stroke: ${colour}; stroke-width: ${widths.has(l.id) ? widths.get(l.id) : loopLinks.has(l.id) || on || l.id === link ? 3 : l.stroke === "send" ? 1.2 : 1.6}; stroke-dasharray: ${dash}; opacity: ${pale ? (lit.size ? 0.2 : 0.45) : 1}`,
           labelStyle: "font-size: 10px; white-space: pre-line; text-align: center; background: var(--board-ground); color: var(--cds-text-02); padding: 0 3px; max-width: 130px;",
         };
       });
@@ -77,23 +125,48 @@
   const strokes: [string, string][] = [["delivery or send", ""], ["waiting call", "7 4"], ["success", "10 3"], ["failure", "2 3"], ["dead-letter", "1 5"]];
 </script>
 
-<div class="board" role="application" aria-label="The board: the model drawn">
+<!-- svelte-ignore a11y_no_noninteractive_element_interactions -->
+<div
+  class="board"
+  role="application"
+  aria-label="The board: the model drawn"
+  onkeydown={(e) => {
+    const at = e.target as HTMLElement;
+    if (e.key === "Enter" || e.key === " ") {
+      const node = at.closest<HTMLElement>(".svelte-flow__node")?.dataset.id;
+      const way = at.closest<HTMLElement>(".svelte-flow__edge")?.dataset.id;
+      if (node) onchoose(node, line(node));
+      else if (way) onlink(way);
+    }
+    if ((e.key === "Delete" || e.key === "Backspace") && edits && !at.closest("input, textarea")) onremove();
+  }}
+>
   {#if places.size}
     <SvelteFlow
       bind:nodes
       bind:edges
       nodeTypes={{ node: BoardNode }}
+      edgeTypes={{ back: BackEdge }}
       colorMode={theme.dark ? "dark" : "light"}
       fitView
       fitViewOptions={{ padding: 0.06, maxZoom: 1.2 }}
       minZoom={0.1}
-      nodesConnectable={false}
+      nodesConnectable={edits}
       deleteKey={null}
+      selectionKey={null}
+      multiSelectionKey={null}
       proOptions={{ hideAttribution: true }}
       onlyRenderVisibleElements={board.nodes.length > 150}
       onnodeclick={({ node }) => onchoose(node.id, line(node.id))}
+      onedgeclick={({ edge }) => onlink(edge.id)}
+      onnodedragstop={({ targetNode }) => targetNode && pin(targetNode.id, targetNode.position)}
+      onbeforeconnect={(way) => {
+        onconnect(way.source, way.target);
+        return false; // the text says what is joined
+      }}
     >
       <Background gap={24} />
+      <BoardTools {board} {catalogue} {edits} pinned={Object.keys(pins).length > 0} laid={places} bind:looked {onadd} onlayout={unpin} onchoose={(name) => onchoose(name, line(name))} />
       <Controls showLock={false} />
       {#if board.nodes.length > 40}<MiniMap pannable zoomable />{/if}
       <Panel position="top-right">
@@ -107,7 +180,10 @@
       </Panel>
     </SvelteFlow>
   {:else if board.nodes.length === 0}
-    <p class="empty quiet">Nothing is drawn yet. Write a node under <span class="mono">nodes:</span> in the text beside.</p>
+    <div class="empty quiet">
+      <p>Nothing is drawn yet. {edits ? "Add a node:" : ""}</p>
+      {#if edits}<p class="kinds">{#each catalogue?.kinds ?? [] as k (k.kind)}<button onclick={() => onadd(k.kind)} title={k.about}>{k.kind}</button>{/each}</p>{/if}
+    </div>
   {/if}
 </div>
 
@@ -122,4 +198,7 @@
   .legend .loops span { border-color: var(--loops); }
   .legend .loses span { border-color: var(--loses); }
   .empty { padding: 2rem; }
+  .kinds { display: flex; flex-wrap: wrap; gap: 0.5rem; padding-top: 0.75rem; }
+  .kinds button { padding: 0.375rem 0.75rem; background: var(--board-node); color: var(--board-ink); border: 1px solid var(--board-edge); cursor: pointer; }
+  .board :global(.svelte-flow__edge.selected .svelte-flow__edge-path) { filter: drop-shadow(0 0 2px var(--cds-focus, #0f62fe)); }
 </style>

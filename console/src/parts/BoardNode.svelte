@@ -1,15 +1,25 @@
+<script lang="ts" module>
+  /** What a node says at an instant of a run: words, and how full it is (0 to 1). */
+  export interface Badge {
+    text: string;
+    full: number;
+    bad: boolean;
+  }
+</script>
+
 <script lang="ts">
   import { Handle, Position } from "@xyflow/svelte";
 
-  let { data }: { data: { name: string; kind: string; role: string; state: string; codes: string[]; chosen: boolean; lit: string } } = $props();
+  let { data }: { data: { name: string; kind: string; role: string; state: string; codes: string[]; chosen: boolean; lit: string; badge?: Badge; edits?: boolean } } = $props();
   const spoken = $derived(`${data.name}, ${data.kind}${data.state ? ", " + data.state : ""}${data.codes.length ? ", " + data.codes.join(" ") : ""}`);
 </script>
 
-<div class="node {data.role} {data.state}" class:chosen={data.chosen} class:dim={data.lit === "dim"} class:lit={data.lit === "lit"} class:bad={data.lit === "bad"} data-lit={data.lit} aria-label={spoken} data-node={data.name} data-state={data.state}>
+<div class="node {data.role} {data.state}" class:chosen={data.chosen} class:edits={data.edits} class:dim={data.lit === "dim"} class:lit={data.lit === "lit"} class:bad={data.lit === "bad"} data-lit={data.lit} aria-label={spoken} data-node={data.name} data-state={data.state}>
   <Handle type="target" position={Position.Left} />
   <div class="face">
     <span class="name">{data.name}</span>
-    <span class="kind">{data.kind}{#if data.codes.length}<b> {data.codes.slice(0, 3).join(" ")}{data.codes.length > 3 ? " …" : ""}</b>{/if}</span>
+    {#if data.badge}<span class="level" class:over={data.badge.bad} style="width: {100 * data.badge.full}%"></span>{/if}
+    <span class="kind">{#if data.badge}{data.badge.text}{:else}{data.kind}{#if data.codes.length}<b> {data.codes.slice(0, 3).join(" ")}{data.codes.length > 3 ? " …" : ""}</b>{/if}{/if}</span>
   </div>
   <Handle type="source" position={Position.Right} />
 </div>
@@ -35,5 +45,10 @@
   .lit .face { box-shadow: 0 0 0 2px var(--board-ink); }
   .bad .face { box-shadow: 0 0 0 3px var(--loops); }
   .chosen .face { box-shadow: 0 0 0 3px var(--cds-focus, #0f62fe); }
+  .face { position: relative; }
+  .level { position: absolute; left: 0; bottom: 0; height: 5px; background: var(--fine); }
+  .level.over { background: var(--loses); }
   .node :global(.svelte-flow__handle) { opacity: 0; }
+  .node.edits :global(.svelte-flow__handle) { width: 9px; height: 9px; background: var(--board-ink); }
+  .node.edits:hover :global(.svelte-flow__handle), .node.edits.chosen :global(.svelte-flow__handle) { opacity: 0.7; }
 </style>

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { yaml } from "@codemirror/lang-yaml";
   import { HighlightStyle, syntaxHighlighting } from "@codemirror/language";
+  import { isolateHistory, redo as redoEdit, undo as undoEdit } from "@codemirror/commands";
   import { tags } from "@lezer/highlight";
   import { lintGutter, setDiagnostics, type Diagnostic } from "@codemirror/lint";
   import { basicSetup, EditorView } from "codemirror";
@@ -10,6 +11,14 @@
   let { text, marks, line, onedit, label }: { text: string; marks: (Trouble & { severity: "error" | "warning" | "info" })[]; line: number; onedit: (text: string) => void; label: string } = $props();
 
   let view = $state.raw<EditorView | undefined>();
+
+  /** Takes the last edit back, wherever it was made. */
+  export function undo() {
+    if (view) undoEdit(view);
+  }
+  export function redo() {
+    if (view) redoEdit(view);
+  }
 
   const look = EditorView.theme({
     "&": { height: "100%", fontSize: "12.5px", backgroundColor: "var(--cds-ui-background)", color: "var(--cds-text-01)" },
@@ -59,7 +68,7 @@
     let [start, end] = [0, 0];
     while (start < most && now[start] === text[start]) start++;
     while (end < most - start && now[now.length - 1 - end] === text[text.length - 1 - end]) end++;
-    view.dispatch({ changes: { from: start, to: now.length - end, insert: text.slice(start, text.length - end) } });
+    view.dispatch({ changes: { from: start, to: now.length - end, insert: text.slice(start, text.length - end) }, annotations: isolateHistory.of("full") });
   });
 
   $effect(() => {

@@ -1,0 +1,53 @@
+import { parse, stringify } from "yaml";
+import type { Schemas } from "./api";
+
+export type CatalogueField = Schemas["CatalogueField"];
+type Plain = Record<string, unknown>;
+
+/** The value at a dotted path of a node or link, as it is written. */
+export function valueAt(of: unknown, path: string): unknown {
+  return path.split(".").reduce<unknown>((v, key) => (v && typeof v === "object" ? (v as Plain)[key] : undefined), of);
+}
+
+/** A value as one writes it on a line. */
+export function lineOf(value: unknown): string {
+  if (value === undefined || value === null) return "";
+  if (typeof value === "string") return value;
+  if (Array.isArray(value) && value.every((v) => typeof v === "string" && !/[,[\]{}]/.test(v))) return value.join(", ");
+  return stringify(value, { collectionStyle: "flow", lineWidth: 0 }).trim();
+}
+
+/** What a line says, by the form of its field; null takes the field away. Throws where it cannot be read. */
+export function valueOf(line: string, form: string): unknown {
+  const text = line.trim();
+  if (text === "") return null;
+  switch (form) {
+    case "whole":
+    case "number":
+      return /^-?[\d.]+$/.test(text) ? Number(text) : text;
+    case "truth":
+      return text === "true";
+    case "words": {
+      const items = text.startsWith("[") ? (parse(text) as unknown[]) : text.split(",").map((t) => t.trim()).filter(Boolean);
+      return items.length === 1 ? items[0] : items;
+    }
+    case "anything":
+    case "distribution":
+      return parse(text);
+    case "choice":
+      return /^\d+$/.test(text) ? Number(text) : text;
+  }
+  return text.startsWith("{") && form !== "expression" && form !== "text" ? parse(text) : text;
+}
+
+/** A merge patch that sets one dotted path. */
+export function patchAt(path: string[], value: unknown): Plain {
+  return path.reduceRight<unknown>((inner, key) => ({ [key]: inner }), value) as Plain;
+}
+
+/** A name that nothing has yet, from one that may be taken. */
+export function freeName(wanted: string, taken: Iterable<string>): string {
+  const names = new Set(taken);
+  if (!names.has(wanted)) return wanted;
+  for (let i = 2; ; i++) if (!names.has(`${wanted}-${i}`)) return `${wanted}-${i}`;
+}

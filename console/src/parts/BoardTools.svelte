@@ -1,0 +1,58 @@
+<script lang="ts">
+  import { OverflowMenu, OverflowMenuItem, Search } from "carbon-components-svelte";
+  import Add from "carbon-icons-svelte/lib/Add.svelte";
+  import { Panel, useSvelteFlow } from "@xyflow/svelte";
+  import type { Board, Schemas } from "../lib/api";
+
+  let {
+    board,
+    catalogue,
+    edits,
+    pinned,
+    laid,
+    looked = $bindable(),
+    onadd,
+    onlayout,
+    onchoose,
+  }: { board: Board; catalogue: Schemas["Catalogue"] | undefined; edits: boolean; pinned: boolean; laid: unknown; looked: string; onadd: (kind: string) => void; onlayout: () => void; onchoose: (name: string) => void } = $props();
+
+  const flow = useSvelteFlow();
+  const found = $derived(looked ? board.nodes.filter((n) => [n.name, n.kind, n.about, n.owner].some((t) => t.toLowerCase().includes(looked.toLowerCase()))) : []);
+
+  // A new layout is shown whole.
+  let first = true;
+  $effect(() => {
+    void laid;
+    if (first) first = false;
+    else requestAnimationFrame(() => flow.fitView({ padding: 0.06, maxZoom: 1.2 }));
+  });
+
+  function go() {
+    if (!found.length) return;
+    flow.fitView({ nodes: found.map((n) => ({ id: n.name })), padding: 0.4, maxZoom: 1.2, duration: matchMedia("(prefers-reduced-motion: reduce)").matches ? 0 : 250 });
+    if (found.length === 1) onchoose(found[0].name);
+  }
+</script>
+
+<Panel position="top-left">
+  <div class="tools">
+    {#if edits}
+      <OverflowMenu iconDescription="Add a node" size="sm" class="adds">
+        <span slot="menu" class="add"><Add /> Add</span>
+        {#each catalogue?.kinds ?? [] as k (k.kind)}<OverflowMenuItem text={k.kind} title={k.about} on:click={() => onadd(k.kind)} />{/each}
+      </OverflowMenu>
+    {/if}
+    <div class="search"><Search size="sm" placeholder="Find a node" labelText="Find a node on the board" bind:value={looked} on:keydown={(e) => e.key === "Enter" && go()} on:clear={() => (looked = "")} /></div>
+    {#if looked}<span class="count" role="status">{found.length === 0 ? "nothing found" : `${found.length} found, Enter goes there`}</span>{/if}
+    {#if pinned}<button class="again" onclick={onlayout}>Lay out again</button>{/if}
+  </div>
+</Panel>
+
+<style>
+  .tools { display: flex; align-items: center; gap: 0.5rem; }
+  .search { width: 11rem; }
+  .tools :global(.adds.bx--overflow-menu) { width: auto; height: 2rem; }
+  .add { display: flex; align-items: center; gap: 0.25rem; padding: 0 0.75rem; height: 2rem; font-size: 0.8125rem; background: var(--board-node); color: var(--board-ink); border: 1px solid var(--cds-ui-03); }
+  .count, .again { font-size: 0.75rem; background: var(--board-node); color: var(--cds-text-02); padding: 0.25rem 0.5rem; border: 1px solid var(--cds-ui-03); }
+  .again { cursor: pointer; }
+</style>

@@ -1,0 +1,156 @@
+package model
+
+// CatalogueField is a field that a node or link may have, as forms and completion show
+// it.
+type CatalogueField struct {
+	Path    string   `json:"path" doc:"with a dot where it lies in a map: read.up-to"`
+	Form    string   `json:"form" enum:"text,duration,rate,share,size,whole,number,truth,choice,words,node,distribution,expression,anything" doc:"what is written there; words: a text or a list of texts; node: the name of a node"`
+	Choices []string `json:"choices" doc:"of the form choice"`
+	Default string   `json:"default" doc:"what holds where nothing is written; empty: nothing"`
+	About   string   `json:"about"`
+	On      []string `json:"on" doc:"of a link: the kinds that it may leave from; empty: all"`
+}
+
+// KindOf is what a kind of node may have.
+type KindOf struct {
+	Kind   string           `json:"kind"`
+	About  string           `json:"about"`
+	Fields []CatalogueField `json:"fields"`
+}
+
+// Catalogue is every field of nodes and links.
+type Catalogue struct {
+	Kinds []KindOf         `json:"kinds"`
+	Link  []CatalogueField `json:"link"`
+}
+
+var kindAbouts = map[Kind]string{
+	Bucket: "Objects at rest; a change of one is an event.", Queue: "Messages wait, and each goes to one consumer.", Topic: "Each message goes to every link that matches; nothing is kept.",
+	Stream: "Records in order, by partition; each link reads all of them.", Table: "Rows at rest; changes are read as a stream.", Schedule: "Sends at set times.",
+	Endpoint: "Takes requests and answers them.", Function: "Runs for each message or batch.", Workflow: "Tasks in order, each of which waits.", Outside: "A system or person beyond the model.",
+}
+
+// everyNode are the fields that all kinds have.
+var everyNode = []CatalogueField{
+	{"about", "text", nil, "", "what it is for", nil},
+	{"owner", "text", nil, "", "who answers for it", nil},
+	{"rate", "rate", nil, "", "what outsiders send in, where no scenario says", nil},
+	{"takes", "distribution", nil, "0s", "time of a run; of a write, where it is no function or outside system", nil},
+	{"fails", "anything", nil, "0%", "share of runs that fail; of writes that are rejected, where it is no function or outside system", nil},
+	{"callers", "words", nil, "everyone linked", "who may send to it or call it", nil},
+	{"observed-as", "words", nil, "its name", "the names it bears in traces of the real system", nil},
+	{"public", "truth", nil, "false", "may be linked to from other parts", nil},
+}
+
+// nodeFields tells of each field that only some kinds have.
+var nodeFields = map[string]CatalogueField{
+	"keys": {"", "words", nil, "", "key templates that outsiders write: inbound/{haulier}/{seq}.csv", nil}, "notice": {"", "distribution", nil, "0s", "delay between a change and its event", nil},
+	"object-life": {"", "duration", nil, "", "an object is deleted by itself after this, and that is an event", nil}, "duplicates": {"", "share", nil, "0%", "share of messages delivered twice", nil},
+	"order": {"", "choice", []string{"any", "grouped"}, "any", "grouped: in order within a group", nil}, "group": {"", "expression", nil, "", "gives the group of a message", nil},
+	"retention": {"", "duration", nil, "7d", "a message that waits longer is lost; 48h on streams and change feeds", nil}, "delay": {"", "duration", nil, "0s", "a message is hidden this long when it comes", nil},
+	"capacity": {"", "whole", nil, "", "messages that it holds at most; more are rejected", nil}, "lease": {"", "duration", nil, "60s", "a message handed out is hidden this long, then is handed out again", nil},
+	"age":        {"", "choice", []string{"fresh", "carried"}, "fresh", "of what comes by a dead-letter: whether the time it already waited counts here", nil},
+	"dedupe":     {"", "anything", nil, "", "{by: expression, within: duration}: the same again within this is dropped", nil},
+	"ignore":     {"", "anything", nil, "", "a match: messages that nobody is meant to take", nil},
+	"partitions": {"", "anything", nil, "1", "how many, or auto", nil}, "by": {"", "expression", nil, "spread evenly", "gives the partition key of a record", nil},
+	"partition-rate": {"", "rate", nil, "", "records per second and partition, above which a write is rejected", nil},
+	"every":          {"", "duration", nil, "", "fires after each of these", nil}, "cron": {"", "text", nil, "", "fires as this cron expression says", nil},
+	"cron-fields": {"", "choice", []string{"standard", "with-seconds", "with-year", "with-both"}, "standard", "5 fields; a second in front; a year behind; both", nil},
+	"sunday":      {"", "choice", []string{"0", "1"}, "0", "the number that Sunday has", nil}, "zone": {"", "text", nil, "UTC", "the zone of its times: Europe/Lisbon", nil},
+	"jitter": {"", "duration", nil, "0s", "fires up to this much later, at random", nil}, "from": {"", "text", nil, "", "not before this time", nil}, "until": {"", "text", nil, "", "not from this time on", nil},
+	"enabled": {"", "truth", nil, "true", "whether it fires", nil}, "data": {"", "anything", nil, "", "the payload that it sends", nil},
+	"method": {"", "text", nil, "", "of a request", nil}, "path": {"", "text", nil, "", "of a request", nil}, "accepts": {"", "anything", nil, "", "JSON Schema of what it takes; what does not fit is refused", nil},
+	"timeout": {"", "duration", nil, "45s", "a run that takes longer has failed; 30s on endpoints", nil}, "rate-limit": {"", "rate", nil, "", "what comes faster is rejected", nil},
+	"memory": {"", "size", nil, "", "for the cost: 256MB", nil}, "cold-start": {"", "anything", nil, "", "{takes, idle}: a first run, or one after `idle` unused, starts later", nil},
+	"cases": {"", "anything", nil, "", "by name: {if, takes, fails}, the first that holds takes the place of takes and fails", nil}, "concurrency": {"", "whole", nil, "", "runs at once, at most", nil},
+	"pool": {"", "text", nil, "", "the pool of concurrency that it draws on", nil}, "hop-limit": {"", "whole", nil, "", "a message that has come further than this is stopped", nil},
+	"idempotent": {"", "expression", nil, "", "a message whose key already succeeded is finished without sending again", nil},
+	"sends":      {"", "choice", []string{"one-by-one", "together"}, "one-by-one", "together: a failing send takes the earlier ones back", nil},
+	"hook":       {"", "text", nil, "", "a loopback address that answers for it in a rehearsal", nil}, "retry": {"", "anything", nil, "", "of asynchronous links to it that do not state their own", nil},
+	"dead-letter": {"", "node", nil, "", "where what is given up goes, of asynchronous links that do not state their own", nil},
+	"results":     {"", "choice", []string{"async", "all"}, "async", "which runs use its success and failure links", nil}, "do": {"", "anything", nil, "", "the tasks, as the open workflow language has them", nil},
+}
+
+// The kinds that links with some fields leave from.
+var (
+	delivering = []string{"bucket", "queue", "topic", "stream", "table", "schedule", "endpoint"}
+	reading    = []string{"queue", "stream", "table"}
+	changing   = []string{"bucket", "table"}
+	sending    = []string{"function", "workflow", "outside"}
+	running    = []string{"function", "workflow"}
+)
+
+// linkFields are the fields of links.
+var linkFields = []CatalogueField{
+	{"to", "node", nil, "its name", "the node that it leads to", nil},
+	{"match.prefix", "words", nil, "", "the subject begins with this, or with one of these", delivering},
+	{"match.suffix", "words", nil, "", "the subject ends with this, or with one of these", delivering},
+	{"match.type", "words", nil, "", "the event's type", delivering},
+	{"match.source", "words", nil, "", "the event's source", delivering},
+	{"match.if", "expression", nil, "", "holds for the event: event.data.kg > 40", delivering},
+	{"changes", "words", nil, "", "of a bucket: written, deleted; of a table: inserted, updated, deleted", changing},
+	{"read.up-to", "whole", nil, "1", "messages a batch, at most", reading},
+	{"read.within", "duration", nil, "0s", "wait this long to fill a batch", reading},
+	{"read.parallel", "whole", nil, "1", "batches at a time; of a stream or table, one a partition", reading},
+	{"read.from", "choice", []string{"oldest", "newest"}, "oldest", "where a new reader begins", reading},
+	{"read.failed", "choice", []string{"each", "all", "halve"}, "", "what of a failed batch is tried again: the failed ones, all, or halves to find the bad one", reading},
+	{"retry.tries", "whole", nil, "", "tries in all", nil},
+	{"retry.wait", "duration", nil, "", "before the next try", nil},
+	{"retry.factor", "number", nil, "1", "growth of the wait", nil},
+	{"retry.max-wait", "duration", nil, "", "bound of the wait", nil},
+	{"retry.jitter", "share", nil, "0%", "share by which the wait varies", nil},
+	{"retry.give-up", "duration", nil, "", "age at which it is given up", nil},
+	{"retry.except", "words", nil, "", "error names that are not worth another try", nil},
+	{"dead-letter", "node", nil, "", "where what is given up goes", nil},
+	{"mode", "choice", []string{"wait", "async", "accept"}, "", "whether the sender waits", nil},
+	{"on-error", "choice", []string{"fail", "ignore"}, "fail", "what a failed call or write does to the run", sending},
+	{"wrap", "choice", []string{"none", "event", "base64"}, "none", "how the payload reaches the consumer", delivering},
+	{"when", "choice", []string{"success", "failure"}, "", "sent when a run has succeeded, or failed for good", running},
+	{"at", "choice", []string{"end", "start"}, "end", "start: sent also by a run that then fails, again on each try", running},
+	{"per", "choice", []string{"message", "run"}, "message", "of a batch: for each message, or once", running},
+	{"count", "anything", nil, "1", "how many are sent", sending},
+	{"for-each", "expression", nil, "", "one is sent for each item of this list", sending},
+	{"chance", "share", nil, "100%", "how likely it is sent", sending},
+	{"if", "expression", nil, "", "it is sent where this holds", sending},
+	{"key", "text", nil, "passed on", "key template: stamped/{stem}.pdf", sending},
+	{"type", "text", nil, "passed on", "event type", sending},
+	{"data", "anything", nil, "passed on", "payload; a text that starts with = is an expression", sending},
+	{"size", "size", nil, "", "size of what is sent", sending},
+	{"op", "choice", []string{"write", "delete", "read", "insert", "update"}, "", "what is done to a bucket or table", nil},
+}
+
+// WholeCatalogue gives every field of nodes and links.
+func WholeCatalogue() Catalogue {
+	out := Catalogue{Link: filled(linkFields)}
+	for _, k := range Kinds {
+		kind := KindOf{Kind: string(k), About: kindAbouts[k]}
+		for _, name := range kindFields[k] {
+			f := nodeFields[name]
+			f.Path = name
+			switch {
+			case name == "retention" && (k == Stream || k == Table):
+				f.Default = "48h"
+			case name == "timeout" && k == Endpoint:
+				f.Default = "30s"
+			}
+			kind.Fields = append(kind.Fields, filled([]CatalogueField{f})...)
+		}
+		kind.Fields = append(kind.Fields, filled(everyNode)...)
+		out.Kinds = append(out.Kinds, kind)
+	}
+	return out
+}
+
+// filled gives fields whose choices are never null.
+func filled(fields []CatalogueField) []CatalogueField {
+	out := append([]CatalogueField{}, fields...)
+	for i := range out {
+		if out[i].Choices == nil {
+			out[i].Choices = []string{}
+		}
+		if out[i].On == nil {
+			out[i].On = []string{}
+		}
+	}
+	return out
+}

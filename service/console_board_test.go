@@ -1,0 +1,163 @@
+package service_test
+
+import (
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/input"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+)
+
+// eval runs a script that gives whether it did what it should.
+func (b *browser) eval(script string) bool {
+	b.Helper()
+	ok, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](script))
+	require.NoError(b, err)
+	return ok
+}
+
+// middle gives the middle of what a selector finds, in pixels of the page.
+func (b *browser) middle(selector string) (x, y float64) {
+	b.Helper()
+	at, err := chromedp.Run(b.ctx, chromedp.Evaluate[[]float64](`(r => [r.x + r.width / 2, r.y + r.height / 2])(document.querySelector(`+"`"+selector+"`"+`).getBoundingClientRect())`))
+	require.NoError(b, err)
+	return at[0], at[1]
+}
+
+// drag pulls from the middle of one thing to that of another.
+func (b *browser) drag(from, to string) {
+	b.Helper()
+	time.Sleep(700 * time.Millisecond) // a new layout has come to rest
+	x1, y1 := b.middle(from)
+	x2, y2 := b.middle(to)
+	b.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x1, y1), chromedp.MouseEvent(input.DispatchMouseEventTypeMousePressed, x1, y1, chromedp.ButtonLeft))
+	for i := 1; i <= 8; i++ {
+		f := float64(i) / 8
+		b.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x1+(x2-x1)*f, y1+(y2-y1)*f, chromedp.ButtonLeft))
+	}
+	b.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseReleased, x2, y2, chromedp.ButtonLeft))
+}
+
+// modelText gives the text in the editor of the model, whether it is shown or
+// not.
+func (b *browser) draft(name string) string {
+	b.Helper()
+	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`JSON.parse(localStorage.getItem("ironweir-draft-main-`+name+`") ?? '{"text":""}').text`))
+	require.NoError(b, err)
+	return text
+}
+
+func (b *browser) eventually(says string, ok func() bool) {
+	b.Helper()
+	for range 150 {
+		if ok() {
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	b.shoot("failed")
+	require.Fail(b, says)
+}
+
+// set writes into a field of the inspector, as typing and leaving it does.
+func (b *browser) set(field, value string) {
+	b.Helper()
+	at := `[data-field="` + field + `"] input, [data-field="` + field + `"] select`
+	b.eventually("no field "+field, func() bool { return b.count(at) > 0 })
+	require.True(b, b.eval(`(f => { f.closest("details")?.setAttribute("open", ""); f.focus(); f.value = `+strconv.Quote(value)+`; f.dispatchEvent(new Event(f.tagName === "SELECT" ? "change" : "input", {bubbles: true})); f.blur(); return true })(document.querySelector(`+"`"+at+"`"+`))`))
+}
+
+// TestAModelIsDrawnOnTheBoard, from an empty board: bucket, function, queue and
+// failure target are added and joined, fields are set with their units, the loop
+// is found and mended with one press, and everything can be undone.
+func TestAModelIsDrawnOnTheBoard(t *testing.T) {
+	needConsole(t)
+	r := start(t).signIn()
+	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "slip", "text": "ironweir: topology/1\nname: slip # the north slip\nnodes: {}\n"}, 201)
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/w/main/models/slip"), chromedp.WaitVisible(`.board .kinds button`))
+	add := func(kind, name string) {
+		if b.count(".board .kinds button") > 0 {
+			require.True(t, b.eval(`(k => (k.click(), true))([...document.querySelectorAll(".board .kinds button")].find(k => k.textContent === "`+kind+`"))`))
+		} else {
+			b.do(chromedp.Click(`.board button[aria-haspopup]`), chromedp.WaitVisible(`.bx--overflow-menu-options`))
+			require.True(t, b.eval(`(k => (k.click(), true))([...document.querySelectorAll(".bx--overflow-menu-options button")].find(k => k.textContent.trim() === "`+kind+`"))`))
+		}
+		b.do(chromedp.WaitVisible("#node-name"))
+		b.fill("#node-name", name)
+		b.press("Add it")
+		b.do(chromedp.WaitVisible(`[data-node="`+name+`"]`), chromedp.WaitNotPresent("#node-name"))
+	}
+	add("bucket", "manifest-drop")
+	add("function", "stamp")
+	add("queue", "consignments")
+	add("queue", "clerk-desk")
+	require.Contains(t, b.draft("slip"), "name: slip # the north slip", "comments stay")
+	b.do(chromedp.Click(`[data-node="manifest-drop"]`))
+	b.set("keys", "inbound/{haulier}/{seq}.csv")
+	b.eventually("the keys are in the text", func() bool { return strings.Contains(b.draft("slip"), "inbound/{haulier}/{seq}.csv") })
+
+	handle := func(node, side string) string {
+		return `[data-node="` + node + `"] .svelte-flow__handle-` + side
+	}
+	b.drag(handle("manifest-drop", "right"), handle("stamp", "left"))
+	b.eventually("the link is in the text", func() bool { return strings.Contains(b.draft("slip"), "links: {stamp: {}}") })
+	b.says(`section[aria-label="Inspector"]`, "Link manifest-drop → stamp")
+	b.set("match.prefix", "inbound/")
+	b.eventually("the prefix is in the text", func() bool { return strings.Contains(b.draft("slip"), "match: {prefix: inbound/}") })
+	b.drag(handle("stamp", "right"), handle("consignments", "left"))
+	b.eventually("joined", func() bool { return strings.Contains(b.draft("slip"), "consignments: {}") })
+	b.drag(handle("stamp", "right"), handle("clerk-desk", "left"))
+	b.eventually("joined", func() bool { return strings.Contains(b.draft("slip"), "clerk-desk: {}") })
+	b.set("when", "failure")
+	b.eventually("set", func() bool { return strings.Contains(b.draft("slip"), "clerk-desk: {when: failure}") })
+
+	// What cannot be is refused, with why, and the text stays as it is.
+	b.set("chance", "often")
+	b.says(`[data-field="chance"]`, "share")
+	require.NotContains(t, b.draft("slip"), "often")
+
+	// The way back into the bucket falls under the trigger's own filter: a loop.
+	b.drag(handle("stamp", "right"), handle("manifest-drop", "left"))
+	b.eventually("joined", func() bool { return strings.Contains(b.draft("slip"), "manifest-drop: {}") })
+	b.set("key", "inbound/{stem}.pdf")
+	b.do(chromedp.WaitVisible(`[data-code="IW101"]`), chromedp.WaitVisible(`[data-state="loops"]`))
+	b.shoot("drawn-loop")
+	b.do(chromedp.Click(`[data-code="IW101"] .remedy button`), chromedp.WaitNotPresent(`[data-code="IW101"]`))
+
+	// Everything is one document: undone on the board, and done again.
+	before := b.draft("slip")
+	b.do(chromedp.Click(`[data-node="clerk-desk"]`))
+	b.says(`section[aria-label="Inspector"] h2`, "clerk-desk")
+	b.press("Remove")
+	b.do(chromedp.WaitNotPresent(`[data-node="clerk-desk"]`))
+	require.NotContains(t, b.draft("slip"), "clerk-desk")
+	b.press("Undo")
+	b.eventually("undone", func() bool { return b.draft("slip") == before })
+	b.do(chromedp.WaitVisible(`[data-node="clerk-desk"]`), chromedp.Click(`[data-node="consignments"]`))
+	b.set("lease", "90s")
+	b.eventually("set", func() bool { return strings.Contains(b.draft("slip"), "lease: 90s") })
+	require.True(t, b.eval(`(f => { f.focus(); f.value = "lines"; f.dispatchEvent(new Event("input", {bubbles: true})); f.blur(); return true })(document.querySelector('section[aria-label="Inspector"] > .bx--form-item input, section[aria-label="Inspector"] .bx--text-input-wrapper input'))`))
+	b.do(chromedp.WaitVisible(`[data-node="lines"]`))
+	require.Contains(t, b.draft("slip"), "lines: {}", "the link to it is renamed with it")
+
+	// What is not saved survives a reload.
+	drawn := b.draft("slip")
+	b.do(chromedp.Navigate(b.url+"/w/main/runs"), chromedp.WaitVisible("h1"), chromedp.Navigate(b.url+"/w/main/models/slip"), chromedp.WaitVisible(`[data-node="lines"]`))
+	b.says(".bench", "What you had not saved is back")
+	require.Equal(t, drawn, b.draft("slip"))
+
+	// Somebody else saves meanwhile: both are shown, and neither is lost.
+	r.do("POST", "/api/v1/workspaces/main/models/slip/revisions", map[string]string{"text": "ironweir: topology/1\nname: slip\nnodes: {beacon: {kind: queue}}\n"}, 201, "If-Match", `"1"`)
+	b.press("Save")
+	b.says(".bx--modal.is-visible", "admin has saved revision 2 meanwhile")
+	b.says(".bx--modal.is-visible", "beacon")
+	b.shoot("conflict")
+	b.press("Save mine on top")
+	b.eventually("saved", func() bool { return r.do("GET", "/api/v1/workspaces/main/models/slip", nil, 200)["number"] == 3.0 })
+	require.Equal(t, drawn, r.do("GET", "/api/v1/workspaces/main/models/slip", nil, 200)["text"])
+	b.clean()
+}

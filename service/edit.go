@@ -1,0 +1,109 @@
+package service
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"ironweir/core/model"
+	"ironweir/core/study"
+	"ironweir/store"
+)
+
+// MostFires bounds how many instants of one schedule are told at once.
+const MostFires = 2000
+
+// Fires is when a model's schedules fire.
+type Fires struct {
+	Schedules []study.Schedule `json:"schedules"`
+	Cut       []string         `json:"cut" doc:"schedules that fire more often than is told"`
+}
+
+// editRoutes serve who edits a text by forms or on the board.
+func (v *Service) editRoutes() {
+	register(v, store.Viewer, huma.Operation{OperationID: "get-catalogue", Method: http.MethodGet, Path: "/api/v1/catalogue", Summary: "Every field of nodes and links, with its form and default, for forms and completion"},
+		func(ctx context.Context, _ *struct{}) (*struct{ Body model.Catalogue }, error) {
+			return &struct{ Body model.Catalogue }{model.WholeCatalogue()}, nil
+		})
+	type textOut struct {
+		Body struct {
+			Text string `json:"text"`
+		}
+	}
+	register(v, store.Viewer, huma.Operation{OperationID: "rename-node", Method: http.MethodPost, Path: "/api/v1/rename", Summary: "Give a node another name, everywhere in a topology's text, comments and layout kept", MaxBodyBytes: MaxBody},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Text string `json:"text" doc:"The topology, as YAML"`
+				From string `json:"from"`
+				To   string `json:"to"`
+			}
+		}) (*textOut, error) {
+			text, err := model.Rename([]byte(in.Body.Text), in.Body.From, in.Body.To)
+			if err != nil {
+				return nil, badFile(err)
+			}
+			out := &textOut{}
+			out.Body.Text = string(text)
+			return out, nil
+		})
+	register(v, store.Viewer, huma.Operation{OperationID: "remove-node", Method: http.MethodPost, Path: "/api/v1/remove", Summary: "Take a node out of a topology's text, with the links and all else that names it", MaxBodyBytes: MaxBody},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Text string `json:"text" doc:"The topology, as YAML"`
+				Node string `json:"node"`
+			}
+		}) (*textOut, error) {
+			root, err := model.ReadDocument("model.yaml", []byte(in.Body.Text))
+			if err != nil {
+				return nil, badFile(err)
+			}
+			patch, err := model.Removal(root, in.Body.Node)
+			if err != nil {
+				return nil, badFile(err)
+			}
+			text, err := model.Edit([]byte(in.Body.Text), patch)
+			if err != nil {
+				return nil, badFile(err)
+			}
+			out := &textOut{}
+			out.Body.Text = string(text)
+			return out, nil
+		})
+	register(v, store.Viewer, huma.Operation{OperationID: "fires", Method: http.MethodPost, Path: "/api/v1/fires", Summary: "When a topology's schedules fire within a time", MaxBodyBytes: MaxBody},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Text  string    `json:"text" doc:"The topology, as YAML"`
+				From  time.Time `json:"from"`
+				Until time.Time `json:"until"`
+			}
+		}) (*struct{ Body Fires }, error) {
+			g, err := compile("model.yaml", in.Body.Text)
+			if err != nil {
+				return nil, badFile(err)
+			}
+			out := Fires{Schedules: []study.Schedule{}, Cut: []string{}}
+			for _, n := range g.Topology.Nodes {
+				if n.Kind != model.Schedule {
+					continue
+				}
+				s, err := study.NextFires(n, in.Body.From, MostFires)
+				if err != nil {
+					return nil, huma.Error422UnprocessableEntity(n.Name + ": " + err.Error())
+				}
+				within := []study.Fire{}
+				for _, f := range s.Next {
+					if f.UTC.Before(in.Body.Until) {
+						within = append(within, f)
+					}
+				}
+				if len(within) == MostFires {
+					out.Cut = append(out.Cut, n.Name)
+				}
+				s.Next = within
+				out.Schedules = append(out.Schedules, *s)
+			}
+			return &struct{ Body Fires }{out}, nil
+		})
+}
