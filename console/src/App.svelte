@@ -29,7 +29,7 @@
 <Header platformName="Iron Weir" href="/" aria-label="Iron Weir">
   {#if workspace && !signedOut}
     <HeaderNav aria-label="Pages">
-      <HeaderNavItem href={p("/w/:workspace", { params: { workspace } })} text="Models" isSelected={isActive("/w/:workspace")} />
+      <HeaderNavItem href={p("/w/:workspace", { params: { workspace } })} text="Models" isSelected={/^\/w\/[^/]+(\/models\/.*)?$/.test(route.pathname)} />
       <HeaderNavItem href={p("/w/:workspace/runs", { params: { workspace } })} text="Runs" isSelected={isActive("/w/:workspace/runs")} />
     </HeaderNav>
   {/if}

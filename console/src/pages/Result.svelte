@@ -9,6 +9,9 @@
   import Journeys from "../parts/Journeys.svelte";
   import Ledger from "../parts/Ledger.svelte";
   import StateTag from "../parts/StateTag.svelte";
+  import Replay from "../parts/Replay.svelte";
+  import SweepResult from "../parts/SweepResult.svelte";
+  import VariantsResult from "../parts/VariantsResult.svelte";
   import TimeChart from "../parts/TimeChart.svelte";
   import { p, route } from "../router";
 
@@ -16,6 +19,8 @@
 
   let run = $state.raw<Schemas["Run"] | undefined>();
   let result = $state.raw<Result | undefined>();
+  let variants = $state.raw<Schemas["RunVariants"] | undefined>();
+  let sweep = $state.raw<Schemas["RunSweep"] | undefined>();
   let trouble = $state("");
   let progress = $state(0);
   let left = $state(0);
@@ -36,9 +41,12 @@
   }
 
   async function fetchResult() {
-    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/result", { params: { path: { workspace: here(), id } } });
-    if (data) result = data;
-    else if (status === "done") trouble = sentence(error);
+    const params = { path: { workspace: here(), id } };
+    let error: unknown;
+    if (run?.kind === "variants") ({ data: variants, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/variants", { params }));
+    else if (run?.kind === "sweep") ({ data: sweep, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/sweep", { params }));
+    else ({ data: result, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/result", { params }));
+    if (error && status === "done") trouble = sentence(error);
   }
 
   let events: EventSource | undefined;
@@ -120,6 +128,8 @@
     <ProgressBar value={progress * 100} max={100} labelText={status === "queued" ? "Waiting for its turn" : `Simulating: ${share(progress)}`} helperText={left > 0 ? `about ${duration(left)} left` : ""} />
     <Button kind="danger-tertiary" size="small" icon={Stop} on:click={cancel} style="margin-top: 1rem">Cancel</Button>
   {/if}
+  {#if variants}<VariantsResult result={variants} />{/if}
+  {#if sweep}<SweepResult result={sweep} />{/if}
   {#if result}
     <p class="quiet">{duration(result.length_s)} from {started}, {result.replications} {result.replications === 1 ? "replication" : "replications"}, seed {result.seed}; {count(result.engine.events)} events</p>
     {#if result.partial}
@@ -172,6 +182,11 @@
       <p class="quiet">The mean of the replications, in steps of {duration(result.series.step_s)}; the six nodes with most, times in UTC.</p>
     {:else}
       <p class="quiet">Nothing of this happened.</p>
+    {/if}
+
+    {#if result.series && run}
+      <h2>On the board</h2>
+      <Replay model={run.model} revision={run.revision} {result} />
     {/if}
 
     <h2>Journeys</h2>

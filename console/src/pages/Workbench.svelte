@@ -4,6 +4,7 @@
   import Play from "carbon-icons-svelte/lib/Play.svelte";
   import Redo from "carbon-icons-svelte/lib/Redo.svelte";
   import Save from "carbon-icons-svelte/lib/Save.svelte";
+  import SettingsAdjust from "carbon-icons-svelte/lib/SettingsAdjust.svelte";
   import Undo from "carbon-icons-svelte/lib/Undo.svelte";
   import { api, sentence, troubles, type Board as Drawn, type Finding, type Schemas, type Trouble } from "../lib/api";
   import { here, visitor } from "../lib/here.svelte";
@@ -15,6 +16,7 @@
   import Inspector from "../parts/Inspector.svelte";
   import Schedules from "../parts/Schedules.svelte";
   import History from "../parts/History.svelte";
+  import RunOptions from "../parts/RunOptions.svelte";
   import ScenarioEditor from "../parts/ScenarioEditor.svelte";
   import TextEditor from "../parts/TextEditor.svelte";
   import TryMessage from "../parts/TryMessage.svelte";
@@ -38,6 +40,7 @@
   let editor = $state<ReturnType<typeof TextEditor>>();
   let adding = $state<{ kind: string; name: string; wrong: string } | undefined>();
   let shortcuts = $state(false);
+  let options = $state(false);
   let conflict = $state<{ number: number; author: string; text: string; difference: Schemas["Difference"] | undefined } | undefined>();
   let line = $state(0);
   let ready = $state(false);
@@ -236,13 +239,13 @@
     else edit(theirs);
   }
 
-  async function run() {
+  async function run(request: Schemas["RunRequest"] = { scenario }) {
     if (unsaved && !(await save())) return;
     if (!(await scenarioEditor?.keep())) {
       beside = 2; // what is wrong with it is told there
       return;
     }
-    const { data, error } = await api.POST("/api/v1/workspaces/{workspace}/models/{name}/runs", { params: { path: { workspace: here(), name } }, body: { scenario } });
+    const { data, error } = await api.POST("/api/v1/workspaces/{workspace}/models/{name}/runs", { params: { path: { workspace: here(), name } }, body: request });
     if (error) {
       const places = troubles(error).map((t) => t.message);
       notice = { kind: "error", title: "Not run.", subtitle: [sentence(error), ...places].join(" ") };
@@ -322,7 +325,10 @@
           <Select hideLabel labelText="Scenario" size="sm" inline bind:selected={scenario}>
             {#each scenarios as s (s.name)}<SelectItem value={s.name} text={s.name} />{/each}
           </Select>
-          <Button size="small" icon={Play} disabled={wrong.length > 0} on:click={run}>Run</Button>
+          {#if visitor.edits}
+            <Button size="small" icon={Play} disabled={wrong.length > 0} on:click={() => run()}>Run</Button>
+            <Button size="small" kind="ghost" icon={SettingsAdjust} iconDescription="Variants, sweeps, replications" tooltipPosition="bottom" tooltipAlignment="end" disabled={wrong.length > 0} on:click={() => (options = true)} />
+          {/if}
         {:else}
           <Button size="small" kind="tertiary" on:click={() => (beside = 2)}>Make a scenario to run</Button>
         {/if}
@@ -376,6 +382,8 @@
     <TextInput id="node-name" labelText="Name" helperText="Small letters, digits and hyphens, starting with a letter." bind:value={adding.name} invalid={adding.wrong !== ""} invalidText={adding.wrong} on:keydown={(e) => e.key === "Enter" && add()} />
   {/if}
 </Modal>
+
+<RunOptions bind:open={options} model={name} {scenario} onrun={run} />
 
 <Modal bind:open={shortcuts} passiveModal size="sm" modalHeading="Keyboard">
   <dl class="keys">{#each keyList as [key, does] (key)}<dt>{key}</dt><dd>{does}</dd>{/each}</dl>

@@ -3,7 +3,7 @@
   import { Background, Controls, MarkerType, MiniMap, Panel, SvelteFlow, type Edge, type Node } from "@xyflow/svelte";
   import { untrack } from "svelte";
   import type { Board, Finding, Schemas } from "../lib/api";
-  import { layout, nodeHeight, nodeWidth, type Place } from "../lib/layout";
+  import { fitted, layout, nodeHeight, nodeWidth, type Place } from "../lib/layout";
   import { theme } from "../lib/theme.svelte";
   import BackEdge from "./BackEdge.svelte";
   import BoardNode, { type Badge } from "./BoardNode.svelte";
@@ -114,7 +114,7 @@
           ariaLabel: `${l.stroke} from ${l.from} to ${l.to}${l.label ? ", " + l.label : ""}`,
           label: loopLinks.has(l.id) || l.id === link || l.from === chosen || l.to === chosen ? l.label : undefined,
           type: (pins[l.to] ?? places.get(l.to)!).x <= (pins[l.from] ?? places.get(l.from)!).x ? "back" : "smoothstep",
-          markerEnd: { type: l.stroke === "call" ? MarkerType.Arrow : MarkerType.ArrowClosed, color: colour, width: 16, height: 16 },
+          markerEnd: { type: l.stroke === "call" ? MarkerType.Arrow : MarkerType.ArrowClosed, color: colour, width: 22, height: 22, markerUnits: "userSpaceOnUse" },
           style: `stroke: ${colour}; stroke-width: ${widths.has(l.id) ? widths.get(l.id) : loopLinks.has(l.id) || on || l.id === link ? 3 : l.stroke === "send" ? 1.2 : 1.6}; stroke-dasharray: ${dash}; opacity: ${pale ? (lit.size ? 0.2 : 0.45) : 1}`,
           labelStyle: "font-size: 10px; white-space: pre-line; text-align: center; background: var(--board-ground); color: var(--cds-text-02); padding: 0 3px; max-width: 130px;",
         };
@@ -149,7 +149,7 @@
       edgeTypes={{ back: BackEdge }}
       colorMode={theme.dark ? "dark" : "light"}
       fitView
-      fitViewOptions={{ padding: 0.06, maxZoom: 1.2 }}
+      fitViewOptions={fitted}
       minZoom={0.1}
       nodesConnectable={edits}
       deleteKey={null}

@@ -3,6 +3,7 @@
   import Add from "carbon-icons-svelte/lib/Add.svelte";
   import { Panel, useSvelteFlow } from "@xyflow/svelte";
   import type { Board, Schemas } from "../lib/api";
+  import { fitted } from "../lib/layout";
 
   let {
     board,
@@ -24,7 +25,7 @@
   $effect(() => {
     void laid;
     if (first) first = false;
-    else requestAnimationFrame(() => flow.fitView({ padding: 0.06, maxZoom: 1.2 }));
+    else requestAnimationFrame(() => flow.fitView(fitted));
   });
 
   function go() {

@@ -119,7 +119,8 @@
   h2 { font-size: 1rem; font-weight: 600; }
   p { font-size: 0.8125rem; }
   .links { font-size: 0.8125rem; }
-  .plain { background: none; border: none; color: var(--cds-link-01, #0f62fe); font: inherit; cursor: pointer; padding: 0.125rem 0; }
+  .plain { background: none; border: none; color: var(--cds-link-01, #0f62fe); font: inherit; cursor: pointer; padding: 0; min-height: 1.5rem; }
+  :global([theme="g100"]) .plain { color: #78a9ff; }
   .plain:focus-visible { outline: 2px solid var(--cds-focus, #0f62fe); }
   .wrong { color: var(--cds-text-error, #da1e28); }
   summary { cursor: pointer; font-size: 0.8125rem; padding: 0.25rem 0; }

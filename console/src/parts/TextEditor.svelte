@@ -55,6 +55,7 @@
         }),
       ],
     });
+    made.scrollDOM.tabIndex = 0; // what scrolls is reached by keyboard
     view = made;
     return () => made.destroy();
   }

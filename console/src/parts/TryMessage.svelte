@@ -74,7 +74,7 @@
 </script>
 
 <section aria-label="Try a message">
-  <form onsubmit={(e) => (e.preventDefault(), send())}>
+  <form {@attach (form) => form.querySelector(".bx--multi-select")?.setAttribute("role", "group")} onsubmit={(e) => (e.preventDefault(), send())}>
     <Select size="sm" labelText="Enters at" bind:selected={node} on:change={() => sample(node)}>
       {#each starts as n (n.name)}<SelectItem value={n.name} text="{n.name} · {n.kind}" />{/each}
     </Select>

@@ -1,0 +1,97 @@
+package service_test
+
+import (
+	"context"
+	"encoding/json"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+)
+
+// axe asks axe-core what of the page somebody with a screen reader, or without a
+// mouse, or with weak eyes cannot use.
+func (b *browser) axe(page string) {
+	b.Helper()
+	source, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	require.NoError(b, err)
+	time.Sleep(300 * time.Millisecond)
+	b.do(chromedp.Evaluate[chromedp.Void](string(source)))
+	found, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`axe.run(document, {runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]}).then(r => JSON.stringify(r.violations.map(v => ({rule: v.id, help: v.help, where: v.nodes.slice(0, 4).map(n => n.html.slice(0, 160) + " " + (n.any[0]?.message ?? "").slice(0, 160))}))))`, chromedp.EvalAwaitPromise))
+	require.NoError(b, err)
+	var violations []any
+	require.NoError(b, json.Unmarshal([]byte(found), &violations))
+	if len(violations) > 0 {
+		text, _ := json.MarshalIndent(violations, "", " ")
+		b.Errorf("%s: %s", page, text)
+	}
+}
+
+// TestEveryPageCanBeUsedByAll: axe-core finds nothing on any page, light or dark.
+func TestEveryPageCanBeUsedByAll(t *testing.T) {
+	needConsole(t)
+	r := start(t).signIn()
+	r.do("POST", "/api/v1/workspaces/main/models/kittiwake-draft/runs", map[string]any{"scenario": "friday-evening"}, 202)
+	r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "friday-evening"}, 202)
+	r.do("PUT", "/api/v1/workspaces/main/models/kittiwake/variants/more-clearing", map[string]string{"text": "nodes: {clear-consignment: {concurrency: 20}}"}, 204)
+	r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "quiet-tuesday", "replications": 3, "variants": []string{"more-clearing"}}, 202)
+	r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "quiet-tuesday", "sweep": []any{map[string]any{"path": "nodes.consignments.lease", "values": []string{"60s", "90s"}}}}, 202)
+	r.untilState("/api/v1/workspaces/main/runs/4", "done")
+	b := open(t, r)
+	for _, theme := range []string{"light", "dark"} {
+		for _, page := range []struct{ path, shows string }{
+			{"/w/main", "table a"}, {"/w/main/models/kittiwake-draft", `[data-code="IW101"]`}, {"/w/main/runs", "table a"}, {"/w/main/runs/1", `tr[data-fate="sum"]`},
+			{"/w/main/runs/3", "table td"}, {"/w/main/runs/4", "table td"}, {"/w/main/compare/1,2", "h1"}, {"/settings", "h1"}, {"/nowhere", "h1"},
+		} {
+			b.do(chromedp.Navigate(b.url+page.path), chromedp.WaitVisible(page.shows))
+			b.axe(theme + " " + page.path)
+			if page.path == "/w/main/runs/1" {
+				b.do(chromedp.WaitVisible(`.replay [data-node="mail"]`))
+				require.True(t, b.eval(`(r => (r.scrollIntoView(), true))(document.querySelector(".replay"))`))
+				b.press("Play")
+				time.Sleep(2 * time.Second)
+				b.press("Pause")
+			}
+			b.shoot(theme + strings.NewReplacer("/", "-", ",", "-").Replace(page.path))
+		}
+		b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`))
+		for _, words := range []string{"Try a message", "Schedules", "History", "Inspector", "Scenario"} {
+			b.press(words)
+			b.axe(theme + " workbench, " + words)
+		}
+		b.press("Inspector")
+		b.do(chromedp.Click(`[data-node="mail"]`))
+		b.axe(theme + " workbench, a node")
+		b.press("Schedules")
+		b.do(chromedp.WaitVisible(`[data-schedule="tide-times"], [data-schedule]`))
+		b.shoot(theme + "-schedules")
+		if theme == "light" {
+			b.do(chromedp.Click(`//button[contains(., "Dark theme") or @aria-label="Dark theme"]`), chromedp.WaitVisible(`html[theme="g100"] body`))
+		}
+	}
+	b.clean()
+}
+
+// TestAViewerOnlyLooks: what they may not do is not offered.
+func TestAViewerOnlyLooks(t *testing.T) {
+	needConsole(t)
+	r := start(t).signIn()
+	r.do("POST", "/api/v1/users", map[string]any{"name": "skerry"}, 201)
+	r.do("PUT", "/api/v1/workspaces/main/members/skerry", map[string]string{"role": "viewer"}, 204)
+	b := open(t, r)
+	secret, err := r.store.SignInLink(context.Background(), "skerry", time.Minute)
+	require.NoError(t, err)
+	b.do(chromedp.Navigate(b.url+"/sign-in#"+secret), chromedp.WaitVisible("table a"), chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`))
+	b.press("Inspector")
+	b.do(chromedp.Click(`[data-node="mail"]`))
+	b.says(`section[aria-label="Inspector"]`, "mail")
+	require.Zero(t, b.count(`section[aria-label="Inspector"] input:not([disabled])`))
+	require.NotContains(t, b.text(".bar"), "Save")
+	require.NotContains(t, b.text(".bar"), "Run")
+	b.do(chromedp.Navigate(b.url+"/settings"), chromedp.WaitVisible("h1"))
+	require.NotContains(t, b.text(".page"), "Audit trail")
+	b.clean()
+}
