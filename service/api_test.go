@@ -38,8 +38,7 @@ const smallModel = "ironweir: topology/1\nname: small\nnodes:\n  q: {kind: queue
 // walk holds what the walk over the API needs.
 type walk struct {
 	*running
-	n   int
-	run int64
+	n int
 }
 
 // fresh gives a name that nothing has yet.

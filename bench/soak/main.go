@@ -11,7 +11,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
-	"os/exec"
 	"regexp"
 	"slices"
 	"strings"
@@ -20,72 +19,15 @@ import (
 	"syscall"
 	"time"
 
+	"ironweir/bench/fleet"
 	"ironweir/client"
-	"ironweir/store/postgres"
 )
-
-const modelText = `ironweir: topology/1
-name: soak
-nodes:
-  slip: {kind: queue, rate: 2/s, lease: 30s, links: {clear: {retry: {tries: 3}, dead-letter: desk}}}
-  clear: {kind: function, takes: 400ms, concurrency: 4, fails: 5%}
-  desk: {kind: queue}
-`
 
 const scenarioText = "ironweir: scenario/1\nname: soak\nlength: 12h\nreplications: 3\n"
 
-// process is a program that is started again whenever it has ended.
-type process struct {
-	name string
-	args []string
-	mu   sync.Mutex
-	cmd  *exec.Cmd
-	out  *lines
-}
-
-// lines keeps what a program prints.
-type lines struct {
-	mu   sync.Mutex
-	text strings.Builder
-}
-
-func (l *lines) Write(p []byte) (int, error) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.text.Write(p)
-}
-
-func (l *lines) String() string {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.text.String()
-}
-
-func (p *process) start(program string) error {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.out = &lines{}
-	p.cmd = exec.Command(program, p.args...)
-	p.cmd.Stdout, p.cmd.Stderr = p.out, p.out
-	p.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	return p.cmd.Start()
-}
-
-func (p *process) end(signal syscall.Signal) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.cmd.Process.Signal(signal)
-	p.cmd.Wait()
-}
-
 // soak is one round.
 type soak struct {
-	program   string
-	services  []*process
-	addresses []string
-	workers   []*process
-	database  *postgres.Server
-	token     string
+	fleet *fleet.Fleet
 
 	mu        sync.Mutex
 	revisions map[string]string // accepted texts by model and number
@@ -115,26 +57,13 @@ func main() {
 
 func run(program, dir string, length time.Duration, people int) error {
 	ctx := context.Background()
-	database, err := postgres.Start(ctx, dir+"/pg")
+	f, err := fleet.Start(ctx, program, dir, 2, 2)
 	if err != nil {
 		return err
 	}
-	defer database.Stop()
-	s := &soak{program: program, database: database, revisions: map[string]string{}, runs: map[string]accepted{}, kills: map[string]int{}, addresses: []string{"127.0.0.1:18431", "127.0.0.1:18432"}}
-	for i, address := range s.addresses {
-		s.services = append(s.services, &process{name: fmt.Sprintf("service %d", i+1), args: []string{"serve", "-database", database.URL, "-listen", address, "-workers", "0"}})
-	}
-	for i := range 2 {
-		s.workers = append(s.workers, &process{name: fmt.Sprintf("worker %d", i+1), args: []string{"worker", "-database", database.URL, "-slots", "1"}})
-	}
-	all := append(append([]*process{}, s.services...), s.workers...)
-	for _, p := range all {
-		if err := p.start(program); err != nil {
-			return err
-		}
-		defer p.end(syscall.SIGTERM)
-	}
-	if err := s.signIn(ctx); err != nil {
+	defer f.Stop()
+	s := &soak{fleet: f, revisions: map[string]string{}, runs: map[string]accepted{}, kills: map[string]int{}}
+	if err := s.models(ctx); err != nil {
 		return err
 	}
 	fmt.Printf("%v of load by %d people on 2 services and 2 workers\n", length, people)
@@ -146,43 +75,31 @@ func run(program, dir string, length time.Duration, people int) error {
 		go func() { defer wg.Done(); s.work(end, i) }()
 	}
 	wg.Add(1)
-	go func() { defer wg.Done(); s.kill(end, all) }()
+	go func() { defer wg.Done(); s.kill(end) }()
 	wg.Wait()
 	return s.verify(ctx)
 }
 
-func (s *soak) signIn(ctx context.Context) error {
-	link := regexp.MustCompile(`#(\S+)`)
-	for range 600 {
-		for i, p := range s.services {
-			if m := link.FindStringSubmatch(p.out.String()); m != nil {
-				api := client.New("http://"+s.addresses[i], "", "main")
-				if _, err := api.Login(ctx, m[1], "", "", "soak"); err != nil {
-					return err
-				}
-				s.token = api.Token
-				for n := range 3 {
-					name := fmt.Sprintf("model-%d", n)
-					if _, err := api.CreateModel(ctx, name, modelText, "soak"); err != nil {
-						return err
-					}
-					s.revisions[name+" 1"] = modelText
-					if err := api.SaveScenario(ctx, name, "soak", scenarioText); err != nil {
-						return err
-					}
-				}
-				return nil
-			}
+// models makes the models that people work on.
+func (s *soak) models(ctx context.Context) error {
+	api := s.fleet.Client(0)
+	for n := range 3 {
+		name := fmt.Sprintf("model-%d", n)
+		if _, err := api.CreateModel(ctx, name, fleet.ModelText, "soak"); err != nil {
+			return err
 		}
-		time.Sleep(100 * time.Millisecond)
+		s.revisions[name+" 1"] = fleet.ModelText
+		if err := api.SaveScenario(ctx, name, "soak", scenarioText); err != nil {
+			return err
+		}
 	}
-	return fmt.Errorf("no service came up: %s", s.services[0].out)
+	return nil
 }
 
 // call does something at either service, again and again until it is answered.
 func (s *soak) call(ctx context.Context, do func(api *client.Client) error) error {
 	for ctx.Err() == nil {
-		api := client.New("http://"+s.addresses[rand.IntN(2)], s.token, "main")
+		api := s.fleet.Client(rand.IntN(2))
 		began := time.Now()
 		err := do(api)
 		s.calls.Add(1)
@@ -236,7 +153,7 @@ func (s *soak) save(ctx context.Context, model, key string) {
 	if s.call(ctx, func(api *client.Client) (err error) { latest, err = api.Model(ctx, model, 0); return err }) != nil {
 		return
 	}
-	text := modelText + "# " + key + "\n"
+	text := fleet.ModelText + "# " + key + "\n"
 	saved := &client.Revision{}
 	err := s.call(ctx, func(api *client.Client) error {
 		_, err := api.Do(ctx, "POST", api.Path("models", model, "revisions"), map[string]string{"text": text}, saved, "If-Match", fmt.Sprintf(`"%d"`, latest.Number), "Idempotency-Key", key)
@@ -250,7 +167,8 @@ func (s *soak) save(ctx context.Context, model, key string) {
 }
 
 // kill ends something every few seconds, and starts it again.
-func (s *soak) kill(ctx context.Context, all []*process) {
+func (s *soak) kill(ctx context.Context) {
+	all := s.fleet.All()
 	for {
 		select {
 		case <-ctx.Done():
@@ -259,9 +177,9 @@ func (s *soak) kill(ctx context.Context, all []*process) {
 		}
 		if rand.IntN(6) == 0 {
 			s.kills["database, stopped"]++
-			s.database.Pause()
+			s.fleet.Database.Pause()
 			time.Sleep(time.Duration(rand.IntN(3000)) * time.Millisecond)
-			if err := s.database.Resume(context.Background()); err != nil {
+			if err := s.fleet.Database.Resume(context.Background()); err != nil {
 				fmt.Println("the database did not start again:", err)
 				os.Exit(1)
 			}
@@ -272,10 +190,10 @@ func (s *soak) kill(ctx context.Context, all []*process) {
 		if rand.IntN(3) == 0 {
 			signal, how = syscall.SIGTERM, "told to stop"
 		}
-		s.kills[strings.Fields(p.name)[0]+", "+how]++
-		p.end(signal)
+		s.kills[strings.Fields(p.Name)[0]+", "+how]++
+		p.End(signal)
 		time.Sleep(time.Duration(rand.IntN(2000)) * time.Millisecond)
-		if err := p.start(s.program); err != nil {
+		if err := p.Start(); err != nil {
 			fmt.Println(err)
 			os.Exit(1)
 		}

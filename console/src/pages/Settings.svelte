@@ -10,7 +10,9 @@
   import Workers from "../parts/Workers.svelte";
 
   if (!visitor.user) visitor.load();
+  let selected = $state(0);
   const admin = $derived(visitor.user?.admin ?? false);
+  const tabs = $derived(["You", "Workspaces", ...(admin ? ["People", "Workers", "Limits", "Audit trail"] : [])]);
 </script>
 
 <svelte:head><title>Settings · Iron Weir</title></svelte:head>
@@ -18,28 +20,25 @@
 <div class="page" id="main-content">
   <h1>Settings</h1>
   {#if visitor.user}
-    <Tabs>
-      <Tab label="You" />
-      <Tab label="Workspaces" />
-      {#if admin}
-        <Tab label="People" />
-        <Tab label="Workers" />
-        <Tab label="Limits" />
-        <Tab label="Audit trail" />
-      {/if}
+    <Tabs bind:selected>
+      {#each tabs as tab (tab)}<Tab label={tab} />{/each}
       <svelte:fragment slot="content">
-        <TabContent>
-          <p>Signed in as <strong>{visitor.user.name}</strong>{admin ? ", who administers the service" : ""}.</p>
-          <Password />
-          <Tokens />
-        </TabContent>
-        <TabContent><Members {admin} /></TabContent>
-        {#if admin}
-          <TabContent><People /></TabContent>
-          <TabContent><Workers /></TabContent>
-          <TabContent><Limits /></TabContent>
-          <TabContent><Audit /></TabContent>
-        {/if}
+        {#each tabs as tab, i (tab)}
+          <TabContent>
+            <!-- Read anew whenever it is shown. -->
+            {#if selected !== i}
+              <span></span>
+            {:else if tab === "You"}
+              <p>Signed in as <strong>{visitor.user.name}</strong>{admin ? ", who administers the service" : ""}.</p>
+              <Password />
+              <Tokens />
+            {:else if tab === "Workspaces"}<Members {admin} />
+            {:else if tab === "People"}<People />
+            {:else if tab === "Workers"}<Workers />
+            {:else if tab === "Limits"}<Limits />
+            {:else}<Audit />{/if}
+          </TabContent>
+        {/each}
       </svelte:fragment>
     </Tabs>
   {/if}

@@ -1,0 +1,89 @@
+package service_test
+
+import (
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+)
+
+// TestPeopleAreAddedInTheSettings: with a link, a role in a workspace and a token,
+// all of which stands in the audit trail.
+func TestPeopleAreAddedInTheSettings(t *testing.T) {
+	needConsole(t)
+	r := start(t).signIn()
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/settings"), chromedp.WaitVisible("h1"))
+	field := func(label string) string {
+		require.True(t, b.eval(`(l => { const f = document.getElementById(l?.getAttribute("for")); f?.setAttribute("data-here", "`+label+`"); return !!f })([...document.querySelectorAll("label")].filter(l => l.offsetParent).find(l => l.textContent.trim() === "`+label+`"))`), label)
+		return `[data-here="` + label + `"]`
+	}
+	tab := func(words string) {
+		require.True(t, b.eval(`(t => (t.click(), true))([...document.querySelectorAll("[role=tab]")].find(t => t.textContent.trim() === "`+words+`"))`))
+	}
+	b.fill(field("What it is for"), "harbour pipeline")
+	b.press("Make a token")
+	b.says(".bx--tab-content:not([hidden])", "The token is shown this once.")
+	b.says(".bx--tab-content:not([hidden])", "weir_")
+
+	tab("People")
+	b.eventually("the form of people", func() bool {
+		return b.eval(`[...document.querySelectorAll("label")].some(l => l.offsetParent && l.textContent.trim() === "Name")`)
+	})
+	b.fill(field("Name"), "skerry")
+	b.press("Add, with a link")
+	b.says(".bx--tab-content:not([hidden])", "A link for skerry.")
+	b.says(".bx--tab-content:not([hidden])", "/sign-in#")
+	b.shoot("people")
+
+	tab("Workspaces")
+	b.eventually("the form of members", func() bool {
+		return b.eval(`[...document.querySelectorAll("label")].some(l => l.offsetParent && l.textContent.trim() === "Person")`)
+	})
+	b.fill(field("Person"), "skerry")
+	b.press("Give the role")
+	b.eventually("a member", func() bool {
+		items := r.do("GET", "/api/v1/workspaces/main/members", nil, 200)["items"].([]any)
+		return len(items) == 1
+	})
+	tab("Workers")
+	b.says(".bx--tab-content:not([hidden])", "At most at once")
+	tab("Audit trail")
+	b.says(".bx--tab-content:not([hidden])", "create user")
+	b.clean()
+}
+
+// TestVariantsAndSweepsAreRun from the workbench, and shown side by side and point
+// by point.
+func TestVariantsAndSweepsAreRun(t *testing.T) {
+	needConsole(t)
+	r := start(t).signIn()
+	b := open(t, r)
+	choose := func(kind string) {
+		b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`))
+		b.press("Variants, sweeps, replications")
+		b.do(chromedp.WaitVisible(`.bx--modal.is-visible input[type=radio] + label`))
+		require.True(t, b.eval(`(i => (i.click(), true))(document.querySelector('.bx--modal.is-visible input[type=radio][value="`+kind+`"]'))`))
+	}
+	run := func() {
+		require.True(t, b.eval(`(f => (f.click(), true))(document.querySelector(".bx--modal.is-visible .bx--modal-footer .bx--btn--primary"))`))
+	}
+	choose("sweep")
+	b.do(chromedp.WaitVisible(".bx--modal.is-visible textarea"))
+	b.fill(".bx--modal.is-visible textarea", "nodes.clear-consignment.concurrency: 5, 10\nnodes.consignments.lease: 60s, 90s, 120s")
+	b.says(".bx--modal.is-visible", "6 points")
+	b.shoot("run-options")
+	run()
+	b.says(".page", "Points of the sweep")
+	require.Equal(t, 6, b.count("tbody tr"))
+	choose("variants")
+	b.do(chromedp.WaitVisible(".bx--modal.is-visible textarea"))
+	run()
+	b.says(".bx--modal.is-visible", "Choose a variant, or write one.")
+	b.fill(`.bx--modal.is-visible input[placeholder="more-clearing"]`, "more-clearing")
+	b.fill(".bx--modal.is-visible textarea", "nodes:\n  clear-consignment: {concurrency: 20}")
+	run()
+	b.says(".page", "Differences from as-it-is")
+	b.says(".page", "more-clearing")
+	b.clean()
+}
