@@ -8,6 +8,7 @@ import (
 
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
 )
 
@@ -159,5 +160,21 @@ func TestAModelIsDrawnOnTheBoard(t *testing.T) {
 	b.press("Save mine on top")
 	b.eventually("saved", func() bool { return r.do("GET", "/api/v1/workspaces/main/models/slip", nil, 200)["number"] == 3.0 })
 	require.Equal(t, drawn, r.do("GET", "/api/v1/workspaces/main/models/slip", nil, 200)["text"])
+	b.clean()
+}
+
+// TestTheTextCompletes what may be written where one is, by the kind of the node.
+func TestTheTextCompletes(t *testing.T) {
+	needConsole(t)
+	r := start(t).signIn()
+	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "slip", "text": "ironweir: topology/1\nname: slip\nnodes:\n  q: {kind: queue}\n  "}, 201)
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/w/main/models/slip"), chromedp.WaitVisible(`[data-node="q"]`))
+	require.True(t, b.eval(`(e => { e.focus(); return true })(document.querySelector(".text .inner:not([hidden]) .cm-content"))`))
+	b.do(chromedp.KeyEvent(kb.End, chromedp.KeyModifiers(chromedp.Modifier(2))), chromedp.KeyEvent("f: {ki"))
+	b.says(".cm-tooltip-autocomplete", "kind")
+	b.do(chromedp.Click(`.cm-tooltip-autocomplete li`), chromedp.KeyEvent("fu"))
+	b.says(".cm-tooltip-autocomplete", "function")
+	b.says(".cm-tooltip-autocomplete", "Runs for each message or batch.")
 	b.clean()
 }

@@ -107,14 +107,14 @@ func TestAScenarioIsWritten(t *testing.T) {
 	b.do(chromedp.WaitVisible("#scenario-name"))
 	b.fill("#scenario-name", "first-day")
 	b.press("Make it")
-	b.says(".tools", "first-day")
+	b.says(".pane .tools", "first-day")
 	require.Eventually(t, func() bool {
 		return len(r.do("GET", "/api/v1/workspaces/main/models/small/scenarios", nil, 200)["items"].([]any)) == 1
 	}, 20*time.Second, 50*time.Millisecond)
 	focus := `(document.querySelector(".pane .cm-content").focus(), document.execCommand("insertText", false, "warm-upp: 1h\n"))`
 	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](focus))
 	require.NoError(t, err)
-	b.says(".tools", "changed")
+	b.says(".pane .tools", "changed")
 	b.press("Save scenario")
 	b.says(".pane", "warm-upp")
 	b.says(".pane", "Not saved.")
@@ -147,6 +147,17 @@ func TestBehindTheNumbers(t *testing.T) {
 	b.shoot("journeys")
 	b.press("Look")
 	b.says(`section[aria-label="At rest"]`, "0 in ")
+
+	// The run is played back on the board.
+	b.do(chromedp.WaitVisible(`.replay [data-node="mail"]`))
+	require.True(t, b.eval(`(r => (r.scrollIntoView(), true))(document.querySelector(".replay"))`))
+	before := b.text(".replay .clock")
+	b.press("Play")
+	b.eventually("time goes on", func() bool { return b.text(".replay .clock") != before })
+	time.Sleep(3 * time.Second)
+	b.press("Pause")
+	b.eventually("something is seen to be held or to run", func() bool { return b.eval(`[...document.querySelectorAll(".replay .kind")].some(k => /runs|held|came/.test(k.textContent))`) })
+	b.shoot("replay")
 	b.clean()
 }
 

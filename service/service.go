@@ -110,7 +110,19 @@ func (v *Service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusForbidden, "a write from another origin is refused")
 		return
 	}
+	if !strings.HasSuffix(r.URL.Path, "/events") { // a deadline for reading would end streams and long work
+		_ = http.NewResponseController(w).SetReadDeadline(time.Now().Add(readTime(r.URL.Path)))
+	}
 	v.handler.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), proxyKey{}, v.options.BehindProxy)))
+}
+
+// readTime is how long a request may take: reading it, and, since the server
+// watches the connection meanwhile, answering it.
+func readTime(path string) time.Duration {
+	if strings.HasPrefix(path, "/api/v1/commands/") {
+		return commandTime + time.Minute
+	}
+	return 2 * time.Minute
 }
 
 type proxyKey struct{}

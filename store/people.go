@@ -13,7 +13,6 @@ import (
 
 	"golang.org/x/crypto/argon2"
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 )
 
 // The roles, from the least. Whoever administers the service has the role of an
@@ -246,10 +245,18 @@ func (s *Store) Has(ctx context.Context) (bool, error) {
 	return n > 0, translate(err)
 }
 
-// FirstAdminLink makes a one-time secret that signs an administrator in, who is
-// made where there is none of that name.
+// FirstAdminLink makes a one-time secret that signs an administrator of the
+// service in: the one who has been there longest, else one of that name, who is
+// made.
 func (s *Store) FirstAdminLink(ctx context.Context, name string, life time.Duration) (string, error) {
-	err := s.db.WithContext(ctx).Table("users").Omit("HasPassword").Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}}, DoNothing: true}).Create(&User{Name: name, Admin: true}).Error
+	var names []string
+	if err := s.db.WithContext(ctx).Raw("SELECT name FROM users WHERE admin ORDER BY id LIMIT 1").Scan(&names).Error; err != nil {
+		return "", translate(err)
+	}
+	if len(names) > 0 {
+		return s.SignInLink(ctx, names[0], life)
+	}
+	err := s.db.WithContext(ctx).Exec("INSERT INTO users (name, admin) VALUES (?, true) ON CONFLICT (name) DO UPDATE SET admin = true", name).Error
 	if err != nil {
 		return "", translate(err)
 	}

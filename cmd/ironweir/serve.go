@@ -192,7 +192,7 @@ func (c *call) serve(o *serveOptions, s *store.Store, listener net.Listener, log
 	if err != nil {
 		return 0, err
 	}
-	server := &http.Server{Handler: answering, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+	server := &http.Server{Handler: answering, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
 	failed := make(chan error, 1)
 	address := "http://" + listener.Addr().String()
 	if *o.cert != "" {

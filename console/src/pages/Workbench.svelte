@@ -8,6 +8,7 @@
   import Undo from "carbon-icons-svelte/lib/Undo.svelte";
   import { api, sentence, troubles, type Board as Drawn, type Finding, type Schemas, type Trouble } from "../lib/api";
   import { here, visitor } from "../lib/here.svelte";
+  import { offersAt } from "../lib/complete";
   import { freeName, patchAt } from "../lib/written";
   import Board from "../parts/Board.svelte";
   import Changes from "../parts/Changes.svelte";
@@ -288,7 +289,7 @@
   }
 
   const keyList: [string, string][] = [
-    ["Ctrl S", "save"], ["Ctrl Z, Ctrl Shift Z", "undo and redo, wherever the edit was made"], ["/", "find a node on the board"], ["Tab, Enter", "go through the board and choose"], ["Delete", "remove what is chosen on the board"],
+    ["Ctrl S", "save"], ["Ctrl Z, Ctrl Shift Z", "undo and redo, wherever the edit was made"], ["/", "find a node on the board"], ["Ctrl Space", "in the text: what may be written here"], ["Tab, Enter", "go through the board and choose"], ["Delete", "remove what is chosen on the board"],
     ["Esc", "choose nothing"], ["1 2 3 4", "findings, try a message, schedules, history"], ["t i s", "the model's text, the inspector, the scenario"], ["?", "this list"],
   ];
 </script>
@@ -354,7 +355,7 @@
     </div>
     <div class="text">
       <ContentSwitcher size="sm" bind:selectedIndex={beside} aria-label="Beside the board"><Switch text="Model" /><Switch text="Inspector" /><Switch text="Scenario" /></ContentSwitcher>
-      <div class="inner" hidden={beside !== 0}><TextEditor bind:this={editor} {text} {marks} {line} onedit={edit} label="The model's text" /></div>
+      <div class="inner" hidden={beside !== 0}><TextEditor bind:this={editor} {text} {marks} {line} onedit={edit} label="The model's text" offers={(before) => (catalogue ? offersAt(before, catalogue, document) : [])} /></div>
       {#if beside === 1}
         <div class="inner"><Inspector {document} {board} {catalogue} node={chosen} {link} edits={visitor.edits && wrong.length === 0} onamend={amend} onrename={rename} onremove={remove} onchoose={(n) => choose(n, 0)} onlink={chooseLink} /></div>
       {/if}

@@ -44,13 +44,15 @@
       const depth = value(n.name, "depth", at);
       const [copies, runs, failures, lost] = ["copies", "runs", "failures", "lost"].map((l) => value(n.name, l, at));
       const deepest = Math.max(...(series[n.name]?.depth ?? [0]), 0);
-      const words = [depth >= 0.5 ? `${count(depth)} held` : "", runs ? `${count(runs)} runs` : copies ? `${count(copies)} came` : "", failures ? `${count(failures)} failed` : "", lost ? `${count(lost)} lost` : ""].filter(Boolean);
+      const words = [depth >= 0.5 ? `${count(depth)} held` : "", runs ? `${few(runs)} runs` : copies ? `${few(copies)} came` : "", failures >= 0.05 ? `${few(failures)} failed` : "", lost >= 0.05 ? `${few(lost)} lost` : ""].filter(Boolean);
       out.set(n.name, { text: words.slice(0, 2).join(", ") || n.kind, full: deepest > 1 ? depth / deepest : 0, bad: lost > 0 || failures > runs / 2 });
     }
     return out;
   });
+  const came = (id: string) => Math.max(result.links[id]?.copies ?? 0, result.links[id]?.matched ?? 0);
+  const few = (n: number) => (n > 0 && n < 9.95 ? Number(n.toFixed(1)).toString() : count(n));
   // A link is as wide as what came along it in the whole run, in powers of ten.
-  const widths = $derived(new Map(board.links.map((l) => [l.id, 1 + 0.9 * Math.log10(1 + (result.links[l.id]?.copies ?? result.links[l.id]?.matched ?? 0))])));
+  const widths = $derived(new Map(board.links.map((l) => [l.id, 1 + 0.9 * Math.log10(1 + (came(l.id)))])));
   const lit = $derived.by(() => {
     const out = new Map<string, string>();
     for (const n of board.nodes) {
@@ -70,12 +72,13 @@
     <span class="clock" role="status">{clock} UTC, {duration(at * step)} in</span>
   </div>
   <div class="drawn">
-    <Board {board} findings={[]} {chosen} onchoose={(name) => (chosen = name)} {lit} {badges} {widths} litLinks={new Set(board.links.filter((l) => (result.links[l.id]?.copies ?? result.links[l.id]?.matched ?? 0) > 0).map((l) => l.id))} />
+    <Board {board} findings={[]} {chosen} onchoose={(name) => (chosen = name)} {lit} {badges} {widths} litLinks={new Set(board.links.filter((l) => (came(l.id)) > 0).map((l) => l.id))} />
   </div>
   <p class="quiet">The mean of the replications, in steps of {duration(step)}: what each node held and did in this one. The bar is how full it was, against its fullest; a link is as wide as what came along it in the whole run, in powers of ten; a pale node did nothing.</p>
 </div>
 
 <style>
+  .replay { scroll-margin-top: 4rem; }
   .controls { display: flex; align-items: center; gap: 1rem; flex-wrap: wrap; }
   .slide { flex: 1; min-width: 14rem; }
   .slide :global(.bx--slider-container) { width: 100%; }

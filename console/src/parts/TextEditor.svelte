@@ -4,11 +4,14 @@
   import { isolateHistory, redo as redoEdit, undo as undoEdit } from "@codemirror/commands";
   import { tags } from "@lezer/highlight";
   import { lintGutter, setDiagnostics, type Diagnostic } from "@codemirror/lint";
+  import type { CompletionContext } from "@codemirror/autocomplete";
+  import { EditorState } from "@codemirror/state";
   import { basicSetup, EditorView } from "codemirror";
   import { untrack } from "svelte";
   import type { Trouble } from "../lib/api";
+  import type { Offer } from "../lib/complete";
 
-  let { text, marks, line, onedit, label }: { text: string; marks: (Trouble & { severity: "error" | "warning" | "info" })[]; line: number; onedit: (text: string) => void; label: string } = $props();
+  let { text, marks, line, onedit, label, offers = () => [] }: { text: string; marks: (Trouble & { severity: "error" | "warning" | "info" })[]; line: number; onedit: (text: string) => void; label: string; offers?: (before: string) => Offer[] } = $props();
 
   let view = $state.raw<EditorView | undefined>();
 
@@ -39,6 +42,13 @@
     ]),
   );
 
+  function complete(at: CompletionContext) {
+    const found = offers(at.state.doc.sliceString(0, at.pos));
+    const word = at.matchBefore(/[\w-]*/);
+    if (found.length === 0 || !word || (word.from === word.to && !at.explicit)) return null;
+    return { from: word.from, options: found, validFor: /^[\w-]*$/ };
+  }
+
   function attach(parent: HTMLElement) {
     const made = new EditorView({
       parent,
@@ -47,6 +57,7 @@
         basicSetup,
         yaml(),
         lintGutter(),
+        EditorState.languageData.of(() => [{ autocomplete: complete }]),
         look,
         colours,
         EditorView.contentAttributes.of({ "aria-label": untrack(() => label) }),
