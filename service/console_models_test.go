@@ -156,7 +156,9 @@ func TestBehindTheNumbers(t *testing.T) {
 	b.eventually("time goes on", func() bool { return b.text(".replay .clock") != before })
 	time.Sleep(3 * time.Second)
 	b.press("Pause")
-	b.eventually("something is seen to be held or to run", func() bool { return b.eval(`[...document.querySelectorAll(".replay .kind")].some(k => /runs|held|came/.test(k.textContent))`) })
+	b.eventually("something is seen to be held or to run", func() bool {
+		return b.eval(`[...document.querySelectorAll(".replay .kind")].some(k => /runs|held|came/.test(k.textContent))`)
+	})
 	b.shoot("replay")
 	b.clean()
 }

@@ -9,7 +9,7 @@ export const nodeWidth = 164;
 export const nodeHeight = 54;
 
 /** How a whole board is shown: below the tools, no larger than reads well. */
-export const fitted = { padding: { top: "56px", bottom: "14px", left: "14px", right: "14px" }, maxZoom: 1.2 } as const;
+export const fitted = { padding: { top: "56px", bottom: "14px", left: "44px", right: "20px" }, maxZoom: 1.2 } as const;
 
 export interface Place {
   x: number;
