@@ -69,6 +69,17 @@ func (h *hub) Listen(run int64) (updates chan Update, stop func()) {
 	}
 }
 
+// Listeners tells how many listen to runs in this process.
+func (h *hub) Listeners() int {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	n := 0
+	for _, of := range h.heard {
+		n += len(of)
+	}
+	return n
+}
+
 // announce says that a run has moved on. It is a hint: who misses it looks again
 // soon.
 func (h *hub) announce(ctx context.Context, run int64) {

@@ -364,3 +364,27 @@ func TestWhatNobodyComesForIsAskedForAgain(t *testing.T) {
 	r.untilState(unmerged, "failed") // its parts never had results
 	r.untilState(waiting, "done")
 }
+
+// TestAReaderThatVanishesIsForgotten: a stream that nobody reads any more is
+// closed, and holds nothing up.
+func TestAReaderThatVanishesIsForgotten(t *testing.T) {
+	r := startWith(t, 0).signIn()
+	run := r.long() // nobody works on it
+	streams := func(n string) bool { return strings.Contains(r.page("/metrics"), "ironweir_streams "+n+"\n") }
+	ctx, vanish := context.WithCancel(context.Background())
+	defer vanish()
+	for range 5 {
+		req, err := http.NewRequestWithContext(ctx, "GET", r.url+run+"/events", nil)
+		require.NoError(t, err)
+		answer, err := r.http.Do(req)
+		require.NoError(t, err)
+		defer answer.Body.Close()
+		first := make([]byte, 10)
+		_, err = answer.Body.Read(first)
+		require.NoError(t, err)
+	}
+	require.True(t, streams("5"))
+	vanish()
+	require.Eventually(t, func() bool { return streams("0") }, 20*time.Second, 50*time.Millisecond)
+	r.do("POST", run+"/cancel", nil, 204)
+}

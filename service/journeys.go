@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"strings"
@@ -172,6 +173,19 @@ func touches(j *sim.Journey, node string) bool {
 	return false
 }
 
+// carries tells whether the payload of some event of a journey, as JSON, holds a
+// text.
+func carries(j *sim.Journey, text string) bool {
+	for i := range j.Steps {
+		if data, ok := j.Steps[i].Event["data"]; ok {
+			if plain, err := json.Marshal(data); err == nil && strings.Contains(string(plain), text) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 func (v *Service) journeyRoutes() {
 	type journeyList struct {
 		Body struct {
@@ -185,6 +199,7 @@ func (v *Service) journeyRoutes() {
 			Outcome string `query:"outcome" enum:"complete,damaged,open"`
 			Key     string `query:"key" doc:"only those whose key holds this text"`
 			Node    string `query:"node" doc:"only those that came to this node"`
+			Data    string `query:"data" maxLength:"200" doc:"only those of which some event's payload holds this text"`
 		}) (*journeyList, error) {
 			told, err := v.journeys(ctx, in.ID)
 			if err != nil {
@@ -194,7 +209,7 @@ func (v *Service) journeyRoutes() {
 			out.Body.Journeys, out.Body.Sampled = []JourneyLine{}, len(told)
 			for i := range told {
 				j := &told[i]
-				if in.Outcome != "" && j.Outcome != in.Outcome || !strings.Contains(j.Key, in.Key) || in.Node != "" && !touches(j, in.Node) {
+				if in.Outcome != "" && j.Outcome != in.Outcome || !strings.Contains(j.Key, in.Key) || in.Node != "" && !touches(j, in.Node) || in.Data != "" && !carries(j, in.Data) {
 					continue
 				}
 				out.Body.Journeys = append(out.Body.Journeys, JourneyLine{j.ID, j.Entry, j.Key, j.Began, j.Outcome, j.Copies, ends(j)})

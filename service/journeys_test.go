@@ -32,6 +32,12 @@ func TestJourneysOfARunAreTold(t *testing.T) {
 	require.Equal(t, 3.0, other["journey"])
 	r.do("GET", path+"/journeys/99999999", nil, 404)
 
+	// Searched by what they carry: every journey that is listed has the text in some event.
+	entered := r.do("GET", path+"/journeys?data=kg", nil, 200)["journeys"].([]any)
+	require.NotEmpty(t, entered)
+	require.Less(t, len(entered), len(all["journeys"].([]any)))
+	require.Empty(t, r.do("GET", path+"/journeys?data=surely-nowhere", nil, 200)["journeys"])
+
 	rests := r.do("GET", path+"/rest?node=consignments&at=12000", nil, 200)
 	require.Greater(t, rests["count"], 10.0, "the registry has been down for twenty minutes")
 	require.NotEmpty(t, rests["messages"])

@@ -146,7 +146,8 @@ func (v *Service) measure() {
 	registry := prometheus.NewRegistry()
 	v.counted = prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ironweir_http_requests_total", Help: "Requests by route and status."}, []string{"route", "method", "status"})
 	v.taken = prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "ironweir_http_request_seconds", Help: "Time of requests by route.", Buckets: prometheus.ExponentialBuckets(0.001, 3, 9)}, []string{"route"})
-	registry.MustRegister(v.counted, v.taken, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), records{v.store})
+	registry.MustRegister(v.counted, v.taken, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), records{v.store},
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "ironweir_streams", Help: "Streams of runs' progress that are open."}, func() float64 { return float64(v.queue.Listeners()) }))
 	v.engine.GET("/metrics", gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
 	v.engine.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	v.engine.GET("/readyz", func(c *gin.Context) {

@@ -3,6 +3,15 @@ package main
 import (
 	"bytes"
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
+	"math/big"
+	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -24,7 +33,7 @@ type served struct {
 }
 
 // serve starts a service with the demo on a port of its own.
-func serve(t *testing.T) *served {
+func serve(t *testing.T, flags ...string) *served {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "ironweir-serve-")
 	require.NoError(t, err)
@@ -33,7 +42,7 @@ func serve(t *testing.T) *served {
 	built, err := exec.Command("go", "build", "-o", program, ".").CombinedOutput()
 	require.NoError(t, err, "%s", built)
 	var out, errOut lockedBuffer
-	cmd := exec.Command(program, "serve", "-demo", "-listen", "127.0.0.1:0", "-data", filepath.Join(dir, "data"))
+	cmd := exec.Command(program, append([]string{"serve", "-demo", "-listen", "127.0.0.1:0", "-data", filepath.Join(dir, "data")}, flags...)...)
 	cmd.Stdout, cmd.Stderr = &out, &errOut
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	require.NoError(t, cmd.Start())
@@ -45,8 +54,8 @@ func serve(t *testing.T) *served {
 	require.Eventually(t, func() bool { return strings.Contains(out.String(), "Ctrl-C") }, time.Minute, 50*time.Millisecond, "%s", errOut.String())
 	s := &served{T: t, home: t.TempDir()}
 	t.Setenv("XDG_CONFIG_HOME", s.home)
-	s.url = regexp.MustCompile(`http://\S+`).FindString(out.String())
-	s.link = regexp.MustCompile(`http://\S+#\S+`).FindString(out.String())
+	s.url = regexp.MustCompile(`https?://\S+`).FindString(out.String())
+	s.link = regexp.MustCompile(`https?://\S+#\S+`).FindString(out.String())
 	return s
 }
 
@@ -165,4 +174,44 @@ func TestModelsArePushedAndPulled(t *testing.T) {
 	s.run(0, "token", "revoke", id)
 	_, e = s.run(exitUsage, "models")
 	require.Contains(t, e, "ironweir login")
+}
+
+// TestServesByTLS: with a certificate, cookies stay on HTTPS; beyond loopback it
+// refuses to listen without somebody who administers it.
+func TestServesByTLS(t *testing.T) {
+	dir := t.TempDir()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true}
+	made, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
+	require.NoError(t, err)
+	secret, err := x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(t, err)
+	cert, private := filepath.Join(dir, "weir.crt"), filepath.Join(dir, "weir.key")
+	require.NoError(t, os.WriteFile(cert, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: made}), 0o644))
+	require.NoError(t, os.WriteFile(private, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secret}), 0o600))
+
+	s := serve(t, "-cert", cert, "-key", private)
+	require.True(t, strings.HasPrefix(s.link, "https://"), s.link)
+	known := x509.NewCertPool()
+	parsed, err := x509.ParseCertificate(made)
+	require.NoError(t, err)
+	known.AddCert(parsed)
+	web := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: known}}}
+	_, link, _ := strings.Cut(s.link, "#")
+	answer, err := web.Post(s.url+"/api/v1/session", "application/json", strings.NewReader(`{"secret": "`+link+`"}`))
+	require.NoError(t, err)
+	answer.Body.Close()
+	require.Equal(t, 200, answer.StatusCode)
+	require.Contains(t, answer.Header.Get("Set-Cookie"), "Secure")
+
+	var out, errOut bytes.Buffer
+	data := filepath.Join(filepath.Dir(dir), "fresh")
+	require.NoError(t, os.MkdirAll(data, 0o755))
+	for parent := data; parent != "/" && parent != os.TempDir(); parent = filepath.Dir(parent) {
+		os.Chmod(parent, 0o755) // the database's user must be able to enter it
+	}
+	code := Main(context.Background(), []string{"serve", "-listen", "0.0.0.0:0", "-cert", cert, "-key", private, "-data", data}, nil, &out, &errOut)
+	require.Equal(t, exitUsage, code, errOut.String())
+	require.Contains(t, errOut.String(), "needs somebody who administers it")
 }

@@ -10,6 +10,7 @@
   let outcome = $state<"" | "complete" | "damaged" | "open">("");
   let node = $state("");
   let key = $state("");
+  let payload = $state("");
   let list = $state.raw<Schemas["JourneyLine"][] | undefined>();
   let sampled = $state(0);
   let told = $state.raw<Schemas["Journey"] | undefined>();
@@ -19,7 +20,7 @@
   /** Tells the journeys behind a number: those of an outcome, those that came to a node. */
   export async function search() {
     [looking, trouble] = [true, ""];
-    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/journeys", { params: { path: { workspace: here(), id: run }, query: { outcome: outcome || undefined, node: node || undefined, key: key || undefined } } });
+    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/journeys", { params: { path: { workspace: here(), id: run }, query: { outcome: outcome || undefined, node: node || undefined, key: key || undefined, data: payload || undefined } } });
     looking = false;
     if (error) trouble = sentence(error);
     else [list, sampled] = [data.journeys ?? [], data.sampled];
@@ -42,6 +43,7 @@
       {#each nodes as n (n)}<SelectItem value={n} text={n} />{/each}
     </Select>
     <TextInput size="sm" labelText="Whose key holds" placeholder="8812" bind:value={key} />
+    <TextInput size="sm" labelText="Whose payload holds" placeholder="overweight" bind:value={payload} />
     <Button size="small" kind="tertiary" type="submit" disabled={looking}>Show journeys</Button>
   </form>
   {#if trouble}<InlineNotification kind="error" lowContrast title="Not told." subtitle={trouble} on:close={() => (trouble = "")} />{/if}
@@ -76,7 +78,7 @@
 </section>
 
 <style>
-  form { display: grid; grid-template-columns: repeat(3, minmax(10rem, 16rem)) auto; gap: 0.75rem; align-items: end; justify-content: start; margin-bottom: 0.5rem; }
+  form { display: grid; grid-template-columns: repeat(4, minmax(8rem, 13rem)) auto; gap: 0.75rem; align-items: end; justify-content: start; margin-bottom: 0.5rem; }
   .both { display: grid; grid-template-columns: minmax(18rem, 1fr) 1.3fr; border: 1px solid var(--cds-ui-03); height: 24rem; font-size: 0.8125rem; }
   ul { margin: 0; padding: 0; list-style: none; overflow: auto; border-right: 1px solid var(--cds-ui-03); }
   li button { width: 100%; padding: 0.375rem 0.75rem; border: none; border-bottom: 1px solid var(--cds-ui-03); background: none; color: inherit; font: inherit; text-align: left; cursor: pointer; }
