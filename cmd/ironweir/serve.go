@@ -141,7 +141,14 @@ func (c *call) openStore(database, dir string) (s *store.Store, stop func(), err
 		if err != nil {
 			return fail(err)
 		}
-		stops = append(stops, server.Stop)
+		watched, cancel := context.WithCancel(c)
+		var watching sync.WaitGroup
+		watching.Add(1)
+		go func() {
+			defer watching.Done()
+			server.Supervise(watched, func(what string, err error) { fmt.Fprintln(c.err, "ironweir:", what, errorText(err)) })
+		}()
+		stops = append(stops, server.Stop, func() { cancel(); watching.Wait() })
 		database = server.URL
 	}
 	if s, err = store.Open(c, database); err != nil {
@@ -149,6 +156,13 @@ func (c *call) openStore(database, dir string) (s *store.Store, stop func(), err
 	}
 	stops = append(stops, s.Close)
 	return s, stop, nil
+}
+
+func errorText(err error) string {
+	if err == nil {
+		return ""
+	}
+	return "(" + err.Error() + ")"
 }
 
 // serve answers requests until it is told to stop, then hands back what it was

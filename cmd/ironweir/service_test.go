@@ -9,6 +9,7 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/pem"
+	"fmt"
 	"math/big"
 	"net"
 	"net/http"
@@ -16,6 +17,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -30,6 +32,7 @@ type served struct {
 	url  string
 	link string
 	home string
+	data string
 }
 
 // serve starts a service with the demo on a port of its own.
@@ -38,7 +41,14 @@ func serve(t *testing.T, flags ...string) *served {
 	dir, err := os.MkdirTemp("", "ironweir-serve-")
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(dir, 0o755))
-	program := filepath.Join(dir, "ironweir")
+	return serveIn(t, dir, flags...)
+}
+
+// serveIn starts a service with its data below a folder, which is removed at the
+// end.
+func serveIn(t *testing.T, dir string, flags ...string) *served {
+	t.Helper()
+	program := filepath.Join(t.TempDir(), "ironweir")
 	built, err := exec.Command("go", "build", "-o", program, ".").CombinedOutput()
 	require.NoError(t, err, "%s", built)
 	var out, errOut lockedBuffer
@@ -52,7 +62,7 @@ func serve(t *testing.T, flags ...string) *served {
 		os.RemoveAll(dir)
 	})
 	require.Eventually(t, func() bool { return strings.Contains(out.String(), "Ctrl-C") }, time.Minute, 50*time.Millisecond, "%s", errOut.String())
-	s := &served{T: t, home: t.TempDir()}
+	s := &served{T: t, home: t.TempDir(), data: filepath.Join(dir, "data")}
 	t.Setenv("XDG_CONFIG_HOME", s.home)
 	s.url = regexp.MustCompile(`https?://\S+`).FindString(out.String())
 	s.link = regexp.MustCompile(`https?://\S+#\S+`).FindString(out.String())
@@ -214,4 +224,88 @@ func TestServesByTLS(t *testing.T) {
 	code := Main(context.Background(), []string{"serve", "-listen", "0.0.0.0:0", "-cert", cert, "-key", private, "-data", data}, nil, &out, &errOut)
 	require.Equal(t, exitUsage, code, errOut.String())
 	require.Contains(t, errOut.String(), "needs somebody who administers it")
+}
+
+// TestItsOwnDatabaseIsStartedAgain when it was killed, and nothing is lost.
+func TestItsOwnDatabaseIsStartedAgain(t *testing.T) {
+	s := serve(t)
+	s.run(0, "login", "-server", s.url, "-link", s.link)
+	before, _ := s.run(0, "models")
+	text, err := os.ReadFile(filepath.Join(s.data, "postgresql", "postmaster.pid"))
+	require.NoError(t, err)
+	pid, err := strconv.Atoi(strings.SplitN(string(text), "\n", 2)[0])
+	require.NoError(t, err)
+	require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
+	require.Eventually(t, func() bool {
+		var out, errOut bytes.Buffer
+		return Main(context.Background(), []string{"models"}, nil, &out, &errOut) == exitUnreachable
+	}, 10*time.Second, 20*time.Millisecond, "while it is away")
+	require.Eventually(t, func() bool {
+		var out, errOut bytes.Buffer
+		return Main(context.Background(), []string{"models"}, nil, &out, &errOut) == 0 && out.String() == before
+	}, time.Minute, 200*time.Millisecond)
+}
+
+// TestAFullDiskLosesNothing: on a disk of its own that fills up, writes are refused
+// while nothing fits; once there is room again, all that was accepted is there, and
+// writes go on.
+func TestAFullDiskLosesNothing(t *testing.T) {
+	dir, err := os.MkdirTemp("", "ironweir-full-")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(dir, 0o755))
+	disk := filepath.Join(dir, "data")
+	require.NoError(t, os.Mkdir(disk, 0o755))
+	if err := syscall.Mount("tmpfs", disk, "tmpfs", 0, "size=160m,mode=755"); err != nil {
+		os.RemoveAll(dir)
+		t.Skip("this test needs the right to mount a disk of its own:", err)
+	}
+	t.Cleanup(func() { syscall.Unmount(disk, syscall.MNT_DETACH); os.RemoveAll(dir) })
+	s := serveIn(t, dir)
+	s.run(0, "login", "-server", s.url, "-link", s.link)
+	push := func(n int) int {
+		var out, errOut bytes.Buffer
+		text := fmt.Sprintf("ironweir: topology/1\nname: lamps\nnodes: {q: {kind: queue}}\n# %d %s\n", n, strings.Repeat("x", 2<<20))
+		file := filepath.Join(t.TempDir(), "lamps.yaml")
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+		return Main(context.Background(), []string{"push", file, "-note", fmt.Sprint(n)}, nil, &out, &errOut)
+	}
+	require.Zero(t, push(0))
+	filler := filepath.Join(disk, "filler")
+	f, err := os.Create(filler)
+	require.NoError(t, err)
+	for block := make([]byte, 1<<20); ; {
+		if _, err := f.Write(block); err != nil {
+			break // it is full
+		}
+	}
+	f.Close()
+	accepted, refused := 1, false
+	for n := 1; n < 60 && !refused; n++ {
+		switch push(n) {
+		case 0:
+			accepted++
+		case exitUnreachable:
+			refused = true
+		default:
+			require.Fail(t, "a full disk is no fault of the user's")
+		}
+	}
+	require.True(t, refused, "with nothing left, a write is refused")
+	require.NoError(t, os.Remove(filler))
+	require.Eventually(t, func() bool { return push(99) == 0 }, time.Minute, 500*time.Millisecond, "it goes on by itself")
+	out, _ := s.run(0, "history", "lamps")
+	require.GreaterOrEqual(t, strings.Count(out, "\n"), accepted+1, "everything that was accepted is there")
+}
+
+// TestADataDirectoryThatCannotBeWritten is named, with the way out.
+func TestADataDirectoryThatCannotBeWritten(t *testing.T) {
+	dir := t.TempDir()
+	if err := syscall.Mount("tmpfs", dir, "tmpfs", syscall.MS_RDONLY, "size=1m"); err != nil {
+		t.Skip("this test needs the right to mount a disk of its own:", err)
+	}
+	t.Cleanup(func() { syscall.Unmount(dir, syscall.MNT_DETACH) })
+	var out, errOut bytes.Buffer
+	require.Equal(t, exitUnreachable, Main(context.Background(), []string{"serve", "-listen", "127.0.0.1:0", "-data", dir}, nil, &out, &errOut))
+	require.Contains(t, errOut.String(), "the data directory cannot be written")
+	require.Contains(t, errOut.String(), "read-only")
 }

@@ -161,6 +161,36 @@ func (s *Server) Resume(ctx context.Context) error {
 	return s.waitReady(ctx)
 }
 
+// Supervise starts the server again whenever it has ended by itself (killed for
+// want of memory, its disk full), until ctx ends or it is stopped; told says what
+// happens. It must not be used together with Pause.
+func (s *Server) Supervise(ctx context.Context, told func(what string, err error)) {
+	for wait := time.Second; ; {
+		select {
+		case <-ctx.Done():
+			return
+		case <-s.done:
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(wait):
+		}
+		told("the database has ended and is started again", nil)
+		if err := s.launch(); err != nil {
+			told("the database cannot be started", err)
+			wait = min(2*wait, 10*time.Second)
+			continue
+		}
+		if err := s.waitReady(ctx); err != nil {
+			told("the database did not come up", err)
+			wait = min(2*wait, 10*time.Second)
+			continue
+		}
+		wait = time.Second
+	}
+}
+
 func (s *Server) waitReady(ctx context.Context) error {
 	deadline := time.Now().Add(60 * time.Second)
 	for {
