@@ -342,8 +342,9 @@ func (a *Analysis) node(i int) *graph.Node { return &a.Graph.Nodes[i] }
 func (a *Analysis) link(i int) *graph.Link { return &a.Graph.Links[i] }
 
 // findEntries finds where messages from outside come in: schedules, endpoints,
-// nodes with keys, a rate or traffic, and channels that nothing feeds but what
-// they feed themselves: while a model grows, nobody has said yet who fills them.
+// nodes with keys, a rate or traffic, channels that nothing feeds, and the first
+// of those that feed each other and that nothing else feeds: while a model grows,
+// nobody has said yet who fills them.
 func (a *Analysis) findEntries(s *model.Scenario) {
 	edges := a.Graph.Edges(true)
 	n := len(a.Graph.Nodes)
@@ -380,6 +381,7 @@ func (a *Analysis) findEntries(s *model.Scenario) {
 		n := a.node(i)
 		if said(n) || !fed[ring[i]] && n.Kind.Channel() && len(n.Out) > 0 {
 			a.entries = append(a.entries, i)
+			fed[ring[i]] = true // of a ring, the one that is written first
 		}
 	}
 }
