@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/http"
 	"strconv"
 	"strings"
 	"time"
@@ -294,6 +293,3 @@ func StatusOf(err error) int {
 	}
 	return 0
 }
-
-// IsStale tells whether somebody else has saved meanwhile.
-func IsStale(err error) bool { return StatusOf(err) == http.StatusPreconditionFailed }

@@ -2,6 +2,7 @@ package jobs
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"ironweir/store"
@@ -16,99 +17,103 @@ const (
 	tidyUp      = 10 * time.Minute
 )
 
+// patience remembers since when things have looked lost, and tells those that
+// have for longer than it looks so in passing.
+type patience[K comparable] map[K]time.Time
+
+// over gives what has looked lost for too long, of what looks lost now; the rest
+// is forgotten.
+func (p patience[K]) over(now []K) (out []K) {
+	for k := range p {
+		if !slices.Contains(now, k) {
+			delete(p, k)
+		}
+	}
+	for _, k := range now {
+		since, known := p[k]
+		switch {
+		case !known:
+			p[k] = time.Now()
+		case time.Since(since) > outOfSight:
+			out = append(out, k)
+			delete(p, k) // once it has been given back, patience begins anew
+		}
+	}
+	return out
+}
+
+// lost is what has looked lost: what dead workers were at, runs with nobody coming
+// to merge them, and, by the key 0, parts with nobody coming to take them.
+type lost struct {
+	left   patience[store.Left]
+	merges patience[int64]
+	turns  patience[int]
+}
+
 // janitor gives back what dead workers have left, and removes what is too old.
 // Every worker has one; that they all look does no harm.
 func (w *Worker) janitor(ctx context.Context) {
-	missing := map[store.Part]time.Time{} // since when
-	owner := map[store.Part]int64{}
-	waits := &stranded{merges: map[int64]time.Time{}}
+	seen := lost{patience[store.Left]{}, patience[int64]{}, patience[int]{}}
 	tidied := time.Time{}
 	for ; ctx.Err() == nil; pause(ctx, lookForLost) {
-		lost, err := w.store.Lost(ctx)
-		if err != nil {
-			clear(missing) // the database is away: nothing is known
+		if err := w.giveBack(ctx, seen); err != nil {
+			seen.left.over(nil) // the database is away: nothing is known
+			seen.merges.over(nil)
+			seen.turns.over(nil)
 			continue
 		}
-		for p := range missing {
-			if lost[p] != owner[p] {
-				delete(missing, p)
-				delete(owner, p)
-			}
-		}
-		for p, worker := range lost {
-			since, known := missing[p]
-			switch {
-			case !known:
-				missing[p], owner[p] = time.Now(), worker
-			case time.Since(since) > outOfSight:
-				if err := w.store.Requeue(ctx, p, worker, w.turns, w.merge); err != nil {
-					w.log.Warn("a part could not be given back", "run", p.Run, "part", p.Number, "error", err)
-					continue
-				}
-				w.log.Info("a part of a dead worker was given back", "run", p.Run, "part", p.Number)
-				delete(missing, p)
-				delete(owner, p)
-			}
-		}
-		w.unstrand(ctx, waits)
 		if time.Since(tidied) > tidyUp {
 			tidied = time.Now()
-			if err := w.store.Adopt(ctx, w.turns); err != nil {
-				w.log.Warn("waiting runs could not be looked after", "error", err)
-			}
-			if removed, err := w.store.Tidy(ctx); err != nil {
-				w.log.Warn("old records could not be removed", "error", err)
-			} else if removed > 0 {
-				w.log.Info("old runs were removed", "runs", removed)
-			}
+			w.tidy(ctx)
 		}
 	}
 }
 
-// stranded is what has waited with nobody coming, since when.
-type stranded struct {
-	turns  time.Time // zero: none
-	merges map[int64]time.Time
-}
-
-// unstrand asks again for what nobody has been coming for, longer than it looks
-// so in passing.
-func (w *Worker) unstrand(ctx context.Context, since *stranded) {
+// giveBack gives back what has looked lost for too long; its error is that nothing
+// could be seen.
+func (w *Worker) giveBack(ctx context.Context, seen lost) error {
+	left, err := w.store.Lost(ctx)
+	if err != nil {
+		return err
+	}
 	turns, merges, err := w.store.Stranded(ctx)
 	if err != nil {
-		since.turns, since.merges = time.Time{}, map[int64]time.Time{}
-		return
+		return err
 	}
-	now := time.Now()
-	due := 0
-	switch {
-	case turns == 0:
-		since.turns = time.Time{}
-	case since.turns.IsZero():
-		since.turns = now
-	case now.Sub(since.turns) > outOfSight:
-		due, since.turns = turns, time.Time{}
-	}
-	before := since.merges
-	since.merges = map[int64]time.Time{}
-	var late []int64
-	for _, run := range merges {
-		first, known := before[run]
-		switch {
-		case !known:
-			since.merges[run] = now
-		case now.Sub(first) > outOfSight:
-			late = append(late, run)
-		default:
-			since.merges[run] = first
+	for _, p := range seen.left.over(left) {
+		if err := w.store.Requeue(ctx, p, w.turns, w.merge); err != nil {
+			w.log.Warn("a part could not be given back", "run", p.Run, "part", p.Number, "error", err)
+			continue
 		}
+		w.log.Info("a part of a dead worker was given back", "run", p.Run, "part", p.Number)
 	}
-	if due == 0 && len(late) == 0 {
-		return
+	merges = seen.merges.over(merges)
+	var waiting []int
+	if turns > 0 {
+		waiting = []int{0}
 	}
-	if err := w.store.Enqueue(ctx, due, w.turns, late, w.merge); err != nil {
+	if len(seen.turns.over(waiting)) == 0 {
+		turns = 0
+	}
+	if turns == 0 && len(merges) == 0 {
+		return nil
+	}
+	if err := w.store.Enqueue(ctx, turns, w.turns, merges, w.merge); err != nil {
 		w.log.Warn("what nobody comes for could not be asked for again", "error", err)
-		return
+		return nil
 	}
-	w.log.Info("what nobody came for was asked for again", "turns", due, "merges", len(late))
+	w.log.Info("what nobody came for was asked for again", "turns", turns, "merges", len(merges))
+	return nil
+}
+
+// tidy gives parts to runs of an earlier version, and removes what is too old.
+func (w *Worker) tidy(ctx context.Context) {
+	if err := w.store.Adopt(ctx, w.turns); err != nil {
+		w.log.Warn("waiting runs could not be looked after", "error", err)
+	}
+	if removed, err := w.store.Tidy(ctx); err != nil {
+		w.log.Warn("old records could not be removed", "error", err)
+	} else if removed > 0 {
+		w.log.Info("old runs were removed", "runs", removed)
+	}
 }

@@ -112,7 +112,7 @@ func (w *Worker) turn(ctx context.Context, job int64) error {
 	if ctx.Err() != nil { // stopping: another worker does it again
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 		defer cancel()
-		if err := w.store.Requeue(ctx, *part, w.me.ID, w.turns, w.merge); err != nil {
+		if err := w.store.Requeue(ctx, store.Left{Part: *part, Worker: w.me.ID}, w.turns, w.merge); err != nil {
 			w.log.Warn("a part could not be handed back; it is taken back when this worker has gone", "run", part.Run, "error", err)
 		}
 		return nil

@@ -21,17 +21,33 @@ type Fires struct {
 	Cut       []string         `json:"cut" doc:"schedules that fire more often than is told"`
 }
 
+type textAnswer struct {
+	Body struct {
+		Text string `json:"text"`
+	}
+}
+
+func answerText(text []byte) *textAnswer {
+	out := &textAnswer{}
+	out.Body.Text = string(text)
+	return out
+}
+
+// edited writes a merge patch into a text, comments and layout kept.
+func edited(text string, patch *model.Value) (*textAnswer, error) {
+	out, err := model.Edit([]byte(text), patch)
+	if err != nil {
+		return nil, badFile(err)
+	}
+	return answerText(out), nil
+}
+
 // editRoutes serve who edits a text by forms or on the board.
 func (v *Service) editRoutes() {
 	register(v, store.Viewer, huma.Operation{OperationID: "get-catalogue", Method: http.MethodGet, Path: "/api/v1/catalogue", Summary: "Every field of nodes and links, with its form and default, for forms and completion"},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body model.Catalogue }, error) {
 			return &struct{ Body model.Catalogue }{model.WholeCatalogue()}, nil
 		})
-	type textOut struct {
-		Body struct {
-			Text string `json:"text"`
-		}
-	}
 	register(v, store.Viewer, huma.Operation{OperationID: "rename-node", Method: http.MethodPost, Path: "/api/v1/rename", Summary: "Give a node another name, everywhere in a topology's text, comments and layout kept", MaxBodyBytes: MaxBody},
 		func(ctx context.Context, in *struct {
 			Body struct {
@@ -39,14 +55,12 @@ func (v *Service) editRoutes() {
 				From string `json:"from"`
 				To   string `json:"to"`
 			}
-		}) (*textOut, error) {
+		}) (*textAnswer, error) {
 			text, err := model.Rename([]byte(in.Body.Text), in.Body.From, in.Body.To)
 			if err != nil {
 				return nil, badFile(err)
 			}
-			out := &textOut{}
-			out.Body.Text = string(text)
-			return out, nil
+			return answerText(text), nil
 		})
 	register(v, store.Viewer, huma.Operation{OperationID: "remove-node", Method: http.MethodPost, Path: "/api/v1/remove", Summary: "Take a node out of a topology's text, with the links and all else that names it", MaxBodyBytes: MaxBody},
 		func(ctx context.Context, in *struct {
@@ -54,7 +68,7 @@ func (v *Service) editRoutes() {
 				Text string `json:"text" doc:"The topology, as YAML"`
 				Node string `json:"node"`
 			}
-		}) (*textOut, error) {
+		}) (*textAnswer, error) {
 			root, err := model.ReadDocument("model.yaml", []byte(in.Body.Text))
 			if err != nil {
 				return nil, badFile(err)
@@ -63,13 +77,7 @@ func (v *Service) editRoutes() {
 			if err != nil {
 				return nil, badFile(err)
 			}
-			text, err := model.Edit([]byte(in.Body.Text), patch)
-			if err != nil {
-				return nil, badFile(err)
-			}
-			out := &textOut{}
-			out.Body.Text = string(text)
-			return out, nil
+			return edited(in.Body.Text, patch)
 		})
 	register(v, store.Viewer, huma.Operation{OperationID: "fires", Method: http.MethodPost, Path: "/api/v1/fires", Summary: "When a topology's schedules fire within a time", MaxBodyBytes: MaxBody},
 		func(ctx context.Context, in *struct {

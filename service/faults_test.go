@@ -114,8 +114,8 @@ func TestAKilledWorkerLosesNothing(t *testing.T) {
 	require.NoError(t, second.Wait(), "it hands back what it was at and ends well")
 	lost, err := r.store.Lost(context.Background())
 	require.NoError(t, err)
-	for part := range lost {
-		require.NotEqual(t, -1, part.Number)
+	for _, left := range lost {
+		require.NotEqual(t, -1, left.Number)
 	}
 
 	worker(t)

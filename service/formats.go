@@ -65,7 +65,7 @@ func (v *Service) formatRoutes() {
 			return out, nil
 		})
 
-	register(v, store.Viewer, huma.Operation{OperationID: "import", Method: http.MethodPost, Path: "/api/v1/import", Summary: "Turn a file (a model, AsyncAPI 3, an inventory in CSV or JSON Lines, OpenTelemetry traces) into a model; nothing is kept", MaxBodyBytes: 2 * MaxBody, Errors: []int{422}},
+	register(v, store.Viewer, huma.Operation{OperationID: "import", Method: http.MethodPost, Path: "/api/v1/import", Summary: "Turn a file (a model, AsyncAPI 3, an inventory in CSV or JSON Lines, OpenTelemetry traces) into a model; nothing is kept", MaxBodyBytes: 2 * MaxBody},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Name    string `json:"name" maxLength:"255" doc:"the file's name"`
@@ -92,7 +92,7 @@ func (v *Service) formatRoutes() {
 			return &struct{ Body Imported }{out}, nil
 		})
 
-	register(v, store.Viewer, huma.Operation{OperationID: "diff", Method: http.MethodPost, Path: "/api/v1/diff", Summary: "Tell two topologies apart in their own terms, and what that does to findings", MaxBodyBytes: 2 * MaxBody, Errors: []int{422}},
+	register(v, store.Viewer, huma.Operation{OperationID: "diff", Method: http.MethodPost, Path: "/api/v1/diff", Summary: "Tell two topologies apart in their own terms, and what that does to findings", MaxBodyBytes: 2 * MaxBody},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Before string `json:"before" doc:"a topology, YAML"`
@@ -103,20 +103,18 @@ func (v *Service) formatRoutes() {
 			var checks [2]*check.Document
 			for i, text := range []string{in.Body.Before, in.Body.After} {
 				file := []string{"before.yaml", "after.yaml"}[i]
-				g, err := compile(file, text)
+				written, g, err := read(file, text)
 				if err != nil {
 					return nil, badFile(err)
 				}
-				if values[i], err = model.ReadDocument(file, []byte(text)); err != nil {
-					return nil, badFile(err)
-				}
+				values[i] = written
 				checks[i] = check.Run(g, nil, document.NewHead("check", g.Topology.Name, "", document.Digest(text)), time.Now())
 			}
 			checks[1].Since(checks[0])
 			return &struct{ Body Difference }{Difference{model.Compare(values[0], values[1]), checks[1].Findings, checks[1].Gone}}, nil
 		})
 
-	register(v, store.Viewer, huma.Operation{OperationID: "compare-runs", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/compare", Summary: "Every number in which the results of runs differ from that of the first, and whether beyond chance", Errors: []int{422}},
+	register(v, store.Viewer, huma.Operation{OperationID: "compare-runs", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/compare", Summary: "Every number in which the results of runs differ from that of the first, and whether beyond chance"},
 		func(ctx context.Context, in *struct {
 			WorkspacePath
 			Runs []int64 `query:"run,explode" required:"true" minItems:"2" maxItems:"8" doc:"the runs: run=1&run=2"`

@@ -245,7 +245,7 @@ func (v *Service) journeyRoutes() {
 			return &struct{ Body sim.Journey }{*j}, nil
 		})
 
-	register(v, store.Viewer, huma.Operation{OperationID: "get-rest", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs/{id}/rest", Summary: "What rests in a node at an instant of the first replication", Errors: []int{422}},
+	register(v, store.Viewer, huma.Operation{OperationID: "get-rest", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs/{id}/rest", Summary: "What rests in a node at an instant of the first replication"},
 		func(ctx context.Context, in *struct {
 			RunPath
 			Node string  `query:"node" required:"true"`

@@ -55,27 +55,34 @@ type Checked struct {
 }
 
 func compile(name, text string) (*graph.Graph, error) {
-	t, err := model.Parse(name, []byte(text), model.Options{})
+	_, g, err := read(name, text)
+	return g, err
+}
+
+// read gives a topology's text as written, and compiled.
+func read(name, text string) (*model.Value, *graph.Graph, error) {
+	written, err := model.ReadDocument(name, []byte(text))
 	if err != nil {
-		return nil, err
+		return nil, nil, err
+	}
+	t, err := model.FromDocument(name, written, model.Options{})
+	if err != nil {
+		return nil, nil, err
 	}
 	if t.Name == "" {
 		t.Name = strings.TrimSuffix(name, ".yaml")
 	}
-	return graph.Compile(t)
+	g, err := graph.Compile(t)
+	return written, g, err
 }
 
 // checkText reads and checks a topology.
 func checkText(name, text string) (*Checked, error) {
-	g, err := compile(name, text)
+	written, g, err := read(name, text)
 	if err != nil {
 		return nil, err
 	}
 	doc := check.Run(g, nil, document.NewHead("check", g.Topology.Name, "", document.Digest(text)), time.Now())
-	written, err := model.ReadDocument(name, []byte(text))
-	if err != nil {
-		return nil, err
-	}
 	plain, _ := written.Plain().(map[string]any)
 	out := &Checked{Check: doc, Document: plain, Board: Board{Nodes: []BoardNode{}, Links: []BoardLink{}}}
 	for i := range g.Nodes {
@@ -137,7 +144,7 @@ type ModelPath struct {
 }
 
 func (v *Service) modelRoutes() {
-	register(v, store.Viewer, huma.Operation{OperationID: "check", Method: http.MethodPost, Path: "/api/v1/check", Summary: "Check a topology's text, and give what is drawn of it", MaxBodyBytes: MaxBody, Errors: []int{422}},
+	register(v, store.Viewer, huma.Operation{OperationID: "check", Method: http.MethodPost, Path: "/api/v1/check", Summary: "Check a topology's text, and give what is drawn of it", MaxBodyBytes: MaxBody},
 		func(ctx context.Context, in *struct{ Body textBody }) (*struct{ Body *Checked }, error) {
 			checked, err := checkText("model.yaml", in.Body.Text)
 			if err != nil {
@@ -146,17 +153,13 @@ func (v *Service) modelRoutes() {
 			return &struct{ Body *Checked }{checked}, nil
 		})
 
-	register(v, store.Viewer, huma.Operation{OperationID: "apply-patch", Method: http.MethodPost, Path: "/api/v1/apply", Summary: "Write a JSON Merge Patch, such as a remedy, into a topology's text, comments and layout kept", MaxBodyBytes: MaxBody, Errors: []int{422}},
+	register(v, store.Viewer, huma.Operation{OperationID: "apply-patch", Method: http.MethodPost, Path: "/api/v1/apply", Summary: "Write a JSON Merge Patch, such as a remedy, into a topology's text, comments and layout kept", MaxBodyBytes: MaxBody},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Text  string         `json:"text" doc:"The topology, as YAML"`
 				Patch map[string]any `json:"patch" doc:"What to change: null deletes"`
 			}
-		}) (*struct {
-			Body struct {
-				Text string `json:"text"`
-			}
-		}, error) {
+		}) (*textAnswer, error) {
 			source, err := json.Marshal(in.Body.Patch)
 			if err != nil {
 				return nil, huma.Error422UnprocessableEntity("the patch cannot be read")
@@ -165,17 +168,7 @@ func (v *Service) modelRoutes() {
 			if err != nil {
 				return nil, badFile(err)
 			}
-			text, err := model.Edit([]byte(in.Body.Text), patch)
-			if err != nil {
-				return nil, badFile(err)
-			}
-			out := &struct {
-				Body struct {
-					Text string `json:"text"`
-				}
-			}{}
-			out.Body.Text = string(text)
-			return out, nil
+			return edited(in.Body.Text, patch)
 		})
 
 	register(v, store.Viewer, huma.Operation{OperationID: "list-models", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/models", Summary: "List models by name"},
@@ -192,7 +185,7 @@ func (v *Service) modelRoutes() {
 			return paged(models, in.Limit, func(m store.Listed) string { return m.Name }), nil
 		})
 
-	register(v, store.Editor, huma.Operation{OperationID: "create-model", Method: http.MethodPost, Path: "/api/v1/workspaces/{workspace}/models", Summary: "Make a model", DefaultStatus: 201, MaxBodyBytes: MaxBody, Errors: []int{409, 422}},
+	register(v, store.Editor, huma.Operation{OperationID: "create-model", Method: http.MethodPost, Path: "/api/v1/workspaces/{workspace}/models", Summary: "Make a model", DefaultStatus: 201, MaxBodyBytes: MaxBody, Errors: []int{409}},
 		func(ctx context.Context, in *struct {
 			WorkspacePath
 			Keyed
@@ -279,7 +272,7 @@ func (v *Service) modelRoutes() {
 			return out, nil
 		})
 
-	register(v, store.Editor, huma.Operation{OperationID: "save-revision", Method: http.MethodPost, Path: "/api/v1/workspaces/{workspace}/models/{name}/revisions", Summary: "Save a revision on top of the one that If-Match names", DefaultStatus: 201, MaxBodyBytes: MaxBody, Errors: []int{412, 422, 428}},
+	register(v, store.Editor, huma.Operation{OperationID: "save-revision", Method: http.MethodPost, Path: "/api/v1/workspaces/{workspace}/models/{name}/revisions", Summary: "Save a revision on top of the one that If-Match names", DefaultStatus: 201, MaxBodyBytes: MaxBody, Errors: []int{412, 428}},
 		func(ctx context.Context, in *struct {
 			ModelPath
 			Keyed

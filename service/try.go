@@ -18,7 +18,7 @@ const MaxForced = 1000
 
 // tryRoutes send one message through a text that need not be saved.
 func (v *Service) tryRoutes() {
-	register(v, store.Viewer, huma.Operation{OperationID: "sample", Method: http.MethodPost, Path: "/api/v1/sample", Summary: "An example event for a node, as a CloudEvent", MaxBodyBytes: MaxBody, Errors: []int{422}},
+	register(v, store.Viewer, huma.Operation{OperationID: "sample", Method: http.MethodPost, Path: "/api/v1/sample", Summary: "An example event for a node, as a CloudEvent", MaxBodyBytes: MaxBody},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Text string `json:"text" doc:"The topology, as YAML"`
@@ -36,7 +36,7 @@ func (v *Service) tryRoutes() {
 			return &struct{ Body map[string]any }{g.Sample(id)}, nil
 		})
 
-	register(v, store.Viewer, huma.Operation{OperationID: "follow", Method: http.MethodPost, Path: "/api/v1/follow", Summary: "Send one message through at no load, and tell each decision", MaxBodyBytes: MaxBody, Errors: []int{422}},
+	register(v, store.Viewer, huma.Operation{OperationID: "follow", Method: http.MethodPost, Path: "/api/v1/follow", Summary: "Send one message through at no load, and tell each decision", MaxBodyBytes: MaxBody},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Text    string         `json:"text" doc:"The topology, as YAML"`

@@ -165,36 +165,38 @@ func (s *Store) Workers(ctx context.Context) ([]Worker, error) {
 	return out, translate(err)
 }
 
-// Lost lists what workers that no longer live have left: parts by run, and runs
-// whose merging did not end.
-func (s *Store) Lost(ctx context.Context) (map[Part]int64, error) {
-	out := map[Part]int64{}
+// Left is what a worker was at: a part, or, with the number -1, the merging of a
+// run.
+type Left struct {
+	Part
+	Worker int64
+}
+
+// Lost lists what workers that no longer live have left.
+func (s *Store) Lost(ctx context.Context) ([]Left, error) {
 	rows, err := s.pool.Query(ctx, "SELECT run_id, number, worker FROM run_parts p WHERE state = 'running' AND NOT "+alive+"p.worker)"+
 		" UNION ALL SELECT id, -1, merger FROM runs r WHERE merger IS NOT NULL AND NOT "+alive+"r.merger)")
 	if err != nil {
 		return nil, translate(err)
 	}
-	var p Part
-	var worker int64
-	_, err = pgx.ForEachRow(rows, []any{&p.Run, &p.Number, &worker}, func() error {
-		out[p] = worker
-		return nil
+	out, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (l Left, err error) {
+		return l, row.Scan(&l.Run, &l.Number, &l.Worker)
 	})
 	return out, translate(err)
 }
 
 // Requeue gives back what a worker has left: being deterministic, it ends the
-// same. A number of -1 is the run's merging.
-func (s *Store) Requeue(ctx context.Context, p Part, worker int64, enqueue Enqueue, merge EnqueueMerge) error {
+// same.
+func (s *Store) Requeue(ctx context.Context, p Left, enqueue Enqueue, merge EnqueueMerge) error {
 	return s.transact(ctx, func(tx transaction) error {
 		if p.Number < 0 {
-			done, err := tx.px.Exec(ctx, "UPDATE runs SET merger = NULL WHERE id = $1 AND merger = $2", p.Run, worker)
+			done, err := tx.px.Exec(ctx, "UPDATE runs SET merger = NULL WHERE id = $1 AND merger = $2", p.Run, p.Worker)
 			if err != nil || done.RowsAffected() == 0 {
 				return err
 			}
 			return merge(ctx, tx.px, p.Run)
 		}
-		done, err := tx.px.Exec(ctx, "UPDATE run_parts SET state = 'queued', worker = NULL, job_id = NULL, progress = 0 WHERE run_id = $1 AND number = $2 AND state = 'running' AND worker = $3", p.Run, p.Number, worker)
+		done, err := tx.px.Exec(ctx, "UPDATE run_parts SET state = 'queued', worker = NULL, job_id = NULL, progress = 0 WHERE run_id = $1 AND number = $2 AND state = 'running' AND worker = $3", p.Run, p.Number, p.Worker)
 		if err != nil || done.RowsAffected() == 0 {
 			return err
 		}

@@ -3,6 +3,7 @@ package main
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"maps"
 	"os"
@@ -13,7 +14,7 @@ import (
 // files is where a command finds its files and leaves what it makes: the disk,
 // or, where the service does the work, what was sent along.
 type files interface {
-	// Read gives a file of at most so many bytes.
+	// Read gives a file of at most so many bytes; - is standard input.
 	Read(name string, most int64) ([]byte, error)
 	// Write makes or replaces a file; one that is there keeps its permissions.
 	Write(name string, data []byte) error
@@ -24,9 +25,16 @@ type files interface {
 }
 
 // disk is the files of this machine.
-type disk struct{}
+type disk struct{ in io.Reader }
 
-func (disk) Read(name string, most int64) ([]byte, error) {
+func (d disk) Read(name string, most int64) ([]byte, error) {
+	if name == "-" {
+		data, err := io.ReadAll(io.LimitReader(d.in, most+1))
+		if int64(len(data)) > most {
+			return nil, tooLarge(name, int64(len(data)), most)
+		}
+		return data, err
+	}
 	info, err := os.Stat(name)
 	if err != nil {
 		return nil, plainError(err)
@@ -41,6 +49,9 @@ func (disk) Read(name string, most int64) ([]byte, error) {
 }
 
 func tooLarge(name string, size, most int64) error {
+	if name == "-" {
+		return fmt.Errorf("standard input has over %d bytes, and at most so many are read", most)
+	}
 	return fmt.Errorf("%s has %d bytes; at most %d are read", name, size, most)
 }
 

@@ -86,9 +86,6 @@ const maxTraces = 1 << 30
 
 // readLarge reads a file that may be larger than a model.
 func (c *call) readLarge(file string) ([]byte, error) {
-	if file == "-" {
-		return c.read(file)
-	}
 	return c.files.Read(file, maxTraces)
 }
 

@@ -3,7 +3,6 @@ package main
 import (
 	"encoding/json"
 	"fmt"
-	"io"
 	"path/filepath"
 	"strings"
 
@@ -72,9 +71,6 @@ func (l *loaded) head(schema string) document.Head {
 
 // read gives the text of a file; `-` is standard input.
 func (c *call) read(file string) ([]byte, error) {
-	if file == "-" {
-		return io.ReadAll(io.LimitReader(c.in, model.MaxFileBytes+1))
-	}
 	return c.files.Read(file, model.MaxFileBytes)
 }
 

@@ -114,7 +114,7 @@ func perform(ctx context.Context, args []string, in io.Reader, out, errOut io.Wr
 }
 
 func (cmd *command) do(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
-	return cmd.perform(&call{Context: ctx, raw: args, in: in, out: out, err: errOut, files: disk{}})
+	return cmd.perform(&call{Context: ctx, raw: args, in: in, out: out, err: errOut, files: disk{in}})
 }
 
 // perform does the command here, or has a service do it.

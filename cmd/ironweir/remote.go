@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"slices"
 	"strings"
@@ -68,7 +67,7 @@ func (c *call) elsewhere(address string, args []string) (int, error) {
 			return got.Code, keep(got.Files)
 		}
 		for _, name := range got.Wants {
-			data, err := c.bytesOf(name)
+			data, err := c.files.Read(name, maxTraces)
 			if err != nil {
 				ask.Absent[name] = err.Error()
 				continue
@@ -76,13 +75,6 @@ func (c *call) elsewhere(address string, args []string) (int, error) {
 			ask.Files[name] = data
 		}
 	}
-}
-
-func (c *call) bytesOf(name string) ([]byte, error) {
-	if name == "-" {
-		return io.ReadAll(io.LimitReader(c.in, maxTraces))
-	}
-	return disk{}.Read(name, maxTraces)
 }
 
 // reached tells errors of reaching the service from what it answered.
@@ -106,13 +98,9 @@ func doSent(ctx context.Context, name string, in service.Command, limits sim.Lim
 		got.Err = []byte("ironweir: no command " + name + " for a service to do\n")
 		return got
 	}
-	input := bytes.NewReader(in.Files["-"])
 	got.Code = guarded(&errOut, func() int {
-		return fileCommands()[i].perform(&call{Context: ctx, raw: in.Args, in: input, out: &out, err: &errOut, files: given, limits: limits, sent: true, styled: &text.Style{Width: in.Width, Colour: in.Colour}})
+		return fileCommands()[i].perform(&call{Context: ctx, raw: in.Args, out: &out, err: &errOut, files: given, limits: limits, sent: true, styled: &text.Style{Width: in.Width, Colour: in.Colour}})
 	})
-	if _, ok := in.Files["-"]; !ok && slices.Contains(in.Args, "-") && in.Absent["-"] == "" {
-		got.Wants = append(got.Wants, "-")
-	}
 	got.Wants = append(got.Wants, given.wants...)
 	if len(got.Wants) == 0 {
 		got.Out, got.Err = out.Bytes(), errOut.Bytes()

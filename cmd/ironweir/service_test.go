@@ -85,6 +85,7 @@ func TestTheServiceDoesTheSameWork(t *testing.T) {
 	s.run(exitUsage, "check", "../../demo/kittiwake.yaml", "-server", s.url) // not logged in
 	s.run(0, "login", "-server", s.url, "-link", s.link)
 	here, there := t.TempDir(), t.TempDir()
+	small := "ironweir: topology/1\nname: small\nnodes: {q: {kind: queue}}\n" // on standard input
 	draft, model, friday := "../../demo/kittiwake-draft.yaml", "../../demo/kittiwake.yaml", "../../demo/friday-evening.yaml"
 	for _, args := range [][]string{
 		{"check", draft}, {"check", draft, "-format", "sarif"}, {"check", model, "-format", "json"}, {"check", "no-such.yaml"}, {"check", model, "-no-such-flag"},
@@ -95,7 +96,7 @@ func TestTheServiceDoesTheSameWork(t *testing.T) {
 		{"diff", draft, model}, {"draw", model, "-format", "mermaid"}, {"draw", model, "-format", "svg", "-out", "DIR/weir.svg"},
 		{"fires", "-cron", "30 4 * * *", "-zone", "Europe/Lisbon", "-from", "2026-03-28T00:00:00Z"}, {"sample", model, "manifest-drop"},
 		{"convert", model, "-to", "asyncapi"}, {"convert", "../../demo/import/harbour-lamps.asyncapi.yaml", "-from", "asyncapi", "-to", "model"},
-		{"learn", "../../demo/import/quay-traces.jsonl", "-out", "DIR/learnt"}, {"fmt", model, "-check"},
+		{"learn", "../../demo/import/quay-traces.jsonl", "-out", "DIR/learnt"}, {"fmt", model, "-check"}, {"check", "-"}, {"learn", "-"},
 	} {
 		in := func(dir string) []string {
 			out := []string{}
@@ -105,8 +106,8 @@ func TestTheServiceDoesTheSameWork(t *testing.T) {
 			return out
 		}
 		var wantOut, wantErr, gotOut, gotErr bytes.Buffer
-		want := Main(context.Background(), in(here), strings.NewReader(""), &wantOut, &wantErr)
-		got := Main(context.Background(), append(in(there), "-server", s.url), strings.NewReader(""), &gotOut, &gotErr)
+		want := Main(context.Background(), in(here), strings.NewReader(small), &wantOut, &wantErr)
+		got := Main(context.Background(), append(in(there), "-server", s.url), strings.NewReader(small), &gotOut, &gotErr)
 		timing := regexp.MustCompile(`(?m)^.* events in .*$`) // how long it took, and that alone
 		require.Equal(t, timing.ReplaceAllString(wantOut.String(), ""), timing.ReplaceAllString(gotOut.String(), ""), "%v", args)
 		require.Equal(t, strings.ReplaceAll(wantErr.String(), here, ""), strings.ReplaceAll(gotErr.String(), there, ""), "%v", args)

@@ -110,7 +110,6 @@
       if (wrong.length === 0) notice = { kind: "error", title: "Not checked.", subtitle: sentence(error) };
       return;
     }
-    wrong = [];
     take(data);
   }
   function take(data: Schemas["Checked"]) {
@@ -122,27 +121,31 @@
     if (chosen && !board.nodes.some((n) => n.name === chosen)) chosen = "";
   }
 
-  /** Puts a text that an edit made into the editor, unless it cannot be a model; says why not. */
-  async function accept(change: { data?: { text: string }; error?: unknown }, before: string): Promise<string> {
+  /** Has the service edit the text, and puts what comes out into the editor, unless it cannot be a model; says why not. */
+  async function change(ask: (text: string) => Promise<{ data?: { text: string }; error?: unknown }>): Promise<string> {
+    const before = text; // as it was when it was asked for: what is typed meanwhile must not be lost
+    const meanwhile = "The text has changed meanwhile; try again.";
     const why = (problem: unknown) => troubles(problem).map((t) => t.message).join(" ") || sentence(problem);
-    if (!change.data) return why(change.error);
-    if (text !== before) return "The text has changed meanwhile; try again.";
-    const { data, error } = await api.POST("/api/v1/check", { body: { text: change.data.text } });
+    const changed = await ask(before);
+    if (!changed.data) return why(changed.error);
+    if (text !== before) return meanwhile;
+    const { data, error } = await api.POST("/api/v1/check", { body: { text: changed.data.text } });
     if (!data && wrong.length === 0) return why(error);
-    if (text !== before) return "The text has changed meanwhile; try again.";
+    if (text !== before) return meanwhile;
     clearTimeout(timer);
     asked++;
-    text = change.data.text;
+    text = changed.data.text;
     if (data) take(data);
+    else wrong = troubles(error);
     return "";
   }
-  const amend = async (patch: Record<string, unknown>) => accept(await api.POST("/api/v1/apply", { body: { text, patch } }), text);
+  const amend = (patch: Record<string, unknown>) => change((text) => api.POST("/api/v1/apply", { body: { text, patch } }));
+  const remove = (node: string) => change((text) => api.POST("/api/v1/remove", { body: { text, node } }));
   const rename = async (from: string, to: string) => {
-    const why = await accept(await api.POST("/api/v1/rename", { body: { text, from, to } }), text);
+    const why = await change((text) => api.POST("/api/v1/rename", { body: { text, from, to } }));
     if (!why) chosen = to;
     return why;
   };
-  const remove = async (node: string) => accept(await api.POST("/api/v1/remove", { body: { text, node } }), text);
 
   /** Removes what is chosen on the board. */
   async function removeChosen() {
@@ -186,14 +189,8 @@
 
   /** Writes a remedy into the text; undo takes it back like any other edit. */
   async function apply(remedy: Finding["remedies"][number]) {
-    const before = text;
-    const { data, error } = await api.POST("/api/v1/apply", { body: { text, patch: remedy.patch } });
-    if (error) notice = { kind: "error", title: "Not applied.", subtitle: [sentence(error), ...troubles(error).map((t) => t.message)].join(" ") };
-    else if (text !== before) notice = { kind: "error", title: "Not applied.", subtitle: "The text has changed meanwhile; press again." };
-    else {
-      edit(data.text);
-      notice = { kind: "success", title: `Applied: ${remedy.say}.`, subtitle: "Undo in the text takes it back." };
-    }
+    const why = await amend(remedy.patch);
+    notice = why ? { kind: "error", title: "Not applied.", subtitle: why } : { kind: "success", title: `Applied: ${remedy.say}.`, subtitle: "Undo in the text takes it back." };
   }
 
   /** Puts an earlier revision's text into the editor; it is kept once it is saved. */
