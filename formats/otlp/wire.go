@@ -199,7 +199,7 @@ func Read(text []byte) ([]learn.Span, error) {
 	if trimmed[0] != '{' {
 		var m collector.ExportTraceServiceRequest
 		if err := (proto.UnmarshalOptions{DiscardUnknown: true}).Unmarshal(text, &m); err != nil {
-			return nil, fmt.Errorf("neither OTLP JSON nor OTLP protobuf: %w", err)
+			return nil, fmt.Errorf("neither OTLP JSON nor OTLP protobuf: %s", said(err))
 		}
 		return spansOf(m.ResourceSpans), nil
 	}
@@ -222,7 +222,7 @@ func Read(text []byte) ([]learn.Span, error) {
 		}
 		var m trace.TracesData
 		if err := (protojson.UnmarshalOptions{DiscardUnknown: true}).Unmarshal(plain, &m); err != nil {
-			return nil, fmt.Errorf("document %d is not OTLP: %w", k, err)
+			return nil, fmt.Errorf("document %d is not OTLP: %s", k, said(err))
 		}
 		out = append(out, spansOf(m.ResourceSpans)...)
 	}
@@ -230,6 +230,13 @@ func Read(text []byte) ([]learn.Span, error) {
 		return nil, fmt.Errorf("no spans: OTLP JSON holds them under resourceSpans")
 	}
 	return out, nil
+}
+
+// said gives what the protobuf library says, the same in every program: it
+// varies the space behind its name from one build to the next.
+func said(err error) string {
+	text := strings.ReplaceAll(err.Error(), "\u00a0", " ")
+	return strings.TrimPrefix(text, "proto: ")
 }
 
 func spansOf(from []*trace.ResourceSpans) []learn.Span {
