@@ -44,7 +44,7 @@ func (e *engine) advance(i uint32) {
 			continue
 		}
 		if r.reps < 0 {
-			r.rep, r.reps = 0, e.repetitions(r, s, &m)
+			r.rep, r.reps = 0, e.repetitions(i, r, s, &m)
 			r.tries = 0
 		}
 		if r.rep >= r.reps {
@@ -60,9 +60,15 @@ func (e *engine) advance(i uint32) {
 }
 
 // repetitions tells how often a send or call happens for a message.
-func (e *engine) repetitions(r *run, s *send, m *message) int32 {
+func (e *engine) repetitions(i uint32, r *run, s *send, m *message) int32 {
 	l := s.link
 	r.items = r.items[:0]
+	if e.told != nil {
+		if events, says := e.told.returned(i, r, s); says {
+			r.items = append(r.items, events...)
+			return int32(len(events))
+		}
+	}
 	if s.plain {
 		return 1
 	}

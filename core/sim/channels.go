@@ -302,6 +302,9 @@ func wantedChanges(k model.Kind, l *graph.Link) string {
 // contentFor gives the content of what a link sends: that of the message in
 // hand, or one of its own; the caller drops its reference.
 func (e *engine) contentFor(l *graph.Link, m *message, s *send, item any, index int) uint32 {
+	if ev, says := item.(InputEvent); says {
+		return e.returnedContent(int32(l.From), m, &ev)
+	}
 	if l.Key == nil && l.Type == "" && l.Payload == nil && l.Size < 0 && m.wrap == unwrapped {
 		e.contents[m.content].refs++
 		return m.content

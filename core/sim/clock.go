@@ -58,6 +58,14 @@ func (c *clock) at(t int64, kind eventKind, index uint32) uint64 {
 	return s
 }
 
+// first schedules what is known from the start of the run (a replayed arrival,
+// an incident) or only looks (a point of the series): it comes before all else at
+// its instant, and takes no number of the sequence, so that it makes no
+// difference to anything else when it became known.
+func (c *clock) first(t int64, kind eventKind, index uint32) {
+	c.push(entry{uint64(t), uint64(kind)<<indexBits | uint64(index)})
+}
+
 // arm schedules the head of a timer list under the sequence that it was given
 // when it was put there.
 func (c *clock) arm(t int64, seq uint64, kind eventKind, index uint32) {

@@ -58,6 +58,9 @@ func (e *engine) answer(i uint32, n *node, failure, status int16) {
 		status = 500
 	}
 	n.answers[status]++
+	if e.told != nil {
+		e.told.answered(e, &e.copies[i], status)
+	}
 	if e.trace != nil {
 		e.trace.answers(e, i, status)
 	}

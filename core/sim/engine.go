@@ -9,6 +9,7 @@ package sim
 
 import (
 	"fmt"
+	"math"
 	"time"
 	"unsafe"
 
@@ -138,6 +139,7 @@ type engine struct {
 	storage    bool  // what lies in a node has a price
 	stopped    string
 	trace      *tracer
+	told       *Live // of a live run
 	sampled    *journeySample
 }
 
@@ -163,17 +165,20 @@ func Run(plan Plan) (*Result, error) {
 
 const stopInterval = 1 << 14 // events between two looks at Plan.Stop
 
-func (e *engine) loop() error {
-	for {
+func (e *engine) loop() error { return e.proceed(e.end, math.MaxInt64) }
+
+// proceed handles what is due before an instant, but at most so many events.
+func (e *engine) proceed(until, most int64) error {
+	for ; most > 0; most-- {
 		var kind eventKind
 		var index uint32
 		var seq uint64
 		switch {
 		case len(e.heap) > 0 && (e.head == e.tail || int64(e.heap[0].at) == e.now):
-			next := e.pop()
-			if int64(next.at) >= e.end {
+			if int64(e.heap[0].at) >= until {
 				return nil
 			}
+			next := e.pop()
 			e.now = int64(next.at)
 			kind, index, seq = next.kind(), next.index(), next.seq()
 		case e.head != e.tail:
@@ -197,6 +202,7 @@ func (e *engine) loop() error {
 			return nil
 		}
 	}
+	return nil
 }
 
 func (e *engine) mustStop() bool {

@@ -21,22 +21,10 @@ type incident struct {
 
 func (e *engine) setUpIncidents() error {
 	for k, spec := range e.scenario.Incidents {
-		in := incident{spec: spec, link: -1, order: k}
 		if err := e.setUpRewind(spec); err != nil {
 			return err
 		}
-		if spec.Node != "" {
-			in.nodes = append(in.nodes, e.g.NodeID(spec.Node))
-		}
-		for _, name := range e.g.Topology.FailsTogether[spec.Group] {
-			in.nodes = append(in.nodes, e.g.NodeID(name))
-		}
-		if spec.Link != "" {
-			in.link = int32(e.g.LinkID(spec.Link))
-		}
-		if sb := spec.SendBack; sb != nil {
-			in.back, in.backTo, in.gap = int32(e.g.NodeID(sb.From)), int32(e.g.NodeID(sb.To)), int64(1e9/sb.Rate)
-		}
+		in := e.newIncident(spec, k)
 		for _, id := range append(in.nodes, max(int(in.back), 0), max(int(in.backTo), 0)) {
 			if id == graph.None {
 				return fmt.Errorf("incident %s: it names a node that the model does not have", spec.Name)
@@ -46,12 +34,30 @@ func (e *engine) setUpIncidents() error {
 		if int64(spec.At) >= e.end {
 			continue
 		}
-		e.at(int64(spec.At), evIncident, uint32(k))
+		e.first(int64(spec.At), evIncident, uint32(k))
 		if spec.For > 0 && int64(spec.At+spec.For) < e.end {
-			e.at(int64(spec.At+spec.For), evIncident, uint32(k))
+			e.first(int64(spec.At+spec.For), evIncident, uint32(k))
 		}
 	}
 	return nil
+}
+
+// newIncident finds what an incident bears on.
+func (e *engine) newIncident(spec *model.Incident, order int) incident {
+	in := incident{spec: spec, link: -1, order: order}
+	if spec.Node != "" {
+		in.nodes = append(in.nodes, e.g.NodeID(spec.Node))
+	}
+	for _, name := range e.g.Topology.FailsTogether[spec.Group] {
+		in.nodes = append(in.nodes, e.g.NodeID(name))
+	}
+	if spec.Link != "" {
+		in.link = int32(e.g.LinkID(spec.Link))
+	}
+	if sb := spec.SendBack; sb != nil {
+		in.back, in.backTo, in.gap = int32(e.g.NodeID(sb.From)), int32(e.g.NodeID(sb.To)), int64(1e9/sb.Rate)
+	}
+	return in
 }
 
 // setUpRewind lets the reader that an incident sets back remember what it read.

@@ -222,7 +222,7 @@ func newEngine(plan *Plan) (*engine, error) {
 	}
 	e.setUpSeries()
 	if e.warm > 0 {
-		e.at(e.warm, evWarm, 0)
+		e.first(e.warm, evWarm, 0)
 	}
 	return e, nil
 }

@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"slices"
 	"strings"
 
 	"ironweir/core/model"
@@ -145,8 +146,13 @@ func (e *engine) endStorage() {
 		if n.objects == nil {
 			continue
 		}
+		var left []float64 // summed in order: a map has none, and sums of floats depend on theirs
 		for _, o := range n.objects.byKey {
-			n.byteSeconds += float64(o.size) * float64(e.now-o.since) * 1e-9
+			left = append(left, float64(o.size)*float64(e.now-o.since)*1e-9)
+		}
+		slices.Sort(left)
+		for _, x := range left {
+			n.byteSeconds += x
 		}
 	}
 }

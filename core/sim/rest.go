@@ -12,6 +12,7 @@ import (
 // Resting is a message that lies in a node, or is worked on there, at an
 // instant.
 type Resting struct {
+	Message uint64  `json:"message"` // its name within the run
 	Journey uint64  `json:"journey"`
 	Key     string  `json:"key,omitempty"`
 	Link    string  `json:"link,omitempty"` // the reader of a stream that it waits for
@@ -42,6 +43,12 @@ func Rest(plan Plan, node string, at time.Duration) ([]Resting, int, error) {
 		return nil, 0, err
 	}
 	e.now = max(e.now, min(int64(at), e.end))
+	list, all := e.resting(id)
+	return list, all, nil
+}
+
+// resting lists what lies in a node now, the oldest first.
+func (e *engine) resting(id int) ([]Resting, int) {
 	var found []uint32
 	for i := 1; i < len(e.copies); i++ {
 		c := &e.copies[i]
@@ -57,13 +64,13 @@ func Rest(plan Plan, node string, at time.Duration) ([]Resting, int, error) {
 	var out []Resting
 	for _, i := range found[:min(len(found), MaxResting)] {
 		c := &e.copies[i]
-		r := Resting{Journey: e.journeys[c.journey].id, Key: string(e.contents[c.content].subject), Age: time.Duration(e.now - c.born).Seconds(), Tries: int(c.tries), State: c.state()}
+		r := Resting{Message: c.age, Journey: e.journeys[c.journey].id, Key: string(e.contents[c.content].subject), Age: time.Duration(e.now - c.born).Seconds(), Tries: int(c.tries), State: c.state()}
 		if e.nodes[c.node].home != nil {
 			r.Link = e.g.Links[e.deliveries[c.via].link].Link.ID()
 		}
 		out = append(out, r)
 	}
-	return out, len(found), nil
+	return out, len(found)
 }
 
 // state says in a word or two how a copy stands.

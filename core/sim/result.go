@@ -234,7 +234,7 @@ func (e *engine) setUpSeries() {
 		}
 	}
 	e.setUpAlarms()
-	e.at(int64(step), evSample, 0)
+	e.first(int64(step), evSample, 0)
 }
 
 // sample takes a point of every series.
@@ -265,7 +265,7 @@ func (e *engine) sample() {
 		e.plan.Progress(float64(e.now) / float64(e.end))
 	}
 	if e.now+step < e.end {
-		e.at(e.now+step, evSample, 0)
+		e.first(e.now+step, evSample, 0)
 	}
 }
 

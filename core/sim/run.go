@@ -94,6 +94,9 @@ func (e *engine) newRun(n *node, why runFor) uint32 {
 
 func (e *engine) dropRun(i uint32) {
 	r := &e.runs[i]
+	if e.told != nil {
+		delete(e.told.replies, i)
+	}
 	r.turn++
 	r.timer, r.timeout, r.phase = 0, 0, idlePhase
 	clear(r.items)
@@ -340,6 +343,9 @@ func (e *engine) kindAt(r *run, k int) string {
 func (e *engine) work(i uint32) {
 	r := &e.runs[i]
 	n := &e.nodes[r.node]
+	if e.told != nil && e.told.asks(e, i) {
+		return
+	}
 	r.phase = working
 	spent := e.now - r.started
 	if n.limit > 0 && spent+r.work > n.limit {

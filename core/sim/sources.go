@@ -44,48 +44,14 @@ func (e *engine) setUpTraffic() error {
 		}
 	}
 	for _, spec := range specs {
-		t := traffic{spec: spec, node: int32(e.g.NodeID(spec.Into)), arrivals: e.stream(spec.Name, "arrivals"), choice: e.stream(spec.Name, "choice")}
-		if t.node < 0 {
-			return fmt.Errorf("traffic %s: the model has no node %q", spec.Name, spec.Into)
+		t, err := e.newTraffic(spec)
+		if err != nil {
+			return err
 		}
 		if spec.Arrivals == "replay" {
 			if err := e.setUpReplay(&t); err != nil {
 				return err
 			}
-		}
-		if spec.Rate > 0 {
-			t.gap = 1e9 / spec.Rate
-		}
-		key := spec.Key
-		if n := &e.g.Nodes[t.node]; key == "" && len(n.Node.Keys) > 0 {
-			key = n.Node.Keys[0] // outsiders write what the bucket says
-		}
-		if key != "" {
-			var err error
-			if t.key, err = expr.ParseTemplate(key, true); err != nil {
-				return err
-			}
-		}
-		if a := e.g.Nodes[t.node].Accepts; a != nil && len(spec.Events) == 0 && spec.Arrivals != "replay" {
-			t.payloads, t.weights = []any{expr.Example(a.Document)}, []float64{1}
-		}
-		sum := 0.0
-		for _, ev := range spec.Events {
-			payload, ok := e.plan.Inputs.Events[ev.File]
-			if !ok && ev.Data == nil {
-				return fmt.Errorf("traffic %s: the event file %q is not at hand here; write its payload into the scenario as `data`", spec.Name, ev.File)
-			}
-			if ev.Data != nil {
-				payload = ev.Data.Plain()
-			}
-			sum += ev.Weight
-			t.payloads, t.weights = append(t.payloads, payload), append(t.weights, sum)
-		}
-		for k := range t.weights {
-			if sum == 0 {
-				break
-			}
-			t.weights[k] /= sum
 		}
 		if t.key == nil && len(t.payloads) <= 1 && spec.Arrivals != "replay" {
 			t.shared = e.newContent()
@@ -96,6 +62,49 @@ func (e *engine) setUpTraffic() error {
 		e.nextArrival(index)
 	}
 	return nil
+}
+
+// newTraffic makes a source of messages from outside.
+func (e *engine) newTraffic(spec *model.Traffic) (traffic, error) {
+	t := traffic{spec: spec, node: int32(e.g.NodeID(spec.Into)), arrivals: e.stream(spec.Name, "arrivals"), choice: e.stream(spec.Name, "choice")}
+	if t.node < 0 {
+		return t, fmt.Errorf("traffic %s: the model has no node %q", spec.Name, spec.Into)
+	}
+	if spec.Rate > 0 {
+		t.gap = 1e9 / spec.Rate
+	}
+	key := spec.Key
+	if n := &e.g.Nodes[t.node]; key == "" && len(n.Node.Keys) > 0 {
+		key = n.Node.Keys[0] // outsiders write what the bucket says
+	}
+	if key != "" {
+		var err error
+		if t.key, err = expr.ParseTemplate(key, true); err != nil {
+			return t, err
+		}
+	}
+	if a := e.g.Nodes[t.node].Accepts; a != nil && len(spec.Events) == 0 && spec.Arrivals != "replay" {
+		t.payloads, t.weights = []any{expr.Example(a.Document)}, []float64{1}
+	}
+	sum := 0.0
+	for _, ev := range spec.Events {
+		payload, ok := e.plan.Inputs.Events[ev.File]
+		if !ok && ev.Data == nil {
+			return t, fmt.Errorf("traffic %s: the event file %q is not at hand here; write its payload into the scenario as `data`", spec.Name, ev.File)
+		}
+		if ev.Data != nil {
+			payload = ev.Data.Plain()
+		}
+		sum += ev.Weight
+		t.payloads, t.weights = append(t.payloads, payload), append(t.weights, sum)
+	}
+	for k := range t.weights {
+		if sum == 0 {
+			break
+		}
+		t.weights[k] /= sum
+	}
+	return t, nil
 }
 
 func (e *engine) fillContent(c *content, t *traffic, choice int) {
@@ -133,7 +142,11 @@ func (e *engine) nextArrival(i uint32) {
 		}
 		at = e.now + int64(t.arrivals.exponential()*t.gap+0.5)
 	}
-	if at < e.end && at >= 0 {
+	switch {
+	case at >= e.end || at < 0:
+	case t.spec.Arrivals == "replay":
+		e.first(at, evArrive, i)
+	default:
 		e.at(at, evArrive, i)
 	}
 }
