@@ -134,7 +134,7 @@ func (c *call) loadScenario(file string, l *loaded) (*model.Scenario, sim.Inputs
 		return nil, inputs, err
 	}
 	for _, t := range s.Traffic {
-		if t.Replay != "" {
+		if t.Replay != "" { // else its events stand in the scenario
 			path := filepath.Join(filepath.Dir(file), t.Replay)
 			if inputs.Replays[t.Replay], err = c.loadReplay(path); err != nil {
 				return nil, inputs, fmt.Errorf("traffic.%s.arrivals: %s: %w", t.Name, path, err)

@@ -1,6 +1,7 @@
 package learn
 
 import (
+	"fmt"
 	"math"
 	"sort"
 
@@ -107,6 +108,36 @@ func (d *Drift) compare(m *model.Node, n *Node) {
 			d.Different = append(d.Different, Difference{m.Name, "fails", want, share, in, n.Runs})
 		}
 	}
+}
+
+// Update gives a merge patch over a model that brings in what drifted: what is
+// missing from it, and the numbers that differ beyond chance, as measured. What was
+// not observed stays: it may only not have happened.
+func (o *Observed) Update(t *model.Topology, drift *Drift) (patch *model.Value, comments []string) {
+	patch, comments = o.Into(t)
+	names := o.names(t)
+	d := &drafter{Observed: o, names: names, Draft: Draft{Comments: map[string]string{}}}
+	nodes := patch.Get("nodes")
+	for _, n := range o.ordered() {
+		for _, differs := range drift.Different {
+			field := map[string]string{"takes_mean_s": "takes", "fails": "fails"}[differs.What]
+			measured := d.node(n).Get(field)
+			if differs.Node != names[n.Name] {
+				continue
+			}
+			if measured == nil { // it never failed
+				measured = text("0")
+			}
+			change := nodes.Get(differs.Node)
+			if change == nil {
+				change = model.MapValue()
+				nodes.Add(differs.Node, change)
+			}
+			change.Add(field, measured)
+			comments = append(comments, fmt.Sprintf("%s.%s: %.4g in the model, %.4g observed (99%% interval %.4g to %.4g, %d seen)", differs.Node, field, differs.Model, differs.Observed, differs.Interval[0], differs.Interval[1], differs.Seen))
+		}
+	}
+	return patch, comments
 }
 
 // Into gives what was observed and is not in a model as a merge patch over it:

@@ -30,7 +30,8 @@ type Traffic struct {
 	Arrivals   string  // poisson even burst curve replay
 	Burst      *Burst
 	Curve      []CurvePoint
-	Replay     string
+	Replay     string          // a file; empty: Replayed
+	Replayed   []ReplayedEvent // in the order of time
 	Key        string
 	Type       string
 	Events     []SampleEvent
@@ -49,6 +50,14 @@ type Burst struct {
 type CurvePoint struct {
 	At   time.Duration
 	Rate float64
+}
+
+// ReplayedEvent is one arrival of a replay that stands in the scenario itself.
+type ReplayedEvent struct {
+	At        time.Duration // since the start
+	Key, Type string
+	Size      int64 // bytes
+	Data      *Value
 }
 
 // SampleEvent is one payload that traffic draws by weight.
@@ -260,11 +269,35 @@ func (d *decoder) arrivals(a *Traffic, v *Value, o *object) {
 			d.problem(points.Pos, path+".curve", "a curve is a list of points, such as [[0h, 10/h], [8h, 90/h]]")
 		}
 	case v.Get("replay") != nil:
-		a.Arrivals, a.Replay = "replay", q.text("replay")
+		a.Arrivals = "replay"
+		if list := q.get("replay"); list.Shape == List {
+			d.replayed(a, list, q.at("replay"))
+		} else {
+			a.Replay = q.text("replay")
+		}
 	default:
 		d.problem(v.Pos, path, "arrivals are poisson, even, {burst: …}, {curve: …} or {replay: …}")
 	}
 	q.done(nil)
+}
+
+// replayed reads arrivals that stand in the scenario itself.
+func (d *decoder) replayed(a *Traffic, list *Value, path string) {
+	for i, item := range list.Items {
+		o := d.object(item, fmt.Sprintf("%s[%d]", path, i))
+		e := ReplayedEvent{At: o.duration("at", 0), Key: o.text("key"), Type: o.text("type"), Size: o.size("size", 0), Data: o.get("data")}
+		if o.v.Get("at") == nil {
+			d.problem(item.Pos, o.path, "a replayed event needs `at`, the time since the start, such as 12.5s")
+		}
+		if n := len(a.Replayed); n > 0 && e.At < a.Replayed[n-1].At {
+			d.problem(item.Pos, o.path, "replayed events go forward in time")
+		}
+		o.done(nil)
+		a.Replayed = append(a.Replayed, e)
+	}
+	if len(a.Replayed) == 0 {
+		d.problem(list.Pos, path, "a replay is a file, or a list of events such as {at: 12.5s, key: inbound/1.csv}")
+	}
 }
 
 func (d *decoder) incident(name string, pos Position, v *Value, path string, t *Topology) *Incident {

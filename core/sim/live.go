@@ -258,7 +258,7 @@ func (l *Live) bring(ev *InputEvent) Outcome {
 	t := &e.traffic[at]
 	t.replay = append(t.replay, Arrival{At: e.instant(e.now), Type: ev.Type, Subject: ev.Subject, Data: ev.Data, Size: ev.Size})
 	out := Outcome{Journey: e.nextJour + 1}
-	l.tell(out.Journey)
+	l.Tell(out.Journey)
 	if ev.Wanted {
 		l.waiting[out.Journey] = true
 	}
@@ -276,8 +276,8 @@ func (l *Live) bring(ev *InputEvent) Outcome {
 	return out
 }
 
-// tell has a journey told step by step; the oldest of too many is forgotten.
-func (l *Live) tell(id uint64) {
+// Tell has a journey told step by step; the oldest of too many is forgotten.
+func (l *Live) Tell(id uint64) {
 	t := l.e.trace
 	if len(l.traced) == MaxTraced {
 		old := l.traced[0]

@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"sort"
@@ -240,6 +241,13 @@ func (e *engine) arrive(i uint32) {
 // of their times.
 func (e *engine) setUpReplay(t *traffic) error {
 	all, ok := e.plan.Inputs.Replays[t.spec.Replay]
+	for _, ev := range t.spec.Replayed {
+		a := Arrival{At: e.instant(int64(ev.At)), Type: ev.Type, Subject: ev.Key, Size: ev.Size}
+		if ev.Data != nil {
+			a.Data = ev.Data.Plain()
+		}
+		all, ok = append(all, a), true
+	}
 	if !ok {
 		return fmt.Errorf("traffic %s: the replay file %q is not at hand here", t.spec.Name, t.spec.Replay)
 	}
@@ -251,7 +259,7 @@ func (e *engine) setUpReplay(t *traffic) error {
 	}
 	sort.SliceStable(t.replay, func(a, b int) bool { return t.replay[a].At.Before(t.replay[b].At) })
 	if len(t.replay) == 0 {
-		return fmt.Errorf("traffic %s: none of the %d events of %s falls within the run, from %s to %s", t.spec.Name, len(all), t.spec.Replay,
+		return fmt.Errorf("traffic %s: none of the %d events of %s falls within the run, from %s to %s", t.spec.Name, len(all), cmp.Or(t.spec.Replay, "its replay"),
 			e.start.Format(time.RFC3339), end.Format(time.RFC3339))
 	}
 	return nil

@@ -8,6 +8,7 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -197,12 +198,33 @@ func Read(text []byte) ([]learn.Span, error) {
 		return nil, fmt.Errorf("the file is empty; it should hold OTLP traces")
 	}
 	if trimmed[0] != '{' {
-		var m collector.ExportTraceServiceRequest
-		if err := (proto.UnmarshalOptions{DiscardUnknown: true}).Unmarshal(text, &m); err != nil {
-			return nil, fmt.Errorf("neither OTLP JSON nor OTLP protobuf: %s", said(err))
+		spans, err := ReadRequest(text, false)
+		if err != nil {
+			return nil, fmt.Errorf("neither OTLP JSON nor OTLP protobuf: %w", err)
 		}
-		return spansOf(m.ResourceSpans), nil
+		return spans, nil
 	}
+	spans, err := readJSON(text)
+	if err == nil && len(spans) == 0 {
+		err = fmt.Errorf("no spans: OTLP JSON holds them under resourceSpans")
+	}
+	return spans, err
+}
+
+// ReadRequest reads what an exporter posts, as JSON or protobuf; there may be no
+// spans in it.
+func ReadRequest(text []byte, isJSON bool) ([]learn.Span, error) {
+	if isJSON {
+		return readJSON(text)
+	}
+	var m collector.ExportTraceServiceRequest
+	if err := (proto.UnmarshalOptions{DiscardUnknown: true}).Unmarshal(text, &m); err != nil {
+		return nil, errors.New(said(err))
+	}
+	return spansOf(m.ResourceSpans), nil
+}
+
+func readJSON(text []byte) ([]learn.Span, error) {
 	d := json.NewDecoder(bytes.NewReader(text))
 	d.UseNumber()
 	var out []learn.Span
@@ -225,9 +247,6 @@ func Read(text []byte) ([]learn.Span, error) {
 			return nil, fmt.Errorf("document %d is not OTLP: %s", k, said(err))
 		}
 		out = append(out, spansOf(m.ResourceSpans)...)
-	}
-	if len(out) == 0 {
-		return nil, fmt.Errorf("no spans: OTLP JSON holds them under resourceSpans")
 	}
 	return out, nil
 }

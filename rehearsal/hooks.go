@@ -1,0 +1,240 @@
+package rehearsal
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/cloudevents/sdk-go/v2/binding"
+	sdk "github.com/cloudevents/sdk-go/v2/event"
+	cehttp "github.com/cloudevents/sdk-go/v2/protocol/http"
+
+	"ironweir/core/sim"
+	"ironweir/formats/cloudevents"
+)
+
+// Bounds of a hook.
+const (
+	hookBytes = 1 << 20          // of an answer
+	hookTime  = 30 * time.Second // by the clock, where the function's own time is longer
+	hookCalls = 64               // at once
+)
+
+// hooks ask handlers on this machine for the outcome of runs.
+type hooks struct {
+	of      *Rehearsal
+	ctx     context.Context
+	client  *http.Client
+	asked   map[uint64]context.CancelFunc
+	address map[string]string // by function
+}
+
+func newHooks(ctx context.Context, r *Rehearsal) *hooks {
+	h := &hooks{of: r, ctx: ctx, client: loopbackClient(), asked: map[uint64]context.CancelFunc{}, address: map[string]string{}}
+	for _, n := range r.plan.Graph.Topology.Nodes {
+		h.address[n.Name] = n.Hook
+	}
+	return h
+}
+
+// loopbackClient reaches this machine only, whatever a name resolves to, and
+// follows no redirect.
+func loopbackClient() *http.Client {
+	dialer := &net.Dialer{Timeout: 5 * time.Second}
+	return &http.Client{
+		CheckRedirect: func(*http.Request, []*http.Request) error { return errors.New("a hook may not send elsewhere") },
+		Transport: &http.Transport{MaxIdleConnsPerHost: hookCalls, IdleConnTimeout: time.Minute,
+			DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
+				host, port, err := net.SplitHostPort(address)
+				if err != nil {
+					return nil, err
+				}
+				if host == "localhost" {
+					host = "127.0.0.1"
+				}
+				ip, err := netip.ParseAddr(host)
+				if err != nil || !ip.IsLoopback() {
+					return nil, fmt.Errorf("%s is not on this machine: a hook has an address such as http://127.0.0.1:9000/", host)
+				}
+				return dialer.DialContext(ctx, network, net.JoinHostPort(ip.String(), port))
+			}},
+	}
+}
+
+// CheckHook tells what is wrong with the address of a hook; nil: nothing is.
+func CheckHook(address string) error {
+	u, err := url.Parse(address)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		return fmt.Errorf("hook %q is no address such as http://127.0.0.1:9000/", address)
+	}
+	if ip, err := netip.ParseAddr(u.Hostname()); u.Hostname() != "localhost" && (err != nil || !ip.IsLoopback()) {
+		return fmt.Errorf("hook %s is not on this machine; only loopback addresses are asked, such as http://127.0.0.1:9000/", address)
+	}
+	return nil
+}
+
+// dispatch asks for what waits for an answer. What was answered before time was
+// set back is answered by what was written down.
+func (h *hooks) dispatch() {
+	if h.of.replay != nil {
+		return
+	}
+	for _, ask := range h.of.live.Pending() {
+		if h.asked[ask.ID] != nil {
+			continue
+		}
+		if len(h.asked) >= hookCalls {
+			return // the rest when there is room
+		}
+		ctx, cancel := context.WithTimeout(h.ctx, hookTime)
+		h.asked[ask.ID] = cancel
+		go h.ask(ctx, cancel, ask)
+	}
+}
+
+// forget gives up all that is being asked: time was set back.
+func (h *hooks) forget() {
+	for id, cancel := range h.asked {
+		cancel()
+		delete(h.asked, id)
+	}
+}
+
+// ask asks one handler and puts its answer in.
+func (h *hooks) ask(ctx context.Context, cancel context.CancelFunc, ask sim.Ask) {
+	defer cancel()
+	reply := sim.HookReply{Ask: ask.ID}
+	var err error
+	if reply.Events, err = h.post(ctx, ask); err != nil {
+		reply.Error = hookError(ctx, err)
+	}
+	r := h.of
+	for {
+		if readyErr := r.ready(); errors.Is(readyErr, ErrBusy) {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(20 * time.Millisecond):
+				continue
+			}
+		} else if readyErr != nil {
+			return
+		}
+		break
+	}
+	defer r.mu.Unlock()
+	if h.asked[ask.ID] == nil {
+		return // time was set back meanwhile
+	}
+	delete(h.asked, ask.ID)
+	if err != nil {
+		r.acts.say("hook of "+ask.Node, "failed: "+err.Error(), r.live.Now())
+	}
+	if _, err := r.put(&sim.Input{Reply: &reply}); err != nil {
+		r.plan.Log.Warn("a hook's answer", "error", err)
+	}
+	r.nudge()
+}
+
+// hookError names the error of a run whose hook failed.
+func hookError(ctx context.Context, err error) string {
+	var answered *answeredError
+	switch {
+	case errors.As(err, &answered):
+		return fmt.Sprintf("hook-answered-%d", answered.status)
+	case errors.Is(ctx.Err(), context.DeadlineExceeded):
+		return "hook-timeout"
+	}
+	return "hook-unreachable"
+}
+
+type answeredError struct {
+	status int
+	said   string
+}
+
+func (e *answeredError) Error() string {
+	if e.said == "" {
+		return fmt.Sprintf("it answered %d", e.status)
+	}
+	return fmt.Sprintf("it answered %d: %s", e.status, e.said)
+}
+
+// post hands the events of a run to its handler: one as a structured event, more
+// as a batch. An answer without an event lets the links send as the model says.
+func (h *hooks) post(ctx context.Context, ask sim.Ask) ([]sim.InputEvent, error) {
+	if err := CheckHook(h.address[ask.Node]); err != nil {
+		return nil, err
+	}
+	body, kind, err := cloudevents.Write(ask.Events)
+	if err != nil {
+		return nil, err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, h.address[ask.Node], bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set("Content-Type", kind)
+	req.Header.Set("Ironweir-Node", ask.Node)
+	answer, err := h.client.Do(req)
+	if err != nil {
+		return nil, err
+	}
+	defer answer.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(answer.Body, hookBytes+1))
+	switch {
+	case err != nil:
+		return nil, err
+	case len(text) > hookBytes:
+		return nil, fmt.Errorf("its answer is over %d bytes", hookBytes)
+	case answer.StatusCode/100 != 2:
+		return nil, &answeredError{answer.StatusCode, firstLine(text)}
+	}
+	answer.Body = io.NopCloser(bytes.NewReader(text))
+	return eventsIn(ctx, answer)
+}
+
+func firstLine(text []byte) string {
+	line, _, _ := strings.Cut(strings.TrimSpace(string(text)), "\n")
+	return line[:min(len(line), 200)]
+}
+
+// eventsIn reads the events of an answer: none, one, or a batch.
+func eventsIn(ctx context.Context, answer *http.Response) ([]sim.InputEvent, error) {
+	var list []sdk.Event
+	switch {
+	case cehttp.IsHTTPBatch(answer.Header):
+		var err error
+		if list, err = cehttp.NewEventsFromHTTPResponse(answer); err != nil {
+			return nil, fmt.Errorf("its answer is no batch of CloudEvents: %w", err)
+		}
+	default:
+		m := cehttp.NewMessageFromHttpResponse(answer)
+		if m.ReadEncoding() == binding.EncodingUnknown {
+			return nil, nil
+		}
+		one, err := binding.ToEvent(ctx, m)
+		if err != nil {
+			return nil, fmt.Errorf("its answer is no CloudEvent: %w", err)
+		}
+		list = append(list, *one)
+	}
+	var out []sim.InputEvent
+	for i := range list {
+		if err := list[i].Validate(); err != nil {
+			return nil, fmt.Errorf("its answer is no CloudEvent: %s", strings.Join(strings.Fields(err.Error()), " "))
+		}
+		ev := cloudevents.Of(&list[i])
+		link, _ := list[i].Extensions()["link"].(string)
+		out = append(out, sim.InputEvent{Link: link, Type: ev.Type, Subject: ev.Subject, Data: ev.Data, Size: ev.Size})
+	}
+	return out, nil
+}

@@ -1,0 +1,331 @@
+package rehearsal
+
+import (
+	"compress/gzip"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/cloudevents/sdk-go/v2/binding"
+	sdk "github.com/cloudevents/sdk-go/v2/event"
+	cehttp "github.com/cloudevents/sdk-go/v2/protocol/http"
+	collector "go.opentelemetry.io/proto/otlp/collector/trace/v1"
+	"google.golang.org/protobuf/proto"
+
+	"ironweir/core/model"
+	"ironweir/core/sim"
+	"ironweir/formats/cloudevents"
+	"ironweir/formats/otlp"
+)
+
+// Bounds of what is posted.
+const (
+	MaxEvents  = 4 << 20     // bytes of one request
+	maxTraces  = 64 << 20    // bytes of traces, unpacked
+	answerTime = time.Minute // by the clock, until a request's answer must have come
+)
+
+// ServeEvents takes CloudEvents 1.0 at a node, as their HTTP binding says: binary,
+// structured and batch mode by POST, and the handshake of their web hooks by
+// OPTIONS.
+func (r *Rehearsal) ServeEvents(w http.ResponseWriter, req *http.Request, node, who string) {
+	switch req.Method {
+	case http.MethodOptions:
+		w.Header().Set("Allow", "POST, OPTIONS")
+		if origin := req.Header.Get("WebHook-Request-Origin"); origin != "" {
+			w.Header().Set("WebHook-Allowed-Origin", origin)
+			w.Header().Set("WebHook-Allowed-Rate", "*")
+		}
+		w.WriteHeader(http.StatusOK)
+		return
+	case http.MethodPost:
+	default:
+		w.Header().Set("Allow", "POST, OPTIONS")
+		problem(w, http.StatusMethodNotAllowed, "events are posted")
+		return
+	}
+	if err := r.takesEvents(node); err != nil {
+		problem(w, http.StatusNotFound, err.Error())
+		return
+	}
+	list, status, err := eventsOf(w, req)
+	if err != nil {
+		problem(w, status, err.Error())
+		return
+	}
+	taken := struct {
+		Node     string   `json:"node"`
+		Journeys []uint64 `json:"journeys"` // the numbers of the messages
+		Rejected int      `json:"rejected,omitempty"`
+	}{Node: node, Journeys: []uint64{}}
+	cause := sim.Handled
+	for i := range list {
+		ev := cloudevents.Of(&list[i])
+		out, err := r.Event(who, &sim.InputEvent{Node: node, Type: ev.Type, Subject: ev.Subject, Data: ev.Data, Size: ev.Size})
+		if err != nil {
+			failed(w, err)
+			return
+		}
+		taken.Journeys = append(taken.Journeys, out.Journey)
+		if out.Reject {
+			taken.Rejected++
+			cause = out.Cause
+		}
+	}
+	if len(list) > 0 && taken.Rejected == len(list) {
+		status := rejections[cause]
+		if status == 0 {
+			status = http.StatusServiceUnavailable
+		}
+		if status == http.StatusTooManyRequests || status == http.StatusServiceUnavailable {
+			w.Header().Set("Retry-After", "1")
+		}
+		problem(w, status, fmt.Sprintf("%s does not take it: %s", node, sim.LossWords(cause)))
+		return
+	}
+	writeJSON(w, http.StatusAccepted, taken)
+}
+
+// rejections are the answers to events that the model rejects at once.
+var rejections = map[sim.Fate]int{sim.TooLarge: http.StatusRequestEntityTooLarge, sim.Overflow: http.StatusTooManyRequests, sim.Throttled: http.StatusTooManyRequests,
+	sim.Refused: http.StatusForbidden, sim.Rejected: http.StatusServiceUnavailable, sim.Disabled: http.StatusServiceUnavailable}
+
+// eventsOf reads the events of a request, or gives the status that says what is
+// wrong with it.
+func eventsOf(w http.ResponseWriter, req *http.Request) ([]sdk.Event, int, error) {
+	req.Body = http.MaxBytesReader(w, req.Body, MaxEvents)
+	var list []sdk.Event
+	var err error
+	kind, _, _ := mime.ParseMediaType(req.Header.Get("Content-Type"))
+	switch {
+	case strings.HasPrefix(kind, "application/cloudevents") && kind != cloudevents.OneType && kind != cloudevents.BatchType:
+		return nil, http.StatusUnsupportedMediaType, fmt.Errorf("events in the form %s are not read; send %s or %s, or binary mode", kind, cloudevents.OneType, cloudevents.BatchType)
+	case kind == cloudevents.BatchType:
+		if list, err = cehttp.NewEventsFromHTTPRequest(req); err == nil && len(list) == 0 {
+			return nil, 0, nil // an empty batch is one
+		}
+	default:
+		m := cehttp.NewMessageFromHttpRequest(req)
+		if m.ReadEncoding() == binding.EncodingUnknown {
+			return nil, http.StatusBadRequest, errors.New("this is no CloudEvent 1.0: send its attributes as headers (ce-specversion: 1.0, ce-id, ce-source, ce-type, and ce-subject for a key) with the payload as the body, or the whole event as " + cloudevents.OneType)
+		}
+		var one *sdk.Event
+		if one, err = binding.ToEvent(req.Context(), m); err == nil {
+			list = append(list, *one)
+		}
+	}
+	var tooLarge *http.MaxBytesError
+	switch {
+	case errors.As(err, &tooLarge):
+		return nil, http.StatusRequestEntityTooLarge, fmt.Errorf("a request holds at most %s", model.FormatSize(MaxEvents))
+	case err != nil:
+		return nil, http.StatusBadRequest, fmt.Errorf("this is no CloudEvent 1.0: %w", err)
+	}
+	for i := range list {
+		if err := list[i].Validate(); err != nil || list[i].SpecVersion() != "1.0" {
+			said := "its specversion is not 1.0"
+			if err != nil {
+				said = strings.Join(strings.Fields(err.Error()), " ")
+			}
+			return nil, http.StatusBadRequest, fmt.Errorf("event %d of %d is no CloudEvent 1.0: %s", i+1, len(list), said)
+		}
+	}
+	return list, 0, nil
+}
+
+// ServeEndpoint answers a request at an endpoint of the model, by its method and
+// path, with the simulated answer: its status, when its time has come.
+func (r *Rehearsal) ServeEndpoint(w http.ResponseWriter, req *http.Request, path, who string) {
+	node, allowed := r.endpoint(req.Method, path)
+	switch {
+	case node == "" && len(allowed) > 0:
+		w.Header().Set("Allow", strings.Join(allowed, ", "))
+		problem(w, http.StatusMethodNotAllowed, fmt.Sprintf("the endpoint at %s takes %s", path, strings.Join(allowed, ", ")))
+		return
+	case node == "":
+		problem(w, http.StatusNotFound, "the model has no endpoint at "+path+r.endpointsInWords())
+		return
+	}
+	body, err := io.ReadAll(http.MaxBytesReader(w, req.Body, MaxEvents))
+	if err != nil {
+		problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("a request holds at most %s", model.FormatSize(MaxEvents)))
+		return
+	}
+	ev := sim.InputEvent{Node: node, Subject: req.Header.Get("ce-subject"), Type: req.Header.Get("ce-type"), Size: int64(len(body))}
+	if len(body) > 0 && json.Unmarshal(body, &ev.Data) != nil {
+		ev.Data = string(body)
+	}
+	ctx, cancel := context.WithTimeout(req.Context(), answerTime)
+	defer cancel()
+	a, err := r.Request(ctx, who, &ev)
+	switch {
+	case errors.Is(err, context.DeadlineExceeded):
+		problem(w, http.StatusGatewayTimeout, "no answer within a minute of the clock: time stands in the rehearsal, or passes slowly")
+		return
+	case err != nil:
+		failed(w, err)
+		return
+	}
+	w.Header().Set("Ironweir-Journey", strconv.FormatUint(a.Journey, 10))
+	w.Header().Set("Ironweir-Seconds", strconv.FormatFloat(a.After.Seconds(), 'f', -1, 64))
+	writeJSON(w, a.Status, struct {
+		Node    string  `json:"node"`
+		Status  int     `json:"status"`
+		Journey uint64  `json:"journey"`
+		After   float64 `json:"after_s"`
+	}{node, a.Status, a.Journey, a.After.Seconds()})
+}
+
+// EndpointAt gives the method and path at which an endpoint is reached: those
+// that it states, else POST at its name.
+func EndpointAt(n *model.Node) (method, path string) {
+	method, path = n.Method, n.Path
+	if method == "" {
+		method = http.MethodPost
+	}
+	if path == "" {
+		path = "/" + n.Name
+	}
+	return strings.ToUpper(method), path
+}
+
+// endpoint finds the endpoint of a method and path; where only the path fits,
+// the methods that do.
+func (r *Rehearsal) endpoint(method, path string) (name string, allowed []string) {
+	for _, n := range r.plan.Graph.Topology.Nodes {
+		if n.Kind != model.Endpoint {
+			continue
+		}
+		m, p := EndpointAt(n)
+		switch {
+		case !pathFits(p, path):
+		case m == method:
+			return n.Name, nil
+		default:
+			allowed = append(allowed, m)
+		}
+	}
+	return "", allowed
+}
+
+// pathFits tells whether a path fits a pattern, of which {parts} stand for any one.
+func pathFits(pattern, path string) bool {
+	want, have := strings.Split(strings.Trim(pattern, "/"), "/"), strings.Split(strings.Trim(path, "/"), "/")
+	if len(want) != len(have) {
+		return false
+	}
+	for i := range want {
+		if want[i] != have[i] && !(strings.HasPrefix(want[i], "{") && strings.HasSuffix(want[i], "}") && have[i] != "") {
+			return false
+		}
+	}
+	return true
+}
+
+func (r *Rehearsal) endpointsInWords() string {
+	var list []string
+	for _, n := range r.plan.Graph.Topology.Nodes {
+		if n.Kind == model.Endpoint {
+			m, p := EndpointAt(n)
+			list = append(list, m+" "+p)
+		}
+	}
+	if len(list) == 0 {
+		return "; it has no endpoints"
+	}
+	return "; it has " + strings.Join(list, ", ")
+}
+
+// ServeTraces takes traces of the real system by OTLP over HTTP: protobuf or JSON,
+// packed with gzip or not.
+func (r *Rehearsal) ServeTraces(w http.ResponseWriter, req *http.Request) {
+	if req.Method != http.MethodPost {
+		w.Header().Set("Allow", "POST")
+		problem(w, http.StatusMethodNotAllowed, "traces are posted")
+		return
+	}
+	kind, _, _ := mime.ParseMediaType(req.Header.Get("Content-Type"))
+	if kind != "application/json" && kind != "application/x-protobuf" {
+		problem(w, http.StatusUnsupportedMediaType, "traces come as application/x-protobuf or application/json")
+		return
+	}
+	body := io.Reader(http.MaxBytesReader(w, req.Body, maxTraces))
+	switch coding := req.Header.Get("Content-Encoding"); coding {
+	case "", "identity":
+	case "gzip":
+		packed, err := gzip.NewReader(body)
+		if err != nil {
+			problem(w, http.StatusBadRequest, "the body is not packed with gzip")
+			return
+		}
+		body = packed
+	default:
+		problem(w, http.StatusUnsupportedMediaType, "a body is packed with gzip or not at all, not with "+coding)
+		return
+	}
+	text, err := io.ReadAll(io.LimitReader(body, maxTraces+1))
+	switch {
+	case err != nil:
+		problem(w, http.StatusBadRequest, "the traces cannot be read: "+err.Error())
+		return
+	case len(text) > maxTraces:
+		problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("a request holds at most %s of traces", model.FormatSize(maxTraces)))
+		return
+	}
+	spans, err := otlp.ReadRequest(text, kind == "application/json")
+	if err != nil {
+		problem(w, http.StatusBadRequest, err.Error())
+		return
+	}
+	r.Observed.Add(spans)
+	w.Header().Set("Content-Type", kind)
+	if kind == "application/json" {
+		io.WriteString(w, "{}")
+		return
+	}
+	answer, _ := proto.Marshal(&collector.ExportTraceServiceResponse{})
+	w.Write(answer)
+}
+
+// Handler is a rehearsal by itself, for whoever runs one on their own machine:
+// events at /entries/NODE, traces at /v1/traces, and the endpoints of the model at
+// their own paths.
+func (r *Rehearsal) Handler(who string) http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("/entries/{node}", func(w http.ResponseWriter, req *http.Request) { r.ServeEvents(w, req, req.PathValue("node"), who) })
+	mux.HandleFunc("/v1/traces", r.ServeTraces)
+	mux.HandleFunc("/", func(w http.ResponseWriter, req *http.Request) { r.ServeEndpoint(w, req, req.URL.Path, who) })
+	return http.NewCrossOriginProtection().Handler(mux)
+}
+
+// failed answers what went wrong in the rehearsal itself.
+func failed(w http.ResponseWriter, err error) {
+	switch {
+	case errors.Is(err, ErrOver):
+		problem(w, http.StatusGone, err.Error())
+	case errors.Is(err, ErrBusy):
+		w.Header().Set("Retry-After", "1")
+		problem(w, http.StatusServiceUnavailable, err.Error())
+	default:
+		problem(w, http.StatusConflict, err.Error())
+	}
+}
+
+func problem(w http.ResponseWriter, status int, detail string) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(map[string]any{"title": http.StatusText(status), "status": status, "detail": detail})
+}
+
+func writeJSON(w http.ResponseWriter, status int, doc any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(doc)
+}

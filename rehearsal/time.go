@@ -1,0 +1,258 @@
+package rehearsal
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"time"
+
+	"ironweir/core/model"
+	"ironweir/core/sim"
+	"ironweir/core/study"
+)
+
+// Pause lets time stand.
+func (r *Rehearsal) Pause(who string) error {
+	if err := r.ready(); err != nil {
+		return err
+	}
+	defer r.mu.Unlock()
+	if r.running {
+		r.running = false
+		r.setAnchor()
+		r.acts.say(who, "let time stand", r.live.Now())
+	}
+	r.broadcast()
+	return nil
+}
+
+// Resume lets time pass on.
+func (r *Rehearsal) Resume(who string) error {
+	if err := r.ready(); err != nil {
+		return err
+	}
+	defer r.mu.Unlock()
+	switch {
+	case r.live.Now() >= r.live.End():
+		return errors.New("the scenario is over; set the time back, or start another rehearsal")
+	case r.live.Stopped() != "":
+		return fmt.Errorf("it was ended by %s; set the time back", r.live.Stopped())
+	}
+	if !r.running {
+		r.running = true
+		r.setAnchor()
+		r.acts.say(who, "let time pass", r.live.Now())
+		r.nudge()
+	}
+	r.broadcast()
+	return nil
+}
+
+// SetPace makes time pass so many times as fast as the clock.
+func (r *Rehearsal) SetPace(who string, pace float64) error {
+	if err := checkPace(pace); err != nil {
+		return err
+	}
+	if err := r.ready(); err != nil {
+		return err
+	}
+	defer r.mu.Unlock()
+	if pace != r.pace {
+		r.setAnchor()
+		r.pace = pace
+		r.acts.say(who, fmt.Sprintf("set the pace to %g×", pace), r.live.Now())
+		r.nudge()
+	}
+	r.broadcast()
+	return nil
+}
+
+// Step lets the next event happen and says what it was; empty: nothing is left.
+// Time stands before and after it.
+func (r *Rehearsal) Step(who string) (string, error) {
+	if err := r.ready(); err != nil {
+		return "", err
+	}
+	defer r.mu.Unlock()
+	if r.running {
+		r.running = false
+		r.acts.say(who, "let time stand", r.live.Now())
+	}
+	said, err := r.step()
+	r.tellWaiters()
+	r.setAnchor()
+	r.broadcast()
+	return said, err
+}
+
+func (r *Rehearsal) step() (string, error) {
+	if r.replay != nil {
+		in, err := r.replay.peek()
+		if err != nil {
+			return "", err
+		}
+		if next, ok := r.live.Next(); in != nil && (!ok || in.At <= next) {
+			_, err := r.live.Put(in)
+			r.note(in, false)
+			r.replay.pass()
+			return inWords(in), err
+		}
+	}
+	return r.live.Step()
+}
+
+// SetBack sets time to an earlier instant: everything is had again from the
+// start, with what was put in until then. What was put in later comes again at
+// its instants as time goes on, until somebody puts something else in.
+func (r *Rehearsal) SetBack(who string, to time.Duration) error {
+	if err := r.ready(); err != nil {
+		return err
+	}
+	switch now := r.live.Now(); {
+	case to < 0:
+		to = 0
+	case to > now:
+		r.mu.Unlock()
+		return fmt.Errorf("time can be set back to at most %s, where it stands", model.FormatDuration(now))
+	}
+	r.busy = true
+	r.dropWaiters()
+	r.broadcast()
+	r.mu.Unlock()
+
+	live, replay, err := r.again(to, 0)
+
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.busy = false
+	if r.over {
+		return ErrOver
+	}
+	if err != nil {
+		return err
+	}
+	r.hooks.forget()
+	r.live, r.replay, r.fault, r.behind = live, replay, nil, false
+	r.named, r.inForce = 0, nil
+	past := r.journal.read()
+	for past.place < replay.place {
+		in, err := past.peek()
+		if err != nil {
+			return err
+		}
+		r.note(&sim.Input{Incident: in.Incident, End: in.End}, false)
+		past.pass()
+	}
+	if next, err := replay.peek(); err == nil && next == nil {
+		r.replay = nil
+	}
+	r.setAnchor()
+	r.acts.say(who, "set the time back to "+model.FormatDuration(to.Round(time.Millisecond)), r.live.Now())
+	r.broadcast()
+	r.nudge()
+	return nil
+}
+
+// again makes the run as it stood at an instant, of a length if it is not 0, and
+// gives what was put in after it. Only what never changes, and the journal up to
+// where it stands, are read.
+func (r *Rehearsal) again(to, length time.Duration) (*sim.Live, *reading, error) {
+	live, err := r.newLive(length)
+	if err != nil {
+		return nil, nil, err
+	}
+	past := r.journal.read()
+	for {
+		in, err := past.peek()
+		if err != nil {
+			return nil, nil, err
+		}
+		if in == nil || in.At > to {
+			break
+		}
+		if _, err := live.Put(in); err != nil {
+			return nil, nil, fmt.Errorf("what was put in at %s cannot be had again: %w", model.FormatDuration(in.At), err)
+		}
+		past.pass()
+	}
+	_, err = live.Advance(to, math.MaxInt64)
+	live.Answers() // nobody waits any more
+	return live, past, err
+}
+
+// Result counts what has happened until now as a run does.
+func (r *Rehearsal) Result() (*study.Document, error) {
+	if err := r.ready(); err != nil {
+		return nil, err
+	}
+	now := r.live.Now()
+	if now == 0 {
+		r.mu.Unlock()
+		return nil, errors.New("nothing has happened yet: time stands at the start")
+	}
+	r.busy = true // the journal does not change meanwhile
+	r.mu.Unlock()
+	live, _, err := r.again(now, now)
+	r.mu.Lock()
+	r.busy = false
+	r.nudge()
+	r.mu.Unlock()
+	if err != nil {
+		return nil, err
+	}
+	res, err := live.Result()
+	if err != nil {
+		return nil, err
+	}
+	s := *r.scenario
+	s.Length, s.WarmUp, s.Replications = now, 0, 1
+	return study.Merge(r.plan.Graph, &s, []*sim.Result{res}, r.plan.Head)
+}
+
+// Journey tells a message's way: those that came in last as they stand, any
+// other by having everything again.
+func (r *Rehearsal) Journey(id uint64) (*sim.Journey, error) {
+	if err := r.ready(); err != nil {
+		return nil, err
+	}
+	if j, told := r.live.Trail(id); told {
+		r.mu.Unlock()
+		return &j, nil
+	}
+	now := r.live.Now()
+	r.busy = true
+	r.mu.Unlock()
+	defer func() {
+		r.mu.Lock()
+		r.busy = false
+		r.nudge()
+		r.mu.Unlock()
+	}()
+	live, err := r.newLive(0)
+	if err != nil {
+		return nil, err
+	}
+	live.Tell(id)
+	past := r.journal.read()
+	for {
+		in, err := past.peek()
+		if err != nil {
+			return nil, err
+		}
+		if in == nil || in.At > now {
+			break
+		}
+		if _, err := live.Put(in); err != nil {
+			return nil, err
+		}
+		past.pass()
+	}
+	if _, err := live.Advance(now, math.MaxInt64); err != nil {
+		return nil, err
+	}
+	j, told := live.Trail(id)
+	if !told {
+		return nil, fmt.Errorf("no message has the number %d", id)
+	}
+	return &j, nil
+}
