@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -33,14 +34,18 @@ type hooks struct {
 	of      *Rehearsal
 	ctx     context.Context
 	client  *http.Client
-	asked   map[uint64]context.CancelFunc
-	address map[string]string // by function
+	asked   map[uint64]*asking // by the number of the ask
+	address map[string]string  // by function
 }
 
+// asking is one question that is under way. Set back, time may come to the same
+// question again: an answer counts for its own asking only.
+type asking struct{ cancel context.CancelFunc }
+
 func newHooks(ctx context.Context, r *Rehearsal) *hooks {
-	h := &hooks{of: r, ctx: ctx, client: loopbackClient(), asked: map[uint64]context.CancelFunc{}, address: map[string]string{}}
-	for _, n := range r.plan.Graph.Topology.Nodes {
-		h.address[n.Name] = n.Hook
+	h := &hooks{of: r, ctx: ctx, client: loopbackClient(), asked: map[uint64]*asking{}, address: map[string]string{}}
+	for name := range r.hooked() {
+		h.address[name] = r.plan.Graph.Topology.Node(name).Hook
 	}
 	return h
 }
@@ -81,13 +86,20 @@ func CheckHook(address string) error {
 	return nil
 }
 
-// dispatch asks for what waits for an answer. What was answered before time was
-// set back is answered by what was written down.
+// dispatch asks for what waits for an answer, and gives up what no longer does.
+// What was answered before time was set back is answered by what was written down.
 func (h *hooks) dispatch() {
-	if h.of.replay != nil {
+	if h.of.replay != nil || len(h.address) == 0 {
 		return
 	}
-	for _, ask := range h.of.live.Pending() {
+	pending := h.of.live.Pending()
+	for id, a := range h.asked {
+		if !slices.ContainsFunc(pending, func(a sim.Ask) bool { return a.ID == id }) {
+			a.cancel() // the run's time is over
+			delete(h.asked, id)
+		}
+	}
+	for _, ask := range pending {
 		if h.asked[ask.ID] != nil {
 			continue
 		}
@@ -95,22 +107,23 @@ func (h *hooks) dispatch() {
 			return // the rest when there is room
 		}
 		ctx, cancel := context.WithTimeout(h.ctx, hookTime)
-		h.asked[ask.ID] = cancel
-		go h.ask(ctx, cancel, ask)
+		a := &asking{cancel}
+		h.asked[ask.ID] = a
+		go h.ask(ctx, a, ask)
 	}
 }
 
 // forget gives up all that is being asked: time was set back.
 func (h *hooks) forget() {
-	for id, cancel := range h.asked {
-		cancel()
+	for id, a := range h.asked {
+		a.cancel()
 		delete(h.asked, id)
 	}
 }
 
 // ask asks one handler and puts its answer in.
-func (h *hooks) ask(ctx context.Context, cancel context.CancelFunc, ask sim.Ask) {
-	defer cancel()
+func (h *hooks) ask(ctx context.Context, a *asking, ask sim.Ask) {
+	defer a.cancel()
 	reply := sim.HookReply{Ask: ask.ID}
 	var err error
 	if reply.Events, err = h.post(ctx, ask); err != nil {
@@ -131,8 +144,8 @@ func (h *hooks) ask(ctx context.Context, cancel context.CancelFunc, ask sim.Ask)
 		break
 	}
 	defer r.mu.Unlock()
-	if h.asked[ask.ID] == nil {
-		return // time was set back meanwhile
+	if h.asked[ask.ID] != a {
+		return // time was set back meanwhile, or the run's time is over
 	}
 	delete(h.asked, ask.ID)
 	if err != nil {

@@ -41,6 +41,7 @@ type Node struct {
 	Runs        int64    `json:"runs"`
 	Failures    int64    `json:"failures"`
 	Throttled   int64    `json:"throttled"`
+	Handled     int64    `json:"handled"`
 	Parked      int64    `json:"parked"`
 	Lost        int64    `json:"lost"`
 	Oldest      float64  `json:"oldest_s"`
@@ -169,7 +170,7 @@ func (r *Rehearsal) state() *State {
 	slices.Sort(s.Watchers)
 	for i := range l.Nodes {
 		x := &l.Nodes[i]
-		n := Node{Copies: x.Copies, Depth: x.Depth, Running: x.Active, Runs: x.Runs, Failures: x.Failures, Throttled: x.Throttled, Parked: x.Parked, Lost: x.Lost,
+		n := Node{Copies: x.Copies, Depth: x.Depth, Running: x.Active, Runs: x.Runs, Failures: x.Failures, Throttled: x.Throttled, Handled: x.Handled, Parked: x.Parked, Lost: x.Lost,
 			Oldest: x.Oldest.Seconds(), Off: x.Off}
 		if x.Fails >= 0 {
 			n.Fails = &x.Fails
