@@ -19,6 +19,7 @@ import (
 	collector "go.opentelemetry.io/proto/otlp/collector/trace/v1"
 	"google.golang.org/protobuf/proto"
 
+	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
 	"ironweir/formats/cloudevents"
@@ -181,6 +182,22 @@ func (r *Rehearsal) ServeEndpoint(w http.ResponseWriter, req *http.Request, path
 		Journey uint64  `json:"journey"`
 		After   float64 `json:"after_s"`
 	}{node, a.Status, a.Journey, a.After.Seconds()})
+}
+
+// Entries are the nodes at which events can be posted: those that outsiders feed
+// first, as the model has it, then the others.
+func Entries(g *graph.Graph) []*model.Node {
+	var fed, rest []*model.Node
+	for i := range g.Nodes {
+		n := &g.Nodes[i]
+		switch {
+		case n.Rate > 0 || len(n.Node.Keys) > 0 || n.Kind == model.Endpoint || len(n.In) == 0 && n.Kind != model.Schedule:
+			fed = append(fed, n.Node)
+		default:
+			rest = append(rest, n.Node)
+		}
+	}
+	return append(fed, rest...)
 }
 
 // EndpointAt gives the method and path at which an endpoint is reached: those

@@ -34,8 +34,8 @@ func (r *Rehearsal) Keep(name string, files bool) (*Kept, error) {
 	if err := r.ready(); err != nil {
 		return nil, err
 	}
-	now := r.live.Now()
-	if now == 0 {
+	now, length := r.live.Now(), r.live.Length()
+	if length == 0 {
 		r.mu.Unlock()
 		return nil, errors.New("nothing has happened yet: time stands at the start")
 	}
@@ -51,7 +51,7 @@ func (r *Rehearsal) Keep(name string, files bool) (*Kept, error) {
 	if err != nil {
 		return nil, err
 	}
-	k := &Kept{Files: map[string][]byte{}, Events: past.events, Length: now, LeftOut: past.leftOut()}
+	k := &Kept{Files: map[string][]byte{}, Events: past.events, Length: length, LeftOut: past.leftOut()}
 	if past.events > MostKept && !files {
 		return nil, fmt.Errorf("%d events came in; a scenario holds at most %d itself. Set the time back to keep less, or rehearse from the command line, which writes them into files", past.events, MostKept)
 	}
@@ -81,7 +81,7 @@ func (r *Rehearsal) Keep(name string, files bool) (*Kept, error) {
 	for _, in := range past.incidents {
 		incidents.Add(free(base.Get("incidents"), in.name), in.value())
 	}
-	patch := model.MapValue().Add("name", model.TextValue(name)).Add("length", model.TextValue(model.FormatDuration(now))).
+	patch := model.MapValue().Add("name", model.TextValue(name)).Add("length", model.TextValue(model.FormatDuration(length))).
 		Add("replications", model.NumberValue("1")).Add("warm-up", model.TextValue("0s")).Add("traffic", traffic)
 	if len(incidents.Fields) > 0 {
 		patch.Add("incidents", incidents)

@@ -175,7 +175,7 @@ func (r *Rehearsal) again(to, length time.Duration) (*sim.Live, *reading, error)
 		}
 		past.pass()
 	}
-	_, err = live.Advance(to, math.MaxInt64)
+	_, err = live.Advance(max(to, length), math.MaxInt64)
 	live.Answers() // nobody waits any more
 	return live, past, err
 }
@@ -185,14 +185,14 @@ func (r *Rehearsal) Result() (*study.Document, error) {
 	if err := r.ready(); err != nil {
 		return nil, err
 	}
-	now := r.live.Now()
-	if now == 0 {
+	now, length := r.live.Now(), r.live.Length()
+	if length == 0 {
 		r.mu.Unlock()
 		return nil, errors.New("nothing has happened yet: time stands at the start")
 	}
 	r.busy = true // the journal does not change meanwhile
 	r.mu.Unlock()
-	live, _, err := r.again(now, now)
+	live, _, err := r.again(now, length)
 	r.mu.Lock()
 	r.busy = false
 	r.nudge()
@@ -205,7 +205,7 @@ func (r *Rehearsal) Result() (*study.Document, error) {
 		return nil, err
 	}
 	s := *r.scenario
-	s.Length, s.WarmUp, s.Replications = now, 0, 1
+	s.Length, s.WarmUp, s.Replications = length, 0, 1
 	return study.Merge(r.plan.Graph, &s, []*sim.Result{res}, r.plan.Head)
 }
 

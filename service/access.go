@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -86,37 +87,26 @@ func (v *Service) authorise(ctx huma.Context, next func(huma.Context)) {
 		return
 	}
 	refuse := func(status int, detail string) { huma.WriteErr(v.api, ctx, status, detail) }
-	access, err := v.identify(ctx)
+	name := ctx.Param("workspace")
+	who, err := v.whoIs(ctx, name)
+	access, role, may := who.access, who.role, false
 	switch {
-	case errors.Is(err, store.ErrNotFound):
+	case errors.Is(err, store.ErrNotFound) && access == nil:
 		ctx.SetHeader("WWW-Authenticate", "Bearer")
 		refuse(http.StatusUnauthorized, "sign in, or send a token that has not run out")
+		return
+	case errors.Is(err, store.ErrNotFound) || err == nil && name != "" && role == "":
+		refuse(http.StatusNotFound, "there is no workspace "+name)
 		return
 	case err != nil:
 		v.unavailable(ctx, err)
 		return
-	}
-	name := ctx.Param("workspace")
-	role, may := "", false
-	switch {
 	case name != "":
-		w, err := v.store.Workspace(ctx.Context(), name)
-		if err == nil {
-			role, err = v.store.Role(ctx.Context(), access, w)
-		}
-		switch {
-		case errors.Is(err, store.ErrNotFound) || err == nil && role == "":
-			refuse(http.StatusNotFound, "there is no workspace "+name)
-			return
-		case err != nil:
-			v.unavailable(ctx, err)
-			return
-		}
 		may = store.Covers(role, needed)
 		if needed == service {
 			may = access.Administers()
 		}
-		ctx = huma.WithValue(ctx, spaceKey{}, w)
+		ctx = huma.WithValue(ctx, spaceKey{}, who.space)
 	case needed == service:
 		may = access.Administers()
 	default:
@@ -136,6 +126,55 @@ func (v *Service) authorise(ctx huma.Context, next func(huma.Context)) {
 	inner := huma.WithValue(ctx, accessKey{}, access)
 	actor := store.Actor{User: access.User.ID, Name: access.User.Name, Token: access.Token}
 	next(huma.WithContext(inner, store.As(inner.Context(), actor)))
+}
+
+// caller is who a request comes from, and what they are in its workspace.
+type caller struct {
+	access *store.Access
+	space  *store.Workspace
+	role   string
+	until  time.Time // it need not be looked up again
+}
+
+// brief marks operations that are called so often that who calls is looked up
+// only every few seconds: what a token may do, and that it has been taken back, is
+// seen that much later.
+const (
+	brief     = "brief"
+	briefTime = 3 * time.Second
+	mostBrief = 10_000
+)
+
+// whoIs finds who a request comes from and what they are in a workspace. Where the
+// workspace is not found, the access is still given.
+func (v *Service) whoIs(ctx huma.Context, workspace string) (caller, error) {
+	if ctx.Operation().Metadata[brief] == nil {
+		return v.lookUp(ctx, workspace)
+	}
+	key := ctx.Header("Authorization") + "\n" + ctx.Header("Cookie") + "\n" + workspace
+	if known, there := v.callers.Load(key); there && time.Now().Before(known.(caller).until) {
+		return known.(caller), nil
+	}
+	who, err := v.lookUp(ctx, workspace)
+	if err == nil {
+		who.until = time.Now().Add(briefTime)
+		v.callers.Store(key, who)
+		if v.callersKept.Add(1) > mostBrief {
+			v.callersKept.Store(0)
+			v.callers.Clear()
+		}
+	}
+	return who, err
+}
+
+func (v *Service) lookUp(ctx huma.Context, workspace string) (who caller, err error) {
+	if who.access, err = v.identify(ctx); err != nil || workspace == "" {
+		return who, err
+	}
+	if who.space, err = v.store.Workspace(ctx.Context(), workspace); err == nil {
+		who.role, err = v.store.Role(ctx.Context(), who.access, who.space)
+	}
+	return who, err
 }
 
 // identify finds who a request comes from: by token, else by session.

@@ -38,7 +38,8 @@ const smallModel = "ironweir: topology/1\nname: small\nnodes:\n  q: {kind: queue
 // walk holds what the walk over the API needs.
 type walk struct {
 	*running
-	n int
+	n     int
+	going []string // rehearsals
 }
 
 // fresh gives a name that nothing has yet.
@@ -70,6 +71,40 @@ func (w *walk) finished(study map[string]any) string {
 	return path
 }
 
+// rehearsed gives the path of a rehearsal in which time stands.
+func (w *walk) rehearsed() string {
+	if len(w.going) == 20 { // a service holds so many at most
+		w.http.Do(w.delete(w.going[1]))
+		w.going = append(w.going[:1], w.going[2:]...)
+	}
+	path := "/api/v1/workspaces/main/rehearsals/" + w.do("POST", w.freshModel()+"/rehearsals", map[string]any{"paused": true}, 201)["id"].(string)
+	w.going = append(w.going, path)
+	return path
+}
+
+func (w *walk) delete(path string) *http.Request {
+	req, err := http.NewRequest("DELETE", w.url+path, nil)
+	require.NoError(w, err)
+	return req
+}
+
+// resting gives the path of a rehearsal and the name of a message that lies in it.
+func (w *walk) resting() (path, message string) {
+	path = w.rehearsed()
+	w.do("POST", path+"/incidents", map[string]any{"link": "q:f", "paused": true}, 200)
+	w.do("POST", path+"/entries/q", map[string]any{"specversion": "1.0", "id": "1", "source": "s", "type": "t"}, 202, "Content-Type", "application/cloudevents+json")
+	list := w.do("GET", path+"/nodes/q/messages", nil, 200)["messages"].([]any)
+	return path, fmt.Sprintf("%.0f", list[0].(map[string]any)["message"])
+}
+
+// ending gives the path of the stream of a rehearsal that ends soon.
+func (w *walk) ending() string {
+	path := w.rehearsed()
+	req := w.delete(path)
+	time.AfterFunc(300*time.Millisecond, func() { w.http.Do(req) })
+	return path + "/events"
+}
+
 // goodRequests has a good call of every operation; each call makes what it needs.
 func goodRequests(w *walk) map[string]func(c caller) request {
 	text := map[string]any{"text": smallModel}
@@ -77,8 +112,13 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 	variants := w.finished(map[string]any{"variants": []string{"fast"}, "replications": 2})
 	sweep := w.finished(map[string]any{"sweep": []any{map[string]any{"path": "nodes.f.takes", "values": []string{"1s", "2s"}}}})
 	other := w.finished(map[string]any{"seed": 7})
-	at := func(path string, body any) func(caller) request {
-		return func(caller) request { return request{path: path, body: body} }
+	rehearsal := w.rehearsed()
+	at := func(path string, body any, kind ...string) func(caller) request {
+		q := request{path: path, body: body}
+		for _, k := range kind {
+			q.headers = map[string]string{"Content-Type": k}
+		}
+		return func(caller) request { return q }
 	}
 	main := "/api/v1/workspaces/main"
 	return map[string]func(c caller) request{
@@ -158,19 +198,46 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 		"start-run": func(caller) request {
 			return request{path: w.freshModel() + "/runs", body: map[string]string{"scenario": "calm"}}
 		},
-		"list-runs":           at(main+"/runs?limit=2", nil),
-		"get-run":             at(run, nil),
-		"get-result":          at(run+"/result", nil),
-		"get-variants-result": at(variants+"/variants", nil),
-		"get-sweep-result":    at(sweep+"/sweep", nil),
-		"cancel-run":          at(run+"/cancel", nil),
-		"follow-run":          at(run+"/events", nil),
-		"list-journeys":       at(run+"/journeys", nil),
-		"get-journey":         at(run+"/journeys/1", nil),
-		"get-rest":            at(run+"/rest?node=q&at=60", nil),
-		"get-report":          at(run+"/report", nil),
-		"compare-runs":        at(main+"/compare?run="+run[strings.LastIndex(run, "/")+1:]+"&run="+other[strings.LastIndex(other, "/")+1:], nil),
-		"delete-run":          func(caller) request { return request{path: w.finished(map[string]any{})} },
+		"start-rehearsal": func(caller) request {
+			return request{path: w.freshModel() + "/rehearsals", body: map[string]any{"scenario": "calm", "paused": true}}
+		},
+		"list-rehearsals": at(main+"/rehearsals", nil),
+		"get-rehearsal":   at(rehearsal, nil),
+		"end-rehearsal":   func(caller) request { return request{path: w.rehearsed()} },
+		"watch-rehearsal": func(caller) request { return request{path: w.ending()} },
+		"set-time":        at(rehearsal+"/time", map[string]any{"running": false}),
+		"step-rehearsal":  at(rehearsal+"/step", nil),
+		"interfere":       at(rehearsal+"/incidents", map[string]any{"node": "f", "fails": "50%"}),
+		"heal":            at(rehearsal+"/heal", map[string]any{"target": "f"}),
+		"list-messages":   at(rehearsal+"/nodes/q/messages", nil),
+		"get-message":     func(caller) request { p, m := w.resting(); return request{path: p + "/messages/" + m} },
+		"move-message": func(caller) request {
+			p, m := w.resting()
+			return request{path: p + "/messages/" + m, body: map[string]string{"to": "f"}}
+		},
+		"remove-message":         func(caller) request { p, m := w.resting(); return request{path: p + "/messages/" + m} },
+		"get-rehearsed-journey":  func(caller) request { p, _ := w.resting(); return request{path: p + "/journeys/1"} },
+		"get-rehearsed-result":   func(caller) request { p, _ := w.resting(); return request{path: p + "/result"} },
+		"get-rehearsed-scenario": func(caller) request { p, _ := w.resting(); return request{path: p + "/scenario"} },
+		"keep-rehearsal":         func(caller) request { p, _ := w.resting(); return request{path: p + "/scenario/kept"} },
+		"get-observed":           at(rehearsal+"/observed", nil),
+		"post-events":            at(rehearsal+"/entries/q", map[string]any{"specversion": "1.0", "id": "1", "source": "s", "type": "t"}, "application/cloudevents+json"),
+		"ask-to-post":            at(rehearsal+"/entries/q", nil),
+		"post-traces":            at(rehearsal+"/v1/traces", map[string]any{}),
+		"get-rehearsed-model":    at(rehearsal+"/model", nil),
+		"list-runs":              at(main+"/runs?limit=2", nil),
+		"get-run":                at(run, nil),
+		"get-result":             at(run+"/result", nil),
+		"get-variants-result":    at(variants+"/variants", nil),
+		"get-sweep-result":       at(sweep+"/sweep", nil),
+		"cancel-run":             at(run+"/cancel", nil),
+		"follow-run":             at(run+"/events", nil),
+		"list-journeys":          at(run+"/journeys", nil),
+		"get-journey":            at(run+"/journeys/1", nil),
+		"get-rest":               at(run+"/rest?node=q&at=60", nil),
+		"get-report":             at(run+"/report", nil),
+		"compare-runs":           at(main+"/compare?run="+run[strings.LastIndex(run, "/")+1:]+"&run="+other[strings.LastIndex(other, "/")+1:], nil),
+		"delete-run":             func(caller) request { return request{path: w.finished(map[string]any{})} },
 	}
 }
 
@@ -289,6 +356,9 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 			require.Equal(t, 422, status, "%s: %s", op.OperationID, body)
 			if op.RequestBody != nil {
 				for _, bad := range []any{[]int{1}, map[string]any{"surely-unknown": 1}, "text", 3} {
+					if _, unknown := bad.(map[string]any); unknown && op.OperationID == "post-traces" {
+						continue // OTLP has receivers pass over what they do not know
+					}
 					q.body = bad
 					status, header, body := w.call(boss, method, q)
 					fits(op.OperationID+" with a bad body", op.OperationID, status, header, body)

@@ -213,41 +213,25 @@ func result[T any](ctx context.Context, v *Service, id int64, kind string) (*T, 
 func (v *Service) stream(ctx huma.Context, id int64) {
 	updates, stop := v.queue.Listen(id) // before the first look, so that nothing falls between
 	defer stop()
-	ctx.SetHeader("Content-Type", "text/event-stream")
-	ctx.SetHeader("X-Accel-Buffering", "no")
-	w := ctx.BodyWriter()
-	flusher, _ := w.(http.Flusher)
-	sequence := 0
+	out := startStream(ctx)
 	send := func(u jobs.Update) bool {
-		sequence++
 		text, _ := json.Marshal(u)
-		_, err := fmt.Fprintf(w, "id: %d\nevent: progress\ndata: %s\n\n", sequence, text)
-		if flusher != nil {
-			flusher.Flush()
-		}
-		return err == nil && !u.Ended()
+		return out.send("progress", text) && !u.Ended()
 	}
 	run, err := v.store.Run(ctx.Context(), id)
 	if err != nil || !send(jobs.UpdateOf(run)) {
 		return
 	}
-	beat := time.NewTicker(15 * time.Second)
+	beat := time.NewTicker(beatTime)
 	defer beat.Stop()
-	for {
+	for going := true; going; {
 		select {
 		case <-ctx.Context().Done():
 			return
 		case u := <-updates:
-			if !send(u) {
-				return
-			}
+			going = send(u)
 		case <-beat.C:
-			if _, err := fmt.Fprint(w, ": still here\n\n"); err != nil {
-				return
-			}
-			if flusher != nil {
-				flusher.Flush()
-			}
+			going = out.beat()
 		}
 	}
 }

@@ -23,6 +23,10 @@ func schemaName(t reflect.Type, hint string) string {
 		return "Check" + name
 	case "ironweir/core/study":
 		return "Run" + name
+	case "ironweir/core/learn":
+		return "Observed" + name
+	case "ironweir/rehearsal":
+		return "Rehearsal" + name
 	}
 	return name
 }

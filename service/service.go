@@ -12,6 +12,8 @@ import (
 	"net/http"
 	"regexp"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -53,6 +55,10 @@ type Service struct {
 	taken   *prometheus.HistogramVec
 	origins *http.CrossOriginProtection
 	teller  teller
+
+	rehearsals  rehearsals
+	callers     sync.Map // by credentials and workspace, for a few seconds
+	callersKept atomic.Int64
 }
 
 // Options say how the service is reached.
@@ -60,6 +66,7 @@ type Options struct {
 	TLS         bool // by HTTPS, here or at a proxy: cookies stay on it
 	BehindProxy bool // the proxy says where requests come from
 	Commands    Commands
+	Hooks       bool // functions of rehearsals may be answered by handlers on this machine
 }
 
 // New makes a service over a store and a queue for runs.
@@ -88,6 +95,7 @@ func New(s *store.Store, queue *jobs.Queue, log *slog.Logger, options Options) *
 	v.tryRoutes()
 	v.editRoutes()
 	v.runRoutes()
+	v.rehearsalRoutes()
 	v.formatRoutes()
 	v.journeyRoutes()
 	v.commandRoutes()

@@ -66,7 +66,7 @@ IRONWEIR_LISTEN=127.0.0.1:8500 ironweir serve -show-config`,
 // serveOptions are the flags of serve.
 type serveOptions struct {
 	listen, data, database, cert, key, logFormat *string
-	demo, verbose, behindProxy, show             *bool
+	demo, verbose, behindProxy, show, hooks      *bool
 	traces                                       *string
 	workers                                      *int
 }
@@ -81,6 +81,7 @@ func (c *call) serveFlags() *serveOptions {
 		behindProxy: c.Bool("behind-proxy", false, "a proxy that ends TLS passes requests on, and says in X-Forwarded-For where they come from"),
 		workers:     c.Int("workers", runtime.GOMAXPROCS(0), "parts of runs that are worked on here at once, `N`; 0: none, `ironweir worker` does it"),
 		traces:      c.String("traces", "", "send traces of the service's own requests to `ADDRESS` by OTLP/HTTP, such as http://127.0.0.1:4318"),
+		hooks:       c.Bool("hooks", false, "let functions of rehearsals be answered by the handlers that their hook names, on this machine only"),
 		demo:        c.Bool("demo", false, "load the demo's models, where they are not there yet"),
 		verbose:     c.Bool("verbose", false, "log every request"),
 		logFormat:   c.String("log", "text", "log `FORMAT`: text, json"),
@@ -201,7 +202,8 @@ func (c *call) serve(o *serveOptions, s *store.Store, listener net.Listener, log
 			}
 		}()
 	}
-	handler := service.New(s, queue, log, service.Options{TLS: *o.cert != "" || *o.behindProxy, BehindProxy: *o.behindProxy, Commands: doSent})
+	handler := service.New(s, queue, log, service.Options{TLS: *o.cert != "" || *o.behindProxy, BehindProxy: *o.behindProxy, Commands: doSent, Hooks: *o.hooks})
+	defer handler.Close()
 	answering, sendTraces, err := traced(ctx, *o.traces, handler)
 	if err != nil {
 		return 0, err

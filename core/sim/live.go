@@ -107,6 +107,10 @@ func (l *Live) Now() time.Duration { return time.Duration(l.e.now) }
 // End is the instant at which it ends.
 func (l *Live) End() time.Duration { return time.Duration(l.e.end) }
 
+// Length is how long a run is that holds all that has happened: the end is not
+// part of a run, so what was put in at this very instant takes one more.
+func (l *Live) Length() time.Duration { return time.Duration(max(l.e.now, l.last+1)) }
+
 // Stopped says why the run has ended early; empty: it has not.
 func (l *Live) Stopped() string { return l.e.stopped }
 
