@@ -67,7 +67,7 @@ func fileCommands() []*command {
 }
 
 func commands() []*command {
-	return append(fileCommands(), newCommand, loginCommand, modelsCommand, pushCommand, pullCommand, historyCommand, runsCommand, userCommand, tokenCommand, serveCommand, workerCommand, migrateCommand, backupCommand, restoreCommand, openapiCommand, versionCommand, completionCommand())
+	return append(fileCommands(), newCommand, rehearseCommand, loginCommand, modelsCommand, pushCommand, pullCommand, historyCommand, runsCommand, userCommand, tokenCommand, serveCommand, workerCommand, migrateCommand, backupCommand, restoreCommand, openapiCommand, versionCommand, completionCommand())
 }
 
 func main() {

@@ -153,11 +153,18 @@ func (l *Live) proceed(until, most int64) error {
 
 // Step lets the next event happen and says what it was; empty: nothing is left.
 func (l *Live) Step() (string, error) {
-	if _, ok := l.Next(); !ok || l.e.stopped != "" {
-		return "", nil
+	e := l.e
+	for l.e.stopped == "" {
+		if _, ok := l.Next(); !ok || e.head == e.tail && len(e.heap) == 1 && e.heap[0].kind() == evSample {
+			break // what only looks is nothing that happens
+		}
+		looks := e.head == e.tail && e.heap[0].kind() == evSample
+		said := e.nextInWords()
+		if err := l.proceed(e.end, 1); err != nil || !looks {
+			return said, err
+		}
 	}
-	said := l.e.nextInWords()
-	return said, l.proceed(l.e.end, 1)
+	return "", nil
 }
 
 // Put puts something in, at its instant or as soon after as can be, and gives

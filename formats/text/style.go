@@ -100,6 +100,13 @@ func (p *page) wrap(indent, text string) {
 	}
 }
 
+// Table prints rows under a head; a head that begins with > stands on the right.
+func Table(w io.Writer, head []string, rows [][]string, s Style) error {
+	p := newPage(w, s)
+	p.table(head, rows)
+	return p.Flush()
+}
+
 // table prints rows under a head; columns whose head starts with ">" are
 // aligned to the right. Empty columns are left out, and those whose head starts
 // with "~" where the table is wider than the page, from the right.

@@ -1,0 +1,104 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	sdk "github.com/cloudevents/sdk-go/v2"
+	"github.com/stretchr/testify/require"
+)
+
+// printed is what a command has printed so far.
+type printed struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (p *printed) Write(b []byte) (int, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.text.Write(b)
+}
+
+func (p *printed) String() string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.text.String()
+}
+
+// TestRehearseAtTheTerminal types at a rehearsal while another program posts to it.
+func TestRehearseAtTheTerminal(t *testing.T) {
+	in, typed := io.Pipe()
+	out := &printed{}
+	code := make(chan int)
+	go func() {
+		code <- Main(context.Background(), []string{"rehearse", "../../demo/kittiwake.yaml", "-pace", "500", "-listen", "127.0.0.1:0"}, in, out, out)
+	}()
+	says := func(what string) []string {
+		t.Helper()
+		var found []string
+		require.Eventually(t, func() bool {
+			found = regexp.MustCompile(what).FindStringSubmatch(out.String())
+			return found != nil
+		}, 30*time.Second, 5*time.Millisecond, "%s\n%s", what, out)
+		return found
+	}
+	does := func(line string) {
+		_, err := io.WriteString(typed, line+"\n")
+		require.NoError(t, err)
+	}
+	address := says(`rehearsed at (http://127\.0\.0\.1:\d+),`)[1]
+	does("fail goods-registry")
+	does("state")
+	says(`goods-registry .*fails 100%`)
+	client, err := sdk.NewClientHTTP(sdk.WithTarget(address + "/entries/manifest-drop"))
+	require.NoError(t, err)
+	event := sdk.NewEvent()
+	event.SetSource("haulier")
+	event.SetType("manifest.written")
+	event.SetSubject("inbound/gannet/77.csv")
+	require.NoError(t, event.SetData(sdk.ApplicationJSON, map[string]any{"lines": []any{map[string]any{"kg": 1}}}))
+	require.True(t, sdk.IsACK(client.Send(context.Background(), event)))
+	says(`by http sent an event to manifest-drop`)
+	does("wait 20m")
+	does("rest consignments")
+	says(`consignments: \d+ message[^\n]*\n *message +journey[^\n]*\n(?:.*inbound/gannet/77\.csv\n)`)
+	does("heal goods-registry")
+	does("send manifest-drop inbound/gannet/78.csv {\"lines\":[]}")
+	says(`message \d+ comes to manifest-drop`)
+	answer, err := http.Post(address+"/bookings", "application/json", strings.NewReader(`{"sailing":"evening","vehicle":"KW-207"}`))
+	require.NoError(t, err)
+	answer.Body.Close()
+	require.Equal(t, 202, answer.StatusCode)
+	does("stand")
+	does("back 1m")
+	says(`time is set back to`)
+	does("step 3")
+	says(`(?m)^\d\d:\d\d:\d\d\.\d{3}  [a-z]`)
+	file := filepath.Join(t.TempDir(), "kept.yaml")
+	does("keep " + file)
+	says(`written to .*kept\.yaml`)
+	does("fial goods-registry")
+	says(`no word "fial"; did you mean "fail"\?`)
+	does("fail")
+	says(`fail NODE`)
+	does("end")
+	require.Zero(t, <-code)
+	kept, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.Contains(t, string(kept), "inbound/gannet/77.csv")
+	require.Contains(t, string(kept), "node: goods-registry")
+
+	var run bytes.Buffer
+	require.Zero(t, Main(context.Background(), []string{"run", "../../demo/kittiwake.yaml", "-scenario", file}, nil, &run, &run), run.String())
+	require.Contains(t, run.String(), "kept")
+}
