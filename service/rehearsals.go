@@ -41,6 +41,12 @@ type Rehearsal struct {
 	State     *rehearsal.State `json:"state"`
 }
 
+// RehearsedModel is what is rehearsed.
+type RehearsedModel struct {
+	Checked
+	Text string `json:"text"`
+}
+
 // RehearsalEntry is a node at which events can be posted.
 type RehearsalEntry struct {
 	Node string `json:"node"`
@@ -283,13 +289,16 @@ func (v *Service) rehearsalRoutes() {
 			return nil, nil
 		})
 	register(v, store.Viewer, huma.Operation{OperationID: "get-rehearsed-model", Method: http.MethodGet, Path: one + "/model", Summary: "What is rehearsed: the text, its findings and how it is drawn"},
-		func(ctx context.Context, in *RehearsalPath) (*struct{ Body *Checked }, error) {
+		func(ctx context.Context, in *RehearsalPath) (*struct{ Body *RehearsedModel }, error) {
 			k, err := v.rehearsal(ctx, in.ID)
 			if err != nil {
 				return nil, err
 			}
 			c, err := checkText("model.yaml", k.text)
-			return &struct{ Body *Checked }{c}, err
+			if err != nil {
+				return nil, badFile(err)
+			}
+			return &struct{ Body *RehearsedModel }{&RehearsedModel{*c, k.text}}, nil
 		})
 	v.rehearsalActs(one)
 	v.rehearsalViews(one)

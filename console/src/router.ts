@@ -11,6 +11,7 @@ export const { p, navigate, isActive, route } = createRouter({
   "/w/:workspace/models/:name": () => import("./pages/Workbench.svelte"),
   "/w/:workspace/runs": () => import("./pages/Runs.svelte"),
   "/w/:workspace/runs/:id": () => import("./pages/Result.svelte"),
+  "/w/:workspace/rehearsals/:id": () => import("./pages/Rehearsal.svelte"),
   "/w/:workspace/compare/:runs": () => import("./pages/Compare.svelte"),
   "*": () => import("./pages/Nowhere.svelte"),
 });

@@ -1,5 +1,6 @@
 <script lang="ts">
   import { Button, ContentSwitcher, InlineNotification, Loading, Modal, Select, SelectItem, Switch, TextInput } from "carbon-components-svelte";
+  import Activity from "carbon-icons-svelte/lib/Activity.svelte";
   import Keyboard from "carbon-icons-svelte/lib/Keyboard.svelte";
   import Play from "carbon-icons-svelte/lib/Play.svelte";
   import Redo from "carbon-icons-svelte/lib/Redo.svelte";
@@ -17,6 +18,7 @@
   import Inspector from "../parts/Inspector.svelte";
   import Schedules from "../parts/Schedules.svelte";
   import History from "../parts/History.svelte";
+  import Rehearse from "../parts/Rehearse.svelte";
   import RunOptions from "../parts/RunOptions.svelte";
   import ScenarioEditor from "../parts/ScenarioEditor.svelte";
   import TextEditor from "../parts/TextEditor.svelte";
@@ -42,6 +44,7 @@
   let adding = $state<{ kind: string; name: string; wrong: string } | undefined>();
   let shortcuts = $state(false);
   let options = $state(false);
+  let rehearsing = $state(false);
   let conflict = $state<{ number: number; author: string; text: string; difference: Schemas["Difference"] | undefined } | undefined>();
   let line = $state(0);
   let ready = $state(false);
@@ -319,6 +322,7 @@
           <Button size="small" kind="ghost" icon={Redo} iconDescription="Redo" tooltipPosition="bottom" on:click={() => editor?.redo()} />
           <Button size="small" kind="tertiary" icon={Save} disabled={!unsaved} on:click={save}>Save</Button>
         {/if}
+        {#if visitor.edits}<Button size="small" kind="tertiary" icon={Activity} disabled={wrong.length > 0} on:click={() => (rehearsing = true)}>Rehearse</Button>{/if}
         {#if scenarios.length}
           <Select hideLabel labelText="Scenario" size="sm" inline bind:selected={scenario}>
             {#each scenarios as s (s.name)}<SelectItem value={s.name} text={s.name} />{/each}
@@ -381,6 +385,7 @@
   {/if}
 </Modal>
 
+<Rehearse bind:open={rehearsing} model={name} {scenarios} before={async () => !unsaved || (await save())} />
 <RunOptions bind:open={options} model={name} {scenario} onrun={run} />
 
 <Modal bind:open={shortcuts} passiveModal size="sm" modalHeading="Keyboard">

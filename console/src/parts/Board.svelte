@@ -26,6 +26,7 @@
     litLinks = new Set(),
     badges = new Map(),
     widths = new Map(),
+    moving = new Set(),
   }: {
     board: Board;
     findings: Finding[];
@@ -43,6 +44,7 @@
     litLinks?: Set<string>;
     badges?: Map<string, Badge>; // what a node says beside its kind
     widths?: Map<string, number>; // of links, in pixels
+    moving?: Set<string>; // links along which messages go just now
   } = $props();
 
   let looked = $state("");
@@ -111,6 +113,7 @@
           source: l.from,
           target: l.to,
           selected: l.id === link,
+          animated: moving.has(l.id),
           ariaLabel: `${l.stroke} from ${l.from} to ${l.to}${l.label ? ", " + l.label : ""}`,
           label: loopLinks.has(l.id) || l.id === link || l.from === chosen || l.to === chosen ? l.label : undefined,
           type: (pins[l.to] ?? places.get(l.to)!).x <= (pins[l.from] ?? places.get(l.from)!).x ? "back" : "smoothstep",
@@ -197,6 +200,9 @@
   .legend span { width: 26px; height: 9px; border: 2px solid; }
   .legend .loops span { border-color: var(--loops); }
   .legend .loses span { border-color: var(--loses); }
+  @media (prefers-reduced-motion: reduce) {
+    .board :global(.svelte-flow__edge.animated .svelte-flow__edge-path) { animation: none; }
+  }
   .empty { padding: 2rem; }
   .kinds { display: flex; flex-wrap: wrap; gap: 0.5rem; padding-top: 0.75rem; }
   .kinds button { padding: 0.375rem 0.75rem; background: var(--board-node); color: var(--board-ink); border: 1px solid var(--board-edge); cursor: pointer; }

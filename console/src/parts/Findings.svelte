@@ -51,7 +51,7 @@
   li.error { border-color: var(--cds-support-01); }
   li.warning { border-color: var(--loses); }
   li.note { border-color: var(--cds-support-04); }
-  li.accepted { opacity: 0.7; }
+  li.accepted { color: var(--cds-text-02); }
   .remedy { font-size: inherit; line-height: 1.35; display: flex; align-items: center; gap: 0.5rem; padding: 0 0.625rem 0.25rem 0; color: var(--cds-text-02); }
   li > button { display: flex; flex-direction: column; gap: 0.125rem; width: 100%; padding: 0.375rem 0.625rem; background: none; border: none; color: inherit; font: inherit; text-align: left; cursor: pointer; line-height: 1.35; }
   li > button:hover { background: var(--cds-hover-ui); }

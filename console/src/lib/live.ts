@@ -1,0 +1,42 @@
+import type { Schemas } from "./api";
+import type { Badge } from "../parts/BoardNode.svelte";
+import { count } from "./words";
+
+export type State = Schemas["RehearsalState"];
+export type LiveNode = Schemas["RehearsalNode"];
+
+/** A simulated instant as a clock shows it: hours, minutes, seconds since the start. */
+export function clock(s: number): string {
+  const two = (n: number) => String(n).padStart(2, "0");
+  return `${two(Math.floor(s / 3600))}:${two(Math.floor(s / 60) % 60)}:${two(Math.floor(s) % 60)}`;
+}
+
+/** Seconds of an instant written as h:m:s, m:s or s; undefined: it is none. */
+export function instant(text: string): number | undefined {
+  const parts = text.trim().split(":").map(Number);
+  if (text.trim() === "" || parts.length > 3 || parts.some((n) => !Number.isFinite(n) || n < 0)) return undefined;
+  return parts.reduce((sum, n) => sum * 60 + n, 0);
+}
+
+/** What people or the scenario do to a node just now. */
+export function inForce(n: LiveNode): string[] {
+  const out: string[] = [];
+  if (n.fails !== undefined) out.push(n.fails >= 1 ? "failing" : `fails ${Math.round(n.fails * 1000) / 10} %`);
+  if (n.slow !== undefined) out.push(`${n.slow}× slow`);
+  if (n.concurrency !== undefined) out.push(`at most ${n.concurrency}`);
+  if (n.off) out.push("off");
+  return out;
+}
+
+/** What a node says on the board. */
+export function badge(n: LiveNode, kind: string, deepest: number): Badge {
+  const words = [...inForce(n), n.lost ? `${count(n.lost)} lost` : "", n.parked ? `${count(n.parked)} parked` : "", n.depth && !n.parked ? `${count(n.depth)} held` : "", n.running ? `${count(n.running)} running` : "", n.runs ? `${count(n.runs)} ${n.runs === 1 ? "run" : "runs"}` : n.copies ? `${count(n.copies)} came` : ""].filter(Boolean);
+  return { text: words.slice(0, 2).join(", ") || kind, full: deepest > 1 ? n.depth / deepest : 0, bad: n.lost > 0 || n.fails !== undefined };
+}
+
+/** The links along which messages went from one state to the next. */
+export function movedBetween(was: State | undefined, now: State): Set<string> {
+  const out = new Set<string>();
+  for (const [id, l] of Object.entries(now.links)) if (was && l.messages > (was.links[id]?.messages ?? 0)) out.add(id);
+  return out;
+}

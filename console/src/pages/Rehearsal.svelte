@@ -1,0 +1,167 @@
+<script lang="ts">
+  import { Button, ContentSwitcher, InlineNotification, Loading, Modal, Switch, TextInput } from "carbon-components-svelte";
+  import Save from "carbon-icons-svelte/lib/Save.svelte";
+  import StopFilledAlt from "carbon-icons-svelte/lib/StopFilledAlt.svelte";
+  import { onDestroy } from "svelte";
+  import { api, sentence, type Schemas } from "../lib/api";
+  import { here, visitor } from "../lib/here.svelte";
+  import { badge, movedBetween, type State } from "../lib/live";
+  import { count } from "../lib/words";
+  import Board from "../parts/Board.svelte";
+  import LiveActs from "../parts/LiveActs.svelte";
+  import LiveNode from "../parts/LiveNode.svelte";
+  import LiveObserved from "../parts/LiveObserved.svelte";
+  import LiveSend from "../parts/LiveSend.svelte";
+  import LiveTime from "../parts/LiveTime.svelte";
+  import { navigate, p, route } from "../router";
+
+  const id = route.getParams("/w/:workspace/rehearsals/:id").id;
+  const path = { workspace: here(), id };
+
+  let rehearsal = $state.raw<Schemas["Rehearsal"] | undefined>();
+  let model = $state.raw<Schemas["RehearsedModel"] | undefined>();
+  let stands = $state.raw<State | undefined>(); // how it stands
+  let moving = $state.raw(new Set<string>());
+  let deepest = $state.raw<Record<string, number>>({});
+  let chosen = $state("");
+  let link = $state("");
+  let trouble = $state("");
+  let ended = $state(false);
+  let side = $state(0); // 0: send, 1: the chosen node or link, 2: who did what, 3: observed
+  let keeping = $state<{ name: string; wrong: string; left: string[] } | undefined>();
+
+  async function load() {
+    const [one, text] = await Promise.all([api.GET("/api/v1/workspaces/{workspace}/rehearsals/{id}", { params: { path } }), api.GET("/api/v1/workspaces/{workspace}/rehearsals/{id}/model", { params: { path } })]);
+    if (one.error || text.error) {
+      trouble = sentence(one.error ?? text.error);
+      return;
+    }
+    [rehearsal, model, stands] = [one.data, text.data, one.data.state ?? undefined];
+    watch();
+  }
+  load();
+
+  let source: EventSource | undefined;
+  function watch() {
+    source = new EventSource(`/api/v1/workspaces/${here()}/rehearsals/${id}/events`);
+    source.addEventListener("state", (e) => {
+      const next = JSON.parse((e as MessageEvent<string>).data) as State;
+      moving = movedBetween(stands, next);
+      for (const [name, n] of Object.entries(next.nodes)) if (n.depth > (deepest[name] ?? 0)) deepest = { ...deepest, [name]: n.depth };
+      stands = next;
+    });
+    source.addEventListener("ended", () => {
+      ended = true;
+      source?.close();
+    });
+  }
+  onDestroy(() => source?.close());
+
+  const kinds = $derived(new Map(model?.board.nodes.map((n) => [n.name, n.kind])));
+  const badges = $derived(new Map(Object.entries(stands?.nodes ?? {}).map(([name, n]) => [name, badge(n, kinds.get(name) ?? "", deepest[name] ?? 0)])));
+  const lit = $derived(new Map(Object.entries(stands?.nodes ?? {}).map(([name, n]) => [name, n.lost > 0 || n.fails ? "bad" : ""])));
+
+  // A link is as wide as what has gone along it, in powers of ten.
+  const widths = $derived(new Map(Object.entries(stands?.links ?? {}).map(([id, l]) => [id, 1.2 + 0.9 * Math.log10(1 + l.messages)])));
+
+  async function end() {
+    const { error } = await api.DELETE("/api/v1/workspaces/{workspace}/rehearsals/{id}", { params: { path } });
+    if (error) trouble = sentence(error);
+    else if (rehearsal) navigate("/w/:workspace/models/:name", { params: { workspace: here(), name: rehearsal.model } });
+  }
+
+  async function keep() {
+    if (!keeping) return;
+    const { data, error } = await api.PUT("/api/v1/workspaces/{workspace}/rehearsals/{id}/scenario/{text}", { params: { path: { ...path, text: keeping.name } } });
+    if (error) keeping = { ...keeping, wrong: sentence(error) };
+    else {
+      trouble = data.left_out.length ? `Kept as ${keeping.name}. A scenario has no words for ${data.left_out.join(", ")}: those are left out.` : "";
+      if (!trouble) said = `Kept as scenario ${keeping.name}: ${count(data.events)} ${data.events === 1 ? "event" : "events"} and what was done by hand.`;
+      keeping = undefined;
+    }
+  }
+  let said = $state("");
+
+  function choose(name: string) {
+    [chosen, link, side] = [name, "", 1];
+  }
+  function keys(e: KeyboardEvent) {
+    if ((e.target as HTMLElement).closest("input, textarea, select, [role=dialog]") || e.ctrlKey || e.metaKey) return;
+    if (e.key === "Escape") [chosen, link] = ["", ""];
+    else if (["1", "2", "3", "4"].includes(e.key)) side = Number(e.key) - 1;
+  }
+</script>
+
+<svelte:head><title>Rehearsal{rehearsal ? ` of ${rehearsal.model}` : ""} · Iron Weir</title></svelte:head>
+<svelte:window onkeydown={keys} />
+
+{#if !rehearsal || !model || !stands}
+  <div class="page" id="main-content">
+    {#if trouble}
+      <h1>No such rehearsal</h1>
+      <InlineNotification kind="error" title="It could not be opened." subtitle={trouble} hideCloseButton />
+      <p>Start one from a <a href={p("/w/:workspace", { params: { workspace: here() } })}>model</a>: open it and press Rehearse.</p>
+    {:else}
+      <Loading withOverlay={false} description="Opening the rehearsal" />
+    {/if}
+  </div>
+{:else}
+  <div class="stage" id="main-content">
+    <div class="bar">
+      <h1><a href={p("/w/:workspace/models/:name", { params: { workspace: here(), name: rehearsal.model } })}>{rehearsal.model}</a></h1>
+      <span class="quiet">revision {rehearsal.revision}, {rehearsal.scenario || "nothing but what is sent"}{rehearsal.hooks.length ? `, ${rehearsal.hooks.length} answered by hooks` : ""}</span>
+      <span class="quiet watchers">watched by {stands.watchers.join(", ") || "nobody"}</span>
+      <div class="actions">
+        {#if visitor.edits}
+          <Button size="small" kind="tertiary" icon={Save} disabled={ended} on:click={() => (keeping = { name: "rehearsed", wrong: "", left: [] })}>Keep as a scenario</Button>
+          <Button size="small" kind="ghost" icon={StopFilledAlt} disabled={ended} on:click={end}>End</Button>
+        {/if}
+      </div>
+    </div>
+    {#if ended}
+      <InlineNotification lowContrast kind="info" title="The rehearsal has been ended." subtitle="What is shown is how it stood." hideCloseButton style="max-width: none; margin: 0" />
+    {:else if trouble || said}
+      <InlineNotification lowContrast kind={trouble ? "error" : "success"} title={trouble || said} on:close={() => ([trouble, said] = ["", ""])} style="max-width: none; margin: 0" />
+    {/if}
+    <LiveTime {path} {stands} edits={visitor.edits && !ended} ontrouble={(t) => (trouble = t)} />
+    <div class="drawn"><Board board={model.board} findings={[]} {chosen} {link} {badges} {moving} {widths} {lit} litLinks={new Set(model.board.links.map((l) => l.id))} pinsKey="ironweir-pins-{here()}-{rehearsal.model}" onchoose={choose} onlink={(l) => ([chosen, link, side] = ["", l, 1])} /></div>
+    <div class="side">
+      <ContentSwitcher size="sm" bind:selectedIndex={side} aria-label="Beside the board"><Switch text="Send" /><Switch text={chosen || link ? "Chosen" : "Node"} /><Switch text="Log" /><Switch text="Observed" /></ContentSwitcher>
+      <div class="inner">
+        {#if side === 0}
+          <LiveSend {path} {rehearsal} text={model.text} {chosen} edits={visitor.edits && !ended} now={stands.now_s} />
+        {:else if side === 1}
+          <LiveNode {path} board={model.board} {stands} node={chosen} {link} edits={visitor.edits && !ended} ontrouble={(t) => (trouble = t)} />
+        {:else if side === 2}
+          <LiveActs acts={stands.acts} />
+        {:else}
+          <LiveObserved {path} model={rehearsal.model} revision={rehearsal.revision} text={model.text} edits={visitor.edits} />
+        {/if}
+      </div>
+    </div>
+  </div>
+{/if}
+
+<Modal open={keeping !== undefined} size="xs" hasForm modalHeading="Keep what has happened" primaryButtonText="Keep" secondaryButtonText="Cancel" selectorPrimaryFocus="#kept-name" primaryButtonDisabled={!/^[a-z][a-z0-9-]{0,62}$/.test(keeping?.name ?? "")} on:click:button--secondary={() => (keeping = undefined)} on:close={() => (keeping = undefined)} on:submit={keep}>
+  {#if keeping}
+    <p class="quiet">As a scenario of {rehearsal?.model}: what came in as a replay, what was done by hand as incidents. A run of it gives the same at full speed.</p>
+    <TextInput id="kept-name" labelText="Name of the scenario" bind:value={keeping.name} invalid={keeping.wrong !== ""} invalidText={keeping.wrong} />
+  {/if}
+</Modal>
+
+<style>
+  .stage { display: grid; height: calc(100vh - 3rem); grid-template: auto auto auto 1fr / minmax(0, 1.8fr) minmax(22rem, 1fr); }
+  .bar { grid-column: 1 / -1; display: flex; align-items: center; gap: 0.75rem; padding: 0.5rem 1rem; border-bottom: 1px solid var(--cds-ui-03); }
+  .bar h1 { font-size: 1.125rem; font-weight: 600; }
+  .actions { margin-left: auto; display: flex; gap: 0.5rem; }
+  .stage > :global(.bx--inline-notification), .stage > :global(.time) { grid-column: 1 / -1; }
+  .drawn { grid-column: 1; grid-row: 4; min-height: 0; }
+  .side { grid-column: 2; grid-row: 4; min-height: 0; display: flex; flex-direction: column; border-left: 1px solid var(--cds-ui-03); }
+  .side > :global(.bx--content-switcher) { flex: none; margin: 0.375rem 0.75rem; width: calc(100% - 1.5rem); }
+  .inner { flex: 1; min-height: 0; overflow: auto; padding: 0.5rem 0.75rem 1rem; font-size: 0.8125rem; }
+  @media (max-width: 800px) {
+    .stage { grid-template: auto auto auto 50vh auto / 1fr; overflow: auto; }
+    .bar { flex-wrap: wrap; }
+    .side { grid-column: 1; grid-row: 5; border-left: none; }
+  }
+</style>

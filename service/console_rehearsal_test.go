@@ -1,0 +1,120 @@
+package service_test
+
+import (
+	"context"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+)
+
+// What practitioners do on a cloud account, on the drawing board: send an event,
+// watch it arrive, break something, watch again, look at what waits, mend it,
+// set time back; then keep what has happened.
+func TestARehearsalOnTheBoard(t *testing.T) {
+	needConsole(t)
+	r := start(t).signIn()
+	b := open(t, r)
+	shows := func(selector, words string) {
+		t.Helper()
+		b.eventually(selector+" says "+words, func() bool { return strings.Contains(b.text(selector), words) })
+	}
+	node := func(name string) {
+		t.Helper()
+		b.do(chromedp.Click(`[data-node="` + name + `"] .face`))
+		shows(".side h2", name)
+	}
+	tab := func(words string) {
+		t.Helper()
+		b.do(chromedp.Click(`//button[@role="tab"][contains(., "` + words + `")]`))
+	}
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`))
+	b.press("Rehearse")
+	b.says(".bx--modal.is-visible", "Rehearse kittiwake")
+	b.axe("starting a rehearsal")
+	b.press("Start")
+	b.do(chromedp.WaitVisible(`.stage [data-node="mail"]`))
+	shows(".stage .bar", "nothing but what is sent")
+	shows(".watchers", "admin")
+
+	b.eventually("the sample is there", func() bool { return strings.HasPrefix(b.value(".side .two input"), "inbound/") })
+	b.fill(".side .two input", "inbound/gannet/77.csv")
+	b.do(chromedp.Click(`.side form button[type="submit"]`))
+	const told = `section[aria-label="What happens to it"]`
+	shows(told, "inbound/gannet/77.csv")
+	shows(told, "split-manifest runs")
+	b.shoot("rehearsal-sent")
+
+	// The registry fails, and what asks it with it.
+	node("goods-registry")
+	b.press("Fail")
+	shows(".side .force", "failing")
+	shows(`[data-node="goods-registry"]`, "failing")
+	b.do(chromedp.SetValue(`.time select`, "60"))
+	b.eval(`(s => (s.dispatchEvent(new Event("change", {bubbles: true})), true))(document.querySelector(".time select"))`)
+	node("consignments")
+	shows(".side h3", "here")
+	shows(".message", "tr")
+	b.axe("a rehearsal under way")
+	b.shoot("rehearsal")
+	b.press("Pause")
+	shows(".time", "Go on")
+	b.do(chromedp.Click(".message .key"))
+	shows(".message pre", "inbound/gannet/77.csv")
+
+	// It is healed, and time passes on.
+	node("goods-registry")
+	b.press("Heal")
+	b.eventually("it is healed", func() bool { return b.text(".side .force") == "" })
+	b.press("Go on")
+	shows(`[data-node="clearances"]`, "came")
+	tab("Log")
+	shows(".side ol", "admin failed goods-registry")
+	shows(".side ol", "admin healed")
+
+	// Time goes back to before that; what was done later comes again.
+	b.fill(".back input", "0:00:20")
+	b.press("Set back")
+	shows(".clock", "00:00:20")
+	shows(".said", "comes again")
+	b.press("Step")
+	b.eventually("the step is told", func() bool { return len(b.text(".said")) > 5 && !strings.Contains(b.text(".said"), "comes again") })
+	b.press("Keep as a scenario")
+	b.says(".bx--modal.is-visible", "Keep what has happened")
+	b.do(chromedp.Click(`.bx--modal.is-visible button.bx--btn--primary`))
+	shows(".bx--inline-notification", "Kept as scenario rehearsed")
+	tab("Observed")
+	shows(".side", "OTEL_EXPORTER_OTLP_ENDPOINT")
+	b.press("End")
+	b.do(chromedp.WaitVisible(".bench h1"))
+	r.do("GET", "/api/v1/workspaces/main/models/kittiwake/scenarios/rehearsed", nil, 200)
+	b.clean()
+}
+
+// Somebody who may only look watches, and is told when it ends.
+func TestAViewerWatchesARehearsal(t *testing.T) {
+	needConsole(t)
+	r := start(t).signIn()
+	id := r.do("POST", "/api/v1/workspaces/main/models/kittiwake/rehearsals", map[string]any{"pace": 10}, 201)["id"].(string)
+	r.do("POST", "/api/v1/users", map[string]any{"name": "ben"}, 201)
+	r.do("PUT", "/api/v1/workspaces/main/members/ben", map[string]string{"role": "viewer"}, 204)
+	b := open(t, r)
+	secret, err := r.store.SignInLink(context.Background(), "ben", time.Minute)
+	require.NoError(t, err)
+	b.do(chromedp.Navigate(b.url+"/sign-in#"+secret), chromedp.WaitVisible("table a"))
+	b.do(chromedp.Navigate(b.url+"/w/main/rehearsals/"+id), chromedp.WaitVisible(`.stage [data-node="mail"]`))
+	b.eventually("who watches", func() bool { return strings.Contains(b.text(".watchers"), "ben") })
+	r.do("POST", "/api/v1/workspaces/main/rehearsals/"+id+"/incidents", map[string]any{"node": "mail-relay", "fails": 1}, 200)
+	b.eventually("what others do shows", func() bool { return strings.Contains(b.text(`[data-node="mail-relay"]`), "failing") })
+	for _, words := range []string{"Keep as a scenario", "Pause", "Step", "Set back"} {
+		require.NotContains(t, b.text(".stage"), words, "what viewers may not do is not offered")
+	}
+	r.do("DELETE", "/api/v1/workspaces/main/rehearsals/"+id, nil, 204)
+	b.eventually("its end", func() bool { return strings.Contains(b.text(".stage"), "has been ended") })
+	b.do(chromedp.Navigate(b.url+"/w/main/rehearsals/"+id), chromedp.WaitVisible(".bx--inline-notification--error"))
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	require.Empty(b, b.outside)
+}
