@@ -72,6 +72,13 @@ func (p *Process) End(signal syscall.Signal) {
 	p.cmd.Wait()
 }
 
+// PID is the number of its process.
+func (p *Process) PID() int {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.cmd.Process.Pid
+}
+
 // Fleet is what was started.
 type Fleet struct {
 	Database  *postgres.Server
