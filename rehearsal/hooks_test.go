@@ -66,7 +66,9 @@ func TestHooksAnswerForFunctions(t *testing.T) {
 		w.Header().Set("Content-Type", "application/cloudevents+json")
 		io.WriteString(w, "{")
 	})
-	handler.HandleFunc("/away", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/fine", 307) })
+	handler.HandleFunc("/away", func(w http.ResponseWriter, r *http.Request) {
+		http.Redirect(w, r, "/fine", http.StatusTemporaryRedirect)
+	})
 	server := httptest.NewServer(handler)
 	defer server.Close()
 	for _, c := range []struct {

@@ -74,7 +74,9 @@ func measure(program, dir string, rate, watchers int, length, hold time.Duration
 	}
 	took, failed := post(ctx, api, path, rate, length)
 	slices.Sort(took)
-	at := func(q float64) time.Duration { return took[min(int(q*float64(len(took))), len(took)-1)].Round(10 * time.Microsecond) }
+	at := func(q float64) time.Duration {
+		return took[min(int(q*float64(len(took))), len(took)-1)].Round(10 * time.Microsecond)
+	}
 	fmt.Printf("%d events in %s, %d watch (%d states read): p50 %v, p90 %v, p99 %v, p99.9 %v, longest %v; %d failed\n",
 		len(took), length, watchers, states.Load(), at(0.5), at(0.9), at(0.99), at(0.999), took[len(took)-1].Round(10*time.Microsecond), failed)
 	var end struct {
