@@ -184,20 +184,26 @@ func (r *Rehearsal) ServeEndpoint(w http.ResponseWriter, req *http.Request, path
 	}{node, a.Status, a.Journey, a.After.Seconds()})
 }
 
-// Entries are the nodes at which events can be posted: those that outsiders feed
-// first, as the model has it, then the others.
-func Entries(g *graph.Graph) []*model.Node {
-	var fed, rest []*model.Node
+// Entries are the nodes at which events can be posted: those that outsiders feed,
+// as the model has it, and the others.
+func Entries(g *graph.Graph) (fed, others []*model.Node) {
+	aside := map[string]bool{} // what is set aside comes here, from no link of its own
+	for _, n := range g.Topology.Nodes {
+		aside[n.DeadLetter] = true
+		for _, l := range n.Links {
+			aside[l.DeadLetter] = true
+		}
+	}
 	for i := range g.Nodes {
 		n := &g.Nodes[i]
 		switch {
-		case n.Rate > 0 || len(n.Node.Keys) > 0 || n.Kind == model.Endpoint || len(n.In) == 0 && n.Kind != model.Schedule:
+		case n.Rate > 0 || len(n.Node.Keys) > 0 || n.Kind == model.Endpoint || len(n.In) == 0 && n.Kind != model.Schedule && !aside[n.Name]:
 			fed = append(fed, n.Node)
 		default:
-			rest = append(rest, n.Node)
+			others = append(others, n.Node)
 		}
 	}
-	return append(fed, rest...)
+	return fed, others
 }
 
 // EndpointAt gives the method and path at which an endpoint is reached: those

@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"context"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -87,6 +88,16 @@ func TestARehearsalOnTheBoard(t *testing.T) {
 	shows(".bx--inline-notification", "Kept as scenario rehearsed")
 	tab("Observed")
 	shows(".side", "OTEL_EXPORTER_OTLP_ENDPOINT")
+	traces, err := os.ReadFile("../demo/import/quay-traces.jsonl")
+	require.NoError(t, err)
+	status, body := r.by(r.token("exporter", "editor"), "POST", "/v1/traces", "application/json", string(traces))
+	require.Equal(t, 200, status, body)
+	b.press("Look again")
+	shows(".side", "Drawn, and not seen")
+	shows(".side", "Seen, and not drawn")
+	require.Positive(t, b.count(`[data-lit="dim"]`), "the board shows what was not seen")
+	b.axe("observed beside modelled")
+	b.shoot("rehearsal-observed")
 	b.press("End")
 	b.do(chromedp.WaitVisible(".bench h1"))
 	r.do("GET", "/api/v1/workspaces/main/models/kittiwake/scenarios/rehearsed", nil, 200)

@@ -225,7 +225,8 @@ func (k *kept) path() string { return "/api/v1/workspaces/" + k.Workspace + "/re
 // describe says where events and requests can be posted.
 func (k *kept) describe(g *graph.Graph) {
 	base := k.path()
-	for _, n := range rehearsal.Entries(g) {
+	fed, others := rehearsal.Entries(g)
+	for _, n := range append(fed, others...) {
 		k.Entries = append(k.Entries, RehearsalEntry{n.Name, string(n.Kind), base + "/entries/" + n.Name})
 		if n.Kind == model.Endpoint {
 			method, path := rehearsal.EndpointAt(n)

@@ -159,12 +159,11 @@ func (t *atTerminal) greet(address, scenario string) {
 		return
 	}
 	t.say("%s is rehearsed at %s, at %g× the pace of the clock; %s.", t.g.Topology.Name, address, s.Pace, comes)
-	shown := 0
-	for _, n := range rehearsal.Entries(t.g) {
-		if shown++; shown > 4 {
-			t.say("… and so on for every other node: %s/entries/NODE", address)
-			break
-		}
+	fed, others := rehearsal.Entries(t.g)
+	if len(fed) == 0 {
+		fed, others = others, nil
+	}
+	for _, n := range fed {
 		if n.Kind == model.Endpoint {
 			method, path := rehearsal.EndpointAt(n)
 			body, _ := json.Marshal(t.g.Sample(t.g.NodeID(n.Name))["data"])
@@ -173,6 +172,9 @@ func (t *atTerminal) greet(address, scenario string) {
 		}
 		body, _ := json.Marshal(t.g.Sample(t.g.NodeID(n.Name)))
 		t.say("curl %s/entries/%s -H 'content-type: application/cloudevents+json' -d %s", address, n.Name, quoted(string(body)))
+	}
+	if len(others) > 0 {
+		t.say("Every other node takes events too, at %s/entries/NODE.", address)
 	}
 	t.say("Traces of the real system go to %s/v1/traces. `help` says what you can do; Ctrl-C ends it.", address)
 }

@@ -59,6 +59,17 @@
 
   const kinds = $derived(new Map(model?.board.nodes.map((n) => [n.name, n.kind])));
   const badges = $derived(new Map(Object.entries(stands?.nodes ?? {}).map(([name, n]) => [name, badge(n, kinds.get(name) ?? "", deepest[name] ?? 0)])));
+  // What was observed, on the board: paler what was not seen, marked what differs.
+  let seen = $state.raw<Schemas["RehearsalBeside"] | undefined>();
+  const observed = $derived.by(() => {
+    if (!seen || !model) return undefined;
+    const [missing, differs] = [new Set(seen.drift.not_observed.nodes), new Set(seen.drift.different.map((d) => d.node))];
+    const unseen = new Set(seen.drift.not_observed.links);
+    return {
+      nodes: new Map(model.board.nodes.map((n) => [n.name, differs.has(n.name) ? "bad" : missing.has(n.name) ? "dim" : "lit"])),
+      links: new Set(model.board.links.filter((l) => !unseen.has(l.id) && !missing.has(l.from) && !missing.has(l.to)).map((l) => l.id)),
+    };
+  });
   const lit = $derived(new Map(Object.entries(stands?.nodes ?? {}).map(([name, n]) => [name, n.lost > 0 || n.fails ? "bad" : ""])));
 
   // A link is as wide as what has gone along it, in powers of ten.
@@ -124,7 +135,7 @@
       <InlineNotification lowContrast kind={trouble ? "error" : "success"} title={trouble || said} on:close={() => ([trouble, said] = ["", ""])} style="max-width: none; margin: 0" />
     {/if}
     <LiveTime {path} {stands} edits={visitor.edits && !ended} ontrouble={(t) => (trouble = t)} />
-    <div class="drawn"><Board board={model.board} findings={[]} {chosen} {link} {badges} {moving} {widths} {lit} litLinks={new Set(model.board.links.map((l) => l.id))} pinsKey="ironweir-pins-{here()}-{rehearsal.model}" onchoose={choose} onlink={(l) => ([chosen, link, side] = ["", l, 1])} /></div>
+    <div class="drawn"><Board board={model.board} findings={[]} {chosen} {link} {badges} {moving} {widths} lit={observed?.nodes ?? lit} litLinks={observed?.links ?? new Set(model.board.links.map((l) => l.id))} pinsKey="ironweir-pins-{here()}-{rehearsal.model}" onchoose={choose} onlink={(l) => ([chosen, link, side] = ["", l, 1])} /></div>
     <div class="side">
       <ContentSwitcher size="sm" bind:selectedIndex={side} aria-label="Beside the board"><Switch text="Send" /><Switch text={chosen || link ? "Chosen" : "Node"} /><Switch text="Log" /><Switch text="Observed" /></ContentSwitcher>
       <div class="inner">
@@ -135,7 +146,7 @@
         {:else if side === 2}
           <LiveActs acts={stands.acts} />
         {:else}
-          <LiveObserved {path} model={rehearsal.model} revision={rehearsal.revision} text={model.text} edits={visitor.edits} />
+          <LiveObserved {path} model={rehearsal.model} revision={rehearsal.revision} text={model.text} edits={visitor.edits} onseen={(s) => (seen = s?.all ? s : undefined)} />
         {/if}
       </div>
     </div>

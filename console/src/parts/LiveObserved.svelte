@@ -1,10 +1,11 @@
 <script lang="ts">
   import { Button, CodeSnippet, InlineLoading } from "carbon-components-svelte";
+  import { onDestroy } from "svelte";
   import { api, sentence, type Schemas } from "../lib/api";
   import { here } from "../lib/here.svelte";
   import { count, duration, share } from "../lib/words";
 
-  let { path, model, revision, text, edits }: { path: { workspace: string; id: string }; model: string; revision: number; text: string; edits: boolean } = $props();
+  let { path, model, revision, text, edits, onseen }: { path: { workspace: string; id: string }; model: string; revision: number; text: string; edits: boolean; onseen: (seen: Schemas["RehearsalBeside"] | undefined) => void } = $props();
 
   let seen = $state.raw<Schemas["RehearsalBeside"] | undefined>();
   let said = $state("");
@@ -12,9 +13,10 @@
   async function look() {
     const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/rehearsals/{id}/observed", { params: { path } });
     if (error) said = sentence(error);
-    else seen = data;
+    else onseen((seen = data));
   }
   look();
+  onDestroy(() => onseen(undefined));
 
   async function adopt() {
     const changed = await api.POST("/api/v1/apply", { body: { text, patch: seen?.patch ?? {} } });
@@ -69,5 +71,6 @@
   th { text-align: left; color: var(--cds-text-02); }
   th, td { padding: 0.125rem 0.5rem 0.125rem 0; border-bottom: 1px solid var(--cds-ui-03); }
   pre { overflow: auto; font-size: 0.75rem; }
+  summary { cursor: pointer; min-height: 1.5rem; line-height: 1.5rem; }
   .wrong { color: var(--loops); }
 </style>
