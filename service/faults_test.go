@@ -365,6 +365,47 @@ func TestWhatNobodyComesForIsAskedForAgain(t *testing.T) {
 	r.untilState(waiting, "done")
 }
 
+// TestTheClockIsSetBack: all that was written before lies an hour ahead. People
+// stay signed in, what comes later counts as later, and runs that were waiting
+// are worked on.
+func TestTheClockIsSetBack(t *testing.T) {
+	r := startWith(t, 0).signIn()
+	db, err := sql.Open("pgx", database.URL)
+	require.NoError(t, err)
+	defer db.Close()
+	token := r.token("ann", "editor")
+	waiting := r.long()
+	rows, err := db.Query("SELECT table_name, column_name FROM information_schema.columns JOIN information_schema.tables USING (table_schema, table_name) WHERE table_schema = 'public' AND table_type = 'BASE TABLE' AND data_type = 'timestamp with time zone'")
+	require.NoError(t, err)
+	var ahead []string
+	for rows.Next() {
+		var table, column string
+		require.NoError(t, rows.Scan(&table, &column))
+		ahead = append(ahead, fmt.Sprintf(`UPDATE %q SET %q = %q + interval '1 hour'`, table, column, column))
+	}
+	require.Greater(t, len(ahead), 15)
+	for _, update := range ahead {
+		_, err := db.Exec(update)
+		require.NoError(t, err, update)
+	}
+	r.do("GET", "/api/v1/session", nil, 200)
+	model := "/api/v1/workspaces/main/models/kittiwake"
+	text := r.do("GET", model, nil, 200)["text"].(string)
+	status, body := r.by(token, "GET", model, "", "")
+	require.Equal(t, 200, status, body)
+	r.do("POST", model+"/revisions", map[string]string{"text": text + "# later\n"}, 201, "If-Match", `"1"`)
+	revisions := r.do("GET", model+"/revisions", nil, 200)["items"].([]any)
+	require.Equal(t, 2.0, revisions[0].(map[string]any)["number"], "what was saved later is the latest")
+	worker(t)
+	r.untilState(waiting, "done")
+	later := r.long()
+	r.untilState(later, "done")
+	runs := r.do("GET", "/api/v1/workspaces/main/runs", nil, 200)["items"].([]any)
+	require.True(t, strings.HasSuffix(later, fmt.Sprintf("/%.0f", runs[0].(map[string]any)["id"])), "the latest first")
+	audit := r.do("GET", "/api/v1/audit?limit=1", nil, 200)["items"].([]any)
+	require.Equal(t, "start-run", audit[0].(map[string]any)["action"])
+}
+
 // TestAReaderThatVanishesIsForgotten: a stream that nobody reads any more is
 // closed, and holds nothing up.
 func TestAReaderThatVanishesIsForgotten(t *testing.T) {

@@ -233,7 +233,9 @@ func (s *Store) Adopt(ctx context.Context, enqueue Enqueue) error {
 // come. It happens where a worker dies between taking a job and saying so here;
 // for an instant, it is also how things look in passing.
 func (s *Store) Stranded(ctx context.Context) (turns int, merges []int64, err error) {
-	const coming = "state IN ('available', 'retryable', 'scheduled', 'pending')"
+	// A job that is due much later than now is not coming: it was made before the
+	// clock was set back. One turn too many does no harm.
+	const coming = "state IN ('available', 'retryable', 'scheduled', 'pending') AND scheduled_at < now() + interval '10 seconds'"
 	err = s.pool.QueryRow(ctx, "SELECT greatest(0, (SELECT count(*) FROM run_parts WHERE state = 'queued') - (SELECT count(*) FROM river_job WHERE kind = 'turn' AND "+coming+"))").Scan(&turns)
 	if err != nil {
 		return 0, nil, translate(err)

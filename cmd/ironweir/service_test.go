@@ -85,6 +85,7 @@ func TestTheServiceDoesTheSameWork(t *testing.T) {
 	s.run(exitUsage, "check", "../../demo/kittiwake.yaml", "-server", s.url) // not logged in
 	s.run(0, "login", "-server", s.url, "-link", s.link)
 	here, there := t.TempDir(), t.TempDir()
+	timing := regexp.MustCompile(`(?m)^.* events in .*$|"(events_per_s|wall_s)": [0-9.e+-]+`) // how long it took, and that alone
 	small := "ironweir: topology/1\nname: small\nnodes: {q: {kind: queue}}\n" // on standard input
 	draft, model, friday := "../../demo/kittiwake-draft.yaml", "../../demo/kittiwake.yaml", "../../demo/friday-evening.yaml"
 	for _, args := range [][]string{
@@ -97,6 +98,9 @@ func TestTheServiceDoesTheSameWork(t *testing.T) {
 		{"fires", "-cron", "30 4 * * *", "-zone", "Europe/Lisbon", "-from", "2026-03-28T00:00:00Z"}, {"sample", model, "manifest-drop"},
 		{"convert", model, "-to", "asyncapi"}, {"convert", "../../demo/import/harbour-lamps.asyncapi.yaml", "-from", "asyncapi", "-to", "model"},
 		{"learn", "../../demo/import/quay-traces.jsonl", "-out", "DIR/learnt"}, {"fmt", model, "-check"}, {"check", "-"}, {"learn", "-"},
+		{"size", model, "-scenario", "../../demo/quiet-tuesday.yaml", "-vary", "nodes.clear-consignment.concurrency=1..8"},
+		{"run", model, "-scenario", "../../demo/quiet-tuesday.yaml", "-replications", "3", "-out", "DIR/one"}, {"run", model, "-scenario", "../../demo/quiet-tuesday.yaml", "-replications", "3", "-set", "nodes.clear-consignment.concurrency=20", "-out", "DIR/two"},
+		{"compare", "DIR/one/result.json", "DIR/two/result.json"}, {"report", model, "-scenario", "../../demo/quiet-tuesday.yaml", "-out", "DIR/report.html"},
 	} {
 		in := func(dir string) []string {
 			out := []string{}
@@ -108,17 +112,16 @@ func TestTheServiceDoesTheSameWork(t *testing.T) {
 		var wantOut, wantErr, gotOut, gotErr bytes.Buffer
 		want := Main(context.Background(), in(here), strings.NewReader(small), &wantOut, &wantErr)
 		got := Main(context.Background(), append(in(there), "-server", s.url), strings.NewReader(small), &gotOut, &gotErr)
-		timing := regexp.MustCompile(`(?m)^.* events in .*$`) // how long it took, and that alone
-		require.Equal(t, timing.ReplaceAllString(wantOut.String(), ""), timing.ReplaceAllString(gotOut.String(), ""), "%v", args)
+		require.Equal(t, strings.ReplaceAll(timing.ReplaceAllString(wantOut.String(), ""), here, ""), strings.ReplaceAll(timing.ReplaceAllString(gotOut.String(), ""), there, ""), "%v", args)
 		require.Equal(t, strings.ReplaceAll(wantErr.String(), here, ""), strings.ReplaceAll(gotErr.String(), there, ""), "%v", args)
 		require.Equal(t, want, got, "%v", args)
 	}
-	for _, name := range []string{"weir.svg", "learnt/model.yaml", "learnt/scenario.yaml"} {
+	for _, name := range []string{"weir.svg", "learnt/model.yaml", "learnt/scenario.yaml", "report.html", "one/result.json", "two/result.json"} {
 		want, err := os.ReadFile(filepath.Join(here, name))
 		require.NoError(t, err)
 		got, err := os.ReadFile(filepath.Join(there, name))
 		require.NoError(t, err, name)
-		require.Equal(t, string(want), string(got), name)
+		require.Equal(t, timing.ReplaceAllString(string(want), ""), timing.ReplaceAllString(string(got), ""), name)
 	}
 	_, e := s.run(exitUsage, "run", model, "-export", "http://127.0.0.1:4318", "-server", s.url)
 	require.Contains(t, e, "the service sends nothing to other machines")
