@@ -15,6 +15,9 @@ type Update struct {
 	Run      int64   `json:"run"`
 	State    string  `json:"state" enum:"queued,running,done,failed,cancelled"`
 	Progress float64 `json:"progress" doc:"share that is done, 0 to 1"`
+	Entered  int64   `json:"entered" doc:"messages that came in so far"`
+	Lost     int64   `json:"lost" doc:"so far"`
+	Parked   int64   `json:"parked" doc:"so far"`
 	Left     float64 `json:"left_s" doc:"time left, as far as one can tell; 0: unknown"`
 	Error    string  `json:"error,omitempty"`
 }
@@ -26,7 +29,7 @@ func (u Update) Ended() bool {
 
 // UpdateOf tells how far a run is.
 func UpdateOf(r *store.Run) Update {
-	u := Update{Run: r.ID, State: r.State, Progress: r.Progress, Error: r.Error}
+	u := Update{Run: r.ID, State: r.State, Progress: r.Progress, Entered: r.Entered, Lost: r.Lost, Parked: r.Parked, Error: r.Error}
 	if r.State == store.Running && r.StartedAt != nil && r.Progress > 0.01 {
 		u.Left = time.Since(*r.StartedAt).Seconds() * (1 - r.Progress) / r.Progress
 	}

@@ -108,9 +108,9 @@ func (t *Task) replications() int { return t.Variants[0].Plan.Scenario.Replicati
 func (t *Task) Base() study.Plan { return t.Variants[0].Plan }
 
 // part works on one part and gives its result as bytes.
-func (t *Task) part(number int, progress func(share float64), stop func() string) ([]byte, error) {
+func (t *Task) part(number int, progress func(sim.Progress), stop func() string) ([]byte, error) {
 	if t.axes != nil {
-		point, err := study.RunPoint(t.axes, number, t.build, 1, progress, stop)
+		point, err := study.RunPoint(t.axes, number, t.build, 1, func(share float64) { progress(sim.Progress{Share: share}) }, stop)
 		if err != nil {
 			return nil, err
 		}

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"math"
 	"math/rand/v2"
 	"os"
 	"sync"
@@ -17,6 +16,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
 	"ironweir/core/document"
+	"ironweir/core/sim"
 	"ironweir/store"
 )
 
@@ -108,7 +108,7 @@ func (w *Worker) turn(ctx context.Context, job int64) error {
 	if err != nil {
 		return err
 	}
-	result, err := w.work(ctx, part)
+	result, last, err := w.work(ctx, part)
 	if ctx.Err() != nil { // stopping: another worker does it again
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 		defer cancel()
@@ -120,18 +120,19 @@ func (w *Worker) turn(ctx context.Context, job int64) error {
 	if err != nil {
 		return w.fail(ctx, part.Run, err)
 	}
-	err = w.retry(ctx, func() error { return w.store.FinishPart(ctx, part, result, w.merge) })
+	err = w.retry(ctx, func() error { return w.store.FinishPart(ctx, part, result, last, w.merge) })
 	w.announce(ctx, part.Run)
 	return err
 }
 
 // work simulates a part.
-func (w *Worker) work(ctx context.Context, part *store.Part) (result []byte, err error) {
+func (w *Worker) work(ctx context.Context, part *store.Part) (result []byte, last store.Progress, err error) {
 	ready, err := w.ready(ctx, part.Run)
 	if err != nil {
-		return nil, err
+		return nil, last, err
 	}
-	var share atomic.Uint64
+	var far atomic.Pointer[store.Progress]
+	far.Store(&store.Progress{})
 	var reason atomic.Pointer[string]
 	ended := make(chan struct{})
 	defer close(ended)
@@ -139,7 +140,7 @@ func (w *Worker) work(ctx context.Context, part *store.Part) (result []byte, err
 	go func() { // keeps the progress, and looks whether the part is to end
 		tick := time.NewTicker(watch)
 		defer tick.Stop()
-		began, kept := time.Now(), -1.0
+		began, kept := time.Now(), store.Progress{Share: -1}
 		for {
 			select {
 			case <-ended:
@@ -152,7 +153,7 @@ func (w *Worker) work(ctx context.Context, part *store.Part) (result []byte, err
 			if time.Since(began).Seconds() > ready.settings.MaxSeconds {
 				end(fmt.Sprintf("the limit of %g s of wall time", ready.settings.MaxSeconds))
 			}
-			now := math.Float64frombits(share.Load())
+			now := *far.Load()
 			short, cancel := context.WithTimeout(ctx, 2*time.Second)
 			if why, err := w.store.SetPartProgress(short, part, now); err == nil && why != "" {
 				end(why)
@@ -170,12 +171,15 @@ func (w *Worker) work(ctx context.Context, part *store.Part) (result []byte, err
 			err = badTask{fmt.Errorf("a fault of the engine: %v", p)}
 		}
 	}()
-	return ready.task.part(part.Number, func(s float64) { share.Store(math.Float64bits(s)) }, func() string {
+	result, err = ready.task.part(part.Number, func(p sim.Progress) {
+		far.Store(&store.Progress{Share: p.Share, Entered: p.Entered, Lost: p.Lost, Parked: p.Parked})
+	}, func() string {
 		if why := reason.Load(); why != nil {
 			return *why
 		}
 		return ""
 	})
+	return result, *far.Load(), err
 }
 
 // ready makes a run ready, once for the parts that follow each other.

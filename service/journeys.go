@@ -1,8 +1,11 @@
 package service
 
 import (
+	"bytes"
+	"compress/gzip"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"strings"
@@ -23,18 +26,9 @@ import (
 // badly, and a sample of the others.
 var retold = sim.JourneyLimits{Bad: 200, Others: 100}
 
-// keptSamples is how many runs' journeys are kept at hand; they can always be
-// told again.
-const keptSamples = 4
-
 // teller tells journeys by simulating the first replication of a run again, one
-// at a time.
-type teller struct {
-	telling sync.Mutex // held while a run is simulated again
-	mu      sync.Mutex // of what follows
-	kept    map[int64][]sim.Journey
-	order   []int64
-}
+// run at a time; what was told is kept with the run.
+type teller struct{ sync.Mutex }
 
 // JourneyLine is a journey without its steps.
 type JourneyLine struct {
@@ -99,18 +93,18 @@ func (p *past) plan(ctx context.Context) sim.Plan {
 	return plan.Replication(0)
 }
 
-// journeys gives the sample of a run's journeys.
+// journeys gives the sample of a run's journeys: as it was kept, or told now.
 func (v *Service) journeys(ctx context.Context, id int64) ([]sim.Journey, error) {
 	if _, err := v.run(ctx, id); err != nil { // it must lie in this workspace
 		return nil, err
 	}
-	if told, ok := v.teller.find(id); ok {
-		return told, nil
+	if told, err := v.keptJourneys(ctx, id); told != nil || err != nil {
+		return told, err
 	}
-	v.teller.telling.Lock()
-	defer v.teller.telling.Unlock()
-	if told, ok := v.teller.find(id); ok { // somebody has asked meanwhile
-		return told, nil
+	v.teller.Lock()
+	defer v.teller.Unlock()
+	if told, err := v.keptJourneys(ctx, id); told != nil || err != nil { // somebody has asked meanwhile
+		return told, err
 	}
 	p, err := v.past(ctx, id)
 	if err != nil {
@@ -123,30 +117,41 @@ func (v *Service) journeys(ctx context.Context, id int64) ([]sim.Journey, error)
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
-	v.teller.keep(id, told)
+	if p.run.FinishedAt == nil {
+		return told, nil
+	}
+	var packed bytes.Buffer
+	zip := gzip.NewWriter(&packed)
+	if err := json.NewEncoder(zip).Encode(told); err != nil {
+		return nil, v.failure(err, "journeys")
+	}
+	if err := zip.Close(); err != nil {
+		return nil, v.failure(err, "journeys")
+	}
+	if err := v.store.SaveJourneys(ctx, id, packed.Bytes()); err != nil {
+		return nil, v.failure(err, "journeys")
+	}
 	return told, nil
 }
 
-func (t *teller) find(id int64) ([]sim.Journey, bool) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	told, ok := t.kept[id]
-	return told, ok
-}
-
-// keep keeps the journeys of a run, and drops those of the one kept longest.
-func (t *teller) keep(id int64, told []sim.Journey) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if t.kept == nil {
-		t.kept = map[int64][]sim.Journey{}
+// keptJourneys gives the journeys that were kept with a run; nil: none were.
+func (v *Service) keptJourneys(ctx context.Context, id int64) ([]sim.Journey, error) {
+	packed, err := v.store.Journeys(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
 	}
-	if len(t.order) == keptSamples {
-		delete(t.kept, t.order[0])
-		t.order = t.order[1:]
+	if err != nil {
+		return nil, v.failure(err, "journeys")
 	}
-	t.kept[id] = told
-	t.order = append(t.order, id)
+	zip, err := gzip.NewReader(bytes.NewReader(packed))
+	if err != nil {
+		return nil, v.failure(err, "journeys")
+	}
+	told := []sim.Journey{}
+	if err := json.NewDecoder(zip).Decode(&told); err != nil {
+		return nil, v.failure(err, "journeys")
+	}
+	return told, nil
 }
 
 // ends says where a journey ended badly, in the words of its last such step.

@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"context"
 	"fmt"
 	"testing"
 	"time"
@@ -17,6 +18,15 @@ func TestJourneysOfARunAreTold(t *testing.T) {
 	require.Eventually(t, func() bool { return r.do("GET", path, nil, 200)["state"] == "done" }, time.Minute, 50*time.Millisecond)
 
 	all := r.do("GET", path+"/journeys", nil, 200)
+	require.Equal(t, all["journeys"], r.do("GET", path+"/journeys", nil, 200)["journeys"], "what was told is kept")
+	ledger := r.do("GET", path+"/result", nil, 200)["ledger"].(map[string]any)
+	ended := r.do("GET", path, nil, 200)
+	require.Equal(t, ledger["entered"], ended["entered"], "the live numbers end with those of the result")
+	require.Equal(t, ledger["lost"].(map[string]any)["total"], ended["lost"])
+	require.Equal(t, ledger["parked"], ended["parked"])
+	kept, err := r.store.Journeys(context.Background(), int64(run["id"].(float64)))
+	require.NoError(t, err)
+	require.NotEmpty(t, kept)
 	damaged := r.do("GET", path+"/journeys?outcome=damaged&node=mail", nil, 200)["journeys"].([]any)
 	require.NotEmpty(t, damaged)
 	require.Less(t, len(damaged), len(all["journeys"].([]any)))

@@ -45,10 +45,16 @@ func (s *Store) TakePart(ctx context.Context, worker, job int64) (*Part, error) 
 	return &found[0], nil
 }
 
+// Progress is how far a part is, and what has happened in it so far.
+type Progress struct {
+	Share                 float64
+	Entered, Lost, Parked int64
+}
+
 // SetPartProgress keeps how far a part is, and tells whether and why its run is
 // to end early.
-func (s *Store) SetPartProgress(ctx context.Context, p *Part, share float64) (stopping string, err error) {
-	if _, err := s.pool.Exec(ctx, "UPDATE run_parts SET progress = $3 WHERE run_id = $1 AND number = $2 AND state = 'running'", p.Run, p.Number, share); err != nil {
+func (s *Store) SetPartProgress(ctx context.Context, p *Part, now Progress) (stopping string, err error) {
+	if _, err := s.pool.Exec(ctx, "UPDATE run_parts SET progress = $3, entered = $4, lost = $5, parked = $6 WHERE run_id = $1 AND number = $2 AND state = 'running'", p.Run, p.Number, now.Share, now.Entered, now.Lost, now.Parked); err != nil {
 		return "", translate(err)
 	}
 	err = s.pool.QueryRow(ctx, "SELECT CASE WHEN state IN ('queued', 'running') THEN stopping ELSE 'it has ended' END FROM runs WHERE id = $1", p.Run).Scan(&stopping)
@@ -58,7 +64,7 @@ func (s *Store) SetPartProgress(ctx context.Context, p *Part, share float64) (st
 // FinishPart keeps the result of a part; with the last one of a run, the merging
 // is asked for. A part that somebody else has finished meanwhile stays as it is:
 // both got the same.
-func (s *Store) FinishPart(ctx context.Context, p *Part, result []byte, merge EnqueueMerge) error {
+func (s *Store) FinishPart(ctx context.Context, p *Part, result []byte, last Progress, merge EnqueueMerge) error {
 	return s.transact(ctx, func(tx transaction) error {
 		// The run's row first, so that two last parts do not each see the other open.
 		var state string
@@ -68,7 +74,7 @@ func (s *Store) FinishPart(ctx context.Context, p *Part, result []byte, merge En
 			}
 			return err
 		}
-		done, err := tx.px.Exec(ctx, "UPDATE run_parts SET state = 'done', progress = 1, result = $3, worker = NULL WHERE run_id = $1 AND number = $2 AND state <> 'done'", p.Run, p.Number, result)
+		done, err := tx.px.Exec(ctx, "UPDATE run_parts SET state = 'done', progress = 1, result = $3, worker = NULL, entered = $4, lost = $5, parked = $6 WHERE run_id = $1 AND number = $2 AND state <> 'done'", p.Run, p.Number, result, last.Entered, last.Lost, last.Parked)
 		if err != nil || done.RowsAffected() == 0 || state != Running {
 			return err
 		}

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -63,6 +64,9 @@ type Run struct {
 	Stopping   string          `json:"stopping,omitempty" doc:"why it is being ended early"`
 	Error      string          `json:"error,omitempty"`
 	Progress   float64         `json:"progress" gorm:"->"`
+	Entered    int64           `json:"entered" gorm:"->" doc:"messages that came in so far, in all parts"`
+	Lost       int64           `json:"lost" gorm:"->" doc:"so far"`
+	Parked     int64           `json:"parked" gorm:"->" doc:"so far"`
 	Author     string          `json:"author"`
 	Result     json.RawMessage `json:"-" gorm:"type:jsonb"`
 	CreatedAt  time.Time       `json:"created_at"`
@@ -86,7 +90,7 @@ func (s *Store) CreateRun(ctx context.Context, w *Workspace, model string, r *Ru
 			return 0, err
 		}
 		r.ModelID, r.State, r.Model, r.Workspace = m.ID, Queued, model, w.Name
-		if err := tx.Omit("Result", "Model", "Workspace", "Kind", "Progress", "StartedAt", "FinishedAt").Create(r).Error; err != nil {
+		if err := tx.Omit("Result", "Model", "Workspace", "Kind", "Progress", "Entered", "Lost", "Parked", "StartedAt", "FinishedAt").Create(r).Error; err != nil {
 			return 0, err
 		}
 		if err := tx.Exec("INSERT INTO run_parts (run_id, number) SELECT ?, generate_series(0, ?)", r.ID, r.Parts-1).Error; err != nil {
@@ -109,8 +113,9 @@ func (s *Store) CreateRun(ctx context.Context, w *Workspace, model string, r *Ru
 
 const runQuery = `SELECT r.id, r.model_id, w.name AS workspace, m.name AS model, r.revision, r.scenario, r.text, r.study, r.parts, r.state, r.stopping, r.error, r.author, r.created_at, r.started_at, r.finished_at,
 	CASE WHEN r.study ? 'sweep' THEN 'sweep' WHEN r.study ? 'variants' THEN 'variants' ELSE 'run' END AS kind,
-	CASE WHEN r.finished_at IS NOT NULL THEN 1 ELSE coalesce((SELECT avg(CASE state WHEN 'done' THEN 1 ELSE progress END) FROM run_parts WHERE run_id = r.id), 0) END AS progress
-	FROM runs r JOIN models m ON m.id = r.model_id JOIN workspaces w ON w.id = m.workspace_id `
+	CASE WHEN r.finished_at IS NOT NULL THEN 1 ELSE coalesce(p.progress, 0) END AS progress, coalesce(p.entered, 0), coalesce(p.lost, 0), coalesce(p.parked, 0)
+	FROM runs r JOIN models m ON m.id = r.model_id JOIN workspaces w ON w.id = m.workspace_id
+	LEFT JOIN LATERAL (SELECT avg(CASE state WHEN 'done' THEN 1 ELSE progress END) AS progress, sum(entered)::bigint AS entered, sum(lost)::bigint AS lost, sum(parked)::bigint AS parked FROM run_parts WHERE run_id = r.id) p ON true `
 
 // scanRuns reads runs. The query has an operator that GORM would take for a
 // placeholder, so it goes to the connections themselves.
@@ -121,7 +126,7 @@ func (s *Store) scanRuns(ctx context.Context, tail string, args ...any) ([]Run, 
 	}
 	out, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (Run, error) {
 		var r Run
-		err := row.Scan(&r.ID, &r.ModelID, &r.Workspace, &r.Model, &r.Revision, &r.Scenario, &r.Text, &r.Study, &r.Parts, &r.State, &r.Stopping, &r.Error, &r.Author, &r.CreatedAt, &r.StartedAt, &r.FinishedAt, &r.Kind, &r.Progress)
+		err := row.Scan(&r.ID, &r.ModelID, &r.Workspace, &r.Model, &r.Revision, &r.Scenario, &r.Text, &r.Study, &r.Parts, &r.State, &r.Stopping, &r.Error, &r.Author, &r.CreatedAt, &r.StartedAt, &r.FinishedAt, &r.Kind, &r.Progress, &r.Entered, &r.Lost, &r.Parked)
 		return r, err
 	})
 	if out == nil {
@@ -165,6 +170,22 @@ func (s *Store) Result(ctx context.Context, id int64) (json.RawMessage, error) {
 		return nil, translate(err)
 	}
 	return rows[0].Result, nil
+}
+
+// Journeys gives what SaveJourneys kept of a run.
+func (s *Store) Journeys(ctx context.Context, run int64) ([]byte, error) {
+	var kept []byte
+	err := s.pool.QueryRow(ctx, "SELECT journeys FROM run_journeys WHERE run_id = $1", run).Scan(&kept)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil, ErrNotFound
+	}
+	return kept, translate(err)
+}
+
+// SaveJourneys keeps the journeys of a run, which never change.
+func (s *Store) SaveJourneys(ctx context.Context, run int64, journeys []byte) error {
+	_, err := s.pool.Exec(ctx, "INSERT INTO run_journeys (run_id, journeys) VALUES ($1, $2) ON CONFLICT DO NOTHING", run, journeys)
+	return translate(err)
 }
 
 // DeleteRun removes a run with its result.

@@ -62,11 +62,17 @@ type Plan struct {
 	Inputs      Inputs
 	Replication int
 	Limits      Limits
-	Progress    func(share float64) // called at most 400 times, or nil
-	Stop        func() string       // asked now and then; a reason ends the run early; or nil
-	Audit       bool                // check the ledger after every event (for tests)
-	General     bool                // never take the straight way (for tests)
+	Progress    func(Progress) // called at most 400 times, or nil
+	Stop        func() string  // asked now and then; a reason ends the run early; or nil
+	Audit       bool           // check the ledger after every event (for tests)
+	General     bool           // never take the straight way (for tests)
 	follow      *FollowPlan
+}
+
+// Progress is how far a replication is, and what has happened in it so far.
+type Progress struct {
+	Share                 float64 // 0 to 1
+	Entered, Lost, Parked int64
 }
 
 // Inputs are the contents of files that a scenario names.

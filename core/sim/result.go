@@ -262,7 +262,12 @@ func (e *engine) sample() {
 	}
 	e.checkAlarms()
 	if e.plan.Progress != nil {
-		e.plan.Progress(float64(e.now) / float64(e.end))
+		p := Progress{Share: float64(e.now) / float64(e.end), Entered: e.tally.entered}
+		for i := range e.nodes {
+			p.Lost += e.nodes[i].lost()
+			p.Parked += e.nodes[i].fates[Parked]
+		}
+		e.plan.Progress(p)
 	}
 	if e.now+step < e.end {
 		e.first(e.now+step, evSample, 0)

@@ -49,7 +49,8 @@ func (p *Plan) simulate() ([]*sim.Result, error) {
 					return
 				}
 				plan := p.Replication(r)
-				plan.Progress = func(share float64) {
+				plan.Progress = func(now sim.Progress) {
+					share := now.Share
 					shares[r].Store(uint64(share * 1e6))
 					report(shares, p.Progress)
 				}

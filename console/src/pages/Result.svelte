@@ -23,6 +23,7 @@
   let sweep = $state.raw<Schemas["RunSweep"] | undefined>();
   let trouble = $state("");
   let progress = $state(0);
+  let soFar = $state.raw({ entered: 0, lost: 0, parked: 0 });
   let left = $state(0);
   let status = $state("");
   let measure = $state("depth");
@@ -53,8 +54,8 @@
   function follow() {
     events = new EventSource(`/api/v1/workspaces/${here()}/runs/${id}/events`);
     events.addEventListener("progress", async (e) => {
-      const u = JSON.parse((e as MessageEvent).data) as { state: string; progress: number; left_s: number; error?: string };
-      [status, progress, left] = [u.state, u.progress, u.left_s];
+      const u = JSON.parse((e as MessageEvent).data) as { state: string; progress: number; left_s: number; entered: number; lost: number; parked: number; error?: string };
+      [status, progress, left, soFar] = [u.state, u.progress, u.left_s, u];
       if (["done", "failed", "cancelled"].includes(u.state)) {
         events?.close();
         if (u.state === "failed") trouble = u.error ?? "The run failed.";
@@ -126,6 +127,7 @@
   {/if}
   {#if under}
     <ProgressBar value={progress * 100} max={100} labelText={status === "queued" ? "Waiting for its turn" : `Simulating: ${share(progress)}`} helperText={left > 0 ? `about ${duration(left)} left` : ""} />
+    {#if soFar.entered > 0}<p class="so-far" aria-live="polite"><b>{count(soFar.entered)}</b> came in, <b>{count(soFar.lost)}</b> lost, <b>{count(soFar.parked)}</b> parked so far</p>{/if}
     <Button kind="danger-tertiary" size="small" icon={Stop} on:click={cancel} style="margin-top: 1rem">Cancel</Button>
   {/if}
   {#if variants}<VariantsResult result={variants} />{/if}
