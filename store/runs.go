@@ -64,9 +64,9 @@ type Run struct {
 	Stopping   string          `json:"stopping,omitempty" doc:"why it is being ended early"`
 	Error      string          `json:"error,omitempty"`
 	Progress   float64         `json:"progress" gorm:"->"`
-	Entered    int64           `json:"entered" gorm:"->" doc:"messages that came in so far, in all parts"`
-	Lost       int64           `json:"lost" gorm:"->" doc:"so far"`
-	Parked     int64           `json:"parked" gorm:"->" doc:"so far"`
+	Entered    int64           `json:"entered" gorm:"->" doc:"messages that came in so far, in all parts; while it goes on"`
+	Lost       int64           `json:"lost" gorm:"->" doc:"so far, while it goes on"`
+	Parked     int64           `json:"parked" gorm:"->" doc:"so far, while it goes on"`
 	Author     string          `json:"author"`
 	Result     json.RawMessage `json:"-" gorm:"type:jsonb"`
 	CreatedAt  time.Time       `json:"created_at"`

@@ -86,7 +86,7 @@ func TestTheServiceDoesTheSameWork(t *testing.T) {
 	s.run(0, "login", "-server", s.url, "-link", s.link)
 	here, there := t.TempDir(), t.TempDir()
 	timing := regexp.MustCompile(`(?m)^.* events in .*$|"(events_per_s|wall_s)": [0-9.e+-]+`) // how long it took, and that alone
-	small := "ironweir: topology/1\nname: small\nnodes: {q: {kind: queue}}\n" // on standard input
+	small := "ironweir: topology/1\nname: small\nnodes: {q: {kind: queue}}\n"                 // on standard input
 	draft, model, friday := "../../demo/kittiwake-draft.yaml", "../../demo/kittiwake.yaml", "../../demo/friday-evening.yaml"
 	for _, args := range [][]string{
 		{"check", draft}, {"check", draft, "-format", "sarif"}, {"check", model, "-format", "json"}, {"check", "no-such.yaml"}, {"check", model, "-no-such-flag"},
