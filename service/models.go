@@ -76,6 +76,23 @@ func read(name, text string) (*model.Value, *graph.Graph, error) {
 	return written, g, err
 }
 
+// largeText is the size, in bytes, from which texts are checked one at a time, so
+// that a few giant models do not take the machine from everybody else.
+const largeText = 256 << 10
+
+// checkInTurn reads and checks a topology; a large one when its turn has come.
+func (v *Service) checkInTurn(ctx context.Context, name, text string) (*Checked, error) {
+	if len(text) >= largeText {
+		select {
+		case v.large <- struct{}{}:
+			defer func() { <-v.large }()
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+	return checkText(name, text)
+}
+
 // checkText reads and checks a topology.
 func checkText(name, text string) (*Checked, error) {
 	written, g, err := read(name, text)
@@ -119,8 +136,8 @@ func answerRevision(ctx context.Context, name string, r *store.Revision) *revisi
 func etag(number int) string { return `"` + strconv.Itoa(number) + `"` }
 
 // revisionOf checks a text and makes the revision that keeps it.
-func revisionOf(ctx context.Context, name, text, note string) (*store.Revision, error) {
-	checked, err := checkText(name+".yaml", text)
+func (v *Service) revisionOf(ctx context.Context, name, text, note string) (*store.Revision, error) {
+	checked, err := v.checkInTurn(ctx, name+".yaml", text)
 	if err != nil {
 		return nil, err
 	}
@@ -146,7 +163,7 @@ type ModelPath struct {
 func (v *Service) modelRoutes() {
 	register(v, store.Viewer, huma.Operation{OperationID: "check", Method: http.MethodPost, Path: "/api/v1/check", Summary: "Check a topology's text, and give what is drawn of it", MaxBodyBytes: MaxBody},
 		func(ctx context.Context, in *struct{ Body textBody }) (*struct{ Body *Checked }, error) {
-			checked, err := checkText("model.yaml", in.Body.Text)
+			checked, err := v.checkInTurn(ctx, "model.yaml", in.Body.Text)
 			if err != nil {
 				return nil, badFile(err)
 			}
@@ -195,7 +212,7 @@ func (v *Service) modelRoutes() {
 				Note string `json:"note,omitempty" maxLength:"1000"`
 			}
 		}) (*revisionAnswer, error) {
-			r, err := revisionOf(ctx, in.Body.Name, in.Body.Text, in.Body.Note)
+			r, err := v.revisionOf(ctx, in.Body.Name, in.Body.Text, in.Body.Note)
 			if err != nil {
 				return nil, badFile(err)
 			}
@@ -286,7 +303,7 @@ func (v *Service) modelRoutes() {
 			if err != nil {
 				return nil, huma.NewError(http.StatusPreconditionRequired, "say with If-Match which revision was edited")
 			}
-			r, err := revisionOf(ctx, in.Name, in.Body.Text, in.Body.Note)
+			r, err := v.revisionOf(ctx, in.Name, in.Body.Text, in.Body.Note)
 			if err != nil {
 				return nil, badFile(err)
 			}

@@ -6,9 +6,11 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"ironweir/store"
@@ -123,6 +125,20 @@ func TestHostileModelsHarmNothing(t *testing.T) {
 		require.NotEmpty(t, answer["detail"], name)
 	}
 	r.http.Timeout = 2 * time.Minute
+	var several sync.WaitGroup // which take turns, while a small one is answered meanwhile
+	for range 3 {
+		several.Add(1)
+		go func() {
+			defer several.Done()
+			answer, err := r.http.Post(r.url+"/api/v1/check", "application/json", strings.NewReader(fmt.Sprintf(`{"text": %q}`, huge.String())))
+			if assert.NoError(t, err) {
+				assert.Equal(t, 200, answer.StatusCode)
+				answer.Body.Close()
+			}
+		}()
+	}
+	r.do("POST", "/api/v1/check", map[string]any{"text": "ironweir: topology/1\nname: small\nnodes: {q: {kind: queue}}\n"}, 200)
+	several.Wait()
 	req, err := http.NewRequest("POST", r.url+"/api/v1/check", strings.NewReader(fmt.Sprintf(`{"text": %q}`, huge.String())))
 	require.NoError(t, err)
 	req.Header.Set("Content-Type", "application/json")

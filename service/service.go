@@ -56,6 +56,7 @@ type Service struct {
 	origins *http.CrossOriginProtection
 	teller  teller
 
+	large       chan struct{} // held while a large text is checked
 	rehearsals  rehearsals
 	callers     sync.Map // by credentials and workspace, for a few seconds
 	callersKept atomic.Int64
@@ -73,7 +74,7 @@ type Options struct {
 func New(s *store.Store, queue *jobs.Queue, log *slog.Logger, options Options) *Service {
 	gin.SetMode(gin.ReleaseMode)
 	huma.DefaultArrayNullable = false // our lists are never null
-	v := &Service{store: s, queue: queue, log: log, options: options, engine: gin.New(), origins: http.NewCrossOriginProtection()}
+	v := &Service{store: s, queue: queue, log: log, options: options, engine: gin.New(), large: make(chan struct{}, 1), origins: http.NewCrossOriginProtection()}
 	v.engine.HandleMethodNotAllowed = true
 	v.measure()
 	v.engine.Use(v.observe, v.recover, headers, limitBody)
