@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -176,5 +177,58 @@ func TestTheTextCompletes(t *testing.T) {
 	b.do(chromedp.KeyEvent("nd: fu"))
 	b.says(".cm-tooltip-autocomplete", "function")
 	b.says(".cm-tooltip-autocomplete", "Runs for each message or batch.")
+	b.clean()
+}
+
+// TestAPartOfTheBoardIsLookedAt: a node's neighbours, what can happen from it on,
+// what leads there; and the model as a picture.
+func TestAPartOfTheBoardIsLookedAt(t *testing.T) {
+	needConsole(t)
+	r := start(t)
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="axle-scale"]`), chromedp.Click(`[data-node="axle-scale"] .face`))
+	b.press("From here on")
+	b.eventually("what cannot happen from here is pale", func() bool { return b.count(`[data-node="mail"][data-lit="dim"]`) == 1 })
+	require.Equal(t, 1, b.count(`[data-node="lane-weights"][data-lit="lit"]`))
+	b.axe("a part of the board")
+	b.shoot("board-onward")
+	b.do(chromedp.Click(`[data-node="weigh-lane"] .face`))
+	b.press("What leads here")
+	b.eventually("what does not lead here is pale", func() bool { return b.count(`[data-node="lane-weights"][data-lit="dim"]`) == 1 })
+	require.Equal(t, 1, b.count(`[data-node="axle-scale"][data-lit="lit"]`))
+	b.press("All")
+	b.eventually("all is shown", func() bool { return b.count(`[data-lit="dim"]`) == 0 })
+	b.press("SVG") // the command line draws it; here it only answers
+	b.eventually("it is told that nothing was drawn", func() bool { return strings.Contains(b.text(".bench"), "Not drawn") })
+	b.clean()
+}
+
+// TestPagesAreReadNarrowAndOnPaper: nothing is wider than the window, and what is
+// printed has no buttons.
+func TestPagesAreReadNarrowAndOnPaper(t *testing.T) {
+	needConsole(t)
+	r := start(t).signIn()
+	r.do("POST", "/api/v1/workspaces/main/models/kittiwake-draft/runs", map[string]any{"scenario": "friday-evening"}, 202)
+	r.untilState("/api/v1/workspaces/main/runs/1", "done")
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/w/main/runs/1"), chromedp.WaitVisible(`tr[data-fate="sum"]`), chromedp.WaitVisible("figure svg"))
+	require.GreaterOrEqual(t, b.count("figure svg rect"), 8)
+	require.Positive(t, b.count("figure svg rect.bad"))
+	b.scroll(250)
+	b.shoot("flow")
+	b.do(chromedp.EmulateViewport(480, 900))
+	for _, page := range []string{"/w/main", "/w/main/runs", "/w/main/runs/1", "/w/main/models/kittiwake", "/settings"} {
+		b.do(chromedp.Navigate(b.url+page), chromedp.WaitVisible("#main-content"))
+		time.Sleep(500 * time.Millisecond)
+		b.shoot("narrow" + strings.ReplaceAll(page, "/", "-"))
+		wide, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`(at => at.scrollWidth <= at.clientWidth + 1 ? "" : [...at.querySelectorAll("*")].filter((x) => x.getBoundingClientRect().right > 482 && !x.closest("svg, .board, .bx--data-table-container, .list, .chart, .cm-editor, .bx--assistive-text")).slice(0, 5).map((x) => x.outerHTML.slice(0, 90)).join("\n"))(document.querySelector(".page, .bench"))`))
+		require.NoError(t, err)
+		require.Empty(t, wide, "%s is wider than a narrow window", page)
+	}
+	b.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(b.url+"/w/main/runs/1"), chromedp.WaitVisible(`tr[data-fate="sum"]`))
+	_, err := chromedp.Call(b.ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Media: "print"})
+	require.NoError(t, err)
+	require.True(t, b.eval(`getComputedStyle(document.querySelector(".bx--header")).display === "none" && [...document.querySelectorAll(".page .bx--btn")].every((x) => getComputedStyle(x).display === "none")`))
+	require.True(t, b.eval(`document.querySelector(".page").scrollHeight <= document.querySelector(".page").clientHeight + 1`), "the page is as long as what it says")
 	b.clean()
 }

@@ -171,8 +171,9 @@
   .side > :global(.bx--content-switcher) { flex: none; margin: 0.375rem 0.75rem; width: calc(100% - 1.5rem); }
   .inner { flex: 1; min-height: 0; overflow: auto; padding: 0.5rem 0.75rem 1rem; font-size: 0.8125rem; }
   @media (max-width: 800px) {
-    .stage { grid-template: auto auto auto 50vh auto / 1fr; overflow: auto; }
-    .bar { flex-wrap: wrap; }
+    .stage { grid-template: auto auto auto 50vh auto / minmax(0, 1fr); overflow: auto; }
+    .bar, .actions { flex-wrap: wrap; }
+    .actions { margin-left: 0; }
     .side { grid-column: 1; grid-row: 5; border-left: none; }
   }
 </style>

@@ -7,6 +7,7 @@
   import { count, duration, share } from "../lib/words";
   import AtRest from "../parts/AtRest.svelte";
   import Journeys from "../parts/Journeys.svelte";
+  import FlowPicture from "../parts/FlowPicture.svelte";
   import Ledger from "../parts/Ledger.svelte";
   import StateTag from "../parts/StateTag.svelte";
   import Replay from "../parts/Replay.svelte";
@@ -143,6 +144,7 @@
       <InlineNotification kind="error" lowContrast hideCloseButton title="A loop:" subtitle="{loop.nodes.join(' → ')} — {loop.rounds.mean.toFixed(1)} rounds in the mean, {count(loop.rounds.max)} at most{loop.grows ? `; it grows, from ${loop.rate[0].toPrecision(3)} to ${loop.rate[1].toPrecision(3)} a second` : ''}" style="max-width: none" />
     {/each}
     <Ledger ledger={result.ledger} />
+    <FlowPicture {result} />
     <p class="quiet">{count(result.journeys.count)} journeys: {count(result.journeys.complete)} complete, {count(result.journeys.damaged)} damaged, {count(result.journeys.open)} open.</p>
 
     {#if Object.keys(result.expect).length}

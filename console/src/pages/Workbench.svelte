@@ -169,6 +169,23 @@
     }
   }
 
+  /** Saves the model as a picture. */
+  async function picture(format: "svg" | "png") {
+    const bytes = new TextEncoder().encode(text);
+    const { data, error } = await api.POST("/api/v1/commands/{command}", { params: { path: { command: "draw" } }, body: { args: ["model.yaml", "-format", format, "-out", "picture", "-findings"], files: { "model.yaml": btoa(Array.from(bytes, (b) => String.fromCharCode(b)).join("")) } } });
+    const made = data?.files?.["picture"];
+    if (error || !data || !made) {
+      notice = { kind: "error", title: "Not drawn.", subtitle: error ? sentence(error) : atob(data?.err ?? "") };
+      return;
+    }
+    const file = new Blob([Uint8Array.from(atob(made), (c) => c.charCodeAt(0))], { type: format === "svg" ? "image/svg+xml" : "image/png" });
+    const link = globalThis.document.createElement("a");
+    link.href = URL.createObjectURL(file);
+    link.download = `${name}.${format}`;
+    link.click();
+    URL.revokeObjectURL(link.href);
+  }
+
   async function add() {
     if (!adding) return;
     const { kind, name: called } = adding;
@@ -339,7 +356,7 @@
     {#if notice}
       <InlineNotification lowContrast kind={notice.kind} title={notice.title} subtitle={notice.subtitle} on:close={() => (notice = undefined)} style="max-width: none; margin: 0" timeout={notice.kind === "success" ? 4000 : 0} />
     {/if}
-    <div class="drawn"><Board {board} {findings} {chosen} {link} {catalogue} edits={visitor.edits} pinsKey="ironweir-pins-{here()}-{name}" onchoose={choose} onlink={chooseLink} onadd={(kind) => (adding = { kind, name: freeName(kind, board.nodes.map((n) => n.name)), wrong: "" })} onconnect={connect} onremove={removeChosen} lit={below === 1 ? lit : undefined} litLinks={below === 1 ? litLinks : undefined} /></div>
+    <div class="drawn"><Board {board} {findings} {chosen} {link} {catalogue} edits={visitor.edits} pinsKey="ironweir-pins-{here()}-{name}" onchoose={choose} onlink={chooseLink} onadd={(kind) => (adding = { kind, name: freeName(kind, board.nodes.map((n) => n.name)), wrong: "" })} onconnect={connect} onpicture={picture} onremove={removeChosen} lit={below === 1 ? lit : undefined} litLinks={below === 1 ? litLinks : undefined} /></div>
     <div class="found">
       <ContentSwitcher size="sm" bind:selectedIndex={below} aria-label="Below the board"><Switch text="Findings" /><Switch text="Try a message" /><Switch text="Schedules" /><Switch text="History" /></ContentSwitcher>
       <div class="inner">
@@ -420,14 +437,16 @@
   .bench > :global(.bx--inline-notification) { grid-column: 1 / -1; }
   .drawn { grid-column: 1; grid-row: 3; min-height: 0; }
   .found { grid-column: 1; grid-row: 4; min-height: 0; display: flex; flex-direction: column; border-top: 1px solid var(--cds-ui-03); }
+  .found > :global(.bx--content-switcher), .text > :global(.bx--content-switcher) { width: calc(100% - 1.5rem); }
   .found > :global(.bx--content-switcher) { max-width: 34rem; flex: none; margin: 0.375rem 0.75rem; }
   .inner { flex: 1; min-height: 0; overflow: auto; }
   .text { grid-column: 2; grid-row: 3 / 5; min-height: 0; border-left: 1px solid var(--cds-ui-03); display: flex; flex-direction: column; }
   .text > :global(.bx--content-switcher) { max-width: 22rem; flex: none; margin: 0.375rem 0.75rem; }
   .text > .inner { overflow: hidden; }
   @media (max-width: 800px) {
-    .bench { grid-template: auto auto 45vh auto 60vh / 1fr; overflow: auto; }
-    .bar { flex-wrap: wrap; }
+    .bench { grid-template: auto auto 45vh auto 60vh / minmax(0, 1fr); overflow: auto; }
+    .bar, .actions { flex-wrap: wrap; }
+    .actions { margin-left: 0; }
     .found { grid-row: 4; max-height: 40vh; }
     .text { grid-column: 1; grid-row: 5; border-left: none; }
   }

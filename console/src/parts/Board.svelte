@@ -5,6 +5,7 @@
   import type { Board, Finding, Schemas } from "../lib/api";
   import { fitted, layout, nodeHeight, nodeWidth, type Place } from "../lib/layout";
   import { theme } from "../lib/theme.svelte";
+  import { seenFrom, type View } from "../lib/ways";
   import BackEdge from "./BackEdge.svelte";
   import BoardNode, { type Badge } from "./BoardNode.svelte";
   import BoardTools from "./BoardTools.svelte";
@@ -22,6 +23,7 @@
     onadd = () => {},
     onconnect = () => {},
     onremove = () => {},
+    onpicture,
     lit = new Map(),
     litLinks = new Set(),
     badges = new Map(),
@@ -40,6 +42,7 @@
     onadd?: (kind: string) => void;
     onconnect?: (from: string, to: string) => void;
     onremove?: () => void; // what is chosen
+    onpicture?: (format: "svg" | "png") => void; // asks for the model as a picture
     lit?: Map<string, string>;
     litLinks?: Set<string>;
     badges?: Map<string, Badge>; // what a node says beside its kind
@@ -48,6 +51,8 @@
   } = $props();
 
   let looked = $state("");
+  let view = $state<View>("");
+  const seen = $derived(view && chosen && board.nodes.some((n) => n.name === chosen) ? seenFrom(board, chosen, view) : undefined);
   let pins = $state.raw<Record<string, Place>>(untrack(() => (pinsKey ? JSON.parse(localStorage.getItem(pinsKey) ?? "{}") : {})));
 
   function pin(name: string, place: Place) {
@@ -96,7 +101,7 @@
           state: loops.has(n.name) ? "loops" : loses.has(n.name) ? "loses" : "",
           codes: [...new Set(open.filter((f) => f.nodes[0] === n.name).map((f) => f.code))],
           chosen: n.name === chosen,
-          lit: looked ? (matches(n) ? "lit" : "dim") : lit.size ? (lit.get(n.name) ?? "dim") : "",
+          lit: looked ? (matches(n) ? "lit" : "dim") : seen ? (seen.nodes.has(n.name) ? "lit" : "dim") : lit.size ? (lit.get(n.name) ?? "dim") : "",
           badge: badges.get(n.name),
           edits,
         },
@@ -106,8 +111,8 @@
       .map((l) => {
         const colour = loopLinks.has(l.id) ? "var(--loops)" : "var(--board-edge)";
         const dash = { call: "7 4", failure: "2 3", "dead-letter": "1 5", success: "10 3", delivery: "", send: "" }[l.stroke];
-        const on = litLinks.has(l.id) || (l.stroke === "dead-letter" && lit.has(l.from) && lit.has(l.to));
-        const pale = lit.size ? !on : l.stroke === "dead-letter" || l.reach === "impossible";
+        const on = seen ? seen.links.has(l.id) : litLinks.has(l.id) || (l.stroke === "dead-letter" && lit.has(l.from) && lit.has(l.to));
+        const pale = seen || lit.size ? !on : l.stroke === "dead-letter" || l.reach === "impossible";
         return {
           id: l.id,
           source: l.from,
@@ -118,7 +123,7 @@
           label: loopLinks.has(l.id) || l.id === link || l.from === chosen || l.to === chosen ? l.label : undefined,
           type: (pins[l.to] ?? places.get(l.to)!).x <= (pins[l.from] ?? places.get(l.from)!).x ? "back" : "smoothstep",
           markerEnd: { type: l.stroke === "call" ? MarkerType.Arrow : MarkerType.ArrowClosed, color: colour, width: 22, height: 22, markerUnits: "userSpaceOnUse" },
-          style: `stroke: ${colour}; stroke-width: ${widths.has(l.id) ? widths.get(l.id) : loopLinks.has(l.id) || on || l.id === link ? 3 : l.stroke === "send" ? 1.2 : 1.6}; stroke-dasharray: ${dash}; opacity: ${pale ? (lit.size ? 0.2 : 0.45) : 1}`,
+          style: `stroke: ${colour}; stroke-width: ${widths.has(l.id) ? widths.get(l.id) : loopLinks.has(l.id) || on || l.id === link ? 3 : l.stroke === "send" ? 1.2 : 1.6}; stroke-dasharray: ${dash}; opacity: ${pale ? (seen || lit.size ? 0.2 : 0.45) : 1}`,
           labelStyle: "font-size: 10px; white-space: pre-line; text-align: center; background: var(--board-ground); color: var(--cds-text-02); padding: 0 3px; max-width: 130px;",
         };
       });
@@ -169,7 +174,7 @@
       }}
     >
       <Background gap={24} />
-      <BoardTools {board} {catalogue} {edits} pinned={Object.keys(pins).length > 0} laid={places} bind:looked {onadd} onlayout={unpin} onchoose={(name) => onchoose(name, line(name))} />
+      <BoardTools {board} {catalogue} {edits} pinned={Object.keys(pins).length > 0} laid={places} bind:looked bind:view {chosen} {seen} {onpicture} {onadd} onlayout={unpin} onchoose={(name) => onchoose(name, line(name))} />
       <Controls showLock={false} />
       {#if board.nodes.length > 40}<MiniMap pannable zoomable />{/if}
       <Panel position="top-right">

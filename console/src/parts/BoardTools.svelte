@@ -4,6 +4,7 @@
   import { Panel, useSvelteFlow } from "@xyflow/svelte";
   import type { Board, Schemas } from "../lib/api";
   import { fitted } from "../lib/layout";
+  import type { View } from "../lib/ways";
 
   let {
     board,
@@ -12,10 +13,14 @@
     pinned,
     laid,
     looked = $bindable(),
+    view = $bindable(),
+    chosen,
+    seen,
+    onpicture,
     onadd,
     onlayout,
     onchoose,
-  }: { board: Board; catalogue: Schemas["Catalogue"] | undefined; edits: boolean; pinned: boolean; laid: unknown; looked: string; onadd: (kind: string) => void; onlayout: () => void; onchoose: (name: string) => void } = $props();
+  }: { board: Board; catalogue: Schemas["Catalogue"] | undefined; edits: boolean; pinned: boolean; laid: unknown; looked: string; view: View; chosen: string; seen: { nodes: Set<string> } | undefined; onpicture?: (format: "svg" | "png") => void; onadd: (kind: string) => void; onlayout: () => void; onchoose: (name: string) => void } = $props();
 
   const flow = useSvelteFlow();
   const found = $derived(looked ? board.nodes.filter((n) => [n.name, n.kind, n.about, n.owner].some((t) => t.toLowerCase().includes(looked.toLowerCase()))) : []);
@@ -27,6 +32,17 @@
     if (first) first = false;
     else requestAnimationFrame(() => flow.fitView(fitted));
   });
+
+  const views: [View, string][] = [["", "All"], ["around", "Around"], ["onward", "From here on"], ["back", "What leads here"]];
+  $effect(() => {
+    if (!seen) return;
+    const nodes = [...seen.nodes].map((id) => ({ id }));
+    requestAnimationFrame(() => flow.fitView({ nodes, padding: 0.2, maxZoom: 1.2, duration: matchMedia("(prefers-reduced-motion: reduce)").matches ? 0 : 250 }));
+  });
+  function look(at: View) {
+    if (view && !at) flow.fitView(fitted);
+    view = at;
+  }
 
   function go() {
     if (!found.length) return;
@@ -45,6 +61,12 @@
     {/if}
     <div class="search"><Search size="sm" placeholder="Find a node" labelText="Find a node on the board" bind:value={looked} on:keydown={(e) => e.key === "Enter" && go()} on:clear={() => (looked = "")} /></div>
     {#if looked}<span class="count" role="status">{found.length === 0 ? "nothing found" : `${found.length} found, Enter goes there`}</span>{/if}
+    {#if chosen}
+      <div class="views" role="group" aria-label="What of the board is shown">
+        {#each views as [at, words] (at)}<button class="again" aria-pressed={view === at} onclick={() => look(at)}>{words}</button>{/each}
+      </div>
+    {/if}
+    {#if onpicture}<button class="again" onclick={() => onpicture("svg")}>SVG</button><button class="again" onclick={() => onpicture("png")}>PNG</button>{/if}
     {#if pinned}<button class="again" onclick={onlayout}>Lay out again</button>{/if}
   </div>
 </Panel>
@@ -55,5 +77,8 @@
   .tools :global(.adds.bx--overflow-menu) { width: auto; height: 2rem; }
   .add { display: flex; align-items: center; gap: 0.25rem; padding: 0 0.75rem; height: 2rem; font-size: 0.8125rem; background: var(--board-node); color: var(--board-ink); border: 1px solid var(--cds-ui-03); }
   .count, .again { font-size: 0.75rem; background: var(--board-node); color: var(--cds-text-02); padding: 0.25rem 0.5rem; border: 1px solid var(--cds-ui-03); }
-  .again { cursor: pointer; }
+  .again { cursor: pointer; min-height: 1.5rem; }
+  .again[aria-pressed="true"] { background: var(--board-ink); color: var(--board-node); }
+  .views { display: flex; }
+  .tools { flex-wrap: wrap; max-width: 40rem; }
 </style>
