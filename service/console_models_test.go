@@ -3,6 +3,7 @@ package service_test
 import (
 	"fmt"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -188,5 +189,41 @@ func TestRunsAreCompared(t *testing.T) {
 	b.says("main", "run 1: kittiwake-draft, revision 1, friday-evening")
 	b.says("tbody tr:first-child", "yes")
 	b.shoot("compare")
+	b.clean()
+}
+
+// TestAScenarioIsSetUpByForm: an outage is added by a press, its target and length
+// changed, an expectation taken; the text says the same, comments kept, and is
+// saved and run.
+func TestAScenarioIsSetUpByForm(t *testing.T) {
+	needConsole(t)
+	r := start(t).signIn()
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`))
+	b.press("Scenario")
+	b.press("Form")
+	b.do(chromedp.WaitVisible(`[data-traffic]`))
+	b.press("Incident")
+	b.do(chromedp.WaitVisible(`[data-incident="incident"]`))
+	change := func(row, field, value string) {
+		t.Helper()
+		require.True(t, b.eval(`(row => { const f = [...row.querySelectorAll("input, select")].find((x) => x.closest(".bx--form-item").textContent.trim().startsWith(`+strconv.Quote(field)+`)); f.value = `+strconv.Quote(value)+`; f.dispatchEvent(new Event("input", {bubbles: true})); f.dispatchEvent(new Event("change", {bubbles: true})); return true; })(document.querySelector(`+strconv.Quote(row)+`))`))
+	}
+	change(`[data-incident="incident"]`, "What", "goods-registry")
+	b.says(`[data-incident="incident"]`, "fails, a share of")
+	change(`[data-incident="incident"]`, "For", "45m")
+	b.press("the backlog is worked off")
+	b.do(chromedp.WaitVisible(`[data-expectation="all-done"]`))
+	b.axe("a scenario as a form")
+	b.shoot("scenario-form")
+	b.press("Save scenario")
+	b.eventually("it is saved", func() bool { return !strings.Contains(b.text(".pane .tools"), "changed") })
+	name := strings.Fields(b.text(".pane .tools"))[0]
+	text := r.do("GET", "/api/v1/workspaces/main/models/kittiwake/scenarios/"+name, nil, 200)["text"].(string)
+	require.Contains(t, text, "node: goods-registry")
+	require.Contains(t, text, "for: 45m")
+	require.Contains(t, text, "all-done: run.ledger.waiting < 100")
+	b.press("Run")
+	b.do(chromedp.WaitVisible(`[data-expect="all-done"]`))
 	b.clean()
 }

@@ -4,14 +4,15 @@ import { flowOf } from "./flow";
 
 const fates = { handled: 0, stored: 0, arrived: 0, passed: 0, ignored: 0, unmatched: 0, returned: 0, parked: 0, waiting: 0, running: 0, redelivered: 0, lost: { total: 0 } };
 const result = {
-  latency: { "door:work": { count: 90 }, "door:desk": { count: 10 }, "tick:work": { count: 5 }, "door:gone": { count: 3 } },
-  nodes: { door: { ...fates, passed: 100 }, work: { ...fates, handled: 95, lost: { total: 4 } }, desk: { ...fates, parked: 10 } },
+  latency: { "door:work": { count: 90 }, "door:desk": { count: 10 }, "tick:work": { count: 5 }, "door:gone": { count: 3 }, "door:taker": { count: 7 } },
+  links: { "slips:taker": { matched: 7 } },
+  nodes: { door: { ...fates, passed: 100 }, work: { ...fates, handled: 95, lost: { total: 4 } }, desk: { ...fates, parked: 10 }, slips: { ...fates, handled: 7 } },
 } as unknown as Pick<Result, "latency" | "nodes" | "links">;
 
 test("entries, where copies ended, and as what", () => {
   const { bars, bands } = flowOf(result, 300);
-  expect(bars.filter((b) => b.column === 0).map((b) => [b.name, b.amount])).toEqual([["door", 100], ["tick", 5]]);
-  expect(bars.filter((b) => b.column === 1).map((b) => b.name).sort()).toEqual(["desk", "work"]);
+  expect(bars.filter((b) => b.column === 0).map((b) => [b.name, b.amount])).toEqual([["door", 107], ["tick", 5]]);
+  expect(bars.filter((b) => b.column === 1).map((b) => b.name).sort()).toEqual(["desk", "slips", "work"]);
   expect(bars.filter((b) => b.bad).map((b) => b.name).sort()).toEqual(["lost", "parked"]);
   expect(bands.find((b) => b.from.name === "work" && b.to.name === "lost")).toMatchObject({ amount: 4, bad: true });
   expect(bands.some((b) => b.to.name === "gone")).toBe(false);

@@ -49,7 +49,12 @@ export function flowOf(result: Pick<Result, "latency" | "nodes" | "links">, heig
     way.amount += amount;
     ways.set(key, way);
   };
-  for (const [from, to, n] of first) if (ended.get(to)) add(0, from, place(to), n);
+  // What a function or outside system takes from a queue or stream ends there, by that account.
+  const source = (to: string) => (ended.get(to) ? to : Object.keys(result.links ?? {}).map((id) => id.split(":")).find(([from, name]) => name === to && ended.get(from))?.[0]);
+  for (const [from, to, n] of first) {
+    const at = source(to);
+    if (at) add(0, from, place(at), n);
+  }
   for (const [name, fate, n] of second) add(1, place(name), fate, n);
 
   const bars: Bar[] = [];

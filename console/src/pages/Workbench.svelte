@@ -378,7 +378,7 @@
         <div class="inner"><Inspector {document} {board} {catalogue} node={chosen} {link} edits={visitor.edits && wrong.length === 0} onamend={amend} onrename={rename} onremove={remove} onchoose={(n) => choose(n, 0)} onlink={chooseLink} /></div>
       {/if}
       <div class="inner" hidden={beside !== 2}>
-        <ScenarioEditor bind:this={scenarioEditor} model={name} entry={board.nodes.find((n) => n.role === "holds" || n.role === "starts")?.name ?? ""} bind:scenarios bind:chosen={scenario} />
+        <ScenarioEditor bind:this={scenarioEditor} model={name} {board} entry={board.nodes.find((n) => n.role === "holds" || n.role === "starts")?.name ?? ""} bind:scenarios bind:chosen={scenario} />
       </div>
     </div>
   </div>
@@ -444,10 +444,10 @@
   .text > :global(.bx--content-switcher) { max-width: 22rem; flex: none; margin: 0.375rem 0.75rem; }
   .text > .inner { overflow: hidden; }
   @media (max-width: 800px) {
-    .bench { grid-template: auto auto 45vh auto 60vh / minmax(0, 1fr); overflow: auto; }
+    .bench { grid-template: auto auto 45vh 40vh 60vh / minmax(0, 1fr); overflow: auto; }
     .bar, .actions { flex-wrap: wrap; }
     .actions { margin-left: 0; }
-    .found { grid-row: 4; max-height: 40vh; }
+    .found { grid-row: 4; height: 40vh; }
     .text { grid-column: 1; grid-row: 5; border-left: none; }
   }
 </style>

@@ -1,17 +1,20 @@
 <script lang="ts">
-  import { Button, InlineNotification, Modal, TextInput } from "carbon-components-svelte";
+  import { Button, ContentSwitcher, InlineNotification, Modal, Switch, TextInput } from "carbon-components-svelte";
   import Add from "carbon-icons-svelte/lib/Add.svelte";
   import Save from "carbon-icons-svelte/lib/Save.svelte";
-  import { api, sentence, troubles, type Schemas, type Trouble } from "../lib/api";
-  import { here } from "../lib/here.svelte";
+  import { api, sentence, troubles, type Board, type Schemas, type Trouble } from "../lib/api";
+  import { here, visitor } from "../lib/here.svelte";
+  import ScenarioForm from "./ScenarioForm.svelte";
   import TextEditor from "./TextEditor.svelte";
 
-  let { model, entry, scenarios = $bindable(), chosen = $bindable() }: { model: string; entry: string; scenarios: Schemas["Scenario"][]; chosen: string } = $props();
+  let { model, entry, board, scenarios = $bindable(), chosen = $bindable() }: { model: string; entry: string; board: Board; scenarios: Schemas["Scenario"][]; chosen: string } = $props();
 
   let drafts = $state<Record<string, string>>({}); // edited and not saved yet
   let wrong = $state.raw<Trouble[]>([]);
   let trouble = $state("");
   let making = $state(false);
+  let as = $state(0); // 0: as text, 1: as a form
+  const edit = (t: string) => (t === kept ? delete drafts[chosen] : (drafts[chosen] = t));
   let name = $state("");
 
   const kept = $derived(scenarios.find((s) => s.name === chosen)?.text ?? "");
@@ -72,7 +75,9 @@ expect:
     <InlineNotification kind="error" lowContrast title="Not saved." subtitle={[trouble, ...wrong.map((t) => `Line ${t.line}: ${t.message}`)].join(" ")} on:close={() => (trouble = "")} style="max-width: none; margin: 0" />
   {/if}
   {#if chosen}
-    <div class="text"><TextEditor {text} marks={wrong.map((t) => ({ ...t, severity: "error" as const }))} line={0} onedit={(t) => (t === kept ? delete drafts[chosen] : (drafts[chosen] = t))} label="The scenario's text" /></div>
+    <ContentSwitcher size="sm" bind:selectedIndex={as} aria-label="The scenario as" style="flex: none; width: 14rem; margin: 0.375rem 0.75rem"><Switch text="Text" /><Switch text="Form" /></ContentSwitcher>
+    <div class="text" hidden={as !== 0}><TextEditor {text} marks={wrong.map((t) => ({ ...t, severity: "error" as const }))} line={0} onedit={edit} label="The scenario's text" /></div>
+    {#if as === 1}<div class="text"><ScenarioForm {text} {board} edits={visitor.edits} onedit={edit} /></div>{/if}
   {:else}
     <p class="empty quiet">A scenario says how much comes in, what goes wrong and when, and what you expect to hold. Make one to run the model.</p>
   {/if}
