@@ -52,7 +52,7 @@ func (r *Rehearsal) ServeEvents(w http.ResponseWriter, req *http.Request, node, 
 		problem(w, http.StatusMethodNotAllowed, "events are posted")
 		return
 	}
-	if err := r.takesEvents(node); err != nil {
+	if err := r.knows(node); err != nil {
 		problem(w, http.StatusNotFound, err.Error())
 		return
 	}
@@ -75,7 +75,7 @@ func (r *Rehearsal) ServeEvents(w http.ResponseWriter, req *http.Request, node, 
 			return
 		}
 		taken.Journeys = append(taken.Journeys, out.Journey)
-		if out.Reject {
+		if out.Rejected {
 			taken.Rejected++
 			cause = out.Cause
 		}

@@ -35,18 +35,11 @@ func (r *Rehearsal) Keep(name string, files bool) (*Kept, error) {
 		return nil, err
 	}
 	now, length := r.live.Now(), r.live.Length()
+	release := r.hold()
+	defer release()
 	if length == 0 {
-		r.mu.Unlock()
-		return nil, errors.New("nothing has happened yet: time stands at the start")
+		return nil, errNothing
 	}
-	r.busy = true // the journal does not change meanwhile
-	r.mu.Unlock()
-	defer func() {
-		r.mu.Lock()
-		r.busy = false
-		r.nudge()
-		r.mu.Unlock()
-	}()
 	past, err := r.past(now)
 	if err != nil {
 		return nil, err

@@ -33,6 +33,7 @@ type Plan struct {
 	Hooks    bool          // functions with a `hook` are answered by it
 	Folder   string        // for what is written down; empty: the system's
 	Log      *slog.Logger
+	Idle     time.Duration // it ends when nobody has watched or done anything for so long; 0: never
 }
 
 // Bounds of a rehearsal.
@@ -167,14 +168,14 @@ func (r *Rehearsal) End() {
 // Done is closed when the rehearsal has been ended.
 func (r *Rehearsal) Done() <-chan struct{} { return r.done }
 
-// Idle is how long nobody has watched it or done anything.
-func (r *Rehearsal) Idle() time.Duration {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if len(r.watchers) > 0 {
-		return 0
+// Over tells whether it has been ended.
+func (r *Rehearsal) Over() bool {
+	select {
+	case <-r.done:
+		return true
+	default:
+		return false
 	}
-	return time.Since(r.touched)
 }
 
 func (r *Rehearsal) dropWaiters() {
@@ -225,7 +226,12 @@ func (r *Rehearsal) run(ctx context.Context) {
 			r.broadcast()
 			lastFrame = time.Now()
 		}
+		alone := len(r.watchers) == 0 && r.plan.Idle > 0 && time.Since(r.touched) > r.plan.Idle
 		r.mu.Unlock()
+		if alone {
+			r.End()
+			return
+		}
 		timer.Reset(nap)
 	}
 }

@@ -370,8 +370,18 @@ func TestWatching(t *testing.T) {
 	}, 10*time.Second, time.Millisecond)
 	require.Equal(t, "ben", s.Acts[0].Who)
 	require.Equal(t, "paused work:do", s.Acts[0].What)
-	require.Zero(t, r.Idle())
 	stop()
+}
+
+func TestItEndsWhenNobodyUsesIt(t *testing.T) {
+	r := started(t, rehearsal.Plan{Graph: compiled(t, line), Idle: 300 * time.Millisecond})
+	_, stop, err := r.Watch("ann")
+	require.NoError(t, err)
+	time.Sleep(500 * time.Millisecond)
+	require.False(t, r.Over(), "somebody watches")
+	stop()
+	<-r.Done()
+	require.True(t, r.Over())
 }
 
 // A rehearsal that is left running holds no more after ten hours than after one.

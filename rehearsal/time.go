@@ -108,44 +108,29 @@ func (r *Rehearsal) SetBack(who string, to time.Duration) error {
 	if err := r.ready(); err != nil {
 		return err
 	}
-	switch now := r.live.Now(); {
-	case to < 0:
-		to = 0
-	case to > now:
+	if now := r.live.Now(); to > now {
 		r.mu.Unlock()
 		return fmt.Errorf("time can be set back to at most %s, where it stands", model.FormatDuration(now))
 	}
-	r.busy = true
+	to = max(to, 0)
 	r.dropWaiters()
-	r.broadcast()
-	r.mu.Unlock()
-
-	live, replay, err := r.again(to, 0)
+	release := r.hold()
+	live, later, err := r.again(to, 0, 0)
+	release()
 
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.busy = false
 	if r.over {
 		return ErrOver
 	}
 	if err != nil {
 		return err
 	}
+	if r.replay, err = r.stands(later); err != nil {
+		return err
+	}
 	r.hooks.forget()
-	r.live, r.replay, r.fault, r.behind = live, replay, nil, false
-	r.named, r.inForce = 0, nil
-	past := r.journal.read()
-	for past.place < replay.place {
-		in, err := past.peek()
-		if err != nil {
-			return err
-		}
-		r.note(&sim.Input{Incident: in.Incident, End: in.End}, false)
-		past.pass()
-	}
-	if next, err := replay.peek(); err == nil && next == nil {
-		r.replay = nil
-	}
+	r.live, r.fault, r.behind = live, nil, false
 	r.setAnchor()
 	r.acts.say(who, "set the time back to "+model.FormatDuration(to.Round(time.Millisecond)), r.live.Now())
 	r.broadcast()
@@ -153,13 +138,49 @@ func (r *Rehearsal) SetBack(who string, to time.Duration) error {
 	return nil
 }
 
-// again makes the run as it stood at an instant, of a length if it is not 0, and
-// gives what was put in after it. Only what never changes, and the journal up to
-// where it stands, are read.
-func (r *Rehearsal) again(to, length time.Duration) (*sim.Live, *reading, error) {
+// stands finds what is in force where a reading stands, and gives the reading as
+// long as something follows.
+func (r *Rehearsal) stands(later *reading) (*reading, error) {
+	r.named, r.inForce = 0, nil
+	for past := r.journal.read(); past.place < later.place; past.pass() {
+		in, err := past.peek()
+		if err != nil {
+			return nil, err
+		}
+		r.note(&sim.Input{Incident: in.Incident, End: in.End}, false)
+	}
+	next, err := later.peek()
+	if next == nil {
+		return nil, err
+	}
+	return later, nil
+}
+
+// hold lets go of a rehearsal that is ready, so that others are told that it is
+// busy while what does not change meanwhile is read: the journal above all. The
+// caller calls release, which does not lock it again.
+func (r *Rehearsal) hold() (release func()) {
+	r.busy = true
+	r.broadcast()
+	r.mu.Unlock()
+	return func() {
+		r.mu.Lock()
+		r.busy = false
+		r.nudge()
+		r.mu.Unlock()
+	}
+}
+
+// again makes the run as it stood at an instant, of a length if it is not 0, with
+// one journey told if it is not 0, and gives what was put in after it. The
+// rehearsal is held meanwhile.
+func (r *Rehearsal) again(to, length time.Duration, tell uint64) (*sim.Live, *reading, error) {
 	live, err := r.newLive(length)
 	if err != nil {
 		return nil, nil, err
+	}
+	if tell > 0 {
+		live.Tell(tell)
 	}
 	past := r.journal.read()
 	for {
@@ -186,17 +207,12 @@ func (r *Rehearsal) Result() (*study.Document, error) {
 		return nil, err
 	}
 	now, length := r.live.Now(), r.live.Length()
+	release := r.hold()
+	defer release()
 	if length == 0 {
-		r.mu.Unlock()
-		return nil, errors.New("nothing has happened yet: time stands at the start")
+		return nil, errNothing
 	}
-	r.busy = true // the journal does not change meanwhile
-	r.mu.Unlock()
-	live, _, err := r.again(now, length)
-	r.mu.Lock()
-	r.busy = false
-	r.nudge()
-	r.mu.Unlock()
+	live, _, err := r.again(now, length, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -209,6 +225,9 @@ func (r *Rehearsal) Result() (*study.Document, error) {
 	return study.Merge(r.plan.Graph, &s, []*sim.Result{res}, r.plan.Head)
 }
 
+// errNothing says that there is nothing to count or keep yet.
+var errNothing = errors.New("nothing has happened yet: time stands at the start")
+
 // Journey tells a message's way: those that came in last as they stand, any
 // other by having everything again.
 func (r *Rehearsal) Journey(id uint64) (*sim.Journey, error) {
@@ -220,34 +239,10 @@ func (r *Rehearsal) Journey(id uint64) (*sim.Journey, error) {
 		return &j, nil
 	}
 	now := r.live.Now()
-	r.busy = true
-	r.mu.Unlock()
-	defer func() {
-		r.mu.Lock()
-		r.busy = false
-		r.nudge()
-		r.mu.Unlock()
-	}()
-	live, err := r.newLive(0)
+	release := r.hold()
+	defer release()
+	live, _, err := r.again(now, 0, id)
 	if err != nil {
-		return nil, err
-	}
-	live.Tell(id)
-	past := r.journal.read()
-	for {
-		in, err := past.peek()
-		if err != nil {
-			return nil, err
-		}
-		if in == nil || in.At > now {
-			break
-		}
-		if _, err := live.Put(in); err != nil {
-			return nil, err
-		}
-		past.pass()
-	}
-	if _, err := live.Advance(now, math.MaxInt64); err != nil {
 		return nil, err
 	}
 	j, told := live.Trail(id)

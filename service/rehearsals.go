@@ -74,8 +74,7 @@ func (r *rehearsals) add(k *kept) error {
 		r.byID = map[string]*kept{}
 	}
 	for id, old := range r.byID {
-		if old.live.Idle() > idleTime {
-			old.live.End()
+		if old.live.Over() {
 			delete(r.byID, id)
 		}
 	}
@@ -185,7 +184,7 @@ func (v *Service) startRehearsal(ctx context.Context, name string, q RehearsalRe
 	if q.Hooks && !v.options.Hooks {
 		return nil, huma.Error422UnprocessableEntity("this service was started without -hooks, so no handlers are asked")
 	}
-	plan := rehearsal.Plan{Graph: g, Pace: q.Pace, Paused: q.Paused, Hooks: q.Hooks, Log: v.log, Head: document.NewHead("run", name, "", document.Digest(r.Text))}
+	plan := rehearsal.Plan{Graph: g, Pace: q.Pace, Paused: q.Paused, Hooks: q.Hooks, Log: v.log, Idle: idleTime, Head: document.NewHead("run", name, "", document.Digest(r.Text))}
 	k := &kept{text: r.Text, Rehearsal: Rehearsal{ID: strings.ToLower(rand.Text()), Workspace: spaceOf(ctx).Name, Model: name, Revision: r.Number, Scenario: q.Scenario, Author: accessOf(ctx).User.Name,
 		StartedAt: time.Now(), Hooks: []string{}, Entries: []RehearsalEntry{}, Endpoints: []string{}}}
 	if q.Scenario != "" {

@@ -117,7 +117,7 @@ func (t *atTerminal) send(_ context.Context, args []string) error {
 	switch {
 	case err != nil:
 		return err
-	case out.Reject:
+	case out.Rejected:
 		t.say("message %d is not taken: %s", out.Journey, sim.LossWords(out.Cause))
 	default:
 		t.say("message %d comes to %s; `journey %d` tells what happens to it", out.Journey, args[0], out.Journey)

@@ -61,9 +61,9 @@ type Move struct {
 
 // Outcome tells what an input did at once.
 type Outcome struct {
-	Journey uint64 // of an event
-	Cause   Fate   // why it was rejected at once; where Rejected is set
-	Reject  bool
+	Journey  uint64 // of an event
+	Cause    Fate   // why it was rejected at once; where Rejected is set
+	Rejected bool
 }
 
 // MaxTraced bounds the journeys that a live run tells step by step: the latest.
@@ -281,7 +281,7 @@ func (l *Live) bring(ev *InputEvent) Outcome {
 	e.arrive(at)
 	for f := Expired; f < fates; f++ {
 		if n.fates[f] > before[f] {
-			out.Cause, out.Reject = f, true
+			out.Cause, out.Rejected = f, true
 		}
 	}
 	return out
@@ -297,7 +297,7 @@ func (l *Live) Tell(id uint64) {
 		delete(t.trails, old)
 		delete(l.e.sampled.ends, old)
 	}
-	t.order = t.order[:0]
+	t.order = t.order[:0] // that is of retelling
 	t.wanted[id] = true
 	l.traced = append(l.traced, id)
 }
