@@ -7,6 +7,7 @@
 package rehearsal
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -33,6 +34,7 @@ type Plan struct {
 	Hooks    bool          // functions with a `hook` are answered by it
 	Folder   string        // for what is written down; empty: the system's
 	Log      *slog.Logger
+	Memory   int64         // bytes that messages and runs may take; 0: 1 GB
 	Idle     time.Duration // it ends when nobody has watched or done anything for so long; 0: never
 }
 
@@ -41,7 +43,7 @@ const (
 	MinPace   = 0.001
 	MaxPace   = 100_000.0
 	copyLimit = 1_000_000 // messages at once
-	byteLimit = 1 << 30   // of memory
+	byteLimit = 1 << 30   // of memory, where the plan says nothing
 )
 
 // ErrOver says that a rehearsal has been ended.
@@ -134,7 +136,7 @@ func (r *Rehearsal) newLive(length time.Duration) (*sim.Live, error) {
 	if length > 0 {
 		s.Length, s.WarmUp = length, 0
 	}
-	return sim.NewLive(sim.LivePlan{Plan: sim.Plan{Graph: r.plan.Graph, Scenario: &s, Inputs: r.plan.Inputs, Limits: sim.Limits{Copies: copyLimit, Memory: byteLimit}},
+	return sim.NewLive(sim.LivePlan{Plan: sim.Plan{Graph: r.plan.Graph, Scenario: &s, Inputs: r.plan.Inputs, Limits: sim.Limits{Copies: copyLimit, Memory: cmp.Or(r.plan.Memory, byteLimit)}},
 		Endless: length == 0 && r.plan.Scenario == nil, Hooked: r.hooked()})
 }
 

@@ -16,6 +16,7 @@ import (
 	"ironweir/core/document"
 	"ironweir/core/graph"
 	"ironweir/core/model"
+	"ironweir/jobs"
 	"ironweir/rehearsal"
 	"ironweir/store"
 )
@@ -184,7 +185,11 @@ func (v *Service) startRehearsal(ctx context.Context, name string, q RehearsalRe
 	if q.Hooks && !v.options.Hooks {
 		return nil, huma.Error422UnprocessableEntity("this service was started without -hooks, so no handlers are asked")
 	}
-	plan := rehearsal.Plan{Graph: g, Pace: q.Pace, Paused: q.Paused, Hooks: q.Hooks, Log: v.log, Idle: idleTime, Head: document.NewHead("run", name, "", document.Digest(r.Text))}
+	settings, err := v.store.Settings(ctx)
+	if err != nil {
+		return nil, v.failure(err, "settings")
+	}
+	plan := rehearsal.Plan{Memory: jobs.LimitsOf(settings).Memory, Graph: g, Pace: q.Pace, Paused: q.Paused, Hooks: q.Hooks, Log: v.log, Idle: idleTime, Head: document.NewHead("run", name, "", document.Digest(r.Text))}
 	k := &kept{text: r.Text, Rehearsal: Rehearsal{ID: strings.ToLower(rand.Text()), Workspace: spaceOf(ctx).Name, Model: name, Revision: r.Number, Scenario: q.Scenario, Author: accessOf(ctx).User.Name,
 		StartedAt: time.Now(), Hooks: []string{}, Entries: []RehearsalEntry{}, Endpoints: []string{}}}
 	if q.Scenario != "" {
