@@ -31,15 +31,11 @@ type Kept struct {
 // done by hand as incidents. With files, many events go into files beside the
 // scenario; without, too many are an error.
 func (r *Rehearsal) Keep(name string, files bool) (*Kept, error) {
-	if err := r.ready(); err != nil {
+	now, length, release, err := r.holdSoFar()
+	if err != nil {
 		return nil, err
 	}
-	now, length := r.live.Now(), r.live.Length()
-	release := r.hold()
 	defer release()
-	if length == 0 {
-		return nil, errNothing
-	}
 	past, err := r.past(now)
 	if err != nil {
 		return nil, err

@@ -203,15 +203,11 @@ func (r *Rehearsal) again(to, length time.Duration, tell uint64) (*sim.Live, *re
 
 // Result counts what has happened until now as a run does.
 func (r *Rehearsal) Result() (*study.Document, error) {
-	if err := r.ready(); err != nil {
+	now, length, release, err := r.holdSoFar()
+	if err != nil {
 		return nil, err
 	}
-	now, length := r.live.Now(), r.live.Length()
-	release := r.hold()
 	defer release()
-	if length == 0 {
-		return nil, errNothing
-	}
 	live, _, err := r.again(now, length, 0)
 	if err != nil {
 		return nil, err
@@ -225,8 +221,19 @@ func (r *Rehearsal) Result() (*study.Document, error) {
 	return study.Merge(r.plan.Graph, &s, []*sim.Result{res}, r.plan.Head)
 }
 
-// errNothing says that there is nothing to count or keep yet.
-var errNothing = errors.New("nothing has happened yet: time stands at the start")
+// holdSoFar holds a rehearsal in which something has happened, and gives where it
+// stands and how long a run of all of it is.
+func (r *Rehearsal) holdSoFar() (now, length time.Duration, release func(), err error) {
+	if err := r.ready(); err != nil {
+		return 0, 0, nil, err
+	}
+	now, length = r.live.Now(), r.live.Length()
+	if length == 0 {
+		r.mu.Unlock()
+		return 0, 0, nil, errors.New("nothing has happened yet: time stands at the start")
+	}
+	return now, length, r.hold(), nil
+}
 
 // Journey tells a message's way: those that came in last as they stand, any
 // other by having everything again.

@@ -2,6 +2,7 @@
   import { Button, CodeSnippet, Select, SelectItem, TextArea, TextInput } from "carbon-components-svelte";
   import Send from "carbon-icons-svelte/lib/Send.svelte";
   import { api, sentence, type Schemas } from "../lib/api";
+  import { payloadOf, sampleOf } from "../lib/sample";
   import Steps from "./Steps.svelte";
 
   let { path, rehearsal, text, chosen, edits, now }: { path: { workspace: string; id: string }; rehearsal: Schemas["Rehearsal"]; text: string; chosen: string; edits: boolean; now: number } = $props();
@@ -22,11 +23,8 @@
     }
   });
   async function sample(at: string) {
-    const { data: event } = await api.POST("/api/v1/sample", { body: { text, node: at } });
-    if (!event || at !== node) return;
-    key = String(event["subject"] ?? "");
-    kind = String(event["type"] ?? "message");
-    data = JSON.stringify(event["data"] ?? {}, null, 1);
+    const example = await sampleOf(text, at);
+    if (example && at === node) ({ key, kind, data } = example);
   }
   const address = $derived(location.origin + (rehearsal.entries.find((e) => e.node === node)?.path ?? ""));
   const event = $derived(JSON.stringify({ specversion: "1.0", id: "1", source: "console", type: kind || "message", ...(key ? { subject: key } : {}), data: "…" }));
@@ -36,9 +34,9 @@
     wrong = "";
     let payload: unknown;
     try {
-      payload = data.trim() === "" ? null : JSON.parse(data);
+      payload = payloadOf(data);
     } catch (e) {
-      wrong = `The payload is not JSON: ${(e as Error).message}`;
+      wrong = (e as Error).message;
       return;
     }
     // As any program would: an event in its JSON form.

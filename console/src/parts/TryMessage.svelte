@@ -2,6 +2,7 @@
   import { Button, MultiSelect, Select, SelectItem, TextArea, TextInput } from "carbon-components-svelte";
   import Send from "carbon-icons-svelte/lib/Send.svelte";
   import { api, sentence, troubles, type Board, type Schemas } from "../lib/api";
+  import { payloadOf, sampleOf } from "../lib/sample";
   import Steps from "./Steps.svelte";
 
   let { text, board, chosen, onlit }: { text: string; board: Board; chosen: string; onlit: (nodes: Map<string, string>, links: Set<string>) => void } = $props();
@@ -27,10 +28,8 @@
   });
 
   async function sample(at: string) {
-    const { data: event } = await api.POST("/api/v1/sample", { body: { text, node: at } });
-    if (!event || at !== node) return;
-    key = String(event["subject"] ?? "");
-    data = JSON.stringify(event["data"] ?? {}, null, 1);
+    const example = await sampleOf(text, at);
+    if (example && at === node) ({ key, data } = example);
   }
 
   let timer: ReturnType<typeof setInterval> | undefined;
@@ -38,9 +37,9 @@
     wrong = "";
     let payload: unknown;
     try {
-      payload = data.trim() === "" ? undefined : JSON.parse(data);
+      payload = payloadOf(data);
     } catch (e) {
-      wrong = `The payload is not JSON: ${(e as Error).message}`;
+      wrong = (e as Error).message;
       return;
     }
     const { data: doc, error } = await api.POST("/api/v1/follow", { body: { text, node, key, data: payload, fail: Object.fromEntries(fail.map((n) => [n, -1])) } });
