@@ -59,7 +59,8 @@ type RehearsalEntry struct {
 type kept struct {
 	Rehearsal
 	live *rehearsal.Rehearsal
-	text string // of the model
+	text string     // of the model
+	once store.Once // under which it was asked for
 }
 
 // rehearsals are those of this process.
@@ -91,6 +92,16 @@ func (r *rehearsals) find(workspace, id string) *kept {
 	defer r.mu.Unlock()
 	if k := r.byID[id]; k != nil && k.Workspace == workspace {
 		return k
+	}
+	return nil
+}
+
+// asked finds the rehearsal that somebody has asked for under a key; nil: none.
+func (r *rehearsals) asked(workspace, who, key string) *kept {
+	for _, k := range r.list(workspace) {
+		if key != "" && k.once.Key == key && k.Author == who && !k.live.Over() {
+			return k
+		}
 	}
 	return nil
 }
@@ -173,7 +184,7 @@ func rehearsed(err error) error {
 	return huma.Error422UnprocessableEntity(err.Error())
 }
 
-func (v *Service) startRehearsal(ctx context.Context, name string, q RehearsalRequest) (*kept, error) {
+func (v *Service) startRehearsal(ctx context.Context, name string, q RehearsalRequest, asked store.Once) (*kept, error) {
 	r, err := v.store.Revision(ctx, spaceOf(ctx), name, q.Revision)
 	if err != nil {
 		return nil, v.failure(err, "such revision of model "+name)
@@ -190,7 +201,7 @@ func (v *Service) startRehearsal(ctx context.Context, name string, q RehearsalRe
 		return nil, v.failure(err, "settings")
 	}
 	plan := rehearsal.Plan{Memory: jobs.LimitsOf(settings).Memory, Graph: g, Pace: q.Pace, Paused: q.Paused, Hooks: q.Hooks, Log: v.log, Idle: idleTime, Head: document.NewHead("run", name, "", document.Digest(r.Text))}
-	k := &kept{text: r.Text, Rehearsal: Rehearsal{ID: strings.ToLower(rand.Text()), Workspace: spaceOf(ctx).Name, Model: name, Revision: r.Number, Scenario: q.Scenario, Author: accessOf(ctx).User.Name,
+	k := &kept{text: r.Text, once: asked, Rehearsal: Rehearsal{ID: strings.ToLower(rand.Text()), Workspace: spaceOf(ctx).Name, Model: name, Revision: r.Number, Scenario: q.Scenario, Author: accessOf(ctx).User.Name,
 		StartedAt: time.Now(), Hooks: []string{}, Entries: []RehearsalEntry{}, Endpoints: []string{}}}
 	if q.Scenario != "" {
 		s, err := v.store.Text(ctx, store.Scenarios, spaceOf(ctx), name, q.Scenario)
@@ -256,11 +267,19 @@ func (v *Service) rehearsalRoutes() {
 	register(v, store.Editor, huma.Operation{OperationID: "start-rehearsal", Method: http.MethodPost, Path: space + "/models/{name}/rehearsals", Summary: "Start a live simulation of a revision", DefaultStatus: 201, Errors: []int{409}},
 		func(ctx context.Context, in *struct {
 			ModelPath
+			Keyed
 			Body RehearsalRequest
 		}) (*rehearsalAnswer, error) {
-			k, err := v.startRehearsal(ctx, in.Name, in.Body)
-			if err != nil {
-				return nil, err
+			asked := once(in.Key, map[string]any{"model": in.Name, "asked": in.Body})
+			k := v.rehearsals.asked(spaceOf(ctx).Name, accessOf(ctx).User.Name, asked.Key)
+			switch {
+			case k != nil && k.once != asked:
+				return nil, v.failure(store.ErrKeyReused, "rehearsal")
+			case k == nil:
+				var err error
+				if k, err = v.startRehearsal(ctx, in.Name, in.Body, asked); err != nil {
+					return nil, err
+				}
 			}
 			out, err := k.asItStands()
 			return &rehearsalAnswer{Location: k.path(), Body: out}, err

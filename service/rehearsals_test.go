@@ -52,6 +52,10 @@ func TestARehearsalTogether(t *testing.T) {
 	r := start(t).signIn()
 	ann, ben := r.token("ann", "editor"), r.token("ben", "viewer")
 	models := "/api/v1/workspaces/main/models/kittiwake"
+	first := r.do("POST", models+"/rehearsals", map[string]any{"paused": true}, 201, "Idempotency-Key", "once")
+	require.Equal(t, first["id"], r.do("POST", models+"/rehearsals", map[string]any{"paused": true}, 201, "Idempotency-Key", "once")["id"], "asked for again")
+	r.do("POST", models+"/rehearsals", map[string]any{"pace": 3}, 422, "Idempotency-Key", "once")
+	r.do("DELETE", "/api/v1/workspaces/main/rehearsals/"+first["id"].(string), nil, 204)
 	status, body := r.by(ann, "POST", models+"/rehearsals", "application/json", `{"pace": 200}`)
 	require.Equal(t, 201, status, body)
 	var started struct{ ID string }
