@@ -12,6 +12,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -70,11 +71,15 @@ func TestWhatIsWatchedIsThere(t *testing.T) {
 	s := serve(t)
 	_, err := http.Get(s.url + "/api/openapi.json") // a first request to be counted
 	require.NoError(t, err)
-	answer, err := http.Get(s.url + "/metrics")
-	require.NoError(t, err)
-	metrics, err := io.ReadAll(answer.Body)
-	answer.Body.Close()
-	require.NoError(t, err)
+	var metrics []byte
+	require.Eventually(t, func() bool { // a request is counted once it has been answered
+		answer, err := http.Get(s.url + "/metrics")
+		require.NoError(t, err)
+		defer answer.Body.Close()
+		metrics, err = io.ReadAll(answer.Body)
+		require.NoError(t, err)
+		return strings.Contains(string(metrics), "ironweir_http_requests_total{")
+	}, 30*time.Second, 50*time.Millisecond)
 	names := regexp.MustCompile(`\b(?:ironweir|process|go)_[a-z_]+`).FindAllString(regexp.MustCompile(`(?m)^ *expr: (.*)$`).ReplaceAllString(strings.Join(regexp.MustCompile(`(?m)^ *expr: .*$`).FindAllString(deployed(t, "alerts.yaml"), -1), "\n"), "$1"), -1)
 	require.GreaterOrEqual(t, len(names), 5)
 	for _, name := range names {

@@ -64,6 +64,13 @@ func (o *object) get(key string) *Value {
 	return v
 }
 
+// written gives a field that is there as it stands, of Shape Null where nothing
+// stands behind its name; get takes that for a field that is not there.
+func (o *object) written(key string) *Value {
+	o.asked = append(o.asked, key)
+	return o.v.Get(key)
+}
+
 func (o *object) pos(key string) Position {
 	if v := o.v.Get(key); v != nil {
 		return v.Pos

@@ -246,12 +246,12 @@ func (d *decoder) arrivals(a *Traffic, v *Value, o *object) {
 	switch {
 	case v.Get("burst") != nil:
 		a.Arrivals = "burst"
-		b := d.object(q.get("burst"), path+".burst")
+		b := d.object(q.written("burst"), path+".burst")
 		a.Burst = &Burst{On: b.positive("on", time.Minute), Off: b.duration("off", 0), Rate: b.rate("rate")}
 		b.done(nil)
 	case v.Get("curve") != nil:
 		a.Arrivals = "curve"
-		points := q.get("curve")
+		points := q.written("curve")
 		for i, p := range points.Items {
 			at := fmt.Sprintf("%s.curve[%d]", path, i)
 			if p.Shape != List || len(p.Items) != 2 {
@@ -270,7 +270,7 @@ func (d *decoder) arrivals(a *Traffic, v *Value, o *object) {
 		}
 	case v.Get("replay") != nil:
 		a.Arrivals = "replay"
-		if list := q.get("replay"); list.Shape == List {
+		if list := q.written("replay"); list.Shape == List {
 			d.replayed(a, list, q.at("replay"))
 		} else {
 			a.Replay = q.text("replay")

@@ -146,7 +146,7 @@ func (d *decoder) task(name string, pos Position, v *Value, path string, depth i
 	case "do":
 		t.Do = d.taskList(o.get("do"), o.at("do"), depth+1)
 	case "for":
-		q := d.object(o.get("for"), o.at("for"))
+		q := d.object(o.written("for"), o.at("for"))
 		t.For = &TaskFor{In: d.runtime(q.text("in")), While: d.runtime(o.text("while"))}
 		for key, only := range map[string]string{"each": "item", "at": "index"} {
 			if got := q.text(key); got != "" && got != only {
@@ -159,7 +159,7 @@ func (d *decoder) task(name string, pos Position, v *Value, path string, depth i
 			d.problem(pos, path, "`for` needs `in`, a list, and `do` beside it")
 		}
 	case "fork":
-		q := d.object(o.get("fork"), o.at("fork"))
+		q := d.object(o.written("fork"), o.at("fork"))
 		t.Fork = d.taskList(q.get("branches"), q.at("branches"), depth+1)
 		t.Compete = q.truth("compete", false)
 		q.done(nil)
@@ -169,13 +169,13 @@ func (d *decoder) task(name string, pos Position, v *Value, path string, depth i
 	case "switch":
 		d.taskSwitch(t, o)
 	case "try":
-		t.Try = d.taskList(o.get("try"), o.at("try"), depth+1)
+		t.Try = d.taskList(o.written("try"), o.at("try"), depth+1)
 		d.taskCatch(t, o, depth)
 	case "wait":
 		t.IsWait = true
-		t.Wait = d.taskTime(o.get("wait"), o.at("wait"))
+		t.Wait = d.taskTime(o.written("wait"), o.at("wait"))
 	case "raise":
-		t.Raise = d.raised(o.get("raise"), o.at("raise"))
+		t.Raise = d.raised(o.written("raise"), o.at("raise"))
 	case "set":
 		t.Set = o.get("set")
 	}
@@ -185,7 +185,7 @@ func (d *decoder) task(name string, pos Position, v *Value, path string, depth i
 }
 
 func (d *decoder) taskSwitch(t *Task, o *object) {
-	v := o.get("switch")
+	v := o.written("switch")
 	if v.Shape != List {
 		d.wants(v, o.at("switch"), "a list of named cases, as in `- heavy: {when: event.data.kg > 100, then: weigh}`")
 		return
