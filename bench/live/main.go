@@ -5,7 +5,6 @@
 package main
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"flag"
@@ -64,76 +63,44 @@ func measure(program, dir string, rate, watchers int, length, hold time.Duration
 	if err := api.SaveScenario(ctx, "live", "steady", "ironweir: scenario/1\nlength: 30d\ntraffic: {a: {into: slips, rate: 100/s, size: 200B}}\n"); err != nil {
 		return err
 	}
-	path, err := start(ctx, api, "")
+	r, err := api.StartRehearsal(ctx, "live", "", 1)
 	if err != nil {
 		return err
 	}
 	var states atomic.Int64
+	watch := func(client.RehearsalState) { states.Add(1) }
 	for range watchers {
-		go watch(ctx, api, path, &states)
+		go api.WatchRehearsal(ctx, r.ID, watch)
 	}
-	took, failed := post(ctx, api, path, rate, length)
+	took, failed := post(ctx, api, api.Path("rehearsals", r.ID), rate, length)
 	slices.Sort(took)
 	at := func(q float64) time.Duration {
 		return took[min(int(q*float64(len(took))), len(took)-1)].Round(10 * time.Microsecond)
 	}
 	fmt.Printf("%d events in %s, %d watch (%d states read): p50 %v, p90 %v, p99 %v, p99.9 %v, longest %v; %d failed\n",
 		len(took), length, watchers, states.Load(), at(0.5), at(0.9), at(0.99), at(0.999), took[len(took)-1].Round(10*time.Microsecond), failed)
-	var end struct {
-		State struct {
-			Entered int64
-			Behind  bool
-		}
-	}
-	if _, err := api.Do(ctx, "GET", path, nil, &end); err != nil {
+	if r, err = api.Rehearsal(ctx, r.ID); err != nil {
 		return err
 	}
-	fmt.Printf("came in: %d; behind: %v; memory of the service: %d MB\n", end.State.Entered, end.State.Behind, resident(f)>>20)
+	fmt.Printf("came in: %d; behind: %v; memory of the service: %d MB\n", r.State.Entered, r.State.Behind, resident(f)>>20)
 	if hold == 0 {
 		return nil
 	}
-	if _, err := api.Do(ctx, "DELETE", path, nil, nil); err != nil {
+	if err := api.EndRehearsal(ctx, r.ID); err != nil {
 		return err
 	}
-	if path, err = start(ctx, api, "steady"); err != nil {
+	if r, err = api.StartRehearsal(ctx, "live", "steady", 1); err != nil {
 		return err
 	}
-	go watch(ctx, api, path, &states)
+	go api.WatchRehearsal(ctx, r.ID, watch)
 	for began := time.Now(); time.Since(began) < hold; {
 		time.Sleep(time.Minute)
-		if _, err := api.Do(ctx, "GET", path, nil, &end); err != nil {
+		if r, err = api.Rehearsal(ctx, r.ID); err != nil {
 			return err
 		}
-		fmt.Printf("%s: %d came in, %d MB\n", time.Since(began).Round(time.Second), end.State.Entered, resident(f)>>20)
+		fmt.Printf("%s: %d came in, %d MB\n", time.Since(began).Round(time.Second), r.State.Entered, resident(f)>>20)
 	}
 	return nil
-}
-
-func start(ctx context.Context, api *client.Client, scenario string) (string, error) {
-	var started struct{ ID string }
-	_, err := api.Do(ctx, "POST", api.Path("models", "live", "rehearsals"), map[string]any{"scenario": scenario}, &started)
-	return api.Path("rehearsals", started.ID), err
-}
-
-// watch reads states as a browser does.
-func watch(ctx context.Context, api *client.Client, path string, states *atomic.Int64) {
-	req, err := http.NewRequestWithContext(ctx, "GET", api.URL+path+"/events", nil)
-	if err != nil {
-		return
-	}
-	req.Header.Set("Authorization", "Bearer "+api.Token)
-	answer, err := http.DefaultClient.Do(req)
-	if err != nil {
-		return
-	}
-	defer answer.Body.Close()
-	lines := bufio.NewScanner(answer.Body)
-	lines.Buffer(nil, 1<<20)
-	for lines.Scan() {
-		if strings.HasPrefix(lines.Text(), "data: ") {
-			states.Add(1)
-		}
-	}
 }
 
 // post posts events at a rate and gives how long each took from when it was due.

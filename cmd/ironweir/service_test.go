@@ -24,6 +24,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"ironweir/client"
 )
 
 // served is a service in a process of its own, started by the start command.
@@ -312,4 +314,36 @@ func TestADataDirectoryThatCannotBeWritten(t *testing.T) {
 	require.Equal(t, exitUnreachable, Main(context.Background(), []string{"serve", "-listen", "127.0.0.1:0", "-data", dir}, nil, &out, &errOut))
 	require.Contains(t, errOut.String(), "the data directory cannot be written")
 	require.Contains(t, errOut.String(), "read-only")
+}
+
+// TestARehearsalByTheClient: started, watched, interfered with and ended by a
+// program of somebody's own.
+func TestARehearsalByTheClient(t *testing.T) {
+	s := serve(t)
+	s.run(0, "login", "-server", s.url, "-link", s.link)
+	api, err := connect(s.url)
+	require.NoError(t, err)
+	ctx := context.Background()
+	r, err := api.StartRehearsal(ctx, "kittiwake", "friday-evening", 600)
+	require.NoError(t, err)
+	var last client.RehearsalState
+	watched := make(chan error)
+	seen := make(chan struct{}, 1000)
+	go func() {
+		watched <- api.WatchRehearsal(ctx, r.ID, func(s client.RehearsalState) { last = s; seen <- struct{}{} })
+	}()
+	for range 3 {
+		<-seen
+	}
+	require.NoError(t, api.Interfere(ctx, r.ID, map[string]any{"node": "goods-registry", "fails": "100%"}))
+	require.NoError(t, api.Heal(ctx, r.ID, "goods-registry"))
+	require.ErrorContains(t, api.Interfere(ctx, r.ID, map[string]any{"node": "goods-registri"}), "did you mean")
+	r, err = api.Rehearsal(ctx, r.ID)
+	require.NoError(t, err)
+	require.Equal(t, "friday-evening", r.Scenario)
+	require.NoError(t, api.EndRehearsal(ctx, r.ID))
+	require.NoError(t, <-watched, "it is told of the end")
+	require.Positive(t, last.Now)
+	_, err = api.Rehearsal(ctx, r.ID)
+	require.ErrorContains(t, err, "no rehearsal")
 }
