@@ -18,6 +18,7 @@ import (
 	sdk "github.com/cloudevents/sdk-go/v2/event"
 	cehttp "github.com/cloudevents/sdk-go/v2/protocol/http"
 
+	"ironweir/core/model"
 	"ironweir/core/sim"
 	"ironweir/formats/cloudevents"
 )
@@ -84,6 +85,22 @@ func CheckHook(address string) error {
 		return fmt.Errorf("hook %s is not on this machine; only loopback addresses are asked, such as http://127.0.0.1:9000/", address)
 	}
 	return nil
+}
+
+// Hooked are the functions of a model that name a hook; the error is what is
+// wrong with an address.
+func Hooked(t *model.Topology) ([]string, error) {
+	var names []string
+	for _, n := range t.Nodes {
+		if n.Hook == "" {
+			continue
+		}
+		if err := CheckHook(n.Hook); err != nil {
+			return nil, fmt.Errorf("%s: %w", n.Name, err)
+		}
+		names = append(names, n.Name)
+	}
+	return names, nil
 }
 
 // dispatch asks for what waits for an answer, and gives up what no longer does.

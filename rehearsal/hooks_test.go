@@ -3,6 +3,7 @@ package rehearsal_test
 import (
 	"bytes"
 	"compress/gzip"
+	"context"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
@@ -92,9 +93,14 @@ func TestHooksAnswerForFunctions(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			r := started(t, rehearsal.Plan{Graph: compiled(t, answeredBy(c.address, c.timeout)), Hooks: true})
+			client, err := sdk.NewClientHTTP(sdk.WithTarget(served(t, r) + "/entries/work"))
+			require.NoError(t, err)
 			for range c.events {
-				_, err := r.Event("ann", &sim.InputEvent{Node: "work", Subject: "s"})
-				require.NoError(t, err)
+				event := sdk.NewEvent()
+				event.SetSource("tester")
+				event.SetType("work.to.do")
+				event.SetSubject("s")
+				require.True(t, sdk.IsACK(client.Send(context.Background(), event)))
 			}
 			s := until(t, r, "its end", func(s *rehearsal.State) bool {
 				return s.Nodes["desk"].Copies == int64(c.events) || s.Nodes["work"].Handled == int64(c.events)

@@ -2,13 +2,18 @@ package service_test
 
 import (
 	"context"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
+
+	"ironweir/service"
 )
 
 // What practitioners do on a cloud account, on the drawing board: send an event,
@@ -128,4 +133,33 @@ func TestAViewerWatchesARehearsal(t *testing.T) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	require.Empty(b, b.outside)
+}
+
+// A function is answered by somebody's own handler, which fails, and is mended.
+func TestHooksOnTheBoard(t *testing.T) {
+	needConsole(t)
+	var broken atomic.Bool
+	broken.Store(true)
+	handler := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		if broken.Load() {
+			http.Error(w, "no such lorry", http.StatusInternalServerError)
+		}
+	}))
+	defer handler.Close()
+	r := startWith(t, 0, func(o *service.Options) { o.Hooks = true }).signIn()
+	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "hooked", "text": "ironweir: topology/1\nname: hooked\nnodes:\n  slips: {kind: queue, links: {clerk: {retry: {tries: 9, wait: 500ms}}}}\n  clerk: {kind: function, takes: 1h, timeout: 2h, hook: \"" + handler.URL + "\"}\n"}, 201)
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/w/main/models/hooked"), chromedp.WaitVisible(`[data-node="slips"]`))
+	b.press("Rehearse")
+	b.says(".bx--modal.is-visible", "Rehearse hooked")
+	b.do(chromedp.Click(`//label[contains(., "answered by it")]`))
+	b.press("Start")
+	b.do(chromedp.WaitVisible(`.stage [data-node="slips"]`))
+	b.says(".stage .bar", "1 answered by hooks")
+	b.eventually("there is something to send", func() bool { return b.count(".side form select option") == 2 })
+	b.do(chromedp.Click(`.side form button[type="submit"]`), chromedp.Click(`//button[@role="tab"][contains(., "Log")]`))
+	b.says(".side ol", "hook of clerk failed: it answered 500: no such lorry")
+	broken.Store(false)
+	b.eventually("it is taken", func() bool { return strings.HasPrefix(b.text(".counts"), "1 came in 0 under way") })
+	b.clean()
 }

@@ -214,15 +214,11 @@ func (v *Service) startRehearsal(ctx context.Context, name string, q RehearsalRe
 		}
 	}
 	if q.Hooks {
-		for _, n := range g.Topology.Nodes {
-			if n.Hook == "" {
-				continue
-			}
-			if err := rehearsal.CheckHook(n.Hook); err != nil {
-				return nil, huma.Error422UnprocessableEntity(n.Name + ": " + err.Error())
-			}
-			k.Hooks = append(k.Hooks, n.Name)
+		hooked, err := rehearsal.Hooked(g.Topology)
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}
+		k.Hooks = append(k.Hooks, hooked...)
 	}
 	k.describe(g)
 	if k.live, err = rehearsal.Start(plan); err != nil {

@@ -65,7 +65,7 @@ func start(t *testing.T) *running {
 
 // startWith starts a service whose worker has so many slots; with none, it has
 // no worker.
-func startWith(t *testing.T, slots int) *running {
+func startWith(t *testing.T, slots int, change ...func(*service.Options)) *running {
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	s, err := store.Open(ctx, database.URL)
@@ -82,11 +82,17 @@ func startWith(t *testing.T, slots int) *running {
 		work.Add(1)
 		go func() { defer work.Done(); jobs.NewWorker(queue, slots, log).Run(ctx) }()
 	}
-	server := httptest.NewServer(service.New(s, queue, log, service.Options{Commands: func(_ context.Context, name string, c service.Command, _ sim.Limits) service.Outcome {
+	options := service.Options{Commands: func(_ context.Context, name string, c service.Command, _ sim.Limits) service.Outcome {
 		return service.Outcome{Wants: []string{}, Out: []byte(name), Files: map[string][]byte{}}
-	}}))
+	}}
+	for _, c := range change {
+		c(&options)
+	}
+	handler := service.New(s, queue, log, options)
+	server := httptest.NewServer(handler)
 	t.Cleanup(func() {
 		cancel()
+		handler.Close()
 		server.CloseClientConnections()
 		server.Close()
 		work.Wait()

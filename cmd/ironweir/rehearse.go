@@ -51,12 +51,8 @@ printf 'fail goods-registry\nsend manifest-drop\nwait 10m\nstate\n' | ironweir r
 			}
 		}
 		if *hooks {
-			for _, n := range l.graph.Topology.Nodes {
-				if n.Hook != "" {
-					if err := rehearsal.CheckHook(n.Hook); err != nil {
-						return 0, fmt.Errorf("%s: %w", n.Name, err)
-					}
-				}
+			if _, err := rehearsal.Hooked(l.graph.Topology); err != nil {
+				return 0, err
 			}
 		}
 		if strings.HasPrefix(*listen, ":") {

@@ -5,11 +5,13 @@ import (
 	"context"
 	"io"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -101,4 +103,37 @@ func TestRehearseAtTheTerminal(t *testing.T) {
 	var run bytes.Buffer
 	require.Zero(t, Main(context.Background(), []string{"run", "../../demo/kittiwake.yaml", "-scenario", file}, nil, &run, &run), run.String())
 	require.Contains(t, run.String(), "kept")
+}
+
+// TestRehearseAsksHooks: a function is answered by a handler on this machine, which
+// a client that nobody here wrote reads; once it fails, once it is mended.
+func TestRehearseAsksHooks(t *testing.T) {
+	var broken atomic.Bool
+	broken.Store(true)
+	handler := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if _, err := sdk.NewEventFromHTTPRequest(r); err != nil || broken.Load() {
+			http.Error(w, "no such lorry", http.StatusInternalServerError)
+		}
+	}))
+	defer handler.Close()
+	variant := filepath.Join(t.TempDir(), "hooked.yaml")
+	require.NoError(t, os.WriteFile(variant, []byte("nodes: {departures: {hook: \""+handler.URL+"\"}}\n"), 0o644))
+	in, typed := io.Pipe()
+	out := &printed{}
+	code := make(chan int)
+	go func() {
+		code <- Main(context.Background(), []string{"rehearse", "../../demo/kittiwake.yaml", "-variant", variant, "-hooks", "-listen", "127.0.0.1:0"}, in, out, out)
+	}()
+	says := func(what string) {
+		t.Helper()
+		require.Eventually(t, func() bool { return strings.Contains(out.String(), what) }, 30*time.Second, 5*time.Millisecond, "%s\n%s", what, out)
+	}
+	_, err := io.WriteString(typed, "send departures\n")
+	require.NoError(t, err)
+	says("hook of departures failed: it answered 500: no such lorry")
+	broken.Store(false)
+	_, err = io.WriteString(typed, "pace 100\nwait 1m\nstate\nend\n")
+	require.NoError(t, err)
+	require.Zero(t, <-code)
+	require.Regexp(t, `departures +1 +2 +1\s`, out.String(), "came once, two runs, of which one failed")
 }

@@ -59,7 +59,7 @@ func (e *engine) answer(i uint32, n *node, failure, status int16) {
 	}
 	n.answers[status]++
 	if e.told != nil {
-		e.told.answered(e, &e.copies[i], status)
+		e.told.answered(&e.copies[i], status)
 	}
 	if e.trace != nil {
 		e.trace.answers(e, i, status)

@@ -315,8 +315,5 @@ var behaviours = map[model.Kind]struct {
 	model.Outside:  {(*engine).setUpRunner, nil},
 }
 
-// Simulated tells whether the engine knows a kind.
-func Simulated(k model.Kind) bool { _, ok := behaviours[k]; return ok }
-
 // instant gives a virtual instant as time.
 func (e *engine) instant(t int64) time.Time { return e.start.Add(time.Duration(t)) }

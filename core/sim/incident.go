@@ -205,8 +205,14 @@ func (e *engine) sendBack(k int) {
 	if i == 0 {
 		return
 	}
+	e.sendOn(i, &e.nodes[in.backTo])
+	e.leaveQueue(n, i, Passed)
+}
+
+// sendOn sends the message that a copy is to another node, as fresh as when it
+// first came.
+func (e *engine) sendOn(i uint32, to *node) {
 	m := e.messageOf(&e.copies[i])
 	m.tries = 0
-	e.deliver(e.nodes[in.backTo].ownWay, &m, m.content, 0)
-	e.leaveQueue(n, i, Passed)
+	e.deliver(to.ownWay, &m, m.content, 0)
 }

@@ -42,8 +42,8 @@ type journeyNote struct {
 	outcome string
 }
 
-// note keeps a journey that has ended, or goes on at the end, if it is chosen.
-func (s *journeySample) note(j *journey) {
+// noteOf sums a journey up as it stands.
+func noteOf(j *journey) journeyNote {
 	n := journeyNote{j.id, j.entry, j.born, j.copies, "complete"}
 	switch {
 	case j.flags&damaged != 0:
@@ -51,6 +51,21 @@ func (s *journeySample) note(j *journey) {
 	case j.open > 0:
 		n.outcome = "open"
 	}
+	return n
+}
+
+// tell tells a journey from what was written down of it.
+func (e *engine) tell(id uint64, r *trail, n journeyNote) Journey {
+	j := Journey{ID: id, Entry: e.g.Nodes[n.entry].Name, Began: time.Duration(n.born).Seconds(), Outcome: n.outcome, Copies: int(n.copies), Steps: r.steps, More: r.more}
+	if len(r.steps) > 0 {
+		j.Key, _ = r.steps[0].Event["subject"].(string)
+	}
+	return j
+}
+
+// note keeps a journey that has ended, or goes on at the end, if it is chosen.
+func (s *journeySample) note(j *journey) {
+	n := noteOf(j)
 	if s.ends != nil {
 		if s.wanted[j.id] {
 			s.ends[j.id] = n
@@ -123,12 +138,7 @@ func retell(plan Plan, notes []journeyNote) ([]Journey, error) {
 	}
 	var out []Journey
 	for _, id := range e.trace.order {
-		r, n := e.trace.trails[id], ends[id]
-		j := Journey{ID: id, Entry: e.g.Nodes[n.entry].Name, Began: time.Duration(n.born).Seconds(), Outcome: n.outcome, Copies: int(n.copies), Steps: r.steps, More: r.more}
-		if len(r.steps) > 0 {
-			j.Key, _ = r.steps[0].Event["subject"].(string)
-		}
-		out = append(out, j)
+		out = append(out, e.tell(id, e.trace.trails[id], ends[id]))
 	}
 	sort.Slice(out, func(a, b int) bool { return out[a].ID < out[b].ID })
 	return out, nil

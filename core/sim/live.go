@@ -313,18 +313,11 @@ func (l *Live) Trail(id uint64) (Journey, bool) {
 	if !ended {
 		for i := range l.e.journeys {
 			if j := &l.e.journeys[i]; j.id == id && j.refs > 0 {
-				n = journeyNote{j.id, j.entry, j.born, j.copies, "open"}
-				if j.flags&damaged != 0 {
-					n.outcome = "damaged"
-				}
+				n = noteOf(j)
 			}
 		}
 	}
-	j := Journey{ID: id, Entry: l.e.g.Nodes[n.entry].Name, Began: time.Duration(n.born).Seconds(), Outcome: n.outcome, Copies: int(n.copies), Steps: r.steps, More: r.more}
-	if len(r.steps) > 0 {
-		j.Key, _ = r.steps[0].Event["subject"].(string)
-	}
-	return j, true
+	return l.e.tell(id, r, n), true
 }
 
 // begin starts an incident. Of two that bear on one field the later one holds.
@@ -344,11 +337,11 @@ func (l *Live) Answers() []Answered {
 }
 
 // answered notes the answer to a request that somebody waits for.
-func (l *Live) answered(e *engine, c *copyRecord, status int16) {
-	id := e.journeys[c.journey].id
+func (l *Live) answered(c *copyRecord, status int16) {
+	id := l.e.journeys[c.journey].id
 	if l.waiting[id] {
 		delete(l.waiting, id)
-		l.answers = append(l.answers, Answered{id, int(status), time.Duration(e.now - c.born)})
+		l.answers = append(l.answers, Answered{id, int(status), time.Duration(l.e.now - c.born)})
 	}
 }
 

@@ -2,7 +2,6 @@ package sim
 
 import (
 	"sort"
-	"time"
 
 	"ironweir/core/model"
 )
@@ -12,7 +11,6 @@ type Ask struct {
 	ID     uint64
 	Node   string
 	Events []map[string]any // CloudEvents, one for each message of the run
-	Limit  time.Duration    // what is left of the run's time; 0: no limit
 }
 
 // HookReply is the outcome of a run that somebody answered for.
@@ -33,16 +31,11 @@ type askers struct {
 	hooked  map[int32]bool
 	asked   uint64
 	pending map[uint64]asker
-	replies map[uint32]reply // by run
-}
-
-type reply struct {
-	turn   uint32
-	events []InputEvent
+	replies map[uint32][]InputEvent // by run, as long as it lasts
 }
 
 func (l *Live) setUpHooks(names map[string]bool) {
-	l.hooked, l.pending, l.replies = map[int32]bool{}, map[uint64]asker{}, map[uint32]reply{}
+	l.hooked, l.pending, l.replies = map[int32]bool{}, map[uint64]asker{}, map[uint32][]InputEvent{}
 	for i := range l.e.g.Nodes {
 		if n := &l.e.nodes[i]; names[n.name] {
 			l.hooked[int32(i)] = true
@@ -67,7 +60,8 @@ func (l *Live) Pending() []Ask {
 
 // asks lets a run wait for somebody's answer, where there is a hook and nothing
 // fails the run anyway.
-func (l *Live) asks(e *engine, i uint32) bool {
+func (l *Live) asks(i uint32) bool {
+	e := l.e
 	r := &e.runs[i]
 	n := &e.nodes[r.node]
 	if !l.hooked[r.node] || r.skip || r.failure == errAccepts || n.failsNowShare >= 0 && r.failure != noError {
@@ -76,9 +70,6 @@ func (l *Live) asks(e *engine, i uint32) bool {
 	r.failure, r.final, r.phase, r.timer = noError, false, working, 0
 	l.asked++
 	a := Ask{ID: l.asked, Node: n.name}
-	if n.limit > 0 {
-		a.Limit = time.Duration(n.limit - (e.now - r.started))
-	}
 	for k := range e.messages(r) {
 		if r.batch != 0 {
 			if entry := &e.batches[r.batch].entries[k]; entry.failure != errAccepts {
@@ -112,7 +103,7 @@ func (l *Live) reply(h *HookReply) {
 	if h.Error != "" {
 		r.failure = e.errorNumber(h.Error)
 	} else if len(h.Events) > 0 {
-		l.replies[a.run] = reply{a.turn, h.Events}
+		l.replies[a.run] = h.Events
 	}
 	e.wait(a.run, 0)
 }
@@ -123,14 +114,14 @@ func (l *Live) reply(h *HookReply) {
 // that state its type or none.
 func (l *Live) returned(i uint32, r *run, s *send) ([]any, bool) {
 	said, there := l.replies[i]
-	if !there || said.turn != r.turn || r.phase != sending || s.link.When != "" || s.link.Relation == model.WaitingCall {
+	if !there || r.phase != sending || s.link.When != "" || s.link.Relation == model.WaitingCall {
 		return nil, false
 	}
 	var out []any
 	if r.index > 0 {
 		return nil, true
 	}
-	for _, ev := range said.events {
+	for _, ev := range said {
 		if ev.Link == s.link.Link.Name || ev.Link == "" && (s.link.Type == "" || s.link.Type == ev.Type) {
 			out = append(out, ev)
 		}

@@ -9,28 +9,27 @@ import (
 
 // LiveState is how a live run stands. Counts are totals since its start.
 type LiveState struct {
-	Now       time.Duration
-	Entered   int64
-	Underway  int64 // copies
-	Lost      int64
-	Parked    int64
-	Events    int64
-	Nodes     []LiveNode // in the order of the graph
-	Links     []LiveLink
-	Stopped   string
-	FirstLoss time.Duration // -1: none
+	Now      time.Duration
+	Entered  int64
+	Underway int64 // copies
+	Lost     int64
+	Parked   int64
+	Events   int64
+	Nodes    []LiveNode // in the order of the graph
+	Links    []LiveLink
+	Stopped  string
 }
 
 // LiveNode is how a node stands.
 type LiveNode struct {
-	Copies, Depth, Active               int64
-	Runs, Failures, Timeouts, Throttled int64
-	Handled, Parked, Lost               int64
-	Oldest                              time.Duration // of what waits in it
-	Fails                               float64       // in force by an incident; -1: none
-	Slow                                float64       // times as slow
-	Concurrency                         int64         // in force by an incident; -1: none
-	Off                                 bool
+	Copies, Depth, Active     int64
+	Runs, Failures, Throttled int64
+	Handled, Parked, Lost     int64
+	Oldest                    time.Duration // of what waits in it
+	Fails                     float64       // in force by an incident; -1: none
+	Slow                      float64       // times as slow
+	Concurrency               int64         // in force by an incident; -1: none
+	Off                       bool
 }
 
 // LiveLink is how a link stands.
@@ -43,11 +42,11 @@ type LiveLink struct {
 func (l *Live) State() *LiveState {
 	e := l.e
 	s := &LiveState{Now: time.Duration(e.now), Entered: e.tally.entered, Underway: int64(e.live), Events: e.tally.events, Stopped: e.stopped,
-		FirstLoss: time.Duration(e.firstLoss), Nodes: make([]LiveNode, len(e.g.Nodes)), Links: make([]LiveLink, len(e.g.Links))}
+		Nodes: make([]LiveNode, len(e.g.Nodes)), Links: make([]LiveLink, len(e.g.Links))}
 	for i := range s.Nodes {
 		n := &e.nodes[i]
 		x := &s.Nodes[i]
-		*x = LiveNode{Copies: n.copies, Depth: n.depth, Active: n.active, Runs: n.runs, Failures: n.failures, Timeouts: n.timeouts, Throttled: n.throttled,
+		*x = LiveNode{Copies: n.copies, Depth: n.depth, Active: n.active, Runs: n.runs, Failures: n.failures, Throttled: n.throttled,
 			Handled: n.fates[Handled], Parked: n.fates[Parked], Lost: e.lostAt(n), Oldest: time.Duration(e.oldestIn(n)),
 			Fails: n.failsNowShare, Slow: n.slow, Concurrency: n.concurrencyNow, Off: n.off}
 		s.Parked += x.Parked
@@ -122,9 +121,7 @@ func (l *Live) move(m *Move) {
 	fate := Handled
 	if m.To != "" {
 		fate = Passed
-		out := e.messageOf(&e.copies[i])
-		out.tries = 0
-		e.deliver(e.nodes[e.g.NodeID(m.To)].ownWay, &out, out.content, 0)
+		e.sendOn(i, &e.nodes[e.g.NodeID(m.To)])
 	}
 	e.handledBy = n.id
 	if n.home != nil {

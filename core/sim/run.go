@@ -343,7 +343,7 @@ func (e *engine) kindAt(r *run, k int) string {
 func (e *engine) work(i uint32) {
 	r := &e.runs[i]
 	n := &e.nodes[r.node]
-	if e.told != nil && e.told.asks(e, i) {
+	if e.told != nil && e.told.asks(i) {
 		return
 	}
 	r.phase = working
