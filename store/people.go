@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/crypto/argon2"
@@ -125,9 +126,10 @@ func passwordFits(password, hash string) bool {
 	return subtle.ConstantTimeCompare(argon2.IDKey([]byte(password), salt, passes, memory, lanes, uint32(len(want))), want) == 1
 }
 
-// nobody's hash is compared with where there is no such person, so that the
-// time does not tell.
-var nobody = hashPassword("nobody")
+// nobody gives the hash that is compared with where there is no such person, so
+// that the time does not tell. It is made when first asked for: it takes as long
+// as a sign-in, which no command should wait for.
+var nobody = sync.OnceValue(func() string { return hashPassword("nobody") })
 
 func (s *Store) user(tx *gorm.DB, where string, args ...any) (*User, error) {
 	u := &User{}
@@ -220,11 +222,12 @@ func (s *Store) PasswordFits(ctx context.Context, name, password string) (*User,
 	if err := s.db.WithContext(ctx).Raw("SELECT password FROM users WHERE name = ?", name).Scan(&hashes).Error; err != nil {
 		return nil, translate(err)
 	}
-	hash := nobody
+	unknown := nobody()
+	hash := unknown
 	if len(hashes) == 1 && hashes[0] != "" {
 		hash = hashes[0]
 	}
-	if !passwordFits(password, hash) || hash == nobody {
+	if !passwordFits(password, hash) || hash == unknown {
 		return nil, ErrNotFound
 	}
 	return s.user(s.db.WithContext(ctx), "name = ?", name)
