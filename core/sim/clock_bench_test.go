@@ -17,11 +17,13 @@ func BenchmarkPending(b *testing.B) {
 				c.at(next(), 1, uint32(i)&maxIndex)
 			}
 			for range pending { // let it become as it stays
-				e := c.pop()
+				e := c.peek()
+				c.take()
 				c.at(int64(e.at)+next(), 1, e.index())
 			}
 			for b.Loop() {
-				e := c.pop()
+				e := c.peek()
+				c.take()
 				c.at(int64(e.at)+next(), 1, e.index())
 			}
 		})

@@ -176,22 +176,8 @@ func (e *engine) loop() error { return e.proceed(e.end, math.MaxInt64) }
 // proceed handles what is due before an instant, but at most so many events.
 func (e *engine) proceed(until, most int64) error {
 	for ; most > 0; most-- {
-		var kind eventKind
-		var index uint32
-		var seq uint64
-		switch {
-		case len(e.heap) > 0 && (e.head == e.tail || int64(e.heap[0].at) == e.now):
-			if int64(e.heap[0].at) >= until {
-				return nil
-			}
-			next := e.pop()
-			e.now = int64(next.at)
-			kind, index, seq = next.kind(), next.index(), next.seq()
-		case e.head != e.tail:
-			w := e.ring[e.head&uint32(len(e.ring)-1)]
-			e.head++
-			kind, index = eventKind(w>>indexBits), w&maxIndex
-		default:
+		kind, index, seq, ok := e.next(until)
+		if !ok {
 			return nil
 		}
 		e.tally.events++
@@ -231,7 +217,7 @@ func (e *engine) mustStop() bool {
 // memory is about what the messages and runs under way take, in bytes.
 func (e *engine) memory() int64 {
 	return int64(cap(e.copies))*int64(unsafe.Sizeof(copyRecord{})) + int64(cap(e.journeys))*int64(unsafe.Sizeof(journey{})) +
-		int64(cap(e.contents))*int64(unsafe.Sizeof(content{})+32) + int64(cap(e.runs))*int64(unsafe.Sizeof(run{})) + int64(cap(e.heap))*16
+		int64(cap(e.contents))*int64(unsafe.Sizeof(content{})+32) + int64(cap(e.runs))*int64(unsafe.Sizeof(run{})) + e.bytes()
 }
 
 func (e *engine) handle(kind eventKind, i uint32, seq uint64) {

@@ -1,9 +1,6 @@
 package sim
 
-import (
-	"math"
-	"math/bits"
-)
+import "math"
 
 // Histogram counts times in logarithmic buckets, 64 an octave: a percentile is
 // within 0.8% of the truth, or within a microsecond. Histograms merge exactly.
@@ -20,12 +17,11 @@ const (
 	histLow   = 10      // log2 of the floor
 )
 
-func bucketOf(ns int64) int {
-	if ns < histFloor {
-		return 0
-	}
-	octave := bits.Len64(uint64(ns)) - 1
-	return 1 + (octave-histLow)<<histBits + int(uint64(ns)>>(octave-histBits)&(1<<histBits-1))
+// bucketOf takes the bucket from the exponent of a float and the first bits of
+// its mantissa; 0: below the floor.
+func bucketOf(ns float64) int {
+	const below = (1023+histLow)<<histBits - 1
+	return max(int(math.Float64bits(ns)>>(52-histBits))-below, 0)
 }
 
 // bucketMiddle gives the middle of a bucket, in nanoseconds.
@@ -39,18 +35,17 @@ func bucketMiddle(b int) float64 {
 	return math.Ldexp(1, octave) + (float64(sub)+0.5)*width
 }
 
-// Add counts one time.
+// Add counts one time, which is not negative.
 func (h *Histogram) Add(ns int64) {
-	b := bucketOf(ns)
+	f := float64(ns)
+	b := bucketOf(f)
 	if b >= len(h.Counts) {
 		h.grow(b)
 	}
 	h.Counts[b]++
 	h.Count++
-	h.Sum += float64(ns)
-	if ns > h.Max {
-		h.Max = ns
-	}
+	h.Sum += f
+	h.Max = max(h.Max, ns)
 }
 
 func (h *Histogram) grow(b int) {

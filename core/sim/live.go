@@ -117,10 +117,10 @@ func (l *Live) Stopped() string { return l.e.stopped }
 // Next is the instant of the next event; false: nothing will happen by itself.
 func (l *Live) Next() (time.Duration, bool) {
 	switch e := l.e; {
-	case e.head != e.tail:
+	case e.waiting():
 		return time.Duration(e.now), true
-	case len(e.heap) > 0 && int64(e.heap[0].at) < e.end:
-		return time.Duration(e.heap[0].at), true
+	case e.peek().at < uint64(e.end):
+		return time.Duration(e.peek().at), true
 	}
 	return 0, false
 }
@@ -155,10 +155,10 @@ func (l *Live) proceed(until, most int64) error {
 func (l *Live) Step() (string, error) {
 	e := l.e
 	for l.e.stopped == "" {
-		if _, ok := l.Next(); !ok || e.head == e.tail && len(e.heap) == 1 && e.heap[0].kind() == evSample {
+		looks := !e.waiting() && e.peek().kind() == evSample
+		if _, ok := l.Next(); !ok || looks && e.pending() == 1 {
 			break // what only looks is nothing that happens
 		}
-		looks := e.head == e.tail && e.heap[0].kind() == evSample
 		said := e.nextInWords()
 		if err := l.proceed(e.end, 1); err != nil || !looks {
 			return said, err

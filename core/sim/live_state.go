@@ -176,8 +176,8 @@ var eventWords = map[eventKind]string{
 func (e *engine) nextInWords() string {
 	var kind eventKind
 	var i uint32
-	if len(e.heap) > 0 && (e.head == e.tail || int64(e.heap[0].at) == e.now) {
-		kind, i = e.heap[0].kind(), e.heap[0].index()
+	if next := e.peek(); next != nothing && (!e.waiting() || int64(next.at) == e.now) {
+		kind, i = next.kind(), next.index()
 	} else {
 		w := e.ring[e.head&uint32(len(e.ring)-1)]
 		kind, i = eventKind(w>>indexBits), w&maxIndex

@@ -212,8 +212,8 @@ func newEngine(plan *Plan) (*engine, error) {
 		n := &e.nodes[i]
 		n.welcomes = n.capacity == 0 && n.fails.EachTry == 0 && n.stream == nil && e.payload == 0
 	}
-	e.setUpStraight()
 	e.setUpLoops()
+	e.setUpStraight()
 	if err := e.setUpTraffic(); err != nil {
 		return nil, err
 	}

@@ -27,6 +27,7 @@ type queue struct {
 	seen      map[string]int64 // keys of dedupe, and until when they count
 	window    int64
 	plain     bool  // one link takes everything, in the order in which it comes
+	lane      *lane // nil: its readers go the general way
 	feed      *feed // what reads a stream by this link, instead of readers of a queue
 }
 
@@ -324,11 +325,30 @@ func (e *engine) show(n *node, i uint32) {
 	e.wantPull(n)
 }
 
+// wantPull lets the readers of a queue take what is visible, behind all that is
+// scheduled for this instant. Where nothing is visible, or nobody can take it,
+// whoever changes that asks again.
 func (e *engine) wantPull(n *node) {
-	if !n.queue.pulling {
-		n.queue.pulling = true
+	if q := n.queue; !q.pulling && q.ready() {
+		q.pulling = true
 		e.soon(evPull, uint32(n.id))
 	}
+}
+
+// ready tells whether something is visible and some reader could take it.
+func (q *queue) ready() bool {
+	for i := range q.classes {
+		if q.classes[i].head == 0 {
+			continue
+		}
+		for _, rl := range q.links {
+			if len(rl.filling) > 0 || rl.idle() >= 0 {
+				return true
+			}
+		}
+		return false
+	}
+	return false
 }
 
 // classOf finds the class of the links that match a message; -1: none does.

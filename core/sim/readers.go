@@ -15,7 +15,6 @@ type readerLink struct {
 	first    uint32 // its readers are first, first+1, …
 	free     []uint64
 	filling  []uint32 // batches that wait for more
-	straight bool     // its runs may take the straight way
 }
 
 // reader takes one batch at a time.
@@ -127,10 +126,8 @@ func (e *engine) pull(n *node) {
 				e.startBatch(b)
 			}
 		}
-		if rl.straight && e.trace == nil && !e.plan.General {
-			if !e.pullStraight(n, rl) {
-				continue
-			}
+		if q.lane != nil && e.trace == nil && !e.pullStraight(q.lane) {
+			continue
 		}
 		for {
 			r := rl.idle()

@@ -9,8 +9,30 @@ import "ironweir/core/model"
 // draws, the same order, the same counts (TestTheStraightWayChangesNothing), and
 // whatever is out of the ordinary goes on by the general way.
 
+// lane is a queue whose readers may take the straight way, with all that its
+// runs need at hand.
+type lane struct {
+	rl    *readerLink
+	d     *delivery // of the reader link
+	n     *node     // the queue
+	q     *queue
+	f     *node // the function
+	sends []laneSend
+	moves bool // a message that is handled goes on, in its record, as the one that is sent
+}
+
+// laneSend is where a run on the straight way writes.
+type laneSend struct {
+	id int32
+	d  *delivery
+	to *node
+}
+
 // setUpStraight finds the links whose runs may take the straight way.
 func (e *engine) setUpStraight() {
+	if e.plan.General {
+		return
+	}
 	for i := range e.g.Nodes {
 		n := &e.nodes[i]
 		if n.queue == nil || n.queue.groups != nil || n.queue.feed != nil || len(n.queue.links) != 1 {
@@ -19,7 +41,22 @@ func (e *engine) setUpStraight() {
 		rl := n.queue.links[0]
 		l := rl.link
 		f := &e.nodes[l.To]
-		rl.straight = l.Filter.Everything && l.Relation == model.PolledRun && l.Read.UpTo == 1 && !rl.delivery.refused && rl.delivery.wrap == unwrapped && f.isStraight(e)
+		if !l.Filter.Everything || l.Relation != model.PolledRun || l.Read.UpTo != 1 || rl.delivery.refused || rl.delivery.wrap != unwrapped || !f.isStraight(e) {
+			continue
+		}
+		ln := &lane{rl: rl, d: rl.delivery, n: n, q: n.queue, f: f}
+		for _, id := range f.steps[sending] {
+			ln.sends = append(ln.sends, laneSend{id, &e.deliveries[id], &e.nodes[e.sends[id].link.To]})
+		}
+		n.queue.lane = ln
+	}
+	// Only after all are known: a message goes on in its record from queue to
+	// queue, where no loop counts its rounds and nothing counts what it takes.
+	for i := range e.g.Nodes {
+		if q := e.nodes[i].queue; q != nil && q.lane != nil && len(q.lane.sends) == 1 && !e.storage {
+			to := q.lane.sends[0].to
+			q.lane.moves = to.queue != nil && to.queue.plain && e.inLoop[to.id] < 0
+		}
 	}
 }
 
@@ -41,19 +78,22 @@ func (n *node) isStraight(e *engine) bool {
 	return true
 }
 
-// pullStraight takes what the readers of a straight link can, and tells whether
-// it leaves something for the general way.
-func (e *engine) pullStraight(n *node, rl *readerLink) bool {
-	f := &e.nodes[rl.link.To]
-	q := n.queue
-	p := &rl.delivery.policy
+// pullStraight takes what the readers of a lane can, and tells whether it leaves
+// something for the general way.
+func (e *engine) pullStraight(ln *lane) bool {
+	q, f := ln.q, ln.f
+	if len(q.classes) == 0 {
+		return false
+	}
+	p := &ln.d.policy
+	class := &q.classes[0]
 	limit := f.limitNow()
-	for len(q.classes) > 0 {
-		i := q.classes[0].head
+	for {
+		i := class.head
 		if i == 0 {
 			return false
 		}
-		slot := rl.idle()
+		slot := ln.rl.idle()
 		if slot < 0 {
 			return false
 		}
@@ -61,7 +101,6 @@ func (e *engine) pullStraight(n *node, rl *readerLink) bool {
 		if f.active >= limit || c.busy > 0 || p.Tries > 0 && int(c.tries) >= p.Tries || p.GiveUp > 0 && e.now-c.born > p.GiveUp {
 			return true
 		}
-		class := &q.classes[0]
 		class.count--
 		class.head = c.next
 		if c.next != 0 {
@@ -71,7 +110,7 @@ func (e *engine) pullStraight(n *node, rl *readerLink) bool {
 		}
 		c.tries++
 		if c.flags&(begun|ghost) == 0 && e.now >= e.warm {
-			n.wait.Add(e.now - c.born)
+			ln.n.wait.Add(e.now - c.born)
 		}
 		c.flags = c.flags&^visible | begun
 		c.held++
@@ -79,14 +118,14 @@ func (e *engine) pullStraight(n *node, rl *readerLink) bool {
 		c.group = int32(slot)
 		c.due = e.now
 		c.timer = e.sequence() // that of the lease
-		rl.free[slot/64] &^= 1 << (slot % 64)
+		ln.rl.free[slot/64] &^= 1 << (slot % 64)
 		f.runs++
 		e.tally.straight++
 		f.changeActive(e.now, 1)
 		work := nanos(f.takes.draw(f.time1) * f.slow)
 		failure := e.straightLuck(f, c.age)
 		if work >= q.lease || f.limit > 0 && work > f.limit {
-			e.leaveStraight(n, rl, i, work, failure)
+			e.leaveStraight(ln.n, ln.rl, i, work, failure)
 			continue
 		}
 		c.lastFail = failure
@@ -96,7 +135,6 @@ func (e *engine) pullStraight(n *node, rl *readerLink) bool {
 			e.at(e.now+work, evStraight, i)
 		}
 	}
-	return false
 }
 
 // straightLuck draws whether a run fails, as luck does.
@@ -140,26 +178,28 @@ func (e *engine) generalRun(n *node, rl *readerLink, i uint32) uint32 {
 // endStraight comes when a run on the straight way is over.
 func (e *engine) endStraight(i uint32) {
 	c := &e.copies[i]
-	n := &e.nodes[c.node]
-	rl := n.queue.links[0]
-	f := &e.nodes[rl.link.To]
+	ln := e.nodes[c.node].queue.lane
+	n, f := ln.n, ln.f
 	if c.lastFail == noError {
-		for _, id := range f.steps[sending] {
-			if to := &e.nodes[e.sends[id].link.To]; to.failsNowShare >= 0 || to.slow != 1 || e.payload > 0 && e.contents[c.content].size > e.payload {
-				e.sendGenerally(n, rl, i)
+		for k := range ln.sends {
+			if to := ln.sends[k].to; to.failsNowShare >= 0 || to.slow != 1 || e.payload > 0 && e.contents[c.content].size > e.payload {
+				e.sendGenerally(n, ln.rl, i)
 				return
 			}
 		}
-		for _, id := range f.steps[sending] {
+		if ln.moves && c.flags&(done|ghost|expiring) == 0 && c.held == 1 && e.trace == nil {
+			e.moveOn(ln, i)
+			return
+		}
+		for k := range ln.sends {
+			s := &ln.sends[k]
 			c = &e.copies[i]
 			m := e.messageOf(c)
 			m.node = int32(f.id)
 			m.hops++
-			d := &e.deliveries[id]
-			d.offered++
-			d.matched++
-			to := &e.nodes[d.to]
-			e.stand(to, e.newCopy(to, id, &m, m.content, 0))
+			s.d.offered++
+			s.d.matched++
+			e.stand(s.to, e.newCopy(s.to, s.id, &m, m.content, 0))
 		}
 		c = &e.copies[i]
 	} else {
@@ -171,11 +211,48 @@ func (e *engine) endStraight(i uint32) {
 	f.changeActive(e.now, -1)
 	c.busy--
 	slot := uint32(c.group)
-	e.settleStraight(n, rl, i)
+	e.settleStraight(n, ln.rl, i)
 	e.letGo(i)
-	e.readers[rl.first+slot].pause = 0
-	rl.free[slot/64] |= 1 << (slot % 64)
-	e.wantPull(n)
+	e.freeSlot(ln, slot)
+}
+
+// freeSlot lets the reader of a run that is over take again.
+func (e *engine) freeSlot(ln *lane, slot uint32) {
+	e.readers[ln.rl.first+slot].pause = 0
+	ln.rl.free[slot/64] |= 1 << (slot % 64)
+	e.wantPull(ln.n)
+}
+
+// moveOn ends a run that succeeded and sends its message on to one queue. What
+// is handled here and what comes there are two copies; one record serves both.
+func (e *engine) moveOn(ln *lane, i uint32) {
+	c := &e.copies[i]
+	n, f, s := ln.n, ln.f, &ln.sends[0]
+	j := &e.journeys[c.journey]
+	slot := uint32(c.group)
+	n.fates[Handled]++
+	n.changeDepth(e.now, -1)
+	e.unlinkAge(ln.q, c)
+	if e.now >= e.warm {
+		n.time.Add(e.now - c.born)
+		e.arrivedAt(f, j)
+		f.runTime.Add(e.now - c.due)
+	}
+	f.changeActive(e.now, -1)
+
+	s.d.offered++
+	s.d.matched++
+	s.d.copies++
+	s.to.copies++
+	j.copies++
+	c.hops++
+	j.hops = max(j.hops, int32(c.hops))
+	c.born, c.age, c.timer = e.now, e.sequence(), 0
+	c.via, c.node = s.id, int32(s.to.id)
+	c.tries, c.waits, c.held, c.busy, c.group, c.lastFail = 0, 0, 0, 0, 0, noError
+	c.flags &= aside
+	e.enterPlain(s.to, i)
+	e.freeSlot(ln, slot)
 }
 
 // sendGenerally lets a run's sends go the general way, since one of them may be

@@ -1,0 +1,134 @@
+package sim
+
+const (
+	ladderAbove = 4096 // entries of the heap: above, later ones go to the ladder
+	ladderBelow = 512  // entries of the ladder: below, they go back
+)
+
+// ladder keeps very many pending events that come later than those of the heap,
+// unsorted: a rung of buckets, one after another in time, and behind the rung
+// everything else. When the heap is empty the next bucket goes into it, so that
+// it stays small; when the rung is through it is made anew of what is behind.
+// (A ladder queue of one rung: Tang, Goh and Thng, ACM TOMACS 15, 2005.)
+type ladder struct {
+	horizon uint64 // what comes from here on is put here; never: nothing is
+	count   int
+	start   uint64 // of the first bucket
+	shift   uint   // a bucket is 2^shift nanoseconds long
+	current uint64 // the next bucket
+	buckets []uint32
+	items   []ladderItem
+	free    uint32
+	behind  []entry
+	least   uint64 // of the times of what is behind
+	most    uint64
+}
+
+// ladderItem is an entry of a bucket's list. Index 0 stands for none.
+type ladderItem struct {
+	entry
+	next uint32
+}
+
+func (l *ladder) put(e entry) {
+	l.count++
+	if b := (e.at - l.start) >> l.shift; e.at >= l.start && b < uint64(len(l.buckets)) {
+		l.putInto(b, e)
+		return
+	}
+	if len(l.behind) == 0 {
+		l.least, l.most = e.at, e.at
+	}
+	l.least, l.most = min(l.least, e.at), max(l.most, e.at)
+	l.behind = append(l.behind, e)
+}
+
+func (l *ladder) putInto(b uint64, e entry) {
+	i := l.free
+	if i != 0 {
+		l.free = l.items[i].next
+	} else {
+		l.items = append(l.items, ladderItem{})
+		i = uint32(len(l.items) - 1)
+	}
+	l.items[i] = ladderItem{e, l.buckets[b]}
+	l.buckets[b] = i
+}
+
+// spread moves what is in a heap that has become large into the ladder.
+func (c *clock) spread() {
+	l := &c.far
+	if len(l.items) == 0 {
+		l.items = make([]ladderItem, 1, 2*ladderAbove)
+	}
+	l.start, l.shift, l.current, l.buckets = 0, 0, 0, l.buckets[:0]
+	for i := range c.count {
+		l.put(c.near[i])
+		c.near[i] = nothing
+	}
+	c.count = 0
+	c.refill()
+}
+
+// refill moves the next bucket of the ladder into the heap, which is empty.
+func (c *clock) refill() {
+	l := &c.far
+	l.horizon = never // for what is pushed here
+	for c.count == 0 && l.count > 0 {
+		for l.current < uint64(len(l.buckets)) && l.buckets[l.current] == 0 {
+			l.current++
+		}
+		if l.current == uint64(len(l.buckets)) {
+			if len(l.behind) < ladderBelow {
+				c.together()
+				return
+			}
+			l.rung()
+			continue
+		}
+		i := l.buckets[l.current]
+		l.buckets[l.current] = 0
+		l.current++
+		for i != 0 {
+			item := &l.items[i]
+			c.lift(item.entry)
+			l.count--
+			next := item.next
+			item.next, l.free = l.free, i
+			i = next
+		}
+	}
+	l.horizon = l.start + l.current<<l.shift
+}
+
+// rung makes the buckets anew, about as many as there are entries behind.
+func (l *ladder) rung() {
+	span := l.most - l.least
+	l.start, l.shift, l.current = l.least, 0, 0
+	for span>>l.shift >= uint64(len(l.behind)) {
+		l.shift++
+	}
+	n := int(span>>l.shift) + 1
+	if cap(l.buckets) < n {
+		l.buckets = make([]uint32, n)
+	}
+	l.buckets = l.buckets[:n]
+	for _, e := range l.behind {
+		l.putInto((e.at-l.start)>>l.shift, e)
+	}
+	l.behind = l.behind[:0]
+}
+
+// together moves all that is left into the heap, which is enough for it.
+func (c *clock) together() {
+	l := &c.far
+	for _, e := range l.behind {
+		c.lift(e)
+	}
+	l.behind, l.buckets, l.current, l.count = l.behind[:0], l.buckets[:0], 0, 0
+}
+
+// bytes is what the pending events take, about.
+func (c *clock) bytes() int64 {
+	return int64(len(c.near)+cap(c.far.behind))*16 + int64(cap(c.far.items))*24 + int64(cap(c.far.buckets))*4
+}
