@@ -15,6 +15,11 @@ func (e *engine) deliver(via int32, m *message, con uint32, f copyFlags) uint32 
 	d := &e.deliveries[via]
 	n := &e.nodes[d.to]
 	i := e.newCopy(n, via, m, con, f)
+	if n.direct && n.failsNowShare < 0 && !d.paused && !d.refused && d.wrap == unwrapped && f&ghost == 0 && e.trace == nil {
+		e.enterPlain(n, &e.copies[i], i)
+		e.wantPull(n)
+		return i
+	}
 	if e.trace != nil {
 		e.trace.comes(e, i, m)
 	}

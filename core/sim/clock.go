@@ -100,6 +100,15 @@ func (c *clock) soon(kind eventKind, index uint32) {
 	c.tail++
 }
 
+// soonFirst schedules an event at this instant, ahead of those in the ring.
+func (c *clock) soonFirst(kind eventKind, index uint32) {
+	if c.tail-c.head == uint32(len(c.ring)) {
+		c.growRing()
+	}
+	c.head--
+	c.ring[c.head&uint32(len(c.ring)-1)] = uint32(kind)<<indexBits | index
+}
+
 func (c *clock) growRing() {
 	bigger := make([]uint32, 2*len(c.ring))
 	n := c.tail - c.head

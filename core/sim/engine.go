@@ -144,6 +144,8 @@ type engine struct {
 	caseOf     []int // of the messages of the run that starts, -1: none holds
 	storage    bool  // what lies in a node has a price
 	stopped    string
+	lookAt     int64 // the count of events at which to look whether to stop
+	guarded    bool  // something is to be done after every event
 	trace      *tracer
 	told       *Live // of a live run
 	sampled    *journeySample
@@ -182,13 +184,16 @@ func (e *engine) proceed(until, most int64) error {
 		}
 		e.tally.events++
 		e.handle(kind, index, seq)
+		if e.tally.events >= e.lookAt && e.mustStop() {
+			return nil
+		}
+		if !e.guarded {
+			continue
+		}
 		if e.plan.Audit {
 			if err := e.audit(); err != nil {
 				return err
 			}
-		}
-		if (e.tally.events&(stopInterval-1) == 0 || e.tally.events >= e.limits.Events) && e.mustStop() {
-			return nil
 		}
 		if e.plan.follow != nil && (e.live == 0 || e.stopped != "") {
 			return nil
@@ -197,7 +202,9 @@ func (e *engine) proceed(until, most int64) error {
 	return nil
 }
 
+// mustStop looks whether the run has to end early, and says when to look again.
 func (e *engine) mustStop() bool {
+	e.lookAt = min(e.tally.events+stopInterval, e.limits.Events)
 	switch {
 	case e.stopped != "":
 	case e.tally.events >= e.limits.Events:

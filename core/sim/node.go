@@ -24,6 +24,7 @@ type node struct {
 	notice    sampler
 	capacity  int64
 	welcomes  bool  // it rejects no write, unless an incident says so
+	direct    bool  // a plain queue that welcomes: a write stands at once
 	ownWay    int32 // delivery of dead letters and of what is sent back
 	outWay    int32 // delivery of traffic
 
@@ -192,6 +193,8 @@ func newEngine(plan *Plan) (*engine, error) {
 	if e.limits.Memory == 0 {
 		e.limits.Memory = DefaultLimits.Memory
 	}
+	e.lookAt = min(stopInterval, e.limits.Events)
+	e.guarded = plan.Audit || plan.follow != nil
 	for _, name := range builtinErrors {
 		e.errorNumber(name)
 	}
@@ -211,6 +214,7 @@ func newEngine(plan *Plan) (*engine, error) {
 	for i := range e.nodes {
 		n := &e.nodes[i]
 		n.welcomes = n.capacity == 0 && n.fails.EachTry == 0 && n.stream == nil && e.payload == 0
+		n.direct = n.welcomes && n.queue != nil && n.queue.plain && n.takes.zero()
 	}
 	e.setUpLoops()
 	e.setUpStraight()

@@ -26,9 +26,10 @@ type queue struct {
 	groups    *groups          // nil: order does not matter
 	seen      map[string]int64 // keys of dedupe, and until when they count
 	window    int64
-	plain     bool  // one link takes everything, in the order in which it comes
-	lane      *lane // nil: its readers go the general way
-	feed      *feed // what reads a stream by this link, instead of readers of a queue
+	plain     bool      // one link takes everything, in the order in which it comes
+	only      *delivery // of that link
+	lane      *lane     // nil: its readers go the general way
+	feed      *feed     // what reads a stream by this link, instead of readers of a queue
 }
 
 // list is a doubly linked list of copies.
@@ -65,7 +66,7 @@ func (e *engine) setUpQueue(n *node) error {
 		q.links = append(q.links, rl)
 	}
 	if len(q.links) == 1 && q.links[0].link.Filter.Everything && q.groups == nil && q.seen == nil && q.delay == 0 && n.twice == 0 && !q.carryAge {
-		q.plain = true
+		q.plain, q.only = true, q.links[0].delivery
 		q.classes = append(q.classes, visibleClass{mask: 1})
 	}
 	return nil
@@ -75,7 +76,8 @@ func (e *engine) standInQueue(n *node, i uint32) {
 	c := &e.copies[i]
 	q := n.queue
 	if q.plain && c.flags&ghost == 0 && e.trace == nil {
-		e.enterPlain(n, i)
+		e.enterPlain(n, c, i)
+		e.wantPull(n)
 		return
 	}
 	if q.seen != nil && e.duplicate(n, i) {
@@ -106,21 +108,33 @@ func (e *engine) standInQueue(n *node, i uint32) {
 
 // enterPlain lets a message enter a queue of which one link takes everything, in
 // the order in which it comes.
-func (e *engine) enterPlain(n *node, i uint32) {
+func (e *engine) enterPlain(n *node, c *copyRecord, i uint32) {
 	q := n.queue
-	c := &e.copies[i]
-	e.standsNow(n, c)
-	e.growOld(n, i)
-	d := q.links[0].delivery
-	d.offered++
-	d.matched++
+	n.changeDepth(e.now, 1)
+	c.older, c.younger = q.ages.tail, 0
+	if c.older != 0 {
+		e.copies[c.older].younger = i
+	} else {
+		q.ages.head = i
+	}
+	q.ages.tail = i
+	if q.ageSeq == 0 {
+		q.armAge(e, n, c.age, max(c.born+q.retention, e.now))
+	}
+	q.only.offered++
+	q.only.matched++
 	q.order++
 	c.class, c.due = 0, q.order
-	c.flags |= visible
+	c.flags |= visible | stands
 	class := &q.classes[0]
-	e.appendTo(&class.list, i)
+	c.prev, c.next = class.tail, 0
+	if c.prev != 0 {
+		e.copies[c.prev].next = i
+	} else {
+		class.head = i
+	}
+	class.tail = i
 	class.count++
-	e.wantPull(n)
 }
 
 // duplicate tells whether a message's key has come within the window before.

@@ -112,6 +112,9 @@ func (e *engine) handOut(n *node, i uint32) {
 func (e *engine) pull(n *node) {
 	q := n.queue
 	q.pulling = false
+	if q.lane != nil && e.trace == nil && (q.lane.d.paused || !e.pullStraight(q.lane)) {
+		return
+	}
 	for _, rl := range q.links {
 		if rl.delivery.paused {
 			continue
@@ -125,9 +128,6 @@ func (e *engine) pull(n *node) {
 			if e.addToBatch(b, i) == rl.link.Read.UpTo {
 				e.startBatch(b)
 			}
-		}
-		if q.lane != nil && e.trace == nil && !e.pullStraight(q.lane) {
-			continue
 		}
 		for {
 			r := rl.idle()

@@ -53,7 +53,7 @@ func (e *engine) setUpStraight() {
 	// Only after all are known: a message goes on in its record from queue to
 	// queue, where no loop counts its rounds and nothing counts what it takes.
 	for i := range e.g.Nodes {
-		if q := e.nodes[i].queue; q != nil && q.lane != nil && len(q.lane.sends) == 1 && !e.storage {
+		if q := e.nodes[i].queue; q != nil && q.lane != nil && len(q.lane.sends) == 1 {
 			to := q.lane.sends[0].to
 			q.lane.moves = to.queue != nil && to.queue.plain && e.inLoop[to.id] < 0
 		}
@@ -81,11 +81,10 @@ func (n *node) isStraight(e *engine) bool {
 // pullStraight takes what the readers of a lane can, and tells whether it leaves
 // something for the general way.
 func (e *engine) pullStraight(ln *lane) bool {
-	q, f := ln.q, ln.f
+	q, f, p := ln.q, ln.f, &ln.d.policy
 	if len(q.classes) == 0 {
 		return false
 	}
-	p := &ln.d.policy
 	class := &q.classes[0]
 	limit := f.limitNow()
 	for {
@@ -179,66 +178,91 @@ func (e *engine) generalRun(n *node, rl *readerLink, i uint32) uint32 {
 func (e *engine) endStraight(i uint32) {
 	c := &e.copies[i]
 	ln := e.nodes[c.node].queue.lane
-	n, f := ln.n, ln.f
-	if c.lastFail == noError {
-		for k := range ln.sends {
-			if to := ln.sends[k].to; to.failsNowShare >= 0 || to.slow != 1 || e.payload > 0 && e.contents[c.content].size > e.payload {
-				e.sendGenerally(n, ln.rl, i)
-				return
-			}
-		}
-		if ln.moves && c.flags&(done|ghost|expiring) == 0 && c.held == 1 && e.trace == nil {
-			e.moveOn(ln, i)
+	if c.lastFail != noError {
+		ln.f.failures++
+		e.endRunStraight(ln, i)
+		return
+	}
+	for k := range ln.sends {
+		if to := ln.sends[k].to; to.failsNowShare >= 0 || to.slow != 1 || e.payload > 0 && e.contents[c.content].size > e.payload {
+			e.sendGenerally(ln.n, ln.rl, i)
 			return
 		}
-		for k := range ln.sends {
-			s := &ln.sends[k]
-			c = &e.copies[i]
-			m := e.messageOf(c)
-			m.node = int32(f.id)
-			m.hops++
-			s.d.offered++
-			s.d.matched++
-			e.stand(s.to, e.newCopy(s.to, s.id, &m, m.content, 0))
-		}
-		c = &e.copies[i]
-	} else {
-		f.failures++
 	}
+	usual := c.flags&(done|ghost|expiring) == 0 && c.held == 1 && !e.storage && e.trace == nil
+	if usual && ln.moves {
+		e.moveOn(ln, c, i)
+		return
+	}
+	for k := range ln.sends {
+		s := &ln.sends[k]
+		m := e.messageOf(&e.copies[i])
+		m.node = int32(ln.f.id)
+		m.hops++
+		s.d.offered++
+		s.d.matched++
+		e.stand(s.to, e.newCopy(s.to, s.id, &m, m.content, 0))
+	}
+	if !usual {
+		e.endRunStraight(ln, i)
+		return
+	}
+	c = &e.copies[i]
+	j := &e.journeys[c.journey]
+	e.handledStraight(ln, c, j)
+	c.flags |= done
+	j.open--
+	e.live--
+	e.releaseCopy(i)
+	e.pullNow(ln.n)
+}
+
+// handledStraight ends a run that succeeded, and with it its message.
+func (e *engine) handledStraight(ln *lane, c *copyRecord, j *journey) {
+	n := ln.n
+	n.fates[Handled]++
+	n.changeDepth(e.now, -1)
+	e.unlinkAge(ln.q, c)
 	if e.now >= e.warm {
-		f.runTime.Add(e.now - c.due)
+		n.time.Add(e.now - c.born)
+		e.arrivedAt(ln.f, j)
 	}
-	f.changeActive(e.now, -1)
-	c.busy--
+	e.leaveFunction(ln, c)
+	e.freeSlot(ln, uint32(c.group))
+}
+
+// endRunStraight ends a run after its sends, and frees its reader.
+func (e *engine) endRunStraight(ln *lane, i uint32) {
+	c := &e.copies[i]
 	slot := uint32(c.group)
-	e.settleStraight(n, ln.rl, i)
+	e.leaveFunction(ln, c)
+	c.busy--
+	e.settleStraight(ln.n, ln.rl, i)
 	e.letGo(i)
 	e.freeSlot(ln, slot)
+	e.wantPull(ln.n)
+}
+
+// leaveFunction counts a run that is over.
+func (e *engine) leaveFunction(ln *lane, c *copyRecord) {
+	if e.now >= e.warm {
+		ln.f.runTime.Add(e.now - c.due)
+	}
+	ln.f.changeActive(e.now, -1)
 }
 
 // freeSlot lets the reader of a run that is over take again.
 func (e *engine) freeSlot(ln *lane, slot uint32) {
 	e.readers[ln.rl.first+slot].pause = 0
 	ln.rl.free[slot/64] |= 1 << (slot % 64)
-	e.wantPull(ln.n)
 }
 
 // moveOn ends a run that succeeded and sends its message on to one queue. What
 // is handled here and what comes there are two copies; one record serves both.
-func (e *engine) moveOn(ln *lane, i uint32) {
-	c := &e.copies[i]
-	n, f, s := ln.n, ln.f, &ln.sends[0]
+func (e *engine) moveOn(ln *lane, c *copyRecord, i uint32) {
+	s := &ln.sends[0]
 	j := &e.journeys[c.journey]
-	slot := uint32(c.group)
-	n.fates[Handled]++
-	n.changeDepth(e.now, -1)
-	e.unlinkAge(ln.q, c)
-	if e.now >= e.warm {
-		n.time.Add(e.now - c.born)
-		e.arrivedAt(f, j)
-		f.runTime.Add(e.now - c.due)
-	}
-	f.changeActive(e.now, -1)
+	e.handledStraight(ln, c, j)
 
 	s.d.offered++
 	s.d.matched++
@@ -251,8 +275,41 @@ func (e *engine) moveOn(ln *lane, i uint32) {
 	c.via, c.node = s.id, int32(s.to.id)
 	c.tries, c.waits, c.held, c.busy, c.group, c.lastFail = 0, 0, 0, 0, 0, noError
 	c.flags &= aside
-	e.enterPlain(s.to, i)
-	e.freeSlot(ln, slot)
+	e.enterPlain(s.to, c, i)
+	e.pullBoth(s.to, ln.n)
+}
+
+// pullNow lets the readers of a queue take what is visible, as the last thing
+// that an event does: at once, where nothing else is scheduled for this instant.
+func (e *engine) pullNow(n *node) {
+	if e.head != e.tail || e.tie || e.told != nil {
+		e.wantPull(n)
+	} else if n.queue.ready() {
+		e.tally.events++
+		e.pull(n)
+	}
+}
+
+// pullBoth does so for two queues, one after the other.
+func (e *engine) pullBoth(a, b *node) {
+	if e.head != e.tail || e.tie || e.told != nil {
+		e.wantPull(a)
+		e.wantPull(b)
+		return
+	}
+	if a.queue.ready() {
+		e.tally.events++
+		e.pull(a)
+	}
+	switch {
+	case b.queue.pulling || !b.queue.ready():
+	case e.tie:
+		b.queue.pulling = true
+		e.soonFirst(evPull, uint32(b.id))
+	default: // ahead of what the first has scheduled
+		e.tally.events++
+		e.pull(b)
+	}
 }
 
 // sendGenerally lets a run's sends go the general way, since one of them may be
