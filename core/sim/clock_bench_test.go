@@ -2,6 +2,7 @@ package sim
 
 import (
 	"fmt"
+	"math"
 	"testing"
 )
 
@@ -17,13 +18,11 @@ func BenchmarkPending(b *testing.B) {
 				c.at(next(), 1, uint32(i)&maxIndex)
 			}
 			for range pending { // let it become as it stays
-				e := c.peek()
-				c.take()
+				e, _ := c.next(math.MaxInt64)
 				c.at(int64(e.at)+next(), 1, e.index())
 			}
 			for b.Loop() {
-				e := c.peek()
-				c.take()
+				e, _ := c.next(math.MaxInt64)
 				c.at(int64(e.at)+next(), 1, e.index())
 			}
 		})

@@ -178,12 +178,12 @@ func (e *engine) loop() error { return e.proceed(e.end, math.MaxInt64) }
 // proceed handles what is due before an instant, but at most so many events.
 func (e *engine) proceed(until, most int64) error {
 	for ; most > 0; most-- {
-		kind, index, seq, ok := e.next(until)
+		next, ok := e.next(until)
 		if !ok {
 			return nil
 		}
 		e.tally.events++
-		e.handle(kind, index, seq)
+		e.handle(next.kind(), next.index(), next.seq())
 		if e.tally.events >= e.lookAt && e.mustStop() {
 			return nil
 		}
@@ -224,7 +224,7 @@ func (e *engine) mustStop() bool {
 // memory is about what the messages and runs under way take, in bytes.
 func (e *engine) memory() int64 {
 	return int64(cap(e.copies))*int64(unsafe.Sizeof(copyRecord{})) + int64(cap(e.journeys))*int64(unsafe.Sizeof(journey{})) +
-		int64(cap(e.contents))*int64(unsafe.Sizeof(content{})+32) + int64(cap(e.runs))*int64(unsafe.Sizeof(run{})) + e.bytes()
+		int64(cap(e.contents))*int64(unsafe.Sizeof(content{})+32) + int64(cap(e.runs))*int64(unsafe.Sizeof(run{})) + e.coming.bytes() + e.timers.bytes()
 }
 
 func (e *engine) handle(kind eventKind, i uint32, seq uint64) {

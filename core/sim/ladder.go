@@ -56,31 +56,31 @@ func (l *ladder) putInto(b uint64, e entry) {
 }
 
 // spread moves what is in a heap that has become large into the ladder.
-func (c *clock) spread() {
-	l := &c.far
+func (h *heap) spread() {
+	l := &h.far
 	if len(l.items) == 0 {
 		l.items = make([]ladderItem, 1, 2*ladderAbove)
 	}
 	l.start, l.shift, l.current, l.buckets = 0, 0, 0, l.buckets[:0]
-	for i := range c.count {
-		l.put(c.near[i])
-		c.near[i] = nothing
+	for i := range h.count {
+		l.put(h.near[i])
+		h.near[i] = nothing
 	}
-	c.count = 0
-	c.refill()
+	h.count = 0
+	h.refill()
 }
 
 // refill moves the next bucket of the ladder into the heap, which is empty.
-func (c *clock) refill() {
-	l := &c.far
+func (h *heap) refill() {
+	l := &h.far
 	l.horizon = never // for what is pushed here
-	for c.count == 0 && l.count > 0 {
+	for h.count == 0 && l.count > 0 {
 		for l.current < uint64(len(l.buckets)) && l.buckets[l.current] == 0 {
 			l.current++
 		}
 		if l.current == uint64(len(l.buckets)) {
 			if len(l.behind) < ladderBelow {
-				c.together()
+				h.together()
 				return
 			}
 			l.rung()
@@ -91,7 +91,7 @@ func (c *clock) refill() {
 		l.current++
 		for i != 0 {
 			item := &l.items[i]
-			c.lift(item.entry)
+			h.lift(item.entry)
 			l.count--
 			next := item.next
 			item.next, l.free = l.free, i
@@ -120,15 +120,15 @@ func (l *ladder) rung() {
 }
 
 // together moves all that is left into the heap, which is enough for it.
-func (c *clock) together() {
-	l := &c.far
+func (h *heap) together() {
+	l := &h.far
 	for _, e := range l.behind {
-		c.lift(e)
+		h.lift(e)
 	}
 	l.behind, l.buckets, l.current, l.count = l.behind[:0], l.buckets[:0], 0, 0
 }
 
 // bytes is what the pending events take, about.
-func (c *clock) bytes() int64 {
-	return int64(len(c.near)+cap(c.far.behind))*16 + int64(cap(c.far.items))*24 + int64(cap(c.far.buckets))*4
+func (h *heap) bytes() int64 {
+	return int64(len(h.near)+cap(h.far.behind))*16 + int64(cap(h.far.items))*24 + int64(cap(h.far.buckets))*4
 }

@@ -163,7 +163,7 @@ func (e *engine) begin(i uint32) {
 	}
 	r.phase, r.step, r.index, r.rep, r.reps = atStart, 0, 0, 0, -1
 	if n.limit > 0 && n.asks {
-		r.timeout = e.at(e.now+n.limit, evTimeout, i)
+		r.timeout = e.timer(e.now+n.limit, evTimeout, i)
 	}
 	if n.succeeded != nil {
 		e.skipKnown(r, n)

@@ -1,0 +1,139 @@
+package sim
+
+import "math/bits"
+
+// heap holds pending events: the next in a 4-ary heap, and, where there are very
+// many, those that come later in a ladder.
+//
+// Most events schedule another: what is taken leaves a hole at the root, which
+// the next one put in fills, so that both cost one sift.
+type heap struct {
+	near  []entry // the heap, and at least four of nothing behind it
+	count int     // entries of the heap, the hole counted
+	hole  bool    // near[0] has been taken
+	far   ladder
+}
+
+func newHeap() heap {
+	h := heap{far: ladder{horizon: never}}
+	h.grow(1024)
+	return h
+}
+
+// peek gives the first event, and closes the hole for it; nothing: there is none.
+func (h *heap) peek() entry {
+	if h.hole || h.count == 0 {
+		h.fill()
+	}
+	return h.near[0]
+}
+
+// take takes the event that peek has given.
+func (h *heap) take() { h.hole = true }
+
+// second gives when the event behind the one just taken comes.
+func (h *heap) second() uint64 {
+	q := (*[4]entry)(h.near[1:5])
+	return min(q[0].at, q[1].at, q[2].at, q[3].at)
+}
+
+// fill closes the hole with the last entry, or with what is in the ladder.
+func (h *heap) fill() {
+	if h.hole {
+		h.hole = false
+		h.count--
+		e := h.near[h.count]
+		h.near[h.count] = nothing
+		if h.count > 0 {
+			h.sink(e)
+		}
+	}
+	if h.count == 0 && h.far.count > 0 {
+		h.refill()
+	}
+}
+
+func (h *heap) pending() int {
+	if h.hole {
+		return h.count - 1 + h.far.count
+	}
+	return h.count + h.far.count
+}
+
+// grow makes room for so many entries.
+func (h *heap) grow(room int) {
+	bigger := make([]entry, room+7)[3:] // the four below an entry share a line of the cache
+	for i := range bigger {
+		bigger[i] = nothing
+	}
+	copy(bigger, h.near[:h.count])
+	h.near = bigger
+}
+
+func (h *heap) push(e entry) {
+	switch {
+	case e.at >= h.far.horizon:
+		h.far.put(e)
+	case h.hole:
+		h.hole = false
+		h.sink(e)
+	default:
+		h.lift(e)
+		if h.count > ladderAbove && h.far.horizon == never {
+			h.spread()
+		}
+	}
+}
+
+// lift puts an entry at the end of the heap and lets it rise to where it belongs.
+func (h *heap) lift(e entry) {
+	i := h.count
+	if i+4 >= len(h.near) {
+		h.grow(2 * i)
+	}
+	h.count++
+	a := h.near
+	for i > 0 {
+		p := (i - 1) >> 2
+		if before(e, a[p]) == 0 {
+			break
+		}
+		a[i] = a[p]
+		i = p
+	}
+	a[i] = e
+}
+
+// sink puts an entry in the place of the root and lets it sink to where it
+// belongs. The least of the four below is found by times alone, without a branch,
+// unless two times are the same.
+func (h *heap) sink(e entry) {
+	a, n, i := h.near, h.count, 0
+	for first := 1; first < n; first = 4*i + 1 {
+		q := (*[4]entry)(a[first : first+4])
+		t0, t1, t2, t3 := q[0].at, q[1].at, q[2].at, q[3].at
+		_, m := bits.Sub64(t1, t0, 0) // 1 where t1 < t0
+		_, u := bits.Sub64(t3, t2, 0)
+		t, v := min(t0, t1), min(t2, t3)
+		_, second := bits.Sub64(v, t, 0)
+		m ^= (m ^ (2 + u)) & -second
+		if t = min(t, v); t > e.at {
+			break
+		}
+		if t == e.at || q[(m^1)&3].at == t || v == t && m < 2 {
+			if m = least(q); before(q[m&3], e) == 0 {
+				break
+			}
+		}
+		a[i] = q[m&3]
+		i = first + int(m)
+	}
+	a[i] = e
+}
+
+// least gives the place of the first of four events, without a branch.
+func least(q *[4]entry) uint64 {
+	a := before(q[1], q[0])
+	b := 2 + before(q[3], q[2])
+	return a ^ ((a ^ b) & -before(q[b&3], q[a&3]))
+}
