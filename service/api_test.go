@@ -167,6 +167,7 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 		"fires":         at("/api/v1/fires", map[string]any{"text": "ironweir: topology/1\nnodes: {s: {kind: schedule, cron: \"30 4 * * *\", links: {q: {}}}, q: {kind: queue}}\n", "from": "2026-03-28T00:00:00Z", "until": "2026-03-30T00:00:00Z"}),
 		"sample":        at("/api/v1/sample", map[string]any{"text": smallModel, "node": "q"}),
 		"follow":        at("/api/v1/follow", map[string]any{"text": smallModel, "node": "q"}),
+		"takes":         at("/api/v1/takes", map[string]any{"text": smallModel, "key": "a.csv"}),
 		"list-starters": at("/api/v1/starters", nil),
 		"import":        at("/api/v1/import", map[string]any{"name": "m.yaml", "content": base64.StdEncoding.EncodeToString([]byte(smallModel))}),
 		"do-command":    at("/api/v1/commands/check", map[string]any{"args": []string{"m.yaml"}, "files": map[string][]byte{"m.yaml": []byte(smallModel)}}),

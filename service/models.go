@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math"
 	"net/http"
 	"strconv"
@@ -28,12 +29,13 @@ type Board struct {
 
 // BoardNode is a node as drawn.
 type BoardNode struct {
-	Name  string `json:"name"`
-	Kind  string `json:"kind"`
-	Role  string `json:"role" enum:"holds,moves,works,starts,ends"`
-	About string `json:"about"`
-	Owner string `json:"owner"`
-	Line  int    `json:"line"`
+	Name  string            `json:"name"`
+	Kind  string            `json:"kind"`
+	Role  string            `json:"role" enum:"holds,moves,works,starts,ends"`
+	About string            `json:"about"`
+	Owner string            `json:"owner"`
+	Tags  map[string]string `json:"tags"`
+	Line  int               `json:"line"`
 }
 
 // BoardLink is a link, or the way to a dead-letter, as drawn.
@@ -104,7 +106,9 @@ func checkText(name, text string) (*Checked, error) {
 	out := &Checked{Check: doc, Document: plain, Board: Board{Nodes: []BoardNode{}, Links: []BoardLink{}}}
 	for i := range g.Nodes {
 		n := &g.Nodes[i]
-		out.Board.Nodes = append(out.Board.Nodes, BoardNode{n.Name, string(n.Kind), picture.Role(n.Kind), n.About, n.Owner, n.Pos.Line})
+		drawn := BoardNode{Name: n.Name, Kind: string(n.Kind), Role: picture.Role(n.Kind), About: n.About, Owner: n.Owner, Tags: map[string]string{}, Line: n.Pos.Line}
+		maps.Copy(drawn.Tags, n.Tags)
+		out.Board.Nodes = append(out.Board.Nodes, drawn)
 	}
 	for i := range g.Links {
 		l := &g.Links[i]

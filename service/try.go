@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"ironweir/core/document"
+	"ironweir/core/expr"
 	"ironweir/core/model"
 	"ironweir/core/sim"
 	"ironweir/core/study"
@@ -63,4 +64,42 @@ func (v *Service) tryRoutes() {
 			}
 			return &struct{ Body study.FollowDocument }{study.Follow(document.NewHead("follow", g.Topology.Name, "", document.Digest(b.Text)), t)}, nil
 		})
+
+	register(v, store.Viewer, huma.Operation{OperationID: "takes", Method: http.MethodPost, Path: "/api/v1/takes", Summary: "Which links of each node would take an event, and why the others would not", MaxBodyBytes: MaxBody},
+		func(_ context.Context, in *struct {
+			Body struct {
+				Text string `json:"text" doc:"The topology, as YAML"`
+				Key  string `json:"key,omitempty" doc:"The event's subject"`
+				Type string `json:"type,omitempty" doc:"Without one, what comes to each node by default"`
+				Data any    `json:"data,omitempty"`
+			}
+		}) (*struct{ Body Takes }, error) {
+			g, err := compile("model.yaml", in.Body.Text)
+			if err != nil {
+				return nil, badFile(err)
+			}
+			out := Takes{Links: []Taking{}}
+			for i := range g.Nodes {
+				if len(g.Nodes[i].Out) == 0 || g.Nodes[i].Kind.Runs() {
+					continue // what a run sends it sends whatever came
+				}
+				whys := g.Declined(i, expr.Event{Subject: in.Body.Key, Type: in.Body.Type, Data: in.Body.Data, Source: "outside"})
+				for k, id := range g.Nodes[i].Out {
+					out.Links = append(out.Links, Taking{Link: g.Links[id].Link.ID(), Takes: whys[k] == "", Why: whys[k]})
+				}
+			}
+			return &struct{ Body Takes }{out}, nil
+		})
+}
+
+// Takes tells which links would take an event.
+type Takes struct {
+	Links []Taking `json:"links"`
+}
+
+// Taking is whether one link would take an event that comes to its node.
+type Taking struct {
+	Link  string `json:"link"`
+	Takes bool   `json:"takes"`
+	Why   string `json:"why,omitempty" doc:"why it would not"`
 }

@@ -28,6 +28,27 @@ func TestOneMessageIsSampledAndFollowed(t *testing.T) {
 	require.NotEmpty(t, bad["errors"])
 }
 
+// TestWhichLinksTakeAnEvent tells it for every link that has a choice, with the
+// reason of those that would not.
+func TestWhichLinksTakeAnEvent(t *testing.T) {
+	r := start(t).signIn()
+	model := "ironweir: topology/1\nnodes:\n  drop: {kind: bucket, links: {csv: {match: {suffix: .csv}}, heavy: {match: {if: event.data.kg > 10}}}}\n  csv: {kind: function}\n  heavy: {kind: queue, links: {csv: {}}}\n"
+	asked := func(key string, data any) map[string]any {
+		told := map[string]any{}
+		for _, l := range r.do("POST", "/api/v1/takes", map[string]any{"text": model, "key": key, "data": data}, 200)["links"].([]any) {
+			link := l.(map[string]any)
+			told[link["link"].(string)] = link["takes"]
+			if link["takes"] == false {
+				require.NotEmpty(t, link["why"])
+			}
+		}
+		return told
+	}
+	require.Equal(t, map[string]any{"drop:csv": true, "drop:heavy": false, "heavy:csv": true}, asked("a.csv", map[string]any{"kg": 3}))
+	require.Equal(t, map[string]any{"drop:csv": false, "drop:heavy": true, "heavy:csv": true}, asked("a.CSV", map[string]any{"kg": 30}))
+	r.do("POST", "/api/v1/takes", map[string]any{"text": "nodes: ["}, 422)
+}
+
 // TestAPatchIsWrittenIntoTheText with its comments kept.
 func TestAPatchIsWrittenIntoTheText(t *testing.T) {
 	r := start(t).signIn()

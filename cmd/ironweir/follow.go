@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"ironweir/core/expr"
-	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
 	"ironweir/core/study"
@@ -218,14 +217,7 @@ func (c *call) matchKeys(l *loaded, node, kind string) (int, error) {
 		table.Links = append(table.Links, l.graph.Links[out].Link.Name)
 	}
 	for _, key := range c.Args()[1:] {
-		row := text.MatchRow{Key: key}
-		for _, out := range l.graph.Nodes[id].Out {
-			e := expr.Event{Subject: key, Type: kind, Source: "outside"}
-			if kind == "" {
-				e.Type = graph.DefaultType(l.graph.Nodes[id].Kind)
-			}
-			row.Why = append(row.Why, l.graph.Links[out].Filter.Why(&e))
-		}
+		row := text.MatchRow{Key: key, Why: l.graph.Declined(id, expr.Event{Subject: key, Type: kind, Source: "outside"})}
 		table.Rows = append(table.Rows, row)
 	}
 	return exitFine, text.Match(c.out, &table, c.style())

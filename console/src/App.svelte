@@ -8,6 +8,7 @@
   import { api } from "./lib/api";
   import { here, visitor } from "./lib/here.svelte";
   import { theme } from "./lib/theme.svelte";
+  import ImportFile from "./parts/ImportFile.svelte";
   import { isActive, navigate, p, route } from "./router";
 
   const signedOut = $derived(route.pathname.startsWith("/sign-in"));
@@ -52,6 +53,7 @@
 <Content style="padding: 0; margin-top: 3rem; background: var(--cds-ui-background)">
   <Router />
 </Content>
+{#if workspace && !signedOut && visitor.edits}<ImportFile />{/if}
 
 <style>
   .workspace { display: inline-block; padding: 0 0.75rem; line-height: 3rem; color: var(--cds-text-inverse, #fff); white-space: nowrap; }

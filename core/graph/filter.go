@@ -58,6 +58,20 @@ func (f *Filter) Why(e *expr.Event) string {
 	return strings.Join(whys, "; ")
 }
 
+// Declined tells, for each link that leaves a node, why it does not take an event
+// that comes there; empty: it takes it. An event without a type has the node's
+// usual one.
+func (g *Graph) Declined(node int, e expr.Event) []string {
+	if e.Type == "" {
+		e.Type = DefaultType(g.Nodes[node].Kind)
+	}
+	whys := make([]string, len(g.Nodes[node].Out))
+	for i, id := range g.Nodes[node].Out {
+		whys[i] = g.Links[id].Filter.Why(&e)
+	}
+	return whys
+}
+
 // decline gives the field that does not hold, or nothing. It does not
 // allocate.
 func (c *Clause) decline(e *expr.Event) string {

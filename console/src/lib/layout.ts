@@ -92,24 +92,59 @@ function fill(boxes: Box[], gap: number, widest: number): Place[] {
   return places;
 }
 
-/** Lays a board out in layers from left to right; the same board always looks the same. */
-export async function layout(board: Board): Promise<Map<string, Place>> {
+export interface Frame extends Place, Box {
+  name: string;
+}
+
+const frame = { top: 40, side: 16 }; // room within the frame of a group
+
+type Block = Box & { places: [string, Place][] };
+
+/** Puts blocks beside each other: one block of all. */
+function together(blocks: Block[], gap: number): Block {
+  const at = shelve(blocks, gap);
+  return {
+    width: Math.max(0, ...blocks.map((b, i) => at[i].x + b.width)),
+    height: Math.max(0, ...blocks.map((b, i) => at[i].y + b.height)),
+    places: blocks.flatMap((b, i) => b.places.map(([name, p]): [string, Place] => [name, { x: at[i].x + p.x, y: at[i].y + p.y }])),
+  };
+}
+
+/** Lays nodes out that links join. */
+async function layered(names: string[], links: Link[]): Promise<Block> {
+  const graph: ElkNode = await elk.layout({
+    id: names[0],
+    layoutOptions: names.length > wrapAbove ? { ...spaced, ...wrapped } : spaced,
+    children: names.map((n) => ({ id: n, width: nodeWidth, height: nodeHeight })),
+    edges: links.map((l) => ({ id: l.id, sources: [l.from], targets: [l.to] })),
+  });
+  return { width: graph.width ?? 0, height: graph.height ?? 0, places: (graph.children ?? []).map((c) => [c.id, { x: c.x ?? 0, y: c.y ?? 0 }]) };
+}
+
+/** Lays each part out that links join, as blocks. */
+function apart(names: string[], links: Link[]): Promise<Block[]> {
+  const members = new Set(names);
+  const within = links.filter((l) => members.has(l.from) && members.has(l.to));
+  return Promise.all(components(names, within).map((part) => layered(part, within.filter((l) => part.includes(l.from)))));
+}
+
+/**
+ * Lays a board out in layers from left to right; the same board always looks the same. Nodes of one group, where there are groups, stand together in a frame.
+ */
+export async function layout(board: Board, groupOf: Map<string, string> = new Map()): Promise<{ places: Map<string, Place>; frames: Frame[] }> {
   const names = board.nodes.map((n) => n.name);
   const known = new Set(names);
   // Ways to a dead-letter would pull everything to one side.
   const links = board.links.filter((l) => known.has(l.from) && known.has(l.to) && l.stroke !== "dead-letter");
-  const groups = components(names, links);
-  const laid = await Promise.all(
-    groups.map((group): Promise<ElkNode> => {
-      const members = new Set(group);
-      return elk.layout({
-        id: group[0],
-        layoutOptions: group.length > wrapAbove ? { ...spaced, ...wrapped } : spaced,
-        children: group.map((n) => ({ id: n, width: nodeWidth, height: nodeHeight })),
-        edges: links.filter((l) => members.has(l.from)).map((l) => ({ id: l.id, sources: [l.from], targets: [l.to] })),
-      });
+  const groups = [...new Set(groupOf.values())].sort();
+  const framed = await Promise.all(
+    groups.map(async (group): Promise<Block> => {
+      const inner = together(await apart(names.filter((n) => groupOf.get(n) === group), links), 26);
+      return { width: inner.width + 2 * frame.side, height: inner.height + frame.top + frame.side, places: inner.places.map(([n, p]) => [n, { x: p.x + frame.side, y: p.y + frame.top }]) };
     }),
   );
-  const at = shelve(laid.map((g) => ({ width: g.width ?? 0, height: g.height ?? 0 })), 46);
-  return new Map(laid.flatMap((g, i) => (g.children ?? []).map((c) => [c.id, { x: at[i].x + (c.x ?? 0), y: at[i].y + (c.y ?? 0) }] as [string, Place])));
+  const all = [...framed, ...(await apart(names.filter((n) => !groupOf.has(n)), links))];
+  const at = shelve(all, 46);
+  const frames = groups.map((name, i) => ({ name, ...at[i], width: all[i].width, height: all[i].height }));
+  return { places: new Map(together(all, 46).places), frames };
 }

@@ -1,3 +1,5 @@
+import { zone } from "./zone.svelte";
+
 /** Numbers and times as people read them. */
 
 const whole = new Intl.NumberFormat(undefined, { maximumFractionDigits: 0 });
@@ -26,7 +28,7 @@ export function share(x: number): string {
 }
 
 export function when(iso: string): string {
-  return new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeStyle: "short", timeZoneName: undefined }).format(new Date(iso));
+  return zone.format(new Date(iso), { year: "numeric", month: "short", day: "numeric", hour: "numeric", minute: "2-digit", timeZoneName: "short" });
 }
 
 /** The fates of a ledger in the order in which they are shown, with what they mean. */

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { freeName, lineOf, patchAt, valueAt, valueOf } from "./written";
+import { copied, freeName, lineOf, pasted, patchAt, valueAt, valueOf } from "./written";
 
 test("what is written comes back as it was", () => {
   for (const [value, form] of [
@@ -20,4 +20,13 @@ test("paths reach into maps", () => {
 test("a name that is taken gets a number", () => {
   expect(freeName("q", [])).toBe("q");
   expect(freeName("q", ["q", "q-2"])).toBe("q-3");
+});
+
+test("what is copied is put elsewhere under free names, with the links that have a target there", () => {
+  const document = { nodes: { slip: { kind: "queue", links: { crane: {}, again: { to: "slip" }, yard: {} } }, crane: { kind: "function" } } };
+  const text = copied("slip", document);
+  expect(pasted(text, ["slip", "crane"])).toEqual({ "slip-2": { kind: "queue", links: { crane: {}, again: { to: "slip-2" } } } });
+  expect(pasted(text, [])).toEqual({ slip: { kind: "queue", links: { again: { to: "slip" } } } });
+  expect(pasted("nodes: {pier: {kind: bucket}}", ["slip"])).toEqual({ pier: { kind: "bucket" } });
+  for (const other of ["", "a sentence", "nodes: 3", "nodes: {a: {}}", "{", "nodes: {}"]) expect(pasted(other, [])).toBeUndefined();
 });

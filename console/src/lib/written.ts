@@ -51,3 +51,36 @@ export function freeName(wanted: string, taken: Iterable<string>): string {
   if (!names.has(wanted)) return wanted;
   for (let i = 2; ; i++) if (!names.has(`${wanted}-${i}`)) return `${wanted}-${i}`;
 }
+
+/** Nodes as text to put elsewhere: JSON, which is YAML too. */
+export function copied(name: string, document: Plain): string {
+  const node = (document.nodes as Plain | undefined)?.[name];
+  return JSON.stringify({ nodes: { [name]: node } }, null, 2);
+}
+
+/** Copied nodes under names that are free, with only those links whose target is among the copied or the present nodes; undefined where the text holds no nodes. */
+export function pasted(text: string, present: string[]): Record<string, Plain> | undefined {
+  let nodes: Record<string, Plain>;
+  try {
+    nodes = (parse(text) as { nodes: Record<string, Plain> }).nodes;
+    if (typeof nodes !== "object" || Object.values(nodes).some((n) => typeof n.kind !== "string")) return undefined;
+  } catch {
+    return undefined;
+  }
+  const taken = [...present];
+  const called = new Map<string, string>();
+  for (const name of Object.keys(nodes)) {
+    called.set(name, freeName(name, taken));
+    taken.push(called.get(name)!);
+  }
+  const put = Object.entries(nodes).map(([name, node]) => {
+    const links = Object.entries((node.links ?? {}) as Record<string, Plain | null>).flatMap(([key, link]) => {
+      const to = (link?.to as string | undefined) ?? key;
+      const target = called.get(to) ?? to;
+      return called.has(to) || present.includes(to) ? [[key, target === key ? link : { ...link, to: target }] as const] : [];
+    });
+    const { links: _, ...rest } = node;
+    return [called.get(name)!, links.length ? { ...rest, links: Object.fromEntries(links) } : rest] as const;
+  });
+  return put.length ? Object.fromEntries(put) : undefined;
+}

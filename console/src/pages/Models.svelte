@@ -1,11 +1,12 @@
 <script lang="ts">
-  import { Button, DataTable, DataTableSkeleton, InlineNotification } from "carbon-components-svelte";
+  import { Button, DataTable, DataTableSkeleton, InlineNotification, Search } from "carbon-components-svelte";
   import Add from "carbon-icons-svelte/lib/Add.svelte";
+  import Upload from "carbon-icons-svelte/lib/Upload.svelte";
   import { api, sentence, type Schemas } from "../lib/api";
   import { here } from "../lib/here.svelte";
+  import { incoming } from "../lib/incoming";
   import { when } from "../lib/words";
   import FindingCounts from "../parts/FindingCounts.svelte";
-  import ImportFile from "../parts/ImportFile.svelte";
   import NewModel from "../parts/NewModel.svelte";
   import StateTag from "../parts/StateTag.svelte";
   import { p } from "../router";
@@ -13,13 +14,20 @@
   let models = $state.raw<Schemas["Listed"][] | undefined>();
   let trouble = $state("");
   let making = $state(false);
+  let looked = $state("");
 
-  async function load() {
-    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/models", { params: { path: { workspace: here() } } });
-    if (error) trouble = sentence(error);
-    else models = data.items;
+  /** Looks in names and texts: a tag, an owner, a node. */
+  async function load(search: string) {
+    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/models", { params: { path: { workspace: here() }, query: { search } } });
+    if (search !== looked) return; // something else is looked for by now
+    trouble = error ? sentence(error) : "";
+    if (data) models = data.items;
   }
-  load();
+  $effect(() => {
+    const search = looked;
+    const timer = setTimeout(() => load(search), models ? 200 : 0);
+    return () => clearTimeout(timer);
+  });
 
   const rows = $derived((models ?? []).map((m) => ({ id: m.name, ...m })));
 </script>
@@ -30,7 +38,8 @@
   <div class="top">
     <h1>Models</h1>
     <div class="actions">
-      <ImportFile />
+      <div class="search"><Search size="sm" placeholder="Search names, tags, owners, nodes" labelText="Search the models" bind:value={looked} on:clear={() => (looked = "")} /></div>
+      <Button size="small" kind="tertiary" icon={Upload} on:click={() => incoming.pick()}>Import a file</Button>
       <Button size="small" icon={Add} on:click={() => (making = true)}>New model</Button>
     </div>
   </div>
@@ -38,6 +47,8 @@
     <InlineNotification kind="error" title="The models could not be read." subtitle={trouble} hideCloseButton />
   {:else if !models}
     <DataTableSkeleton showHeader={false} showToolbar={false} rows={3} />
+  {:else if models.length === 0 && looked}
+    <p role="status">Nothing is found for “{looked}” in the names and texts of the models. <button class="link" onclick={() => (looked = "")}>Show all</button></p>
   {:else if models.length === 0}
     <p>There are no models yet. Begin with a starter, drop a file here (a model, AsyncAPI, an inventory, traces), or start the service with <span class="mono">-demo</span> to look at an example.</p>
   {:else}
@@ -77,5 +88,7 @@
 
 <style>
   .top { display: flex; justify-content: space-between; align-items: start; }
-  .actions { display: flex; gap: 0.5rem; }
+  .actions { display: flex; flex-wrap: wrap; gap: 0.5rem; justify-content: end; }
+  .search { width: 19rem; }
+  .link { color: var(--cds-link-01); text-decoration: underline; cursor: pointer; min-height: 1.5rem; }
 </style>

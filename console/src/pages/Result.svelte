@@ -4,7 +4,8 @@
   import Stop from "carbon-icons-svelte/lib/StopOutline.svelte";
   import { api, sentence, type Result, type Schemas } from "../lib/api";
   import { here } from "../lib/here.svelte";
-  import { count, duration, share } from "../lib/words";
+  import { zone } from "../lib/zone.svelte";
+  import { count, duration, share, when } from "../lib/words";
   import AtRest from "../parts/AtRest.svelte";
   import Journeys from "../parts/Journeys.svelte";
   import FlowPicture from "../parts/FlowPicture.svelte";
@@ -108,7 +109,7 @@
     return ["oldest", "wait", "run"].includes(key) ? duration(v) : count(v);
   }
 
-  const started = $derived(result ? new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeStyle: "short", timeZone: "UTC" }).format(new Date(result.start)) + " UTC" : "");
+  const started = $derived(result ? when(result.start) : "");
   const under = $derived(status === "queued" || status === "running");
 </script>
 
@@ -183,7 +184,7 @@
     </div>
     {#if lines.length && result.series}
       {#key measure}<TimeChart start={result.start} step={result.series.step_s} {lines} unit={measures[measure].unit} />{/key}
-      <p class="quiet">The mean of the replications, in steps of {duration(result.series.step_s)}; the six nodes with most, times in UTC.</p>
+      <p class="quiet">The mean of the replications, in steps of {duration(result.series.step_s)}; the six nodes with most, times in {zone.name}.</p>
     {:else}
       <p class="quiet">Nothing of this happened.</p>
     {/if}

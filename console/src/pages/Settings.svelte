@@ -1,6 +1,7 @@
 <script lang="ts">
   import { Tab, TabContent, Tabs } from "carbon-components-svelte";
   import { visitor } from "../lib/here.svelte";
+  import ChooseZone from "../parts/ChooseZone.svelte";
   import Audit from "../parts/Audit.svelte";
   import Limits from "../parts/Limits.svelte";
   import Members from "../parts/Members.svelte";
@@ -30,6 +31,7 @@
               <span></span>
             {:else if tab === "You"}
               <p>Signed in as <strong>{visitor.user.name}</strong>{admin ? ", who administers the service" : ""}.</p>
+              <ChooseZone />
               <Password />
               <Tokens />
             {:else if tab === "Workspaces"}<Members {admin} />

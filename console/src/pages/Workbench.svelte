@@ -10,7 +10,7 @@
   import { api, sentence, troubles, type Board as Drawn, type Finding, type Schemas, type Trouble } from "../lib/api";
   import { here, visitor } from "../lib/here.svelte";
   import { offersAt } from "../lib/complete";
-  import { freeName, patchAt } from "../lib/written";
+  import { copied, freeName, pasted, patchAt } from "../lib/written";
   import Board from "../parts/Board.svelte";
   import Changes from "../parts/Changes.svelte";
   import FindingCounts from "../parts/FindingCounts.svelte";
@@ -20,6 +20,7 @@
   import History from "../parts/History.svelte";
   import Rehearse from "../parts/Rehearse.svelte";
   import RunOptions from "../parts/RunOptions.svelte";
+  import Splitter from "../parts/Splitter.svelte";
   import ScenarioEditor from "../parts/ScenarioEditor.svelte";
   import TextEditor from "../parts/TextEditor.svelte";
   import TryMessage from "../parts/TryMessage.svelte";
@@ -53,6 +54,17 @@
   let beside = $state(0); // 0: the model's text, 1: the inspector, 2: the scenario's text
   let lit = $state.raw(new Map<string, string>());
   let litLinks = $state.raw(new Set<string>());
+
+  // How the page is parted: the share of the board, kept in this browser.
+  const usual = { across: 0.615, down: 0.64 };
+  let parted = $state({ ...usual, whole: false, ...JSON.parse(localStorage.getItem("ironweir-parted") ?? "{}") } as { across: number; down: number; whole: boolean });
+  $effect(() => localStorage.setItem("ironweir-parted", JSON.stringify(parted)));
+  let bench = $state<HTMLElement>();
+  let bar = $state<HTMLElement>();
+  const parts = () => {
+    const [all, above] = [bench?.getBoundingClientRect(), bar?.getBoundingClientRect()];
+    return all && above ? new DOMRect(all.x, above.bottom, all.width, all.bottom - above.bottom) : undefined;
+  };
 
   const findings = $derived<Finding[]>(checked?.check?.findings ?? []);
   const marks = $derived([
@@ -291,9 +303,31 @@
       globalThis.document.querySelector<HTMLInputElement>(".board input[type=search], .board .bx--search-input")?.focus();
     } else if (e.key === "Escape") [chosen, link] = ["", ""];
     else if (!command && ["1", "2", "3", "4"].includes(e.key)) below = Number(e.key) - 1;
+    else if (!command && e.key === "b") parted.whole = !parted.whole;
     else if (!command && e.key === "i") beside = 1;
     else if (!command && e.key === "t") beside = 0;
     else if (!command && e.key === "s") beside = 2;
+  }
+
+  const elsewhere = (e: Event) => !visitor.edits || !!(e.target as HTMLElement | null)?.closest?.("input, textarea, select, .cm-editor, [role=dialog]");
+
+  /** Copies the chosen node as text that can be put on any board, or into any model's text. */
+  function copy(e: ClipboardEvent) {
+    if (elsewhere(e) || !chosen || globalThis.getSelection()?.toString()) return;
+    e.clipboardData?.setData("text/plain", copied(chosen, document));
+    e.preventDefault();
+    notice = { kind: "success", title: `${chosen} is copied.`, subtitle: "Ctrl V puts a copy on this board or another." };
+  }
+
+  /** Puts copied nodes on the board, under free names, with their links to what is here. */
+  async function paste(e: ClipboardEvent) {
+    if (elsewhere(e)) return;
+    const put = pasted(e.clipboardData?.getData("text/plain") ?? "", board.nodes.map((n) => n.name));
+    if (!put) return;
+    e.preventDefault();
+    const why = await amend({ nodes: put });
+    if (why) notice = { kind: "error", title: "Not put here.", subtitle: why };
+    else choose(Object.keys(put)[0], 0);
   }
 
   function choose(node: string, at: number) {
@@ -307,12 +341,12 @@
 
   const keyList: [string, string][] = [
     ["Ctrl S", "save"], ["Ctrl Z, Ctrl Shift Z", "undo and redo, wherever the edit was made"], ["/", "find a node on the board"], ["Ctrl Space", "in the text: what may be written here"], ["Tab, Enter", "go through the board and choose"], ["Delete", "remove what is chosen on the board"],
-    ["Esc", "choose nothing"], ["1 2 3 4", "findings, try a message, schedules, history"], ["t i s", "the model's text, the inspector, the scenario"], ["?", "this list"],
+    ["Esc", "choose nothing"], ["1 2 3 4", "findings, try a message, schedules, history"], ["Ctrl C, Ctrl V", "copy the chosen node, put a copy on this board or another"], ["b", "the board alone, and back"], ["t i s", "the model's text, the inspector, the scenario"], ["?", "this list"],
   ];
 </script>
 
 <svelte:head><title>{name} · Iron Weir</title></svelte:head>
-<svelte:window onkeydown={keys} />
+<svelte:window onkeydown={keys} oncopy={copy} onpaste={paste} />
 
 {#if !ready}
   <div class="page">
@@ -323,8 +357,8 @@
     {/if}
   </div>
 {:else}
-  <div class="bench" id="main-content">
-    <div class="bar">
+  <div class="bench" class:whole={parted.whole} id="main-content" bind:this={bench} style="--columns: minmax(0, {parted.across}fr) 5px minmax(0, {1 - parted.across}fr); --rows: minmax(0, {parted.down}fr) 5px minmax(0, {1 - parted.down}fr)">
+    <div class="bar" bind:this={bar}>
       <h1>{name}</h1>
       <span class="quiet">revision {revision}{unsaved ? ", changed" : ""}</span>
       {#if wrong.length}
@@ -356,7 +390,8 @@
     {#if notice}
       <InlineNotification lowContrast kind={notice.kind} title={notice.title} subtitle={notice.subtitle} on:close={() => (notice = undefined)} style="max-width: none; margin: 0" timeout={notice.kind === "success" ? 4000 : 0} />
     {/if}
-    <div class="drawn"><Board {board} {findings} {chosen} {link} {catalogue} edits={visitor.edits} pinsKey="ironweir-pins-{here()}-{name}" onchoose={choose} onlink={chooseLink} onadd={(kind) => (adding = { kind, name: freeName(kind, board.nodes.map((n) => n.name)), wrong: "" })} onconnect={connect} onpicture={picture} onremove={removeChosen} lit={below === 1 ? lit : undefined} litLinks={below === 1 ? litLinks : undefined} /></div>
+    <div class="drawn"><Board {board} {findings} {chosen} {link} {catalogue} edits={visitor.edits} pinsKey="ironweir-pins-{here()}-{name}" onchoose={choose} onlink={chooseLink} onadd={(kind) => (adding = { kind, name: freeName(kind, board.nodes.map((n) => n.name)), wrong: "" })} onconnect={connect} onpicture={picture} onremove={removeChosen} lit={below === 1 ? lit : undefined} litLinks={below === 1 ? litLinks : undefined} bind:whole={parted.whole} /></div>
+    <Splitter kind="rows" label="How high the board is" bind:share={parted.down} usual={usual.down} within={parts} />
     <div class="found">
       <ContentSwitcher size="sm" bind:selectedIndex={below} aria-label="Below the board"><Switch text="Findings" /><Switch text="Try a message" /><Switch text="Schedules" /><Switch text="History" /></ContentSwitcher>
       <div class="inner">
@@ -371,6 +406,7 @@
         {/if}
       </div>
     </div>
+    <Splitter kind="columns" label="How wide the board is" bind:share={parted.across} usual={usual.across} within={parts} />
     <div class="text">
       <ContentSwitcher size="sm" bind:selectedIndex={beside} aria-label="Beside the board"><Switch text="Model" /><Switch text="Inspector" /><Switch text="Scenario" /></ContentSwitcher>
       <div class="inner" hidden={beside !== 0}><TextEditor bind:this={editor} {text} {marks} {line} onedit={edit} label="The model's text" offers={(before) => (catalogue ? offersAt(before, catalogue, document) : [])} /></div>
@@ -429,25 +465,30 @@
 <style>
   .keys { display: grid; grid-template-columns: 12rem 1fr; gap: 0.375rem 1rem; }
   .keys dt { font-family: "IBM Plex Mono", monospace; }
-  .bench { display: grid; height: calc(100vh - 3rem); grid-template: auto auto 1fr 16rem / minmax(0, 1.6fr) minmax(0, 1fr); }
+  .bench { display: grid; height: calc(100vh - 3rem); grid-template: auto auto var(--rows) / var(--columns); }
   .bar { grid-column: 1 / -1; display: flex; align-items: center; gap: 0.75rem; padding: 0.5rem 1rem; border-bottom: 1px solid var(--cds-ui-03); }
   .bar h1 { font-size: 1.125rem; font-weight: 600; }
   .broken { color: var(--cds-support-01); }
   .actions { margin-left: auto; display: flex; align-items: center; gap: 0.5rem; }
   .bench > :global(.bx--inline-notification) { grid-column: 1 / -1; }
   .drawn { grid-column: 1; grid-row: 3; min-height: 0; }
-  .found { grid-column: 1; grid-row: 4; min-height: 0; display: flex; flex-direction: column; border-top: 1px solid var(--cds-ui-03); }
+  .bench > :global(.rows) { grid-column: 1; grid-row: 4; }
+  .bench > :global(.columns) { grid-column: 2; grid-row: 3 / 6; width: auto; }
+  .found { grid-column: 1; grid-row: 5; min-height: 0; display: flex; flex-direction: column; }
+  .whole { grid-template: auto auto minmax(0, 1fr) / minmax(0, 1fr); }
+  .whole > .found, .whole > .text, .whole > :global([role="separator"]) { display: none; }
   .found > :global(.bx--content-switcher), .text > :global(.bx--content-switcher) { width: calc(100% - 1.5rem); }
   .found > :global(.bx--content-switcher) { max-width: 34rem; flex: none; margin: 0.375rem 0.75rem; }
   .inner { flex: 1; min-height: 0; overflow: auto; }
-  .text { grid-column: 2; grid-row: 3 / 5; min-height: 0; border-left: 1px solid var(--cds-ui-03); display: flex; flex-direction: column; }
+  .text { grid-column: 3; grid-row: 3 / 6; min-height: 0; display: flex; flex-direction: column; }
   .text > :global(.bx--content-switcher) { max-width: 22rem; flex: none; margin: 0.375rem 0.75rem; }
   .text > .inner { overflow: hidden; }
   @media (max-width: 800px) {
     .bench { grid-template: auto auto 45vh 40vh 60vh / minmax(0, 1fr); overflow: auto; }
     .bar, .actions { flex-wrap: wrap; }
     .actions { margin-left: 0; }
+    .bench > :global([role="separator"]) { display: none; }
     .found { grid-row: 4; height: 40vh; }
-    .text { grid-column: 1; grid-row: 5; border-left: none; }
+    .text { grid-column: 1; grid-row: 5; }
   }
 </style>

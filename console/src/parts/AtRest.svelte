@@ -3,6 +3,7 @@
   import { api, sentence, type Schemas } from "../lib/api";
   import { here } from "../lib/here.svelte";
   import { count, duration } from "../lib/words";
+  import { zone } from "../lib/zone.svelte";
 
   let { run, nodes, length, start }: { run: number; nodes: string[]; length: number; start: string } = $props();
 
@@ -16,7 +17,7 @@
     if (!node && nodes.length) node = nodes[0];
   });
 
-  const clock = $derived(new Intl.DateTimeFormat(undefined, { weekday: "short", hour: "2-digit", minute: "2-digit", timeZone: "UTC" }).format(new Date(Date.parse(start) + minute * 60_000)) + " UTC");
+  const clock = $derived(zone.format(Date.parse(start) + minute * 60_000, { weekday: "short", hour: "2-digit", minute: "2-digit", timeZoneName: "short" }));
 
   async function look() {
     [looking, trouble] = [true, ""];

@@ -3,11 +3,13 @@
   import { Background, Controls, MarkerType, MiniMap, Panel, SvelteFlow, type Edge, type Node } from "@xyflow/svelte";
   import { untrack } from "svelte";
   import type { Board, Finding, Schemas } from "../lib/api";
-  import { fitted, layout, nodeHeight, nodeWidth, type Place } from "../lib/layout";
+  import { groupsBy, matches } from "../lib/groups";
+  import { fitted, layout, nodeHeight, nodeWidth, type Frame, type Place } from "../lib/layout";
   import { theme } from "../lib/theme.svelte";
   import { seenFrom, type View } from "../lib/ways";
   import BackEdge from "./BackEdge.svelte";
   import BoardNode, { type Badge } from "./BoardNode.svelte";
+  import BoardFrame from "./BoardFrame.svelte";
   import BoardTools from "./BoardTools.svelte";
 
   let {
@@ -29,6 +31,7 @@
     badges = new Map(),
     widths = new Map(),
     moving = new Set(),
+    whole = $bindable(),
   }: {
     board: Board;
     findings: Finding[];
@@ -48,6 +51,7 @@
     badges?: Map<string, Badge>; // what a node says beside its kind
     widths?: Map<string, number>; // of links, in pixels
     moving?: Set<string>; // links along which messages go just now
+    whole?: boolean; // whether the board has the page for itself; not given: it cannot
   } = $props();
 
   let looked = $state("");
@@ -63,18 +67,19 @@
     pins = {};
     if (pinsKey) localStorage.removeItem(pinsKey);
   }
-  const matches = (n: Board["nodes"][number]) => [n.name, n.kind, n.about, n.owner].some((t) => t.toLowerCase().includes(looked.toLowerCase()));
-
+  let grouped = $state(""); // by what nodes stand together
   let places = $state.raw(new Map<string, Place>());
+  let frames = $state.raw<Frame[]>([]);
   let nodes = $state.raw<Node[]>([]);
   let edges = $state.raw<Edge[]>([]);
 
   // A new layout only when what is joined has changed, not at every letter typed.
-  const shape = $derived(JSON.stringify([board.nodes.map((n) => n.name), board.links.map((l) => [l.id, l.from, l.to])]));
+  const groupOf = $derived(groupsBy(board, grouped));
+  const shape = $derived(JSON.stringify([board.nodes.map((n) => n.name), [...groupOf], board.links.map((l) => [l.id, l.from, l.to])]));
   $effect(() => {
     void shape;
-    const current = board;
-    layout(current).then((laid) => (places = laid));
+    const [current, groups] = untrack(() => [board, groupOf]);
+    layout(current, groups).then((laid) => shape === untrack(() => shape) && ([places, frames] = [laid.places, laid.frames]));
   });
 
   const looping = (f: Finding) => f.code === "IW101" || f.code === "IW102";
@@ -85,7 +90,8 @@
     const loops = new Set(open.filter(looping).flatMap((f) => f.nodes));
     const loopLinks = new Set(open.filter(looping).flatMap((f) => f.links));
     const loses = new Set(open.filter(losing).map((f) => f.nodes[0]));
-    nodes = board.nodes
+    const around: Node[] = frames.map((f) => ({ id: `group ${f.name}`, type: "frame", position: { x: f.x, y: f.y }, width: f.width, height: f.height, zIndex: -1, selectable: false, draggable: false, focusable: false, connectable: false, data: { name: f.name } }));
+    nodes = around.concat(board.nodes
       .filter((n) => places.has(n.name))
       .map((n) => ({
         id: n.name,
@@ -101,11 +107,11 @@
           state: loops.has(n.name) ? "loops" : loses.has(n.name) ? "loses" : "",
           codes: [...new Set(open.filter((f) => f.nodes[0] === n.name).map((f) => f.code))],
           chosen: n.name === chosen,
-          lit: looked ? (matches(n) ? "lit" : "dim") : seen ? (seen.nodes.has(n.name) ? "lit" : "dim") : lit.size ? (lit.get(n.name) ?? "dim") : "",
+          lit: looked ? (matches(n, looked) ? "lit" : "dim") : seen ? (seen.nodes.has(n.name) ? "lit" : "dim") : lit.size ? (lit.get(n.name) ?? "dim") : "",
           badge: badges.get(n.name),
           edits,
         },
-      }));
+      })));
     edges = board.links
       .filter((l) => places.has(l.from) && places.has(l.to))
       .map((l) => {
@@ -153,7 +159,7 @@
     <SvelteFlow
       bind:nodes
       bind:edges
-      nodeTypes={{ node: BoardNode }}
+      nodeTypes={{ node: BoardNode, frame: BoardFrame }}
       edgeTypes={{ back: BackEdge }}
       colorMode={theme.dark ? "dark" : "light"}
       fitView
@@ -165,7 +171,7 @@
       multiSelectionKey={null}
       proOptions={{ hideAttribution: true }}
       onlyRenderVisibleElements={board.nodes.length > 150}
-      onnodeclick={({ node }) => onchoose(node.id, line(node.id))}
+      onnodeclick={({ node }) => node.type === "node" && onchoose(node.id, line(node.id))}
       onedgeclick={({ edge }) => onlink(edge.id)}
       onnodedragstop={({ targetNode }) => targetNode && pin(targetNode.id, targetNode.position)}
       onbeforeconnect={(way) => {
@@ -174,7 +180,7 @@
       }}
     >
       <Background gap={24} />
-      <BoardTools {board} {catalogue} {edits} pinned={Object.keys(pins).length > 0} laid={places} bind:looked bind:view {chosen} {seen} {onpicture} {onadd} onlayout={unpin} onchoose={(name) => onchoose(name, line(name))} />
+      <BoardTools {board} {catalogue} {edits} pinned={Object.keys(pins).length > 0} laid={places} bind:looked bind:view bind:grouped bind:whole {chosen} {seen} {onpicture} {onadd} onlayout={unpin} onchoose={(name) => onchoose(name, line(name))} />
       <Controls showLock={false} />
       {#if board.nodes.length > 40}<MiniMap pannable zoomable />{/if}
       <Panel position="top-right">
@@ -196,7 +202,7 @@
 </div>
 
 <style>
-  .board { height: 100%; background: var(--board-ground); }
+  .board { height: 100%; background: var(--board-ground); container-type: size; }
   .board :global(.svelte-flow) { background: var(--board-ground); }
   .legend { background: var(--board-node); color: var(--cds-text-02); font-size: 0.6875rem; padding: 0.375rem 0.5rem; border: 1px solid var(--cds-ui-03); }
   .legend summary { cursor: pointer; }

@@ -19,7 +19,7 @@
   <div class="face">
     <span class="name">{data.name}</span>
     {#if data.badge}<span class="level" class:over={data.badge.bad} style="width: {100 * data.badge.full}%"></span>{/if}
-    <span class="kind">{#if data.badge}{data.badge.text}{:else}{data.kind}{#if data.codes.length}<b> {data.codes.slice(0, 3).join(" ")}{data.codes.length > 3 ? " …" : ""}</b>{/if}{/if}</span>
+    <span class="kind">{#if data.badge}{data.badge.text}{:else}{data.kind}{#if data.codes.length}<b> {data.codes.slice(0, 2).join(" ")}{data.codes.length > 2 ? ` +${data.codes.length - 2}` : ""}</b>{/if}{/if}</span>
   </div>
   <Handle type="source" position={Position.Right} />
 </div>

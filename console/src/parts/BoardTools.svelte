@@ -3,6 +3,7 @@
   import Add from "carbon-icons-svelte/lib/Add.svelte";
   import { Panel, useSvelteFlow } from "@xyflow/svelte";
   import type { Board, Schemas } from "../lib/api";
+  import { groupings, matches } from "../lib/groups";
   import { fitted } from "../lib/layout";
   import type { View } from "../lib/ways";
 
@@ -14,16 +15,20 @@
     laid,
     looked = $bindable(),
     view = $bindable(),
+    grouped = $bindable(),
+    whole = $bindable(),
     chosen,
     seen,
     onpicture,
     onadd,
     onlayout,
     onchoose,
-  }: { board: Board; catalogue: Schemas["Catalogue"] | undefined; edits: boolean; pinned: boolean; laid: unknown; looked: string; view: View; chosen: string; seen: { nodes: Set<string> } | undefined; onpicture?: (format: "svg" | "png") => void; onadd: (kind: string) => void; onlayout: () => void; onchoose: (name: string) => void } = $props();
+  }: { board: Board; catalogue: Schemas["Catalogue"] | undefined; edits: boolean; pinned: boolean; laid: unknown; looked: string; view: View; grouped: string; whole?: boolean; chosen: string; seen: { nodes: Set<string> } | undefined; onpicture?: (format: "svg" | "png") => void; onadd: (kind: string) => void; onlayout: () => void; onchoose: (name: string) => void } = $props();
 
   const flow = useSvelteFlow();
-  const found = $derived(looked ? board.nodes.filter((n) => [n.name, n.kind, n.about, n.owner].some((t) => t.toLowerCase().includes(looked.toLowerCase()))) : []);
+  const found = $derived(looked ? board.nodes.filter((n) => matches(n, looked)) : []);
+
+  const by = $derived(groupings(board));
 
   // A new layout is shown whole.
   let first = true;
@@ -31,6 +36,13 @@
     void laid;
     if (first) first = false;
     else requestAnimationFrame(() => flow.fitView(fitted));
+  });
+
+  // So is one whose room has changed.
+  let room: boolean | undefined;
+  $effect(() => {
+    if (room !== undefined && room !== whole) setTimeout(() => flow.fitView(fitted), 60);
+    room = whole;
   });
 
   const views: [View, string][] = [["", "All"], ["around", "Around"], ["onward", "From here on"], ["back", "What leads here"]];
@@ -66,19 +78,27 @@
         {#each views as [at, words] (at)}<button class="again" aria-pressed={view === at} onclick={() => look(at)}>{words}</button>{/each}
       </div>
     {/if}
-    {#if onpicture}<button class="again" onclick={() => onpicture("svg")}>SVG</button><button class="again" onclick={() => onpicture("png")}>PNG</button>{/if}
+    {#if !chosen && by.length}
+      <select class="again" aria-label="Nodes that stand together" bind:value={grouped}>
+        <option value="">Not grouped</option>
+        {#each by as g (g)}<option value={g}>By {g}</option>{/each}
+      </select>
+    {/if}
+    {#if onpicture}<div class="views" role="group" aria-label="Save the model as a picture"><button class="again" onclick={() => onpicture("svg")}>SVG</button><button class="again" onclick={() => onpicture("png")}>PNG</button></div>{/if}
+    {#if whole !== undefined}<button class="again" aria-pressed={whole} onclick={() => (whole = !whole)}>Board alone</button>{/if}
     {#if pinned}<button class="again" onclick={onlayout}>Lay out again</button>{/if}
   </div>
 </Panel>
 
 <style>
   .tools { display: flex; align-items: center; gap: 0.5rem; }
-  .search { width: 11rem; }
+  .search { width: 9rem; }
   .tools :global(.adds.bx--overflow-menu) { width: auto; height: 2rem; }
   .add { display: flex; align-items: center; gap: 0.25rem; padding: 0 0.75rem; height: 2rem; font-size: 0.8125rem; background: var(--board-node); color: var(--board-ink); border: 1px solid var(--cds-ui-03); }
   .count, .again { font-size: 0.75rem; background: var(--board-node); color: var(--cds-text-02); padding: 0.25rem 0.5rem; border: 1px solid var(--cds-ui-03); }
   .again { cursor: pointer; min-height: 1.5rem; }
   .again[aria-pressed="true"] { background: var(--board-ink); color: var(--board-node); }
-  .views { display: flex; }
-  .tools { flex-wrap: wrap; max-width: 40rem; }
+  .views { display: flex; white-space: nowrap; }
+  .tools { flex-wrap: wrap; max-width: calc(100cqw - 8rem); }
+  select { font-family: inherit; }
 </style>

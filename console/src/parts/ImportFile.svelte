@@ -1,12 +1,13 @@
 <script lang="ts">
-  import { Button, InlineNotification, Modal, TextInput, UnorderedList, ListItem } from "carbon-components-svelte";
-  import Upload from "carbon-icons-svelte/lib/Upload.svelte";
+  import { InlineNotification, Modal, TextInput, UnorderedList, ListItem } from "carbon-components-svelte";
   import { api, sentence, troubles, type Schemas } from "../lib/api";
   import { here } from "../lib/here.svelte";
-  import { navigate } from "../router";
+  import { incoming } from "../lib/incoming";
+  import { isActive, navigate, p } from "../router";
 
   let picker: HTMLInputElement;
   let over = $state(false);
+  incoming.pick = () => picker.click();
   let open = $state(false);
   let file = $state("");
   let name = $state("");
@@ -42,7 +43,10 @@
       return;
     }
     if (read.scenario) await api.PUT("/api/v1/workspaces/{workspace}/models/{name}/scenarios/{text}", { params: { path: { workspace: here(), name, text: "observed" } }, body: { text: read.scenario } });
-    navigate("/w/:workspace/models/:name", { params: { workspace: here(), name } });
+    open = false;
+    // Dropped on a model's page, the other model needs a page of its own.
+    if (isActive("/w/:workspace/models/:name")) globalThis.location.assign(p("/w/:workspace/models/:name", { params: { workspace: here(), name } }));
+    else navigate("/w/:workspace/models/:name", { params: { workspace: here(), name } });
   }
 
   function drag(e: DragEvent) {
@@ -61,7 +65,6 @@
   }}
 />
 
-<Button size="small" kind="tertiary" icon={Upload} on:click={() => picker.click()}>Import a file</Button>
 <input bind:this={picker} type="file" hidden aria-label="File to import" accept=".yaml,.yml,.json,.jsonl,.ndjson,.csv,.pb" onchange={() => { take(picker.files?.[0]); picker.value = ""; }} />
 
 {#if over}
@@ -71,7 +74,7 @@
 <Modal bind:open modalHeading="Import {file}" primaryButtonText="Keep it" secondaryButtonText="Cancel" primaryButtonDisabled={!read || !/^[a-z][a-z0-9-]{0,62}$/.test(name)} on:click:button--secondary={() => (open = false)} on:submit={keep} selectorPrimaryFocus="#import-name">
   {#if refused && !read}
     <InlineNotification kind="error" lowContrast hideCloseButton title="It could not be read." subtitle={refused} />
-    <UnorderedList>{#each places as p, i (i)}<ListItem>{p}</ListItem>{/each}</UnorderedList>
+    <UnorderedList>{#each places as place, i (i)}<ListItem>{place}</ListItem>{/each}</UnorderedList>
   {:else if !read}
     <p class="quiet">Reading…</p>
   {:else}

@@ -6,6 +6,7 @@
   import { api, sentence, type Schemas } from "../lib/api";
   import { clock, instant, type State } from "../lib/live";
   import { count } from "../lib/words";
+  import { zone } from "../lib/zone.svelte";
 
   let { path, stands, edits, ontrouble }: { path: { workspace: string; id: string }; stands: State; edits: boolean; ontrouble: (why: string) => void } = $props();
 
@@ -27,11 +28,11 @@
     if (seconds === undefined) ontrouble("An instant is written as hours:minutes:seconds since the start.");
     else await set({ running: false, to_s: Math.max(0, seconds) });
   }
-  const day = $derived(new Intl.DateTimeFormat(undefined, { weekday: "short", hour: "2-digit", minute: "2-digit", second: "2-digit", timeZone: "UTC" }).format(new Date(Date.parse(stands.start) + stands.now_s * 1000)));
+  const day = $derived(zone.format(Date.parse(stands.start) + stands.now_s * 1000, { weekday: "short", hour: "2-digit", minute: "2-digit", second: "2-digit", timeZoneName: "short" }));
 </script>
 
 <div class="time">
-  <span class="clock" title="since the start; {day} UTC in the scenario">{clock(stands.now_s)}</span>
+  <span class="clock" title="since the start; {day} in the scenario">{clock(stands.now_s)}</span>
   {#if edits}
     <Button size="small" kind={stands.running ? "tertiary" : "primary"} icon={stands.running ? Pause : Play} disabled={stands.busy} on:click={() => set({ running: !stands.running })}>{stands.running ? "Pause" : "Go on"}</Button>
     <Button size="small" kind="tertiary" icon={SkipForward} disabled={stands.busy} on:click={step}>Step</Button>

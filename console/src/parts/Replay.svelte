@@ -8,6 +8,7 @@
   import { count, duration } from "../lib/words";
   import Board from "./Board.svelte";
   import type { Badge } from "./BoardNode.svelte";
+  import { zone } from "../lib/zone.svelte";
 
   let { model, revision, result }: { model: string; revision: number; result: Result } = $props();
 
@@ -61,7 +62,7 @@
     }
     return out;
   });
-  const clock = $derived(new Intl.DateTimeFormat(undefined, { weekday: "short", hour: "2-digit", minute: "2-digit", timeZone: "UTC" }).format(new Date(new Date(result.start).getTime() + at * step * 1000)));
+  const clock = $derived(zone.format(Date.parse(result.start) + at * step * 1000, { weekday: "short", hour: "2-digit", minute: "2-digit", timeZoneName: "short" }));
 </script>
 
 <div class="replay">
@@ -69,7 +70,7 @@
     <Button size="small" kind="tertiary" icon={playing ? Pause : Play} on:click={() => ((at = at >= last ? 0 : at), (playing = !playing))}>{playing ? "Pause" : "Play"}</Button>
     <Select size="sm" inline labelText="Steps a second" bind:selected={speed}>{#each ["2", "5", "10", "25", "50"] as s (s)}<SelectItem value={s} />{/each}</Select>
     <div class="slide"><Slider labelText="Instant of the run" hideLabel hideTextInput min={0} max={last} bind:value={at} fullWidth /></div>
-    <span class="clock" role="status">{clock} UTC, {duration(at * step)} in</span>
+    <span class="clock" role="status">{clock}, {duration(at * step)} in</span>
   </div>
   <div class="drawn">
     <Board {board} findings={[]} {chosen} onchoose={(name) => (chosen = name)} {lit} {badges} {widths} litLinks={new Set(board.links.filter((l) => (came(l.id)) > 0).map((l) => l.id))} />

@@ -1,12 +1,13 @@
 <script lang="ts">
   import { Select, SelectItem } from "carbon-components-svelte";
   import { api, sentence, type Schemas } from "../lib/api";
+  import { zone as own } from "../lib/zone.svelte";
 
   let { text, onchoose }: { text: string; onchoose: (node: string) => void } = $props();
 
   const spans: Record<string, { label: string; hours: number; step: number }> = { hour: { label: "the next hour", hours: 1, step: 10 / 60 }, day: { label: "the next day", hours: 24, step: 4 }, week: { label: "the next week", hours: 168, step: 24 } };
   let span = $state("day");
-  let zone = $state("");
+  let zone = $state(""); // chosen for this page
   let told = $state.raw<Schemas["Fires"] | undefined>();
   let trouble = $state("");
   let from = $state(0);
@@ -23,7 +24,7 @@
     return () => clearTimeout(timer);
   });
 
-  const zones = $derived([...new Set(["UTC", Intl.DateTimeFormat().resolvedOptions().timeZone, ...(told?.schedules ?? []).map((s) => s.zone)])]);
+  const zones = $derived([...new Set(["UTC", own.name, ...(told?.schedules ?? []).map((s) => s.zone)])]);
   const shownZone = $derived(zone || told?.schedules[0]?.zone || "UTC");
   const width = $derived(spans[span].hours * 3600e3);
   const at = (iso: string) => (100 * (new Date(iso).getTime() - from)) / width;

@@ -2,6 +2,7 @@
   import "uplot/dist/uPlot.min.css";
   import uPlot from "uplot";
   import { theme } from "../lib/theme.svelte";
+  import { zone } from "../lib/zone.svelte";
 
   let { start, step, lines, unit }: { start: string; step: number; lines: { name: string; values: number[] }[]; unit: string } = $props();
 
@@ -10,10 +11,10 @@
   function chart(parent: HTMLElement) {
     const ink = theme.dark ? "#c6c6c6" : "#525252";
     const grid = { stroke: theme.dark ? "#393939" : "#e8e8e8", width: 1 };
-    const clock = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", hourCycle: "h23", timeZone: "UTC" });
-    const day = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short", timeZone: "UTC" });
+    const clock = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", hourCycle: "h23", timeZone: zone.name });
+    const day = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short", timeZone: zone.name });
     // The hour, with the day where it changes.
-    const marks = (_: uPlot, at: number[]) => at.map((t, i) => (i === 0 || Math.floor(t / 86400) !== Math.floor(at[i - 1] / 86400) ? `${clock.format(t * 1000)}\n${day.format(t * 1000)}` : clock.format(t * 1000)));
+    const marks = (_: uPlot, at: number[]) => at.map((t, i) => (i === 0 || day.format(t * 1000) !== day.format(at[i - 1] * 1000) ? `${clock.format(t * 1000)}\n${day.format(t * 1000)}` : clock.format(t * 1000)));
     const began = Date.parse(start) / 1000;
     const points = Math.max(0, ...lines.map((l) => l.values.length));
     const times = Array.from({ length: points }, (_, i) => began + (i + 1) * step);
@@ -21,9 +22,9 @@
     const plot = new uPlot(
       {
         ...size(),
-        tzDate: (t) => uPlot.tzDate(new Date(t * 1000), "Etc/UTC"),
+        tzDate: (t) => uPlot.tzDate(new Date(t * 1000), zone.name),
         axes: [{ stroke: ink, grid, values: marks }, { stroke: ink, grid, label: unit, size: 60 }],
-        series: [{ value: (_: uPlot, t: number | null) => (t == null ? "–" : `${day.format(t * 1000)}, ${clock.format(t * 1000)} UTC`) }, ...lines.map((l, i) => ({ label: l.name, stroke: colours[i % colours.length], width: 1.5, value: (_: uPlot, v: number | null) => (v == null ? "–" : v.toLocaleString(undefined, { maximumFractionDigits: 1 })) }))],
+        series: [{ value: (_: uPlot, t: number | null) => (t == null ? "–" : `${day.format(t * 1000)}, ${clock.format(t * 1000)} ${zone.shortAt(t * 1000)}`) }, ...lines.map((l, i) => ({ label: l.name, stroke: colours[i % colours.length], width: 1.5, value: (_: uPlot, v: number | null) => (v == null ? "–" : v.toLocaleString(undefined, { maximumFractionDigits: 1 })) }))],
       },
       [times, ...lines.map((l) => l.values)],
       parent,

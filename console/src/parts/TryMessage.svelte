@@ -27,6 +27,24 @@
     }
   });
 
+  // Which links of the node would take what is typed, before anything is sent.
+  let taking = $state.raw<Schemas["Taking"][]>([]);
+  $effect(() => {
+    const [model, at, subject, written] = [text, node, key, data];
+    told = undefined;
+    const timer = setTimeout(async () => {
+      let payload: unknown;
+      try {
+        payload = payloadOf(written);
+      } catch {
+        return; // not yet JSON: what was known stands
+      }
+      const { data: answer } = await api.POST("/api/v1/takes", { body: { text: model, key: subject, data: payload } });
+      if (answer && at === node) taking = answer.links.filter((l) => l.link.startsWith(at + ":"));
+    }, 120);
+    return () => clearTimeout(timer);
+  });
+
   async function sample(at: string) {
     const example = await sampleOf(text, at);
     if (example && at === node) ({ key, data } = example);
@@ -63,6 +81,14 @@
   $effect(() => {
     const nodes = new Map<string, string>();
     const links = new Set<string>();
+    if (!told && taking.length) {
+      nodes.set(node, "lit");
+      for (const l of board.links) {
+        if (!taking.some((t) => t.takes && t.link === l.id)) continue;
+        links.add(l.id);
+        nodes.set(l.to, "lit");
+      }
+    }
     for (const s of steps) {
       const bad = s.what === "lost" || s.what === "parked" || (s.what === "ends" && (s.why ?? "").startsWith("failed"));
       nodes.set(s.node, bad || nodes.get(s.node) === "bad" ? "bad" : "lit");
@@ -93,7 +119,15 @@
       <Steps {steps} all={told.steps ?? []} />
     </div>
   {:else}
+    {#if taking.length}
+      <div class="told" role="status" aria-label="Which links take it">
+        <p>What takes it at {node}</p>
+        <ul>{#each taking as t (t.link)}<li data-takes={t.takes}><b>{t.takes ? "takes it" : "declines"}</b> <span class="mono">{t.link}</span>{#if t.why}<span class="quiet">: {t.why}</span>{/if}</li>{/each}</ul>
+        <p class="quiet plain">Send it to see each decision on the way, every try, and what becomes of each copy.</p>
+      </div>
+    {:else}
     <p class="quiet hint">Send one message, at no load, and see each link's decision and why, every try, and what becomes of each copy. Choose a node on the board to send it there.</p>
+    {/if}
   {/if}
 </section>
 
@@ -103,6 +137,10 @@
   form > :global(.bx--form-item:has(textarea)), .wrong { grid-column: 1 / -1; }
   .told { overflow: auto; padding: 0.5rem 0.75rem; }
   .told p { font-size: inherit; font-weight: 600; padding-bottom: 0.25rem; }
+  .told ul { display: grid; gap: 0.25rem; padding-bottom: 0.5rem; }
+  .told .plain { font-weight: 400; }
+  [data-takes="true"] b { color: var(--fine); }
+  [data-takes="false"] b { color: var(--cds-text-02); font-weight: 400; }
   .hint { padding: 0.75rem; font-size: inherit; }
   .wrong, .damaged { color: var(--loops); }
   .wrong { font-size: inherit; }
