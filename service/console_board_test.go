@@ -45,9 +45,11 @@ func (b *browser) drag(from, to string) {
 
 // modelText gives the text in the editor of the model, whether it is shown or
 // not.
-func (b *browser) draft(name string) string {
+func (b *browser) draft(name string) string { return b.draftIn("main", name) }
+
+func (b *browser) draftIn(workspace, name string) string {
 	b.Helper()
-	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`JSON.parse(localStorage.getItem("ironweir-draft-main-`+name+`") ?? '{"text":""}').text`))
+	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`JSON.parse(localStorage.getItem("ironweir-draft-`+workspace+"-"+name+`") ?? '{"text":""}').text`))
 	require.NoError(b, err)
 	return text
 }
@@ -72,6 +74,26 @@ func (b *browser) set(field, value string) {
 	require.True(b, b.eval(`(f => { f.closest("details")?.setAttribute("open", ""); f.focus(); f.value = `+strconv.Quote(value)+`; f.dispatchEvent(new Event(f.tagName === "SELECT" ? "change" : "input", {bubbles: true})); f.blur(); return true })(document.querySelector(`+"`"+at+"`"+`))`))
 }
 
+// addNode puts a node on the board, as a press and a name do.
+func (b *browser) addNode(kind, name string) {
+	b.Helper()
+	if b.count(".board .kinds button") > 0 {
+		require.True(b, b.eval(`(k => (k.click(), true))([...document.querySelectorAll(".board .kinds button")].find(k => k.textContent === "`+kind+`"))`))
+	} else {
+		b.do(chromedp.Click(`.board button[aria-haspopup]`), chromedp.WaitVisible(`.bx--overflow-menu-options`))
+		require.True(b, b.eval(`(k => (k.click(), true))([...document.querySelectorAll(".bx--overflow-menu-options button")].find(k => k.textContent.trim() === "`+kind+`"))`))
+	}
+	b.do(chromedp.WaitVisible("#node-name"))
+	b.fill("#node-name", name)
+	b.press("Add it")
+	b.do(chromedp.WaitVisible(`[data-node="`+name+`"]`), chromedp.WaitNotPresent("#node-name"))
+}
+
+// handle is where links of a node are drawn from and to.
+func handle(node, side string) string {
+	return `[data-node="` + node + `"] .svelte-flow__handle-` + side
+}
+
 // TestAModelIsDrawnOnTheBoard, from an empty board: bucket, function, queue and
 // failure target are added and joined, fields are set with their units, the loop
 // is found and mended with one press, and everything can be undone.
@@ -81,18 +103,7 @@ func TestAModelIsDrawnOnTheBoard(t *testing.T) {
 	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "slip", "text": "ironweir: topology/1\nname: slip # the north slip\nnodes: {}\n"}, 201)
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/slip"), chromedp.WaitVisible(`.board .kinds button`))
-	add := func(kind, name string) {
-		if b.count(".board .kinds button") > 0 {
-			require.True(t, b.eval(`(k => (k.click(), true))([...document.querySelectorAll(".board .kinds button")].find(k => k.textContent === "`+kind+`"))`))
-		} else {
-			b.do(chromedp.Click(`.board button[aria-haspopup]`), chromedp.WaitVisible(`.bx--overflow-menu-options`))
-			require.True(t, b.eval(`(k => (k.click(), true))([...document.querySelectorAll(".bx--overflow-menu-options button")].find(k => k.textContent.trim() === "`+kind+`"))`))
-		}
-		b.do(chromedp.WaitVisible("#node-name"))
-		b.fill("#node-name", name)
-		b.press("Add it")
-		b.do(chromedp.WaitVisible(`[data-node="`+name+`"]`), chromedp.WaitNotPresent("#node-name"))
-	}
+	add := b.addNode
 	add("bucket", "manifest-drop")
 	add("function", "stamp")
 	add("queue", "consignments")
@@ -102,9 +113,6 @@ func TestAModelIsDrawnOnTheBoard(t *testing.T) {
 	b.set("keys", "inbound/{haulier}/{seq}.csv")
 	b.eventually("the keys are in the text", func() bool { return strings.Contains(b.draft("slip"), "inbound/{haulier}/{seq}.csv") })
 
-	handle := func(node, side string) string {
-		return `[data-node="` + node + `"] .svelte-flow__handle-` + side
-	}
 	b.drag(handle("manifest-drop", "right"), handle("stamp", "left"))
 	b.eventually("the link is in the text", func() bool { return strings.Contains(b.draft("slip"), "links: {stamp: {}}") })
 	b.says(`section[aria-label="Inspector"]`, "Link manifest-drop → stamp")
@@ -198,6 +206,7 @@ func TestAPartOfTheBoardIsLookedAt(t *testing.T) {
 	require.Equal(t, 1, b.count(`[data-node="axle-scale"][data-lit="lit"]`))
 	b.press("All")
 	b.eventually("all is shown", func() bool { return b.count(`[data-lit="dim"]`) == 0 })
+	b.do(chromedp.KeyEvent(kb.Escape))
 	b.press("SVG") // the command line draws it; here it only answers
 	b.eventually("it is told that nothing was drawn", func() bool { return strings.Contains(b.text(".bench"), "Not drawn") })
 	b.clean()

@@ -3,7 +3,6 @@ package service_test
 import (
 	"fmt"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -205,10 +204,7 @@ func TestAScenarioIsSetUpByForm(t *testing.T) {
 	b.do(chromedp.WaitVisible(`[data-traffic]`))
 	b.press("Incident")
 	b.do(chromedp.WaitVisible(`[data-incident="incident"]`))
-	change := func(row, field, value string) {
-		t.Helper()
-		require.True(t, b.eval(`(row => { const f = [...row.querySelectorAll("input, select")].find((x) => x.closest(".bx--form-item").textContent.trim().startsWith(`+strconv.Quote(field)+`)); f.value = `+strconv.Quote(value)+`; f.dispatchEvent(new Event("input", {bubbles: true})); f.dispatchEvent(new Event("change", {bubbles: true})); return true; })(document.querySelector(`+strconv.Quote(row)+`))`))
-	}
+	change := b.change
 	change(`[data-incident="incident"]`, "What", "goods-registry")
 	b.says(`[data-incident="incident"]`, "fails, a share of")
 	change(`[data-incident="incident"]`, "For", "45m")

@@ -168,6 +168,20 @@ func ends(j *sim.Journey) string {
 	return ""
 }
 
+// endsSo tells whether some copy of a journey was lost, set aside or returned; or
+// lost for a cause.
+func endsSo(j *sim.Journey, how string) bool {
+	for i := range j.Steps {
+		switch s := &j.Steps[i]; s.What {
+		case "lost", "parked", "returned":
+			if s.What == how || s.Fate == how {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // touches tells whether a journey came to a node.
 func touches(j *sim.Journey, node string) bool {
 	for i := range j.Steps {
@@ -204,6 +218,7 @@ func (v *Service) journeyRoutes() {
 			Outcome string `query:"outcome" enum:"complete,damaged,open"`
 			Key     string `query:"key" doc:"only those whose key holds this text"`
 			Node    string `query:"node" doc:"only those that came to this node"`
+			Ends    string `query:"ends" maxLength:"60" doc:"only those of which some copy ended so: lost, parked, returned, or a cause of loss"`
 			Data    string `query:"data" maxLength:"200" doc:"only those of which some event's payload holds this text"`
 		}) (*journeyList, error) {
 			told, err := v.journeys(ctx, in.ID)
@@ -214,7 +229,7 @@ func (v *Service) journeyRoutes() {
 			out.Body.Journeys, out.Body.Sampled = []JourneyLine{}, len(told)
 			for i := range told {
 				j := &told[i]
-				if in.Outcome != "" && j.Outcome != in.Outcome || !strings.Contains(j.Key, in.Key) || in.Node != "" && !touches(j, in.Node) || in.Data != "" && !carries(j, in.Data) {
+				if in.Outcome != "" && j.Outcome != in.Outcome || !strings.Contains(j.Key, in.Key) || in.Node != "" && !touches(j, in.Node) || in.Data != "" && !carries(j, in.Data) || in.Ends != "" && !endsSo(j, in.Ends) {
 					continue
 				}
 				out.Body.Journeys = append(out.Body.Journeys, JourneyLine{j.ID, j.Entry, j.Key, j.Began, j.Outcome, j.Copies, ends(j)})

@@ -3,6 +3,7 @@ package service_test
 import (
 	"context"
 	"fmt"
+	"slices"
 	"testing"
 	"time"
 
@@ -42,6 +43,13 @@ func TestJourneysOfARunAreTold(t *testing.T) {
 	require.NotEmpty(t, entered)
 	require.Less(t, len(entered), len(all["journeys"].([]any)))
 	require.Empty(t, r.do("GET", path+"/journeys?data=surely-nowhere", nil, 200)["journeys"])
+
+	// By how something of them ended: each that is listed tells such a step.
+	exhausted := r.do("GET", path+"/journeys?ends=exhausted", nil, 200)["journeys"].([]any)
+	require.NotEmpty(t, exhausted)
+	told = r.do("GET", fmt.Sprintf("%s/journeys/%v", path, exhausted[0].(map[string]any)["journey"]), nil, 200)
+	require.True(t, slices.ContainsFunc(told["steps"].([]any), func(s any) bool { return s.(map[string]any)["fate"] == "exhausted" }))
+	require.Empty(t, r.do("GET", path+"/journeys?ends=overflow", nil, 200)["journeys"])
 
 	rests := r.do("GET", path+"/rest?node=consignments&at=12000", nil, 200)
 	require.Greater(t, rests["count"], 10.0, "the registry has been down for twenty minutes")

@@ -110,6 +110,9 @@
   }
 
   const started = $derived(result ? when(result.start) : "");
+  const expected = $derived(Object.entries(result?.expect ?? {}));
+  const kept = $derived(expected.filter(([, x]) => x.holds).length);
+  let journeys = $state<ReturnType<typeof Journeys>>();
   const under = $derived(status === "queued" || status === "running");
 </script>
 
@@ -140,11 +143,18 @@
       <InlineNotification kind="warning" lowContrast hideCloseButton title="Partial." subtitle="Ended after {duration(result.reached_s)} of {duration(result.length_s)} by {result.stopped}. What follows is what it has." />
     {/if}
 
+    {#if expected.length}
+      <p class="held">
+        <b class:fails={kept < expected.length}>{kept === expected.length ? "✓" : "✗"} {kept} of {expected.length} {expected.length === 1 ? "expectation holds" : "expectations hold"}</b>
+        {#if kept < expected.length}<span class="quiet">fails: {expected.filter(([, x]) => !x.holds).map(([name]) => name).join(", ")}</span>{/if}
+      </p>
+    {/if}
+
     <h2>Where every message went</h2>
     {#each result.loops as loop (loop.nodes.join())}
       <InlineNotification kind="error" lowContrast hideCloseButton title="A loop:" subtitle="{loop.nodes.join(' → ')} — {loop.rounds.mean.toFixed(1)} rounds in the mean, {count(loop.rounds.max)} at most{loop.grows ? `; it grows, from ${loop.rate[0].toPrecision(3)} to ${loop.rate[1].toPrecision(3)} a second` : ''}" style="max-width: none" />
     {/each}
-    <Ledger ledger={result.ledger} />
+    <Ledger ledger={result.ledger} onpick={(fate) => journeys?.behind(fate)} />
     <FlowPicture {result} />
     <p class="quiet">{count(result.journeys.count)} journeys: {count(result.journeys.complete)} complete, {count(result.journeys.damaged)} damaged, {count(result.journeys.open)} open.</p>
 
@@ -195,7 +205,7 @@
     {/if}
 
     <h2>Journeys</h2>
-    <Journeys run={id} nodes={Object.keys(result.nodes)} />
+    <Journeys bind:this={journeys} run={id} nodes={Object.keys(result.nodes)} />
 
     <h2>What rested where, and when</h2>
     <AtRest run={id} nodes={Object.entries(result.nodes).filter(([, n]) => n.depth.max > 0).sort(([, a], [, b]) => b.depth.max - a.depth.max).map(([name]) => name)} length={result.length_s} start={result.start} />
@@ -203,8 +213,8 @@
     <h2>Nodes</h2>
     <DataTable size="compact" sortable rows={nodeRows} {headers}>
       <Toolbar size="sm"><ToolbarContent><ToolbarSearch persistent shouldFilterRows placeholder="Filter nodes" /></ToolbarContent></Toolbar>
-      <svelte:fragment slot="cell" let:cell>
-        {#if cell.key === "name" || cell.key === "kind"}{cell.value}{:else}<span class="num">{shown(cell.key, cell.value)}</span>{/if}
+      <svelte:fragment slot="cell" let:row let:cell>
+        {#if cell.key === "name"}<button class="behind" onclick={() => journeys?.behind("", cell.value)} title="The journeys that came here">{cell.value}</button>{:else if cell.key === "kind"}{cell.value}{:else if (cell.key === "lost" || cell.key === "parked") && cell.value > 0}<button class="behind num" onclick={() => journeys?.behind(cell.key === "lost" ? "lost-" : "parked", row.id)} title="The journeys behind this number">{shown(cell.key, cell.value)}</button>{:else}<span class="num">{shown(cell.key, cell.value)}</span>{/if}
       </svelte:fragment>
     </DataTable>
   {/if}
@@ -214,6 +224,10 @@
   .page :global(td) { white-space: nowrap; }
   .top { display: flex; align-items: center; gap: 0.75rem; margin-bottom: 0.75rem; flex-wrap: wrap; }
   .top h1 { margin: 0; }
+  .held { margin-top: 0.5rem; }
+  .held b { color: var(--fine); }
+  .held .fails { color: var(--loops); }
+  .behind { color: inherit; font: inherit; text-decoration: underline dotted; text-underline-offset: 3px; cursor: pointer; padding: 0; min-height: 1.5rem; }
   .expect li { padding: 0.2rem 0; }
   .expect b { color: var(--fine); display: inline-block; min-width: 5rem; }
   .expect .fails b { color: var(--loops); }

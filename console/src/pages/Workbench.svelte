@@ -248,6 +248,9 @@
     return true;
   }
 
+  /** Saves the model for what is kept or run of it. */
+  const before = async () => !unsaved || (await save());
+
   /** Somebody has saved meanwhile: shows what they changed. */
   async function differ() {
     const latest = await api.GET("/api/v1/workspaces/{workspace}/models/{name}", { params: { path: { workspace: here(), name } } });
@@ -270,7 +273,7 @@
   }
 
   async function run(request: Schemas["RunRequest"] = { scenario }) {
-    if (unsaved && !(await save())) return;
+    if (!(await before())) return;
     if (!(await scenarioEditor?.keep())) {
       beside = 2; // what is wrong with it is told there
       return;
@@ -414,7 +417,7 @@
         <div class="inner"><Inspector {document} {board} {catalogue} node={chosen} {link} edits={visitor.edits && wrong.length === 0} onamend={amend} onrename={rename} onremove={remove} onchoose={(n) => choose(n, 0)} onlink={chooseLink} /></div>
       {/if}
       <div class="inner" hidden={beside !== 2}>
-        <ScenarioEditor bind:this={scenarioEditor} model={name} {board} entry={board.nodes.find((n) => n.role === "holds" || n.role === "starts")?.name ?? ""} bind:scenarios bind:chosen={scenario} />
+        <ScenarioEditor bind:this={scenarioEditor} model={name} {board} {before} entry={board.nodes.find((n) => n.role === "holds" || n.role === "starts")?.name ?? ""} bind:scenarios bind:chosen={scenario} />
       </div>
     </div>
   </div>
@@ -438,7 +441,7 @@
   {/if}
 </Modal>
 
-<Rehearse bind:open={rehearsing} model={name} {scenarios} before={async () => !unsaved || (await save())} />
+<Rehearse bind:open={rehearsing} model={name} {scenarios} {before} />
 <RunOptions bind:open={options} model={name} {scenario} onrun={run} />
 
 <Modal bind:open={shortcuts} passiveModal size="sm" modalHeading="Keyboard">

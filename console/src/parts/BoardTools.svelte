@@ -84,7 +84,7 @@
         {#each by as g (g)}<option value={g}>By {g}</option>{/each}
       </select>
     {/if}
-    {#if onpicture}<div class="views" role="group" aria-label="Save the model as a picture"><button class="again" onclick={() => onpicture("svg")}>SVG</button><button class="again" onclick={() => onpicture("png")}>PNG</button></div>{/if}
+    {#if onpicture && !chosen}<div class="views" role="group" aria-label="Save the model as a picture"><button class="again" onclick={() => onpicture("svg")}>SVG</button><button class="again" onclick={() => onpicture("png")}>PNG</button></div>{/if}
     {#if whole !== undefined}<button class="again" aria-pressed={whole} onclick={() => (whole = !whole)}>Board alone</button>{/if}
     {#if pinned}<button class="again" onclick={onlayout}>Lay out again</button>{/if}
   </div>

@@ -4,6 +4,7 @@
   import { here } from "../lib/here.svelte";
   import { count, duration } from "../lib/words";
   import Steps from "./Steps.svelte";
+  import Waterfall from "./Waterfall.svelte";
 
   let { run, nodes }: { run: number; nodes: string[] } = $props();
 
@@ -16,11 +17,23 @@
   let told = $state.raw<Schemas["Journey"] | undefined>();
   let looking = $state(false);
   let trouble = $state("");
+  let ending = $state(""); // how something of it must have ended: lost, for a cause, parked, returned
+  let asTime = $state(false); // a journey as a waterfall
+  let whole = $state<HTMLElement>();
 
-  /** Tells the journeys behind a number: those of an outcome, those that came to a node. */
-  export async function search() {
+  /** Tells the journeys behind a number: those of a fate, those that came to a node. */
+  export async function behind(fate: string, at = "") {
+    [key, payload, node] = ["", "", at];
+    const cause = fate.startsWith("lost-") ? fate.slice("lost-".length) || "lost" : "";
+    ending = cause || (fate === "parked" || fate === "returned" ? fate : "");
+    outcome = fate === "" ? "" : ending ? "damaged" : fate === "waiting" || fate === "running" ? "open" : "";
+    whole?.scrollIntoView({ block: "start" });
+    await search();
+  }
+
+  async function search() {
     [looking, trouble] = [true, ""];
-    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/journeys", { params: { path: { workspace: here(), id: run }, query: { outcome: outcome || undefined, node: node || undefined, key: key || undefined, data: payload || undefined } } });
+    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/journeys", { params: { path: { workspace: here(), id: run }, query: { outcome: outcome || undefined, ends: ending || undefined, node: node || undefined, key: key || undefined, data: payload || undefined } } });
     looking = false;
     if (error) trouble = sentence(error);
     else [list, sampled] = [data.journeys ?? [], data.sampled];
@@ -33,8 +46,8 @@
   }
 </script>
 
-<section aria-label="Journeys">
-  <form onsubmit={(e) => (e.preventDefault(), search())}>
+<section aria-label="Journeys" bind:this={whole}>
+  <form onsubmit={(e) => (e.preventDefault(), (ending = ""), search())}>
     <Select size="sm" labelText="That ended" bind:selected={outcome}>
       <SelectItem value="" text="any way" /><SelectItem value="damaged" text="badly: lost, set aside, returned" /><SelectItem value="complete" text="well" /><SelectItem value="open" text="not yet" />
     </Select>
@@ -47,6 +60,7 @@
     <Button size="small" kind="tertiary" type="submit" disabled={looking}>Show journeys</Button>
   </form>
   {#if trouble}<InlineNotification kind="error" lowContrast title="Not told." subtitle={trouble} on:close={() => (trouble = "")} />{/if}
+  {#if ending && list}<p>Those of which something was <b>{ending.replaceAll("_", "-")}</b>{node ? ` and came to ${node}` : ""}. <button class="all" onclick={() => behind("", node)}>Show all</button></p>{/if}
   {#if looking}
     <InlineLoading description="Simulating the first replication again, to tell them" />
   {:else if list}
@@ -66,8 +80,11 @@
       </ul>
       <div class="told" aria-live="polite">
         {#if told}
-          <h4>Journey {told.journey}: {told.outcome}</h4>
-          <Steps steps={told.steps ?? []} />
+          <div class="head">
+            <h4>Journey {told.journey}: {told.outcome}</h4>
+            <div role="group" aria-label="The journey as"><button aria-pressed={!asTime} onclick={() => (asTime = false)}>Steps</button><button aria-pressed={asTime} onclick={() => (asTime = true)}>Waterfall</button></div>
+          </div>
+          {#if asTime}<Waterfall steps={told.steps ?? []} />{:else}<Steps steps={told.steps ?? []} />{/if}
           {#if told.more}<p class="quiet">and {count(told.more)} steps more</p>{/if}
         {:else}
           <p class="quiet">Choose a journey to read it step by step.</p>
@@ -88,6 +105,10 @@
   .damaged { color: var(--loops); font-weight: 600; }
   .complete { color: var(--fine); }
   .told { overflow: auto; padding: 0.5rem 0.75rem; }
+  .head { display: flex; justify-content: space-between; align-items: start; }
+  .head button { padding: 0.125rem 0.5rem; min-height: 1.5rem; border: 1px solid var(--cds-ui-03); background: var(--cds-ui-background); color: inherit; font: inherit; cursor: pointer; }
+  .head button[aria-pressed="true"] { background: var(--board-ink); color: var(--board-node); }
+  .all { color: var(--cds-link-01); text-decoration: underline; cursor: pointer; min-height: 1.5rem; }
   h4 { font-size: inherit; font-weight: 600; padding-bottom: 0.25rem; }
   @media (max-width: 800px) { form, .both { grid-template-columns: 1fr; height: auto; } }
 </style>

@@ -22,15 +22,19 @@
   }
 
   const starter = $derived(starters.find((s) => s.name === chosen));
+  const empty = $derived(chosen === "empty");
   const picture = $derived(starter?.picture ? "data:image/svg+xml," + encodeURIComponent(starter.picture) : "");
 
   /** Makes the model, and the starter's scenario beside it. */
   async function create() {
-    if (!starter) return;
-    const text = starter.text.replace(/^name: .*$/m, `name: ${name}`);
+    const text = starter ? starter.text.replace(/^name: .*$/m, `name: ${name}`) : `ironweir: topology/1\nname: ${name}\nnodes: {}\n`;
     const { error } = await api.POST("/api/v1/workspaces/{workspace}/models", { params: { path: { workspace: here() } }, body: { name, text } });
     if (error) {
       refused = sentence(error);
+      return;
+    }
+    if (!starter) {
+      navigate("/w/:workspace/models/:name", { params: { workspace: here(), name } });
       return;
     }
     const scenario = /^name: ([a-z][a-z0-9-]*)$/m.exec(starter.scenario)?.[1] ?? "first";
@@ -39,10 +43,11 @@
   }
 </script>
 
-<Modal bind:open size="lg" modalHeading="New model" primaryButtonText="Make it" secondaryButtonText="Cancel" primaryButtonDisabled={!starter || !/^[a-z][a-z0-9-]{0,62}$/.test(name)} on:click:button--secondary={() => (open = false)} on:submit={create} selectorPrimaryFocus="#new-name">
+<Modal bind:open size="lg" modalHeading="New model" primaryButtonText="Make it" secondaryButtonText="Cancel" primaryButtonDisabled={(!starter && !empty) || !/^[a-z][a-z0-9-]{0,62}$/.test(name)} on:click:button--secondary={() => (open = false)} on:submit={create} selectorPrimaryFocus="#new-name">
   <TextInput id="new-name" labelText="Name" placeholder="ferry-check-in" helperText="Small letters, digits and hyphens, starting with a letter." bind:value={name} invalid={refused !== ""} invalidText={refused} />
   <div class="choice">
     <TileGroup legendText="Begin with" bind:selected={chosen}>
+      <RadioTile value="empty"><strong>an empty board</strong><br /><span class="quiet">Nothing yet: draw it node by node.</span></RadioTile>
       {#each starters as s (s.name)}
         <RadioTile value={s.name}><strong>{s.name}</strong><br /><span class="quiet">{s.about}</span></RadioTile>
       {/each}

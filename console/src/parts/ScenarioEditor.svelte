@@ -7,7 +7,7 @@
   import ScenarioForm from "./ScenarioForm.svelte";
   import TextEditor from "./TextEditor.svelte";
 
-  let { model, entry, board, scenarios = $bindable(), chosen = $bindable() }: { model: string; entry: string; board: Board; scenarios: Schemas["Scenario"][]; chosen: string } = $props();
+  let { model, entry, board, before, scenarios = $bindable(), chosen = $bindable() }: { model: string; entry: string; board: Board; before: () => Promise<boolean>; scenarios: Schemas["Scenario"][]; chosen: string } = $props();
 
   let drafts = $state<Record<string, string>>({}); // edited and not saved yet
   let wrong = $state.raw<Trouble[]>([]);
@@ -33,6 +33,11 @@
   }
 
   async function save() {
+    // It is read against the model as it is saved.
+    if (!(await before())) {
+      trouble = "The model that it is for could not be saved first.";
+      return;
+    }
     const now = text;
     const { error } = await api.PUT("/api/v1/workspaces/{workspace}/models/{name}/scenarios/{text}", { params: { path: { workspace: here(), name: model, text: chosen } }, body: { text: now } });
     wrong = error ? troubles(error) : [];

@@ -21,6 +21,7 @@
     <li class={s.what} class:failed={s.what === "ends" && (s.why ?? "").startsWith("failed")}>
       <span class="at">{duration(s.t_s)}</span><span style="padding-left: {(depth.get(s.id) ?? 0) * 0.75}rem">{line(s)}</span>{s.try && s.try > 1 ? ` (try ${s.try})` : ""}{s.fate && (s.what === "enters" || s.what === "held") ? ` → ${s.fate.replaceAll("_", "-")}` : ""}
       <i>{s.why}</i>
+      {#if s.event}<details><summary aria-label="The event at {s.node}">event</summary><pre>{JSON.stringify(s.event, null, 2)}</pre></details>{/if}
     </li>
   {/each}
 </ol>
@@ -28,6 +29,9 @@
 <style>
   li { line-height: 1.5; white-space: nowrap; }
   .at { display: inline-block; min-width: 5rem; color: var(--cds-text-02); }
+  details { display: inline-block; vertical-align: top; }
+  summary { cursor: pointer; color: var(--cds-link-01); }
+  pre { font: 0.75rem/1.4 "IBM Plex Mono", monospace; background: var(--cds-ui-01); padding: 0.5rem; max-width: 32rem; overflow: auto; white-space: pre-wrap; }
   li i { color: var(--cds-text-02); margin-left: 0.25rem; }
   .declined { color: var(--cds-text-02); }
   .failed, .lost, .parked { color: var(--loops); font-weight: 600; }

@@ -1,0 +1,252 @@
+package service_test
+
+import (
+	"context"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+	"github.com/stretchr/testify/require"
+)
+
+// change writes into a field of a row of the scenario's form.
+func (b *browser) change(row, field, value string) {
+	b.Helper()
+	b.eventually("no field "+field, func() bool {
+		return b.eval(`(row => { const f = [...(row?.querySelectorAll("input, select") ?? [])].find((x) => x.closest(".bx--form-item").textContent.trim().startsWith(` + strconv.Quote(field) + `)); if (!f) return false; f.value = ` + strconv.Quote(value) + `; f.dispatchEvent(new Event("input", {bubbles: true})); f.dispatchEvent(new Event("change", {bubbles: true})); return true; })(document.querySelector(` + strconv.Quote(row) + `))`)
+	})
+}
+
+// lastOfPath gives the last part of the page's path: of a run's page, its number.
+func (b *browser) lastOfPath() string {
+	b.Helper()
+	out, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`location.pathname.split("/").pop()`))
+	require.NoError(b, err)
+	return out
+}
+
+// TestFromNothingToAnEvening is a day's work at the console, from an empty
+// workspace: a system is drawn, its loop found and mended with one press, a
+// message sent and made to fail, an evening with an outage simulated, a lost
+// message read, the lease and retention changed and the two evenings compared; and
+// a colleague who may only look opens the links.
+func TestFromNothingToAnEvening(t *testing.T) {
+	needConsole(t)
+	r := start(t).signIn()
+	r.do("POST", "/api/v1/workspaces", map[string]any{"name": "north-slip"}, 201)
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url + "/w/north-slip"))
+	b.says("main", "There are no models yet")
+	b.press("New model")
+	b.do(chromedp.WaitVisible(`.bx--modal.is-visible #new-name`))
+	b.eventually("an empty board is offered", func() bool {
+		return b.eval(`(x => x ? (x.click(), x.checked) : false)(document.querySelector('.bx--modal.is-visible input[value="empty"]'))`)
+	})
+	b.fill("#new-name", "check-in")
+	b.press("Make it")
+	b.do(chromedp.WaitVisible(`.board .kinds button`))
+
+	// Drawn: manifests come into a bucket, are stamped, and wait to be cleared.
+	b.addNode("bucket", "manifest-drop")
+	b.do(chromedp.Click(`[data-node="manifest-drop"]`))
+	b.set("keys", "inbound/{haulier}/{seq}.csv")
+	b.eventually("set", func() bool { return strings.Contains(b.draftIn("north-slip", "check-in"), "inbound/{haulier}") })
+	b.set("rate", "40/h")
+	b.addNode("function", "stamp")
+	b.addNode("queue", "consignments")
+	b.addNode("function", "clear")
+	b.addNode("queue", "clerk-desk")
+	for _, way := range [][2]string{{"manifest-drop", "stamp"}, {"stamp", "consignments"}, {"consignments", "clear"}, {"stamp", "clerk-desk"}} {
+		b.drag(handle(way[0], "right"), handle(way[1], "left"))
+		b.says(`section[aria-label="Inspector"]`, "Link "+way[0]+" → "+way[1])
+		if way[1] == "stamp" {
+			b.set("match.prefix", "inbound/")
+			b.eventually("set", func() bool { return strings.Contains(b.draftIn("north-slip", "check-in"), "prefix: inbound/") })
+		}
+	}
+	b.set("when", "failure")
+	b.eventually("set", func() bool { return strings.Contains(b.draftIn("north-slip", "check-in"), "when: failure") })
+	b.drag(handle("stamp", "right"), handle("manifest-drop", "left"))
+	b.says(`section[aria-label="Inspector"]`, "Link stamp → manifest-drop")
+	b.set("key", "inbound/{stem}.pdf")
+	b.do(chromedp.WaitVisible(`[data-code="IW101"]`), chromedp.WaitVisible(`[data-state="loops"]`))
+	b.shoot("evening-loop")
+	b.do(chromedp.Click(`[data-code="IW101"] .remedy button`), chromedp.WaitNotPresent(`[data-code="IW101"]`))
+
+	// One message, and the same again while clearing fails.
+	b.do(chromedp.Click(`[data-node="manifest-drop"] .face`))
+	b.press("Try a message")
+	try := `section[aria-label="Try a message"]`
+	b.says(try, "takes it manifest-drop:stamp")
+	b.press("Send")
+	b.do(chromedp.WaitVisible(`[data-outcome="complete"]`))
+	require.True(t, b.eval(`(f => (f.click(), true))(document.querySelector('section[aria-label="Try a message"] .bx--list-box__field'))`))
+	b.eventually("what can fail is offered", func() bool {
+		return b.eval(`(i => i ? (i.click(), true) : false)([...document.querySelectorAll('section[aria-label="Try a message"] .bx--list-box__menu-item')].find(i => i.textContent.trim() === "stamp"))`)
+	})
+	b.press("Send")
+	b.do(chromedp.WaitVisible(`[data-outcome="damaged"]`))
+	b.says(try, "parked in clerk-desk")
+	require.Equal(t, 1, b.count(`[data-node="clerk-desk"][data-lit="bad"]`))
+	b.shoot("evening-try")
+
+	// An evening on which clearing is away for two hours, and messages wait for one.
+	b.do(chromedp.Click(`[data-node="consignments"] .face`))
+	b.press("Inspector")
+	b.set("retention", "1h")
+	b.eventually("set", func() bool { return strings.Contains(b.draftIn("north-slip", "check-in"), "retention: 1h") })
+	b.press("Make a scenario to run")
+	b.press("New scenario")
+	b.do(chromedp.WaitVisible("#scenario-name"))
+	b.fill("#scenario-name", "evening")
+	b.press("Make it")
+	b.press("Form")
+	b.do(chromedp.WaitVisible(`[data-traffic]`))
+	b.press("Incident")
+	b.do(chromedp.WaitVisible(`[data-incident="incident"]`))
+	b.change(`[data-incident="incident"]`, "What", "clear")
+	b.change(`[data-incident="incident"]`, "For", "2h")
+	b.shoot("evening-scenario")
+	b.press("Save scenario")
+	b.eventually("saved", func() bool { return !strings.Contains(b.text(".pane .tools"), "changed") })
+	b.press("Run")
+	b.do(chromedp.WaitVisible(`tr[data-fate="lost-expired"]`))
+	require.Contains(t, b.text(`tr[data-fate="sum"]`), "adds up")
+
+	// From the number to a message behind it, and why.
+	b.do(chromedp.Click(`tr[data-fate="lost-expired"] button`))
+	journeys := `section[aria-label="Journeys"]`
+	b.do(chromedp.WaitVisible(journeys+` [data-journey]`), chromedp.Click(journeys+` li:first-child button`))
+	b.says(journeys+" .told", "its retention ended before it was consumed")
+	b.press("Waterfall")
+	b.says(journeys+" .told", "expired")
+	b.shoot("evening-lost")
+	first := b.lastOfPath()
+
+	// Kept for longer, with a longer lease: the evening again, and the two compared.
+	b.do(chromedp.Navigate(b.url+"/w/north-slip/models/check-in"), chromedp.WaitVisible(`[data-node="consignments"]`), chromedp.Click(`[data-node="consignments"] .face`))
+	b.press("Inspector")
+	b.set("lease", "90s")
+	b.eventually("set", func() bool { return strings.Contains(b.draftIn("north-slip", "check-in"), "lease: 90s") })
+	b.set("retention", "12h")
+	b.eventually("set", func() bool { return strings.Contains(b.draftIn("north-slip", "check-in"), "retention: 12h") })
+	b.press("Run")
+	b.do(chromedp.WaitVisible(`tr[data-fate="sum"]`))
+	require.Zero(t, b.count(`tr[data-fate="lost-expired"]`))
+	runs := b.url + "/w/north-slip/compare/" + first + "," + b.lastOfPath()
+	b.do(chromedp.Navigate(runs))
+	b.says("tbody tr:first-child", "yes")
+	b.says("tbody", "lost")
+	b.shoot("evening-compared")
+
+	// The colleague has the links, sees, and cannot change.
+	r.do("POST", "/api/v1/users", map[string]any{"name": "skerry"}, 201)
+	r.do("PUT", "/api/v1/workspaces/north-slip/members/skerry", map[string]string{"role": "viewer"}, 204)
+	secret, err := r.store.SignInLink(context.Background(), "skerry", time.Minute)
+	require.NoError(t, err)
+	b.do(chromedp.Navigate(b.url + "/sign-in#" + secret))
+	b.says("main", "Models")
+	b.do(chromedp.Navigate(runs))
+	b.says("tbody tr:first-child", "yes")
+	b.do(chromedp.Navigate(b.url+"/w/north-slip/models/check-in"), chromedp.WaitVisible(`[data-node="consignments"]`))
+	require.NotContains(t, b.text(".bar"), "Save")
+	require.NotContains(t, b.text(".bar"), "Run")
+	require.Zero(t, b.count(`.board button[aria-haspopup]`), "nothing can be added")
+	b.clean()
+}
+
+// TestTheWorkbenchIsArranged: nodes by owner, the board alone, parts resized by
+// key; a node copied and put again; a key typed shows which links take it.
+func TestTheWorkbenchIsArranged(t *testing.T) {
+	needConsole(t)
+	r := start(t)
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`))
+	require.True(t, b.eval(`(s => (s.value = "owner", s.dispatchEvent(new Event("change", {bubbles: true})), true))(document.querySelector('select[aria-label="Nodes that stand together"]'))`))
+	b.do(chromedp.WaitVisible(`[data-group="clearance"]`))
+	inside := `((n, g) => n.left >= g.left && n.right <= g.right && n.top >= g.top && n.bottom <= g.bottom)(document.querySelector('[data-node="consignments"]').getBoundingClientRect(), document.querySelector('[data-group="clearance"]').getBoundingClientRect())`
+	b.eventually("it stands in its group", func() bool { return b.eval(inside) })
+	b.axe("a grouped board")
+
+	width := func() bool { return b.eval(`document.querySelector(".drawn").clientWidth > innerWidth * 0.95`) }
+	require.False(t, width())
+	b.do(chromedp.KeyEvent("b"))
+	b.eventually("the board alone", width)
+	b.do(chromedp.KeyEvent("b"))
+	b.eventually("and back", func() bool { return !width() })
+	require.True(t, b.eval(`(s => (s.focus(), true))(document.querySelector('[role="separator"][aria-label="How wide the board is"]'))`))
+	before := b.eval(`(globalThis.wide = document.querySelector(".drawn").clientWidth, true)`)
+	require.True(t, before)
+	b.do(chromedp.KeyEvent(kb.ArrowRight))
+	b.eventually("it is wider", func() bool { return b.eval(`document.querySelector(".drawn").clientWidth > globalThis.wide`) })
+
+	// A tag or an owner is looked for as well as a name.
+	b.fill(`.board input[type="search"], .board .bx--search-input`, "clearance")
+	b.eventually("found by owner", func() bool {
+		return b.count(`[data-node="consignments"][data-lit="lit"]`) == 1 && b.count(`[data-node="mail"][data-lit="dim"]`) == 1
+	})
+	b.fill(`.board input[type="search"], .board .bx--search-input`, "")
+
+	// Copied, and put on this board again with its links.
+	b.do(chromedp.Click(`[data-node="axle-scale"] .face`))
+	require.True(t, b.eval(`(() => { const d = new DataTransfer(); document.body.dispatchEvent(new ClipboardEvent("copy", {clipboardData: d, bubbles: true, cancelable: true})); globalThis.taken = d.getData("text/plain"); return globalThis.taken.includes("axle-scale"); })()`))
+	require.True(t, b.eval(`(() => { const d = new DataTransfer(); d.setData("text/plain", globalThis.taken); document.body.dispatchEvent(new ClipboardEvent("paste", {clipboardData: d, bubbles: true, cancelable: true})); return true; })()`))
+	b.do(chromedp.WaitVisible(`[data-node="axle-scale-2"]`))
+	require.Contains(t, b.draft("kittiwake"), "axle-scale-2")
+
+	// What is typed lights what takes it.
+	b.do(chromedp.Click(`[data-node="manifest-drop"] .face`))
+	b.press("Try a message")
+	try := `section[aria-label="Try a message"]`
+	b.says(try, "takes it manifest-drop:split-manifest")
+	b.fill(try+` .bx--text-input`, "elsewhere/7.txt")
+	b.says(try, "declines manifest-drop:split-manifest")
+	b.says(try, "prefix")
+	b.clean()
+}
+
+// TestModelsAreSearchedAndDropped: a model is found by what its text says; a file
+// dropped on any page becomes a model.
+func TestModelsAreSearchedAndDropped(t *testing.T) {
+	needConsole(t)
+	r := start(t)
+	b := open(t, r)
+	b.fill(`.page .bx--search-input`, "stamp-manifest")
+	b.eventually("both hold it", func() bool { return b.count("tbody tr") == 2 })
+	b.fill(`.page .bx--search-input`, "kittiwake-draft")
+	b.eventually("one is called so", func() bool { return b.count("tbody tr") == 1 })
+	b.fill(`.page .bx--search-input`, "surely nowhere")
+	b.says("main", "Nothing is found")
+	b.press("Show all")
+	b.eventually("all again", func() bool { return b.count("tbody tr") == 2 })
+
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`))
+	require.True(t, b.eval(`(() => { const d = new DataTransfer(); d.items.add(new File(["ironweir: topology/1\nname: pier\nnodes: {pier: {kind: bucket}}\n"], "pier.yaml")); window.dispatchEvent(new DragEvent("drop", {dataTransfer: d, bubbles: true, cancelable: true})); return true; })()`))
+	b.says(".bx--modal.is-visible", "Read as a model")
+	b.press("Keep it")
+	b.do(chromedp.WaitVisible(`[data-node="pier"]`))
+	b.clean()
+}
+
+// TestTimesInAChosenZone: the reader's choice holds on every page.
+func TestTimesInAChosenZone(t *testing.T) {
+	needConsole(t)
+	r := start(t).signIn()
+	r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "quiet-tuesday"}, 202)
+	r.untilState("/api/v1/workspaces/main/runs/1", "done")
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/w/main/runs/1"), chromedp.WaitVisible(`tr[data-fate="sum"]`))
+	require.Contains(t, b.text(".page"), "UTC")
+	b.do(chromedp.Navigate(b.url+"/settings"), chromedp.WaitVisible(`section[aria-label="Times"]`), chromedp.Click(`section[aria-label="Times"] input`))
+	b.fill(`section[aria-label="Times"] input`, "Tokyo")
+	b.do(chromedp.Click(`//div[contains(@class, "bx--list-box__menu-item") and contains(., "Tokyo")]`))
+	b.says(`section[aria-label="Times"]`, "GMT+9")
+	b.do(chromedp.Navigate(b.url+"/w/main/runs/1"), chromedp.WaitVisible(`tr[data-fate="sum"]`))
+	require.Contains(t, b.text(".page"), "GMT+9")
+	b.do(chromedp.Navigate(b.url+"/w/main"), chromedp.WaitVisible("tbody tr"))
+	require.Contains(t, b.text("tbody"), "GMT+9")
+	b.clean()
+}
