@@ -135,7 +135,6 @@ func TestAModelIsDrawnOnTheBoard(t *testing.T) {
 	b.eventually("joined", func() bool { return strings.Contains(b.draft("slip"), "manifest-drop: {}") })
 	b.set("key", "inbound/{stem}.pdf")
 	b.do(chromedp.WaitVisible(`[data-code="IW101"]`), chromedp.WaitVisible(`[data-state="loops"]`))
-	b.shoot("drawn-loop")
 	b.do(chromedp.Click(`[data-code="IW101"] .remedy button`), chromedp.WaitNotPresent(`[data-code="IW101"]`))
 
 	// Everything is one document: undone on the board, and done again.

@@ -73,7 +73,7 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b.says(`section[aria-label="Inspector"]`, "Link stamp → manifest-drop")
 	b.set("key", "inbound/{stem}.pdf")
 	b.do(chromedp.WaitVisible(`[data-code="IW101"]`), chromedp.WaitVisible(`[data-state="loops"]`))
-	b.shoot("evening-loop")
+	b.shoot("drawn-loop")
 	b.do(chromedp.Click(`[data-code="IW101"] .remedy button`), chromedp.WaitNotPresent(`[data-code="IW101"]`))
 
 	// One message, and the same again while clearing fails.
@@ -91,7 +91,6 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b.do(chromedp.WaitVisible(`[data-outcome="damaged"]`))
 	b.says(try, "parked in clerk-desk")
 	require.Equal(t, 1, b.count(`[data-node="clerk-desk"][data-lit="bad"]`))
-	b.shoot("evening-try")
 
 	// An evening on which clearing is away for two hours, and messages wait for one.
 	b.do(chromedp.Click(`[data-node="consignments"] .face`))
@@ -109,7 +108,7 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b.do(chromedp.WaitVisible(`[data-incident="incident"]`))
 	b.change(`[data-incident="incident"]`, "What", "clear")
 	b.change(`[data-incident="incident"]`, "For", "2h")
-	b.shoot("evening-scenario")
+	b.shoot("scenario")
 	b.press("Save scenario")
 	b.eventually("saved", func() bool { return !strings.Contains(b.text(".pane .tools"), "changed") })
 	b.press("Run")
@@ -123,7 +122,7 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b.says(journeys+" .told", "its retention ended before it was consumed")
 	b.press("Waterfall")
 	b.says(journeys+" .told", "expired")
-	b.shoot("evening-lost")
+	b.shoot("journeys")
 	first := b.lastOfPath()
 
 	// Kept for longer, with a longer lease: the evening again, and the two compared.
@@ -140,7 +139,7 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b.do(chromedp.Navigate(runs))
 	b.says("tbody tr:first-child", "yes")
 	b.says("tbody", "lost")
-	b.shoot("evening-compared")
+	b.shoot("compare")
 
 	// The colleague has the links, sees, and cannot change.
 	r.do("POST", "/api/v1/users", map[string]any{"name": "skerry"}, 201)

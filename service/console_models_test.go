@@ -143,8 +143,6 @@ func TestBehindTheNumbers(t *testing.T) {
 	b.do(chromedp.Click(journeys + ` li:first-child button`))
 	b.says(journeys+" .told", "takes it")
 	b.says(journeys+" .told", "runs")
-	b.do(chromedp.ScrollIntoView(journeys))
-	b.shoot("journeys")
 	b.press("Look")
 	b.says(`section[aria-label="At rest"]`, "0 in ")
 
@@ -187,7 +185,6 @@ func TestRunsAreCompared(t *testing.T) {
 	b.press("Compare")
 	b.says("main", "run 1: kittiwake-draft, revision 1, friday-evening")
 	b.says("tbody tr:first-child", "yes")
-	b.shoot("compare")
 	b.clean()
 }
 

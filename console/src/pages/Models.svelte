@@ -48,7 +48,7 @@
   {:else if !models}
     <DataTableSkeleton showHeader={false} showToolbar={false} rows={3} />
   {:else if models.length === 0 && looked}
-    <p role="status">Nothing is found for “{looked}” in the names and texts of the models. <button class="link" onclick={() => (looked = "")}>Show all</button></p>
+    <p role="status">Nothing is found for “{looked}” in the names and texts of the models. <button class="plain as-link" onclick={() => (looked = "")}>Show all</button></p>
   {:else if models.length === 0}
     <p>There are no models yet. Begin with a starter, drop a file here (a model, AsyncAPI, an inventory, traces), or start the service with <span class="mono">-demo</span> to look at an example.</p>
   {:else}
@@ -90,5 +90,4 @@
   .top { display: flex; justify-content: space-between; align-items: start; }
   .actions { display: flex; flex-wrap: wrap; gap: 0.5rem; justify-content: end; }
   .search { width: 19rem; }
-  .link { color: var(--cds-link-01); text-decoration: underline; cursor: pointer; min-height: 1.5rem; }
 </style>

@@ -214,7 +214,7 @@
     <DataTable size="compact" sortable rows={nodeRows} {headers}>
       <Toolbar size="sm"><ToolbarContent><ToolbarSearch persistent shouldFilterRows placeholder="Filter nodes" /></ToolbarContent></Toolbar>
       <svelte:fragment slot="cell" let:row let:cell>
-        {#if cell.key === "name"}<button class="behind" onclick={() => journeys?.behind("", cell.value)} title="The journeys that came here">{cell.value}</button>{:else if cell.key === "kind"}{cell.value}{:else if (cell.key === "lost" || cell.key === "parked") && cell.value > 0}<button class="behind num" onclick={() => journeys?.behind(cell.key === "lost" ? "lost-" : "parked", row.id)} title="The journeys behind this number">{shown(cell.key, cell.value)}</button>{:else}<span class="num">{shown(cell.key, cell.value)}</span>{/if}
+        {#if cell.key === "name"}<button class="plain behind" onclick={() => journeys?.behind("", cell.value)} title="The journeys that came here">{cell.value}</button>{:else if cell.key === "kind"}{cell.value}{:else if (cell.key === "lost" || cell.key === "parked") && cell.value > 0}<button class="plain behind num" onclick={() => journeys?.behind(cell.key === "lost" ? "lost-" : "parked", row.id)} title="The journeys behind this number">{shown(cell.key, cell.value)}</button>{:else}<span class="num">{shown(cell.key, cell.value)}</span>{/if}
       </svelte:fragment>
     </DataTable>
   {/if}
@@ -227,7 +227,6 @@
   .held { margin-top: 0.5rem; }
   .held b { color: var(--fine); }
   .held .fails { color: var(--loops); }
-  .behind { color: inherit; font: inherit; text-decoration: underline dotted; text-underline-offset: 3px; cursor: pointer; padding: 0; min-height: 1.5rem; }
   .expect li { padding: 0.2rem 0; }
   .expect b { color: var(--fine); display: inline-block; min-width: 5rem; }
   .expect .fails b { color: var(--loops); }

@@ -27,7 +27,9 @@
     const cause = fate.startsWith("lost-") ? fate.slice("lost-".length) || "lost" : "";
     ending = cause || (fate === "parked" || fate === "returned" ? fate : "");
     outcome = fate === "" ? "" : ending ? "damaged" : fate === "waiting" || fate === "running" ? "open" : "";
-    whole?.scrollIntoView({ block: "start" });
+    // Only the page goes there: the window itself has nothing to scroll.
+    const page = whole?.closest(".page");
+    if (whole && page) page.scrollTop += whole.getBoundingClientRect().top - page.getBoundingClientRect().top - 48;
     await search();
   }
 
@@ -60,7 +62,7 @@
     <Button size="small" kind="tertiary" type="submit" disabled={looking}>Show journeys</Button>
   </form>
   {#if trouble}<InlineNotification kind="error" lowContrast title="Not told." subtitle={trouble} on:close={() => (trouble = "")} />{/if}
-  {#if ending && list}<p>Those of which something was <b>{ending.replaceAll("_", "-")}</b>{node ? ` and came to ${node}` : ""}. <button class="all" onclick={() => behind("", node)}>Show all</button></p>{/if}
+  {#if ending && list}<p>Those of which something was <b>{ending.replaceAll("_", "-")}</b>{node ? ` and came to ${node}` : ""}. <button class="plain as-link" onclick={() => behind("", node)}>Show all</button></p>{/if}
   {#if looking}
     <InlineLoading description="Simulating the first replication again, to tell them" />
   {:else if list}
@@ -108,7 +110,6 @@
   .head { display: flex; justify-content: space-between; align-items: start; }
   .head button { padding: 0.125rem 0.5rem; min-height: 1.5rem; border: 1px solid var(--cds-ui-03); background: var(--cds-ui-background); color: inherit; font: inherit; cursor: pointer; }
   .head button[aria-pressed="true"] { background: var(--board-ink); color: var(--board-node); }
-  .all { color: var(--cds-link-01); text-decoration: underline; cursor: pointer; min-height: 1.5rem; }
   h4 { font-size: inherit; font-weight: 600; padding-bottom: 0.25rem; }
   @media (max-width: 800px) { form, .both { grid-template-columns: 1fr; height: auto; } }
 </style>

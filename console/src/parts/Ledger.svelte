@@ -25,7 +25,7 @@
   <thead><tr><th scope="col">Fate</th><th scope="col" class="num">Copies</th><th scope="col" class="num">Share</th><th scope="col">What it means</th></tr></thead>
   <tbody>
     {#each rows as r (r.key)}
-      <tr data-fate={r.key}><td class:lost={r.key.startsWith("lost")} class:parked={r.key === "parked"}>{#if onpick}<button onclick={() => onpick(r.key)} title="The journeys behind this number">{r.label}</button>{:else}{r.label}{/if}</td><td class="num">{count(r.n)}</td><td class="num">{share(r.n / Math.max(ledger.copies, 1))}</td><td class="quiet">{r.means}</td></tr>
+      <tr data-fate={r.key}><td class:lost={r.key.startsWith("lost")} class:parked={r.key === "parked"}>{#if onpick}<button class="plain behind" onclick={() => onpick(r.key)} title="The journeys behind this number">{r.label}</button>{:else}{r.label}{/if}</td><td class="num">{count(r.n)}</td><td class="num">{share(r.n / Math.max(ledger.copies, 1))}</td><td class="quiet">{r.means}</td></tr>
     {/each}
     <tr data-fate="sum"><td><b>sum</b></td><td class="num"><b>{count(sum)}</b></td><td></td><td class="quiet">{sum === ledger.copies ? `adds up: ${count(ledger.copies)} copies came of ${count(ledger.entered)} messages` : "does not add up; please report this run"}</td></tr>
   </tbody>
@@ -36,7 +36,6 @@
   .strip span { background: var(--fine); min-width: 2px; }
   .strip .parked { background: var(--loses); }
   .strip .lost { background: var(--loops); }
-  button { color: inherit; font: inherit; text-decoration: underline dotted; text-underline-offset: 3px; cursor: pointer; padding: 0; min-height: 1.5rem; }
   table { width: 100%; }
   td.lost { color: var(--loops); font-weight: 600; }
   td.parked { color: var(--loses); font-weight: 600; }
