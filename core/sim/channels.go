@@ -194,11 +194,11 @@ func (e *engine) fan(i uint32) {
 	change, second := c.flags&(deletion|update), c.flags&ghost
 	kind := kindOfEvent(gn, change)
 	m.tries = 0
-	taken := false
+	taken, keeps := false, gn.Kind.Keeps()
 	for k, id := range gn.Out {
 		l := &e.g.Links[id]
 		d := &e.deliveries[id]
-		changed := wantsChange(gn.Kind, l, change)
+		changed := !keeps || wantsChange(gn.Kind, l, change)
 		takes := changed && (l.Filter.Everything || l.Filter.Takes(e.look(&m, kind)))
 		if e.trace != nil {
 			why := ""

@@ -228,32 +228,23 @@ func (e *engine) newCopy(n *node, via int32, m *message, con uint32, flags copyF
 		e.copies = append(e.copies, copyRecord{})
 		i = uint32(len(e.copies) - 1)
 	}
-	rounds := m.rounds
-	counts := flags&ghost == 0
-	if loop := e.inLoop[n.id]; loop >= 0 && counts {
-		if m.node < 0 || e.inLoop[m.node] != loop {
-			rounds = 0 // it comes into the loop
-		}
-		if e.loopOf[n.id] == loop {
-			rounds++
-			t := &e.loops[loop]
-			t.arrivals++
-			if rounds == 1 {
-				t.fresh++
-			}
-			t.most = max(t.most, int64(rounds))
-		}
-	}
 	c := &e.copies[i]
-	*c = copyRecord{born: e.now, age: e.sequence(), journey: m.journey, content: con, via: via, node: int32(n.id), hops: m.hops, rounds: rounds, flags: flags}
+	c.born, c.age, c.timer, c.due = e.now, e.sequence(), 0, 0
+	c.journey, c.content, c.via, c.node = m.journey, con, via, int32(n.id)
+	c.next, c.prev, c.older, c.younger = 0, 0, 0, 0
+	c.tries, c.waits, c.held, c.busy, c.hops, c.rounds = 0, 0, 0, 0, m.hops, m.rounds
+	c.group, c.lastFail, c.class, c.flags = 0, noError, 0, flags
 	if m.aside {
 		c.flags |= aside
 	}
 	e.contents[con].refs++
 	j := &e.journeys[m.journey]
 	j.refs++
-	if !counts {
+	if flags&ghost != 0 {
 		return i
+	}
+	if loop := e.inLoop[n.id]; loop >= 0 {
+		e.countRound(n, m, c, loop)
 	}
 	j.open++
 	j.copies++
@@ -264,6 +255,23 @@ func (e *engine) newCopy(n *node, via int32, m *message, con uint32, flags copyF
 		e.deliveries[via].copies++
 	}
 	return i
+}
+
+// countRound counts a message that comes to a node of a loop.
+func (e *engine) countRound(n *node, m *message, c *copyRecord, loop int32) {
+	if m.node < 0 || e.inLoop[m.node] != loop {
+		c.rounds = 0 // it comes into the loop
+	}
+	if e.loopOf[n.id] != loop {
+		return
+	}
+	c.rounds++
+	t := &e.loops[loop]
+	t.arrivals++
+	if c.rounds == 1 {
+		t.fresh++
+	}
+	t.most = max(t.most, int64(c.rounds))
 }
 
 // finish gives a copy its fate. A copy at rest keeps its record, since its

@@ -267,6 +267,10 @@ func (e *engine) settleBatch(b uint32, failure int16, final bool) {
 	}
 	rl := e.readers[bt.reader].link
 	all := rl.link.Read.Failed == "all" && bt.anyFailed()
+	if q.queue.plain && failure == noError && !all && !e.storage && e.trace == nil {
+		e.settlePlain(q, bt, rl)
+		return
+	}
 	for k := 0; k < len(e.batches[b].entries); k++ {
 		entry := e.batches[b].entries[k]
 		why := failure
@@ -281,6 +285,56 @@ func (e *engine) settleBatch(b uint32, failure int16, final bool) {
 		} else {
 			e.queueFailed(q, entry.copy, entry.token, rl.delivery, why, final && failure != noError)
 		}
+	}
+}
+
+// settlePlain settles a batch of a plain queue whose run succeeded, but for
+// messages that failed by themselves.
+func (e *engine) settlePlain(n *node, bt *batch, rl *readerLink) {
+	q, by := n.queue, &e.nodes[rl.link.To]
+	for k := range bt.entries {
+		entry := &bt.entries[k]
+		c := &e.copies[entry.copy]
+		switch {
+		case entry.failure != noError:
+			e.queueFailed(n, entry.copy, entry.token, rl.delivery, entry.failure, false)
+		case c.flags&(done|ghost|expiring) != 0 || c.flags&leased == 0 || c.tries != entry.token:
+			e.queueHandled(n, entry.copy, entry.token, rl.link.To)
+		default:
+			if c.prev != 0 {
+				e.copies[c.prev].next = c.next
+			} else {
+				q.leases.head = c.next
+			}
+			if c.next != 0 {
+				e.copies[c.next].prev = c.prev
+			} else {
+				q.leases.tail = c.prev
+			}
+			e.handledPlain(n, by, c)
+		}
+	}
+}
+
+// handledPlain gives a message of a plain queue, which is in none of its lists but
+// that by age, its fate.
+func (e *engine) handledPlain(n, by *node, c *copyRecord) {
+	j := &e.journeys[c.journey]
+	e.countHandled(n, by, c, j)
+	j.open--
+	e.live--
+	c.flags = c.flags&^(leased|stands) | done
+	c.timer = 0
+}
+
+// countHandled takes a message that has been handled out of a plain queue.
+func (e *engine) countHandled(n, by *node, c *copyRecord, j *journey) {
+	n.fates[Handled]++
+	n.changeDepth(e.now, -1)
+	e.unlinkAge(n.queue, c)
+	if e.now >= e.warm {
+		n.time.Add(e.now - c.born)
+		e.arrivedAt(by, j)
 	}
 }
 

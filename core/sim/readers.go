@@ -72,6 +72,55 @@ func (e *engine) take(n *node, rl *readerLink, batch uint32) uint32 {
 	}
 }
 
+// takePlain fills a batch with what comes next in a plain queue, until something
+// is out of the ordinary, and gives the size of the batch.
+func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, size int) int {
+	p, class := &rl.delivery.policy, &n.queue.classes[0]
+	for ; size < rl.link.Read.UpTo && class.head != 0; size++ {
+		i := class.head
+		c := &e.copies[i]
+		if c.flags&ghost != 0 || c.busy > 0 || p.Tries > 0 && int(c.tries) >= p.Tries || p.GiveUp > 0 || rl.delivery.refused {
+			return size
+		}
+		class.count--
+		class.head = c.next
+		if c.next != 0 {
+			e.copies[c.next].prev = 0
+		} else {
+			class.tail = 0
+		}
+		c.tries++
+		if c.flags&begun == 0 && e.now >= e.warm {
+			n.wait.Add(e.now - c.born)
+		}
+		c.flags = c.flags&^visible | begun
+		e.lend(n, c, i)
+		bt := &e.batches[batch]
+		bt.entries = append(bt.entries, batchEntry{copy: i, token: c.tries})
+	}
+	return size
+}
+
+// lend starts the lease of a message that is handed out.
+func (e *engine) lend(n *node, c *copyRecord, i uint32) {
+	q := n.queue
+	c.held++
+	c.flags |= leased
+	c.due = e.now + q.lease
+	c.timer = e.sequence()
+	c.prev, c.next = q.leases.tail, 0
+	if c.prev != 0 {
+		e.copies[c.prev].next = i
+	} else {
+		q.leases.head = i
+	}
+	q.leases.tail = i
+	if q.leaseSeq == 0 {
+		q.leaseSeq = c.timer
+		e.arm(c.due, c.timer, evLease, uint32(n.id))
+	}
+}
+
 // endInQueue gives up a message of a queue.
 func (e *engine) endInQueue(n *node, i uint32, d *delivery, cause Fate) {
 	if d.dead >= 0 && e.copies[i].flags&ghost == 0 {
@@ -83,8 +132,7 @@ func (e *engine) endInQueue(n *node, i uint32, d *delivery, cause Fate) {
 
 // handOut counts a try and starts the lease.
 func (e *engine) handOut(n *node, i uint32) {
-	q := n.queue
-	e.hide(q, i)
+	e.hide(n.queue, i)
 	c := &e.copies[i]
 	c.tries++
 	if c.busy > 0 && c.flags&ghost == 0 {
@@ -96,15 +144,7 @@ func (e *engine) handOut(n *node, i uint32) {
 			n.wait.Add(e.now - c.born)
 		}
 	}
-	c.held++
-	c.flags |= leased
-	c.due = e.now + q.lease
-	c.timer = e.sequence()
-	e.appendTo(&q.leases, i)
-	if q.leaseSeq == 0 {
-		q.leaseSeq = c.timer
-		e.arm(c.due, c.timer, evLease, uint32(n.id))
-	}
+	e.lend(n, c, i)
 }
 
 // pull lets the readers of a queue take what is visible: filling batches
@@ -142,6 +182,9 @@ func (e *engine) pull(n *node) {
 			b := e.newBatch(rl.first+uint32(r), n)
 			size := e.addToBatch(b, i)
 			e.block(q, i, b)
+			if q.plain && e.trace == nil {
+				size = e.takePlain(n, rl, b, size)
+			}
 			for size < rl.link.Read.UpTo {
 				if i = e.take(n, rl, b); i == 0 {
 					break

@@ -264,6 +264,15 @@ func (e *engine) caseFor(r *run, n *node, k int) int {
 // eachByItself lets the messages of a batch fail or not, each by its own case.
 func (e *engine) eachByItself(r *run, n *node) {
 	b := &e.batches[r.batch]
+	if len(n.cases) == 0 && n.accepts == nil && n.failsNowShare < 0 && n.fails.ForGood == 0 {
+		share := n.fails.EachTry
+		for k := range b.entries {
+			if share > 0 && n.luck.unit() < share {
+				b.entries[k].failure = n.failName
+			}
+		}
+		return
+	}
 	for k := range b.entries {
 		if b.entries[k].failure != noError {
 			continue

@@ -208,27 +208,11 @@ func (e *engine) endStraight(i uint32) {
 		return
 	}
 	c = &e.copies[i]
-	j := &e.journeys[c.journey]
-	e.handledStraight(ln, c, j)
-	c.flags |= done
-	j.open--
-	e.live--
-	e.releaseCopy(i)
-	e.pullNow(ln.n)
-}
-
-// handledStraight ends a run that succeeded, and with it its message.
-func (e *engine) handledStraight(ln *lane, c *copyRecord, j *journey) {
-	n := ln.n
-	n.fates[Handled]++
-	n.changeDepth(e.now, -1)
-	e.unlinkAge(ln.q, c)
-	if e.now >= e.warm {
-		n.time.Add(e.now - c.born)
-		e.arrivedAt(ln.f, j)
-	}
+	e.handledPlain(ln.n, ln.f, c)
 	e.leaveFunction(ln, c)
 	e.freeSlot(ln, uint32(c.group))
+	e.releaseCopy(i)
+	e.pullNow(ln.n)
 }
 
 // endRunStraight ends a run after its sends, and frees its reader.
@@ -262,7 +246,9 @@ func (e *engine) freeSlot(ln *lane, slot uint32) {
 func (e *engine) moveOn(ln *lane, c *copyRecord, i uint32) {
 	s := &ln.sends[0]
 	j := &e.journeys[c.journey]
-	e.handledStraight(ln, c, j)
+	e.countHandled(ln.n, ln.f, c, j)
+	e.leaveFunction(ln, c)
+	e.freeSlot(ln, uint32(c.group))
 
 	s.d.offered++
 	s.d.matched++
