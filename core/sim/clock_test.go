@@ -1,0 +1,102 @@
+package sim
+
+import (
+	library "container/heap"
+	"math"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+// plainHeap is the library's heap of the same events, to hold the clock against.
+type plainHeap []entry
+
+func (h plainHeap) Len() int           { return len(h) }
+func (h plainHeap) Less(a, b int) bool { return before(h[a], h[b]) != 0 }
+func (h plainHeap) Swap(a, b int)      { h[a], h[b] = h[b], h[a] }
+func (h *plainHeap) Push(x any)        { *h = append(*h, x.(entry)) }
+func (h *plainHeap) Pop() any {
+	last := (*h)[len(*h)-1]
+	*h = (*h)[:len(*h)-1]
+	return last
+}
+
+// TestEventsComeInOrder: by time, then as they were scheduled, whether they wait in
+// a heap or on the ladder, and however they are spread in time.
+func TestEventsComeInOrder(t *testing.T) {
+	laddered := false
+	rapid.Check(t, func(t *rapid.T) {
+		c := newClock()
+		luck := newStream(rapid.Uint64().Draw(t, "seed"), 0, "clock", "test")
+		wide := rapid.SampledFrom([]float64{1, 50, 1e6, 1e15}).Draw(t, "spread in nanoseconds")
+		many := rapid.SampledFrom([]int{3, 300, ladderAbove + 10, 3 * ladderAbove}).Draw(t, "pending")
+		uneven := rapid.Bool().Draw(t, "most of it soon, some far off")
+		waits := &plainHeap{}
+		schedule := func() {
+			x := luck.unit()
+			if uneven {
+				x = math.Pow(x, 12)
+			}
+			at, seq := c.now+int64(x*wide), c.seq
+			if luck.unit() < 0.3 {
+				c.timer(at, evTimeout, 7)
+			} else {
+				c.at(at, evRun, 7)
+			}
+			library.Push(waits, entry{uint64(at), seq})
+		}
+		for range many {
+			schedule()
+		}
+		for took := 0; waits.Len() > 0; took++ {
+			laddered = laddered || c.coming.far.count > 0
+			pending, first := c.pending(), c.peek()
+			next, ok := c.next(math.MaxInt64)
+			want := library.Pop(waits).(entry)
+			tied := waits.Len() > 0 && (*waits)[0].at == next.at // whether another comes at this instant
+			if got := (entry{next.at, next.seq()}); !ok || pending != waits.Len()+1 || got != want || first != next || c.now != int64(next.at) || c.tie != tied {
+				t.Fatalf("event %d of %d: got %v, want %v; first %v, now %d, tie %v, want %v", took, pending, got, want, first, c.now, c.tie, tied)
+			}
+			for took < 2*many && luck.unit() < 0.45 {
+				schedule()
+			}
+		}
+		_, ok := c.next(math.MaxInt64)
+		require.False(t, ok)
+		require.Zero(t, c.pending())
+	})
+	require.True(t, laddered, "some went by the ladder")
+}
+
+// TestWhatIsScheduledForNow comes behind what was scheduled for this instant
+// before, and ahead of what comes later.
+func TestWhatIsScheduledForNow(t *testing.T) {
+	c := newClock()
+	c.at(5, evRun, 1)
+	c.at(5, evRun, 2)
+	c.at(9, evRun, 5)
+	var order []uint32
+	for {
+		e, ok := c.next(100)
+		if !ok {
+			break
+		}
+		order = append(order, e.index())
+		switch e.index() {
+		case 1:
+			c.soon(evPull, 3)
+			c.soon(evPull, 4)
+		case 4:
+			c.soonFirst(evPull, 6)
+			c.soon(evPull, 7)
+		}
+	}
+	require.Equal(t, []uint32{1, 2, 3, 4, 6, 7, 5}, order)
+	_, ok := c.next(100)
+	require.False(t, ok)
+	c.at(200, evRun, 1)
+	_, ok = c.next(100)
+	require.False(t, ok, "it comes later than asked for")
+	require.Equal(t, 1, c.pending())
+}
