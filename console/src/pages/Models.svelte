@@ -3,6 +3,7 @@
   import Add from "carbon-icons-svelte/lib/Add.svelte";
   import Upload from "carbon-icons-svelte/lib/Upload.svelte";
   import { api, sentence, type Schemas } from "../lib/api";
+  import { openingAhead } from "../lib/ahead";
   import { here } from "../lib/here.svelte";
   import { incoming } from "../lib/incoming";
   import { when } from "../lib/words";
@@ -28,6 +29,8 @@
     const timer = setTimeout(() => load(search), models ? 200 : 0);
     return () => clearTimeout(timer);
   });
+
+  openingAhead(); // a model is likely to be opened next
 
   const rows = $derived((models ?? []).map((m) => ({ id: m.name, ...m })));
 </script>

@@ -116,9 +116,12 @@
   });
 
   let asked = 0;
+  let took = 0; // how long the last check took, in milliseconds
   async function check() {
     const turn = ++asked;
+    const began = performance.now();
     const { data, error } = await api.POST("/api/v1/check", { body: { text } });
+    took = performance.now() - began;
     if (turn !== asked) return; // a later edit has been asked about
     if (error) {
       wrong = troubles(error);
@@ -216,7 +219,7 @@
     if (next === text) return;
     text = next;
     clearTimeout(timer);
-    timer = setTimeout(check, 200);
+    timer = setTimeout(check, Math.min(200, Math.max(20, took))); // a large model is not asked about at every letter
   }
 
   /** Writes a remedy into the text; undo takes it back like any other edit. */

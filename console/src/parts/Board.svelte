@@ -55,6 +55,9 @@
   } = $props();
 
   let looked = $state("");
+  let moved = $state(false); // while it is panned or zoomed, a large board leaves out what costs most to draw
+  let far = $state(false); // too far away to read
+  const large = $derived(board.nodes.length > 150);
   let view = $state<View>("");
   const seen = $derived(view && chosen && board.nodes.some((n) => n.name === chosen) ? seenFrom(board, chosen, view) : undefined);
   let pins = $state.raw<Record<string, Place>>(untrack(() => (pinsKey ? JSON.parse(localStorage.getItem(pinsKey) ?? "{}") : {})));
@@ -142,6 +145,8 @@
 <!-- svelte-ignore a11y_no_noninteractive_element_interactions -->
 <div
   class="board"
+  class:moved={moved && large}
+  class:far
   role="application"
   aria-label="The board: the model drawn"
   onkeydown={(e) => {
@@ -170,7 +175,10 @@
       selectionKey={null}
       multiSelectionKey={null}
       proOptions={{ hideAttribution: true }}
-      onlyRenderVisibleElements={board.nodes.length > 150}
+      onlyRenderVisibleElements={board.nodes.length > 1000}
+      onmovestart={() => (moved = true)}
+      onmove={(_, at) => (far = at.zoom < 0.3)}
+      onmoveend={() => (moved = false)}
       onnodeclick={({ node }) => node.type === "node" && onchoose(node.id, line(node.id))}
       onedgeclick={({ edge }) => onlink(edge.id)}
       onnodedragstop={({ targetNode }) => targetNode && pin(targetNode.id, targetNode.position)}
@@ -179,7 +187,7 @@
         return false; // the text says what is joined
       }}
     >
-      <Background gap={24} />
+      {#if !large}<Background gap={24} />{/if}
       <BoardTools {board} {catalogue} {edits} pinned={Object.keys(pins).length > 0} laid={places} bind:looked bind:view bind:grouped bind:whole {chosen} {seen} {onpicture} {onadd} onlayout={unpin} onchoose={(name) => onchoose(name, line(name))} />
       <Controls showLock={false} />
       {#if board.nodes.length > 40}<MiniMap pannable zoomable />{/if}
@@ -204,6 +212,10 @@
 <style>
   .board { height: 100%; background: var(--board-ground); container-type: size; }
   .board :global(.svelte-flow) { background: var(--board-ground); }
+  .moved :global(.svelte-flow__viewport) { will-change: transform; }
+  .moved :global(.svelte-flow__edge-path) { marker-end: none !important; stroke-dasharray: none !important; }
+  .moved :global(.svelte-flow__minimap) { visibility: hidden; }
+  .moved :global(.svelte-flow__edge-interaction), .far :global(.face > *) { display: none; }
   .legend { background: var(--board-node); color: var(--cds-text-02); font-size: 0.6875rem; padding: 0.375rem 0.5rem; border: 1px solid var(--cds-ui-03); }
   .legend summary { cursor: pointer; }
   .legend ul { padding-top: 0.25rem; }
