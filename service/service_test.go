@@ -67,12 +67,18 @@ func start(t *testing.T) *running {
 // no worker.
 func startWith(t *testing.T, slots int, change ...func(*service.Options)) *running {
 	t.Helper()
+	return startLogging(t, io.Discard, slots, change...)
+}
+
+// startLogging starts a service that logs all that it can to a writer.
+func startLogging(t *testing.T, to io.Writer, slots int, change ...func(*service.Options)) *running {
+	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	s, err := store.Open(ctx, database.URL)
 	require.NoError(t, err)
 	require.NoError(t, s.Empty(ctx))
 	require.NoError(t, service.LoadDemo(ctx, s))
-	log := slog.New(slog.NewTextHandler(io.Discard, nil))
+	log := slog.New(slog.NewTextHandler(to, &slog.HandlerOptions{Level: slog.LevelDebug}))
 	queue, err := jobs.NewQueue(s, log)
 	require.NoError(t, err)
 	var work sync.WaitGroup
