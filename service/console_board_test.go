@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -29,10 +30,29 @@ func (b *browser) middle(selector string) (x, y float64) {
 	return at[0], at[1]
 }
 
+// still waits until things have been where they are for a while: a new layout has
+// come to rest.
+func (b *browser) still(selectors ...string) {
+	b.Helper()
+	var before []float64
+	since := time.Now()
+	b.eventually("they move on and on", func() bool {
+		var now []float64
+		for _, s := range selectors {
+			x, y := b.middle(s)
+			now = append(now, x, y)
+		}
+		if !slices.Equal(before, now) {
+			before, since = now, time.Now()
+		}
+		return time.Since(since) > 700*time.Millisecond
+	})
+}
+
 // drag pulls from the middle of one thing to that of another.
 func (b *browser) drag(from, to string) {
 	b.Helper()
-	time.Sleep(700 * time.Millisecond) // a new layout has come to rest
+	b.still(from, to)
 	x1, y1 := b.middle(from)
 	x2, y2 := b.middle(to)
 	b.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x1, y1), chromedp.MouseEvent(input.DispatchMouseEventTypeMousePressed, x1, y1, chromedp.ButtonLeft))

@@ -145,6 +145,7 @@
 <!-- svelte-ignore a11y_no_noninteractive_element_interactions -->
 <div
   class="board"
+  class:large
   class:moved={moved && large}
   class:far
   role="application"
@@ -212,6 +213,9 @@
 <style>
   .board { height: 100%; background: var(--board-ground); container-type: size; }
   .board :global(.svelte-flow) { background: var(--board-ground); }
+  /* Hidden, not transparent: a thousand transparent things are slow to draw. */
+  .large :global(.svelte-flow__handle) { visibility: hidden; }
+  .large :global(.svelte-flow__node:hover .svelte-flow__handle) { visibility: visible; }
   .moved :global(.svelte-flow__viewport) { will-change: transform; }
   .moved :global(.svelte-flow__edge-path) { marker-end: none !important; stroke-dasharray: none !important; }
   .moved :global(.svelte-flow__minimap) { visibility: hidden; }

@@ -48,8 +48,7 @@
   .face { position: relative; }
   .level { position: absolute; left: 0; bottom: 0; height: 5px; background: var(--fine); }
   .level.over { background: var(--loses); }
-  /* Hidden, not transparent: a thousand transparent things are slow to draw. */
-  .node :global(.svelte-flow__handle) { visibility: hidden; }
+  .node :global(.svelte-flow__handle) { opacity: 0; }
   .node.edits :global(.svelte-flow__handle) { width: 9px; height: 9px; background: var(--board-ink); }
-  .node.edits:hover :global(.svelte-flow__handle), .node.edits.chosen :global(.svelte-flow__handle) { visibility: visible; opacity: 0.7; }
+  .node.edits:hover :global(.svelte-flow__handle), .node.edits.chosen :global(.svelte-flow__handle) { opacity: 0.7; }
 </style>
