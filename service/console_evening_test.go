@@ -198,6 +198,13 @@ func TestTheWorkbenchIsArranged(t *testing.T) {
 	b.do(chromedp.KeyEvent(kb.ArrowRight))
 	b.eventually("it is wider", func() bool { return b.eval(`document.querySelector(".drawn").clientWidth > globalThis.wide`) })
 
+	// A finding's page tells what it means.
+	b.do(chromedp.WaitVisible(`[data-code] .why`))
+	code, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`(w => (w.click(), w.closest("[data-code]").dataset.code))(document.querySelector("[data-code] .why"))`))
+	require.NoError(t, err)
+	b.says(".bx--modal.is-visible .bx--modal-header__heading", code)
+	b.do(chromedp.Click(`.bx--modal.is-visible .bx--modal-close`))
+
 	// A tag or an owner is looked for as well as a name.
 	b.fill(`.board input[type="search"], .board .bx--search-input`, "clearance")
 	b.eventually("found by owner", func() bool {

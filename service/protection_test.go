@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"fmt"
@@ -143,4 +144,21 @@ func TestASlowReaderHoldsNobodyUp(t *testing.T) {
 	}
 	r.untilState(run, "done")
 	require.Contains(t, r.page(run+"/events"), `"done"`, "another reader is told")
+}
+
+// TestWhoSendsTooSlowlyIsCutOff: a request whose body does not come is answered
+// and let go, and takes nothing from anybody else meanwhile.
+func TestWhoSendsTooSlowlyIsCutOff(t *testing.T) {
+	r := start(t).signIn()
+	secret := r.do("POST", "/api/v1/tokens", map[string]any{"name": "slow", "role": "viewer"}, 201)["secret"].(string)
+	conn, err := net.Dial("tcp", strings.TrimPrefix(r.url, "http://"))
+	require.NoError(t, err)
+	defer conn.Close()
+	_, err = io.WriteString(conn, "POST /api/v1/check HTTP/1.1\r\nHost: weir\r\nContent-Type: application/json\r\nContent-Length: 1000\r\nAuthorization: Bearer "+secret+"\r\n\r\n{\"text\": ")
+	require.NoError(t, err)
+	r.do("POST", "/api/v1/check", map[string]any{"text": smallModel}, 200)
+	require.NoError(t, conn.SetReadDeadline(time.Now().Add(time.Minute)))
+	answer, err := http.ReadResponse(bufio.NewReader(conn), nil)
+	require.NoError(t, err)
+	require.Equal(t, http.StatusRequestTimeout, answer.StatusCode)
 }

@@ -15,7 +15,8 @@
 </script>
 
 <div class="node {data.role} {data.state}" class:chosen={data.chosen} class:edits={data.edits} class:dim={data.lit === "dim"} class:lit={data.lit === "lit"} class:bad={data.lit === "bad"} data-lit={data.lit} aria-label={spoken} data-node={data.name} data-state={data.state}>
-  <Handle type="target" position={Position.Left} />
+  <!-- Nothing sends to what only starts. -->
+  <Handle type="target" position={Position.Left} isConnectable={data.role !== "starts"} />
   <div class="face">
     <span class="name">{data.name}</span>
     {#if data.badge}<span class="level" class:over={data.badge.bad} style="width: {100 * data.badge.full}%"></span>{/if}
@@ -50,5 +51,6 @@
   .level.over { background: var(--loses); }
   .node :global(.svelte-flow__handle) { opacity: 0; }
   .node.edits :global(.svelte-flow__handle) { width: 9px; height: 9px; background: var(--board-ink); }
+  .node.starts :global(.svelte-flow__handle-left) { visibility: hidden !important; }
   .node.edits:hover :global(.svelte-flow__handle), .node.edits.chosen :global(.svelte-flow__handle) { opacity: 0.7; }
 </style>

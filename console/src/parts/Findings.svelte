@@ -1,7 +1,7 @@
 <script lang="ts">
-  import { Button } from "carbon-components-svelte";
+  import { Button, Modal } from "carbon-components-svelte";
   import Tools from "carbon-icons-svelte/lib/Tools.svelte";
-  import type { Finding, Trouble } from "../lib/api";
+  import { api, sentence, type Finding, type Trouble } from "../lib/api";
 
   let {
     findings,
@@ -9,6 +9,15 @@
     onchoose,
     onapply,
   }: { findings: Finding[]; wrong: Trouble[]; onchoose: (node: string, line: number) => void; onapply: (remedy: Finding["remedies"][number]) => void } = $props();
+
+  let explained = $state({ open: false, code: "", text: "" });
+
+  /** Shows a rule's page: what it means, and what to do. */
+  async function explain(code: string) {
+    const { data, error } = await api.POST("/api/v1/commands/{command}", { params: { path: { command: "explain" } }, body: { args: [code], files: {} } });
+    const bytes = Uint8Array.from(atob(data?.out ?? ""), (c) => c.charCodeAt(0));
+    explained = { open: true, code, text: error ? sentence(error) : new TextDecoder().decode(bytes) };
+  }
 </script>
 
 <section aria-label="Findings">
@@ -33,6 +42,7 @@
               <i>accepted: {f.accepted.because}</i>
             {/if}
           </button>
+          <button class="plain as-link why" onclick={() => explain(f.code)} aria-label="Explain {f.code}">What {f.code} means</button>
           {#if !f.accepted}
             {#each f.remedies as r, i (i)}
               <p class="remedy"><Button kind="ghost" size="small" icon={Tools} on:click={() => onapply(r)} aria-label="Apply: {r.say}">Apply</Button> {r.say}</p>
@@ -44,6 +54,10 @@
   {/if}
 </section>
 
+<Modal bind:open={explained.open} passiveModal size="sm" modalHeading={explained.code}>
+  <pre>{explained.text}</pre>
+</Modal>
+
 <style>
   section { padding: 0.25rem 0; font-size: 0.8125rem; }
   p { padding: 0.75rem 1rem; }
@@ -53,8 +67,10 @@
   li.note { border-color: var(--cds-support-04); }
   li.accepted { color: var(--cds-text-02); }
   .remedy { font-size: inherit; line-height: 1.35; display: flex; align-items: center; gap: 0.5rem; padding: 0 0.625rem 0.25rem 0; color: var(--cds-text-02); }
-  li > button { display: flex; flex-direction: column; gap: 0.125rem; width: 100%; padding: 0.375rem 0.625rem; background: none; border: none; color: inherit; font: inherit; text-align: left; cursor: pointer; line-height: 1.35; }
-  li > button:hover { background: var(--cds-hover-ui); }
+  .why { padding: 0 0.625rem 0.25rem; font-size: 0.75rem; }
+  pre { font: inherit; white-space: pre-wrap; }
+  li > button:not(.why) { display: flex; flex-direction: column; gap: 0.125rem; width: 100%; padding: 0.375rem 0.625rem; background: none; border: none; color: inherit; font: inherit; text-align: left; cursor: pointer; line-height: 1.35; }
+  li > button:not(.why):hover { background: var(--cds-hover-ui); }
   li > button:focus-visible { outline: 2px solid var(--cds-focus, #0f62fe); outline-offset: -2px; }
   b { font-weight: 600; }
   i { color: var(--cds-text-02); }
