@@ -10,13 +10,16 @@
     onapply,
   }: { findings: Finding[]; wrong: Trouble[]; onchoose: (node: string, line: number) => void; onapply: (remedy: Finding["remedies"][number]) => void } = $props();
 
-  let explained = $state({ open: false, code: "", text: "" });
+  let explained = $state({ open: false, title: "", paragraphs: [] as string[] });
 
   /** Shows a rule's page: what it means, and what to do. */
   async function explain(code: string) {
     const { data, error } = await api.POST("/api/v1/commands/{command}", { params: { path: { command: "explain" } }, body: { args: [code], files: {} } });
     const bytes = Uint8Array.from(atob(data?.out ?? ""), (c) => c.charCodeAt(0));
-    explained = { open: true, code, text: error ? sentence(error) : new TextDecoder().decode(bytes) };
+    const text = error ? sentence(error) : new TextDecoder().decode(bytes);
+    const told = text.trim().split(/\n\n+/).map((p) => p.replace(/\s+/g, " "));
+    const title = told[0].startsWith(code) ? told.shift()! : code;
+    explained = { open: true, title, paragraphs: told };
   }
 </script>
 
@@ -54,8 +57,8 @@
   {/if}
 </section>
 
-<Modal bind:open={explained.open} passiveModal size="sm" modalHeading={explained.code}>
-  <pre>{explained.text}</pre>
+<Modal bind:open={explained.open} passiveModal size="sm" modalHeading={explained.title}>
+  {#each explained.paragraphs as p (p)}<p class="page-of-rule">{p}</p>{/each}
 </Modal>
 
 <style>
@@ -68,7 +71,7 @@
   li.accepted { color: var(--cds-text-02); }
   .remedy { font-size: inherit; line-height: 1.35; display: flex; align-items: center; gap: 0.5rem; padding: 0 0.625rem 0.25rem 0; color: var(--cds-text-02); }
   .why { padding: 0 0.625rem 0.25rem; font-size: 0.75rem; }
-  pre { font: inherit; white-space: pre-wrap; }
+  .page-of-rule { padding: 0 0 0.75rem; }
   li > button:not(.why) { display: flex; flex-direction: column; gap: 0.125rem; width: 100%; padding: 0.375rem 0.625rem; background: none; border: none; color: inherit; font: inherit; text-align: left; cursor: pointer; line-height: 1.35; }
   li > button:not(.why):hover { background: var(--cds-hover-ui); }
   li > button:focus-visible { outline: 2px solid var(--cds-focus, #0f62fe); outline-offset: -2px; }
