@@ -69,7 +69,7 @@ func (e *engine) intoFeed(n *node, via int32, m *message, record uint32) {
 	}
 	e.standsNow(n, c)
 	c.flags |= unread
-	e.appendTo(&p.list, i)
+	e.putLast(&p.list, &e.copies[i], i)
 	e.growOld(n, i)
 	e.wantTurn(p)
 }

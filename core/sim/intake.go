@@ -291,7 +291,7 @@ func (e *engine) settleBatch(b uint32, failure int16, final bool) {
 // settlePlain settles a batch of a plain queue whose run succeeded, but for
 // messages that failed by themselves.
 func (e *engine) settlePlain(n *node, bt *batch, rl *readerLink) {
-	q, by := n.queue, &e.nodes[rl.link.To]
+	by := &e.nodes[rl.link.To]
 	for k := range bt.entries {
 		entry := &bt.entries[k]
 		c := &e.copies[entry.copy]
@@ -301,16 +301,7 @@ func (e *engine) settlePlain(n *node, bt *batch, rl *readerLink) {
 		case c.flags&(done|ghost|expiring) != 0 || c.flags&leased == 0 || c.tries != entry.token:
 			e.queueHandled(n, entry.copy, entry.token, rl.link.To)
 		default:
-			if c.prev != 0 {
-				e.copies[c.prev].next = c.next
-			} else {
-				q.leases.head = c.next
-			}
-			if c.next != 0 {
-				e.copies[c.next].prev = c.prev
-			} else {
-				q.leases.tail = c.prev
-			}
+			e.takeOut(&n.queue.leases, c)
 			e.handledPlain(n, by, c)
 		}
 	}

@@ -127,13 +127,7 @@ func (e *engine) enterPlain(n *node, c *copyRecord, i uint32) {
 	c.class, c.due = 0, q.order
 	c.flags |= visible | stands
 	class := &q.classes[0]
-	c.prev, c.next = class.tail, 0
-	if c.prev != 0 {
-		e.copies[c.prev].next = i
-	} else {
-		class.head = i
-	}
-	class.tail = i
+	e.putLast(&class.list, c, i)
 	class.count++
 }
 
@@ -270,6 +264,12 @@ func (e *engine) hide(q *queue, i uint32) {
 	default:
 		return
 	}
+	e.takeOut(l, c)
+	c.flags &^= unread | visible | leased | heldBack
+}
+
+// takeOut takes a copy out of a list.
+func (e *engine) takeOut(l *list, c *copyRecord) {
 	if c.prev != 0 {
 		e.copies[c.prev].next = c.next
 	} else {
@@ -280,10 +280,29 @@ func (e *engine) hide(q *queue, i uint32) {
 	} else {
 		l.tail = c.prev
 	}
-	c.flags &^= unread | visible | leased | heldBack
 }
 
-func (e *engine) appendTo(l *list, i uint32) { e.insertAfter(l, i, l.tail) }
+// putLast puts a copy at the end of a list.
+func (e *engine) putLast(l *list, c *copyRecord, i uint32) {
+	c.prev, c.next = l.tail, 0
+	if c.prev != 0 {
+		e.copies[c.prev].next = i
+	} else {
+		l.head = i
+	}
+	l.tail = i
+}
+
+// takeFirst takes the first message out of those that are visible.
+func (e *engine) takeFirst(class *visibleClass, c *copyRecord) {
+	class.count--
+	class.head = c.next
+	if c.next != 0 {
+		e.copies[c.next].prev = 0
+	} else {
+		class.tail = 0
+	}
+}
 
 // insertAfter puts a copy into a list behind another; 0: at the front.
 func (e *engine) insertAfter(l *list, i, after uint32) {
@@ -334,7 +353,7 @@ func (e *engine) show(n *node, i uint32) {
 	q.order++
 	c.class, c.due = uint8(class), q.order
 	c.flags |= visible
-	e.appendTo(&q.classes[class].list, i)
+	e.putLast(&q.classes[class].list, c, i)
 	q.classes[class].count++
 	e.wantPull(n)
 }

@@ -82,13 +82,7 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, size int) int 
 		if c.flags&ghost != 0 || c.busy > 0 || p.Tries > 0 && int(c.tries) >= p.Tries || p.GiveUp > 0 || rl.delivery.refused {
 			return size
 		}
-		class.count--
-		class.head = c.next
-		if c.next != 0 {
-			e.copies[c.next].prev = 0
-		} else {
-			class.tail = 0
-		}
+		e.takeFirst(class, c)
 		c.tries++
 		if c.flags&begun == 0 && e.now >= e.warm {
 			n.wait.Add(e.now - c.born)
@@ -108,13 +102,7 @@ func (e *engine) lend(n *node, c *copyRecord, i uint32) {
 	c.flags |= leased
 	c.due = e.now + q.lease
 	c.timer = e.sequence()
-	c.prev, c.next = q.leases.tail, 0
-	if c.prev != 0 {
-		e.copies[c.prev].next = i
-	} else {
-		q.leases.head = i
-	}
-	q.leases.tail = i
+	e.putLast(&q.leases, c, i)
 	if q.leaseSeq == 0 {
 		q.leaseSeq = c.timer
 		e.arm(c.due, c.timer, evLease, uint32(n.id))

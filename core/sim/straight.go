@@ -100,13 +100,7 @@ func (e *engine) pullStraight(ln *lane) bool {
 		if f.active >= limit || c.busy > 0 || p.Tries > 0 && int(c.tries) >= p.Tries || p.GiveUp > 0 && e.now-c.born > p.GiveUp {
 			return true
 		}
-		class.count--
-		class.head = c.next
-		if c.next != 0 {
-			e.copies[c.next].prev = 0
-		} else {
-			class.tail = 0
-		}
+		e.takeFirst(class, c)
 		c.tries++
 		if c.flags&(begun|ghost) == 0 && e.now >= e.warm {
 			ln.n.wait.Add(e.now - c.born)
@@ -154,7 +148,7 @@ func (e *engine) leaveStraight(n *node, rl *readerLink, i uint32, work int64, fa
 	q := n.queue
 	c.flags |= leased
 	c.due = e.now + q.lease
-	e.appendTo(&q.leases, i)
+	e.putLast(&q.leases, c, i)
 	if q.leaseSeq == 0 {
 		q.leaseSeq = c.timer
 		e.arm(c.due, c.timer, evLease, uint32(n.id))
