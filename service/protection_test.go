@@ -3,6 +3,7 @@ package service_test
 import (
 	"bufio"
 	"bytes"
+	"compress/gzip"
 	"context"
 	"fmt"
 	"io"
@@ -161,4 +162,30 @@ func TestWhoSendsTooSlowlyIsCutOff(t *testing.T) {
 	answer, err := http.ReadResponse(bufio.NewReader(conn), nil)
 	require.NoError(t, err)
 	require.Equal(t, http.StatusRequestTimeout, answer.StatusCode)
+}
+
+// TestAnswersAreCompressedWhereAskedFor, and only there.
+func TestAnswersAreCompressedWhereAskedFor(t *testing.T) {
+	r := start(t).signIn()
+	ask := func(encoding string) (string, []byte) {
+		req, err := http.NewRequest("GET", r.url+"/api/openapi.json", nil)
+		require.NoError(t, err)
+		req.Header.Set("Accept-Encoding", encoding)
+		answer, err := r.http.Do(req)
+		require.NoError(t, err)
+		defer answer.Body.Close()
+		body, err := io.ReadAll(answer.Body)
+		require.NoError(t, err)
+		return answer.Header.Get("Content-Encoding"), body
+	}
+	how, packed := ask("gzip")
+	require.Equal(t, "gzip", how)
+	zip, err := gzip.NewReader(bytes.NewReader(packed))
+	require.NoError(t, err)
+	plain, err := io.ReadAll(zip)
+	require.NoError(t, err)
+	how, whole := ask("identity")
+	require.Empty(t, how)
+	require.Equal(t, whole, plain)
+	require.Less(t, len(packed), len(whole)/3)
 }
