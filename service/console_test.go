@@ -178,7 +178,6 @@ func TestNewcomerSeesLoopAndLosses(t *testing.T) {
 
 	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="manifest-drop"]`), chromedp.WaitVisible(`[data-code="IW203"]`))
 	require.Equal(t, 0, b.count(`[data-state="loops"], [data-state="loses"]`))
-	b.shoot("workbench-mended")
 	b.do(chromedp.Click(`//button[contains(., "Run")]`), chromedp.WaitVisible(`tr[data-fate="sum"]`))
 	require.Equal(t, 0, b.count(`tr[data-fate^="lost"]`))
 	require.NotContains(t, b.text("main"), "A loop:")

@@ -189,3 +189,39 @@ func TestAnswersAreCompressedWhereAskedFor(t *testing.T) {
 	require.Equal(t, whole, plain)
 	require.Less(t, len(packed), len(whole)/3)
 }
+
+// TestAStreamIsTakenUpAgain: with the last event that was read it goes on from how
+// things stand, and the events bear numbers to do so.
+func TestAStreamIsTakenUpAgain(t *testing.T) {
+	r := startWith(t, 0).signIn()
+	run := r.long() // nobody works on it
+	first := func(last string) (id, data string) {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+		defer cancel()
+		req, err := http.NewRequestWithContext(ctx, "GET", r.url+run+"/events", nil)
+		require.NoError(t, err)
+		if last != "" {
+			req.Header.Set("Last-Event-ID", last)
+		}
+		answer, err := r.http.Do(req)
+		require.NoError(t, err)
+		defer answer.Body.Close()
+		require.Equal(t, 200, answer.StatusCode)
+		lines := bufio.NewScanner(answer.Body)
+		for data == "" && lines.Scan() {
+			if text, is := strings.CutPrefix(lines.Text(), "id: "); is {
+				id = text
+			}
+			if text, is := strings.CutPrefix(lines.Text(), "data: "); is {
+				data = text
+			}
+		}
+		return id, data
+	}
+	id, data := first("")
+	require.NotEmpty(t, id)
+	require.Contains(t, data, `"queued"`)
+	r.do("POST", run+"/cancel", nil, 204)
+	_, data = first(id)
+	require.Contains(t, data, `"cancelled"`, "what has happened since is told at once")
+}
