@@ -46,10 +46,10 @@ func TestEveryPageCanBeUsedByAll(t *testing.T) {
 			{"/w/main", "table a"}, {"/w/main/models/kittiwake-draft", `[data-code="IW101"]`}, {"/w/main/runs", "table a"}, {"/w/main/runs/1", `tr[data-fate="sum"]`},
 			{"/w/main/runs/3", "table td"}, {"/w/main/runs/4", "table td"}, {"/w/main/compare/1,2", "h1"}, {"/settings", "h1"}, {"/nowhere", "h1"},
 		} {
-			b.do(chromedp.Navigate(b.url+page.path), chromedp.WaitVisible(page.shows))
+			b.do(chromedp.Navigate(b.url+page.path), visible(page.shows))
 			b.axe(theme + " " + page.path)
 			if page.path == "/w/main/runs/1" {
-				b.do(chromedp.WaitVisible(`.replay [data-node="mail"]`))
+				b.do(visible(`.replay [data-node="mail"]`))
 				require.True(t, b.eval(`(r => (r.scrollIntoView(), true))(document.querySelector(".replay"))`))
 				b.press("Play")
 				time.Sleep(2 * time.Second)
@@ -57,19 +57,19 @@ func TestEveryPageCanBeUsedByAll(t *testing.T) {
 			}
 			b.shoot(theme + strings.NewReplacer("/", "-", ",", "-").Replace(page.path))
 		}
-		b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`))
+		b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))
 		for _, words := range []string{"Try a message", "Schedules", "History", "Inspector", "Scenario"} {
 			b.press(words)
 			b.axe(theme + " workbench, " + words)
 		}
 		b.press("Inspector")
-		b.do(chromedp.Click(`[data-node="mail"]`))
+		b.do(click(`[data-node="mail"]`))
 		b.axe(theme + " workbench, a node")
 		b.press("Schedules")
-		b.do(chromedp.WaitVisible(`[data-schedule="tide-times"], [data-schedule]`))
+		b.do(visible(`[data-schedule="tide-times"], [data-schedule]`))
 		b.shoot(theme + "-schedules")
 		if theme == "light" {
-			b.do(chromedp.Click(`//button[contains(., "Dark theme") or @aria-label="Dark theme"]`), chromedp.WaitVisible(`html[theme="g100"] body`))
+			b.do(click(`//button[contains(., "Dark theme") or @aria-label="Dark theme"]`), visible(`html[theme="g100"] body`))
 		}
 	}
 	b.clean()
@@ -84,14 +84,14 @@ func TestAViewerOnlyLooks(t *testing.T) {
 	b := open(t, r)
 	secret, err := r.store.SignInLink(context.Background(), "skerry", time.Minute)
 	require.NoError(t, err)
-	b.do(chromedp.Navigate(b.url+"/sign-in#"+secret), chromedp.WaitVisible("table a"), chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`))
+	b.do(chromedp.Navigate(b.url+"/sign-in#"+secret), visible("table a"), chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))
 	b.press("Inspector")
-	b.do(chromedp.Click(`[data-node="mail"]`))
+	b.do(click(`[data-node="mail"]`))
 	b.says(`section[aria-label="Inspector"]`, "mail")
 	require.Zero(t, b.count(`section[aria-label="Inspector"] input:not([disabled])`))
 	require.NotContains(t, b.text(".bar"), "Save")
 	require.NotContains(t, b.text(".bar"), "Run")
-	b.do(chromedp.Navigate(b.url+"/settings"), chromedp.WaitVisible("h1"))
+	b.do(chromedp.Navigate(b.url+"/settings"), visible("h1"))
 	require.NotContains(t, b.text(".page"), "Audit trail")
 	b.clean()
 }

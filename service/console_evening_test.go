@@ -59,17 +59,17 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b.do(chromedp.Navigate(b.url + "/w/north-slip"))
 	b.says("main", "There are no models yet")
 	b.press("New model")
-	b.do(chromedp.WaitVisible(`.bx--modal.is-visible #new-name`))
+	b.do(visible(`.bx--modal.is-visible #new-name`))
 	b.eventually("an empty board is offered", func() bool {
 		return b.eval(`(x => x ? (x.click(), x.checked) : false)(document.querySelector('.bx--modal.is-visible input[value="empty"]'))`)
 	})
 	b.fill("#new-name", "check-in")
 	b.press("Make it")
-	b.do(chromedp.WaitVisible(`.board .kinds button`))
+	b.do(visible(`.board .kinds button`))
 
 	// Drawn: manifests come into a bucket, are stamped, and wait to be cleared.
 	b.addNode("bucket", "manifest-drop")
-	b.do(chromedp.Click(`[data-node="manifest-drop"]`))
+	b.do(click(`[data-node="manifest-drop"]`))
 	b.set("keys", "inbound/{haulier}/{seq}.csv")
 	b.eventually("set", func() bool { return strings.Contains(b.draftIn("north-slip", "check-in"), "inbound/{haulier}") })
 	b.set("rate", "40/h")
@@ -88,53 +88,53 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b.eventually("set", func() bool { return strings.Contains(b.draftIn("north-slip", "check-in"), "when: failure") })
 	b.link("stamp", "manifest-drop")
 	b.set("key", "inbound/{stem}.pdf")
-	b.do(chromedp.WaitVisible(`[data-code="IW101"]`), chromedp.WaitVisible(`[data-state="loops"]`))
+	b.do(visible(`[data-code="IW101"]`), visible(`[data-state="loops"]`))
 	b.shoot("drawn-loop")
-	b.do(chromedp.Click(`[data-code="IW101"] .remedy button`), chromedp.WaitNotPresent(`[data-code="IW101"]`))
+	b.do(click(`[data-code="IW101"] .remedy button`), gone(`[data-code="IW101"]`))
 
 	// One message, and the same again while clearing fails.
-	b.do(chromedp.Click(`[data-node="manifest-drop"] .face`))
+	b.do(click(`[data-node="manifest-drop"] .face`))
 	b.press("Try a message")
 	try := `section[aria-label="Try a message"]`
 	b.says(try, "takes it manifest-drop:stamp")
 	b.press("Send")
-	b.do(chromedp.WaitVisible(`[data-outcome="complete"]`))
+	b.do(visible(`[data-outcome="complete"]`))
 	require.True(t, b.eval(`(f => (f.click(), true))(document.querySelector('section[aria-label="Try a message"] .bx--list-box__field'))`))
 	b.eventually("what can fail is offered", func() bool {
 		return b.eval(`(i => i ? (i.click(), true) : false)([...document.querySelectorAll('section[aria-label="Try a message"] .bx--list-box__menu-item')].find(i => i.textContent.trim() === "stamp"))`)
 	})
 	b.press("Send")
-	b.do(chromedp.WaitVisible(`[data-outcome="damaged"]`))
+	b.do(visible(`[data-outcome="damaged"]`))
 	b.says(try, "parked in clerk-desk")
 	require.Equal(t, 1, b.count(`[data-node="clerk-desk"][data-lit="bad"]`))
 
 	// An evening on which clearing is away for two hours, and messages wait for one.
-	b.do(chromedp.Click(`[data-node="consignments"] .face`))
+	b.do(click(`[data-node="consignments"] .face`))
 	b.press("Inspector")
 	b.set("retention", "1h")
 	b.eventually("set", func() bool { return strings.Contains(b.draftIn("north-slip", "check-in"), "retention: 1h") })
 	b.press("Make a scenario to run")
 	b.press("New scenario")
-	b.do(chromedp.WaitVisible("#scenario-name"))
+	b.do(visible("#scenario-name"))
 	b.fill("#scenario-name", "evening")
 	b.press("Make it")
 	b.press("Form")
-	b.do(chromedp.WaitVisible(`[data-traffic]`))
+	b.do(visible(`[data-traffic]`))
 	b.press("Incident")
-	b.do(chromedp.WaitVisible(`[data-incident="incident"]`))
+	b.do(visible(`[data-incident="incident"]`))
 	b.change(`[data-incident="incident"]`, "What", "clear")
 	b.change(`[data-incident="incident"]`, "For", "2h")
 	b.shoot("scenario")
 	b.press("Save scenario")
 	b.eventually("saved", func() bool { return !strings.Contains(b.text(".pane .tools"), "changed") })
 	b.press("Run")
-	b.do(chromedp.WaitVisible(`tr[data-fate="lost-expired"]`))
+	b.do(visible(`tr[data-fate="lost-expired"]`))
 	require.Contains(t, b.text(`tr[data-fate="sum"]`), "adds up")
 
 	// From the number to a message behind it, and why.
-	b.do(chromedp.Click(`tr[data-fate="lost-expired"] button`))
+	b.do(click(`tr[data-fate="lost-expired"] button`))
 	journeys := `section[aria-label="Journeys"]`
-	b.do(chromedp.WaitVisible(journeys+` [data-journey]`), chromedp.Click(journeys+` li:first-child button`))
+	b.do(visible(journeys+` [data-journey]`), click(journeys+` li:first-child button`))
 	b.says(journeys+" .told", "its retention ended before it was consumed")
 	b.press("Waterfall")
 	b.says(journeys+" .told", "expired")
@@ -142,14 +142,14 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	first := b.lastOfPath()
 
 	// Kept for longer, with a longer lease: the evening again, and the two compared.
-	b.do(chromedp.Navigate(b.url+"/w/north-slip/models/check-in"), chromedp.WaitVisible(`[data-node="consignments"]`), chromedp.Click(`[data-node="consignments"] .face`))
+	b.do(chromedp.Navigate(b.url+"/w/north-slip/models/check-in"), visible(`[data-node="consignments"]`), click(`[data-node="consignments"] .face`))
 	b.press("Inspector")
 	b.set("lease", "90s")
 	b.eventually("set", func() bool { return strings.Contains(b.draftIn("north-slip", "check-in"), "lease: 90s") })
 	b.set("retention", "12h")
 	b.eventually("set", func() bool { return strings.Contains(b.draftIn("north-slip", "check-in"), "retention: 12h") })
 	b.press("Run")
-	b.do(chromedp.WaitVisible(`tr[data-fate="sum"]`))
+	b.do(visible(`tr[data-fate="sum"]`))
 	require.Zero(t, b.count(`tr[data-fate="lost-expired"]`))
 	runs := b.url + "/w/north-slip/compare/" + first + "," + b.lastOfPath()
 	b.do(chromedp.Navigate(runs))
@@ -166,7 +166,7 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b.says("main", "Models")
 	b.do(chromedp.Navigate(runs))
 	b.says("tbody tr:first-child", "yes")
-	b.do(chromedp.Navigate(b.url+"/w/north-slip/models/check-in"), chromedp.WaitVisible(`[data-node="consignments"]`))
+	b.do(chromedp.Navigate(b.url+"/w/north-slip/models/check-in"), visible(`[data-node="consignments"]`))
 	b.eventually("nothing can be saved, run or added", func() bool {
 		bar := b.text(".bar")
 		return !strings.Contains(bar, "Save") && !strings.Contains(bar, "Run") && b.count(`.board button[aria-haspopup]`) == 0
@@ -180,9 +180,9 @@ func TestTheWorkbenchIsArranged(t *testing.T) {
 	needConsole(t)
 	r := start(t)
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`))
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))
 	require.True(t, b.eval(`(s => (s.value = "owner", s.dispatchEvent(new Event("change", {bubbles: true})), true))(document.querySelector('select[aria-label="Nodes that stand together"]'))`))
-	b.do(chromedp.WaitVisible(`[data-group="clearance"]`))
+	b.do(visible(`[data-group="clearance"]`))
 	inside := `((n, g) => n.left >= g.left && n.right <= g.right && n.top >= g.top && n.bottom <= g.bottom)(document.querySelector('[data-node="consignments"]').getBoundingClientRect(), document.querySelector('[data-group="clearance"]').getBoundingClientRect())`
 	b.eventually("it stands in its group", func() bool { return b.eval(inside) })
 	b.axe("a grouped board")
@@ -200,11 +200,11 @@ func TestTheWorkbenchIsArranged(t *testing.T) {
 	b.eventually("it is wider", func() bool { return b.eval(`document.querySelector(".drawn").clientWidth > globalThis.wide`) })
 
 	// A finding's page tells what it means.
-	b.do(chromedp.WaitVisible(`[data-code] .why`))
+	b.do(visible(`[data-code] .why`))
 	code, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`(w => (w.click(), w.closest("[data-code]").dataset.code))(document.querySelector("[data-code] .why"))`))
 	require.NoError(t, err)
 	b.says(".bx--modal.is-visible .bx--modal-header__heading", code)
-	b.do(chromedp.Click(`.bx--modal.is-visible .bx--modal-close`))
+	b.do(click(`.bx--modal.is-visible .bx--modal-close`))
 
 	// A tag or an owner is looked for as well as a name.
 	b.fill(`.board input[type="search"], .board .bx--search-input`, "clearance")
@@ -214,14 +214,14 @@ func TestTheWorkbenchIsArranged(t *testing.T) {
 	b.fill(`.board input[type="search"], .board .bx--search-input`, "")
 
 	// Copied, and put on this board again with its links.
-	b.do(chromedp.Click(`[data-node="axle-scale"] .face`))
+	b.do(click(`[data-node="axle-scale"] .face`))
 	require.True(t, b.eval(`(() => { const d = new DataTransfer(); document.body.dispatchEvent(new ClipboardEvent("copy", {clipboardData: d, bubbles: true, cancelable: true})); globalThis.taken = d.getData("text/plain"); return globalThis.taken.includes("axle-scale"); })()`))
 	require.True(t, b.eval(`(() => { const d = new DataTransfer(); d.setData("text/plain", globalThis.taken); document.body.dispatchEvent(new ClipboardEvent("paste", {clipboardData: d, bubbles: true, cancelable: true})); return true; })()`))
-	b.do(chromedp.WaitVisible(`[data-node="axle-scale-2"]`))
+	b.do(visible(`[data-node="axle-scale-2"]`))
 	require.Contains(t, b.draft("kittiwake"), "axle-scale-2")
 
 	// What is typed lights what takes it.
-	b.do(chromedp.Click(`[data-node="manifest-drop"] .face`))
+	b.do(click(`[data-node="manifest-drop"] .face`))
 	b.press("Try a message")
 	try := `section[aria-label="Try a message"]`
 	b.says(try, "takes it manifest-drop:split-manifest")
@@ -246,11 +246,11 @@ func TestModelsAreSearchedAndDropped(t *testing.T) {
 	b.press("Show all")
 	b.eventually("all again", func() bool { return b.count("tbody tr") == 2 })
 
-	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`))
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))
 	require.True(t, b.eval(`(() => { const d = new DataTransfer(); d.items.add(new File(["ironweir: topology/1\nname: pier\nnodes: {pier: {kind: bucket}}\n"], "pier.yaml")); window.dispatchEvent(new DragEvent("drop", {dataTransfer: d, bubbles: true, cancelable: true})); return true; })()`))
 	b.says(".bx--modal.is-visible", "Read as a model")
 	b.press("Keep it")
-	b.do(chromedp.WaitVisible(`[data-node="pier"]`))
+	b.do(visible(`[data-node="pier"]`))
 	b.clean()
 }
 
@@ -261,15 +261,15 @@ func TestTimesInAChosenZone(t *testing.T) {
 	r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "quiet-tuesday"}, 202)
 	r.untilState("/api/v1/workspaces/main/runs/1", "done")
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/w/main/runs/1"), chromedp.WaitVisible(`tr[data-fate="sum"]`))
+	b.do(chromedp.Navigate(b.url+"/w/main/runs/1"), visible(`tr[data-fate="sum"]`))
 	b.says(".page", "UTC")
-	b.do(chromedp.Navigate(b.url+"/settings"), chromedp.WaitVisible(`section[aria-label="Times"]`), chromedp.Click(`section[aria-label="Times"] input`))
+	b.do(chromedp.Navigate(b.url+"/settings"), visible(`section[aria-label="Times"]`), click(`section[aria-label="Times"] input`))
 	b.fill(`section[aria-label="Times"] input`, "Tokyo")
-	b.do(chromedp.Click(`//div[contains(@class, "bx--list-box__menu-item") and contains(., "Tokyo")]`))
+	b.do(click(`//div[contains(@class, "bx--list-box__menu-item") and contains(., "Tokyo")]`))
 	b.says(`section[aria-label="Times"]`, "GMT+9")
-	b.do(chromedp.Navigate(b.url+"/w/main/runs/1"), chromedp.WaitVisible(`tr[data-fate="sum"]`))
+	b.do(chromedp.Navigate(b.url+"/w/main/runs/1"), visible(`tr[data-fate="sum"]`))
 	b.says(".page", "GMT+9")
-	b.do(chromedp.Navigate(b.url+"/w/main"), chromedp.WaitVisible("tbody tr"))
+	b.do(chromedp.Navigate(b.url+"/w/main"), visible("tbody tr"))
 	b.says("tbody", "GMT+9")
 	b.clean()
 }

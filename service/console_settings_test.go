@@ -13,7 +13,7 @@ func TestPeopleAreAddedInTheSettings(t *testing.T) {
 	needConsole(t)
 	r := start(t).signIn()
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/settings"), chromedp.WaitVisible("h1"))
+	b.do(chromedp.Navigate(b.url+"/settings"), visible("h1"))
 	field := func(label string) string {
 		require.True(t, b.eval(`(l => { const f = document.getElementById(l?.getAttribute("for")); f?.setAttribute("data-here", "`+label+`"); return !!f })([...document.querySelectorAll("label")].filter(l => l.offsetParent).find(l => l.textContent.trim() === "`+label+`"))`), label)
 		return `[data-here="` + label + `"]`
@@ -60,16 +60,16 @@ func TestVariantsAndSweepsAreRun(t *testing.T) {
 	r := start(t).signIn()
 	b := open(t, r)
 	choose := func(kind string) {
-		b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`))
+		b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))
 		b.press("Variants, sweeps, replications")
-		b.do(chromedp.WaitVisible(`.bx--modal.is-visible input[type=radio] + label`))
+		b.do(visible(`.bx--modal.is-visible input[type=radio] + label`))
 		require.True(t, b.eval(`(i => (i.click(), true))(document.querySelector('.bx--modal.is-visible input[type=radio][value="`+kind+`"]'))`))
 	}
 	run := func() {
 		require.True(t, b.eval(`(f => (f.click(), true))(document.querySelector(".bx--modal.is-visible .bx--modal-footer .bx--btn--primary"))`))
 	}
 	choose("sweep")
-	b.do(chromedp.WaitVisible(".bx--modal.is-visible textarea"))
+	b.do(visible(".bx--modal.is-visible textarea"))
 	b.fill(".bx--modal.is-visible textarea", "nodes.clear-consignment.concurrency: 5, 10\nnodes.consignments.lease: 60s, 90s, 120s")
 	b.says(".bx--modal.is-visible", "6 points")
 	b.shoot("run-options")
@@ -77,7 +77,7 @@ func TestVariantsAndSweepsAreRun(t *testing.T) {
 	b.says(".page", "Points of the sweep")
 	require.Equal(t, 6, b.count("tbody tr"))
 	choose("variants")
-	b.do(chromedp.WaitVisible(".bx--modal.is-visible textarea"))
+	b.do(visible(".bx--modal.is-visible textarea"))
 	run()
 	b.says(".bx--modal.is-visible", "Choose a variant, or write one.")
 	b.fill(`.bx--modal.is-visible input[placeholder="more-clearing"]`, "more-clearing")

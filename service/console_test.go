@@ -58,7 +58,7 @@ func open(t *testing.T, r *running) *browser {
 	b.do(chromedp.EmulateViewport(1280, 800))
 	secret, err := r.store.FirstAdminLink(context.Background(), "admin", time.Minute)
 	require.NoError(t, err)
-	b.do(chromedp.Navigate(r.url+"/sign-in#"+secret), chromedp.WaitVisible("table a"))
+	b.do(chromedp.Navigate(r.url+"/sign-in#"+secret), visible("table a"))
 	return b
 }
 
@@ -75,6 +75,21 @@ func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
 		}
 		require.NoError(b, err, "step %d; page errors: %v", i+1, b.errors)
 	}
+}
+
+// Steps on what a CSS selector finds first. (A selector that is a mere string is
+// looked for in all texts and attributes too, and all that is found is waited for.)
+
+func visible(selector string) chromedp.Action[chromedp.Void] {
+	return chromedp.WaitVisible(chromedp.CSS(selector))
+}
+
+func click(selector string) chromedp.Action[chromedp.Void] {
+	return chromedp.Click(chromedp.CSS(selector))
+}
+
+func gone(selector string) chromedp.Action[chromedp.Void] {
+	return chromedp.WaitNotPresent(chromedp.CSS(selector))
 }
 
 // text gives the text of the page's first element that a selector finds.
@@ -160,13 +175,13 @@ func TestNewcomerSeesLoopAndLosses(t *testing.T) {
 	b.shoot("models")
 	require.Equal(t, 2, b.count("tbody tr"))
 
-	b.do(chromedp.Click(`a[href="/w/main/models/kittiwake-draft"]`), chromedp.WaitVisible(`[data-state="loops"]`), chromedp.WaitVisible(`[data-code="IW101"]`))
+	b.do(click(`a[href="/w/main/models/kittiwake-draft"]`), visible(`[data-state="loops"]`), visible(`[data-code="IW101"]`))
 	require.Equal(t, 5, b.count(`[data-state="loops"]`), "the loop's five nodes are marked")
 	require.Contains(t, b.text(`[data-code="IW101"]`), "goes round for ever")
 	require.Contains(t, b.text(".cm-content"), "kittiwake-draft")
 	b.shoot("workbench-draft")
 
-	b.do(chromedp.Click(`//button[contains(., "Run")]`), chromedp.WaitVisible(`tr[data-fate="sum"]`))
+	b.do(click(`//button[contains(., "Run")]`), visible(`tr[data-fate="sum"]`))
 	require.Contains(t, b.text(`tr[data-fate="sum"]`), "adds up")
 	require.Contains(t, b.text(`tr[data-fate="lost-exhausted"]`), "exhausted")
 	require.Contains(t, b.text("main"), "A loop:")
@@ -176,18 +191,18 @@ func TestNewcomerSeesLoopAndLosses(t *testing.T) {
 	b.scroll(620)
 	b.shoot("result-draft-chart")
 
-	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="manifest-drop"]`), chromedp.WaitVisible(`[data-code="IW203"]`))
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="manifest-drop"]`), visible(`[data-code="IW203"]`))
 	require.Equal(t, 0, b.count(`[data-state="loops"], [data-state="loses"]`))
-	b.do(chromedp.Click(`//button[contains(., "Run")]`), chromedp.WaitVisible(`tr[data-fate="sum"]`))
+	b.do(click(`//button[contains(., "Run")]`), visible(`tr[data-fate="sum"]`))
 	require.Equal(t, 0, b.count(`tr[data-fate^="lost"]`))
 	require.NotContains(t, b.text("main"), "A loop:")
 	b.shoot("result-mended")
 
-	b.do(chromedp.Navigate(b.url+"/w/main/runs"), chromedp.WaitVisible(`a[href="/w/main/runs/2"]`))
+	b.do(chromedp.Navigate(b.url+"/w/main/runs"), visible(`a[href="/w/main/runs/2"]`))
 	require.Equal(t, 2, b.count("tbody tr"))
 	b.shoot("runs")
 	b.clean()
-	b.do(chromedp.Navigate(b.url+"/sign-in#a-link-that-was-used"), chromedp.WaitVisible(`.bx--inline-notification--error`))
+	b.do(chromedp.Navigate(b.url+"/sign-in#a-link-that-was-used"), visible(`.bx--inline-notification--error`))
 	require.Contains(t, b.text(".page"), "this link has been used")
 	b.shoot("sign-in")
 }
@@ -198,9 +213,9 @@ func TestTextIsCheckedAsItIsTyped(t *testing.T) {
 	needConsole(t)
 	r := start(t)
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`), chromedp.WaitVisible(".text .inner:not([hidden]) .cm-editor"))
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`), visible(".text .inner:not([hidden]) .cm-editor"))
 	b.types("broken: yes\n")
-	b.do(chromedp.WaitVisible(".broken"))
+	b.do(visible(".broken"))
 	require.Eventually(t, func() bool { return b.count(".cm-lint-marker") > 0 }, 20*time.Second, 50*time.Millisecond, "the place is marked beside the text")
 	require.Contains(t, b.text(`section[aria-label="Findings"]`), "broken")
 	require.NotZero(t, b.count(`[data-node]`), "the board stays as it was last whole")
@@ -214,9 +229,9 @@ func TestARemedyIsOnePress(t *testing.T) {
 	needConsole(t)
 	r := start(t)
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake-draft"), chromedp.WaitVisible(`[data-code="IW101"] .remedy button`), chromedp.WaitVisible(".text .inner:not([hidden]) .cm-editor"))
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake-draft"), visible(`[data-code="IW101"] .remedy button`), visible(".text .inner:not([hidden]) .cm-editor"))
 	before := b.count(`li[data-code]`)
-	b.do(chromedp.Click(`[data-code="IW101"] .remedy button`))
+	b.do(click(`[data-code="IW101"] .remedy button`))
 	require.Eventually(t, func() bool { return b.count(`[data-code="IW101"]`) == 0 }, 20*time.Second, 50*time.Millisecond)
 	require.Equal(t, 0, b.count(`[data-state="loops"]`), "nothing goes round any more")
 	require.Contains(t, b.text(".bar"), "changed")
@@ -237,24 +252,24 @@ func TestAMessageIsTriedOnTheBoard(t *testing.T) {
 	needConsole(t)
 	r := start(t)
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="axle-scale"]`), chromedp.Click(`//button[contains(., "Try a message")]`), chromedp.WaitVisible(`section[aria-label="Try a message"]`),
-		chromedp.Click(`[data-node="axle-scale"] .face`))
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="axle-scale"]`), click(`//button[contains(., "Try a message")]`), visible(`section[aria-label="Try a message"]`),
+		click(`[data-node="axle-scale"] .face`))
 	try := `section[aria-label="Try a message"]`
 	require.Eventually(t, func() bool {
 		return strings.Contains(b.text(try+" select"), "axle-scale") && b.value(try+" select") == "axle-scale"
 	}, 20*time.Second, 50*time.Millisecond)
 	b.fill(try+" textarea", `{"lane": 2}`)
-	b.do(chromedp.Click(try+` button[type="submit"]`), chromedp.WaitVisible(`[data-outcome="damaged"]`))
+	b.do(click(try+` button[type="submit"]`), visible(`[data-outcome="damaged"]`))
 	require.Contains(t, b.text(try), "failed: unreadable")
 	require.Contains(t, b.text(try), "parked in unread-weighings")
 	require.Equal(t, 1, b.count(`[data-node="unread-weighings"][data-lit="bad"]`))
 	require.Equal(t, 1, b.count(`[data-node="mail"][data-lit="dim"]`))
 	b.shoot("workbench-try")
 	b.fill(try+" textarea", `{"lane": 2, "kg": 18200}`)
-	b.do(chromedp.Click(try+` button[type="submit"]`), chromedp.WaitVisible(`[data-outcome="complete"]`))
+	b.do(click(try+` button[type="submit"]`), visible(`[data-outcome="complete"]`))
 	require.Equal(t, 0, b.count(`[data-lit="bad"]`))
 	b.fill(try+" textarea", `{"lane": `)
-	b.do(chromedp.Click(try+` button[type="submit"]`), chromedp.WaitVisible(try+" .wrong"))
+	b.do(click(try+` button[type="submit"]`), visible(try+" .wrong"))
 	require.Contains(t, b.text(try+" .wrong"), "not JSON")
 	b.clean()
 }
@@ -265,7 +280,7 @@ func TestSavingKeepsBothEditors(t *testing.T) {
 	needConsole(t)
 	r := start(t).signIn()
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), chromedp.WaitVisible(`[data-node="mail"]`), chromedp.WaitVisible(".text .inner:not([hidden]) .cm-editor"))
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`), visible(".text .inner:not([hidden]) .cm-editor"))
 	b.types("# mine\n")
 	b.press("Save")
 	says := func(words string) func() bool {
@@ -292,7 +307,7 @@ func TestDarkThemeIsKept(t *testing.T) {
 	needConsole(t)
 	r := start(t)
 	b := open(t, r)
-	b.do(chromedp.Click(`//button[contains(., "Dark theme") or @aria-label="Dark theme"]`), chromedp.WaitVisible(`html[theme="g100"] body`), chromedp.Navigate(b.url+"/w/main/models/kittiwake-draft"), chromedp.WaitVisible(`[data-state="loops"]`))
+	b.do(click(`//button[contains(., "Dark theme") or @aria-label="Dark theme"]`), visible(`html[theme="g100"] body`), chromedp.Navigate(b.url+"/w/main/models/kittiwake-draft"), visible(`[data-state="loops"]`))
 	require.Equal(t, 1, b.count(`html[theme="g100"]`))
 	b.shoot("workbench-dark")
 	b.clean()

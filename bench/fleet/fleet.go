@@ -5,6 +5,7 @@ package fleet
 import (
 	"context"
 	"fmt"
+	"net"
 	"os/exec"
 	"regexp"
 	"strings"
@@ -97,7 +98,10 @@ func Start(ctx context.Context, program, dir string, services, workers int) (*Fl
 	}
 	f := &Fleet{Database: database}
 	for i := range services {
-		address := fmt.Sprintf("127.0.0.1:%d", 18431+i)
+		address, err := freeAddress()
+		if err != nil {
+			return nil, err
+		}
 		f.addresses = append(f.addresses, address)
 		f.Services = append(f.Services, &Process{Name: fmt.Sprintf("service %d", i+1), program: program, args: []string{"serve", "-database", database.URL, "-listen", address, "-workers", "0"}})
 	}
@@ -110,6 +114,16 @@ func Start(ctx context.Context, program, dir string, services, workers int) (*Fl
 		}
 	}
 	return f, f.signIn(ctx)
+}
+
+// freeAddress gives an address on loopback that nothing listens at.
+func freeAddress() (string, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	defer l.Close()
+	return l.Addr().String(), nil
 }
 
 // AddWorker adds a worker, which is not started yet.
