@@ -3,7 +3,7 @@ import { expect, test, vi } from "vitest";
 vi.mock("elkjs/lib/elk-worker.min.js?worker", () => ({ default: class {} }));
 vi.mock("elkjs/lib/elk-api.js", () => ({ default: class {} }));
 
-const { components, shelve } = await import("./layout");
+const { components, nodeHeight, nodeWidth, shelve, waiting } = await import("./layout");
 
 test("what links join is one group, in the order of the names", () => {
   const links = [{ from: "a", to: "c" }, { from: "d", to: "b" }];
@@ -17,4 +17,13 @@ test("boxes stand on shelves and do not overlap", () => {
   for (const [i, a] of places.entries())
     for (const [j, b] of places.entries())
       if (i < j) expect(a.x + boxes[i].width <= b.x || b.x + boxes[j].width <= a.x || a.y + boxes[i].height <= b.y || b.y + boxes[j].height <= a.y).toBe(true);
+});
+
+test("what is not laid out yet waits below what is", () => {
+  const places = new Map([["a", { x: 40, y: 0 }], ["b", { x: 240, y: 120 }]]);
+  const row = waiting(["a", "new", "b", "newer"], places);
+  expect([...row.keys()]).toEqual(["new", "newer"]);
+  expect(row.get("new")!.x).toBe(40);
+  expect(row.get("newer")!.x).toBeGreaterThan(40 + nodeWidth);
+  for (const p of row.values()) expect(p.y).toBeGreaterThan(120 + nodeHeight);
 });

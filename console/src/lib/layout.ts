@@ -110,8 +110,23 @@ function together(blocks: Block[], gap: number): Block {
   };
 }
 
+/** What was laid out lately, so that an edit lays out only the part that it touches. */
+const laidOut = new Map<string, Promise<Block>>();
+const laidOutAtMost = 200;
+
 /** Lays nodes out that links join. */
-async function layered(names: string[], links: Link[]): Promise<Block> {
+function layered(names: string[], links: Link[]): Promise<Block> {
+  if (names.length === 1) return Promise.resolve({ width: nodeWidth, height: nodeHeight, places: [[names[0], { x: 0, y: 0 }]] });
+  const key = JSON.stringify([names, links.map((l) => [l.id, l.from, l.to])]);
+  const known = laidOut.get(key);
+  if (known) return known;
+  const block = arranged(names, links);
+  laidOut.set(key, block);
+  if (laidOut.size > laidOutAtMost) laidOut.delete(laidOut.keys().next().value!);
+  return block;
+}
+
+async function arranged(names: string[], links: Link[]): Promise<Block> {
   const graph: ElkNode = await elk.layout({
     id: names[0],
     layoutOptions: names.length > wrapAbove ? { ...spaced, ...wrapped } : spaced,
@@ -126,6 +141,16 @@ function apart(names: string[], links: Link[]): Promise<Block[]> {
   const members = new Set(names);
   const within = links.filter((l) => members.has(l.from) && members.has(l.to));
   return Promise.all(components(names, within).map((part) => layered(part, within.filter((l) => part.includes(l.from)))));
+}
+
+/** Gives nodes that are not laid out yet a place in a row below the others, until they are. */
+export function waiting(names: string[], places: Map<string, Place>): Map<string, Place> {
+  const out = new Map<string, Place>();
+  const laid = [...places.values()];
+  const below = Math.max(...laid.map((p) => p.y), -nodeHeight) + nodeHeight + 46;
+  const left = laid.length ? Math.min(...laid.map((p) => p.x)) : 0;
+  for (const name of names) if (!places.has(name)) out.set(name, { x: left + out.size * (nodeWidth + 26), y: below });
+  return out;
 }
 
 /**
@@ -153,5 +178,5 @@ export async function layout(board: Board, groupOf: Map<string, string> = new Ma
 export async function warmUp() {
   const names = Array.from({ length: 12 }, (_, i) => `warm-${i}`);
   const links = names.map((from, i) => ({ id: from, from, to: names[(i + 1) % 12] }) as Link).concat(names.map((from, i) => ({ id: `${from}-on`, from, to: names[(i + 5) % 12] }) as Link));
-  for (let i = 0; i < 3; i++) await layered(names, links);
+  for (let i = 0; i < 3; i++) await arranged(names, links);
 }

@@ -116,12 +116,22 @@
   });
 
   let asked = 0;
-  let took = 0; // how long the last check took, in milliseconds
+  let asking = false;
+  let again = false; // the text has changed while it was asked about
+
+  /** Asks about the text; once at a time, so that a large model is not asked about at every letter. */
   async function check() {
+    if (asking) {
+      again = true;
+      return;
+    }
+    asking = true;
     const turn = ++asked;
-    const began = performance.now();
-    const { data, error } = await api.POST("/api/v1/check", { body: { text } });
-    took = performance.now() - began;
+    const { data, error } = await api.POST("/api/v1/check", { body: { text } }).finally(() => (asking = false));
+    if (again) {
+      again = false;
+      check();
+    }
     if (turn !== asked) return; // a later edit has been asked about
     if (error) {
       wrong = troubles(error);
@@ -219,7 +229,7 @@
     if (next === text) return;
     text = next;
     clearTimeout(timer);
-    timer = setTimeout(check, Math.min(200, Math.max(20, took))); // a large model is not asked about at every letter
+    timer = setTimeout(check); // once all that is done at once is done
   }
 
   /** Writes a remedy into the text; undo takes it back like any other edit. */

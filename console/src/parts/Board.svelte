@@ -4,7 +4,8 @@
   import { untrack } from "svelte";
   import type { Board, Finding, Schemas } from "../lib/api";
   import { groupsBy, matches } from "../lib/groups";
-  import { fitted, layout, nodeHeight, nodeWidth, type Frame, type Place } from "../lib/layout";
+  import { keeper } from "../lib/keeper";
+  import { fitted, layout, nodeHeight, nodeWidth, waiting, type Frame, type Place } from "../lib/layout";
   import { theme } from "../lib/theme.svelte";
   import { seenFrom, type View } from "../lib/ways";
   import BackEdge from "./BackEdge.svelte";
@@ -71,7 +72,8 @@
     if (pinsKey) localStorage.removeItem(pinsKey);
   }
   let grouped = $state(""); // by what nodes stand together
-  let places = $state.raw(new Map<string, Place>());
+  let laid = $state.raw(new Map<string, Place>());
+  const places = $derived(laid.size ? new Map([...laid, ...waiting(board.nodes.map((n) => n.name), laid)]) : laid);
   let frames = $state.raw<Frame[]>([]);
   let nodes = $state.raw<Node[]>([]);
   let edges = $state.raw<Edge[]>([]);
@@ -80,11 +82,12 @@
   const groupOf = $derived(groupsBy(board, grouped));
   const shape = $derived(JSON.stringify([board.nodes.map((n) => n.name), [...groupOf], board.links.map((l) => [l.id, l.from, l.to])]));
   $effect(() => {
-    void shape;
+    const joined = shape;
     const [current, groups] = untrack(() => [board, groupOf]);
-    layout(current, groups).then((laid) => shape === untrack(() => shape) && ([places, frames] = [laid.places, laid.frames]));
+    layout(current, groups).then((done) => joined === untrack(() => shape) && ([laid, frames] = [done.places, done.frames]));
   });
 
+  const [keptNodes, keptEdges] = [keeper<Node>(), keeper<Edge>()];
   const looping = (f: Finding) => f.code === "IW101" || f.code === "IW102";
   const losing = (f: Finding) => f.code === "IW201" || f.code === "IW202";
 
@@ -94,7 +97,7 @@
     const loopLinks = new Set(open.filter(looping).flatMap((f) => f.links));
     const loses = new Set(open.filter(losing).map((f) => f.nodes[0]));
     const around: Node[] = frames.map((f) => ({ id: `group ${f.name}`, type: "frame", position: { x: f.x, y: f.y }, width: f.width, height: f.height, zIndex: -1, selectable: false, draggable: false, focusable: false, connectable: false, data: { name: f.name } }));
-    nodes = around.concat(board.nodes
+    nodes = keptNodes(around.concat(board.nodes
       .filter((n) => places.has(n.name))
       .map((n) => ({
         id: n.name,
@@ -114,8 +117,8 @@
           badge: badges.get(n.name),
           edits,
         },
-      })));
-    edges = board.links
+      }))));
+    edges = keptEdges(board.links
       .filter((l) => places.has(l.from) && places.has(l.to))
       .map((l) => {
         const colour = loopLinks.has(l.id) ? "var(--loops)" : "var(--board-edge)";
@@ -135,7 +138,7 @@
           style: `stroke: ${colour}; stroke-width: ${widths.has(l.id) ? widths.get(l.id) : loopLinks.has(l.id) || on || l.id === link ? 3 : l.stroke === "send" ? 1.2 : 1.6}; stroke-dasharray: ${dash}; opacity: ${pale ? (seen || lit.size ? 0.2 : 0.45) : 1}`,
           labelStyle: "font-size: 10px; white-space: pre-line; text-align: center; background: var(--board-ground); color: var(--cds-text-02); padding: 0 3px; max-width: 130px;",
         };
-      });
+      }));
   });
 
   const line = (name: string) => board.nodes.find((n) => n.name === name)?.line ?? 0;
