@@ -1,6 +1,6 @@
 <script lang="ts">
   import "@xyflow/svelte/dist/style.css";
-  import { Background, Controls, MarkerType, MiniMap, Panel, SvelteFlow, type Edge, type Node } from "@xyflow/svelte";
+  import { Background, Controls, MarkerType, MiniMap, Panel, Position, SvelteFlow, type Edge, type Node } from "@xyflow/svelte";
   import { untrack } from "svelte";
   import type { Board, Finding, Schemas } from "../lib/api";
   import { groupsBy, matches } from "../lib/groups";
@@ -87,6 +87,17 @@
     layout(current, groups).then((done) => joined === untrack(() => shape) && ([laid, frames] = [done.places, done.frames]));
   });
 
+  // All nodes are of one size and joined at the same places, so nothing need be measured on the page, nor again when something of a node changes.
+  const size = {
+    width: nodeWidth,
+    height: nodeHeight,
+    measured: { width: nodeWidth, height: nodeHeight },
+    handles: [
+      { type: "target" as const, position: Position.Left, x: -4, y: nodeHeight / 2 - 4, width: 8, height: 8 },
+      { type: "source" as const, position: Position.Right, x: nodeWidth - 4, y: nodeHeight / 2 - 4, width: 8, height: 8 },
+    ],
+  };
+  const [nodeTypes, edgeTypes] = [{ node: BoardNode, frame: BoardFrame }, { back: BackEdge }];
   const [keptNodes, keptEdges] = [keeper<Node>(), keeper<Edge>()];
   const looping = (f: Finding) => f.code === "IW101" || f.code === "IW102";
   const losing = (f: Finding) => f.code === "IW201" || f.code === "IW202";
@@ -96,7 +107,7 @@
     const loops = new Set(open.filter(looping).flatMap((f) => f.nodes));
     const loopLinks = new Set(open.filter(looping).flatMap((f) => f.links));
     const loses = new Set(open.filter(losing).map((f) => f.nodes[0]));
-    const around: Node[] = frames.map((f) => ({ id: `group ${f.name}`, type: "frame", position: { x: f.x, y: f.y }, width: f.width, height: f.height, zIndex: -1, selectable: false, draggable: false, focusable: false, connectable: false, data: { name: f.name } }));
+    const around: Node[] = frames.map((f) => ({ id: `group ${f.name}`, type: "frame", position: { x: f.x, y: f.y }, width: f.width, height: f.height, measured: { width: f.width, height: f.height }, zIndex: -1, selectable: false, draggable: false, focusable: false, connectable: false, data: { name: f.name } }));
     nodes = keptNodes(around.concat(board.nodes
       .filter((n) => places.has(n.name))
       .map((n) => ({
@@ -104,8 +115,7 @@
         type: "node",
         position: pins[n.name] ?? places.get(n.name)!,
         selected: n.name === chosen,
-        width: nodeWidth,
-        height: nodeHeight,
+        ...size,
         data: {
           name: n.name,
           kind: n.kind,
@@ -168,8 +178,8 @@
     <SvelteFlow
       bind:nodes
       bind:edges
-      nodeTypes={{ node: BoardNode, frame: BoardFrame }}
-      edgeTypes={{ back: BackEdge }}
+      {nodeTypes}
+      {edgeTypes}
       colorMode={theme.dark ? "dark" : "light"}
       fitView
       fitViewOptions={fitted}
