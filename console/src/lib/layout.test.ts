@@ -3,7 +3,7 @@ import { expect, test, vi } from "vitest";
 vi.mock("elkjs/lib/elk-worker.min.js?worker", () => ({ default: class {} }));
 vi.mock("elkjs/lib/elk-api.js", () => ({ default: class {} }));
 
-const { components, nodeHeight, nodeWidth, shelve, waiting } = await import("./layout");
+const { components, drawnWay, nodeHeight, nodeWidth, shelve, waiting } = await import("./layout");
 
 test("what links join is one group, in the order of the names", () => {
   const links = [{ from: "a", to: "c" }, { from: "d", to: "b" }];
@@ -26,4 +26,13 @@ test("what is not laid out yet waits below what is", () => {
   expect(row.get("new")!.x).toBe(40);
   expect(row.get("newer")!.x).toBeGreaterThan(40 + nodeWidth);
   for (const p of row.values()) expect(p.y).toBeGreaterThan(120 + nodeHeight);
+});
+
+test("a way is drawn with rounded corners, its label on the last stretch or, if that is short, the longest", () => {
+  const bent = drawnWay([{ x: 0, y: 0 }, { x: 10, y: 0 }, { x: 10, y: 100 }, { x: 30, y: 100 }], 8);
+  expect(bent.path).toBe("M0 0L5 0Q10 0 10 5L10 92Q10 100 18 100L30 100");
+  expect(bent.label).toEqual({ x: 10, y: 50, width: 58 });
+  expect(drawnWay([{ x: 0, y: 0 }, { x: 0, y: 300 }, { x: 50, y: 300 }]).label).toEqual({ x: 25, y: 300, width: 58 });
+  expect(drawnWay([{ x: 0, y: 0 }, { x: 100, y: 0 }]).label.width).toBe(88);
+  expect(drawnWay([{ x: 0, y: 4 }, { x: 60, y: 4 }])).toEqual({ path: "M0 4L60 4", label: { x: 30, y: 4, width: 58 } });
 });

@@ -1,6 +1,6 @@
 import ELK from "elkjs/lib/elk-api.js";
 import ElkWorker from "elkjs/lib/elk-worker.min.js?worker";
-import type { ElkNode } from "elkjs/lib/elk-api";
+import type { ElkExtendedEdge, ElkNode } from "elkjs/lib/elk-api";
 import type { Board } from "./api";
 
 const elk = new ELK({ workerFactory: () => new ElkWorker() });
@@ -19,7 +19,6 @@ export interface Place {
 const spaced = {
   "elk.algorithm": "layered",
   "elk.direction": "RIGHT",
-  "elk.layered.spacing.nodeNodeBetweenLayers": "62",
   "elk.spacing.nodeNode": "22",
   "elk.spacing.edgeNode": "14",
   "elk.padding": "[top=0,left=0,bottom=0,right=0]",
@@ -98,15 +97,24 @@ export interface Frame extends Place, Box {
 
 const frame = { top: 40, side: 16 }; // room within the frame of a group
 
-type Block = Box & { places: [string, Place][] };
+type Block = Box & { places: [string, Place][]; routes: [string, Place[]][] };
+
+const moved = (p: Place, by: Place): Place => ({ x: p.x + by.x, y: p.y + by.y });
+
+/** A block's nodes and the ways of its links, moved. */
+function shifted(b: Block, by: Place): Pick<Block, "places" | "routes"> {
+  return { places: b.places.map(([name, p]) => [name, moved(p, by)]), routes: b.routes.map(([id, way]) => [id, way.map((p) => moved(p, by))]) };
+}
 
 /** Puts blocks beside each other: one block of all. */
 function together(blocks: Block[], gap: number): Block {
   const at = shelve(blocks, gap);
+  const parts = blocks.map((b, i) => shifted(b, at[i]));
   return {
     width: Math.max(0, ...blocks.map((b, i) => at[i].x + b.width)),
     height: Math.max(0, ...blocks.map((b, i) => at[i].y + b.height)),
-    places: blocks.flatMap((b, i) => b.places.map(([name, p]): [string, Place] => [name, { x: at[i].x + p.x, y: at[i].y + p.y }])),
+    places: parts.flatMap((p) => p.places),
+    routes: parts.flatMap((p) => p.routes),
   };
 }
 
@@ -114,33 +122,39 @@ function together(blocks: Block[], gap: number): Block {
 const laidOut = new Map<string, Promise<Block>>();
 const laidOutAtMost = 200;
 
-/** Lays nodes out that links join. */
-function layered(names: string[], links: Link[]): Promise<Block> {
-  if (names.length === 1) return Promise.resolve({ width: nodeWidth, height: nodeHeight, places: [[names[0], { x: 0, y: 0 }]] });
-  const key = JSON.stringify([names, links.map((l) => [l.id, l.from, l.to])]);
+/** Lays nodes out that links join, with room of so many pixels between the layers. */
+function layered(names: string[], links: Link[], room: number): Promise<Block> {
+  if (names.length === 1 && links.length === 0) return Promise.resolve({ width: nodeWidth, height: nodeHeight, places: [[names[0], { x: 0, y: 0 }]], routes: [] });
+  const key = JSON.stringify([names, links.map((l) => [l.id, l.from, l.to]), room]);
   const known = laidOut.get(key);
   if (known) return known;
-  const block = arranged(names, links);
+  const block = arranged(names, links, room);
   laidOut.set(key, block);
   if (laidOut.size > laidOutAtMost) laidOut.delete(laidOut.keys().next().value!);
   return block;
 }
 
-async function arranged(names: string[], links: Link[]): Promise<Block> {
+async function arranged(names: string[], links: Link[], room: number): Promise<Block> {
   const graph: ElkNode = await elk.layout({
     id: names[0],
-    layoutOptions: names.length > wrapAbove ? { ...spaced, ...wrapped } : spaced,
+    layoutOptions: { ...spaced, ...(names.length > wrapAbove ? wrapped : {}), "elk.layered.spacing.nodeNodeBetweenLayers": String(room) },
     children: names.map((n) => ({ id: n, width: nodeWidth, height: nodeHeight })),
     edges: links.map((l) => ({ id: l.id, sources: [l.from], targets: [l.to] })),
   });
-  return { width: graph.width ?? 0, height: graph.height ?? 0, places: (graph.children ?? []).map((c) => [c.id, { x: c.x ?? 0, y: c.y ?? 0 }]) };
+  const way = (e: ElkExtendedEdge): Place[] => (e.sections ?? []).flatMap((s) => [s.startPoint, ...(s.bendPoints ?? []), s.endPoint]);
+  return {
+    width: graph.width ?? 0,
+    height: graph.height ?? 0,
+    places: (graph.children ?? []).map((c) => [c.id, { x: c.x ?? 0, y: c.y ?? 0 }]),
+    routes: (graph.edges ?? []).map((e): [string, Place[]] => [e.id, way(e)]).filter(([, points]) => points.length > 1),
+  };
 }
 
 /** Lays each part out that links join, as blocks. */
-function apart(names: string[], links: Link[]): Promise<Block[]> {
+function apart(names: string[], links: Link[], room: number): Promise<Block[]> {
   const members = new Set(names);
   const within = links.filter((l) => members.has(l.from) && members.has(l.to));
-  return Promise.all(components(names, within).map((part) => layered(part, within.filter((l) => part.includes(l.from)))));
+  return Promise.all(components(names, within).map((part) => layered(part, within.filter((l) => part.includes(l.from)), room)));
 }
 
 /** Gives nodes that are not laid out yet a place in a row below the others, until they are. */
@@ -153,10 +167,20 @@ export function waiting(names: string[], places: Map<string, Place>): Map<string
   return out;
 }
 
+/** How a board is laid out: where its nodes stand, the ways of its links (where they have one), and the frames around groups. */
+export interface Layout {
+  places: Map<string, Place>;
+  routes: Map<string, Place[]>;
+  frames: Frame[];
+}
+
+/** The room between layers, in pixels: as usual, and where links bear numbers. */
+export const rooms = { usual: 62, numbers: 96 };
+
 /**
  * Lays a board out in layers from left to right; the same board always looks the same. Nodes of one group, where there are groups, stand together in a frame.
  */
-export async function layout(board: Board, groupOf: Map<string, string> = new Map()): Promise<{ places: Map<string, Place>; frames: Frame[] }> {
+export async function layout(board: Board, groupOf: Map<string, string> = new Map(), room = rooms.usual): Promise<Layout> {
   const names = board.nodes.map((n) => n.name);
   const known = new Set(names);
   // Ways to a dead-letter would pull everything to one side.
@@ -164,19 +188,43 @@ export async function layout(board: Board, groupOf: Map<string, string> = new Ma
   const groups = [...new Set(groupOf.values())].sort();
   const framed = await Promise.all(
     groups.map(async (group): Promise<Block> => {
-      const inner = together(await apart(names.filter((n) => groupOf.get(n) === group), links), 26);
-      return { width: inner.width + 2 * frame.side, height: inner.height + frame.top + frame.side, places: inner.places.map(([n, p]) => [n, { x: p.x + frame.side, y: p.y + frame.top }]) };
+      const inner = together(await apart(names.filter((n) => groupOf.get(n) === group), links, room), 26);
+      return { width: inner.width + 2 * frame.side, height: inner.height + frame.top + frame.side, ...shifted(inner, { x: frame.side, y: frame.top }) };
     }),
   );
-  const all = [...framed, ...(await apart(names.filter((n) => !groupOf.has(n)), links))];
+  const all = [...framed, ...(await apart(names.filter((n) => !groupOf.has(n)), links, room))];
   const at = shelve(all, 46);
-  const frames = groups.map((name, i) => ({ name, ...at[i], width: all[i].width, height: all[i].height }));
-  return { places: new Map(together(all, 46).places), frames };
+  const whole = together(all, 46);
+  return { places: new Map(whole.places), routes: new Map(whole.routes), frames: groups.map((name, i) => ({ name, ...at[i], width: all[i].width, height: all[i].height })) };
+}
+
+const labelled = 44; // pixels that a label needs
+
+/** The path of a way with rounded corners, and where its label stands, and how wide it may be: on the last stretch, where it is alone, or on the longest if that is too short. */
+export function drawnWay(points: Place[], radius = 8): { path: string; label: Place & { width: number } } {
+  const length = (a: Place, b: Place) => Math.hypot(b.x - a.x, b.y - a.y);
+  const toward = (from: Place, to: Place, by: number): Place => {
+    const share = by / (length(from, to) || 1);
+    return { x: from.x + (to.x - from.x) * share, y: from.y + (to.y - from.y) * share };
+  };
+  let path = `M${points[0].x} ${points[0].y}`;
+  for (let i = 1; i < points.length - 1; i++) {
+    const [before, at, after] = [points[i - 1], points[i], points[i + 1]];
+    const r = Math.min(radius, length(before, at) / 2, length(at, after) / 2);
+    const [a, b] = [toward(at, before, r), toward(at, after, r)];
+    path += `L${a.x} ${a.y}Q${at.x} ${at.y} ${b.x} ${b.y}`;
+  }
+  const last = points[points.length - 1];
+  let longest = 1;
+  for (let i = 2; i < points.length; i++) if (length(points[i - 1], points[i]) > length(points[longest - 1], points[longest]) + 0.5) longest = i;
+  if (length(points[points.length - 2], last) >= labelled) longest = points.length - 1;
+  const [a, b] = [points[longest - 1], points[longest]];
+  return { path: `${path}L${last.x} ${last.y}`, label: { x: (a.x + b.x) / 2, y: (a.y + b.y) / 2, width: Math.min(Math.max(Math.abs(a.x - b.x) - 12, 58), 130) } };
 }
 
 /** Lays out a small board that nobody sees: the first layout is several times as slow as those after it. */
 export async function warmUp() {
   const names = Array.from({ length: 12 }, (_, i) => `warm-${i}`);
   const links = names.map((from, i) => ({ id: from, from, to: names[(i + 1) % 12] }) as Link).concat(names.map((from, i) => ({ id: `${from}-on`, from, to: names[(i + 5) % 12] }) as Link));
-  for (let i = 0; i < 3; i++) await arranged(names, links);
+  for (let i = 0; i < 3; i++) await arranged(names, links, rooms.usual);
 }

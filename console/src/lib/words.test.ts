@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { duration, fates, share } from "./words";
+import { duration, fates, rate, share } from "./words";
 
 test("times read in the unit that fits", () => {
   expect(duration(0)).toBe("0 s");
@@ -19,4 +19,8 @@ test("small shares keep two digits", () => {
 
 test("every fate is listed once", () => {
   expect(new Set(fates.map((f) => f.key)).size).toBe(fates.length);
+});
+
+test("a rate is told in the unit in which it reads best", () => {
+  expect([0, 250, 3.25, 0.5, 1 / 60, 0.01, 1 / 7200, 1 / 864000].map(rate)).toEqual(["0/h", "250/s", "3.3/s", "30/min", "1/min", "36/h", "12/d", "0.1/d"]);
 });

@@ -22,6 +22,13 @@ export function duration(s: number): string {
   return rest ? `${m} min ${rest} s` : `${m} min`;
 }
 
+/** How often something happens, in the unit in which it reads best; of a number a second. */
+export function rate(perSecond: number): string {
+  if (perSecond === 0) return "0/h";
+  const [unit, n] = perSecond >= 1 ? ["s", perSecond] : perSecond * 60 >= 1 ? ["min", perSecond * 60] : perSecond * 3600 >= 1 ? ["h", perSecond * 3600] : ["d", perSecond * 86400];
+  return `${n < 9.95 ? Number(n.toFixed(n < 0.095 ? 3 : 1)) : count(n)}/${unit}`;
+}
+
 export function share(x: number): string {
   if (x === 0) return "0 %";
   return x < 0.001 ? `${(x * 100).toPrecision(2)} %` : `${(x * 100).toFixed(1)} %`;

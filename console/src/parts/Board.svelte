@@ -5,13 +5,14 @@
   import type { Board, Finding, Schemas } from "../lib/api";
   import { groupsBy, matches } from "../lib/groups";
   import { keeper } from "../lib/keeper";
-  import { fitted, layout, nodeHeight, nodeWidth, waiting, type Frame, type Place } from "../lib/layout";
+  import { fitted, layout, nodeHeight, nodeWidth, rooms, waiting, type Layout, type Place } from "../lib/layout";
   import { theme } from "../lib/theme.svelte";
   import { seenFrom, type View } from "../lib/ways";
   import BackEdge from "./BackEdge.svelte";
   import BoardNode, { type Badge } from "./BoardNode.svelte";
   import BoardFrame from "./BoardFrame.svelte";
   import BoardTools from "./BoardTools.svelte";
+  import RoutedEdge from "./RoutedEdge.svelte";
 
   let {
     board,
@@ -31,6 +32,7 @@
     litLinks = new Set(),
     badges = new Map(),
     widths = new Map(),
+    numbers = new Map(),
     moving = new Set(),
     whole = $bindable(),
   }: {
@@ -51,6 +53,7 @@
     litLinks?: Set<string>;
     badges?: Map<string, Badge>; // what a node says beside its kind
     widths?: Map<string, number>; // of links, in pixels
+    numbers?: Map<string, string>; // what links say that came along them
     moving?: Set<string>; // links along which messages go just now
     whole?: boolean; // whether the board has the page for itself; not given: it cannot
   } = $props();
@@ -72,19 +75,19 @@
     if (pinsKey) localStorage.removeItem(pinsKey);
   }
   let grouped = $state(""); // by what nodes stand together
-  let laid = $state.raw(new Map<string, Place>());
-  const places = $derived(laid.size ? new Map([...laid, ...waiting(board.nodes.map((n) => n.name), laid)]) : laid);
-  let frames = $state.raw<Frame[]>([]);
+  let laid = $state.raw<Layout>({ places: new Map(), routes: new Map(), frames: [] });
+  const places = $derived(laid.places.size ? new Map([...laid.places, ...waiting(board.nodes.map((n) => n.name), laid.places)]) : laid.places);
   let nodes = $state.raw<Node[]>([]);
   let edges = $state.raw<Edge[]>([]);
 
   // A new layout only when what is joined has changed, not at every letter typed.
   const groupOf = $derived(groupsBy(board, grouped));
+  const room = $derived(numbers.size && !large ? rooms.numbers : rooms.usual);
   const shape = $derived(JSON.stringify([board.nodes.map((n) => n.name), [...groupOf], board.links.map((l) => [l.id, l.from, l.to])]));
   $effect(() => {
-    const joined = shape;
+    const [joined, between] = [shape, room];
     const [current, groups] = untrack(() => [board, groupOf]);
-    layout(current, groups).then((done) => joined === untrack(() => shape) && ([laid, frames] = [done.places, done.frames]));
+    layout(current, groups, between).then((done) => joined === untrack(() => shape) && between === untrack(() => room) && (laid = done));
   });
 
   // All nodes are of one size and joined at the same places, so nothing need be measured on the page, nor again when something of a node changes.
@@ -97,7 +100,7 @@
       { type: "source" as const, position: Position.Right, x: nodeWidth - 4, y: nodeHeight / 2 - 4, width: 8, height: 8 },
     ],
   };
-  const [nodeTypes, edgeTypes] = [{ node: BoardNode, frame: BoardFrame }, { back: BackEdge }];
+  const [nodeTypes, edgeTypes] = [{ node: BoardNode, frame: BoardFrame }, { routed: RoutedEdge, back: BackEdge }];
   const [keptNodes, keptEdges] = [keeper<Node>(), keeper<Edge>()];
   const looping = (f: Finding) => f.code === "IW101" || f.code === "IW102";
   const losing = (f: Finding) => f.code === "IW201" || f.code === "IW202";
@@ -107,7 +110,7 @@
     const loops = new Set(open.filter(looping).flatMap((f) => f.nodes));
     const loopLinks = new Set(open.filter(looping).flatMap((f) => f.links));
     const loses = new Set(open.filter(losing).map((f) => f.nodes[0]));
-    const around: Node[] = frames.map((f) => ({ id: `group ${f.name}`, type: "frame", position: { x: f.x, y: f.y }, width: f.width, height: f.height, measured: { width: f.width, height: f.height }, zIndex: -1, selectable: false, draggable: false, focusable: false, connectable: false, data: { name: f.name } }));
+    const around: Node[] = laid.frames.map((f) => ({ id: `group ${f.name}`, type: "frame", position: { x: f.x, y: f.y }, width: f.width, height: f.height, measured: { width: f.width, height: f.height }, zIndex: -1, selectable: false, draggable: false, focusable: false, connectable: false, data: { name: f.name } }));
     nodes = keptNodes(around.concat(board.nodes
       .filter((n) => places.has(n.name))
       .map((n) => ({
@@ -134,6 +137,8 @@
         const colour = loopLinks.has(l.id) ? "var(--loops)" : "var(--board-edge)";
         const dash = { call: "7 4", failure: "2 3", "dead-letter": "1 5", success: "10 3", delivery: "", send: "" }[l.stroke];
         const on = seen ? seen.links.has(l.id) : litLinks.has(l.id) || (l.stroke === "dead-letter" && lit.has(l.from) && lit.has(l.to));
+        const points = pins[l.from] || pins[l.to] ? undefined : laid.routes.get(l.id);
+        const near = l.id === link || l.from === chosen || l.to === chosen;
         const pale = seen || lit.size ? !on : l.stroke === "dead-letter" || l.reach === "impossible";
         return {
           id: l.id,
@@ -142,11 +147,12 @@
           selected: l.id === link,
           animated: moving.has(l.id),
           ariaLabel: `${l.stroke} from ${l.from} to ${l.to}${l.label ? ", " + l.label : ""}`,
-          label: loopLinks.has(l.id) || l.id === link || l.from === chosen || l.to === chosen ? l.label : undefined,
-          type: (pins[l.to] ?? places.get(l.to)!).x <= (pins[l.from] ?? places.get(l.from)!).x ? "back" : "smoothstep",
+          label: [near || loopLinks.has(l.id) ? l.label : "", near || !large ? numbers.get(l.id) : ""].filter(Boolean).join("\n") || undefined,
+          data: { points },
+          type: points ? "routed" : (pins[l.to] ?? places.get(l.to)!).x <= (pins[l.from] ?? places.get(l.from)!).x ? "back" : "smoothstep",
           markerEnd: { type: l.stroke === "call" ? MarkerType.Arrow : MarkerType.ArrowClosed, color: colour, width: 22, height: 22, markerUnits: "userSpaceOnUse" },
           style: `stroke: ${colour}; stroke-width: ${widths.has(l.id) ? widths.get(l.id) : loopLinks.has(l.id) || on || l.id === link ? 3 : l.stroke === "send" ? 1.2 : 1.6}; stroke-dasharray: ${dash}; opacity: ${pale ? (seen || lit.size ? 0.2 : 0.45) : 1}`,
-          labelStyle: "font-size: 10px; white-space: pre-line; text-align: center; background: var(--board-ground); color: var(--cds-text-02); padding: 0 3px; max-width: 130px;",
+          labelStyle: `font-size: ${numbers.size ? 13 : 10}px; white-space: pre-line; text-align: center; background: var(--board-ground); color: var(--cds-text-02); padding: 0 3px; max-width: 130px; overflow-wrap: anywhere`,
         };
       }));
   });

@@ -32,7 +32,8 @@
   .kind { font-size: 0.75rem; color: var(--cds-text-02); white-space: nowrap; }
   .kind b { color: var(--line); margin-left: 0.375rem; }
   /* What a node does shows in its outline: what holds has a double left side, */
-  .holds .face { border-left: 7px double var(--line); border-radius: 3px; }
+  .holds .face { border-radius: 3px; }
+  .holds .face::before { content: ""; position: absolute; inset: 0 auto 0 4px; border-left: var(--wide) solid var(--line); }
   /* what moves is pointed on both sides, */
   .moves .face { border-radius: 27px / 50%; padding: 0 1.25rem; }
   /* what starts something has a thick, round left end, */

@@ -1,11 +1,11 @@
 <script lang="ts">
-  import { Button, Select, SelectItem, Slider } from "carbon-components-svelte";
+  import { Button, Checkbox, Select, SelectItem, Slider } from "carbon-components-svelte";
   import Pause from "carbon-icons-svelte/lib/Pause.svelte";
   import Play from "carbon-icons-svelte/lib/Play.svelte";
   import { untrack } from "svelte";
   import { api, type Board as Drawn, type Result } from "../lib/api";
   import { here } from "../lib/here.svelte";
-  import { count, duration } from "../lib/words";
+  import { count, duration, rate } from "../lib/words";
   import Board from "./Board.svelte";
   import type { Badge } from "./BoardNode.svelte";
   import { zone } from "../lib/zone.svelte";
@@ -17,6 +17,7 @@
   let playing = $state(false);
   let speed = $state("10");
   let chosen = $state("");
+  let numbered = $state(true); // whether links say what came along them
 
   api.GET("/api/v1/workspaces/{workspace}/models/{name}/revisions/{number}", { params: { path: { workspace: here(), name: untrack(() => model), number: untrack(() => revision) } } }).then(async ({ data }) => {
     if (!data) return;
@@ -54,6 +55,12 @@
   const few = (n: number) => (n > 0 && n < 9.95 ? Number(n.toFixed(1)).toString() : count(n));
   // A link is as wide as what came along it in the whole run, in powers of ten.
   const widths = $derived(new Map(board.links.map((l) => [l.id, 1 + 0.9 * Math.log10(1 + (came(l.id)))])));
+  /** Of one link, in the mean of the replications: what came along it in the whole run, how often that is, and what of it was lost. */
+  function carried(id: string): string {
+    const [one, gone] = [came(id) / result.replications, (result.links[id]?.lost?.total ?? 0) / result.replications];
+    return [few(one), rate(one / result.reached_s), ...(gone ? [`${few(gone)} lost`] : [])].join("\n");
+  }
+  const numbers = $derived(new Map(numbered ? board.links.filter((l) => came(l.id) > 0).map((l) => [l.id, carried(l.id)]) : []));
   const lit = $derived.by(() => {
     const out = new Map<string, string>();
     for (const n of board.nodes) {
@@ -70,12 +77,13 @@
     <Button size="small" kind="tertiary" icon={playing ? Pause : Play} on:click={() => ((at = at >= last ? 0 : at), (playing = !playing))}>{playing ? "Pause" : "Play"}</Button>
     <Select size="sm" inline labelText="Steps a second" bind:selected={speed}>{#each ["2", "5", "10", "25", "50"] as s (s)}<SelectItem value={s} />{/each}</Select>
     <div class="slide"><Slider labelText="Instant of the run" hideLabel hideTextInput min={0} max={last} bind:value={at} fullWidth /></div>
+    <Checkbox labelText="Numbers on links" bind:checked={numbered} />
     <span class="clock" role="status">{clock}, {duration(at * step)} in</span>
   </div>
   <div class="drawn">
-    <Board {board} findings={[]} {chosen} onchoose={(name) => (chosen = name)} {lit} {badges} {widths} litLinks={new Set(board.links.filter((l) => (came(l.id)) > 0).map((l) => l.id))} />
+    <Board {board} findings={[]} {chosen} onchoose={(name) => (chosen = name)} {lit} {badges} {widths} {numbers} litLinks={new Set(board.links.filter((l) => (came(l.id)) > 0).map((l) => l.id))} />
   </div>
-  <p class="quiet">The mean of the replications, in steps of {duration(step)}: what each node held and did in this one. The bar is how full it was, against its fullest; a link is as wide as what came along it in the whole run, in powers of ten; a pale node did nothing.</p>
+  <p class="quiet">The mean of the replications, in steps of {duration(step)}: what each node held and did in this one. The bar is how full it was, against its fullest; a link is as wide as what came along it in the whole run, in powers of ten, and says how many that was and how often; a pale node did nothing.</p>
 </div>
 
 <style>
