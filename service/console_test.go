@@ -77,20 +77,29 @@ func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
 	}
 }
 
-// Steps on what a CSS selector finds first. (A selector that is a mere string is
-// looked for in all texts and attributes too, and all that is found is waited for.)
+// Steps on what a CSS selector finds first, or an XPath. (A CSS selector that is
+// given as a mere string is looked for in all texts and attributes too, and all
+// that is found is waited for.)
 
 func visible(selector string) chromedp.Action[chromedp.Void] {
+	if isPath(selector) {
+		return chromedp.WaitVisible(selector)
+	}
 	return chromedp.WaitVisible(chromedp.CSS(selector))
 }
 
 func click(selector string) chromedp.Action[chromedp.Void] {
+	if isPath(selector) {
+		return chromedp.Click(selector)
+	}
 	return chromedp.Click(chromedp.CSS(selector))
 }
 
 func gone(selector string) chromedp.Action[chromedp.Void] {
 	return chromedp.WaitNotPresent(chromedp.CSS(selector))
 }
+
+func isPath(selector string) bool { return strings.HasPrefix(selector, "/") }
 
 // text gives the text of the page's first element that a selector finds.
 func (b *browser) text(selector string) string {

@@ -56,6 +56,8 @@
 
 <style>
   form { display: flex; flex-wrap: wrap; gap: 1rem; align-items: end; margin-bottom: 0.5rem; }
+  form > :global(.bx--form-item) { flex: 0 1 auto; }
+  form > :global(.bx--form-item:has(select)) { flex-basis: 16rem; }
   .list { max-height: 18rem; overflow: auto; font-size: 0.8125rem; }
   table { border-collapse: collapse; }
   th { text-align: left; color: var(--cds-text-02); font-weight: 600; position: sticky; top: 0; background: var(--cds-ui-background); }

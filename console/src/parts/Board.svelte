@@ -96,8 +96,8 @@
     height: nodeHeight,
     measured: { width: nodeWidth, height: nodeHeight },
     handles: [
-      { type: "target" as const, position: Position.Left, x: -4, y: nodeHeight / 2 - 4, width: 8, height: 8 },
-      { type: "source" as const, position: Position.Right, x: nodeWidth - 4, y: nodeHeight / 2 - 4, width: 8, height: 8 },
+      { id: null, type: "target" as const, position: Position.Left, x: -4, y: nodeHeight / 2 - 4, width: 8, height: 8 },
+      { id: null, type: "source" as const, position: Position.Right, x: nodeWidth - 4, y: nodeHeight / 2 - 4, width: 8, height: 8 },
     ],
   };
   const [nodeTypes, edgeTypes] = [{ node: BoardNode, frame: BoardFrame }, { routed: RoutedEdge, back: BackEdge }];

@@ -6,9 +6,10 @@
 
   let { start, step, lines, unit }: { start: string; step: number; lines: { name: string; values: number[] }[]; unit: string } = $props();
 
-  const colours = ["#0072c3", "#a56eff", "#009d9a", "#fa4d56", "#b28600", "#6f6f6f"];
+  const colours = { light: ["#0072c3", "#8a3ffc", "#007d79", "#da1e28", "#8e6a00", "#6f6f6f"], dark: ["#78a9ff", "#be95ff", "#08bdba", "#ff8389", "#d2a106", "#c6c6c6"] };
 
   function chart(parent: HTMLElement) {
+    const palette = colours[theme.dark ? "dark" : "light"];
     const ink = theme.dark ? "#c6c6c6" : "#525252";
     const grid = { stroke: theme.dark ? "#393939" : "#e8e8e8", width: 1 };
     const clock = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", hourCycle: "h23", timeZone: zone.name });
@@ -24,7 +25,7 @@
         ...size(),
         tzDate: (t) => uPlot.tzDate(new Date(t * 1000), zone.name),
         axes: [{ stroke: ink, grid, values: marks }, { stroke: ink, grid, label: unit, size: 60 }],
-        series: [{ value: (_: uPlot, t: number | null) => (t == null ? "–" : `${day.format(t * 1000)}, ${clock.format(t * 1000)} ${zone.shortAt(t * 1000)}`) }, ...lines.map((l, i) => ({ label: l.name, stroke: colours[i % colours.length], width: 1.5, value: (_: uPlot, v: number | null) => (v == null ? "–" : v.toLocaleString(undefined, { maximumFractionDigits: 1 })) }))],
+        series: [{ value: (_: uPlot, t: number | null) => (t == null ? "–" : `${day.format(t * 1000)}, ${clock.format(t * 1000)} ${zone.shortAt(t * 1000)}`) }, ...lines.map((l, i) => ({ label: l.name, stroke: palette[i % palette.length], width: 1.5, value: (_: uPlot, v: number | null) => (v == null ? "–" : v.toLocaleString(undefined, { maximumFractionDigits: 1 })) }))],
       },
       [times, ...lines.map((l) => l.values)],
       parent,
