@@ -157,7 +157,12 @@ func TestBehindTheNumbers(t *testing.T) {
 	b.eventually("something is seen to be held or to run", func() bool {
 		return b.eval(`[...document.querySelectorAll(".replay .kind")].some(k => /runs|held|came/.test(k.textContent))`)
 	})
+	b.eventually("links say how much came along them, and how often", func() bool {
+		return b.eval(`[...document.querySelectorAll(".replay .svelte-flow__edge-label")].some(l => /^[\d,]+\n[\d.,]+\/(s|min|h)$/.test(l.textContent.trim()))`)
+	})
 	b.shoot("replay")
+	require.True(t, b.eval(`(l => (l.click(), true))([...document.querySelectorAll(".replay label")].find(l => l.textContent.includes("Numbers on links")))`))
+	b.eventually("no numbers on links", func() bool { return b.count(".replay .svelte-flow__edge-label") == 0 })
 	b.clean()
 }
 

@@ -13,6 +13,7 @@ import (
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
 )
 
@@ -115,6 +116,12 @@ func (b *browser) types(text string) {
 	ok, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(document.querySelector(".cm-content").focus(), document.execCommand("insertText", false, `+strconv.Quote(text)+`))`))
 	require.NoError(b, err)
 	require.True(b, ok)
+}
+
+// toEnd puts the cursor of the editor behind its text.
+func (b *browser) toEnd() {
+	b.Helper()
+	b.do(chromedp.Focus(chromedp.CSS(".cm-content")), chromedp.KeyEvent(kb.End, chromedp.KeyModifiers(chromedp.ModifierCtrl)))
 }
 
 func (b *browser) count(selector string) int {

@@ -52,4 +52,5 @@
   .page :global(form) { display: grid; gap: 1rem; max-width: 24rem; justify-items: start; }
   .page :global(form > *) { width: 100%; }
   .page :global(form > button) { width: auto; }
+  .quiet { margin-top: 1rem; max-width: 42rem; }
 </style>

@@ -149,6 +149,7 @@
           ariaLabel: `${l.stroke} from ${l.from} to ${l.to}${l.label ? ", " + l.label : ""}`,
           label: [near || loopLinks.has(l.id) ? l.label : "", near || !large ? numbers.get(l.id) : ""].filter(Boolean).join("\n") || undefined,
           data: { points },
+          class: points ? "routed" : undefined,
           type: points ? "routed" : (pins[l.to] ?? places.get(l.to)!).x <= (pins[l.from] ?? places.get(l.from)!).x ? "back" : "smoothstep",
           markerEnd: { type: l.stroke === "call" ? MarkerType.Arrow : MarkerType.ArrowClosed, color: colour, width: 22, height: 22, markerUnits: "userSpaceOnUse" },
           style: `stroke: ${colour}; stroke-width: ${widths.has(l.id) ? widths.get(l.id) : loopLinks.has(l.id) || on || l.id === link ? 3 : l.stroke === "send" ? 1.2 : 1.6}; stroke-dasharray: ${dash}; opacity: ${pale ? (seen || lit.size ? 0.2 : 0.45) : 1}`,

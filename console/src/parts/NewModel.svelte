@@ -1,5 +1,6 @@
 <script lang="ts">
   import { InlineNotification, Modal, RadioTile, TextInput, TileGroup } from "carbon-components-svelte";
+  import { tick } from "svelte";
   import { api, sentence, type Schemas } from "../lib/api";
   import { here } from "../lib/here.svelte";
   import { navigate } from "../router";
@@ -10,6 +11,7 @@
   let chosen = $state("queue-worker");
   let name = $state("");
   let refused = $state("");
+  let choice = $state<HTMLElement>();
 
   $effect(() => {
     if (open && starters.length === 0) load();
@@ -17,8 +19,13 @@
 
   async function load() {
     const { data, error } = await api.GET("/api/v1/starters");
-    if (error) refused = sentence(error);
-    else starters = data.starters ?? [];
+    if (error) {
+      refused = sentence(error);
+      return;
+    }
+    starters = data.starters ?? [];
+    await tick();
+    choice?.querySelector(".bx--tile--is-selected")?.scrollIntoView({ block: "nearest" });
   }
 
   const starter = $derived(starters.find((s) => s.name === chosen));
@@ -45,7 +52,7 @@
 
 <Modal bind:open size="lg" modalHeading="New model" primaryButtonText="Make it" secondaryButtonText="Cancel" primaryButtonDisabled={(!starter && !empty) || !/^[a-z][a-z0-9-]{0,62}$/.test(name)} on:click:button--secondary={() => (open = false)} on:submit={create} selectorPrimaryFocus="#new-name">
   <TextInput id="new-name" labelText="Name" placeholder="ferry-check-in" helperText="Small letters, digits and hyphens, starting with a letter." bind:value={name} invalid={refused !== ""} invalidText={refused} />
-  <div class="choice">
+  <div class="choice" bind:this={choice}>
     <TileGroup legendText="Begin with" bind:selected={chosen}>
       <RadioTile value="empty"><strong>an empty board</strong><br /><span class="quiet">Nothing yet: draw it node by node.</span></RadioTile>
       {#each starters as s (s.name)}
@@ -58,7 +65,7 @@
       {:else if starter}
         <InlineNotification kind="info" lowContrast hideCloseButton title="No picture:" subtitle="the service has no Graphviz." />
       {/if}
-      {#if starter}<figcaption class="quiet">It comes with a scenario in which something goes wrong.</figcaption>{/if}
+      {#if starter}<figcaption class="quiet"><strong>{chosen}</strong> comes with a scenario in which something goes wrong.</figcaption>{/if}
     </figure>
   </div>
 </Modal>
