@@ -28,11 +28,12 @@ test("what is not laid out yet waits below what is", () => {
   for (const p of row.values()) expect(p.y).toBeGreaterThan(120 + nodeHeight);
 });
 
-test("a way is drawn with rounded corners, its label on the last stretch or, if that is short, the longest", () => {
+test("a way is drawn with rounded corners, its label at the last stretch or, if that is short, the longest", () => {
   const bent = drawnWay([{ x: 0, y: 0 }, { x: 10, y: 0 }, { x: 10, y: 100 }, { x: 30, y: 100 }], 8);
   expect(bent.path).toBe("M0 0L5 0Q10 0 10 5L10 92Q10 100 18 100L30 100");
-  expect(bent.label).toEqual({ x: 10, y: 50, width: 58 });
-  expect(drawnWay([{ x: 0, y: 0 }, { x: 0, y: 300 }, { x: 50, y: 300 }]).label).toEqual({ x: 25, y: 300, width: 58 });
-  expect(drawnWay([{ x: 0, y: 0 }, { x: 100, y: 0 }]).label.width).toBe(88);
-  expect(drawnWay([{ x: 0, y: 4 }, { x: 60, y: 4 }])).toEqual({ path: "M0 4L60 4", label: { x: 30, y: 4, width: 58 } });
+  expect(bent.label).toEqual({ x: 10, y: 50, width: 58, side: "on" });
+  expect(drawnWay([{ x: 0, y: 0 }, { x: 0, y: 300 }, { x: 50, y: 300 }]).label).toEqual({ x: 25, y: 300, width: 58, side: "above" });
+  // What leads back says so below.
+  expect(drawnWay([{ x: 100, y: 0 }, { x: 0, y: 0 }]).label).toEqual({ x: 50, y: 0, width: 88, side: "below" });
+  expect(drawnWay([{ x: 0, y: 4 }, { x: 60, y: 4 }]).path).toBe("M0 4L60 4");
 });

@@ -200,8 +200,14 @@ export async function layout(board: Board, groupOf: Map<string, string> = new Ma
 
 const labelled = 44; // pixels that a label needs
 
-/** The path of a way with rounded corners, and where its label stands, and how wide it may be: on the last stretch, where it is alone, or on the longest if that is too short. */
-export function drawnWay(points: Place[], radius = 8): { path: string; label: Place & { width: number } } {
+/** Where the label of a link stands: beside a level stretch, or on one that goes up or down. */
+export interface LabelPlace extends Place {
+  width: number; // at most, in pixels
+  side: "above" | "below" | "on";
+}
+
+/** The path of a way with rounded corners, and the place of its label: at the last stretch, where the way is alone, or at the longest if that is too short. */
+export function drawnWay(points: Place[], radius = 8): { path: string; label: LabelPlace } {
   const length = (a: Place, b: Place) => Math.hypot(b.x - a.x, b.y - a.y);
   const toward = (from: Place, to: Place, by: number): Place => {
     const share = by / (length(from, to) || 1);
@@ -219,7 +225,8 @@ export function drawnWay(points: Place[], radius = 8): { path: string; label: Pl
   for (let i = 2; i < points.length; i++) if (length(points[i - 1], points[i]) > length(points[longest - 1], points[longest]) + 0.5) longest = i;
   if (length(points[points.length - 2], last) >= labelled) longest = points.length - 1;
   const [a, b] = [points[longest - 1], points[longest]];
-  return { path: `${path}L${last.x} ${last.y}`, label: { x: (a.x + b.x) / 2, y: (a.y + b.y) / 2, width: Math.min(Math.max(Math.abs(a.x - b.x) - 12, 58), 130) } };
+  const side = Math.abs(a.x - b.x) < 1 ? "on" : a.x < b.x ? "above" : "below";
+  return { path: `${path}L${last.x} ${last.y}`, label: { side, x: (a.x + b.x) / 2, y: (a.y + b.y) / 2, width: Math.min(Math.max(Math.abs(a.x - b.x) - 12, 58), 130) } };
 }
 
 /** Lays out a small board that nobody sees: the first layout is several times as slow as those after it. */
