@@ -218,16 +218,21 @@ func (e *engine) dropContent(i uint32) {
 	}
 }
 
-// newCopy makes a copy of a message at a node; it takes a reference of its own
-// to the content.
-func (e *engine) newCopy(n *node, via int32, m *message, con uint32, flags copyFlags) uint32 {
+// copySlot takes a record for a copy, which holds what it held before.
+func (e *engine) copySlot() uint32 {
 	i := e.freeCopy
 	if i != 0 {
 		e.freeCopy = e.copies[i].next
-	} else {
-		e.copies = append(e.copies, copyRecord{})
-		i = uint32(len(e.copies) - 1)
+		return i
 	}
+	e.copies = append(e.copies, copyRecord{})
+	return uint32(len(e.copies) - 1)
+}
+
+// newCopy makes a copy of a message at a node; it takes a reference of its own
+// to the content.
+func (e *engine) newCopy(n *node, via int32, m *message, con uint32, flags copyFlags) uint32 {
+	i := e.copySlot()
 	c := &e.copies[i]
 	c.born, c.age, c.timer, c.due = e.now, e.sequence(), 0, 0
 	c.journey, c.content, c.via, c.node = m.journey, con, via, int32(n.id)
@@ -386,16 +391,21 @@ func (n *node) restFate(c *copyRecord) Fate {
 	return Arrived
 }
 
+// arrivedAt notes how long a message took from where it came in to a node.
 func (e *engine) arrivedAt(n *node, j *journey) {
-	row := e.latency[j.entry]
+	e.latencyTo(n, j.entry).Add(e.now - j.born)
+}
+
+func (e *engine) latencyTo(n *node, entry int32) *Histogram {
+	row := e.latency[entry]
 	if row == nil {
 		row = make([]*Histogram, len(e.g.Nodes))
-		e.latency[j.entry] = row
+		e.latency[entry] = row
 	}
 	if row[n.id] == nil {
 		row[n.id] = &Histogram{}
 	}
-	row[n.id].Add(e.now - j.born)
+	return row[n.id]
 }
 
 func (e *engine) releaseCopy(i uint32) {

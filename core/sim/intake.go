@@ -267,10 +267,6 @@ func (e *engine) settleBatch(b uint32, failure int16, final bool) {
 	}
 	rl := e.readers[bt.reader].link
 	all := rl.link.Read.Failed == "all" && bt.anyFailed()
-	if q.queue.plain && failure == noError && !all && !e.storage && e.trace == nil {
-		e.settlePlain(q, bt, rl)
-		return
-	}
 	for k := 0; k < len(e.batches[b].entries); k++ {
 		entry := e.batches[b].entries[k]
 		why := failure
@@ -288,23 +284,49 @@ func (e *engine) settleBatch(b uint32, failure int16, final bool) {
 	}
 }
 
-// settlePlain settles a batch of a plain queue whose run succeeded, but for
-// messages that failed by themselves.
-func (e *engine) settlePlain(n *node, bt *batch, rl *readerLink) {
-	by := &e.nodes[rl.link.To]
-	for k := range bt.entries {
-		entry := &bt.entries[k]
-		c := &e.copies[entry.copy]
+// endPlain ends a batch of a plain queue whose run succeeded, in one pass: most of
+// its messages are handled, and some may have failed by themselves.
+func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
+	q, by, warm := n.queue, &e.nodes[rl.link.To], e.now >= e.warm
+	handled, entry := 0, int32(-1)
+	var latency *Histogram // from that entry
+	for k := range e.batches[b].entries {
+		at := e.batches[b].entries[k]
+		c := &e.copies[at.copy]
+		c.busy--
 		switch {
-		case entry.failure != noError:
-			e.queueFailed(n, entry.copy, entry.token, rl.delivery, entry.failure, false)
-		case c.flags&(done|ghost|expiring) != 0 || c.flags&leased == 0 || c.tries != entry.token:
-			e.queueHandled(n, entry.copy, entry.token, rl.link.To)
+		case at.failure != noError:
+			e.queueFailed(n, at.copy, at.token, rl.delivery, at.failure, false)
+			e.letGo(at.copy)
+		case c.flags&(done|ghost|expiring) != 0 || c.flags&leased == 0 || c.tries != at.token:
+			e.queueHandled(n, at.copy, at.token, rl.link.To)
+			e.letGo(at.copy)
 		default:
-			e.takeOut(&n.queue.leases, c)
-			e.handledPlain(n, by, c)
+			handled++
+			e.takeOut(&q.leases, c)
+			e.unlinkAge(q, c)
+			j := &e.journeys[c.journey]
+			j.open--
+			if warm {
+				n.time.Add(e.now - c.born)
+				if j.entry != entry {
+					entry, latency = j.entry, e.latencyTo(by, j.entry)
+				}
+				latency.Add(e.now - j.born)
+			}
+			c.flags = c.flags&^(leased|stands) | done
+			c.timer = 0
+			if c.held--; c.held == 0 {
+				e.releaseCopy(at.copy)
+			}
 		}
 	}
+	if handled > 0 {
+		n.fates[Handled] += int64(handled)
+		n.changeDepth(e.now, -int64(handled))
+		e.live -= handled
+	}
+	e.dropBatch(b, false)
 }
 
 // handledPlain gives a message of a plain queue, which is in none of its lists but
@@ -331,6 +353,11 @@ func (e *engine) countHandled(n, by *node, c *copyRecord, j *journey) {
 
 // batchDone comes when the run of a batch has ended.
 func (e *engine) batchDone(b uint32, n *node, failure int16, final bool) {
+	bt := &e.batches[b]
+	if q, rl := &e.nodes[bt.node], e.readers[bt.reader].link; q.queue.plain && failure == noError && !n.resultsAll && !e.storage && e.trace == nil && !(rl.link.Read.Failed == "all" && bt.anyFailed()) {
+		e.endPlain(b, q, rl)
+		return
+	}
 	for k := range e.batches[b].entries {
 		e.copies[e.batches[b].entries[k].copy].busy--
 	}
@@ -356,6 +383,11 @@ func (e *engine) endBatch(b uint32, throttled bool) {
 	for k := range e.batches[b].entries {
 		e.letGo(e.batches[b].entries[k].copy)
 	}
+	e.dropBatch(b, throttled)
+}
+
+// dropBatch lets go of a batch's record and frees its reader.
+func (e *engine) dropBatch(b uint32, throttled bool) {
 	reader := e.batches[b].reader
 	e.batches[b].next = e.freeBat
 	e.freeBat = b

@@ -23,10 +23,11 @@ type node struct {
 	twiceLuck *randomStream
 	notice    sampler
 	capacity  int64
-	welcomes  bool  // it rejects no write, unless an incident says so
-	direct    bool  // a plain queue that welcomes: a write stands at once
-	ownWay    int32 // delivery of dead letters and of what is sent back
-	outWay    int32 // delivery of traffic
+	welcomes  bool       // it rejects no write, unless an incident says so
+	direct    bool       // a plain queue that welcomes: a write stands at once
+	straight  []laneSend // of a topic that only hands on to such queues: where to
+	ownWay    int32      // delivery of dead letters and of what is sent back
+	outWay    int32      // delivery of traffic
 
 	takes       sampler
 	fails       model.Failing

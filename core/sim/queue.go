@@ -60,7 +60,7 @@ func (e *engine) setUpQueue(n *node) error {
 		l := &e.g.Links[id]
 		rl := &readerLink{link: l, delivery: &e.deliveries[id], bit: 1 << i, first: uint32(len(e.readers)), free: make([]uint64, (l.Read.Parallel+63)/64)}
 		for r := 0; r < l.Read.Parallel; r++ {
-			rl.free[r/64] |= 1 << (r % 64)
+			rl.rest(r)
 			e.readers = append(e.readers, reader{link: rl, queue: int32(n.id)})
 		}
 		q.links = append(q.links, rl)
@@ -370,12 +370,15 @@ func (e *engine) wantPull(n *node) {
 
 // ready tells whether something is visible and some reader could take it.
 func (q *queue) ready() bool {
+	if q.plain {
+		return q.classes[0].head != 0 && q.links[0].takes()
+	}
 	for i := range q.classes {
 		if q.classes[i].head == 0 {
 			continue
 		}
 		for _, rl := range q.links {
-			if len(rl.filling) > 0 || rl.idle() >= 0 {
+			if rl.takes() {
 				return true
 			}
 		}

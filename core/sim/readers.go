@@ -12,8 +12,9 @@ type readerLink struct {
 	link     *graph.Link
 	delivery *delivery
 	bit      uint64
-	first    uint32 // its readers are first, first+1, …
-	free     []uint64
+	first    uint32   // its readers are first, first+1, …
+	free     []uint64 // a bit for each that is idle
+	idles    int      // how many are
 	filling  []uint32 // batches that wait for more
 }
 
@@ -166,7 +167,7 @@ func (e *engine) pull(n *node) {
 			if i == 0 {
 				break
 			}
-			rl.free[r/64] &^= 1 << (r % 64)
+			rl.occupy(r)
 			b := e.newBatch(rl.first+uint32(r), n)
 			size := e.addToBatch(b, i)
 			e.block(q, i, b)
@@ -190,8 +191,26 @@ func (e *engine) pull(n *node) {
 	}
 }
 
+// takes tells whether some reader could take a message.
+func (rl *readerLink) takes() bool { return rl.idles > 0 || len(rl.filling) > 0 }
+
+// occupy lets an idle reader be at work.
+func (rl *readerLink) occupy(r int) {
+	rl.free[r/64] &^= 1 << (r % 64)
+	rl.idles--
+}
+
+// rest lets a reader be idle again.
+func (rl *readerLink) rest(r int) {
+	rl.free[r/64] |= 1 << (r % 64)
+	rl.idles++
+}
+
 // idle gives the first idle reader, or -1.
 func (rl *readerLink) idle() int {
+	if rl.idles == 0 {
+		return -1
+	}
 	for w, word := range rl.free {
 		if word != 0 {
 			return w*64 + bits.TrailingZeros64(word)
@@ -215,8 +234,7 @@ func (e *engine) freeReader(id uint32, throttled bool) {
 
 func (e *engine) readerBack(id uint32) {
 	r := &e.readers[id]
-	slot := id - r.link.first
-	r.link.free[slot/64] |= 1 << (slot % 64)
+	r.link.rest(int(id - r.link.first))
 	e.wantPull(&e.nodes[r.queue])
 }
 

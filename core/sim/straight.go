@@ -9,6 +9,8 @@ import "ironweir/core/model"
 // draws, the same order, the same counts (TestTheStraightWayChangesNothing), and
 // whatever is out of the ordinary goes on by the general way.
 
+// So does a topic that hands everything on to queues that take it at once.
+
 // lane is a queue whose readers may take the straight way, with all that its
 // runs need at hand.
 type lane struct {
@@ -50,6 +52,9 @@ func (e *engine) setUpStraight() {
 		}
 		n.queue.lane = ln
 	}
+	for i := range e.g.Nodes {
+		e.nodes[i].straight = e.straightFan(&e.nodes[i])
+	}
 	// Only after all are known: a message goes on in its record from queue to
 	// queue, where no loop counts its rounds and nothing counts what it takes.
 	for i := range e.g.Nodes {
@@ -58,6 +63,58 @@ func (e *engine) setUpStraight() {
 			q.lane.moves = to.queue != nil && to.queue.plain && e.inLoop[to.id] < 0
 		}
 	}
+}
+
+// straightFan gives where a topic hands its messages on to, where that takes the
+// straight way.
+func (e *engine) straightFan(n *node) []laneSend {
+	if n.kind != model.Topic || n.twice > 0 {
+		return nil
+	}
+	var out []laneSend
+	for _, id := range e.g.Nodes[n.id].Out {
+		to := &e.nodes[e.g.Links[id].To]
+		if !e.g.Links[id].Filter.Everything || !to.direct || e.inLoop[to.id] >= 0 || e.deliveries[id].wrap != unwrapped {
+			return nil
+		}
+		out = append(out, laneSend{int32(id), &e.deliveries[id], to})
+	}
+	return out
+}
+
+// fanStraight hands what stands in a topic on, unless something is out of the
+// ordinary just now.
+func (e *engine) fanStraight(n *node, i uint32) bool {
+	for k := range n.straight {
+		if s := &n.straight[k]; s.d.paused || s.d.refused || s.to.failsNowShare >= 0 {
+			return false
+		}
+	}
+	from := e.copies[i]
+	for k := range n.straight {
+		s := &n.straight[k]
+		s.d.offered++
+		s.d.matched++
+		s.d.copies++
+		s.to.copies++
+		slot := e.copySlot()
+		c := &e.copies[slot]
+		c.born, c.age, c.timer = e.now, e.sequence(), 0
+		c.journey, c.content, c.via, c.node = from.journey, from.content, s.id, int32(s.to.id)
+		c.tries, c.waits, c.held, c.busy, c.hops, c.rounds = 0, 0, 0, 0, from.hops, from.rounds
+		c.flags, c.group, c.lastFail = from.flags&(aside|deletion), 0, noError
+		e.enterPlain(s.to, c, slot)
+		e.wantPull(s.to)
+	}
+	more := int32(len(n.straight))
+	e.contents[from.content].refs += more
+	j := &e.journeys[from.journey]
+	j.refs += more
+	j.open += more
+	j.copies += more
+	e.live += len(n.straight)
+	e.finish(i, Passed)
+	return true
 }
 
 // isStraight tells whether the runs of a function are simple enough.
@@ -111,7 +168,7 @@ func (e *engine) pullStraight(ln *lane) bool {
 		c.group = int32(slot)
 		c.due = e.now
 		c.timer = e.sequence() // that of the lease
-		ln.rl.free[slot/64] &^= 1 << (slot % 64)
+		ln.rl.occupy(slot)
 		f.runs++
 		e.tally.straight++
 		f.changeActive(e.now, 1)
@@ -232,7 +289,7 @@ func (e *engine) leaveFunction(ln *lane, c *copyRecord) {
 // freeSlot lets the reader of a run that is over take again.
 func (e *engine) freeSlot(ln *lane, slot uint32) {
 	e.readers[ln.rl.first+slot].pause = 0
-	ln.rl.free[slot/64] |= 1 << (slot % 64)
+	ln.rl.rest(int(slot))
 }
 
 // moveOn ends a run that succeeded and sends its message on to one queue. What
