@@ -49,6 +49,15 @@ func (b *browser) still(selectors ...string) {
 	})
 }
 
+// choose presses a node of the board, once it stands still.
+func (b *browser) choose(node string) {
+	b.Helper()
+	face := `[data-node="` + node + `"] .face`
+	b.do(visible(face))
+	b.still(face)
+	b.do(click(face))
+}
+
 // drag pulls from the middle of one thing to that of another.
 func (b *browser) drag(from, to string) {
 	b.Helper()
@@ -129,7 +138,7 @@ func TestAModelIsDrawnOnTheBoard(t *testing.T) {
 	add("queue", "consignments")
 	add("queue", "clerk-desk")
 	require.Contains(t, b.draft("slip"), "name: slip # the north slip", "comments stay")
-	b.do(click(`[data-node="manifest-drop"]`))
+	b.choose("manifest-drop")
 	b.set("keys", "inbound/{haulier}/{seq}.csv")
 	b.eventually("the keys are in the text", func() bool { return strings.Contains(b.draft("slip"), "inbound/{haulier}/{seq}.csv") })
 
@@ -159,14 +168,15 @@ func TestAModelIsDrawnOnTheBoard(t *testing.T) {
 
 	// Everything is one document: undone on the board, and done again.
 	before := b.draft("slip")
-	b.do(click(`[data-node="clerk-desk"]`))
+	b.choose("clerk-desk")
 	b.says(`section[aria-label="Inspector"] h2`, "clerk-desk")
 	b.press("Remove")
 	b.do(gone(`[data-node="clerk-desk"]`))
 	require.NotContains(t, b.draft("slip"), "clerk-desk")
 	b.press("Undo")
 	b.eventually("undone", func() bool { return b.draft("slip") == before })
-	b.do(visible(`[data-node="clerk-desk"]`), click(`[data-node="consignments"]`))
+	b.do(visible(`[data-node="clerk-desk"]`))
+	b.choose("consignments")
 	b.set("lease", "90s")
 	b.eventually("set", func() bool { return strings.Contains(b.draft("slip"), "lease: 90s") })
 	require.True(t, b.eval(`(f => { f.focus(); f.value = "lines"; f.dispatchEvent(new Event("input", {bubbles: true})); f.blur(); return true })(document.querySelector('section[aria-label="Inspector"] > .bx--form-item input, section[aria-label="Inspector"] .bx--text-input-wrapper input'))`))
@@ -213,13 +223,14 @@ func TestAPartOfTheBoardIsLookedAt(t *testing.T) {
 	needConsole(t)
 	r := start(t)
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="axle-scale"]`), click(`[data-node="axle-scale"] .face`))
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="axle-scale"]`))
+	b.choose("axle-scale")
 	b.press("From here on")
 	b.eventually("what cannot happen from here is pale", func() bool { return b.count(`[data-node="mail"][data-lit="dim"]`) == 1 })
 	require.Equal(t, 1, b.count(`[data-node="lane-weights"][data-lit="lit"]`))
 	b.axe("a part of the board")
 	b.shoot("board-onward")
-	b.do(click(`[data-node="weigh-lane"] .face`))
+	b.choose("weigh-lane")
 	b.press("What leads here")
 	b.eventually("what does not lead here is pale", func() bool { return b.count(`[data-node="lane-weights"][data-lit="dim"]`) == 1 })
 	require.Equal(t, 1, b.count(`[data-node="axle-scale"][data-lit="lit"]`))

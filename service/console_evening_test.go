@@ -69,7 +69,7 @@ func TestFromNothingToAnEvening(t *testing.T) {
 
 	// Drawn: manifests come into a bucket, are stamped, and wait to be cleared.
 	b.addNode("bucket", "manifest-drop")
-	b.do(click(`[data-node="manifest-drop"]`))
+	b.choose("manifest-drop")
 	b.set("keys", "inbound/{haulier}/{seq}.csv")
 	b.eventually("set", func() bool { return strings.Contains(b.draftIn("north-slip", "check-in"), "inbound/{haulier}") })
 	b.set("rate", "40/h")
@@ -93,7 +93,7 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b.do(click(`[data-code="IW101"] .remedy button`), gone(`[data-code="IW101"]`))
 
 	// One message, and the same again while clearing fails.
-	b.do(click(`[data-node="manifest-drop"] .face`))
+	b.choose("manifest-drop")
 	b.press("Try a message")
 	try := `section[aria-label="Try a message"]`
 	b.says(try, "takes it manifest-drop:stamp")
@@ -109,7 +109,7 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	require.Equal(t, 1, b.count(`[data-node="clerk-desk"][data-lit="bad"]`))
 
 	// An evening on which clearing is away for two hours, and messages wait for one.
-	b.do(click(`[data-node="consignments"] .face`))
+	b.choose("consignments")
 	b.press("Inspector")
 	b.set("retention", "1h")
 	b.eventually("set", func() bool { return strings.Contains(b.draftIn("north-slip", "check-in"), "retention: 1h") })
@@ -142,7 +142,8 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	first := b.lastOfPath()
 
 	// Kept for longer, with a longer lease: the evening again, and the two compared.
-	b.do(chromedp.Navigate(b.url+"/w/north-slip/models/check-in"), visible(`[data-node="consignments"]`), click(`[data-node="consignments"] .face`))
+	b.do(chromedp.Navigate(b.url+"/w/north-slip/models/check-in"), visible(`[data-node="consignments"]`))
+	b.choose("consignments")
 	b.press("Inspector")
 	b.set("lease", "90s")
 	b.eventually("set", func() bool { return strings.Contains(b.draftIn("north-slip", "check-in"), "lease: 90s") })
@@ -214,14 +215,14 @@ func TestTheWorkbenchIsArranged(t *testing.T) {
 	b.fill(`.board input[type="search"], .board .bx--search-input`, "")
 
 	// Copied, and put on this board again with its links.
-	b.do(click(`[data-node="axle-scale"] .face`))
+	b.choose("axle-scale")
 	require.True(t, b.eval(`(() => { const d = new DataTransfer(); document.body.dispatchEvent(new ClipboardEvent("copy", {clipboardData: d, bubbles: true, cancelable: true})); globalThis.taken = d.getData("text/plain"); return globalThis.taken.includes("axle-scale"); })()`))
 	require.True(t, b.eval(`(() => { const d = new DataTransfer(); d.setData("text/plain", globalThis.taken); document.body.dispatchEvent(new ClipboardEvent("paste", {clipboardData: d, bubbles: true, cancelable: true})); return true; })()`))
 	b.do(visible(`[data-node="axle-scale-2"]`))
 	require.Contains(t, b.draft("kittiwake"), "axle-scale-2")
 
 	// What is typed lights what takes it.
-	b.do(click(`[data-node="manifest-drop"] .face`))
+	b.choose("manifest-drop")
 	b.press("Try a message")
 	try := `section[aria-label="Try a message"]`
 	b.says(try, "takes it manifest-drop:split-manifest")

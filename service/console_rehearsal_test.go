@@ -29,7 +29,7 @@ func TestARehearsalOnTheBoard(t *testing.T) {
 	}
 	node := func(name string) {
 		t.Helper()
-		b.do(click(`[data-node="` + name + `"] .face`))
+		b.choose(name)
 		shows(".side h2", name)
 	}
 	tab := func(words string) {

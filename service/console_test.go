@@ -268,8 +268,8 @@ func TestAMessageIsTriedOnTheBoard(t *testing.T) {
 	needConsole(t)
 	r := start(t)
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="axle-scale"]`), click(`//button[contains(., "Try a message")]`), visible(`section[aria-label="Try a message"]`),
-		click(`[data-node="axle-scale"] .face`))
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="axle-scale"]`), click(`//button[contains(., "Try a message")]`), visible(`section[aria-label="Try a message"]`))
+	b.choose("axle-scale")
 	try := `section[aria-label="Try a message"]`
 	require.Eventually(t, func() bool {
 		return strings.Contains(b.text(try+" select"), "axle-scale") && b.value(try+" select") == "axle-scale"

@@ -16,6 +16,10 @@ func (e *engine) deliver(via int32, m *message, con uint32, f copyFlags) uint32 
 	n := &e.nodes[d.to]
 	i := e.newCopy(n, via, m, con, f)
 	if n.direct && n.failsNowShare < 0 && !d.paused && !d.refused && d.wrap == unwrapped && f&ghost == 0 && e.trace == nil {
+		if n.queue == nil {
+			e.soon(evFan, i)
+			return i
+		}
 		e.enterPlain(n, &e.copies[i], i)
 		e.wantPull(n)
 		return i

@@ -238,36 +238,3 @@ func TestLedgerAddsUp(t *testing.T) {
 	})
 	t.Logf("%d topologies", ran)
 }
-
-// TestTheStraightWayChangesNothing runs random topologies with and without it:
-// the same result, but for the events that it saves.
-func TestTheStraightWayChangesNothing(t *testing.T) {
-	straight := int64(0)
-	rapid.Check(t, func(t *rapid.T) {
-		text := "ironweir: topology/1\nname: random\n" + drawTopology(t)
-		m, err := model.Parse("random.yaml", []byte(text), model.Options{})
-		if err != nil {
-			t.Skip(err.Error())
-		}
-		g, err := graph.Compile(m)
-		require.NoError(t, err)
-		s, err := model.ParseScenario("s.yaml", []byte("ironweir: scenario/1\n"+drawScenario(t)), m)
-		require.NoError(t, err)
-		var results []string
-		for _, general := range []bool{true, false} {
-			res, err := sim.Run(sim.Plan{Graph: g, Scenario: s, General: general, Limits: sim.Limits{Events: 60_000}})
-			require.NoError(t, err, text)
-			if res.Stopped != "" {
-				t.Skip("it grows")
-			}
-			straight += res.Straight
-			require.False(t, general && res.Straight > 0)
-			res.Events = 0
-			doc, err := study.Merge(g, s, []*sim.Result{res}, document.Head{})
-			require.NoError(t, err)
-			results = append(results, marshal(t, doc))
-		}
-		require.Equal(t, results[0], results[1], text)
-	})
-	require.Greater(t, straight, int64(1000), "runs on the straight way")
-}

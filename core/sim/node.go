@@ -24,7 +24,7 @@ type node struct {
 	notice    sampler
 	capacity  int64
 	welcomes  bool       // it rejects no write, unless an incident says so
-	direct    bool       // a plain queue that welcomes: a write stands at once
+	direct    bool       // a plain queue or a topic that welcomes: a write stands at once
 	straight  []laneSend // of a topic that only hands on to such queues: where to
 	ownWay    int32      // delivery of dead letters and of what is sent back
 	outWay    int32      // delivery of traffic
@@ -215,7 +215,7 @@ func newEngine(plan *Plan) (*engine, error) {
 	for i := range e.nodes {
 		n := &e.nodes[i]
 		n.welcomes = n.capacity == 0 && n.fails.EachTry == 0 && n.stream == nil && e.payload == 0
-		n.direct = n.welcomes && n.queue != nil && n.queue.plain && n.takes.zero()
+		n.direct = n.welcomes && (n.queue != nil && n.queue.plain || n.kind == model.Topic) && n.takes.zero() && !e.plan.General
 	}
 	e.setUpLoops()
 	e.setUpStraight()

@@ -65,7 +65,7 @@ func (e *engine) setUpQueue(n *node) error {
 		}
 		q.links = append(q.links, rl)
 	}
-	if len(q.links) == 1 && q.links[0].link.Filter.Everything && q.groups == nil && q.seen == nil && q.delay == 0 && n.twice == 0 && !q.carryAge {
+	if !e.plan.General && len(q.links) == 1 && q.links[0].link.Filter.Everything && q.groups == nil && q.seen == nil && q.delay == 0 && n.twice == 0 && !q.carryAge {
 		q.plain, q.only = true, q.links[0].delivery
 		q.classes = append(q.classes, visibleClass{mask: 1})
 	}
@@ -111,15 +111,19 @@ func (e *engine) standInQueue(n *node, i uint32) {
 func (e *engine) enterPlain(n *node, c *copyRecord, i uint32) {
 	q := n.queue
 	n.changeDepth(e.now, 1)
-	c.older, c.younger = q.ages.tail, 0
-	if c.older != 0 {
-		e.copies[c.older].younger = i
+	if c.born < e.now { // its write was rejected at first: others may have come meanwhile
+		e.growOld(n, i)
 	} else {
-		q.ages.head = i
-	}
-	q.ages.tail = i
-	if q.ageSeq == 0 {
-		q.armAge(e, n, c.age, max(c.born+q.retention, e.now))
+		c.older, c.younger = q.ages.tail, 0
+		if c.older != 0 {
+			e.copies[c.older].younger = i
+		} else {
+			q.ages.head = i
+		}
+		q.ages.tail = i
+		if q.ageSeq == 0 {
+			q.armAge(e, n, c.age, c.born+q.retention)
+		}
 	}
 	q.only.offered++
 	q.only.matched++

@@ -73,25 +73,64 @@ func (e *engine) take(n *node, rl *readerLink, batch uint32) uint32 {
 	}
 }
 
+// usual tells whether nothing stands against handing a message of a plain queue
+// out.
+func (d *delivery) usual(c *copyRecord) bool {
+	return c.flags&ghost == 0 && c.busy == 0 && (d.policy.Tries == 0 || int(c.tries) < d.policy.Tries) && d.policy.GiveUp == 0 && !d.refused
+}
+
+// firstIsUsual tells so of the first that is visible in a plain queue.
+func (e *engine) firstIsUsual(q *queue, rl *readerLink) bool {
+	first := q.classes[0].head
+	return first != 0 && rl.delivery.usual(&e.copies[first])
+}
+
 // takePlain fills a batch with what comes next in a plain queue, until something
-// is out of the ordinary, and gives the size of the batch.
+// is out of the ordinary, and gives the size of the batch. What is taken is a
+// stretch of the visible, and goes as one to the end of the leased.
 func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, size int) int {
-	p, class := &rl.delivery.policy, &n.queue.classes[0]
-	for ; size < rl.link.Read.UpTo && class.head != 0; size++ {
-		i := class.head
+	q, d := n.queue, rl.delivery
+	class, due, warm := &q.classes[0], e.now+q.lease, e.now >= e.warm
+	entries := e.batches[batch].entries
+	first, last, i := class.head, uint32(0), class.head
+	for size < rl.link.Read.UpTo && i != 0 {
 		c := &e.copies[i]
-		if c.flags&ghost != 0 || c.busy > 0 || p.Tries > 0 && int(c.tries) >= p.Tries || p.GiveUp > 0 || rl.delivery.refused {
-			return size
+		if !d.usual(c) {
+			break
 		}
-		e.takeFirst(class, c)
 		c.tries++
-		if c.flags&begun == 0 && e.now >= e.warm {
+		if c.flags&begun == 0 && warm {
 			n.wait.Add(e.now - c.born)
 		}
-		c.flags = c.flags&^visible | begun
-		e.lend(n, c, i)
-		bt := &e.batches[batch]
-		bt.entries = append(bt.entries, batchEntry{copy: i, token: c.tries})
+		c.flags = c.flags&^visible | begun | leased
+		c.held++
+		c.due = due
+		c.timer = e.sequence()
+		entries = append(entries, batchEntry{copy: i, token: c.tries})
+		size++
+		class.count--
+		last, i = i, c.next
+	}
+	if last == 0 {
+		return size
+	}
+	e.batches[batch].entries = entries
+	class.head = i
+	if i != 0 {
+		e.copies[i].prev = 0
+	} else {
+		class.tail = 0
+	}
+	e.copies[first].prev, e.copies[last].next = q.leases.tail, 0
+	if q.leases.tail != 0 {
+		e.copies[q.leases.tail].next = first
+	} else {
+		q.leases.head = first
+	}
+	q.leases.tail = last
+	if q.leaseSeq == 0 {
+		q.leaseSeq = e.copies[first].timer
+		e.arm(due, q.leaseSeq, evLease, uint32(n.id))
 	}
 	return size
 }
@@ -163,15 +202,21 @@ func (e *engine) pull(n *node) {
 			if r < 0 {
 				break
 			}
-			i := e.take(n, rl, 0)
-			if i == 0 {
-				break
+			plain := q.plain && e.trace == nil
+			i := uint32(0)
+			if !plain || !e.firstIsUsual(q, rl) {
+				if i = e.take(n, rl, 0); i == 0 {
+					break
+				}
 			}
 			rl.occupy(r)
 			b := e.newBatch(rl.first+uint32(r), n)
-			size := e.addToBatch(b, i)
-			e.block(q, i, b)
-			if q.plain && e.trace == nil {
+			size := 0
+			if i != 0 {
+				size = e.addToBatch(b, i)
+				e.block(q, i, b)
+			}
+			if plain {
 				size = e.takePlain(n, rl, b, size)
 			}
 			for size < rl.link.Read.UpTo {

@@ -234,7 +234,9 @@ func (e *engine) arrive(i uint32) {
 	} else {
 		e.contents[con].refs++
 	}
-	e.enter(t.node, con)
+	if !e.enterStraight(&e.nodes[t.node], con) {
+		e.enter(t.node, con)
+	}
 }
 
 // setUpReplay takes the events of a file that fall within the run, in the order

@@ -74,7 +74,7 @@ func (e *engine) straightFan(n *node) []laneSend {
 	var out []laneSend
 	for _, id := range e.g.Nodes[n.id].Out {
 		to := &e.nodes[e.g.Links[id].To]
-		if !e.g.Links[id].Filter.Everything || !to.direct || e.inLoop[to.id] >= 0 || e.deliveries[id].wrap != unwrapped {
+		if !e.g.Links[id].Filter.Everything || !to.direct || to.queue == nil || e.inLoop[to.id] >= 0 || e.deliveries[id].wrap != unwrapped {
 			return nil
 		}
 		out = append(out, laneSend{int32(id), &e.deliveries[id], to})
@@ -114,6 +114,38 @@ func (e *engine) fanStraight(n *node, i uint32) bool {
 	j.copies += more
 	e.live += len(n.straight)
 	e.finish(i, Passed)
+	return true
+}
+
+// enterStraight brings a message from outside to a queue or topic that takes it at
+// once, as the last thing that an event does; the reference to the content becomes
+// that of the copy. False: something is out of the ordinary just now.
+func (e *engine) enterStraight(n *node, con uint32) bool {
+	d := &e.deliveries[n.outWay]
+	if !n.direct || n.failsNowShare >= 0 || d.paused || d.refused || d.wrap != unwrapped || e.inLoop[n.id] >= 0 || e.trace != nil {
+		return false
+	}
+	e.tally.entered++
+	i, jour := e.copySlot(), e.newJourney(int32(n.id))
+	j, c := &e.journeys[jour], &e.copies[i]
+	j.refs, j.open, j.copies = 1, 1, 1
+	c.born, c.age, c.timer = e.now, e.sequence(), 0
+	c.journey, c.content, c.via, c.node = jour, con, n.outWay, int32(n.id)
+	c.tries, c.waits, c.held, c.busy, c.hops, c.rounds = 0, 0, 0, 0, 0, 0
+	c.flags, c.group, c.lastFail = 0, 0, noError
+	d.copies++
+	n.copies++
+	e.live++
+	switch {
+	case n.queue != nil:
+		e.enterPlain(n, c, i)
+		e.pullNow(n)
+	case e.head != e.tail || e.tie || e.told != nil:
+		e.soon(evFan, i)
+	default:
+		e.tally.events++
+		e.fan(i)
+	}
 	return true
 }
 
