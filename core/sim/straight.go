@@ -21,6 +21,7 @@ type lane struct {
 	f     *node // the function
 	sends []laneSend
 	moves bool // a message that is handled goes on, in its record, as the one that is sent
+	apart bool // where it goes on to, something else reads
 }
 
 // laneSend is where a run on the straight way writes.
@@ -61,6 +62,7 @@ func (e *engine) setUpStraight() {
 		if q := e.nodes[i].queue; q != nil && q.lane != nil && len(q.lane.sends) == 1 {
 			to := q.lane.sends[0].to
 			q.lane.moves = to.queue != nil && to.queue.plain && e.inLoop[to.id] < 0
+			q.lane.apart = q.lane.moves && to.queue.links[0].link.To != q.lane.f.id
 		}
 	}
 }
@@ -170,7 +172,7 @@ func (n *node) isStraight(e *engine) bool {
 // pullStraight takes what the readers of a lane can, and tells whether it leaves
 // something for the general way.
 func (e *engine) pullStraight(ln *lane) bool {
-	q, f, p := ln.q, ln.f, &ln.d.policy
+	q, f := ln.q, ln.f
 	if len(q.classes) == 0 {
 		return false
 	}
@@ -186,37 +188,68 @@ func (e *engine) pullStraight(ln *lane) bool {
 			return false
 		}
 		c := &e.copies[i]
-		if f.active >= limit || c.busy > 0 || p.Tries > 0 && int(c.tries) >= p.Tries || p.GiveUp > 0 && e.now-c.born > p.GiveUp {
+		if f.active >= limit || !ln.usual(e, c) {
 			return true
 		}
-		e.takeFirst(class, c)
-		c.tries++
-		if c.flags&(begun|ghost) == 0 && e.now >= e.warm {
-			ln.n.wait.Add(e.now - c.born)
-		}
-		c.flags = c.flags&^visible | begun
-		c.held++
-		c.busy++
-		c.group = int32(slot)
-		c.due = e.now
-		c.timer = e.sequence() // that of the lease
 		ln.rl.occupy(slot)
-		f.runs++
-		e.tally.straight++
 		f.changeActive(e.now, 1)
-		work := nanos(f.takes.draw(f.time1) * f.slow)
-		failure := e.straightLuck(f, c.age)
-		if work >= q.lease || f.limit > 0 && work > f.limit {
-			e.leaveStraight(ln.n, ln.rl, i, work, failure)
-			continue
-		}
-		c.lastFail = failure
-		if work <= 0 {
-			e.soon(evStraight, i)
-		} else {
-			e.at(e.now+work, evStraight, i)
-		}
+		e.beginStraight(ln, c, i, uint32(slot))
 	}
+}
+
+// usual tells whether a message can be handed out as it is.
+func (ln *lane) usual(e *engine, c *copyRecord) bool {
+	p := &ln.d.policy
+	return c.busy == 0 && (p.Tries == 0 || int(c.tries) < p.Tries) && (p.GiveUp == 0 || e.now-c.born <= p.GiveUp)
+}
+
+// beginStraight takes the first message that is visible and starts its run, for
+// which a reader is occupied.
+func (e *engine) beginStraight(ln *lane, c *copyRecord, i, slot uint32) {
+	q, f := ln.q, ln.f
+	e.takeFirst(&q.classes[0], c)
+	c.tries++
+	if c.flags&(begun|ghost) == 0 && e.now >= e.warm {
+		ln.n.wait.Add(e.now - c.born)
+	}
+	c.flags = c.flags&^visible | begun
+	c.held++
+	c.busy++
+	c.group = int32(slot)
+	c.due = e.now
+	c.timer = e.sequence() // that of the lease
+	f.runs++
+	e.tally.straight++
+	work := nanos(f.takes.draw(f.time1) * f.slow)
+	failure := e.straightLuck(f, c.age)
+	if work >= q.lease || f.limit > 0 && work > f.limit {
+		e.leaveStraight(ln.n, ln.rl, i, work, failure)
+		return
+	}
+	c.lastFail = failure
+	if work <= 0 {
+		e.soon(evStraight, i)
+	} else {
+		e.at(e.now+work, evStraight, i)
+	}
+}
+
+// goOn starts the next run in the place of one that is over, as the last thing
+// that an event does, where the reader is the only one that could take what comes
+// next; else false.
+func (e *engine) goOn(ln *lane, slot uint32) bool {
+	i := ln.q.classes[0].head
+	if i == 0 || e.head != e.tail || e.tie || e.told != nil || ln.rl.idles > 0 || ln.d.paused || ln.q.pulling {
+		return false
+	}
+	c := &e.copies[i]
+	if ln.f.active > ln.f.limitNow() || !ln.usual(e, c) {
+		return false
+	}
+	e.readers[ln.rl.first+slot].pause = 0
+	e.tally.events++
+	e.beginStraight(ln, c, i, slot)
+	return true
 }
 
 // straightLuck draws whether a run fails, as luck does.
@@ -291,35 +324,38 @@ func (e *engine) endStraight(i uint32) {
 		return
 	}
 	c = &e.copies[i]
+	slot := uint32(c.group)
 	e.handledPlain(ln.n, ln.f, c)
-	e.leaveFunction(ln, c)
-	e.freeSlot(ln, uint32(c.group))
+	e.timeRun(ln.f, c)
 	e.releaseCopy(i)
-	e.pullNow(ln.n)
+	if !e.goOn(ln, slot) {
+		e.leaveFunction(ln, slot)
+		e.pullNow(ln.n)
+	}
 }
 
 // endRunStraight ends a run after its sends, and frees its reader.
 func (e *engine) endRunStraight(ln *lane, i uint32) {
 	c := &e.copies[i]
 	slot := uint32(c.group)
-	e.leaveFunction(ln, c)
+	e.timeRun(ln.f, c)
 	c.busy--
 	e.settleStraight(ln.n, ln.rl, i)
 	e.letGo(i)
-	e.freeSlot(ln, slot)
+	e.leaveFunction(ln, slot)
 	e.wantPull(ln.n)
 }
 
-// leaveFunction counts a run that is over.
-func (e *engine) leaveFunction(ln *lane, c *copyRecord) {
+// timeRun notes how long a run took that is over.
+func (e *engine) timeRun(f *node, c *copyRecord) {
 	if e.now >= e.warm {
-		ln.f.runTime.Add(e.now - c.due)
+		f.runTime.Add(e.now - c.due)
 	}
-	ln.f.changeActive(e.now, -1)
 }
 
-// freeSlot lets the reader of a run that is over take again.
-func (e *engine) freeSlot(ln *lane, slot uint32) {
+// leaveFunction counts a run that is over, and lets its reader take again.
+func (e *engine) leaveFunction(ln *lane, slot uint32) {
+	ln.f.changeActive(e.now, -1)
 	e.readers[ln.rl.first+slot].pause = 0
 	ln.rl.rest(int(slot))
 }
@@ -329,9 +365,12 @@ func (e *engine) freeSlot(ln *lane, slot uint32) {
 func (e *engine) moveOn(ln *lane, c *copyRecord, i uint32) {
 	s := &ln.sends[0]
 	j := &e.journeys[c.journey]
+	slot := uint32(c.group)
 	e.countHandled(ln.n, ln.f, c, j)
-	e.leaveFunction(ln, c)
-	e.freeSlot(ln, uint32(c.group))
+	e.timeRun(ln.f, c)
+	if !ln.apart {
+		e.leaveFunction(ln, slot)
+	}
 
 	s.d.offered++
 	s.d.matched++
@@ -345,6 +384,20 @@ func (e *engine) moveOn(ln *lane, c *copyRecord, i uint32) {
 	c.tries, c.waits, c.held, c.busy, c.group, c.lastFail = 0, 0, 0, 0, 0, noError
 	c.flags &= aside
 	e.enterPlain(s.to, c, i)
+	if !ln.apart {
+		e.pullBoth(s.to, ln.n)
+		return
+	}
+	if e.head == e.tail && !e.tie && e.told == nil {
+		e.pullReady(s.to)
+		if e.goOn(ln, slot) {
+			return
+		}
+		e.leaveFunction(ln, slot)
+		e.pullSecond(ln.n)
+		return
+	}
+	e.leaveFunction(ln, slot)
 	e.pullBoth(s.to, ln.n)
 }
 
@@ -353,9 +406,8 @@ func (e *engine) moveOn(ln *lane, c *copyRecord, i uint32) {
 func (e *engine) pullNow(n *node) {
 	if e.head != e.tail || e.tie || e.told != nil {
 		e.wantPull(n)
-	} else if n.queue.ready() {
-		e.tally.events++
-		e.pull(n)
+	} else {
+		e.pullReady(n)
 	}
 }
 
@@ -366,18 +418,29 @@ func (e *engine) pullBoth(a, b *node) {
 		e.wantPull(b)
 		return
 	}
-	if a.queue.ready() {
+	e.pullReady(a)
+	e.pullSecond(b)
+}
+
+// pullReady lets the readers of a queue take, if some can.
+func (e *engine) pullReady(n *node) {
+	if n.queue.ready() {
 		e.tally.events++
-		e.pull(a)
+		e.pull(n)
 	}
+}
+
+// pullSecond does so after another queue's readers have taken: ahead of what they
+// have scheduled for this instant.
+func (e *engine) pullSecond(n *node) {
 	switch {
-	case b.queue.pulling || !b.queue.ready():
+	case n.queue.pulling || !n.queue.ready():
 	case e.tie:
-		b.queue.pulling = true
-		e.soonFirst(evPull, uint32(b.id))
-	default: // ahead of what the first has scheduled
+		n.queue.pulling = true
+		e.soonFirst(evPull, uint32(n.id))
+	default:
 		e.tally.events++
-		e.pull(b)
+		e.pull(n)
 	}
 }
 
