@@ -10,6 +10,7 @@
   import { api, sentence, troubles, type Board as Drawn, type Finding, type Schemas, type Trouble } from "../lib/api";
   import { here, visitor } from "../lib/here.svelte";
   import { offersAt } from "../lib/complete";
+  import { keepDraft, readDraft } from "../lib/draft";
   import { copied, freeName, pasted, patchAt } from "../lib/written";
   import Board from "../parts/Board.svelte";
   import Changes from "../parts/Changes.svelte";
@@ -20,6 +21,7 @@
   import History from "../parts/History.svelte";
   import Rehearse from "../parts/Rehearse.svelte";
   import RunOptions from "../parts/RunOptions.svelte";
+  import Shortcuts from "../parts/Shortcuts.svelte";
   import Splitter from "../parts/Splitter.svelte";
   import ScenarioEditor from "../parts/ScenarioEditor.svelte";
   import TextEditor from "../parts/TextEditor.svelte";
@@ -81,7 +83,7 @@
     }
     text = saved = latest.data.text ?? "";
     revision = latest.data.number;
-    const draft = readDraft();
+    const draft = readDraft(draftKey);
     if (draft && draft.text !== saved) {
       text = draft.text;
       notice = {
@@ -102,17 +104,9 @@
   // What is not saved survives a reload and a browser that crashes.
   const draftKey = `ironweir-draft-${here()}-${name}`;
   let base = $state(0); // the revision that was edited
-  function readDraft(): { revision: number; text: string } | undefined {
-    try {
-      return JSON.parse(localStorage.getItem(draftKey) ?? "null") ?? undefined;
-    } catch {
-      return undefined;
-    }
-  }
   $effect(() => {
     if (!ready) return;
-    if (text === saved) localStorage.removeItem(draftKey);
-    else localStorage.setItem(draftKey, JSON.stringify({ revision: base, text }));
+    keepDraft(draftKey, text === saved ? undefined : { revision: base, text });
   });
 
   let asked = 0;
@@ -354,11 +348,6 @@
     [chosen, link] = ["", id];
     line = board.links.find((l) => l.id === id)?.line ?? 0;
   }
-
-  const keyList: [string, string][] = [
-    ["Ctrl S", "save"], ["Ctrl Z, Ctrl Shift Z", "undo and redo, wherever the edit was made"], ["/", "find a node on the board"], ["Ctrl Space", "in the text: what may be written here"], ["Tab, Enter", "go through the board and choose"], ["Delete", "remove what is chosen on the board"],
-    ["Esc", "choose nothing"], ["1 2 3 4", "findings, try a message, schedules, history"], ["Ctrl C, Ctrl V", "copy the chosen node, put a copy on this board or another"], ["b", "the board alone, and back"], ["t i s", "the model's text, the inspector, the scenario"], ["?", "this list"],
-  ];
 </script>
 
 <svelte:head><title>{name} · Iron Weir</title></svelte:head>
@@ -457,9 +446,7 @@
 <Rehearse bind:open={rehearsing} model={name} {scenarios} {before} />
 <RunOptions bind:open={options} model={name} {scenario} onrun={run} />
 
-<Modal bind:open={shortcuts} passiveModal size="sm" modalHeading="Keyboard">
-  <dl class="keys">{#each keyList as [key, does] (key)}<dt>{key}</dt><dd>{does}</dd>{/each}</dl>
-</Modal>
+<Shortcuts bind:open={shortcuts} />
 
 <Modal
   open={conflict !== undefined}
@@ -479,8 +466,6 @@
 </Modal>
 
 <style>
-  .keys { display: grid; grid-template-columns: 12rem 1fr; gap: 0.375rem 1rem; }
-  .keys dt { font-family: "IBM Plex Mono", monospace; }
   .bench { display: grid; height: calc(100vh - 3rem); grid-template: auto auto var(--rows) / var(--columns); }
   .bar { grid-column: 1 / -1; display: flex; align-items: center; gap: 0.75rem; padding: 0.5rem 1rem; border-bottom: 1px solid var(--cds-ui-03); }
   .bar h1 { font-size: 1.125rem; font-weight: 600; }

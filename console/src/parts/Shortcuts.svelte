@@ -1,0 +1,29 @@
+<script lang="ts">
+  import { Modal } from "carbon-components-svelte";
+
+  let { open = $bindable(false) }: { open: boolean } = $props();
+
+  const keys: [string, string][] = [
+    ["Ctrl S", "save"],
+    ["Ctrl Z, Ctrl Shift Z", "undo and redo, wherever the edit was made"],
+    ["/", "find a node on the board"],
+    ["Ctrl Space", "in the text: what may be written here"],
+    ["Tab, Enter", "go through the board and choose"],
+    ["Delete", "remove what is chosen on the board"],
+    ["Esc", "choose nothing"],
+    ["1 2 3 4", "findings, try a message, schedules, history"],
+    ["Ctrl C, Ctrl V", "copy the chosen node, put a copy on this board or another"],
+    ["b", "the board alone, and back"],
+    ["t i s", "the model's text, the inspector, the scenario"],
+    ["?", "this list"],
+  ];
+</script>
+
+<Modal bind:open passiveModal size="sm" modalHeading="Keyboard">
+  <dl>{#each keys as [key, does] (key)}<dt>{key}</dt><dd>{does}</dd>{/each}</dl>
+</Modal>
+
+<style>
+  dl { display: grid; grid-template-columns: 12rem 1fr; gap: 0.375rem 1rem; }
+  dt { font-family: "IBM Plex Mono", monospace; }
+</style>
