@@ -229,16 +229,21 @@ func (e *engine) copySlot() uint32 {
 	return uint32(len(e.copies) - 1)
 }
 
+// comes lets a record, whatever it held before, be that of a copy that comes to a
+// node now; what message it is a copy of is still to be said.
+func (c *copyRecord) comes(now int64, age uint64, via, node int32) {
+	c.born, c.age, c.timer, c.due = now, age, 0, 0
+	c.next, c.prev, c.older, c.younger, c.via, c.node = 0, 0, 0, 0, via, node
+	c.tries, c.waits, c.held, c.busy, c.group, c.lastFail, c.class = 0, 0, 0, 0, 0, noError, 0
+}
+
 // newCopy makes a copy of a message at a node; it takes a reference of its own
 // to the content.
 func (e *engine) newCopy(n *node, via int32, m *message, con uint32, flags copyFlags) uint32 {
 	i := e.copySlot()
 	c := &e.copies[i]
-	c.born, c.age, c.timer, c.due = e.now, e.sequence(), 0, 0
-	c.journey, c.content, c.via, c.node = m.journey, con, via, int32(n.id)
-	c.next, c.prev, c.older, c.younger = 0, 0, 0, 0
-	c.tries, c.waits, c.held, c.busy, c.hops, c.rounds = 0, 0, 0, 0, m.hops, m.rounds
-	c.group, c.lastFail, c.class, c.flags = 0, noError, 0, flags
+	c.comes(e.now, e.sequence(), via, int32(n.id))
+	c.journey, c.content, c.hops, c.rounds, c.flags = m.journey, con, m.hops, m.rounds, flags
 	if m.aside {
 		c.flags |= aside
 	}

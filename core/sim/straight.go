@@ -101,10 +101,8 @@ func (e *engine) fanStraight(n *node, i uint32) bool {
 		s.to.copies++
 		slot := e.copySlot()
 		c := &e.copies[slot]
-		c.born, c.age, c.timer = e.now, e.sequence(), 0
-		c.journey, c.content, c.via, c.node = from.journey, from.content, s.id, int32(s.to.id)
-		c.tries, c.waits, c.held, c.busy, c.hops, c.rounds = 0, 0, 0, 0, from.hops, from.rounds
-		c.flags, c.group, c.lastFail = from.flags&(aside|deletion), 0, noError
+		c.comes(e.now, e.sequence(), s.id, int32(s.to.id))
+		c.journey, c.content, c.hops, c.rounds, c.flags = from.journey, from.content, from.hops, from.rounds, from.flags&(aside|deletion)
 		e.enterPlain(s.to, c, slot)
 		e.wantPull(s.to)
 	}
@@ -131,10 +129,8 @@ func (e *engine) enterStraight(n *node, con uint32) bool {
 	i, jour := e.copySlot(), e.newJourney(int32(n.id))
 	j, c := &e.journeys[jour], &e.copies[i]
 	j.refs, j.open, j.copies = 1, 1, 1
-	c.born, c.age, c.timer = e.now, e.sequence(), 0
-	c.journey, c.content, c.via, c.node = jour, con, n.outWay, int32(n.id)
-	c.tries, c.waits, c.held, c.busy, c.hops, c.rounds = 0, 0, 0, 0, 0, 0
-	c.flags, c.group, c.lastFail = 0, 0, noError
+	c.comes(e.now, e.sequence(), n.outWay, int32(n.id))
+	c.journey, c.content, c.hops, c.rounds, c.flags = jour, con, 0, 0, 0
 	d.copies++
 	n.copies++
 	e.live++
