@@ -3,6 +3,7 @@ package service_test
 import (
 	"testing"
 
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 )
@@ -35,6 +36,24 @@ func TestLinksGoAroundTheNodes(t *testing.T) {
 	through, err := chromedp.Run(b.ctx, chromedp.Evaluate[[]string](crossed))
 	require.NoError(t, err)
 	require.Empty(t, through)
+
+	// While a node is dragged its links follow it.
+	path := func() string {
+		d, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.querySelector('.svelte-flow__edge[aria-label^="delivery from mail to mail-relay"] .svelte-flow__edge-path').getAttribute("d")`))
+		require.NoError(t, err)
+		return d
+	}
+	before := path()
+	x, y := b.middle(`[data-node="mail"] .face`)
+	b.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x, y), chromedp.MouseEvent(input.DispatchMouseEventTypeMousePressed, x, y, chromedp.ButtonLeft))
+	for i := range 6 {
+		b.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x+5*float64(i), y+8*float64(i), chromedp.ButtonLeft))
+	}
+	b.eventually("the link follows", func() bool { return path() != before })
+	b.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseReleased, x+25, y+40, chromedp.ButtonLeft))
+	b.says(".board", "Lay out again")
+	b.press("Lay out again")
+	b.eventually("the way that was found is back", func() bool { return path() == before })
 	b.clean()
 }
 

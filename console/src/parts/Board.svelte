@@ -148,7 +148,7 @@
           animated: moving.has(l.id),
           ariaLabel: `${l.stroke} from ${l.from} to ${l.to}${l.label ? ", " + l.label : ""}`,
           label: [near || loopLinks.has(l.id) ? l.label : "", near || !large ? numbers.get(l.id) : ""].filter(Boolean).join("\n") || undefined,
-          data: { points },
+          data: points ? { points, from: places.get(l.from)!, to: places.get(l.to)! } : {},
           class: points ? "routed" : undefined,
           type: points ? "routed" : (pins[l.to] ?? places.get(l.to)!).x <= (pins[l.from] ?? places.get(l.from)!).x ? "back" : "smoothstep",
           markerEnd: { type: l.stroke === "call" ? MarkerType.Arrow : MarkerType.ArrowClosed, color: colour, width: 22, height: 22, markerUnits: "userSpaceOnUse" },

@@ -1,15 +1,20 @@
 <script lang="ts">
-  import { BaseEdge, EdgeLabel, type EdgeProps } from "@xyflow/svelte";
-  import { drawnWay, type Place } from "../lib/layout";
+  import { BaseEdge, EdgeLabel, getSmoothStepPath, type EdgeProps } from "@xyflow/svelte";
+  import { drawnWay, nodeHeight, nodeWidth, type Place } from "../lib/layout";
 
   // A link that goes the way that the layout found for it, around the nodes. What it says stands above it where it leads on, below it where it leads back, so that neither hides the other.
-  let { id, data, label, labelStyle, markerEnd, style }: EdgeProps = $props();
+  let { id, data, sourceX, sourceY, targetX, targetY, sourcePosition, targetPosition, label, labelStyle, markerEnd, style }: EdgeProps = $props();
 
-  const way = $derived(drawnWay((data as { points: Place[] }).points));
+  const found = $derived(data as { points: Place[]; from: Place; to: Place }); // the way, and where its ends stood then
+  const way = $derived(drawnWay(found.points));
+  // While one of its nodes is dragged the link follows, whatever is in between. (Where a link joins a node may be some pixels off its side.)
+  const off = (x: number, y: number, place: Place) => Math.abs(y - place.y - nodeHeight / 2) > 4 || Math.abs(x - place.x) > 10;
+  const dragged = $derived(off(sourceX - nodeWidth, sourceY, found.from) || off(targetX, targetY, found.to));
+  const path = $derived(dragged ? getSmoothStepPath({ sourceX, sourceY, targetX, targetY, sourcePosition, targetPosition })[0] : way.path);
 </script>
 
-<BaseEdge {id} path={way.path} {markerEnd} {style} />
-{#if label}
+<BaseEdge {id} {path} {markerEnd} {style} />
+{#if label && !dragged}
   <EdgeLabel x={way.label.x} y={way.label.y} transparent selectEdgeOnClick>
     <span class={way.label.side} style="{labelStyle}; max-width: {way.label.width}px">{label}</span>
   </EdgeLabel>
