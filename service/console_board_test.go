@@ -58,22 +58,33 @@ func (b *browser) choose(node string) {
 	b.do(click(face))
 }
 
-// drag pulls from the middle of one thing to that of another.
+// drag pulls from the middle of one thing to that of another, and lets go.
 func (b *browser) drag(from, to string) {
 	b.Helper()
 	b.still(from, to)
+	x, y := b.middle(to)
+	b.pull(from, x, y)
+	b.letGo(x, y)
+}
+
+// pull presses the mouse in the middle of a thing and moves it to a point.
+func (b *browser) pull(from string, x2, y2 float64) {
+	b.Helper()
 	x1, y1 := b.middle(from)
-	x2, y2 := b.middle(to)
 	b.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x1, y1), chromedp.MouseEvent(input.DispatchMouseEventTypeMousePressed, x1, y1, chromedp.ButtonLeft))
 	for i := 1; i <= 8; i++ {
 		f := float64(i) / 8
 		b.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x1+(x2-x1)*f, y1+(y2-y1)*f, chromedp.ButtonLeft))
 	}
-	b.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseReleased, x2, y2, chromedp.ButtonLeft))
 }
 
-// modelText gives the text in the editor of the model, whether it is shown or
-// not.
+// letGo releases the mouse.
+func (b *browser) letGo(x, y float64) {
+	b.Helper()
+	b.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseReleased, x, y, chromedp.ButtonLeft))
+}
+
+// draft gives the text of the model that is not saved yet.
 func (b *browser) draft(name string) string { return b.draftIn("main", name) }
 
 func (b *browser) draftIn(workspace, name string) string {
@@ -208,8 +219,8 @@ func TestTheTextCompletes(t *testing.T) {
 	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "slip", "text": "ironweir: topology/1\nname: slip\nnodes:\n  q: {kind: queue}\n  "}, 201)
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/slip"), visible(`[data-node="q"]`))
-	require.True(t, b.eval(`(e => { e.focus(); return true })(document.querySelector(".text .inner:not([hidden]) .cm-content"))`))
-	b.do(chromedp.KeyEvent(kb.End, chromedp.KeyModifiers(chromedp.Modifier(2))), chromedp.KeyEvent("f: {ki"))
+	b.toEnd()
+	b.do(chromedp.KeyEvent("f: {ki"))
 	b.says(".cm-tooltip-autocomplete", "kind")
 	b.do(chromedp.KeyEvent("nd: fu"))
 	b.says(".cm-tooltip-autocomplete", "function")

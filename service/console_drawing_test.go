@@ -3,7 +3,6 @@ package service_test
 import (
 	"testing"
 
-	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 )
@@ -45,12 +44,9 @@ func TestLinksGoAroundTheNodes(t *testing.T) {
 	}
 	before := path()
 	x, y := b.middle(`[data-node="mail"] .face`)
-	b.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x, y), chromedp.MouseEvent(input.DispatchMouseEventTypeMousePressed, x, y, chromedp.ButtonLeft))
-	for i := range 6 {
-		b.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x+5*float64(i), y+8*float64(i), chromedp.ButtonLeft))
-	}
+	b.pull(`[data-node="mail"] .face`, x+25, y+40)
 	b.eventually("the link follows", func() bool { return path() != before })
-	b.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseReleased, x+25, y+40, chromedp.ButtonLeft))
+	b.letGo(x+25, y+40)
 	b.says(".board", "Lay out again")
 	b.press("Lay out again")
 	b.eventually("the way that was found is back", func() bool { return path() == before })

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -19,28 +18,10 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// printed is what a command has printed so far.
-type printed struct {
-	mu   sync.Mutex
-	text bytes.Buffer
-}
-
-func (p *printed) Write(b []byte) (int, error) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	return p.text.Write(b)
-}
-
-func (p *printed) String() string {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	return p.text.String()
-}
-
 // TestRehearseAtTheTerminal types at a rehearsal while another program posts to it.
 func TestRehearseAtTheTerminal(t *testing.T) {
 	in, typed := io.Pipe()
-	out := &printed{}
+	out := &lockedBuffer{}
 	code := make(chan int)
 	go func() {
 		code <- Main(context.Background(), []string{"rehearse", "../../demo/kittiwake.yaml", "-pace", "500", "-listen", "127.0.0.1:0"}, in, out, out)
@@ -119,7 +100,7 @@ func TestRehearseAsksHooks(t *testing.T) {
 	variant := filepath.Join(t.TempDir(), "hooked.yaml")
 	require.NoError(t, os.WriteFile(variant, []byte("nodes: {departures: {hook: \""+handler.URL+"\"}}\n"), 0o644))
 	in, typed := io.Pipe()
-	out := &printed{}
+	out := &lockedBuffer{}
 	code := make(chan int)
 	go func() {
 		code <- Main(context.Background(), []string{"rehearse", "../../demo/kittiwake.yaml", "-variant", variant, "-hooks", "-listen", "127.0.0.1:0"}, in, out, out)

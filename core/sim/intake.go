@@ -157,6 +157,12 @@ type batchEntry struct {
 	known   bool // idempotent: it has succeeded before
 }
 
+// failsAsOne tells whether all of a queue's batch fail, since one has and its link
+// says so.
+func (b *batch) failsAsOne(rl *readerLink) bool {
+	return rl.link.Read.Failed == "all" && b.anyFailed()
+}
+
 func (b *batch) anyFailed() bool {
 	for i := range b.entries {
 		if b.entries[i].failure != noError {
@@ -266,7 +272,7 @@ func (e *engine) settleBatch(b uint32, failure int16, final bool) {
 		return
 	}
 	rl := e.readers[bt.reader].link
-	all := rl.link.Read.Failed == "all" && bt.anyFailed()
+	all := bt.failsAsOne(rl)
 	for k := 0; k < len(e.batches[b].entries); k++ {
 		entry := e.batches[b].entries[k]
 		why := failure
@@ -354,7 +360,7 @@ func (e *engine) countHandled(n, by *node, c *copyRecord, j *journey) {
 // batchDone comes when the run of a batch has ended.
 func (e *engine) batchDone(b uint32, n *node, failure int16, final bool) {
 	bt := &e.batches[b]
-	if q, rl := &e.nodes[bt.node], e.readers[bt.reader].link; q.queue.plain && failure == noError && !n.resultsAll && !e.storage && e.trace == nil && !(rl.link.Read.Failed == "all" && bt.anyFailed()) {
+	if q, rl := &e.nodes[bt.node], e.readers[bt.reader].link; q.queue.plain && failure == noError && !n.resultsAll && !e.storage && e.trace == nil && !bt.failsAsOne(rl) {
 		e.endPlain(b, q, rl)
 		return
 	}

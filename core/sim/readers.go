@@ -73,16 +73,23 @@ func (e *engine) take(n *node, rl *readerLink, batch uint32) uint32 {
 	}
 }
 
+// mayTry tells whether a message of a queue can be handed out as it is: nobody works
+// on it, and it is not to be given up.
+func (d *delivery) mayTry(c *copyRecord, now int64) bool {
+	p := &d.policy
+	return c.busy == 0 && (p.Tries == 0 || int(c.tries) < p.Tries) && (p.GiveUp == 0 || now-c.born <= p.GiveUp)
+}
+
 // usual tells whether nothing stands against handing a message of a plain queue
 // out.
-func (d *delivery) usual(c *copyRecord) bool {
-	return c.flags&ghost == 0 && c.busy == 0 && (d.policy.Tries == 0 || int(c.tries) < d.policy.Tries) && d.policy.GiveUp == 0 && !d.refused
+func (d *delivery) usual(c *copyRecord, now int64) bool {
+	return c.flags&ghost == 0 && !d.refused && d.mayTry(c, now)
 }
 
 // firstIsUsual tells so of the first that is visible in a plain queue.
 func (e *engine) firstIsUsual(q *queue, rl *readerLink) bool {
 	first := q.classes[0].head
-	return first != 0 && rl.delivery.usual(&e.copies[first])
+	return first != 0 && rl.delivery.usual(&e.copies[first], e.now)
 }
 
 // takePlain fills a batch with what comes next in a plain queue, until something
@@ -95,7 +102,7 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, size int) int 
 	first, last, i := class.head, uint32(0), class.head
 	for size < rl.link.Read.UpTo && i != 0 {
 		c := &e.copies[i]
-		if !d.usual(c) {
+		if !d.usual(c, e.now) {
 			break
 		}
 		c.tries++

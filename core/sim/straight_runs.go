@@ -19,19 +19,13 @@ func (e *engine) pullStraight(ln *lane) bool {
 			return false
 		}
 		c := &e.copies[i]
-		if f.active >= limit || !ln.usual(e, c) {
+		if f.active >= limit || !ln.d.mayTry(c, e.now) {
 			return true
 		}
 		ln.rl.occupy(slot)
 		f.changeActive(e.now, 1)
 		e.beginStraight(ln, c, i, uint32(slot))
 	}
-}
-
-// usual tells whether a message can be handed out as it is.
-func (ln *lane) usual(e *engine, c *copyRecord) bool {
-	p := &ln.d.policy
-	return c.busy == 0 && (p.Tries == 0 || int(c.tries) < p.Tries) && (p.GiveUp == 0 || e.now-c.born <= p.GiveUp)
 }
 
 // beginStraight takes the first message that is visible and starts its run, for
@@ -74,7 +68,7 @@ func (e *engine) goOn(ln *lane, slot uint32) bool {
 		return false
 	}
 	c := &e.copies[i]
-	if ln.f.active > ln.f.limitNow() || !ln.usual(e, c) {
+	if ln.f.active > ln.f.limitNow() || !ln.d.mayTry(c, e.now) {
 		return false
 	}
 	e.readers[ln.rl.first+slot].pause = 0
