@@ -28,11 +28,12 @@ service/site/dist/index.html: console/src/lib/schema.d.ts $(shell find console/s
 	cd console && npx --no-install vite build --logLevel error
 	touch service/site/dist/.keep
 
-# One package at a time, so that the browser and the database have the machine
+# Nothing is taken from the cache (a test may ask a program about the tree, which
+# the cache does not see). One package at a time, so that the browser and the database have the machine
 # to themselves; the count of tests comes last.
 test: need-tests build
 	cd console && npm test --silent
-	$(GO) test -p 1 -timeout 20m -json ./... > test.out; status=$$?; $(GO) run ./bench/tally test.out; exit $$status
+	$(GO) test -count=1 -p 1 -timeout 20m -json ./... > test.out; status=$$?; $(GO) run ./bench/tally test.out; exit $$status
 
 lint: console
 	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); test -z "$$unformatted" || { echo "gofmt: $$unformatted"; exit 1; }
