@@ -138,15 +138,13 @@ func (c *clock) next(until int64) (entry, bool) {
 		if t.at >= uint64(until) {
 			return t, false
 		}
-		c.timers.take()
-		c.now, c.tie = int64(t.at), c.timers.second() == t.at || w.at == t.at
+		c.now, c.tie = int64(t.at), c.timers.take() == t.at || w.at == t.at
 		return t, true
 	}
 	if w.at >= uint64(until) {
 		return w, false
 	}
-	c.coming.take()
-	c.now, c.tie = int64(w.at), c.coming.second() == w.at || t.at == w.at
+	c.now, c.tie = int64(w.at), c.coming.take() == w.at || t.at == w.at
 	return w, true
 }
 

@@ -138,6 +138,7 @@ type engine struct {
 	alarms     []alarm
 	loopOf     []int32 // by node: the loop whose entry it is, or -1
 	inLoop     []int32 // by node: the loop it is part of, or -1
+	lanes      []*lane // by node
 	loops      []loopTally
 	payload    int64 // the limit on a message, 0: none
 	handledBy  int   // the node that finishes with a queue's message, while it does

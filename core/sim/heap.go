@@ -2,39 +2,106 @@ package sim
 
 import "math/bits"
 
-// heap holds pending events: the next in a 4-ary heap, and, where there are very
-// many, those that come later in a ladder.
+// heap holds pending events: where they are few, in order; more in a 4-ary heap;
+// and of very many those that come later in a ladder.
 //
-// Most events schedule another: what is taken leaves a hole at the root, which
-// the next one put in fills, so that both cost one sift.
+// In the heap, most events schedule another: what is taken leaves a hole at the
+// root, which the next one put in fills, so that both cost one sift.
 type heap struct {
-	near  []entry // the heap, and at least four of nothing behind it
-	count int     // entries of the heap, the hole counted
-	hole  bool    // near[0] has been taken
-	far   ladder
+	times   [few]uint64 // while there are few: those of their entries, the next last; never before all
+	words   [few]uint64 // and the rest of them
+	last    int     // place of the next among the few
+	crowded bool    // there are not few
+	near    []entry // the heap, and at least four of nothing behind it
+	count   int     // entries of the heap, the hole counted
+	hole    bool    // near[0] has been taken
+	far     ladder
 }
+
+const (
+	few     = 32 // entries, less one, that are kept in order
+	fewPart = 7  // so many have become few again
+)
 
 func newHeap() heap {
 	h := heap{far: ladder{horizon: never}}
+	h.times[0], h.words[0] = never, never
 	h.grow(1024)
 	return h
 }
 
-// peek gives the first event, and closes the hole for it; nothing: there is none.
+// peek gives the first event; nothing: there is none.
 func (h *heap) peek() entry {
+	if h.crowded {
+		h.root()
+	}
+	return entry{h.times[h.last&(few-1)], h.words[h.last&(few-1)]}
+}
+
+// root closes the hole of the heap, and lets its first stand in the place before the few.
+//
+//go:noinline
+func (h *heap) root() {
 	if h.hole || h.count == 0 {
 		h.fill()
 	}
-	return h.near[0]
+	h.times[0], h.words[0] = h.near[0].at, h.near[0].word
 }
 
-// take takes the event that peek has given.
-func (h *heap) take() { h.hole = true }
+// take takes the event that peek has given, and gives when the one behind it comes.
+func (h *heap) take() uint64 {
+	if h.crowded {
+		return h.takeCrowd()
+	}
+	h.last--
+	return h.times[h.last&(few-1)]
+}
 
-// second gives when the event behind the one just taken comes.
-func (h *heap) second() uint64 {
+func (h *heap) takeCrowd() uint64 {
+	if h.count <= fewPart && h.far.count == 0 {
+		return h.thin()
+	}
+	h.hole = true
 	q := (*[4]entry)(h.near[1:5])
 	return min(q[0].at, q[1].at, q[2].at, q[3].at)
+}
+
+// thin takes the first event of a heap that has become small, and puts the others
+// in order.
+func (h *heap) thin() uint64 {
+	h.crowded = false
+	h.times[0], h.words[0] = never, never
+	for i := 1; i < h.count; i++ {
+		h.insert(h.near[i])
+	}
+	for i := range h.count {
+		h.near[i] = nothing
+	}
+	h.count = 0
+	return h.times[h.last]
+}
+
+// insert puts an entry among the few.
+func (h *heap) insert(e entry) {
+	i := h.last
+	h.last++
+	for {
+		t := h.times[i&(few-1)]
+		if t > e.at || t == e.at && h.words[i&(few-1)] > e.word {
+			break
+		}
+		h.times[(i+1)&(few-1)], h.words[(i+1)&(few-1)] = t, h.words[i&(few-1)]
+		i--
+	}
+	h.times[(i+1)&(few-1)], h.words[(i+1)&(few-1)] = e.at, e.word
+}
+
+// crowd moves the few into the heap.
+func (h *heap) crowd() {
+	h.crowded = true
+	for ; h.last > 0; h.last-- {
+		h.lift(entry{h.times[h.last], h.words[h.last]})
+	}
 }
 
 // fill closes the hole with the last entry, or with what is in the ladder.
@@ -54,10 +121,11 @@ func (h *heap) fill() {
 }
 
 func (h *heap) pending() int {
+	n := h.last + h.count + h.far.count
 	if h.hole {
-		return h.count - 1 + h.far.count
+		n--
 	}
-	return h.count + h.far.count
+	return n
 }
 
 // grow makes room for so many entries.
@@ -71,6 +139,18 @@ func (h *heap) grow(room int) {
 }
 
 func (h *heap) push(e entry) {
+	if !h.crowded && h.last < few-1 {
+		h.insert(e)
+		return
+	}
+	h.pushCrowd(e)
+}
+
+// pushCrowd puts an entry among many.
+func (h *heap) pushCrowd(e entry) {
+	if !h.crowded {
+		h.crowd()
+	}
 	switch {
 	case e.at >= h.far.horizon:
 		h.far.put(e)

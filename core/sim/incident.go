@@ -105,6 +105,7 @@ func (e *engine) incidentTurns(k int) {
 	for _, id := range in.nodes {
 		e.applyIncidents(id)
 	}
+	e.inForce()
 	if in.link >= 0 {
 		e.applyPauses(in.link)
 	}

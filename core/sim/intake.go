@@ -309,7 +309,7 @@ func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
 			e.letGo(at.copy)
 		default:
 			handled++
-			e.takeOut(&q.leases, c)
+			e.takeOut(&q.leases, c, at.copy)
 			e.unlinkAge(q, c)
 			j := &e.journeys[c.journey]
 			j.open--
@@ -333,28 +333,6 @@ func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
 		e.live -= handled
 	}
 	e.dropBatch(b, false)
-}
-
-// handledPlain gives a message of a plain queue, which is in none of its lists but
-// that by age, its fate.
-func (e *engine) handledPlain(n, by *node, c *copyRecord) {
-	j := &e.journeys[c.journey]
-	e.countHandled(n, by, c, j)
-	j.open--
-	e.live--
-	c.flags = c.flags&^(leased|stands) | done
-	c.timer = 0
-}
-
-// countHandled takes a message that has been handled out of a plain queue.
-func (e *engine) countHandled(n, by *node, c *copyRecord, j *journey) {
-	n.fates[Handled]++
-	n.changeDepth(e.now, -1)
-	e.unlinkAge(n.queue, c)
-	if e.now >= e.warm {
-		n.time.Add(e.now - c.born)
-		e.arrivedAt(by, j)
-	}
 }
 
 // batchDone comes when the run of a batch has ended.

@@ -127,7 +127,7 @@ func retell(plan Plan, notes []journeyNote) ([]Journey, error) {
 	if err != nil {
 		return nil, err
 	}
-	e.trace = newTracer(nil, wanted)
+	e.watch(newTracer(nil, wanted))
 	ends := map[uint64]journeyNote{}
 	e.sampled = &journeySample{wanted: wanted, ends: ends}
 	if err := e.loop(); err != nil {

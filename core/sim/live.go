@@ -93,7 +93,7 @@ func NewLive(plan LivePlan) (*Live, error) {
 	if err != nil {
 		return nil, err
 	}
-	e.trace = newTracer(nil, map[uint64]bool{})
+	e.watch(newTracer(nil, map[uint64]bool{}))
 	e.sampled = &journeySample{wanted: e.trace.wanted, ends: map[uint64]journeyNote{}}
 	l := &Live{e: e, handled: -1, last: -1, sources: map[int32]uint32{}, named: map[string]int{}, waiting: map[uint64]bool{}}
 	e.told = l

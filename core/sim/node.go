@@ -25,6 +25,7 @@ type node struct {
 	capacity  int64
 	welcomes  bool       // it rejects no write, unless an incident says so
 	direct    bool       // a plain queue or a topic that welcomes: a write stands at once
+	atOnce    bool       // it does so now, for what comes from outside
 	straight  []laneSend // of a topic that only hands on to such queues: where to
 	ownWay    int32      // delivery of dead letters and of what is sent back
 	outWay    int32      // delivery of traffic

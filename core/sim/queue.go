@@ -32,14 +32,14 @@ type queue struct {
 	feed      *feed     // what reads a stream by this link, instead of readers of a queue
 }
 
-// list is a doubly linked list of copies.
+// list is a doubly linked list of copies; empty: its head is 0. What its tail, or
+// the one before its head, then is says nothing, where it is taken from the front.
 type list struct{ head, tail uint32 }
 
 // visibleClass holds the visible messages that the same links match.
 type visibleClass struct {
 	mask uint64
 	list
-	count int
 }
 
 func (e *engine) setUpQueue(n *node) error {
@@ -65,9 +65,9 @@ func (e *engine) setUpQueue(n *node) error {
 		}
 		q.links = append(q.links, rl)
 	}
-	if !e.plan.General && len(q.links) == 1 && q.links[0].link.Filter.Everything && q.groups == nil && q.seen == nil && q.delay == 0 && n.twice == 0 && !q.carryAge {
-		q.plain, q.only = true, q.links[0].delivery
+	if !e.plan.General && len(q.links) == 1 && q.links[0].link.Filter.Everything {
 		q.classes = append(q.classes, visibleClass{mask: 1})
+		q.plain, q.only = q.groups == nil && q.seen == nil && q.delay == 0 && n.twice == 0 && !q.carryAge, q.links[0].delivery
 	}
 	return nil
 }
@@ -127,12 +127,9 @@ func (e *engine) enterPlain(n *node, c *copyRecord, i uint32) {
 	}
 	q.only.offered++
 	q.only.matched++
-	q.order++
-	c.class, c.due = 0, q.order
+	c.class = 0
 	c.flags |= visible | stands
-	class := &q.classes[0]
-	e.putLast(&class.list, c, i)
-	class.count++
+	e.putLast(&q.classes[0].list, c, i)
 }
 
 // duplicate tells whether a message's key has come within the window before.
@@ -258,9 +255,7 @@ func (e *engine) hide(q *queue, i uint32) {
 	case c.flags&unread != 0:
 		l = &q.feed.parts[c.group].list
 	case c.flags&visible != 0:
-		class := &q.classes[c.class]
-		class.count--
-		l = &class.list
+		l = &q.classes[c.class].list
 	case c.flags&leased != 0:
 		l = &q.leases
 	case c.flags&heldBack != 0:
@@ -268,44 +263,33 @@ func (e *engine) hide(q *queue, i uint32) {
 	default:
 		return
 	}
-	e.takeOut(l, c)
+	e.takeOut(l, c, i)
 	c.flags &^= unread | visible | leased | heldBack
 }
 
 // takeOut takes a copy out of a list.
-func (e *engine) takeOut(l *list, c *copyRecord) {
-	if c.prev != 0 {
-		e.copies[c.prev].next = c.next
-	} else {
+func (e *engine) takeOut(l *list, c *copyRecord, i uint32) {
+	if l.head == i {
 		l.head = c.next
-	}
-	if c.next != 0 {
-		e.copies[c.next].prev = c.prev
 	} else {
+		e.copies[c.prev].next = c.next
+	}
+	if l.tail == i {
 		l.tail = c.prev
+	} else {
+		e.copies[c.next].prev = c.prev
 	}
 }
 
 // putLast puts a copy at the end of a list.
 func (e *engine) putLast(l *list, c *copyRecord, i uint32) {
 	c.prev, c.next = l.tail, 0
-	if c.prev != 0 {
-		e.copies[c.prev].next = i
+	if l.head != 0 {
+		e.copies[l.tail].next = i
 	} else {
 		l.head = i
 	}
 	l.tail = i
-}
-
-// takeFirst takes the first message out of those that are visible.
-func (e *engine) takeFirst(class *visibleClass, c *copyRecord) {
-	class.count--
-	class.head = c.next
-	if c.next != 0 {
-		e.copies[c.next].prev = 0
-	} else {
-		class.tail = 0
-	}
 }
 
 // insertAfter puts a copy into a list behind another; 0: at the front.
@@ -358,7 +342,6 @@ func (e *engine) show(n *node, i uint32) {
 	c.class, c.due = uint8(class), q.order
 	c.flags |= visible
 	e.putLast(&q.classes[class].list, c, i)
-	q.classes[class].count++
 	e.wantPull(n)
 }
 

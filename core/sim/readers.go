@@ -115,7 +115,6 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, size int) int 
 		c.timer = e.sequence()
 		entries = append(entries, batchEntry{copy: i, token: c.tries})
 		size++
-		class.count--
 		last, i = i, c.next
 	}
 	if last == 0 {
@@ -123,11 +122,6 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, size int) int 
 	}
 	e.batches[batch].entries = entries
 	class.head = i
-	if i != 0 {
-		e.copies[i].prev = 0
-	} else {
-		class.tail = 0
-	}
 	e.copies[first].prev, e.copies[last].next = q.leases.tail, 0
 	if q.leases.tail != 0 {
 		e.copies[q.leases.tail].next = first

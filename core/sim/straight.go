@@ -14,14 +14,23 @@ import "ironweir/core/model"
 // lane is a queue whose readers may take the straight way, with all that its
 // runs need at hand.
 type lane struct {
-	rl    *readerLink
-	d     *delivery // of the reader link
-	n     *node     // the queue
-	q     *queue
-	f     *node // the function
-	sends []laneSend
-	moves bool // a message that is handled goes on, in its record, as the one that is sent
-	apart bool // where it goes on to, something else reads
+	rl     *readerLink
+	d      *delivery // of the reader link
+	n      *node     // the queue
+	q      *queue
+	class  *visibleClass // all that is visible
+	f      *node         // the function
+	sends  []laneSend
+	to     *node // where a message that is handled goes on to, in its record, as the one that is sent; nil: it does not
+	apart  bool  // something else reads there
+	most   int64 // a run that takes longer goes the general way
+	entry  int32 // the latency of what came in there was the last one noted
+	since  *Histogram
+
+	// in force now
+	open  bool // what its runs send is taken at once, and nobody looks on
+	limit int64
+	share float64 // of runs that fail
 }
 
 // laneSend is where a run on the straight way writes.
@@ -33,25 +42,29 @@ type laneSend struct {
 
 // setUpStraight finds the links whose runs may take the straight way.
 func (e *engine) setUpStraight() {
+	e.lanes = make([]*lane, len(e.nodes))
 	if e.plan.General {
 		return
 	}
 	for i := range e.g.Nodes {
 		n := &e.nodes[i]
-		if n.queue == nil || n.queue.groups != nil || n.queue.feed != nil || len(n.queue.links) != 1 {
+		if n.queue == nil || n.queue.groups != nil || n.queue.feed != nil || len(n.queue.classes) == 0 {
 			continue
 		}
 		rl := n.queue.links[0]
 		l := rl.link
 		f := &e.nodes[l.To]
-		if !l.Filter.Everything || l.Relation != model.PolledRun || l.Read.UpTo != 1 || rl.delivery.refused || rl.delivery.wrap != unwrapped || !f.isStraight(e) {
+		if l.Relation != model.PolledRun || l.Read.UpTo != 1 || rl.delivery.refused || rl.delivery.wrap != unwrapped || !f.isStraight(e) {
 			continue
 		}
-		ln := &lane{rl: rl, d: rl.delivery, n: n, q: n.queue, f: f}
+		ln := &lane{rl: rl, d: rl.delivery, n: n, q: n.queue, class: &n.queue.classes[0], f: f, most: n.queue.lease - 1, entry: -1}
+		if f.limit > 0 {
+			ln.most = min(ln.most, f.limit)
+		}
 		for _, id := range f.steps[sending] {
 			ln.sends = append(ln.sends, laneSend{id, &e.deliveries[id], &e.nodes[e.sends[id].link.To]})
 		}
-		n.queue.lane = ln
+		n.queue.lane, e.lanes[i] = ln, ln
 	}
 	for i := range e.g.Nodes {
 		e.nodes[i].straight = e.straightFan(&e.nodes[i])
@@ -60,11 +73,41 @@ func (e *engine) setUpStraight() {
 	// queue, where no loop counts its rounds and nothing counts what it takes.
 	for i := range e.g.Nodes {
 		if q := e.nodes[i].queue; q != nil && q.lane != nil && len(q.lane.sends) == 1 {
-			to := q.lane.sends[0].to
-			q.lane.moves = to.queue != nil && to.queue.plain && e.inLoop[to.id] < 0
-			q.lane.apart = q.lane.moves && to.queue.links[0].link.To != q.lane.f.id
+			if to := q.lane.sends[0].to; to.queue != nil && to.queue.plain && e.inLoop[to.id] < 0 {
+				q.lane.to, q.lane.apart = to, to.queue.links[0].link.To != q.lane.f.id
+			}
 		}
 	}
+	e.inForce()
+}
+
+// inForce notes what is in force now: at the start, and when an incident
+// has changed it.
+func (e *engine) inForce() {
+	for i := range e.nodes {
+		n := &e.nodes[i]
+		d := &e.deliveries[max(n.outWay, 0)]
+		n.atOnce = n.direct && n.failsNowShare < 0 && !d.refused && d.wrap == unwrapped && e.inLoop[i] < 0 && e.trace == nil
+		ln := e.lanes[i]
+		if ln == nil {
+			continue
+		}
+		ln.limit, ln.share = ln.f.limitNow(), ln.f.fails.EachTry
+		if ln.f.failsNowShare >= 0 {
+			ln.share = ln.f.failsNowShare
+		}
+		ln.open = !e.storage && e.trace == nil
+		for k := range ln.sends {
+			to := ln.sends[k].to
+			ln.open = ln.open && to.failsNowShare < 0 && to.slow == 1
+		}
+	}
+}
+
+// watch lets a tracer look on.
+func (e *engine) watch(t *tracer) {
+	e.trace = t
+	e.inForce()
 }
 
 // straightFan gives where a topic hands its messages on to, where that takes the
@@ -121,8 +164,7 @@ func (e *engine) fanStraight(n *node, i uint32) bool {
 // once, as the last thing that an event does; the reference to the content becomes
 // that of the copy. False: something is out of the ordinary just now.
 func (e *engine) enterStraight(n *node, con uint32) bool {
-	d := &e.deliveries[n.outWay]
-	if !n.direct || n.failsNowShare >= 0 || d.paused || d.refused || d.wrap != unwrapped || e.inLoop[n.id] >= 0 || e.trace != nil {
+	if !n.atOnce {
 		return false
 	}
 	e.tally.entered++
@@ -131,7 +173,7 @@ func (e *engine) enterStraight(n *node, con uint32) bool {
 	j.refs, j.open, j.copies = 1, 1, 1
 	c.comes(e.now, e.sequence(), n.outWay, int32(n.id))
 	c.journey, c.content, c.hops, c.rounds, c.flags = jour, con, 0, 0, 0
-	d.copies++
+	e.deliveries[n.outWay].copies++
 	n.copies++
 	e.live++
 	switch {

@@ -3,51 +3,50 @@ package sim
 // pullStraight takes what the readers of a lane can, and tells whether it leaves
 // something for the general way.
 func (e *engine) pullStraight(ln *lane) bool {
-	q, f := ln.q, ln.f
-	if len(q.classes) == 0 {
-		return false
-	}
-	class := &q.classes[0]
-	limit := f.limitNow()
-	for {
-		i := class.head
-		if i == 0 {
-			return false
-		}
+	for i := ln.class.head; i != 0; i = ln.class.head {
 		slot := ln.rl.idle()
 		if slot < 0 {
 			return false
 		}
 		c := &e.copies[i]
-		if f.active >= limit || !ln.d.mayTry(c, e.now) {
+		if ln.f.active >= ln.limit || !ln.d.mayTry(c, e.now) {
 			return true
 		}
 		ln.rl.occupy(slot)
-		f.changeActive(e.now, 1)
+		ln.f.changeActive(e.now, 1)
 		e.beginStraight(ln, c, i, uint32(slot))
 	}
+	return false
 }
 
 // beginStraight takes the first message that is visible and starts its run, for
 // which a reader is occupied.
 func (e *engine) beginStraight(ln *lane, c *copyRecord, i, slot uint32) {
-	q, f := ln.q, ln.f
-	e.takeFirst(&q.classes[0], c)
-	c.tries++
-	if c.flags&(begun|ghost) == 0 && e.now >= e.warm {
-		ln.n.wait.Add(e.now - c.born)
+	now, f := e.now, ln.f
+	ln.class.head = c.next
+	if c.flags&(begun|ghost) == 0 && now >= e.warm {
+		ln.n.wait.Add(now - c.born)
 	}
 	c.flags = c.flags&^visible | begun
+	c.tries++
 	c.held++
 	c.busy++
 	c.group = int32(slot)
-	c.due = e.now
+	c.due = now
 	c.timer = e.sequence() // that of the lease
 	f.runs++
 	e.tally.straight++
-	work := nanos(f.takes.draw(f.time1) * f.slow)
-	failure := e.straightLuck(f, c.age)
-	if work >= q.lease || f.limit > 0 && work > f.limit {
+	var work int64
+	if f.takes.shape == exponential {
+		work = nanos(f.takes.a * f.time1.exponential() * f.slow)
+	} else {
+		work = nanos(f.takes.draw(f.time1) * f.slow)
+	}
+	failure := int16(noError)
+	if ln.share > 0 && (ln.share >= 1 || f.luck.unit() < ln.share) || e.doomed(f, f.fails.ForGood, c.age) {
+		failure = f.failName
+	}
+	if work > ln.most {
 		e.leaveStraight(ln.n, ln.rl, i, work, failure)
 		return
 	}
@@ -55,7 +54,7 @@ func (e *engine) beginStraight(ln *lane, c *copyRecord, i, slot uint32) {
 	if work <= 0 {
 		e.soon(evStraight, i)
 	} else {
-		e.at(e.now+work, evStraight, i)
+		e.at(now+work, evStraight, i)
 	}
 }
 
@@ -63,30 +62,18 @@ func (e *engine) beginStraight(ln *lane, c *copyRecord, i, slot uint32) {
 // that an event does, where the reader is the only one that could take what comes
 // next; else false.
 func (e *engine) goOn(ln *lane, slot uint32) bool {
-	i := ln.q.classes[0].head
-	if i == 0 || !e.nothingElse() || ln.rl.idles > 0 || ln.d.paused || ln.q.pulling {
+	i := ln.class.head
+	if i == 0 || ln.rl.idles > 0 || ln.d.paused || ln.q.pulling || ln.f.active > ln.limit || !e.nothingElse() {
 		return false
 	}
 	c := &e.copies[i]
-	if ln.f.active > ln.f.limitNow() || !ln.d.mayTry(c, e.now) {
+	if !ln.d.mayTry(c, e.now) {
 		return false
 	}
 	e.readers[ln.rl.first+slot].pause = 0
 	e.tally.events++
 	e.beginStraight(ln, c, i, slot)
 	return true
-}
-
-// straightLuck draws whether a run fails, as luck does.
-func (e *engine) straightLuck(f *node, name uint64) int16 {
-	share := f.fails.EachTry
-	if f.failsNowShare >= 0 {
-		share = f.failsNowShare
-	}
-	if share > 0 && (share >= 1 || f.luck.unit() < share) || e.doomed(f, f.fails.ForGood, name) {
-		return f.failName
-	}
-	return noError
 }
 
 // leaveStraight puts a run that has just started on the general way.
@@ -118,23 +105,80 @@ func (e *engine) generalRun(n *node, rl *readerLink, i uint32) uint32 {
 // endStraight comes when a run on the straight way is over.
 func (e *engine) endStraight(i uint32) {
 	c := &e.copies[i]
-	ln := e.nodes[c.node].queue.lane
-	if c.lastFail != noError {
-		ln.f.failures++
-		e.endRunStraight(ln, i)
+	ln := e.lanes[c.node]
+	if !ln.open || c.lastFail != noError || c.held != 1 || c.flags&(done|ghost|expiring) != 0 || e.payload > 0 && e.contents[c.content].size > e.payload {
+		e.endUnusual(ln, c, i)
 		return
 	}
-	for k := range ln.sends {
-		if to := ln.sends[k].to; to.failsNowShare >= 0 || to.slow != 1 || e.payload > 0 && e.contents[c.content].size > e.payload {
-			e.sendGenerally(ln.n, ln.rl, i)
+	if ln.to == nil && len(ln.sends) > 0 {
+		e.sendStraight(ln, i)
+		c = &e.copies[i]
+	}
+	now, j := e.now, &e.journeys[c.journey]
+	ln.n.fates[Handled]++
+	ln.n.changeDepth(now, -1)
+	e.unlinkAge(ln.q, c)
+	if now >= e.warm {
+		ln.n.time.Add(now - c.born)
+		if j.entry != ln.entry {
+			ln.entry, ln.since = j.entry, e.latencyTo(ln.f, j.entry)
+		}
+		ln.since.Add(now - j.born)
+		ln.f.runTime.Add(now - c.due)
+	}
+	slot := uint32(c.group)
+	if ln.to != nil {
+		e.moveOn(ln, c, j, i)
+		if ln.apart && e.nothingElse() {
+			e.pullReady(ln.to)
+			if !e.goOn(ln, slot) {
+				e.leaveFunction(ln, slot)
+				e.pullSecond(ln.n)
+			}
 			return
 		}
-	}
-	usual := c.flags&(done|ghost|expiring) == 0 && c.held == 1 && !e.storage && e.trace == nil
-	if usual && ln.moves {
-		e.moveOn(ln, c, i)
+		e.leaveFunction(ln, slot)
+		e.pullBoth(ln.to, ln.n)
 		return
 	}
+	j.open--
+	e.live--
+	c.flags |= done
+	e.releaseCopy(i)
+	if !e.goOn(ln, slot) {
+		e.leaveFunction(ln, slot)
+		e.pullNow(ln.n)
+	}
+}
+
+// endUnusual ends a run that failed, or with which something else is out of the
+// ordinary.
+func (e *engine) endUnusual(ln *lane, c *copyRecord, i uint32) {
+	if c.lastFail != noError {
+		ln.f.failures++
+	} else {
+		for k := range ln.sends {
+			if to := ln.sends[k].to; to.failsNowShare >= 0 || to.slow != 1 || e.payload > 0 && e.contents[c.content].size > e.payload {
+				e.sendGenerally(ln.n, ln.rl, i)
+				return
+			}
+		}
+		e.sendStraight(ln, i)
+		c = &e.copies[i]
+	}
+	slot := uint32(c.group)
+	if e.now >= e.warm {
+		ln.f.runTime.Add(e.now - c.due)
+	}
+	c.busy--
+	e.settleStraight(ln.n, ln.rl, i)
+	e.letGo(i)
+	e.leaveFunction(ln, slot)
+	e.wantPull(ln.n)
+}
+
+// sendStraight sends what a run that succeeded sends.
+func (e *engine) sendStraight(ln *lane, i uint32) {
 	for k := range ln.sends {
 		s := &ln.sends[k]
 		m := e.messageOf(&e.copies[i])
@@ -143,38 +187,6 @@ func (e *engine) endStraight(i uint32) {
 		s.d.offered++
 		s.d.matched++
 		e.stand(s.to, e.newCopy(s.to, s.id, &m, m.content, 0))
-	}
-	if !usual {
-		e.endRunStraight(ln, i)
-		return
-	}
-	c = &e.copies[i]
-	slot := uint32(c.group)
-	e.handledPlain(ln.n, ln.f, c)
-	e.timeRun(ln.f, c)
-	e.releaseCopy(i)
-	if !e.goOn(ln, slot) {
-		e.leaveFunction(ln, slot)
-		e.pullNow(ln.n)
-	}
-}
-
-// endRunStraight ends a run after its sends, and frees its reader.
-func (e *engine) endRunStraight(ln *lane, i uint32) {
-	c := &e.copies[i]
-	slot := uint32(c.group)
-	e.timeRun(ln.f, c)
-	c.busy--
-	e.settleStraight(ln.n, ln.rl, i)
-	e.letGo(i)
-	e.leaveFunction(ln, slot)
-	e.wantPull(ln.n)
-}
-
-// timeRun notes how long a run took that is over.
-func (e *engine) timeRun(f *node, c *copyRecord) {
-	if e.now >= e.warm {
-		f.runTime.Add(e.now - c.due)
 	}
 }
 
@@ -185,15 +197,10 @@ func (e *engine) leaveFunction(ln *lane, slot uint32) {
 	ln.rl.rest(int(slot))
 }
 
-// moveOn ends a run that succeeded and sends its message on to one queue. What
-// is handled here and what comes there are two copies; one record serves both.
-func (e *engine) moveOn(ln *lane, c *copyRecord, i uint32) {
+// moveOn sends a message that has been handled on to one queue. What is handled
+// here and what comes there are two copies; one record serves both.
+func (e *engine) moveOn(ln *lane, c *copyRecord, j *journey, i uint32) {
 	s := &ln.sends[0]
-	j := &e.journeys[c.journey]
-	slot := uint32(c.group)
-	e.countHandled(ln.n, ln.f, c, j)
-	e.timeRun(ln.f, c)
-
 	s.d.offered++
 	s.d.matched++
 	s.d.copies++
@@ -206,16 +213,6 @@ func (e *engine) moveOn(ln *lane, c *copyRecord, i uint32) {
 	c.tries, c.waits, c.held, c.busy, c.group, c.lastFail = 0, 0, 0, 0, 0, noError
 	c.flags &= aside
 	e.enterPlain(s.to, c, i)
-	if ln.apart && e.nothingElse() {
-		e.pullReady(s.to)
-		if !e.goOn(ln, slot) {
-			e.leaveFunction(ln, slot)
-			e.pullSecond(ln.n)
-		}
-		return
-	}
-	e.leaveFunction(ln, slot)
-	e.pullBoth(s.to, ln.n)
 }
 
 // nothingElse tells whether nothing else is scheduled for this instant, and nobody
