@@ -193,7 +193,8 @@ func (e *engine) standInTopic(n *node, i uint32) { e.soon(evFan, i) }
 func (e *engine) fan(i uint32) {
 	c := &e.copies[i]
 	n := &e.nodes[c.node]
-	if n.straight != nil && c.flags&ghost == 0 && e.trace == nil && e.fanStraight(n, i) {
+	if n.fans && c.flags&ghost == 0 {
+		e.fanStraight(n, i)
 		return
 	}
 	gn := &e.g.Nodes[c.node]

@@ -45,6 +45,7 @@ type clock struct {
 	seq    uint64
 	coming heap
 	timers heap
+	alarm  uint64   // when the first timer comes
 	tie    bool     // another event of the heaps comes at this very instant
 	ring   []uint32 // kind << 24 | index
 	head   uint32   // of the ring; its length is a power of two
@@ -52,7 +53,7 @@ type clock struct {
 }
 
 func newClock() clock {
-	return clock{ring: make([]uint32, 1024), seq: 1, coming: newHeap(), timers: newHeap()}
+	return clock{ring: make([]uint32, 1024), seq: 1, coming: newHeap(), timers: newHeap(), alarm: never}
 }
 
 // sequence takes the next sequence number, for a timer that is kept elsewhere.
@@ -69,7 +70,12 @@ func (c *clock) at(t int64, kind eventKind, index uint32) uint64 {
 	if t == c.now {
 		c.tie = true
 	}
-	c.coming.push(entry{uint64(t), s<<seqShift | uint64(kind)<<indexBits | uint64(index)})
+	e := entry{uint64(t), s<<seqShift | uint64(kind)<<indexBits | uint64(index)}
+	if h := &c.coming; h.crowded || h.last == few-1 {
+		h.pushCrowd(e)
+	} else {
+		h.insert(e)
+	}
 	return s
 }
 
@@ -92,6 +98,7 @@ func (c *clock) arm(t int64, seq uint64, kind eventKind, index uint32) {
 	if t == c.now {
 		c.tie = true
 	}
+	c.alarm = min(c.alarm, uint64(t))
 	c.timers.push(entry{uint64(t), seq<<seqShift | uint64(kind)<<indexBits | uint64(index)})
 }
 
@@ -133,19 +140,27 @@ func (c *clock) next(until int64) (entry, bool) {
 		c.head++
 		return entry{uint64(c.now), uint64(w)}, true
 	}
-	w, t := c.coming.peek(), c.timers.peek()
-	if before(t, w) != 0 {
-		if t.at >= uint64(until) {
-			return t, false
+	w := c.coming.peek()
+	if w.at >= c.alarm {
+		if t := c.timers.peek(); before(t, w) != 0 {
+			return c.nextTimer(t, w.at, until)
 		}
-		c.now, c.tie = int64(t.at), c.timers.take() == t.at || w.at == t.at
-		return t, true
 	}
 	if w.at >= uint64(until) {
 		return w, false
 	}
-	c.now, c.tie = int64(w.at), c.coming.take() == w.at || t.at == w.at
+	c.now, c.tie = int64(w.at), c.coming.take() == w.at || w.at == c.alarm
 	return w, true
+}
+
+// nextTimer takes the first timer, which comes before all else.
+func (c *clock) nextTimer(t entry, other uint64, until int64) (entry, bool) {
+	if t.at >= uint64(until) {
+		return t, false
+	}
+	c.alarm = c.timers.take()
+	c.now, c.tie = int64(t.at), c.alarm == t.at || other == t.at
+	return t, true
 }
 
 // peek gives the first event that is not in the ring; nothing where there is none.

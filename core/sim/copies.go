@@ -193,8 +193,12 @@ func (e *engine) closeJourney(j *journey) {
 	default:
 		e.tally.complete++
 	}
-	e.tally.largestCopies = max(e.tally.largestCopies, j.copies)
-	e.tally.largestHops = max(e.tally.largestHops, j.hops)
+	if j.copies > e.tally.largestCopies {
+		e.tally.largestCopies = j.copies
+	}
+	if j.hops > e.tally.largestHops {
+		e.tally.largestHops = j.hops
+	}
 }
 
 func (e *engine) newContent() uint32 {
@@ -211,6 +215,9 @@ func (e *engine) newContent() uint32 {
 }
 
 func (e *engine) dropContent(i uint32) {
+	if i <= e.lasting {
+		return
+	}
 	c := &e.contents[i]
 	if c.refs--; c.refs == 0 {
 		c.data, c.next = nil, e.freeCont

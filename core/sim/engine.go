@@ -116,6 +116,7 @@ type engine struct {
 	nextJour   uint64
 	contents   []content
 	freeCont   uint32
+	lasting    uint32 // contents up to this one last as long as the run
 	runs       []run
 	freeRun    uint32
 	batches    []batch
@@ -145,7 +146,8 @@ type engine struct {
 	caseOf     []int // of the messages of the run that starts, -1: none holds
 	storage    bool  // what lies in a node has a price
 	stopped    string
-	lookAt     int64 // the count of events at which to look whether to stop
+	lookAt     int64 // the count of events from which on to look at what is after an event
+	stopAt     int64 // the one at which to look whether to stop
 	guarded    bool  // something is to be done after every event
 	trace      *tracer
 	told       *Live // of a live run
@@ -184,28 +186,40 @@ func (e *engine) proceed(until, most int64) error {
 			return nil
 		}
 		e.tally.events++
-		e.handle(next.kind(), next.index(), next.seq())
-		if e.tally.events >= e.lookAt && e.mustStop() {
-			return nil
+		if next.kind() == evStraight {
+			e.endStraight(next.index())
+		} else {
+			e.handle(next.kind(), next.index(), next.seq())
 		}
-		if !e.guarded {
+		if e.tally.events < e.lookAt {
 			continue
 		}
-		if e.plan.Audit {
-			if err := e.audit(); err != nil {
-				return err
-			}
-		}
-		if e.plan.follow != nil && (e.live == 0 || e.stopped != "") {
-			return nil
+		if stops, err := e.lookAfter(); stops {
+			return err
 		}
 	}
 	return nil
 }
 
+// lookAfter looks, after an event, whether the run has to end, and why.
+func (e *engine) lookAfter() (bool, error) {
+	stops := e.tally.events >= e.stopAt && e.mustStop()
+	e.lookAt = e.stopAt
+	if !e.guarded || stops {
+		return stops, nil
+	}
+	e.lookAt = 0
+	if e.plan.Audit {
+		if err := e.audit(); err != nil {
+			return true, err
+		}
+	}
+	return e.plan.follow != nil && (e.live == 0 || e.stopped != ""), nil
+}
+
 // mustStop looks whether the run has to end early, and says when to look again.
 func (e *engine) mustStop() bool {
-	e.lookAt = min(e.tally.events+stopInterval, e.limits.Events)
+	e.stopAt = min(e.tally.events+stopInterval, e.limits.Events)
 	switch {
 	case e.stopped != "":
 	case e.tally.events >= e.limits.Events:

@@ -45,7 +45,9 @@ func (h *Histogram) Add(ns int64) {
 	h.Counts[b]++
 	h.Count++
 	h.Sum += f
-	h.Max = max(h.Max, ns)
+	if ns > h.Max {
+		h.Max = ns
+	}
 }
 
 func (h *Histogram) grow(b int) {

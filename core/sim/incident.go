@@ -105,10 +105,10 @@ func (e *engine) incidentTurns(k int) {
 	for _, id := range in.nodes {
 		e.applyIncidents(id)
 	}
-	e.inForce()
 	if in.link >= 0 {
 		e.applyPauses(in.link)
 	}
+	e.inForce()
 }
 
 // applyIncidents sets what is in force at a node, from all incidents that are

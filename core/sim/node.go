@@ -26,6 +26,7 @@ type node struct {
 	welcomes  bool       // it rejects no write, unless an incident says so
 	direct    bool       // a plain queue or a topic that welcomes: a write stands at once
 	atOnce    bool       // it does so now, for what comes from outside
+	fans      bool       // it hands on so now
 	straight  []laneSend // of a topic that only hands on to such queues: where to
 	ownWay    int32      // delivery of dead letters and of what is sent back
 	outWay    int32      // delivery of traffic
@@ -195,7 +196,7 @@ func newEngine(plan *Plan) (*engine, error) {
 	if e.limits.Memory == 0 {
 		e.limits.Memory = DefaultLimits.Memory
 	}
-	e.lookAt = min(stopInterval, e.limits.Events)
+	e.stopAt = min(stopInterval, e.limits.Events)
 	e.guarded = plan.Audit || plan.follow != nil
 	for _, name := range builtinErrors {
 		e.errorNumber(name)

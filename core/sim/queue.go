@@ -26,8 +26,9 @@ type queue struct {
 	groups    *groups          // nil: order does not matter
 	seen      map[string]int64 // keys of dedupe, and until when they count
 	window    int64
-	plain     bool      // one link takes everything, in the order in which it comes
-	only      *delivery // of that link
+	plain     bool        // one link takes everything, in the order in which it comes
+	only      *readerLink // that link
+	front     *list       // what it can take
 	lane      *lane     // nil: its readers go the general way
 	feed      *feed     // what reads a stream by this link, instead of readers of a queue
 }
@@ -67,7 +68,8 @@ func (e *engine) setUpQueue(n *node) error {
 	}
 	if !e.plan.General && len(q.links) == 1 && q.links[0].link.Filter.Everything {
 		q.classes = append(q.classes, visibleClass{mask: 1})
-		q.plain, q.only = q.groups == nil && q.seen == nil && q.delay == 0 && n.twice == 0 && !q.carryAge, q.links[0].delivery
+		q.plain, q.only = q.groups == nil && q.seen == nil && q.delay == 0 && n.twice == 0 && !q.carryAge, q.links[0]
+		q.front = &q.classes[0].list
 	}
 	return nil
 }
@@ -125,11 +127,11 @@ func (e *engine) enterPlain(n *node, c *copyRecord, i uint32) {
 			q.armAge(e, n, c.age, c.born+q.retention)
 		}
 	}
-	q.only.offered++
-	q.only.matched++
+	q.only.delivery.offered++
+	q.only.delivery.matched++
 	c.class = 0
 	c.flags |= visible | stands
-	e.putLast(&q.classes[0].list, c, i)
+	e.putLast(q.front, c, i)
 }
 
 // duplicate tells whether a message's key has come within the window before.
@@ -358,7 +360,7 @@ func (e *engine) wantPull(n *node) {
 // ready tells whether something is visible and some reader could take it.
 func (q *queue) ready() bool {
 	if q.plain {
-		return q.classes[0].head != 0 && q.links[0].takes()
+		return q.front.head != 0 && q.only.takes()
 	}
 	for i := range q.classes {
 		if q.classes[i].head == 0 {

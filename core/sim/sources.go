@@ -15,12 +15,13 @@ import (
 // traffic is one source of messages from outside.
 type traffic struct {
 	spec     *model.Traffic
+	pattern  pattern
 	node     int32
 	gap      float64 // mean nanoseconds between two messages
 	arrivals *randomStream
 	choice   *randomStream
 	key      *expr.Template
-	shared   uint32 // content of all its messages, where they are alike
+	shared   uint32 // content of all its messages, where they are alike; it lasts as long as the run
 	payloads []any
 	weights  []float64 // cumulative, last 1
 	sent     int64
@@ -28,6 +29,19 @@ type traffic struct {
 	phaseEnd int64
 	replay   []Arrival // what is still to come
 }
+
+// pattern is how the messages of a source are spread in time.
+type pattern uint8
+
+const (
+	poisson pattern = iota
+	even
+	inBursts
+	onCurve
+	replayed
+)
+
+var patterns = map[string]pattern{"poisson": poisson, "even": even, "burst": inBursts, "curve": onCurve, "replay": replayed}
 
 func (e *engine) setUpTraffic() error {
 	specs := e.scenario.Traffic
@@ -49,25 +63,27 @@ func (e *engine) setUpTraffic() error {
 		if err != nil {
 			return err
 		}
-		if spec.Arrivals == "replay" {
+		if t.pattern == replayed {
 			if err := e.setUpReplay(&t); err != nil {
 				return err
 			}
 		}
-		if t.key == nil && len(t.payloads) <= 1 && spec.Arrivals != "replay" {
+		if t.key == nil && len(t.payloads) <= 1 && t.pattern != replayed {
 			t.shared = e.newContent()
 			e.fillContent(&e.contents[t.shared], &t, 0)
 		}
-		index := uint32(len(e.traffic))
 		e.traffic = append(e.traffic, t)
-		e.nextArrival(index)
+	}
+	e.lasting = uint32(len(e.contents)) - 1
+	for i := range e.traffic {
+		e.nextArrival(&e.traffic[i], uint32(i))
 	}
 	return nil
 }
 
 // newTraffic makes a source of messages from outside.
 func (e *engine) newTraffic(spec *model.Traffic) (traffic, error) {
-	t := traffic{spec: spec, node: int32(e.g.NodeID(spec.Into)), arrivals: e.stream(spec.Name, "arrivals"), choice: e.stream(spec.Name, "choice")}
+	t := traffic{spec: spec, pattern: patterns[spec.Arrivals], node: int32(e.g.NodeID(spec.Into)), arrivals: e.stream(spec.Name, "arrivals"), choice: e.stream(spec.Name, "choice")}
 	if t.node < 0 {
 		return t, fmt.Errorf("traffic %s: the model has no node %q", spec.Name, spec.Into)
 	}
@@ -84,7 +100,7 @@ func (e *engine) newTraffic(spec *model.Traffic) (traffic, error) {
 			return t, err
 		}
 	}
-	if a := e.g.Nodes[t.node].Accepts; a != nil && len(spec.Events) == 0 && spec.Arrivals != "replay" {
+	if a := e.g.Nodes[t.node].Accepts; a != nil && len(spec.Events) == 0 && t.pattern != replayed {
 		t.payloads, t.weights = []any{expr.Example(a.Document)}, []float64{1}
 	}
 	sum := 0.0
@@ -116,38 +132,31 @@ func (e *engine) fillContent(c *content, t *traffic, choice int) {
 }
 
 // nextArrival schedules the next message of a source.
-func (e *engine) nextArrival(i uint32) {
-	t := &e.traffic[i]
+func (e *engine) nextArrival(t *traffic, i uint32) {
 	if t.spec.Max > 0 && t.sent >= t.spec.Max {
 		return
 	}
-	var at int64
-	switch t.spec.Arrivals {
-	case "replay":
-		if len(t.replay) == 0 {
-			return
+	at := int64(-1)
+	switch t.pattern {
+	case poisson:
+		if t.gap > 0 {
+			at = e.now + int64(t.arrivals.exponential()*t.gap+0.5)
 		}
-		at = int64(t.replay[0].At.Sub(e.start))
-	case "burst":
+	case even:
+		if t.gap > 0 {
+			at = int64(float64(t.sent+1)*t.gap + 0.5)
+		}
+	case inBursts:
 		at = e.nextBurst(t)
-	case "curve":
+	case onCurve:
 		at = e.nextOnCurve(t)
-	case "even":
-		if t.gap == 0 {
-			return
+	case replayed:
+		if len(t.replay) > 0 && t.replay[0].At.Sub(e.start) < time.Duration(e.end) {
+			e.first(int64(t.replay[0].At.Sub(e.start)), evArrive, i)
 		}
-		at = int64(float64(t.sent+1)*t.gap + 0.5)
-	default:
-		if t.gap == 0 {
-			return
-		}
-		at = e.now + int64(t.arrivals.exponential()*t.gap+0.5)
+		return
 	}
-	switch {
-	case at >= e.end || at < 0:
-	case t.spec.Arrivals == "replay":
-		e.first(at, evArrive, i)
-	default:
+	if at >= 0 && at < e.end {
 		e.at(at, evArrive, i)
 	}
 }
@@ -213,11 +222,11 @@ func (e *engine) nextOnCurve(t *traffic) int64 {
 func (e *engine) arrive(i uint32) {
 	t := &e.traffic[i]
 	t.sent++
-	if t.spec.Arrivals == "replay" {
-		e.arriveAgain(i)
+	if t.pattern == replayed {
+		e.arriveAgain(t, i)
 		return
 	}
-	e.nextArrival(i)
+	e.nextArrival(t, i)
 	con := t.shared
 	if con == 0 {
 		choice := 0
@@ -231,10 +240,10 @@ func (e *engine) arrive(i uint32) {
 			f := expr.Filling{Seq: uint64(t.sent), ID: e.nextJour + 1, Time: e.instant(e.now), Data: c.data}
 			c.subject = t.key.Append(c.subject, &f)
 		}
-	} else {
-		e.contents[con].refs++
 	}
-	if !e.enterStraight(&e.nodes[t.node], con) {
+	if n := &e.nodes[t.node]; n.atOnce {
+		e.enterStraight(n, con)
+	} else {
 		e.enter(t.node, con)
 	}
 }
@@ -268,11 +277,10 @@ func (e *engine) setUpReplay(t *traffic) error {
 }
 
 // arriveAgain brings the next message of a replay.
-func (e *engine) arriveAgain(i uint32) {
-	t := &e.traffic[i]
+func (e *engine) arriveAgain(t *traffic, i uint32) {
 	a := t.replay[0]
 	t.replay = t.replay[1:]
-	e.nextArrival(i)
+	e.nextArrival(t, i)
 	con := e.newContent()
 	c := &e.contents[con]
 	c.kind, c.size, c.data = a.Type, a.Size, a.Data

@@ -86,6 +86,11 @@ func (e *engine) setUpStraight() {
 func (e *engine) inForce() {
 	for i := range e.nodes {
 		n := &e.nodes[i]
+		n.fans = n.straight != nil && e.trace == nil
+		for k := range n.straight {
+			s := &n.straight[k]
+			n.fans = n.fans && !s.d.paused && !s.d.refused && s.to.failsNowShare < 0
+		}
 		d := &e.deliveries[max(n.outWay, 0)]
 		n.atOnce = n.direct && n.failsNowShare < 0 && !d.refused && d.wrap == unwrapped && e.inLoop[i] < 0 && e.trace == nil
 		ln := e.lanes[i]
@@ -127,66 +132,73 @@ func (e *engine) straightFan(n *node) []laneSend {
 	return out
 }
 
-// fanStraight hands what stands in a topic on, unless something is out of the
-// ordinary just now.
-func (e *engine) fanStraight(n *node, i uint32) bool {
-	for k := range n.straight {
-		if s := &n.straight[k]; s.d.paused || s.d.refused || s.to.failsNowShare >= 0 {
-			return false
-		}
-	}
-	from := e.copies[i]
+// fanStraight hands what stands in a topic on.
+func (e *engine) fanStraight(n *node, i uint32) {
+	c := &e.copies[i]
+	e.contents[c.content].refs += int32(len(n.straight))
+	j := &e.journeys[c.journey]
+	j.refs += int32(len(n.straight))
+	j.open += int32(len(n.straight))
+	e.spread(n, j, c.journey, c.content, c.hops, c.rounds, c.flags&(aside|deletion))
+	e.finish(i, Passed)
+}
+
+// spread makes the copies that a topic hands on, to which its message's journey and
+// content have been counted.
+func (e *engine) spread(n *node, j *journey, jour, con uint32, hops, rounds uint16, f copyFlags) {
+	j.copies += int32(len(n.straight))
+	e.live += len(n.straight)
 	for k := range n.straight {
 		s := &n.straight[k]
 		s.d.offered++
 		s.d.matched++
 		s.d.copies++
 		s.to.copies++
-		slot := e.copySlot()
-		c := &e.copies[slot]
+		i := e.copySlot()
+		c := &e.copies[i]
 		c.comes(e.now, e.sequence(), s.id, int32(s.to.id))
-		c.journey, c.content, c.hops, c.rounds, c.flags = from.journey, from.content, from.hops, from.rounds, from.flags&(aside|deletion)
-		e.enterPlain(s.to, c, slot)
+		c.journey, c.content, c.hops, c.rounds, c.flags = jour, con, hops, rounds, f
+		e.enterPlain(s.to, c, i)
 		e.wantPull(s.to)
 	}
-	more := int32(len(n.straight))
-	e.contents[from.content].refs += more
-	j := &e.journeys[from.journey]
-	j.refs += more
-	j.open += more
-	j.copies += more
-	e.live += len(n.straight)
-	e.finish(i, Passed)
-	return true
 }
 
 // enterStraight brings a message from outside to a queue or topic that takes it at
 // once, as the last thing that an event does; the reference to the content becomes
-// that of the copy. False: something is out of the ordinary just now.
-func (e *engine) enterStraight(n *node, con uint32) bool {
-	if !n.atOnce {
-		return false
-	}
+// that of the copy.
+func (e *engine) enterStraight(n *node, con uint32) {
 	e.tally.entered++
-	i, jour := e.copySlot(), e.newJourney(int32(n.id))
-	j, c := &e.journeys[jour], &e.copies[i]
+	e.deliveries[n.outWay].copies++
+	n.copies++
+	jour := e.newJourney(int32(n.id))
+	j := &e.journeys[jour]
+	if n.fans && e.nothingElse() { // its message is gone before anybody could see it
+		e.sequence()
+		e.tally.events++
+		more := int32(len(n.straight))
+		e.contents[con].refs += more - 1
+		j.refs, j.open, j.copies = more, more, 1
+		e.spread(n, j, jour, con, 0, 0, 0)
+		n.fates[Passed]++
+		if e.now >= e.warm {
+			n.time.Add(0)
+		}
+		return
+	}
+	i := e.copySlot()
+	c := &e.copies[i]
 	j.refs, j.open, j.copies = 1, 1, 1
 	c.comes(e.now, e.sequence(), n.outWay, int32(n.id))
 	c.journey, c.content, c.hops, c.rounds, c.flags = jour, con, 0, 0, 0
-	e.deliveries[n.outWay].copies++
-	n.copies++
 	e.live++
-	switch {
-	case n.queue != nil:
-		e.enterPlain(n, c, i)
-		e.pullNow(n)
-	case e.nothingElse():
-		e.tally.events++
-		e.fan(i)
-	default:
+	if n.queue == nil {
 		e.soon(evFan, i)
+		return
 	}
-	return true
+	e.enterPlain(n, c, i)
+	if n.queue.only.takes() {
+		e.pullNow(n)
+	}
 }
 
 // isStraight tells whether the runs of a function are simple enough.

@@ -222,9 +222,12 @@ func (e *engine) nothingElse() bool { return e.head == e.tail && !e.tie && e.tol
 // pullNow lets the readers of a queue take what is visible, as the last thing
 // that an event does: at once, where nothing else is scheduled for this instant.
 func (e *engine) pullNow(n *node) {
-	if e.nothingElse() {
-		e.pullReady(n)
-	} else {
+	switch {
+	case !n.queue.ready():
+	case e.nothingElse():
+		e.tally.events++
+		e.pull(n)
+	default:
 		e.wantPull(n)
 	}
 }
