@@ -172,13 +172,13 @@ func (e *engine) newJourney(entry int32) uint32 {
 }
 
 func (e *engine) releaseJourney(i uint32) {
-	j := &e.journeys[i]
-	if j.refs--; j.refs > 0 {
-		return
+	if j := &e.journeys[i]; j.refs > 1 {
+		j.refs--
+	} else {
+		e.closeJourney(j)
+		j.refs, j.nextOut = 0, e.freeJour
+		e.freeJour = i
 	}
-	e.closeJourney(j)
-	j.nextOut = e.freeJour
-	e.freeJour = i
 }
 
 func (e *engine) closeJourney(j *journey) {
@@ -332,7 +332,7 @@ func (e *engine) finish(i uint32, f Fate) {
 	c.flags |= done
 	c.timer = 0
 	if c.held == 0 {
-		e.releaseCopy(i)
+		e.releaseCopy(c, i)
 	}
 }
 
@@ -367,7 +367,7 @@ func (e *engine) vanish(i uint32) {
 	c.flags |= done
 	c.timer = 0
 	if c.held == 0 {
-		e.releaseCopy(i)
+		e.releaseCopy(c, i)
 	}
 }
 
@@ -420,10 +420,11 @@ func (e *engine) latencyTo(n *node, entry int32) *Histogram {
 	return row[n.id]
 }
 
-func (e *engine) releaseCopy(i uint32) {
-	c := &e.copies[i]
+func (e *engine) releaseCopy(c *copyRecord, i uint32) {
 	e.releaseJourney(c.journey)
-	e.dropContent(c.content)
+	if c.content > e.lasting {
+		e.dropContent(c.content)
+	}
 	c.next = e.freeCopy
 	e.freeCopy = i
 }
@@ -433,7 +434,7 @@ func (e *engine) letGo(i uint32) {
 	c := &e.copies[i]
 	c.held--
 	if c.held == 0 && c.flags&done != 0 {
-		e.releaseCopy(i)
+		e.releaseCopy(c, i)
 	}
 }
 

@@ -177,6 +177,7 @@ func (e *engine) tryPiece(n *node, p *partition) {
 		e.addToBatch(b, i)
 	}
 	p.state = underWay
+	e.busyBatch(&e.batches[b])
 	e.launch(b)
 }
 

@@ -215,21 +215,21 @@ func (e *engine) startBatch(b uint32) {
 		e.endBatch(b, true)
 		return
 	}
+	e.busyBatch(bt)
 	e.launch(b)
 }
 
-// launch starts the run of a batch, or its move, for which there is room.
+// launch starts the run of a batch, or its move, for which there is room and to which
+// its messages have been put.
 func (e *engine) launch(b uint32) {
 	bt := &e.batches[b]
 	l := e.readers[bt.reader].link.link
 	if l.Relation == model.PolledRun {
-		e.busyBatch(bt)
 		r := e.newRun(&e.nodes[l.To], forBatch)
 		e.runs[r].batch, e.runs[r].link = b, int32(l.ID)
 		e.begin(r)
 		return
 	}
-	e.busyBatch(bt)
 	r := e.newRun(&e.nodes[bt.node], forMove)
 	e.runs[r].batch, e.runs[r].link = b, int32(l.ID)
 	if e.trace != nil {
@@ -293,46 +293,50 @@ func (e *engine) settleBatch(b uint32, failure int16, final bool) {
 // endPlain ends a batch of a plain queue whose run succeeded, in one pass: most of
 // its messages are handled, and some may have failed by themselves.
 func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
-	q, by, warm := n.queue, &e.nodes[rl.link.To], e.now >= e.warm
-	handled, entry := 0, int32(-1)
-	var latency *Histogram // from that entry
-	for k := range e.batches[b].entries {
-		at := e.batches[b].entries[k]
+	q, now := n.queue, e.now
+	unusual := 0
+	entries := e.batches[b].entries
+	for k := range entries {
+		at := &entries[k]
 		c := &e.copies[at.copy]
 		c.busy--
-		switch {
-		case at.failure != noError:
-			e.queueFailed(n, at.copy, at.token, rl.delivery, at.failure, false)
-			e.letGo(at.copy)
-		case c.flags&(done|ghost|expiring) != 0 || c.flags&leased == 0 || c.tries != at.token:
-			e.queueHandled(n, at.copy, at.token, rl.link.To)
-			e.letGo(at.copy)
-		default:
-			handled++
-			e.takeOut(&q.leases, c, at.copy)
-			e.unlinkAge(q, c)
-			j := &e.journeys[c.journey]
-			j.open--
-			if warm {
-				n.time.Add(e.now - c.born)
-				if j.entry != entry {
-					entry, latency = j.entry, e.latencyTo(by, j.entry)
-				}
-				latency.Add(e.now - j.born)
+		if at.failure != noError || c.flags&(done|ghost|expiring|leased) != leased || c.tries != at.token {
+			unusual++
+			e.endOne(at, n, rl)
+			continue
+		}
+		e.takeOut(&q.leases, c, at.copy)
+		e.unlinkAge(q, c)
+		j := &e.journeys[c.journey]
+		j.open--
+		if now >= e.warm {
+			n.time.Add(now - c.born)
+			if j.entry != rl.entry {
+				rl.entry, rl.latency = j.entry, e.latencyTo(&e.nodes[rl.link.To], j.entry)
 			}
-			c.flags = c.flags&^(leased|stands) | done
-			c.timer = 0
-			if c.held--; c.held == 0 {
-				e.releaseCopy(at.copy)
-			}
+			rl.latency.Add(now - j.born)
+		}
+		c.flags, c.timer = done, 0
+		if c.held--; c.held == 0 {
+			e.releaseCopy(c, at.copy)
 		}
 	}
-	if handled > 0 {
-		n.fates[Handled] += int64(handled)
-		n.changeDepth(e.now, -int64(handled))
-		e.live -= handled
+	if handled := int64(len(entries) - unusual); handled > 0 {
+		n.fates[Handled] += handled
+		n.changeDepth(now, -handled)
+		e.live -= int(handled)
 	}
 	e.dropBatch(b, false)
+}
+
+// endOne tells a queue what became of one message of a batch whose run succeeded.
+func (e *engine) endOne(at *batchEntry, n *node, rl *readerLink) {
+	if at.failure != noError {
+		e.queueFailed(n, at.copy, at.token, rl.delivery, at.failure, false)
+	} else {
+		e.queueHandled(n, at.copy, at.token, rl.link.To)
+	}
+	e.letGo(at.copy)
 }
 
 // batchDone comes when the run of a batch has ended.

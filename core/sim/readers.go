@@ -2,9 +2,11 @@ package sim
 
 import (
 	"math/bits"
+	"slices"
 	"time"
 
 	"ironweir/core/graph"
+	"ironweir/core/model"
 )
 
 // readerLink is a link of a queue with its readers.
@@ -15,6 +17,8 @@ type readerLink struct {
 	first    uint32   // its readers are first, first+1, …
 	free     []uint64 // a bit for each that is idle
 	idles    int      // how many are
+	entry    int32    // the latency of what came in there was the last one noted
+	latency  *Histogram
 	filling  []uint32 // batches that wait for more
 }
 
@@ -94,34 +98,40 @@ func (e *engine) firstIsUsual(q *queue, rl *readerLink) bool {
 
 // takePlain fills a batch with what comes next in a plain queue, until something
 // is out of the ordinary, and gives the size of the batch. What is taken is a
-// stretch of the visible, and goes as one to the end of the leased.
-func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, size int) int {
+// stretch of the visible, and goes as one to the end of the leased. Each is put to
+// so many runs as well: 1 where the batch starts at once, or 0.
+func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) int {
 	q, d := n.queue, rl.delivery
-	class, due, warm := &q.classes[0], e.now+q.lease, e.now >= e.warm
-	entries := e.batches[batch].entries
-	first, last, i := class.head, uint32(0), class.head
-	for size < rl.link.Read.UpTo && i != 0 {
+	now, warm := e.now, e.now >= e.warm
+	due, timer, most := now+q.lease, e.seq, rl.link.Read.UpTo
+	bt := &e.batches[batch]
+	size, first, last, i := len(bt.entries), q.front.head, uint32(0), q.front.head
+	bt.entries = slices.Grow(bt.entries, most-size)
+	entries := bt.entries[:most]
+	for ; size < len(entries) && i != 0; size++ {
 		c := &e.copies[i]
-		if !d.usual(c, e.now) {
+		if !d.usual(c, now) {
 			break
 		}
 		c.tries++
 		if c.flags&begun == 0 && warm {
-			n.wait.Add(e.now - c.born)
+			n.wait.Add(now - c.born)
 		}
 		c.flags = c.flags&^visible | begun | leased
 		c.held++
+		c.busy += busy
 		c.due = due
-		c.timer = e.sequence()
-		entries = append(entries, batchEntry{copy: i, token: c.tries})
-		size++
+		c.timer = timer
+		timer++
+		entries[size] = batchEntry{copy: i, token: c.tries}
 		last, i = i, c.next
 	}
+	bt.entries = entries[:size]
 	if last == 0 {
 		return size
 	}
-	e.batches[batch].entries = entries
-	class.head = i
+	e.seq = timer
+	q.front.head = i
 	e.copies[first].prev, e.copies[last].next = q.leases.tail, 0
 	if q.leases.tail != 0 {
 		e.copies[q.leases.tail].next = first
@@ -203,30 +213,40 @@ func (e *engine) pull(n *node) {
 			if r < 0 {
 				break
 			}
+			first := uint32(0)
 			plain := q.plain && e.trace == nil
-			i := uint32(0)
 			if !plain || !e.firstIsUsual(q, rl) {
-				if i = e.take(n, rl, 0); i == 0 {
+				if first = e.take(n, rl, 0); first == 0 {
 					break
 				}
 			}
 			rl.occupy(r)
 			b := e.newBatch(rl.first+uint32(r), n)
 			size := 0
-			if i != 0 {
-				size = e.addToBatch(b, i)
-				e.block(q, i, b)
+			if first != 0 {
+				size = e.addToBatch(b, first)
+				e.block(q, first, b)
+			}
+			busy := uint16(0)
+			if first == 0 && e.startsAtOnce(rl) {
+				busy = 1
 			}
 			if plain {
-				size = e.takePlain(n, rl, b, size)
+				size = e.takePlain(n, rl, b, busy)
 			}
-			for size < rl.link.Read.UpTo {
-				if i = e.take(n, rl, b); i == 0 {
+			for size < rl.link.Read.UpTo && !(plain && q.front.head == 0) {
+				i := e.take(n, rl, b)
+				if i == 0 {
 					break
 				}
+				e.copies[i].busy += busy
 				size = e.addToBatch(b, i)
 			}
-			if size == rl.link.Read.UpTo || rl.link.Read.Within == 0 {
+			switch {
+			case busy == 1:
+				e.launch(b)
+				continue
+			case size == rl.link.Read.UpTo || rl.link.Read.Within == 0:
 				e.startBatch(b)
 				continue
 			}
@@ -235,6 +255,13 @@ func (e *engine) pull(n *node) {
 			e.batches[b].timer = e.at(e.now+int64(rl.link.Read.Within), evFill, b)
 		}
 	}
+}
+
+// startsAtOnce tells whether a batch of a queue's link starts a run as soon as it is
+// taken, since it waits for no more and there is room.
+func (e *engine) startsAtOnce(rl *readerLink) bool {
+	f := &e.nodes[rl.link.To]
+	return rl.link.Read.Within == 0 && rl.link.Relation == model.PolledRun && f.pool == nil && f.bucket == nil && f.active < f.limitNow()
 }
 
 // takes tells whether some reader could take a message.

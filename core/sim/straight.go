@@ -24,8 +24,6 @@ type lane struct {
 	to     *node // where a message that is handled goes on to, in its record, as the one that is sent; nil: it does not
 	apart  bool  // something else reads there
 	most   int64 // a run that takes longer goes the general way
-	entry  int32 // the latency of what came in there was the last one noted
-	since  *Histogram
 
 	// in force now
 	open  bool // what its runs send is taken at once, and nobody looks on
@@ -57,7 +55,7 @@ func (e *engine) setUpStraight() {
 		if l.Relation != model.PolledRun || l.Read.UpTo != 1 || rl.delivery.refused || rl.delivery.wrap != unwrapped || !f.isStraight(e) {
 			continue
 		}
-		ln := &lane{rl: rl, d: rl.delivery, n: n, q: n.queue, class: &n.queue.classes[0], f: f, most: n.queue.lease - 1, entry: -1}
+		ln := &lane{rl: rl, d: rl.delivery, n: n, q: n.queue, class: &n.queue.classes[0], f: f, most: n.queue.lease - 1}
 		if f.limit > 0 {
 			ln.most = min(ln.most, f.limit)
 		}

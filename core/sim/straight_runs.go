@@ -120,10 +120,10 @@ func (e *engine) endStraight(i uint32) {
 	e.unlinkAge(ln.q, c)
 	if now >= e.warm {
 		ln.n.time.Add(now - c.born)
-		if j.entry != ln.entry {
-			ln.entry, ln.since = j.entry, e.latencyTo(ln.f, j.entry)
+		if j.entry != ln.rl.entry {
+			ln.rl.entry, ln.rl.latency = j.entry, e.latencyTo(ln.f, j.entry)
 		}
-		ln.since.Add(now - j.born)
+		ln.rl.latency.Add(now - j.born)
 		ln.f.runTime.Add(now - c.due)
 	}
 	slot := uint32(c.group)
@@ -144,7 +144,7 @@ func (e *engine) endStraight(i uint32) {
 	j.open--
 	e.live--
 	c.flags |= done
-	e.releaseCopy(i)
+	e.releaseCopy(c, i)
 	if !e.goOn(ln, slot) {
 		e.leaveFunction(ln, slot)
 		e.pullNow(ln.n)
