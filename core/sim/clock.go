@@ -70,11 +70,11 @@ func (c *clock) at(t int64, kind eventKind, index uint32) uint64 {
 	if t == c.now {
 		c.tie = true
 	}
-	e := entry{uint64(t), s<<seqShift | uint64(kind)<<indexBits | uint64(index)}
+	word := s<<seqShift | uint64(kind)<<indexBits | uint64(index)
 	if h := &c.coming; h.crowded || h.last == few-1 {
-		h.pushCrowd(e)
+		h.pushCrowd(entry{uint64(t), word})
 	} else {
-		h.insert(e)
+		h.insert(uint64(t), word)
 	}
 	return s
 }

@@ -72,7 +72,7 @@ func (h *heap) thin() uint64 {
 	h.crowded = false
 	h.times[0], h.words[0] = never, never
 	for i := 1; i < h.count; i++ {
-		h.insert(h.near[i])
+		h.insert(h.near[i].at, h.near[i].word)
 	}
 	for i := range h.count {
 		h.near[i] = nothing
@@ -82,18 +82,18 @@ func (h *heap) thin() uint64 {
 }
 
 // insert puts an entry among the few.
-func (h *heap) insert(e entry) {
+func (h *heap) insert(at, word uint64) {
 	i := h.last
 	h.last++
 	for {
-		t := h.times[i&(few-1)]
-		if t > e.at || t == e.at && h.words[i&(few-1)] > e.word {
+		t, w := h.times[i&(few-1)], h.words[i&(few-1)]
+		if t > at || t == at && w > word {
 			break
 		}
-		h.times[(i+1)&(few-1)], h.words[(i+1)&(few-1)] = t, h.words[i&(few-1)]
+		h.times[(i+1)&(few-1)], h.words[(i+1)&(few-1)] = t, w
 		i--
 	}
-	h.times[(i+1)&(few-1)], h.words[(i+1)&(few-1)] = e.at, e.word
+	h.times[(i+1)&(few-1)], h.words[(i+1)&(few-1)] = at, word
 }
 
 // crowd moves the few into the heap.
@@ -140,7 +140,7 @@ func (h *heap) grow(room int) {
 
 func (h *heap) push(e entry) {
 	if !h.crowded && h.last < few-1 {
-		h.insert(e)
+		h.insert(e.at, e.word)
 		return
 	}
 	h.pushCrowd(e)
