@@ -17,6 +17,7 @@ type readerLink struct {
 	first    uint32   // its readers are first, first+1, …
 	free     []uint64 // a bit for each that is idle
 	idles    int      // how many are
+	paused   bool     // some reader has paused after a throttle
 	entry    int32    // the latency of what came in there was the last one noted
 	latency  *Histogram
 	filling  []uint32 // batches that wait for more
@@ -297,7 +298,7 @@ func (rl *readerLink) idle() int {
 func (e *engine) freeReader(id uint32, throttled bool) {
 	r := &e.readers[id]
 	if throttled {
-		r.pause = longerPause(r.pause)
+		r.pause, r.link.paused = longerPause(r.pause), true
 		e.at(e.now+r.pause, evReader, id)
 		return
 	}

@@ -1,6 +1,10 @@
 package sim
 
-import "ironweir/core/model"
+import (
+	"math"
+
+	"ironweir/core/model"
+)
 
 // The straight way: a reader of one message at a time, and a function that only
 // works and then writes to channels (but streams) that reject nothing. Most
@@ -24,10 +28,13 @@ type lane struct {
 	to     *node // where a message that is handled goes on to, in its record, as the one that is sent; nil: it does not
 	apart  bool  // something else reads there
 	most   int64 // a run that takes longer goes the general way
+	tries  uint16
+	giveUp int64
+	dooms  bool // there are lasting failures
 
 	// in force now
-	open  bool // what its runs send is taken at once, and nobody looks on
-	limit int64
+	open  bool    // what its runs send is taken at once, and nobody looks on
+	limit int64   // of runs at once; below 0: the link is paused
 	share float64 // of runs that fail
 }
 
@@ -55,7 +62,13 @@ func (e *engine) setUpStraight() {
 		if l.Relation != model.PolledRun || l.Read.UpTo != 1 || rl.delivery.refused || rl.delivery.wrap != unwrapped || !f.isStraight(e) {
 			continue
 		}
-		ln := &lane{rl: rl, d: rl.delivery, n: n, q: n.queue, class: &n.queue.classes[0], f: f, most: n.queue.lease - 1}
+		ln := &lane{rl: rl, d: rl.delivery, n: n, q: n.queue, class: &n.queue.classes[0], f: f, most: n.queue.lease - 1, tries: math.MaxUint16, giveUp: math.MaxInt64, dooms: f.fails.ForGood > 0}
+		if p := &rl.delivery.policy; p.Tries > 0 {
+			ln.tries = uint16(min(p.Tries, math.MaxUint16))
+		}
+		if p := &rl.delivery.policy; p.GiveUp > 0 {
+			ln.giveUp = p.GiveUp
+		}
 		if f.limit > 0 {
 			ln.most = min(ln.most, f.limit)
 		}
@@ -96,6 +109,9 @@ func (e *engine) inForce() {
 			continue
 		}
 		ln.limit, ln.share = ln.f.limitNow(), ln.f.fails.EachTry
+		if ln.d.paused {
+			ln.limit = -1
+		}
 		if ln.f.failsNowShare >= 0 {
 			ln.share = ln.f.failsNowShare
 		}

@@ -9,7 +9,7 @@ func (e *engine) pullStraight(ln *lane) bool {
 			return false
 		}
 		c := &e.copies[i]
-		if ln.f.active >= ln.limit || !ln.d.mayTry(c, e.now) {
+		if ln.f.active >= ln.limit || !ln.takes(c, e.now) {
 			return true
 		}
 		ln.rl.occupy(slot)
@@ -17,6 +17,11 @@ func (e *engine) pullStraight(ln *lane) bool {
 		e.beginStraight(ln, c, i, uint32(slot))
 	}
 	return false
+}
+
+// takes tells whether a message can be handed out as it is.
+func (ln *lane) takes(c *copyRecord, now int64) bool {
+	return c.held == 0 && c.tries < ln.tries && now-c.born <= ln.giveUp
 }
 
 // beginStraight takes the first message that is visible and starts its run, for
@@ -29,11 +34,8 @@ func (e *engine) beginStraight(ln *lane, c *copyRecord, i, slot uint32) {
 	}
 	c.flags = c.flags&^visible | begun
 	c.tries++
-	c.held++
-	c.busy++
-	c.group = int32(slot)
-	c.due = now
-	c.timer = e.sequence() // that of the lease
+	c.held, c.busy, c.group = 1, 1, int32(slot)
+	c.due, c.timer = now, e.sequence() // of the lease: when it began, and its name
 	f.runs++
 	e.tally.straight++
 	var work int64
@@ -42,8 +44,8 @@ func (e *engine) beginStraight(ln *lane, c *copyRecord, i, slot uint32) {
 	} else {
 		work = nanos(f.takes.draw(f.time1) * f.slow)
 	}
-	failure := int16(noError)
-	if ln.share > 0 && (ln.share >= 1 || f.luck.unit() < ln.share) || e.doomed(f, f.fails.ForGood, c.age) {
+	failure := noError
+	if ln.share > 0 && (ln.share >= 1 || f.luck.unit() < ln.share) || ln.dooms && e.doomed(f, f.fails.ForGood, c.age) {
 		failure = f.failName
 	}
 	if work > ln.most {
@@ -56,24 +58,6 @@ func (e *engine) beginStraight(ln *lane, c *copyRecord, i, slot uint32) {
 	} else {
 		e.at(now+work, evStraight, i)
 	}
-}
-
-// goOn starts the next run in the place of one that is over, as the last thing
-// that an event does, where the reader is the only one that could take what comes
-// next; else false.
-func (e *engine) goOn(ln *lane, slot uint32) bool {
-	i := ln.class.head
-	if i == 0 || ln.rl.idles > 0 || ln.d.paused || ln.q.pulling || ln.f.active > ln.limit || !e.nothingElse() {
-		return false
-	}
-	c := &e.copies[i]
-	if !ln.d.mayTry(c, e.now) {
-		return false
-	}
-	e.readers[ln.rl.first+slot].pause = 0
-	e.tally.events++
-	e.beginStraight(ln, c, i, slot)
-	return true
 }
 
 // leaveStraight puts a run that has just started on the general way.
@@ -129,24 +113,34 @@ func (e *engine) endStraight(i uint32) {
 	slot := uint32(c.group)
 	if ln.to != nil {
 		e.moveOn(ln, c, j, i)
-		if ln.apart && e.nothingElse() {
-			e.pullReady(ln.to)
-			if !e.goOn(ln, slot) {
-				e.leaveFunction(ln, slot)
-				e.pullSecond(ln.n)
-			}
+		if !ln.apart || !e.nothingElse() {
+			e.leaveFunction(ln, slot)
+			e.pullBoth(ln.to, ln.n)
 			return
 		}
-		e.leaveFunction(ln, slot)
-		e.pullBoth(ln.to, ln.n)
-		return
+		e.pullReady(ln.to)
+	} else {
+		j.open--
+		e.live--
+		c.flags |= done
+		e.releaseCopy(c, i)
 	}
-	j.open--
-	e.live--
-	c.flags |= done
-	e.releaseCopy(c, i)
-	if !e.goOn(ln, slot) {
-		e.leaveFunction(ln, slot)
+	// The next run starts in the place of this one, where its reader is the only
+	// one that could take what comes next.
+	if i = ln.class.head; i != 0 && ln.rl.idles == 0 && ln.f.active <= ln.limit && e.nothingElse() {
+		if c = &e.copies[i]; ln.takes(c, now) {
+			if ln.rl.paused {
+				e.readers[ln.rl.first+slot].pause = 0
+			}
+			e.tally.events++
+			e.beginStraight(ln, c, i, slot)
+			return
+		}
+	}
+	e.leaveFunction(ln, slot)
+	if ln.to != nil {
+		e.pullSecond(ln.n)
+	} else {
 		e.pullNow(ln.n)
 	}
 }
