@@ -121,6 +121,7 @@ type engine struct {
 	freeRun    uint32
 	batches    []batch
 	freeBat    uint32
+	lastBatch  uint64 // the number of the last one
 	freeThread uint32
 	readers    []reader
 	threads    []thread

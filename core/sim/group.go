@@ -13,7 +13,7 @@ type groups struct {
 // for another try, block the others, which are held back in order of age.
 type group struct {
 	blockers int32
-	batch    uint32 // that may take more of it while it fills
+	batch    uint64 // the number of the one that may take more of it while it fills
 	held     list
 }
 
@@ -43,7 +43,7 @@ func (e *engine) mayTake(n *node, i, batch uint32) bool {
 		return true
 	}
 	g := &q.groups.state[e.copies[i].group]
-	if g.blockers == 0 || batch != 0 && g.batch == batch {
+	if g.blockers == 0 || batch != 0 && g.batch == e.batches[batch].number {
 		return true
 	}
 	e.hide(q, i)
@@ -74,7 +74,7 @@ func (e *engine) block(q *queue, i, batch uint32) {
 		c.flags |= blocks
 		g.blockers++
 	}
-	g.batch = batch
+	g.batch = e.batches[batch].number
 }
 
 // unblock counts a message that is visible again, or gone; when nothing blocks

@@ -141,6 +141,7 @@ func (e *engine) deadLetterOf(i uint32, d *delivery) bool {
 // batch is what one reader has taken.
 type batch struct {
 	entries []batchEntry
+	number  uint64 // records are used again, numbers are not
 	timer   uint64
 	reader  uint32
 	node    int32 // the queue
@@ -181,7 +182,8 @@ func (e *engine) newBatch(reader uint32, n *node) uint32 {
 		i = uint32(len(e.batches) - 1)
 	}
 	b := &e.batches[i]
-	*b = batch{entries: b.entries[:0], reader: reader, node: int32(n.id)}
+	e.lastBatch++
+	*b = batch{entries: b.entries[:0], number: e.lastBatch, reader: reader, node: int32(n.id)}
 	return i
 }
 
@@ -316,7 +318,7 @@ func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
 			}
 			rl.latency.Add(now - j.born)
 		}
-		c.flags, c.timer = done, 0
+		c.flags, c.timer = c.flags&^(leased|stands)|done, 0
 		if c.held--; c.held == 0 {
 			e.releaseCopy(c, at.copy)
 		}
