@@ -55,7 +55,7 @@ func (e *engine) wrapCopy(i uint32, w wrapping) {
 
 // tryAgain comes when a back-off is over.
 func (e *engine) tryAgain(i uint32) {
-	e.copies[i].timer = 0
+	e.handOf(&e.copies[i]).timer = 0
 	n := &e.nodes[e.copies[i].node]
 	if n.kind.Channel() {
 		e.attemptWrite(i)
@@ -84,7 +84,7 @@ func (e *engine) attemptWrite(i uint32) {
 	c.tries++
 	if takes := n.drawTakes(); takes > 0 {
 		c.flags |= writing
-		c.timer = e.at(e.now+takes, evWritten, i)
+		e.hand(c).timer = e.at(e.now+takes, evWritten, i)
 		return
 	}
 	e.written(i)
@@ -129,7 +129,7 @@ func (e *engine) backOff(i uint32, d *delivery, k int, cause Fate) {
 	if e.trace != nil {
 		e.trace.waits(e, i, wait, cause)
 	}
-	c.timer = e.at(e.now+wait, evTry, i)
+	e.hand(c).timer = e.at(e.now+wait, evTry, i)
 }
 
 func (e *engine) jittered(wait int64, d *delivery) int64 {
@@ -345,7 +345,7 @@ func (e *engine) contentFor(l *graph.Link, m *message, s *send, item any, index 
 		con.subject = append(con.subject, old.subject...)
 		return i
 	}
-	f := expr.Filling{Subject: old.key(), ID: e.journeys[m.journey].id, Seq: s.sequence, Time: e.instant(e.now), Data: con.data}
+	f := expr.Filling{Subject: old.key(), ID: e.journeys[m.journey].id(), Seq: s.sequence, Time: e.instant(e.now), Data: con.data}
 	con.subject = l.Key.Append(con.subject, &f)
 	return i
 }

@@ -70,7 +70,6 @@ const (
 	unread             // in a partition, not yet taken by its reader
 	again              // read before, and set back by an incident
 	ghost              // a second delivery of a copy: it is run and sends, and has no fate
-	damaged            // (of a journey) some copy ended badly
 	heldBack           // its group is blocked by another message
 	blocks             // it blocks its group: handed out, or failed and not visible again
 )
@@ -79,8 +78,6 @@ const (
 type copyRecord struct {
 	born     int64  // when it came in at its node
 	age      uint64 // sequence of its coming in: its name, and its place among the old
-	timer    uint64 // sequence of the timer that counts for it
-	due      int64  // end of its lease; while visible, its place in the order
 	journey  uint32
 	content  uint32
 	next     uint32 // in the visible or the leased list
@@ -89,30 +86,88 @@ type copyRecord struct {
 	younger  uint32
 	via      int32 // delivery
 	node     int32
+	handling uint32 // what is known of it while somebody handles it; 0: nobody does
+	flags    copyFlags
 	tries    uint16
-	waits    uint16 // throttles since the last run
-	held     uint16 // batches that name it
-	busy     uint16 // runs that work on it
 	hops     uint16
 	rounds   uint16
-	flags    copyFlags
-	group    int32 // of its queue; the partition that it goes to
-	lastFail int16
 	class    uint8 // of links that match, in a queue
+}
+
+// handling is what is known of a copy only while somebody handles it or it is put
+// off, or where its place is more than that in a list. That of index 0 is empty, and
+// stays so.
+type handling struct {
+	timer    uint64 // sequence of the timer that counts for it
+	due      int64  // end of its lease; while visible to several links, its place in the order
+	group    int32  // of its queue; the partition that it goes to; on the straight way, its reader
+	next     uint32 // of those that are free
+	held     uint16 // batches that name it
+	busy     uint16 // runs that work on it
+	waits    uint16 // throttles since the last run
+	lastFail int16
+}
+
+// handOf gives the handling of a copy, to be read, or to be written where it is known
+// to be there, or what is written is nothing.
+func (e *engine) handOf(c *copyRecord) *handling { return &e.handlings[c.handling] }
+
+// hand gives the handling of a copy, to be written.
+func (e *engine) hand(c *copyRecord) *handling {
+	if c.handling == 0 {
+		c.handling = e.newHandling()
+	}
+	return &e.handlings[c.handling]
+}
+
+func (e *engine) newHandling() uint32 {
+	i := e.freeHand
+	if i == 0 {
+		e.handlings = append(e.handlings, handling{})
+		return uint32(len(e.handlings) - 1)
+	}
+	h := &e.handlings[i]
+	e.freeHand = h.next
+	*h = handling{}
+	return i
+}
+
+// dropHandling forgets what was known of a copy while it was handled.
+func (e *engine) dropHandling(c *copyRecord) {
+	if c.handling > e.lentHands {
+		e.handlings[c.handling].next = e.freeHand
+		e.freeHand = c.handling
+	}
+	c.handling = 0
+}
+
+// ownHandling gives a copy a handling of its own in the place of that of a reader.
+func (e *engine) ownHandling(c *copyRecord) *handling {
+	i := e.newHandling()
+	e.handlings[i] = e.handlings[c.handling]
+	c.handling = i
+	return &e.handlings[i]
+}
+
+// awaits tells whether a copy still waits for a timer.
+func (e *engine) awaits(i uint32, timer uint64) bool {
+	c := &e.copies[i]
+	return e.handOf(c).timer == timer && c.flags&done == 0
 }
 
 // journey is an origin message with all that descends from it.
 type journey struct {
-	id      uint64
+	name    uint64 // number << 24 | entry; of a free record, the next one
 	born    int64
 	refs    int32 // copies and runs that name it
 	open    int32 // copies under way
 	copies  int32
-	hops    int32
-	entry   int32
-	flags   copyFlags
-	nextOut uint32
+	hops    uint16
+	damaged bool // some copy ended badly
 }
+
+func (j *journey) id() uint64   { return j.name >> indexBits }
+func (j *journey) entry() int32 { return int32(j.name & maxIndex) }
 
 // content is what a message says; copies share it.
 type content struct {
@@ -161,13 +216,13 @@ type delivery struct {
 func (e *engine) newJourney(entry int32) uint32 {
 	i := e.freeJour
 	if i != 0 {
-		e.freeJour = e.journeys[i].nextOut
+		e.freeJour = uint32(e.journeys[i].name)
 	} else {
 		e.journeys = append(e.journeys, journey{})
 		i = uint32(len(e.journeys) - 1)
 	}
 	e.nextJour++
-	e.journeys[i] = journey{id: e.nextJour, born: e.now, entry: entry}
+	e.journeys[i] = journey{name: e.nextJour<<indexBits | uint64(entry), born: e.now}
 	return i
 }
 
@@ -176,7 +231,7 @@ func (e *engine) releaseJourney(i uint32) {
 		j.refs--
 	} else {
 		e.closeJourney(j)
-		j.refs, j.nextOut = 0, e.freeJour
+		j.refs, j.name = 0, uint64(e.freeJour)
 		e.freeJour = i
 	}
 }
@@ -186,7 +241,7 @@ func (e *engine) closeJourney(j *journey) {
 		e.sampled.note(j)
 	}
 	switch {
-	case j.flags&damaged != 0:
+	case j.damaged:
 		e.tally.damaged++
 	case j.open > 0:
 		e.tally.open++
@@ -196,8 +251,8 @@ func (e *engine) closeJourney(j *journey) {
 	if j.copies > e.tally.largestCopies {
 		e.tally.largestCopies = j.copies
 	}
-	if j.hops > e.tally.largestHops {
-		e.tally.largestHops = j.hops
+	if hops := int32(j.hops); hops > e.tally.largestHops {
+		e.tally.largestHops = hops
 	}
 }
 
@@ -239,9 +294,9 @@ func (e *engine) copySlot() uint32 {
 // comes lets a record, whatever it held before, be that of a copy that comes to a
 // node now; what message it is a copy of is still to be said.
 func (c *copyRecord) comes(now int64, age uint64, via, node int32) {
-	c.born, c.age, c.timer, c.due = now, age, 0, 0
+	c.born, c.age = now, age
 	c.next, c.prev, c.older, c.younger, c.via, c.node = 0, 0, 0, 0, via, node
-	c.tries, c.waits, c.held, c.busy, c.group, c.lastFail, c.class = 0, 0, 0, 0, 0, noError, 0
+	c.handling, c.tries, c.class = 0, 0, 0
 }
 
 // newCopy makes a copy of a message at a node; it takes a reference of its own
@@ -265,7 +320,7 @@ func (e *engine) newCopy(n *node, via int32, m *message, con uint32, flags copyF
 	}
 	j.open++
 	j.copies++
-	j.hops = max(j.hops, int32(m.hops))
+	j.hops = max(j.hops, m.hops)
 	n.copies++
 	e.live++
 	if via >= 0 {
@@ -312,7 +367,7 @@ func (e *engine) finish(i uint32, f Fate) {
 	j.open--
 	e.live--
 	if f.Loss() || f == Returned || f == Parked {
-		j.flags |= damaged
+		j.damaged = true
 		if f.Loss() && e.firstLoss < 0 {
 			e.firstLoss = e.now
 		}
@@ -330,8 +385,8 @@ func (e *engine) finish(i uint32, f Fate) {
 		e.trace.fate(e, i, f)
 	}
 	c.flags |= done
-	c.timer = 0
-	if c.held == 0 {
+	e.handOf(c).timer = 0
+	if e.handOf(c).held == 0 {
 		e.releaseCopy(c, i)
 	}
 }
@@ -365,8 +420,8 @@ func (e *engine) vanish(i uint32) {
 	c := &e.copies[i]
 	e.standsNoMore(&e.nodes[c.node], c)
 	c.flags |= done
-	c.timer = 0
-	if c.held == 0 {
+	e.handOf(c).timer = 0
+	if e.handOf(c).held == 0 {
 		e.releaseCopy(c, i)
 	}
 }
@@ -386,7 +441,7 @@ func (e *engine) rest(i uint32) {
 	j.open--
 	e.live--
 	if f == Parked {
-		j.flags |= damaged
+		j.damaged = true
 	}
 	if e.now >= e.warm {
 		e.arrivedAt(n, j)
@@ -405,7 +460,7 @@ func (n *node) restFate(c *copyRecord) Fate {
 
 // arrivedAt notes how long a message took from where it came in to a node.
 func (e *engine) arrivedAt(n *node, j *journey) {
-	e.latencyTo(n, j.entry).Add(e.now - j.born)
+	e.latencyTo(n, j.entry()).Add(e.now - j.born)
 }
 
 func (e *engine) latencyTo(n *node, entry int32) *Histogram {
@@ -422,6 +477,7 @@ func (e *engine) latencyTo(n *node, entry int32) *Histogram {
 
 func (e *engine) releaseCopy(c *copyRecord, i uint32) {
 	e.releaseJourney(c.journey)
+	e.dropHandling(c)
 	if c.content > e.lasting {
 		e.dropContent(c.content)
 	}
@@ -432,8 +488,9 @@ func (e *engine) releaseCopy(c *copyRecord, i uint32) {
 // letGo drops a batch's hold on a copy.
 func (e *engine) letGo(i uint32) {
 	c := &e.copies[i]
-	c.held--
-	if c.held == 0 && c.flags&done != 0 {
+	h := e.handOf(c)
+	h.held--
+	if h.held == 0 && c.flags&done != 0 {
 		e.releaseCopy(c, i)
 	}
 }
@@ -462,7 +519,7 @@ func (e *engine) look(m *message, kind string) *expr.Event {
 	ev.Time = e.instant(c.made)
 	j := &e.journeys[m.journey]
 	ev.Age = e.instant(e.now).Sub(e.instant(j.born))
-	ev.ID, ev.Number = "", j.id
+	ev.ID, ev.Number = "", j.id()
 	return ev
 }
 

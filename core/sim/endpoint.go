@@ -37,7 +37,7 @@ func (e *engine) request(i uint32, n *node) {
 		return
 	}
 	c.tries++
-	c.busy++
+	e.hand(c).busy++
 	r := e.newRun(n, forRequest)
 	e.runs[r].copy = i
 	e.begin(r)

@@ -110,6 +110,9 @@ type engine struct {
 
 	copies     []copyRecord
 	freeCopy   uint32
+	handlings  []handling
+	freeHand   uint32
+	lentHands  uint32 // handlings up to this one are those of readers on the straight way
 	live       int
 	journeys   []journey
 	freeJour   uint32
@@ -244,7 +247,7 @@ func (e *engine) mustStop() bool {
 
 // memory is about what the messages and runs under way take, in bytes.
 func (e *engine) memory() int64 {
-	return int64(cap(e.copies))*int64(unsafe.Sizeof(copyRecord{})) + int64(cap(e.journeys))*int64(unsafe.Sizeof(journey{})) +
+	return int64(cap(e.copies))*int64(unsafe.Sizeof(copyRecord{})) + int64(cap(e.handlings))*int64(unsafe.Sizeof(handling{})) + int64(cap(e.journeys))*int64(unsafe.Sizeof(journey{})) +
 		int64(cap(e.contents))*int64(unsafe.Sizeof(content{})+32) + int64(cap(e.runs))*int64(unsafe.Sizeof(run{})) + e.coming.bytes() + e.timers.bytes()
 }
 
@@ -263,11 +266,11 @@ func (e *engine) handle(kind eventKind, i uint32, seq uint64) {
 	case evFan:
 		e.fan(i)
 	case evTry:
-		if e.copies[i].timer == seq && e.copies[i].flags&done == 0 {
+		if e.awaits(i, seq) {
 			e.tryAgain(i)
 		}
 	case evVisible:
-		if e.copies[i].timer == seq && e.copies[i].flags&done == 0 {
+		if e.awaits(i, seq) {
 			e.becomeVisible(i)
 		}
 	case evLease:
@@ -279,7 +282,7 @@ func (e *engine) handle(kind eventKind, i uint32, seq uint64) {
 			e.startBatch(i)
 		}
 	case evWritten:
-		if e.copies[i].timer == seq {
+		if e.handOf(&e.copies[i]).timer == seq {
 			e.written(i)
 		}
 	case evTimeout:

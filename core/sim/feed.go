@@ -52,10 +52,10 @@ func (e *engine) addPartition(n *node) {
 
 // intoFeed makes the copy of a record that a link reads.
 func (e *engine) intoFeed(n *node, via int32, m *message, record uint32) {
-	place, flags := e.copies[record].group, e.copies[record].flags&(ghost|deletion|update)
+	place, flags := e.handOf(&e.copies[record]).group, e.copies[record].flags&(ghost|deletion|update)
 	i := e.newCopy(n, via, m, m.content, flags)
 	c := &e.copies[i]
-	c.group = place
+	e.hand(c).group = place
 	if e.trace != nil {
 		e.trace.comes(e, i, m)
 	}
@@ -126,7 +126,7 @@ func (e *engine) fill(n *node, p *partition) {
 		i := p.head
 		e.hide(n.queue, i)
 		p.hand = append(p.hand, i)
-		e.copies[i].held++
+		e.hand(&e.copies[i]).held++
 	}
 	switch {
 	case len(p.hand) == 0:
@@ -167,7 +167,7 @@ func (e *engine) tryPiece(n *node, p *partition) {
 	for _, i := range p.hand[:p.pieces[0]] {
 		c := &e.copies[i]
 		c.tries = uint16(min(p.tries, 1<<16-1))
-		c.held++
+		e.hand(c).held++
 		if c.flags&begun == 0 {
 			c.flags |= begun
 			if e.now >= e.warm && c.flags&ghost == 0 {
@@ -220,7 +220,7 @@ func (e *engine) dropSpent(n *node, p *partition, at int64) {
 // hand.
 func (e *engine) leaveFeed(f *feed, i uint32) {
 	c := &e.copies[i]
-	p := f.parts[c.group]
+	p := f.parts[e.handOf(c).group]
 	if c.flags&(ghost|again) == 0 {
 		p.behind--
 	}
@@ -242,7 +242,7 @@ func (e *engine) leaveFeed(f *feed, i uint32) {
 			}
 			k -= p.pieces[piece]
 		}
-		c.held--
+		e.handOf(c).held--
 		if len(p.hand) == 0 && p.state != underWay && p.state != idle {
 			p.state, p.timer = idle, 0 // nothing to wait for any more
 			e.wantTurn(p)
@@ -286,7 +286,7 @@ func (e *engine) settleFeed(b uint32, failure int16, final bool) {
 			continue
 		}
 		final = final || d.isExcept(why)
-		c.lastFail = why
+		e.hand(c).lastFail = why
 		left++
 	}
 	p.state = idle
@@ -384,7 +384,7 @@ func (e *engine) rewind(n *node, by int64) {
 			m.tries = 0
 			i := e.newCopy(n, int32(f.rl.link.ID), &m, m.content, 0)
 			c := &e.copies[i]
-			c.group, c.born = int32(k), w.at
+			e.hand(c).group, c.born = int32(k), w.at
 			e.standsNow(n, c)
 			c.flags |= unread | again
 			e.insertAfter(&p.list, i, last)

@@ -42,7 +42,7 @@ func (e *engine) mayTake(n *node, i, batch uint32) bool {
 	if q.groups == nil {
 		return true
 	}
-	g := &q.groups.state[e.copies[i].group]
+	g := &q.groups.state[e.handOf(&e.copies[i]).group]
 	if g.blockers == 0 || batch != 0 && g.batch == e.batches[batch].number {
 		return true
 	}
@@ -54,7 +54,7 @@ func (e *engine) mayTake(n *node, i, batch uint32) bool {
 // holdBack puts a message among those that its group blocks, by age.
 func (e *engine) holdBack(q *queue, i uint32) {
 	c := &e.copies[i]
-	l := &q.groups.state[c.group].held
+	l := &q.groups.state[e.handOf(c).group].held
 	c.flags |= heldBack
 	after := l.tail
 	for after != 0 && e.copies[after].age > c.age {
@@ -69,7 +69,7 @@ func (e *engine) block(q *queue, i, batch uint32) {
 		return
 	}
 	c := &e.copies[i]
-	g := &q.groups.state[c.group]
+	g := &q.groups.state[e.handOf(c).group]
 	if c.flags&blocks == 0 {
 		c.flags |= blocks
 		g.blockers++
@@ -86,12 +86,12 @@ func (e *engine) unblock(n *node, i uint32) {
 		return
 	}
 	c.flags &^= blocks
-	g := &q.groups.state[c.group]
+	g := &q.groups.state[e.handOf(c).group]
 	if g.blockers--; g.blockers > 0 {
 		return
 	}
 	g.batch = 0
-	e.showHeld(n, c.group)
+	e.showHeld(n, e.handOf(c).group)
 }
 
 // showHeld makes what a group held back visible, oldest first.

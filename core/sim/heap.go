@@ -10,11 +10,11 @@ import "math/bits"
 type heap struct {
 	times   [few]uint64 // while there are few: those of their entries, the next last; never before all
 	words   [few]uint64 // and the rest of them
-	last    int     // place of the next among the few
-	crowded bool    // there are not few
-	near    []entry // the heap, and at least four of nothing behind it
-	count   int     // entries of the heap, the hole counted
-	hole    bool    // near[0] has been taken
+	last    int         // place of the next among the few
+	crowded bool        // there are not few
+	near    []entry     // the heap, and at least four of nothing behind it
+	count   int         // entries of the heap, the hole counted
+	hole    bool        // near[0] has been taken
 	far     ladder
 }
 

@@ -182,7 +182,7 @@ func (e *engine) applyPauses(link int32) {
 			e.wantPull(from)
 		}
 		for _, i := range d.held {
-			e.copies[i].timer = 0
+			e.handOf(&e.copies[i]).timer = 0
 			e.soon(evTry, i)
 		}
 		d.held = d.held[:0]
@@ -200,7 +200,7 @@ func (e *engine) sendBack(k int) {
 	}
 	n := &e.nodes[in.back]
 	i := n.queue.ages.head
-	for i != 0 && (e.copies[i].busy > 0 || e.copies[i].flags&ghost != 0) {
+	for i != 0 && (e.handOf(&e.copies[i]).busy > 0 || e.copies[i].flags&ghost != 0) {
 		i = e.copies[i].younger
 	}
 	if i == 0 {

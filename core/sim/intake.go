@@ -37,7 +37,7 @@ func (e *engine) offer(i uint32) {
 		}
 		return
 	case d.policy.GiveUp > 0 && e.now-c.born > d.policy.GiveUp:
-		e.intakeGivenUp(i, GivenUp, c.lastFail)
+		e.intakeGivenUp(i, GivenUp, e.handOf(c).lastFail)
 		return
 	}
 	if c.flags&ghost == 0 && !e.free(n) {
@@ -47,8 +47,9 @@ func (e *engine) offer(i uint32) {
 			e.intakeFailed(i, n, d, errThrottled, false)
 			return
 		}
-		c.waits++
-		wait := max(e.jittered(d.policy.Backoff(int(c.waits)), d), minThrottleWait)
+		h := e.hand(c)
+		h.waits++
+		wait := max(e.jittered(d.policy.Backoff(int(h.waits)), d), minThrottleWait)
 		if d.policy.GiveUp > 0 && e.now+wait-c.born > d.policy.GiveUp {
 			e.intakeGivenUp(i, GivenUp, errThrottled)
 			return
@@ -56,12 +57,13 @@ func (e *engine) offer(i uint32) {
 		if e.trace != nil {
 			e.trace.waits(e, i, wait, Throttled)
 		}
-		c.timer = e.at(e.now+wait, evTry, i)
+		e.hand(c).timer = e.at(e.now+wait, evTry, i)
 		return
 	}
 	c.tries++
-	c.waits = 0
-	c.busy++
+	h := e.hand(c)
+	h.waits = 0
+	h.busy++
 	if c.flags&begun == 0 {
 		c.flags |= begun
 		if e.now >= e.warm && c.flags&ghost == 0 {
@@ -94,7 +96,7 @@ func (e *engine) intakeDone(i uint32, failure int16, final bool) {
 
 func (e *engine) intakeFailed(i uint32, n *node, d *delivery, failure int16, final bool) {
 	c := &e.copies[i]
-	c.lastFail = failure
+	e.hand(c).lastFail = failure
 	if final || d.isExcept(failure) || d.policy.Tries > 0 && int(c.tries) >= d.policy.Tries {
 		e.intakeGivenUp(i, Exhausted, failure)
 		return
@@ -107,7 +109,7 @@ func (e *engine) intakeFailed(i uint32, n *node, d *delivery, failure int16, fin
 	if e.trace != nil {
 		e.trace.waits(e, i, wait, Exhausted)
 	}
-	c.timer = e.at(e.now+wait, evTry, i)
+	e.hand(c).timer = e.at(e.now+wait, evTry, i)
 }
 
 // intakeGivenUp sends a result message to the failure links and the original
@@ -260,7 +262,7 @@ func (e *engine) dropLapsed(bt *batch) {
 
 func (e *engine) busyBatch(bt *batch) {
 	for k := range bt.entries {
-		e.copies[bt.entries[k].copy].busy++
+		e.handOf(&e.copies[bt.entries[k].copy]).busy++
 	}
 }
 
@@ -301,7 +303,8 @@ func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
 	for k := range entries {
 		at := &entries[k]
 		c := &e.copies[at.copy]
-		c.busy--
+		h := e.handOf(c)
+		h.busy--
 		if at.failure != noError || c.flags&(done|ghost|expiring|leased) != leased || c.tries != at.token {
 			unusual++
 			e.endOne(at, n, rl)
@@ -313,13 +316,13 @@ func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
 		j.open--
 		if now >= e.warm {
 			n.time.Add(now - c.born)
-			if j.entry != rl.entry {
-				rl.entry, rl.latency = j.entry, e.latencyTo(&e.nodes[rl.link.To], j.entry)
+			if entry := j.entry(); entry != rl.entry {
+				rl.entry, rl.latency = entry, e.latencyTo(&e.nodes[rl.link.To], entry)
 			}
 			rl.latency.Add(now - j.born)
 		}
-		c.flags, c.timer = c.flags&^(leased|stands)|done, 0
-		if c.held--; c.held == 0 {
+		c.flags, h.timer = c.flags&^(leased|stands)|done, 0
+		if h.held--; h.held == 0 {
 			e.releaseCopy(c, at.copy)
 		}
 	}
@@ -349,7 +352,7 @@ func (e *engine) batchDone(b uint32, n *node, failure int16, final bool) {
 		return
 	}
 	for k := range e.batches[b].entries {
-		e.copies[e.batches[b].entries[k].copy].busy--
+		e.handOf(&e.copies[e.batches[b].entries[k].copy]).busy--
 	}
 	if n.resultsAll {
 		for k := range e.batches[b].entries {

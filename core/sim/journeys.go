@@ -44,9 +44,9 @@ type journeyNote struct {
 
 // noteOf sums a journey up as it stands.
 func noteOf(j *journey) journeyNote {
-	n := journeyNote{j.id, j.entry, j.born, j.copies, "complete"}
+	n := journeyNote{j.id(), j.entry(), j.born, j.copies, "complete"}
 	switch {
-	case j.flags&damaged != 0:
+	case j.damaged:
 		n.outcome = "damaged"
 	case j.open > 0:
 		n.outcome = "open"
@@ -67,8 +67,8 @@ func (e *engine) tell(id uint64, r *trail, n journeyNote) Journey {
 func (s *journeySample) note(j *journey) {
 	n := noteOf(j)
 	if s.ends != nil {
-		if s.wanted[j.id] {
-			s.ends[j.id] = n
+		if s.wanted[j.id()] {
+			s.ends[j.id()] = n
 		}
 		return
 	}

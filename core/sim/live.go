@@ -312,7 +312,7 @@ func (l *Live) Trail(id uint64) (Journey, bool) {
 	n, ended := l.e.sampled.ends[id]
 	if !ended {
 		for i := range l.e.journeys {
-			if j := &l.e.journeys[i]; j.id == id && j.refs > 0 {
+			if j := &l.e.journeys[i]; j.id() == id && j.refs > 0 {
 				n = noteOf(j)
 			}
 		}
@@ -338,7 +338,7 @@ func (l *Live) Answers() []Answered {
 
 // answered notes the answer to a request that somebody waits for.
 func (l *Live) answered(c *copyRecord, status int16) {
-	id := l.e.journeys[c.journey].id
+	id := l.e.journeys[c.journey].id()
 	if l.waiting[id] {
 		delete(l.waiting, id)
 		l.answers = append(l.answers, Answered{id, int(status), time.Duration(l.e.now - c.born)})

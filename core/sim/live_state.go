@@ -101,9 +101,9 @@ func (l *Live) movable(id uint64) (uint32, error) {
 	c := &e.copies[i]
 	n := &e.nodes[c.node]
 	switch {
-	case c.busy > 0:
+	case e.handOf(c).busy > 0:
 		return 0, fmt.Errorf("message %d is worked on just now; wait, or fail %s first", id, n.name)
-	case n.queue == nil && c.timer == 0:
+	case n.queue == nil && e.handOf(c).timer == 0:
 		return 0, fmt.Errorf("message %d cannot be taken out of %s just now: it is on its way, or its link is paused", id, n.name)
 	}
 	return i, nil

@@ -184,7 +184,7 @@ func (n *node) failsNow() bool {
 func newEngine(plan *Plan) (*engine, error) {
 	g, s := plan.Graph, plan.Scenario
 	e := &engine{clock: newClock(), g: g, scenario: s, plan: plan, start: s.Start, end: int64(s.Length), warm: int64(s.WarmUp), limits: plan.Limits,
-		copies: make([]copyRecord, 1, 1024), journeys: make([]journey, 1, 1024), contents: make([]content, 1, 1024),
+		copies: make([]copyRecord, 1, 1024), handlings: make([]handling, 1, 256), journeys: make([]journey, 1, 1024), contents: make([]content, 1, 1024),
 		runs: make([]run, 1, 256), batches: make([]batch, 1, 64), errorID: map[string]int16{}, payload: g.Topology.Limits.Payload,
 		pools: map[string]*pool{}}
 	if e.limits.Events == 0 {

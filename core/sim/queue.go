@@ -29,8 +29,8 @@ type queue struct {
 	plain     bool        // one link takes everything, in the order in which it comes
 	only      *readerLink // that link
 	front     *list       // what it can take
-	lane      *lane     // nil: its readers go the general way
-	feed      *feed     // what reads a stream by this link, instead of readers of a queue
+	lane      *lane       // nil: its readers go the general way
+	feed      *feed       // what reads a stream by this link, instead of readers of a queue
 }
 
 // list is a doubly linked list of copies; empty: its head is 0. What its tail, or
@@ -94,7 +94,7 @@ func (e *engine) standInQueue(n *node, i uint32) {
 	if q.groups != nil {
 		group := e.groupOf(n, i)
 		c = &e.copies[i]
-		c.group = group
+		e.hand(c).group = group
 	}
 	e.growOld(n, i)
 	if len(q.links) == 0 {
@@ -102,7 +102,7 @@ func (e *engine) standInQueue(n *node, i uint32) {
 		return
 	}
 	if q.delay > 0 {
-		c.timer = e.at(e.now+q.delay, evVisible, i)
+		e.hand(c).timer = e.at(e.now+q.delay, evVisible, i)
 		return
 	}
 	e.becomeVisible(i)
@@ -225,11 +225,11 @@ func (e *engine) ageEnds(n *node, seq uint64) {
 func (e *engine) expire(n *node, i uint32) {
 	c := &e.copies[i]
 	e.hide(n.queue, i)
-	if c.busy > 0 {
+	if e.handOf(c).busy > 0 {
 		c.flags |= expiring
 		e.unlinkAge(n.queue, c)
 		c.older, c.younger = 0, 0
-		c.timer = 0
+		e.handOf(c).timer = 0
 		return
 	}
 	e.leaveQueue(n, i, Expired)
@@ -255,13 +255,13 @@ func (e *engine) hide(q *queue, i uint32) {
 	var l *list
 	switch {
 	case c.flags&unread != 0:
-		l = &q.feed.parts[c.group].list
+		l = &q.feed.parts[e.handOf(c).group].list
 	case c.flags&visible != 0:
 		l = &q.classes[c.class].list
 	case c.flags&leased != 0:
 		l = &q.leases
 	case c.flags&heldBack != 0:
-		l = &q.groups.state[c.group].held
+		l = &q.groups.state[e.handOf(c).group].held
 	default:
 		return
 	}
@@ -316,15 +316,15 @@ func (e *engine) insertAfter(l *list, i, after uint32) {
 func (e *engine) becomeVisible(i uint32) {
 	c := &e.copies[i]
 	n := &e.nodes[c.node]
-	c.timer = 0
+	e.handOf(c).timer = 0
 	if n.queue.groups == nil {
 		e.show(n, i)
 		return
 	}
 	e.holdBack(n.queue, i) // among the others of its group, by age
 	e.unblock(n, i)
-	if n.queue.groups.state[c.group].blockers == 0 {
-		e.showHeld(n, c.group)
+	if n.queue.groups.state[e.handOf(c).group].blockers == 0 {
+		e.showHeld(n, e.handOf(c).group)
 	}
 }
 
@@ -341,7 +341,12 @@ func (e *engine) show(n *node, i uint32) {
 		return // no link matches: it waits for its retention to end
 	}
 	q.order++
-	c.class, c.due = uint8(class), q.order
+	c.class = uint8(class)
+	if len(q.links) > 1 {
+		e.hand(c).due = q.order
+	} else if q.groups == nil && e.handOf(c).held == 0 {
+		e.dropHandling(c)
+	}
 	c.flags |= visible
 	e.putLast(&q.classes[class].list, c, i)
 	e.wantPull(n)
@@ -430,14 +435,15 @@ func (e *engine) leaseEnds(n *node, seq uint64) {
 	}
 	q.leaseSeq = 0
 	i := q.leases.head
-	if i != 0 && e.copies[i].due <= e.now && e.copies[i].timer <= seq {
+	if h := e.handOf(&e.copies[i]); i != 0 && h.due <= e.now && h.timer <= seq {
 		e.hide(q, i)
 		e.becomeVisible(i)
 		i = q.leases.head
 	}
 	if i != 0 {
 		c := &e.copies[i]
-		q.leaseSeq = c.timer
-		e.arm(c.due, c.timer, evLease, uint32(n.id))
+		h := e.handOf(c)
+		q.leaseSeq = h.timer
+		e.arm(h.due, h.timer, evLease, uint32(n.id))
 	}
 }

@@ -48,7 +48,7 @@ func (e *engine) take(n *node, rl *readerLink, batch uint32) uint32 {
 		for i := range q.classes {
 			class := &q.classes[i]
 			if class.mask&rl.bit != 0 && class.head != 0 &&
-				(best < 0 || e.copies[class.head].due < e.copies[q.classes[best].head].due) {
+				(best < 0 || e.handOf(&e.copies[class.head]).due < e.handOf(&e.copies[q.classes[best].head]).due) {
 				best = i
 			}
 		}
@@ -78,23 +78,17 @@ func (e *engine) take(n *node, rl *readerLink, batch uint32) uint32 {
 	}
 }
 
-// mayTry tells whether a message of a queue can be handed out as it is: nobody works
-// on it, and it is not to be given up.
-func (d *delivery) mayTry(c *copyRecord, now int64) bool {
-	p := &d.policy
-	return c.busy == 0 && (p.Tries == 0 || int(c.tries) < p.Tries) && (p.GiveUp == 0 || now-c.born <= p.GiveUp)
-}
-
 // usual tells whether nothing stands against handing a message of a plain queue
-// out.
-func (d *delivery) usual(c *copyRecord, now int64) bool {
-	return c.flags&ghost == 0 && !d.refused && d.mayTry(c, now)
+// out: nobody works on it, and it is not to be given up.
+func (e *engine) usual(d *delivery, c *copyRecord) bool {
+	p := &d.policy
+	return c.flags&ghost == 0 && !d.refused && (c.handling == 0 || e.handOf(c).busy == 0) && (p.Tries == 0 || int(c.tries) < p.Tries) && (p.GiveUp == 0 || e.now-c.born <= p.GiveUp)
 }
 
 // firstIsUsual tells so of the first that is visible in a plain queue.
 func (e *engine) firstIsUsual(q *queue, rl *readerLink) bool {
 	first := q.classes[0].head
-	return first != 0 && rl.delivery.usual(&e.copies[first], e.now)
+	return first != 0 && e.usual(rl.delivery, &e.copies[first])
 }
 
 // takePlain fills a batch with what comes next in a plain queue, until something
@@ -111,7 +105,7 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) i
 	entries := bt.entries[:most]
 	for ; size < len(entries) && i != 0; size++ {
 		c := &e.copies[i]
-		if !d.usual(c, now) {
+		if !e.usual(d, c) {
 			break
 		}
 		c.tries++
@@ -119,10 +113,11 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) i
 			n.wait.Add(now - c.born)
 		}
 		c.flags = c.flags&^visible | begun | leased
-		c.held++
-		c.busy += busy
-		c.due = due
-		c.timer = timer
+		h := e.hand(c)
+		h.held++
+		h.busy += busy
+		h.due = due
+		h.timer = timer
 		timer++
 		entries[size] = batchEntry{copy: i, token: c.tries}
 		last, i = i, c.next
@@ -141,7 +136,7 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) i
 	}
 	q.leases.tail = last
 	if q.leaseSeq == 0 {
-		q.leaseSeq = e.copies[first].timer
+		q.leaseSeq = e.handOf(&e.copies[first]).timer
 		e.arm(due, q.leaseSeq, evLease, uint32(n.id))
 	}
 	return size
@@ -150,14 +145,15 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) i
 // lend starts the lease of a message that is handed out.
 func (e *engine) lend(n *node, c *copyRecord, i uint32) {
 	q := n.queue
-	c.held++
+	h := e.hand(c)
+	h.held++
 	c.flags |= leased
-	c.due = e.now + q.lease
-	c.timer = e.sequence()
+	h.due = e.now + q.lease
+	h.timer = e.sequence()
 	e.putLast(&q.leases, c, i)
 	if q.leaseSeq == 0 {
-		q.leaseSeq = c.timer
-		e.arm(c.due, c.timer, evLease, uint32(n.id))
+		q.leaseSeq = h.timer
+		e.arm(h.due, h.timer, evLease, uint32(n.id))
 	}
 }
 
@@ -175,7 +171,7 @@ func (e *engine) handOut(n *node, i uint32) {
 	e.hide(n.queue, i)
 	c := &e.copies[i]
 	c.tries++
-	if c.busy > 0 && c.flags&ghost == 0 {
+	if e.handOf(c).busy > 0 && c.flags&ghost == 0 {
 		n.redelivered++
 	}
 	if c.flags&begun == 0 {
@@ -240,7 +236,7 @@ func (e *engine) pull(n *node) {
 				if i == 0 {
 					break
 				}
-				e.copies[i].busy += busy
+				e.handOf(&e.copies[i]).busy += busy
 				size = e.addToBatch(b, i)
 			}
 			switch {
@@ -323,7 +319,7 @@ func (e *engine) queueFailed(n *node, i uint32, token uint16, d *delivery, failu
 		return
 	}
 	if c.flags&expiring != 0 {
-		if c.busy == 0 {
+		if e.handOf(c).busy == 0 {
 			e.leaveQueue(n, i, Expired)
 		}
 		return
@@ -331,19 +327,19 @@ func (e *engine) queueFailed(n *node, i uint32, token uint16, d *delivery, failu
 	if c.tries != token || c.flags&leased == 0 {
 		return // handed out again since, or its lease has ended: nothing changes
 	}
-	c.lastFail = failure
+	e.handOf(c).lastFail = failure
 	switch {
 	case final || d.isExcept(failure):
 		e.endInQueue(n, i, d, Exhausted)
 	case d.policy.WaitSet:
 		e.hide(n.queue, i)
 		wait := e.jittered(d.policy.Backoff(int(c.tries)), d)
-		c.timer = e.at(e.now+wait, evVisible, i)
+		e.hand(c).timer = e.at(e.now+wait, evVisible, i)
 		if e.trace != nil {
 			e.trace.waits(e, i, wait, Exhausted)
 		}
 	case e.trace != nil:
-		e.trace.waits(e, i, c.due-e.now, Exhausted)
+		e.trace.waits(e, i, e.handOf(c).due-e.now, Exhausted)
 	}
 }
 

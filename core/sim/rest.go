@@ -64,7 +64,7 @@ func (e *engine) resting(id int) ([]Resting, int) {
 	var out []Resting
 	for _, i := range found[:min(len(found), MaxResting)] {
 		c := &e.copies[i]
-		r := Resting{Message: c.age, Journey: e.journeys[c.journey].id, Key: string(e.contents[c.content].subject), Age: time.Duration(e.now - c.born).Seconds(), Tries: int(c.tries), State: c.state()}
+		r := Resting{Message: c.age, Journey: e.journeys[c.journey].id(), Key: string(e.contents[c.content].subject), Age: time.Duration(e.now - c.born).Seconds(), Tries: int(c.tries), State: e.state(c)}
 		if e.nodes[c.node].home != nil {
 			r.Link = e.g.Links[e.deliveries[c.via].link].Link.ID()
 		}
@@ -74,11 +74,11 @@ func (e *engine) resting(id int) ([]Resting, int) {
 }
 
 // state says in a word or two how a copy stands.
-func (c *copyRecord) state() string {
+func (e *engine) state(c *copyRecord) string {
 	switch {
 	case c.flags&atRest != 0:
 		return "at rest"
-	case c.busy > 0:
+	case e.handOf(c).busy > 0:
 		return "in a run"
 	case c.flags&writing != 0:
 		return "being written"
@@ -86,9 +86,9 @@ func (c *copyRecord) state() string {
 		return "handed out"
 	case c.flags&heldBack != 0:
 		return "held back by its group"
-	case c.timer != 0:
+	case e.handOf(c).timer != 0:
 		return "waits for its time"
-	case c.held > 0:
+	case e.handOf(c).held > 0:
 		return "taken by its reader"
 	}
 	return "ready"

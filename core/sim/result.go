@@ -112,7 +112,7 @@ func (e *engine) result() (*Result, error) {
 			continue
 		}
 		n.oldest = max(n.oldest, e.now-c.born)
-		if c.busy > 0 || c.flags&writing != 0 {
+		if e.handOf(c).busy > 0 || c.flags&writing != 0 {
 			res.Nodes[c.node].Running++
 		} else {
 			res.Nodes[c.node].Waiting++

@@ -323,7 +323,7 @@ func (e *engine) anyDoomed(r *run, n *node, share float64) bool {
 	case r.copy != 0:
 		return e.doomed(n, share, e.copies[r.copy].age)
 	}
-	return e.doomed(n, share, e.journeys[r.own.journey].id)
+	return e.doomed(n, share, e.journeys[r.own.journey].id())
 }
 
 // doomed tells whether a message is among those that a function never manages:
@@ -451,7 +451,7 @@ func (e *engine) endRun(i uint32, failure int16) {
 	case forIntake:
 		c := r.copy
 		e.dropRun(i)
-		e.copies[c].busy--
+		e.handOf(&e.copies[c]).busy--
 		e.intakeDone(c, failure, final)
 	case forBatch:
 		b := r.batch
@@ -460,7 +460,7 @@ func (e *engine) endRun(i uint32, failure int16) {
 	case forRequest:
 		c, status := r.copy, r.status
 		e.dropRun(i)
-		e.copies[c].busy--
+		e.handOf(&e.copies[c]).busy--
 		e.answer(c, n, failure, status)
 	case forCall:
 		caller, turn, own := r.caller, r.callOf, r.own

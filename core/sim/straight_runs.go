@@ -9,7 +9,7 @@ func (e *engine) pullStraight(ln *lane) bool {
 			return false
 		}
 		c := &e.copies[i]
-		if ln.f.active >= ln.limit || !ln.takes(c, e.now) {
+		if ln.f.active >= ln.limit || !e.takesNow(ln, c) {
 			return true
 		}
 		ln.rl.occupy(slot)
@@ -19,9 +19,9 @@ func (e *engine) pullStraight(ln *lane) bool {
 	return false
 }
 
-// takes tells whether a message can be handed out as it is.
-func (ln *lane) takes(c *copyRecord, now int64) bool {
-	return c.held == 0 && c.tries < ln.tries && now-c.born <= ln.giveUp
+// takesNow tells whether a lane's message can be handed out as it is: nobody has it.
+func (e *engine) takesNow(ln *lane, c *copyRecord) bool {
+	return c.handling == 0 && c.tries < ln.tries && e.now-c.born <= ln.giveUp
 }
 
 // beginStraight takes the first message that is visible and starts its run, for
@@ -34,8 +34,9 @@ func (e *engine) beginStraight(ln *lane, c *copyRecord, i, slot uint32) {
 	}
 	c.flags = c.flags&^visible | begun
 	c.tries++
-	c.held, c.busy, c.group = 1, 1, int32(slot)
-	c.due, c.timer = now, e.sequence() // of the lease: when it began, and its name
+	c.handling = ln.hands + slot
+	h := &e.handlings[c.handling]
+	h.due, h.timer = now, e.sequence() // of the lease: when it began, and its name
 	f.runs++
 	e.tally.straight++
 	var work int64
@@ -52,7 +53,7 @@ func (e *engine) beginStraight(ln *lane, c *copyRecord, i, slot uint32) {
 		e.leaveStraight(ln.n, ln.rl, i, work, failure)
 		return
 	}
-	c.lastFail = failure
+	h.lastFail = failure
 	if work <= 0 {
 		e.soon(evStraight, i)
 	} else {
@@ -65,11 +66,12 @@ func (e *engine) leaveStraight(n *node, rl *readerLink, i uint32, work int64, fa
 	c := &e.copies[i]
 	q := n.queue
 	c.flags |= leased
-	c.due = e.now + q.lease
+	h := e.ownHandling(c)
+	h.due = e.now + q.lease
 	e.putLast(&q.leases, c, i)
 	if q.leaseSeq == 0 {
-		q.leaseSeq = c.timer
-		e.arm(c.due, c.timer, evLease, uint32(n.id))
+		q.leaseSeq = h.timer
+		e.arm(h.due, h.timer, evLease, uint32(n.id))
 	}
 	r := e.generalRun(n, rl, i)
 	e.runs[r].work, e.runs[r].failure = work, failure
@@ -78,7 +80,7 @@ func (e *engine) leaveStraight(n *node, rl *readerLink, i uint32, work int64, fa
 
 // generalRun makes the records that a run on the general way has.
 func (e *engine) generalRun(n *node, rl *readerLink, i uint32) uint32 {
-	b := e.newBatch(rl.first+uint32(e.copies[i].group), n)
+	b := e.newBatch(rl.first+uint32(e.handOf(&e.copies[i]).group), n)
 	e.addToBatch(b, i)
 	r := e.newRun(&e.nodes[rl.link.To], forBatch)
 	run := &e.runs[r]
@@ -90,7 +92,8 @@ func (e *engine) generalRun(n *node, rl *readerLink, i uint32) uint32 {
 func (e *engine) endStraight(i uint32) {
 	c := &e.copies[i]
 	ln := e.lanes[c.node]
-	if !ln.open || c.lastFail != noError || c.held != 1 || c.flags&(done|ghost|expiring) != 0 || e.payload > 0 && e.contents[c.content].size > e.payload {
+	h := e.handOf(c)
+	if !ln.open || h.lastFail != noError || c.flags&(done|ghost|expiring) != 0 || e.payload > 0 && e.contents[c.content].size > e.payload {
 		e.endUnusual(ln, c, i)
 		return
 	}
@@ -104,13 +107,14 @@ func (e *engine) endStraight(i uint32) {
 	e.unlinkAge(ln.q, c)
 	if now >= e.warm {
 		ln.n.time.Add(now - c.born)
-		if j.entry != ln.rl.entry {
-			ln.rl.entry, ln.rl.latency = j.entry, e.latencyTo(ln.f, j.entry)
+		if entry := j.entry(); entry != ln.rl.entry {
+			ln.rl.entry, ln.rl.latency = entry, e.latencyTo(ln.f, entry)
 		}
 		ln.rl.latency.Add(now - j.born)
-		ln.f.runTime.Add(now - c.due)
+		ln.f.runTime.Add(now - h.due)
 	}
-	slot := uint32(c.group)
+	c.handling = 0
+	slot := uint32(h.group)
 	if ln.to != nil {
 		e.moveOn(ln, c, j, i)
 		if !ln.apart || !e.nothingElse() {
@@ -128,7 +132,7 @@ func (e *engine) endStraight(i uint32) {
 	// The next run starts in the place of this one, where its reader is the only
 	// one that could take what comes next.
 	if i = ln.class.head; i != 0 && ln.rl.idles == 0 && ln.f.active <= ln.limit && e.nothingElse() {
-		if c = &e.copies[i]; ln.takes(c, now) {
+		if c = &e.copies[i]; e.takesNow(ln, c) {
 			if ln.rl.paused {
 				e.readers[ln.rl.first+slot].pause = 0
 			}
@@ -148,7 +152,7 @@ func (e *engine) endStraight(i uint32) {
 // endUnusual ends a run that failed, or with which something else is out of the
 // ordinary.
 func (e *engine) endUnusual(ln *lane, c *copyRecord, i uint32) {
-	if c.lastFail != noError {
+	if e.handOf(c).lastFail != noError {
 		ln.f.failures++
 	} else {
 		for k := range ln.sends {
@@ -160,11 +164,12 @@ func (e *engine) endUnusual(ln *lane, c *copyRecord, i uint32) {
 		e.sendStraight(ln, i)
 		c = &e.copies[i]
 	}
-	slot := uint32(c.group)
+	h := e.ownHandling(c)
+	slot := uint32(h.group)
 	if e.now >= e.warm {
-		ln.f.runTime.Add(e.now - c.due)
+		ln.f.runTime.Add(e.now - h.due)
 	}
-	c.busy--
+	h.busy--
 	e.settleStraight(ln.n, ln.rl, i)
 	e.letGo(i)
 	e.leaveFunction(ln, slot)
@@ -201,10 +206,10 @@ func (e *engine) moveOn(ln *lane, c *copyRecord, j *journey, i uint32) {
 	s.to.copies++
 	j.copies++
 	c.hops++
-	j.hops = max(j.hops, int32(c.hops))
-	c.born, c.age, c.timer = e.now, e.sequence(), 0
+	j.hops = max(j.hops, c.hops)
+	c.born, c.age = e.now, e.sequence()
 	c.via, c.node = s.id, int32(s.to.id)
-	c.tries, c.waits, c.held, c.busy, c.group, c.lastFail = 0, 0, 0, 0, 0, noError
+	c.tries = 0
 	c.flags &= aside
 	e.enterPlain(s.to, c, i)
 }
@@ -265,9 +270,10 @@ func (e *engine) sendGenerally(n *node, rl *readerLink, i uint32) {
 	r := e.generalRun(n, rl, i)
 	c := &e.copies[i]
 	run := &e.runs[r]
-	run.started, run.phase = c.due, calling
+	h := e.ownHandling(c)
+	run.started, run.phase = h.due, calling
 	c.flags |= leased
-	c.due += n.queue.lease
+	h.due += n.queue.lease
 	e.appendLease(n, i)
 	e.advance(r)
 }
@@ -276,36 +282,38 @@ func (e *engine) sendGenerally(n *node, rl *readerLink, i uint32) {
 // leases, and arms the timer of the first.
 func (e *engine) appendLease(n *node, i uint32) {
 	q := n.queue
-	c := &e.copies[i]
+	h := e.handOf(&e.copies[i])
 	after := q.leases.tail
-	for after != 0 && (e.copies[after].due > c.due || e.copies[after].due == c.due && e.copies[after].timer > c.timer) {
-		after = e.copies[after].prev
+	for ; after != 0; after = e.copies[after].prev {
+		if before := e.handOf(&e.copies[after]); before.due < h.due || before.due == h.due && before.timer <= h.timer {
+			break
+		}
 	}
 	e.insertAfter(&q.leases, i, after)
 	if q.leases.head == i {
-		q.leaseSeq = c.timer
-		e.arm(c.due, c.timer, evLease, uint32(n.id))
+		q.leaseSeq = h.timer
+		e.arm(h.due, h.timer, evLease, uint32(n.id))
 	}
 }
 
 // settleStraight tells the queue what became of the message.
 func (e *engine) settleStraight(n *node, rl *readerLink, i uint32) {
 	c := &e.copies[i]
-	d := rl.delivery
+	d, h := rl.delivery, e.handOf(c)
 	switch {
 	case c.flags&done != 0:
-	case c.lastFail == noError:
+	case h.lastFail == noError:
 		e.handledBy = rl.link.To
 		e.leaveQueue(n, i, Handled)
 	case c.flags&ghost != 0:
 		e.leaveQueue(n, i, noFate)
 	case c.flags&expiring != 0:
 		e.leaveQueue(n, i, Expired)
-	case d.isExcept(c.lastFail):
+	case d.isExcept(h.lastFail):
 		e.endInQueue(n, i, d, Exhausted)
 	case d.policy.WaitSet:
-		c.timer = e.at(e.now+e.jittered(d.policy.Backoff(int(c.tries)), d), evVisible, i)
+		h.timer = e.at(e.now+e.jittered(d.policy.Backoff(int(c.tries)), d), evVisible, i)
 	default: // when its lease would have ended
-		e.arm(c.due+n.queue.lease, c.timer, evVisible, i)
+		e.arm(h.due+n.queue.lease, h.timer, evVisible, i)
 	}
 }

@@ -94,7 +94,7 @@ func (e *engine) choosePartition(n *node, i uint32) {
 	p := e.partitionOf(n, &m)
 	s.turn = p + 1
 	s.buckets[p].take(e.now)
-	e.copies[i].group = int32(p)
+	e.hand(&e.copies[i]).group = int32(p)
 }
 
 func (e *engine) standInStream(n *node, i uint32) {

@@ -56,7 +56,7 @@ func (t *tracer) only() *trail {
 
 // of gives the trail of a journey; nil: nobody asked for it.
 func (t *tracer) of(e *engine, journey uint32) *trail {
-	id := e.journeys[journey].id
+	id := e.journeys[journey].id()
 	if t.wanted != nil && !t.wanted[id] {
 		return nil
 	}
