@@ -55,7 +55,7 @@ func (e *engine) wrapCopy(i uint32, w wrapping) {
 
 // tryAgain comes when a back-off is over.
 func (e *engine) tryAgain(i uint32) {
-	e.handOf(&e.copies[i]).timer = 0
+	e.waitsNoMore(&e.copies[i])
 	n := &e.nodes[e.copies[i].node]
 	if n.kind.Channel() {
 		e.attemptWrite(i)

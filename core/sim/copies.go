@@ -95,12 +95,13 @@ type copyRecord struct {
 }
 
 // handling is what is known of a copy only while somebody handles it or it is put
-// off, or where its place is more than that in a list. That of index 0 is empty, and
-// stays so.
+// off, or where its place is more than that in a list. That of index 0 is empty. Those
+// up to lentHands are of readers of queues, each of which lends its own to all that
+// it has just taken, as long as nothing else is known of it.
 type handling struct {
 	timer    uint64 // sequence of the timer that counts for it
 	due      int64  // end of its lease; while visible to several links, its place in the order
-	group    int32  // of its queue; the partition that it goes to; on the straight way, its reader
+	group    int32  // of its queue; the partition that it goes to; of a reader, which of its link
 	next     uint32 // of those that are free
 	held     uint16 // batches that name it
 	busy     uint16 // runs that work on it
@@ -108,14 +109,15 @@ type handling struct {
 	lastFail int16
 }
 
-// handOf gives the handling of a copy, to be read, or to be written where it is known
-// to be there, or what is written is nothing.
+// handOf gives the handling of a copy, to be read.
 func (e *engine) handOf(c *copyRecord) *handling { return &e.handlings[c.handling] }
 
-// hand gives the handling of a copy, to be written.
+// hand gives the handling of a copy, to be written: its own.
 func (e *engine) hand(c *copyRecord) *handling {
-	if c.handling == 0 {
-		c.handling = e.newHandling()
+	if c.handling <= e.lentHands {
+		i := e.newHandling()
+		e.handlings[i] = e.handlings[c.handling]
+		c.handling = i
 	}
 	return &e.handlings[c.handling]
 }
@@ -126,9 +128,7 @@ func (e *engine) newHandling() uint32 {
 		e.handlings = append(e.handlings, handling{})
 		return uint32(len(e.handlings) - 1)
 	}
-	h := &e.handlings[i]
-	e.freeHand = h.next
-	*h = handling{}
+	e.freeHand = e.handlings[i].next
 	return i
 }
 
@@ -141,12 +141,11 @@ func (e *engine) dropHandling(c *copyRecord) {
 	c.handling = 0
 }
 
-// ownHandling gives a copy a handling of its own in the place of that of a reader.
-func (e *engine) ownHandling(c *copyRecord) *handling {
-	i := e.newHandling()
-	e.handlings[i] = e.handlings[c.handling]
-	c.handling = i
-	return &e.handlings[i]
+// waitsNoMore lets a copy wait for no timer.
+func (e *engine) waitsNoMore(c *copyRecord) {
+	if c.handling != 0 {
+		e.hand(c).timer = 0
+	}
 }
 
 // awaits tells whether a copy still waits for a timer.
@@ -385,7 +384,6 @@ func (e *engine) finish(i uint32, f Fate) {
 		e.trace.fate(e, i, f)
 	}
 	c.flags |= done
-	e.handOf(c).timer = 0
 	if e.handOf(c).held == 0 {
 		e.releaseCopy(c, i)
 	}
@@ -420,7 +418,6 @@ func (e *engine) vanish(i uint32) {
 	c := &e.copies[i]
 	e.standsNoMore(&e.nodes[c.node], c)
 	c.flags |= done
-	e.handOf(c).timer = 0
 	if e.handOf(c).held == 0 {
 		e.releaseCopy(c, i)
 	}
@@ -488,7 +485,7 @@ func (e *engine) releaseCopy(c *copyRecord, i uint32) {
 // letGo drops a batch's hold on a copy.
 func (e *engine) letGo(i uint32) {
 	c := &e.copies[i]
-	h := e.handOf(c)
+	h := e.hand(c)
 	h.held--
 	if h.held == 0 && c.flags&done != 0 {
 		e.releaseCopy(c, i)

@@ -112,7 +112,7 @@ type engine struct {
 	freeCopy   uint32
 	handlings  []handling
 	freeHand   uint32
-	lentHands  uint32 // handlings up to this one are those of readers on the straight way
+	lentHands  uint32 // handlings up to this one are those of readers: 1 more than their index
 	live       int
 	journeys   []journey
 	freeJour   uint32
@@ -282,7 +282,7 @@ func (e *engine) handle(kind eventKind, i uint32, seq uint64) {
 			e.startBatch(i)
 		}
 	case evWritten:
-		if e.handOf(&e.copies[i]).timer == seq {
+		if e.awaits(i, seq) {
 			e.written(i)
 		}
 	case evTimeout:

@@ -242,7 +242,7 @@ func (e *engine) leaveFeed(f *feed, i uint32) {
 			}
 			k -= p.pieces[piece]
 		}
-		e.handOf(c).held--
+		e.hand(c).held--
 		if len(p.hand) == 0 && p.state != underWay && p.state != idle {
 			p.state, p.timer = idle, 0 // nothing to wait for any more
 			e.wantTurn(p)

@@ -182,7 +182,7 @@ func (e *engine) applyPauses(link int32) {
 			e.wantPull(from)
 		}
 		for _, i := range d.held {
-			e.handOf(&e.copies[i]).timer = 0
+			e.waitsNoMore(&e.copies[i])
 			e.soon(evTry, i)
 		}
 		d.held = d.held[:0]

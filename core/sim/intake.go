@@ -262,7 +262,7 @@ func (e *engine) dropLapsed(bt *batch) {
 
 func (e *engine) busyBatch(bt *batch) {
 	for k := range bt.entries {
-		e.handOf(&e.copies[bt.entries[k].copy]).busy++
+		e.hand(&e.copies[bt.entries[k].copy]).busy++
 	}
 }
 
@@ -299,14 +299,13 @@ func (e *engine) settleBatch(b uint32, failure int16, final bool) {
 func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
 	q, now := n.queue, e.now
 	unusual := 0
-	entries := e.batches[b].entries
+	entries, lent := e.batches[b].entries, e.batches[b].reader+1
 	for k := range entries {
 		at := &entries[k]
 		c := &e.copies[at.copy]
-		h := e.handOf(c)
-		h.busy--
-		if at.failure != noError || c.flags&(done|ghost|expiring|leased) != leased || c.tries != at.token {
+		if c.handling != lent || at.failure != noError || c.flags&done != 0 { // what else happens to a message gives it a handling of its own
 			unusual++
+			e.hand(c).busy--
 			e.endOne(at, n, rl)
 			continue
 		}
@@ -321,10 +320,8 @@ func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
 			}
 			rl.latency.Add(now - j.born)
 		}
-		c.flags, h.timer = c.flags&^(leased|stands)|done, 0
-		if h.held--; h.held == 0 {
-			e.releaseCopy(c, at.copy)
-		}
+		c.flags, c.handling = done, 0
+		e.releaseCopy(c, at.copy)
 	}
 	if handled := int64(len(entries) - unusual); handled > 0 {
 		n.fates[Handled] += handled
@@ -352,7 +349,7 @@ func (e *engine) batchDone(b uint32, n *node, failure int16, final bool) {
 		return
 	}
 	for k := range e.batches[b].entries {
-		e.handOf(&e.copies[e.batches[b].entries[k].copy]).busy--
+		e.hand(&e.copies[e.batches[b].entries[k].copy]).busy--
 	}
 	if n.resultsAll {
 		for k := range e.batches[b].entries {

@@ -214,6 +214,10 @@ func newEngine(plan *Plan) (*engine, error) {
 	if err := e.setUpNodes(); err != nil {
 		return nil, err
 	}
+	for i := range e.readers {
+		e.handlings = append(e.handlings, handling{held: 1, busy: 1, group: int32(uint32(i) - e.readers[i].link.first)})
+	}
+	e.lentHands = uint32(len(e.readers))
 	for i := range e.nodes {
 		n := &e.nodes[i]
 		n.welcomes = n.capacity == 0 && n.fails.EachTry == 0 && n.stream == nil && e.payload == 0

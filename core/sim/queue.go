@@ -229,7 +229,7 @@ func (e *engine) expire(n *node, i uint32) {
 		c.flags |= expiring
 		e.unlinkAge(n.queue, c)
 		c.older, c.younger = 0, 0
-		e.handOf(c).timer = 0
+		e.waitsNoMore(c)
 		return
 	}
 	e.leaveQueue(n, i, Expired)
@@ -316,7 +316,7 @@ func (e *engine) insertAfter(l *list, i, after uint32) {
 func (e *engine) becomeVisible(i uint32) {
 	c := &e.copies[i]
 	n := &e.nodes[c.node]
-	e.handOf(c).timer = 0
+	e.waitsNoMore(c)
 	if n.queue.groups == nil {
 		e.show(n, i)
 		return

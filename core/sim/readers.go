@@ -93,13 +93,16 @@ func (e *engine) firstIsUsual(q *queue, rl *readerLink) bool {
 
 // takePlain fills a batch with what comes next in a plain queue, until something
 // is out of the ordinary, and gives the size of the batch. What is taken is a
-// stretch of the visible, and goes as one to the end of the leased. Each is put to
-// so many runs as well: 1 where the batch starts at once, or 0.
+// stretch of the visible, and goes as one to the end of the leased. Where the batch
+// starts at once (busy is 1, else 0), its reader lends its handling to all of them.
 func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) int {
 	q, d := n.queue, rl.delivery
 	now, warm := e.now, e.now >= e.warm
 	due, timer, most := now+q.lease, e.seq, rl.link.Read.UpTo
 	bt := &e.batches[batch]
+	lent := bt.reader + 1
+	h := &e.handlings[lent]
+	h.due, h.timer, h.lastFail = due, timer, noError
 	size, first, last, i := len(bt.entries), q.front.head, uint32(0), q.front.head
 	bt.entries = slices.Grow(bt.entries, most-size)
 	entries := bt.entries[:most]
@@ -113,11 +116,14 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) i
 			n.wait.Add(now - c.born)
 		}
 		c.flags = c.flags&^visible | begun | leased
-		h := e.hand(c)
-		h.held++
-		h.busy += busy
-		h.due = due
-		h.timer = timer
+		if busy == 1 && c.handling == 0 {
+			c.handling = lent
+		} else {
+			h := e.hand(c)
+			h.held++
+			h.busy += busy
+			h.due, h.timer = due, timer
+		}
 		timer++
 		entries[size] = batchEntry{copy: i, token: c.tries}
 		last, i = i, c.next
@@ -236,7 +242,7 @@ func (e *engine) pull(n *node) {
 				if i == 0 {
 					break
 				}
-				e.handOf(&e.copies[i]).busy += busy
+				e.hand(&e.copies[i]).busy += busy
 				size = e.addToBatch(b, i)
 			}
 			switch {
@@ -327,7 +333,7 @@ func (e *engine) queueFailed(n *node, i uint32, token uint16, d *delivery, failu
 	if c.tries != token || c.flags&leased == 0 {
 		return // handed out again since, or its lease has ended: nothing changes
 	}
-	e.handOf(c).lastFail = failure
+	e.hand(c).lastFail = failure
 	switch {
 	case final || d.isExcept(failure):
 		e.endInQueue(n, i, d, Exhausted)

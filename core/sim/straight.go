@@ -25,10 +25,9 @@ type lane struct {
 	class  *visibleClass // all that is visible
 	f      *node         // the function
 	sends  []laneSend
-	to     *node  // where a message that is handled goes on to, in its record, as the one that is sent; nil: it does not
-	apart  bool   // something else reads there
-	hands  uint32 // of its first reader: each lends its own handling to what it works on
-	most   int64  // a run that takes longer goes the general way
+	to     *node // where a message that is handled goes on to, in its record, as the one that is sent; nil: it does not
+	apart  bool  // something else reads there
+	most   int64 // a run that takes longer goes the general way
 	tries  uint16
 	giveUp int64
 	dooms  bool // there are lasting failures
@@ -63,7 +62,7 @@ func (e *engine) setUpStraight() {
 		if l.Relation != model.PolledRun || l.Read.UpTo != 1 || rl.delivery.refused || rl.delivery.wrap != unwrapped || !f.isStraight(e) {
 			continue
 		}
-		ln := &lane{hands: uint32(len(e.handlings)), rl: rl, d: rl.delivery, n: n, q: n.queue, class: &n.queue.classes[0], f: f, most: n.queue.lease - 1, tries: math.MaxUint16, giveUp: math.MaxInt64, dooms: f.fails.ForGood > 0}
+		ln := &lane{rl: rl, d: rl.delivery, n: n, q: n.queue, class: &n.queue.classes[0], f: f, most: n.queue.lease - 1, tries: math.MaxUint16, giveUp: math.MaxInt64, dooms: f.fails.ForGood > 0}
 		if p := &rl.delivery.policy; p.Tries > 0 {
 			ln.tries = uint16(min(p.Tries, math.MaxUint16))
 		}
@@ -76,12 +75,8 @@ func (e *engine) setUpStraight() {
 		for _, id := range f.steps[sending] {
 			ln.sends = append(ln.sends, laneSend{id, &e.deliveries[id], &e.nodes[e.sends[id].link.To]})
 		}
-		for slot := range l.Read.Parallel {
-			e.handlings = append(e.handlings, handling{held: 1, busy: 1, group: int32(slot)})
-		}
 		n.queue.lane, e.lanes[i] = ln, ln
 	}
-	e.lentHands = uint32(len(e.handlings)) - 1
 	for i := range e.g.Nodes {
 		e.nodes[i].straight = e.straightFan(&e.nodes[i])
 	}

@@ -34,7 +34,7 @@ func (e *engine) beginStraight(ln *lane, c *copyRecord, i, slot uint32) {
 	}
 	c.flags = c.flags&^visible | begun
 	c.tries++
-	c.handling = ln.hands + slot
+	c.handling = ln.rl.first + slot + 1
 	h := &e.handlings[c.handling]
 	h.due, h.timer = now, e.sequence() // of the lease: when it began, and its name
 	f.runs++
@@ -66,7 +66,7 @@ func (e *engine) leaveStraight(n *node, rl *readerLink, i uint32, work int64, fa
 	c := &e.copies[i]
 	q := n.queue
 	c.flags |= leased
-	h := e.ownHandling(c)
+	h := e.hand(c)
 	h.due = e.now + q.lease
 	e.putLast(&q.leases, c, i)
 	if q.leaseSeq == 0 {
@@ -164,7 +164,7 @@ func (e *engine) endUnusual(ln *lane, c *copyRecord, i uint32) {
 		e.sendStraight(ln, i)
 		c = &e.copies[i]
 	}
-	h := e.ownHandling(c)
+	h := e.hand(c)
 	slot := uint32(h.group)
 	if e.now >= e.warm {
 		ln.f.runTime.Add(e.now - h.due)
@@ -270,7 +270,7 @@ func (e *engine) sendGenerally(n *node, rl *readerLink, i uint32) {
 	r := e.generalRun(n, rl, i)
 	c := &e.copies[i]
 	run := &e.runs[r]
-	h := e.ownHandling(c)
+	h := e.hand(c)
 	run.started, run.phase = h.due, calling
 	c.flags |= leased
 	h.due += n.queue.lease
