@@ -36,6 +36,7 @@ const (
 	evFeed                      // reader: something has changed for a partition, or what it waited for is over
 	evLife                      // node: the life of the oldest object is over
 	evStraight                  // copy: a run on the straight way is over
+	evBatch                     // batch: its run on the straight way is over
 	evTask                      // thread: what a workflow waited for is over
 	evRun                       // run: what it waited for is over
 	evTimeout                   // run
@@ -295,6 +296,8 @@ func (e *engine) handle(kind eventKind, i uint32, seq uint64) {
 		e.turn(i, seq)
 	case evStraight:
 		e.endStraight(i)
+	case evBatch:
+		e.endStraightBatch(i)
 	case evTask:
 		if e.threads[i].timer == seq {
 			e.taskTime(i)

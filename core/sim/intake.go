@@ -143,6 +143,8 @@ func (e *engine) deadLetterOf(i uint32, d *delivery) bool {
 // batch is what one reader has taken.
 type batch struct {
 	entries []batchEntry
+	started int64  // its run on the straight way
+	failure int16  // of that
 	number  uint64 // records are used again, numbers are not
 	timer   uint64
 	reader  uint32
@@ -229,9 +231,7 @@ func (e *engine) launch(b uint32) {
 	bt := &e.batches[b]
 	l := e.readers[bt.reader].link.link
 	if l.Relation == model.PolledRun {
-		r := e.newRun(&e.nodes[l.To], forBatch)
-		e.runs[r].batch, e.runs[r].link = b, int32(l.ID)
-		e.begin(r)
+		e.begin(e.batchRun(b))
 		return
 	}
 	r := e.newRun(&e.nodes[bt.node], forMove)
@@ -243,6 +243,14 @@ func (e *engine) launch(b uint32) {
 	// time still lets the run's limits see it.
 	e.runs[r].phase, e.runs[r].reps, e.runs[r].cause = sending, 1, backingOff
 	e.wait(r, 0)
+}
+
+// batchRun makes the run of a batch.
+func (e *engine) batchRun(b uint32) uint32 {
+	l := e.readers[e.batches[b].reader].link.link
+	r := e.newRun(&e.nodes[l.To], forBatch)
+	e.runs[r].batch, e.runs[r].link, e.runs[r].reps = b, int32(l.ID), -1
+	return r
 }
 
 // dropLapsed takes out what has left the queue, or been taken again, while the

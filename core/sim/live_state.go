@@ -168,7 +168,7 @@ var eventWords = map[eventKind]string{
 	evArrive: "a message comes to %s", evFire: "%s fires", evFan: "%s hands a message to its links", evOffer: "a message is offered to %s", evTry: "a message is tried at %s again",
 	evWritten: "a write to %s is over", evPull: "the readers of %s take what is visible", evFill: "a batch from %s has waited long enough", evVisible: "a message becomes visible in %s",
 	evLease: "a lease of %s ends", evAge: "a retention of %s ends", evReader: "a reader of %s goes on", evFeed: "a reader of %s looks at its partition", evLife: "the life of an object in %s ends",
-	evStraight: "a run for %s is over", evTask: "a task of %s goes on", evRun: "a run of %s goes on", evTimeout: "a run of %s reaches its time limit",
+	evStraight: "a run for %s is over", evBatch: "a run for a batch of %s is over", evTask: "a task of %s goes on", evRun: "a run of %s goes on", evTimeout: "a run of %s reaches its time limit",
 	evIncident: "an incident starts or ends", evSendBack: "a message is sent back", evSample: "the series take a point", evWarm: "the warm-up is over",
 }
 
@@ -192,7 +192,7 @@ func (e *engine) nextInWords() string {
 		at = int(e.copies[i].node)
 	case evRun, evTimeout:
 		at = int(e.runs[i].node)
-	case evFill:
+	case evFill, evBatch:
 		at = int(e.batches[i].node)
 	case evReader, evFeed:
 		at = int(e.readers[i].queue)

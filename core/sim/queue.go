@@ -60,6 +60,7 @@ func (e *engine) setUpQueue(n *node) error {
 	for i, id := range gn.Out {
 		l := &e.g.Links[id]
 		rl := &readerLink{link: l, delivery: &e.deliveries[id], bit: 1 << i, entry: -1, first: uint32(len(e.readers)), free: make([]uint64, (l.Read.Parallel+63)/64)}
+		rl.setPolicy()
 		for r := 0; r < l.Read.Parallel; r++ {
 			rl.rest(r)
 			e.readers = append(e.readers, reader{link: rl, queue: int32(n.id)})

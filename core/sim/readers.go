@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"math"
 	"math/bits"
 	"slices"
 	"time"
@@ -17,6 +18,9 @@ type readerLink struct {
 	first    uint32   // its readers are first, first+1, …
 	free     []uint64 // a bit for each that is idle
 	idles    int      // how many are
+	tries    uint16   // that a message has; 0: its link is refused
+	giveUp   int64    // the age at which it has no more
+	worker   *node    // the function, where batches may take the straight way; else nil
 	paused   bool     // some reader has paused after a throttle
 	entry    int32    // the latency of what came in there was the last one noted
 	latency  *Histogram
@@ -80,15 +84,14 @@ func (e *engine) take(n *node, rl *readerLink, batch uint32) uint32 {
 
 // usual tells whether nothing stands against handing a message of a plain queue
 // out: nobody works on it, and it is not to be given up.
-func (e *engine) usual(d *delivery, c *copyRecord) bool {
-	p := &d.policy
-	return c.flags&ghost == 0 && !d.refused && (c.handling == 0 || e.handOf(c).busy == 0) && (p.Tries == 0 || int(c.tries) < p.Tries) && (p.GiveUp == 0 || e.now-c.born <= p.GiveUp)
+func (e *engine) usual(rl *readerLink, c *copyRecord) bool {
+	return (c.handling == 0 || e.handOf(c).busy == 0) && c.tries < rl.tries && e.now-c.born <= rl.giveUp && c.flags&ghost == 0
 }
 
 // firstIsUsual tells so of the first that is visible in a plain queue.
 func (e *engine) firstIsUsual(q *queue, rl *readerLink) bool {
 	first := q.classes[0].head
-	return first != 0 && e.usual(rl.delivery, &e.copies[first])
+	return first != 0 && e.usual(rl, &e.copies[first])
 }
 
 // takePlain fills a batch with what comes next in a plain queue, until something
@@ -96,7 +99,7 @@ func (e *engine) firstIsUsual(q *queue, rl *readerLink) bool {
 // stretch of the visible, and goes as one to the end of the leased. Where the batch
 // starts at once (busy is 1, else 0), its reader lends its handling to all of them.
 func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) int {
-	q, d := n.queue, rl.delivery
+	q := n.queue
 	now, warm := e.now, e.now >= e.warm
 	due, timer, most := now+q.lease, e.seq, rl.link.Read.UpTo
 	bt := &e.batches[batch]
@@ -108,7 +111,7 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) i
 	entries := bt.entries[:most]
 	for ; size < len(entries) && i != 0; size++ {
 		c := &e.copies[i]
-		if !e.usual(d, c) {
+		if !e.usual(rl, c) {
 			break
 		}
 		c.tries++
@@ -125,7 +128,8 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) i
 			h.due, h.timer = due, timer
 		}
 		timer++
-		entries[size] = batchEntry{copy: i, token: c.tries}
+		at := &entries[size]
+		at.copy, at.token, at.failure, at.known = i, c.tries, noError, false
 		last, i = i, c.next
 	}
 	bt.entries = entries[:size]
@@ -246,6 +250,9 @@ func (e *engine) pull(n *node) {
 				size = e.addToBatch(b, i)
 			}
 			switch {
+			case busy == 1 && rl.worker != nil:
+				e.startStraight(rl.worker, b)
+				continue
 			case busy == 1:
 				e.launch(b)
 				continue
@@ -265,6 +272,21 @@ func (e *engine) pull(n *node) {
 func (e *engine) startsAtOnce(rl *readerLink) bool {
 	f := &e.nodes[rl.link.To]
 	return rl.link.Read.Within == 0 && rl.link.Relation == model.PolledRun && f.pool == nil && f.bucket == nil && f.active < f.limitNow()
+}
+
+// setPolicy notes how often, and until when, a message is tried.
+func (rl *readerLink) setPolicy() {
+	p := &rl.delivery.policy
+	rl.tries, rl.giveUp = math.MaxUint16, math.MaxInt64
+	if p.Tries > 0 {
+		rl.tries = uint16(min(p.Tries, math.MaxUint16))
+	}
+	if p.GiveUp > 0 {
+		rl.giveUp = p.GiveUp
+	}
+	if rl.delivery.refused {
+		rl.tries = 0
+	}
 }
 
 // takes tells whether some reader could take a message.

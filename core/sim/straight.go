@@ -1,10 +1,6 @@
 package sim
 
-import (
-	"math"
-
-	"ironweir/core/model"
-)
+import "ironweir/core/model"
 
 // The straight way: a reader of one message at a time, and a function that only
 // works and then writes to channels (but streams) that reject nothing. Most
@@ -18,19 +14,17 @@ import (
 // lane is a queue whose readers may take the straight way, with all that its
 // runs need at hand.
 type lane struct {
-	rl     *readerLink
-	d      *delivery // of the reader link
-	n      *node     // the queue
-	q      *queue
-	class  *visibleClass // all that is visible
-	f      *node         // the function
-	sends  []laneSend
-	to     *node // where a message that is handled goes on to, in its record, as the one that is sent; nil: it does not
-	apart  bool  // something else reads there
-	most   int64 // a run that takes longer goes the general way
-	tries  uint16
-	giveUp int64
-	dooms  bool // there are lasting failures
+	rl    *readerLink
+	d     *delivery // of the reader link
+	n     *node     // the queue
+	q     *queue
+	class *visibleClass // all that is visible
+	f     *node         // the function
+	sends []laneSend
+	to    *node // where a message that is handled goes on to, in its record, as the one that is sent; nil: it does not
+	apart bool  // something else reads there
+	most  int64 // a run that takes longer goes the general way
+	dooms bool  // there are lasting failures
 
 	// in force now
 	open  bool    // what its runs send is taken at once, and nobody looks on
@@ -62,13 +56,7 @@ func (e *engine) setUpStraight() {
 		if l.Relation != model.PolledRun || l.Read.UpTo != 1 || rl.delivery.refused || rl.delivery.wrap != unwrapped || !f.isStraight(e) {
 			continue
 		}
-		ln := &lane{rl: rl, d: rl.delivery, n: n, q: n.queue, class: &n.queue.classes[0], f: f, most: n.queue.lease - 1, tries: math.MaxUint16, giveUp: math.MaxInt64, dooms: f.fails.ForGood > 0}
-		if p := &rl.delivery.policy; p.Tries > 0 {
-			ln.tries = uint16(min(p.Tries, math.MaxUint16))
-		}
-		if p := &rl.delivery.policy; p.GiveUp > 0 {
-			ln.giveUp = p.GiveUp
-		}
+		ln := &lane{rl: rl, d: rl.delivery, n: n, q: n.queue, class: &n.queue.classes[0], f: f, most: n.queue.lease - 1, dooms: f.fails.ForGood > 0}
 		if f.limit > 0 {
 			ln.most = min(ln.most, f.limit)
 		}
@@ -77,6 +65,7 @@ func (e *engine) setUpStraight() {
 		}
 		n.queue.lane, e.lanes[i] = ln, ln
 	}
+	e.setUpStraightBatches()
 	for i := range e.g.Nodes {
 		e.nodes[i].straight = e.straightFan(&e.nodes[i])
 	}
@@ -162,6 +151,7 @@ func (e *engine) fanStraight(n *node, i uint32) {
 func (e *engine) spread(n *node, j *journey, jour, con uint32, hops, rounds uint16, f copyFlags) {
 	j.copies += int32(len(n.straight))
 	e.live += len(n.straight)
+	each := copyRecord{born: e.now, journey: jour, content: con, hops: hops, rounds: rounds, flags: f}
 	for k := range n.straight {
 		s := &n.straight[k]
 		s.d.offered++
@@ -170,8 +160,8 @@ func (e *engine) spread(n *node, j *journey, jour, con uint32, hops, rounds uint
 		s.to.copies++
 		i := e.copySlot()
 		c := &e.copies[i]
-		c.comes(e.now, e.sequence(), s.id, int32(s.to.id))
-		c.journey, c.content, c.hops, c.rounds, c.flags = jour, con, hops, rounds, f
+		*c = each
+		c.age, c.via, c.node = e.sequence(), s.id, int32(s.to.id)
 		e.enterPlain(s.to, c, i)
 		e.wantPull(s.to)
 	}
@@ -215,10 +205,15 @@ func (e *engine) enterStraight(n *node, con uint32) {
 	}
 }
 
-// isStraight tells whether the runs of a function are simple enough.
+// onlyWorks tells whether a function works, then sends, and nothing else.
+func (n *node) onlyWorks() bool {
+	return n.kind == model.Function && !n.tasks && n.cases == nil && n.accepts == nil && n.pool == nil && n.cold == nil && n.bucket == nil && n.succeeded == nil &&
+		!(n.asks && n.limit > 0) && !n.resultsAll && !n.together && n.steps[atStart] == nil && n.steps[calling] == nil
+}
+
+// isStraight tells whether the runs of a function for one message are simple enough.
 func (n *node) isStraight(e *engine) bool {
-	if n.kind != model.Function || n.tasks || n.cases != nil || n.accepts != nil || n.pool != nil || n.cold != nil || n.bucket != nil || n.succeeded != nil ||
-		n.asks && n.limit > 0 || n.resultsAll || n.together || n.fails.PerMessage || n.steps[atStart] != nil || n.steps[calling] != nil {
+	if !n.onlyWorks() || n.fails.PerMessage {
 		return false
 	}
 	for _, id := range n.steps[sending] {

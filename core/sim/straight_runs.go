@@ -21,7 +21,7 @@ func (e *engine) pullStraight(ln *lane) bool {
 
 // takesNow tells whether a lane's message can be handed out as it is: nobody has it.
 func (e *engine) takesNow(ln *lane, c *copyRecord) bool {
-	return c.handling == 0 && c.tries < ln.tries && e.now-c.born <= ln.giveUp
+	return c.handling == 0 && c.tries < ln.rl.tries && e.now-c.born <= ln.rl.giveUp
 }
 
 // beginStraight takes the first message that is visible and starts its run, for
@@ -82,10 +82,7 @@ func (e *engine) leaveStraight(n *node, rl *readerLink, i uint32, work int64, fa
 func (e *engine) generalRun(n *node, rl *readerLink, i uint32) uint32 {
 	b := e.newBatch(rl.first+uint32(e.handOf(&e.copies[i]).group), n)
 	e.addToBatch(b, i)
-	r := e.newRun(&e.nodes[rl.link.To], forBatch)
-	run := &e.runs[r]
-	run.batch, run.link, run.reps = b, int32(rl.link.ID), -1
-	return r
+	return e.batchRun(b)
 }
 
 // endStraight comes when a run on the straight way is over.

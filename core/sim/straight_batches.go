@@ -1,0 +1,69 @@
+package sim
+
+import "ironweir/core/model"
+
+// Batches on the straight way: a batch of a plain queue, for a function that only
+// works, needs no run record: the batch stands for it. straight_runs.go has those of
+// one message, which may also send.
+
+// setUpStraightBatches finds the links whose batches may take the straight way.
+func (e *engine) setUpStraightBatches() {
+	for i := range e.g.Nodes {
+		q := e.nodes[i].queue
+		if q == nil || !q.plain || q.lane != nil {
+			continue
+		}
+		f := &e.nodes[q.only.link.To]
+		if q.only.link.Relation == model.PolledRun && f.onlyWorks() && len(f.steps[sending]) == 0 && f.fails.ForGood == 0 {
+			q.only.worker = f
+		}
+	}
+}
+
+// startStraight starts the run of a batch for which there is room. It draws its time,
+// then its failures, as every run does.
+func (e *engine) startStraight(f *node, b uint32) {
+	f.runs++
+	f.changeActive(e.now, 1)
+	bt := &e.batches[b]
+	work := nanos(f.takes.draw(f.time1) * f.slow)
+	share := f.fails.EachTry
+	if f.failsNowShare >= 0 {
+		share = f.failsNowShare
+	}
+	bt.failure = noError
+	switch {
+	case share <= 0:
+	case f.fails.PerMessage:
+		for k := range bt.entries {
+			if f.luck.unit() < share {
+				bt.entries[k].failure = f.failName
+			}
+		}
+	case share >= 1 || f.luck.unit() < share:
+		bt.failure = f.failName
+	}
+	if work <= 0 || f.limit > 0 && work > f.limit {
+		r := e.batchRun(b)
+		e.runs[r].work, e.runs[r].failure = work, bt.failure
+		e.work(r)
+		return
+	}
+	e.tally.straight++
+	bt.started = e.now
+	e.at(e.now+work, evBatch, b)
+}
+
+// endStraightBatch comes when the run of a batch on the straight way is over.
+func (e *engine) endStraightBatch(b uint32) {
+	bt := &e.batches[b]
+	f := e.readers[bt.reader].link.worker
+	if bt.failure != noError || bt.anyFailed() {
+		f.failures++
+	}
+	if e.now >= e.warm {
+		f.runTime.Add(e.now - bt.started)
+	}
+	f.changeActive(e.now, -1)
+	e.batchDone(b, f, bt.failure, false)
+}
