@@ -46,6 +46,8 @@ type clock struct {
 	coming heap
 	timers heap
 	alarm  uint64   // when the first timer comes
+	rival  uint64   // what comes before this has no choice of another; 0 while something is in the ring
+	until  uint64   // what comes then or later is not taken
 	tie    bool     // another event of the heaps comes at this very instant
 	ring   []uint32 // kind << 24 | index
 	head   uint32   // of the ring; its length is a power of two
@@ -53,7 +55,7 @@ type clock struct {
 }
 
 func newClock() clock {
-	return clock{ring: make([]uint32, 1024), seq: 1, coming: newHeap(), timers: newHeap(), alarm: never}
+	return clock{ring: make([]uint32, 1024), seq: 1, coming: newHeap(), timers: newHeap(), alarm: never, rival: never, until: never}
 }
 
 // sequence takes the next sequence number, for a timer that is kept elsewhere.
@@ -98,7 +100,7 @@ func (c *clock) arm(t int64, seq uint64, kind eventKind, index uint32) {
 	if t == c.now {
 		c.tie = true
 	}
-	c.alarm = min(c.alarm, uint64(t))
+	c.alarm, c.rival = min(c.alarm, uint64(t)), min(c.rival, uint64(t))
 	c.timers.push(entry{uint64(t), seq<<seqShift | uint64(kind)<<indexBits | uint64(index)})
 }
 
@@ -109,6 +111,7 @@ func (c *clock) soon(kind eventKind, index uint32) {
 	}
 	c.ring[c.tail&uint32(len(c.ring)-1)] = uint32(kind)<<indexBits | index
 	c.tail++
+	c.rival = 0
 }
 
 // soonFirst schedules an event at this instant, ahead of those in the ring.
@@ -118,6 +121,7 @@ func (c *clock) soonFirst(kind eventKind, index uint32) {
 	}
 	c.head--
 	c.ring[c.head&uint32(len(c.ring)-1)] = uint32(kind)<<indexBits | index
+	c.rival = 0
 }
 
 func (c *clock) growRing() {
@@ -132,33 +136,72 @@ func (c *clock) growRing() {
 // waiting tells whether the ring holds an event of this instant.
 func (c *clock) waiting() bool { return c.head != c.tail }
 
-// next takes the event that comes first and lets the time be its own; false: none
-// comes before an instant.
-func (c *clock) next(until int64) (entry, bool) {
+// goUntil lets next take only what comes before an instant.
+func (c *clock) goUntil(t int64) {
+	c.until = uint64(t)
+	c.findRival()
+}
+
+func (c *clock) findRival() {
+	c.rival = min(c.alarm, c.until)
+	if c.head != c.tail {
+		c.rival = 0
+	}
+}
+
+// next takes the event that comes first and lets the time be its own; false: there
+// is none.
+func (c *clock) next() (entry, bool) {
+	if c.hasOnly() {
+		return c.only(), true
+	}
+	return c.choose()
+}
+
+// hasOnly tells whether the next event has no rival: it is of few that come.
+func (c *clock) hasOnly() bool {
+	h := &c.coming
+	return h.times[h.last&(few-1)] < c.rival && !h.crowded
+}
+
+// only takes that one.
+func (c *clock) only() entry {
+	h := &c.coming
+	w := entry{h.times[h.last&(few-1)], h.words[h.last&(few-1)]}
+	h.last--
+	c.now, c.tie = int64(w.at), h.times[h.last&(few-1)] == w.at
+	return w
+}
+
+// choose takes the event that comes first from where it is.
+func (c *clock) choose() (entry, bool) {
 	if c.head != c.tail && !c.tie {
 		w := c.ring[c.head&uint32(len(c.ring)-1)]
-		c.head++
+		if c.head++; c.head == c.tail {
+			c.findRival()
+		}
 		return entry{uint64(c.now), uint64(w)}, true
 	}
 	w := c.coming.peek()
 	if w.at >= c.alarm {
 		if t := c.timers.peek(); before(t, w) != 0 {
-			return c.nextTimer(t, w.at, until)
+			return c.chooseTimer(t, w.at)
 		}
 	}
-	if w.at >= uint64(until) {
+	if w.at >= c.until {
 		return w, false
 	}
 	c.now, c.tie = int64(w.at), c.coming.take() == w.at || w.at == c.alarm
 	return w, true
 }
 
-// nextTimer takes the first timer, which comes before all else.
-func (c *clock) nextTimer(t entry, other uint64, until int64) (entry, bool) {
-	if t.at >= uint64(until) {
+// chooseTimer takes the first timer, which comes before all else.
+func (c *clock) chooseTimer(t entry, other uint64) (entry, bool) {
+	if t.at >= c.until {
 		return t, false
 	}
 	c.alarm = c.timers.take()
+	c.findRival()
 	c.now, c.tie = int64(t.at), c.alarm == t.at || other == t.at
 	return t, true
 }

@@ -2,7 +2,6 @@ package sim
 
 import (
 	"fmt"
-	"math"
 	"testing"
 )
 
@@ -18,11 +17,11 @@ func BenchmarkPending(b *testing.B) {
 				c.at(next(), 1, uint32(i)&maxIndex)
 			}
 			for range pending { // let it become as it stays
-				e, _ := c.next(math.MaxInt64)
+				e, _ := c.next()
 				c.at(int64(e.at)+next(), 1, e.index())
 			}
 			for b.Loop() {
-				e, _ := c.next(math.MaxInt64)
+				e, _ := c.next()
 				c.at(int64(e.at)+next(), 1, e.index())
 			}
 		})

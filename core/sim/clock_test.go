@@ -52,7 +52,7 @@ func TestEventsComeInOrder(t *testing.T) {
 		for took := 0; waits.Len() > 0; took++ {
 			laddered = laddered || c.coming.far.count > 0
 			pending, first := c.pending(), c.peek()
-			next, ok := c.next(math.MaxInt64)
+			next, ok := c.next()
 			want := library.Pop(waits).(entry)
 			tied := waits.Len() > 0 && (*waits)[0].at == next.at // whether another comes at this instant
 			if got := (entry{next.at, next.seq()}); !ok || pending != waits.Len()+1 || got != want || first != next || c.now != int64(next.at) || c.tie != tied {
@@ -62,7 +62,7 @@ func TestEventsComeInOrder(t *testing.T) {
 				schedule()
 			}
 		}
-		_, ok := c.next(math.MaxInt64)
+		_, ok := c.next()
 		require.False(t, ok)
 		require.Zero(t, c.pending())
 	})
@@ -76,9 +76,10 @@ func TestWhatIsScheduledForNow(t *testing.T) {
 	c.at(5, evRun, 1)
 	c.at(5, evRun, 2)
 	c.at(9, evRun, 5)
+	c.goUntil(100)
 	var order []uint32
 	for {
-		e, ok := c.next(100)
+		e, ok := c.next()
 		if !ok {
 			break
 		}
@@ -93,10 +94,10 @@ func TestWhatIsScheduledForNow(t *testing.T) {
 		}
 	}
 	require.Equal(t, []uint32{1, 2, 3, 4, 6, 7, 5}, order)
-	_, ok := c.next(100)
+	_, ok := c.next()
 	require.False(t, ok)
 	c.at(200, evRun, 1)
-	_, ok = c.next(100)
+	_, ok = c.next()
 	require.False(t, ok, "it comes later than asked for")
 	require.Equal(t, 1, c.pending())
 }

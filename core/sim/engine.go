@@ -185,14 +185,12 @@ func (e *engine) loop() error { return e.proceed(e.end, math.MaxInt64) }
 
 // proceed handles what is due before an instant, but at most so many events.
 func (e *engine) proceed(until, most int64) error {
+	e.goUntil(until)
 	for ok := true; most > 0; most-- {
 		var next entry
-		if h := &e.coming; h.times[h.last&(few-1)] < min(e.alarm, uint64(until)) && e.head == e.tail && !h.crowded {
-			// What next would do, where it has no choice.
-			next = entry{h.times[h.last&(few-1)], h.words[h.last&(few-1)]}
-			h.last--
-			e.now, e.tie = int64(next.at), h.times[h.last&(few-1)] == next.at
-		} else if next, ok = e.next(until); !ok {
+		if e.hasOnly() { // as next does
+			next = e.only()
+		} else if next, ok = e.choose(); !ok {
 			return nil
 		}
 		e.tally.events++

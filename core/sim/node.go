@@ -31,6 +31,8 @@ type node struct {
 	ownWay    int32      // delivery of dead letters and of what is sent back
 	outWay    int32      // delivery of traffic
 
+	fromOutside *delivery // that of outWay
+
 	takes       sampler
 	fails       model.Failing
 	failName    int16
@@ -220,6 +222,7 @@ func newEngine(plan *Plan) (*engine, error) {
 	e.lentHands = uint32(len(e.readers))
 	for i := range e.nodes {
 		n := &e.nodes[i]
+		n.fromOutside = &e.deliveries[n.outWay]
 		n.welcomes = n.capacity == 0 && n.fails.EachTry == 0 && n.stream == nil && e.payload == 0
 		n.direct = n.welcomes && (n.queue != nil && n.queue.plain || n.kind == model.Topic) && n.takes.zero() && !e.plan.General
 	}

@@ -17,6 +17,8 @@ type traffic struct {
 	spec     *model.Traffic
 	pattern  pattern
 	node     int32
+	to       *node
+	most     int64   // messages that it sends
 	gap      float64 // mean nanoseconds between two messages
 	arrivals *randomStream
 	choice   *randomStream
@@ -87,6 +89,10 @@ func (e *engine) newTraffic(spec *model.Traffic) (traffic, error) {
 	if t.node < 0 {
 		return t, fmt.Errorf("traffic %s: the model has no node %q", spec.Name, spec.Into)
 	}
+	t.to, t.most = &e.nodes[t.node], math.MaxInt64
+	if spec.Max > 0 {
+		t.most = spec.Max
+	}
 	if spec.Rate > 0 {
 		t.gap = 1e9 / spec.Rate
 	}
@@ -133,7 +139,7 @@ func (e *engine) fillContent(c *content, t *traffic, choice int) {
 
 // nextArrival schedules the next message of a source.
 func (e *engine) nextArrival(t *traffic, i uint32) {
-	if t.spec.Max > 0 && t.sent >= t.spec.Max {
+	if t.sent >= t.most {
 		return
 	}
 	at := int64(-1)
@@ -241,8 +247,8 @@ func (e *engine) arrive(i uint32) {
 			c.subject = t.key.Append(c.subject, &f)
 		}
 	}
-	if n := &e.nodes[t.node]; n.atOnce {
-		e.enterStraight(n, con)
+	if t.to.atOnce {
+		e.enterStraight(t.to, con)
 	} else {
 		e.enter(t.node, con)
 	}

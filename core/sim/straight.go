@@ -172,7 +172,7 @@ func (e *engine) spread(n *node, j *journey, jour, con uint32, hops, rounds uint
 // that of the copy.
 func (e *engine) enterStraight(n *node, con uint32) {
 	e.tally.entered++
-	e.deliveries[n.outWay].copies++
+	n.fromOutside.copies++
 	n.copies++
 	jour := e.newJourney(int32(n.id))
 	j := &e.journeys[jour]
