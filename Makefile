@@ -6,7 +6,7 @@ LISTEN ?= 127.0.0.1:8420
 DATA ?=
 SUDO := $(if $(filter 0,$(shell id -u)),,sudo)
 
-.PHONY: demo test build console lint bench shots clean need-postgresql need-tests
+.PHONY: demo test build console lint bench profile shots clean need-postgresql need-tests
 
 demo: need-postgresql build
 	@exec ./bin/ironweir serve -demo -listen $(LISTEN) $(if $(DATA),-data $(DATA))
@@ -43,6 +43,11 @@ lint: console
 
 bench:
 	$(GO) test ./core/... -run XXX -bench . -benchmem
+
+# What the compiler is told about where the engine's time goes (go build takes it by
+# itself): to be made anew when the engine has changed much.
+profile:
+	$(GO) test ./core/sim -run XXX -bench 'Tandem|Fan$$|FridayEvening' -benchtime 10s -o /dev/null -cpuprofile cmd/ironweir/default.pgo
 
 # The pictures of the documentation, made from the demo data.
 shots: need-tests build
