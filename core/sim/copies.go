@@ -94,66 +94,6 @@ type copyRecord struct {
 	class    uint8 // of links that match, in a queue
 }
 
-// handling is what is known of a copy only while somebody handles it or it is put
-// off, or where its place is more than that in a list. That of index 0 is empty. Those
-// up to lentHands are of readers of queues, each of which lends its own to all that
-// it has just taken, as long as nothing else is known of it.
-type handling struct {
-	timer    uint64 // sequence of the timer that counts for it
-	due      int64  // end of its lease; while visible to several links, its place in the order
-	group    int32  // of its queue; the partition that it goes to; of a reader, which of its link
-	next     uint32 // of those that are free
-	held     uint16 // batches that name it
-	busy     uint16 // runs that work on it
-	waits    uint16 // throttles since the last run
-	lastFail int16
-}
-
-// handOf gives the handling of a copy, to be read.
-func (e *engine) handOf(c *copyRecord) *handling { return &e.handlings[c.handling] }
-
-// hand gives the handling of a copy, to be written: its own.
-func (e *engine) hand(c *copyRecord) *handling {
-	if c.handling <= e.lentHands {
-		i := e.newHandling()
-		e.handlings[i] = e.handlings[c.handling]
-		c.handling = i
-	}
-	return &e.handlings[c.handling]
-}
-
-func (e *engine) newHandling() uint32 {
-	i := e.freeHand
-	if i == 0 {
-		e.handlings = append(e.handlings, handling{})
-		return uint32(len(e.handlings) - 1)
-	}
-	e.freeHand = e.handlings[i].next
-	return i
-}
-
-// dropHandling forgets what was known of a copy while it was handled.
-func (e *engine) dropHandling(c *copyRecord) {
-	if c.handling > e.lentHands {
-		e.handlings[c.handling].next = e.freeHand
-		e.freeHand = c.handling
-	}
-	c.handling = 0
-}
-
-// waitsNoMore lets a copy wait for no timer.
-func (e *engine) waitsNoMore(c *copyRecord) {
-	if c.handling != 0 {
-		e.hand(c).timer = 0
-	}
-}
-
-// awaits tells whether a copy still waits for a timer.
-func (e *engine) awaits(i uint32, timer uint64) bool {
-	c := &e.copies[i]
-	return e.handOf(c).timer == timer && c.flags&done == 0
-}
-
 // journey is an origin message with all that descends from it.
 type journey struct {
 	name    uint64 // number << 24 | entry; of a free record, the next one

@@ -19,8 +19,8 @@ type heap struct {
 }
 
 const (
-	few     = 32 // entries, less one, that are kept in order
-	fewPart = 7  // so many have become few again
+	few      = 32 // entries, less one, that are kept in order
+	fewAgain = 7  // so many have become few again
 )
 
 func newHeap() heap {
@@ -58,7 +58,7 @@ func (h *heap) take() uint64 {
 }
 
 func (h *heap) takeCrowd() uint64 {
-	if h.count <= fewPart && h.far.count == 0 {
+	if h.count <= fewAgain && h.far.count == 0 {
 		return h.thin()
 	}
 	h.hole = true

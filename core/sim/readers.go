@@ -3,7 +3,6 @@ package sim
 import (
 	"math"
 	"math/bits"
-	"slices"
 	"time"
 
 	"ironweir/core/graph"
@@ -107,9 +106,12 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) i
 	h := &e.handlings[lent]
 	h.due, h.timer, h.lastFail = due, timer, noError
 	size, first, last, i := len(bt.entries), q.front.head, uint32(0), q.front.head
-	bt.entries = slices.Grow(bt.entries, most-size)
-	entries := bt.entries[:most]
-	for ; size < len(entries) && i != 0; size++ {
+	entries := bt.entries[:min(cap(bt.entries), most)]
+	for ; size < most && i != 0; size++ {
+		if size == len(entries) {
+			entries = append(entries, batchEntry{})
+			entries = entries[:min(cap(entries), most)]
+		}
 		c := &e.copies[i]
 		if !e.usual(rl, c) {
 			break
@@ -215,56 +217,53 @@ func (e *engine) pull(n *node) {
 				e.startBatch(b)
 			}
 		}
-		for {
-			r := rl.idle()
-			if r < 0 {
-				break
-			}
-			first := uint32(0)
-			plain := q.plain && e.trace == nil
-			if !plain || !e.firstIsUsual(q, rl) {
-				if first = e.take(n, rl, 0); first == 0 {
-					break
-				}
-			}
-			rl.occupy(r)
-			b := e.newBatch(rl.first+uint32(r), n)
-			size := 0
-			if first != 0 {
-				size = e.addToBatch(b, first)
-				e.block(q, first, b)
-			}
-			busy := uint16(0)
-			if first == 0 && e.startsAtOnce(rl) {
-				busy = 1
-			}
-			if plain {
-				size = e.takePlain(n, rl, b, busy)
-			}
-			for size < rl.link.Read.UpTo && !(plain && q.front.head == 0) {
-				i := e.take(n, rl, b)
-				if i == 0 {
-					break
-				}
-				e.hand(&e.copies[i]).busy += busy
-				size = e.addToBatch(b, i)
-			}
-			switch {
-			case busy == 1 && rl.worker != nil:
-				e.startStraight(rl.worker, b)
-				continue
-			case busy == 1:
-				e.launch(b)
-				continue
-			case size == rl.link.Read.UpTo || rl.link.Read.Within == 0:
-				e.startBatch(b)
-				continue
-			}
-			rl.filling = append(rl.filling, b)
-			e.batches[b].filling = true
-			e.batches[b].timer = e.at(e.now+int64(rl.link.Read.Within), evFill, b)
+		for r := rl.idle(); r >= 0 && e.takeBatch(n, rl, r); r = rl.idle() {
 		}
 	}
+}
+
+// takeBatch lets an idle reader take a batch; false: there is nothing for it.
+func (e *engine) takeBatch(n *node, rl *readerLink, r int) bool {
+	q := n.queue
+	first, plain := uint32(0), q.plain && e.trace == nil
+	if !plain || !e.firstIsUsual(q, rl) {
+		if first = e.take(n, rl, 0); first == 0 {
+			return false
+		}
+	}
+	rl.occupy(r)
+	b := e.newBatch(rl.first+uint32(r), n)
+	size, busy := 0, uint16(0)
+	if first != 0 {
+		size = e.addToBatch(b, first)
+		e.block(q, first, b)
+	} else if e.startsAtOnce(rl) {
+		busy = 1
+	}
+	if plain {
+		size = e.takePlain(n, rl, b, busy)
+	}
+	for size < rl.link.Read.UpTo && !(plain && q.front.head == 0) {
+		i := e.take(n, rl, b)
+		if i == 0 {
+			break
+		}
+		e.hand(&e.copies[i]).busy += busy
+		size = e.addToBatch(b, i)
+	}
+	switch {
+	case busy == 1 && rl.worker != nil:
+		e.startStraight(rl.worker, b)
+	case busy == 1:
+		e.launch(b)
+	case size == rl.link.Read.UpTo || rl.link.Read.Within == 0:
+		e.startBatch(b)
+	default:
+		rl.filling = append(rl.filling, b)
+		e.batches[b].filling = true
+		e.batches[b].timer = e.at(e.now+int64(rl.link.Read.Within), evFill, b)
+	}
+	return true
 }
 
 // startsAtOnce tells whether a batch of a queue's link starts a run as soon as it is

@@ -451,7 +451,7 @@ func (e *engine) endRun(i uint32, failure int16) {
 	case forIntake:
 		c := r.copy
 		e.dropRun(i)
-		e.handOf(&e.copies[c]).busy--
+		e.hand(&e.copies[c]).busy--
 		e.intakeDone(c, failure, final)
 	case forBatch:
 		b := r.batch
@@ -460,7 +460,7 @@ func (e *engine) endRun(i uint32, failure int16) {
 	case forRequest:
 		c, status := r.copy, r.status
 		e.dropRun(i)
-		e.handOf(&e.copies[c]).busy--
+		e.hand(&e.copies[c]).busy--
 		e.answer(c, n, failure, status)
 	case forCall:
 		caller, turn, own := r.caller, r.callOf, r.own
