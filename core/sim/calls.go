@@ -23,7 +23,7 @@ func (e *engine) call(i uint32, s *send, m *message) bool {
 	r.own = *m
 	r.own.content, r.own.node = con, e.runs[i].node
 	r.own.hops++
-	e.journeys[m.journey].refs++
+	e.journeys.at(m.journey).refs++
 	e.runs[i].timer = 0
 	e.begin(c)
 	return false

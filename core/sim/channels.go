@@ -20,7 +20,7 @@ func (e *engine) deliver(via int32, m *message, con uint32, f copyFlags) uint32 
 			e.soon(evFan, i)
 			return i
 		}
-		e.enterPlain(n, &e.copies[i], i)
+		e.enterPlain(n, e.copies.at(i), i)
 		e.wantPull(n)
 		return i
 	}
@@ -29,7 +29,7 @@ func (e *engine) deliver(via int32, m *message, con uint32, f copyFlags) uint32 
 	}
 	switch {
 	case n.kind == model.Function || n.kind == model.Workflow || n.kind == model.Outside || n.kind == model.Endpoint:
-		e.standsNow(n, &e.copies[i])
+		e.standsNow(n, e.copies.at(i))
 		e.soon(evOffer, i)
 	default:
 		if d.wrap != unwrapped {
@@ -42,7 +42,7 @@ func (e *engine) deliver(via int32, m *message, con uint32, f copyFlags) uint32 
 
 // wrapCopy wraps the payload of a copy on its way to a channel.
 func (e *engine) wrapCopy(i uint32, w wrapping) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	m := e.messageOf(c)
 	var from *graph.Node
 	if via := e.deliveries[c.via].link; via >= 0 {
@@ -55,8 +55,8 @@ func (e *engine) wrapCopy(i uint32, w wrapping) {
 
 // tryAgain comes when a back-off is over.
 func (e *engine) tryAgain(i uint32) {
-	e.waitsNoMore(&e.copies[i])
-	n := &e.nodes[e.copies[i].node]
+	e.waitsNoMore(e.copies.at(i))
+	n := &e.nodes[e.copies.at(i).node]
 	if n.kind.Channel() {
 		e.attemptWrite(i)
 		return
@@ -66,7 +66,7 @@ func (e *engine) tryAgain(i uint32) {
 
 // hold keeps a copy whose link is paused, until it is resumed.
 func (e *engine) hold(i uint32) bool {
-	d := &e.deliveries[e.copies[i].via]
+	d := &e.deliveries[e.copies.at(i).via]
 	if !d.paused {
 		return false
 	}
@@ -79,7 +79,7 @@ func (e *engine) attemptWrite(i uint32) {
 	if e.hold(i) {
 		return
 	}
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	n := &e.nodes[c.node]
 	c.tries++
 	if takes := n.drawTakes(); takes > 0 {
@@ -92,7 +92,7 @@ func (e *engine) attemptWrite(i uint32) {
 
 // written comes when the time of a delivering write is over.
 func (e *engine) written(i uint32) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	c.flags &^= writing
 	d := &e.deliveries[c.via]
 	n := &e.nodes[c.node]
@@ -121,7 +121,7 @@ func (e *engine) written(i uint32) {
 // late.
 func (e *engine) backOff(i uint32, d *delivery, k int, cause Fate) {
 	wait := e.jittered(d.policy.Backoff(k), d)
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	if d.policy.GiveUp > 0 && e.now+wait-c.born > d.policy.GiveUp {
 		e.giveUp(i, GivenUp)
 		return
@@ -164,7 +164,7 @@ func (e *engine) rejects(n *node, m *message, con uint32, refused bool) Fate {
 
 // giveUp ends a delivery: the original goes to the dead-letter, or is lost.
 func (e *engine) giveUp(i uint32, cause Fate) {
-	d := &e.deliveries[e.copies[i].via]
+	d := &e.deliveries[e.copies.at(i).via]
 	if d.dead >= 0 {
 		e.deadLetter(i, d.dead)
 		e.finish(i, Passed)
@@ -175,7 +175,7 @@ func (e *engine) giveUp(i uint32, cause Fate) {
 
 // deadLetter sends the original of a copy to a dead-letter node.
 func (e *engine) deadLetter(i uint32, to int32) {
-	m := e.messageOf(&e.copies[i])
+	m := e.messageOf(e.copies.at(i))
 	m.aside, m.tries = true, 0
 	if e.trace != nil {
 		e.trace.sendsDead(e, i, to)
@@ -191,7 +191,7 @@ func (e *engine) standInTopic(n *node, i uint32) { e.soon(evFan, i) }
 // fan hands what stands in a topic, bucket or schedule to each link that takes
 // it.
 func (e *engine) fan(i uint32) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	n := &e.nodes[c.node]
 	if n.fans && c.flags&ghost == 0 {
 		e.fanStraight(n, i)
@@ -247,7 +247,7 @@ func (e *engine) fan(i uint32) {
 
 // deliverTwice draws whether a queue's message is handed out a second time.
 func (e *engine) deliverTwice(n *node, i uint32) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	if n.twice == 0 || c.flags&(done|atRest) != 0 || n.twiceLuck.unit() >= n.twice {
 		return
 	}
@@ -345,7 +345,7 @@ func (e *engine) contentFor(l *graph.Link, m *message, s *send, item any, index 
 		con.subject = append(con.subject, old.subject...)
 		return i
 	}
-	f := expr.Filling{Subject: old.key(), ID: e.journeys[m.journey].id(), Seq: s.sequence, Time: e.instant(e.now), Data: con.data}
+	f := expr.Filling{Subject: old.key(), ID: e.journeys.at(m.journey).id(), Seq: s.sequence, Time: e.instant(e.now), Data: con.data}
 	con.subject = l.Key.Append(con.subject, &f)
 	return i
 }

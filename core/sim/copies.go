@@ -155,18 +155,17 @@ type delivery struct {
 func (e *engine) newJourney(entry int32) uint32 {
 	i := e.freeJour
 	if i != 0 {
-		e.freeJour = uint32(e.journeys[i].name)
+		e.freeJour = uint32(e.journeys.at(i).name)
 	} else {
-		e.journeys = append(e.journeys, journey{})
-		i = uint32(len(e.journeys) - 1)
+		i = e.journeys.add()
 	}
 	e.nextJour++
-	e.journeys[i] = journey{name: e.nextJour<<indexBits | uint64(entry), born: e.now}
+	*e.journeys.at(i) = journey{name: e.nextJour<<indexBits | uint64(entry), born: e.now}
 	return i
 }
 
 func (e *engine) releaseJourney(i uint32) {
-	if j := &e.journeys[i]; j.refs > 1 {
+	if j := e.journeys.at(i); j.refs > 1 {
 		j.refs--
 	} else {
 		e.closeJourney(j)
@@ -223,11 +222,10 @@ func (e *engine) dropContent(i uint32) {
 func (e *engine) copySlot() uint32 {
 	i := e.freeCopy
 	if i != 0 {
-		e.freeCopy = e.copies[i].next
+		e.freeCopy = e.copies.at(i).next
 		return i
 	}
-	e.copies = append(e.copies, copyRecord{})
-	return uint32(len(e.copies) - 1)
+	return e.copies.add()
 }
 
 // comes lets a record, whatever it held before, be that of a copy that comes to a
@@ -242,14 +240,14 @@ func (c *copyRecord) comes(now int64, age uint64, via, node int32) {
 // to the content.
 func (e *engine) newCopy(n *node, via int32, m *message, con uint32, flags copyFlags) uint32 {
 	i := e.copySlot()
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	c.comes(e.now, e.sequence(), via, int32(n.id))
 	c.journey, c.content, c.hops, c.rounds, c.flags = m.journey, con, m.hops, m.rounds, flags
 	if m.aside {
 		c.flags |= aside
 	}
 	e.contents[con].refs++
-	j := &e.journeys[m.journey]
+	j := e.journeys.at(m.journey)
 	j.refs++
 	if flags&ghost != 0 {
 		return i
@@ -288,21 +286,21 @@ func (e *engine) countRound(n *node, m *message, c *copyRecord, loop int32) {
 // finish gives a copy its fate. A copy at rest keeps its record, since its
 // fate may still change.
 func (e *engine) finish(i uint32, f Fate) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	n := &e.nodes[c.node]
 	if c.flags&ghost != 0 {
 		e.vanish(i)
 		return
 	}
 	if c.flags&atRest != 0 {
-		e.journeys[c.journey].open++
+		e.journeys.at(c.journey).open++
 		e.live++
 		n.fates[n.restFate(c)]--
 		c.flags &^= atRest
 	}
 	n.fates[f]++
 	e.standsNoMore(n, c)
-	j := &e.journeys[c.journey]
+	j := e.journeys.at(c.journey)
 	j.open--
 	e.live--
 	if f.Loss() || f == Returned || f == Parked {
@@ -355,7 +353,7 @@ func (e *engine) standsNow(n *node, c *copyRecord) {
 
 // vanish ends a second delivery, which has no fate.
 func (e *engine) vanish(i uint32) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	e.standsNoMore(&e.nodes[c.node], c)
 	c.flags |= done
 	if e.handOf(c).held == 0 {
@@ -365,7 +363,7 @@ func (e *engine) vanish(i uint32) {
 
 // rest lets a copy lie where nothing leaves: arrived, or parked.
 func (e *engine) rest(i uint32) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	n := &e.nodes[c.node]
 	if c.flags&ghost != 0 {
 		e.leaveQueue(n, i, noFate)
@@ -374,7 +372,7 @@ func (e *engine) rest(i uint32) {
 	c.flags |= atRest
 	f := n.restFate(c)
 	n.fates[f]++
-	j := &e.journeys[c.journey]
+	j := e.journeys.at(c.journey)
 	j.open--
 	e.live--
 	if f == Parked {
@@ -424,7 +422,7 @@ func (e *engine) releaseCopy(c *copyRecord, i uint32) {
 
 // letGo drops a batch's hold on a copy.
 func (e *engine) letGo(i uint32) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	h := e.hand(c)
 	h.held--
 	if h.held == 0 && c.flags&done != 0 {
@@ -454,7 +452,7 @@ func (e *engine) look(m *message, kind string) *expr.Event {
 	}
 	ev.Hops, ev.Try = int(m.hops), int(m.tries)
 	ev.Time = e.instant(c.made)
-	j := &e.journeys[m.journey]
+	j := e.journeys.at(m.journey)
 	ev.Age = e.instant(e.now).Sub(e.instant(j.born))
 	ev.ID, ev.Number = "", j.id()
 	return ev
@@ -477,8 +475,8 @@ func kindOfEvent(from *graph.Node, flags copyFlags) string {
 func (e *engine) audit() error {
 	under := make([]int64, len(e.nodes))
 	rest := make([]int64, len(e.nodes))
-	for i := 1; i < len(e.copies); i++ {
-		c := &e.copies[i]
+	for i := uint32(1); i < e.copies.count; i++ {
+		c := e.copies.at(i)
 		if c.journey == 0 || c.flags&(done|ghost) != 0 {
 			continue
 		}

@@ -5,7 +5,7 @@ import "ironweir/core/model"
 // request takes a request at an endpoint: it checks the rate, then passes on
 // what its links take.
 func (e *engine) request(i uint32, n *node) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	gn := &e.g.Nodes[n.id]
 	m := e.messageOf(c)
 	taken := false
@@ -59,7 +59,7 @@ func (e *engine) answer(i uint32, n *node, failure, status int16) {
 	}
 	n.answers[status]++
 	if e.told != nil {
-		e.told.answered(&e.copies[i], status)
+		e.told.answered(e.copies.at(i), status)
 	}
 	if e.trace != nil {
 		e.trace.answers(e, i, status)

@@ -109,13 +109,13 @@ type engine struct {
 	sends      []send  // by link
 	moveSteps  []int32 // 0, 1, 2, …: a batch on the move has its link for its one step
 
-	copies     []copyRecord
+	copies     records[copyRecord]
 	freeCopy   uint32
-	handlings  []handling
+	handlings  records[handling]
 	freeHand   uint32
 	lentHands  uint32 // handlings up to this one are those of readers: 1 more than their index
 	live       int
-	journeys   []journey
+	journeys   records[journey]
 	freeJour   uint32
 	nextJour   uint64
 	contents   []content
@@ -173,10 +173,18 @@ func Run(plan Plan) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
+	defer e.close()
 	if err := e.loop(); err != nil {
 		return nil, err
 	}
 	return e.result()
+}
+
+// close gives the memory of messages back; the engine can do nothing any more.
+func (e *engine) close() {
+	e.copies.free()
+	e.handlings.free()
+	e.journeys.free()
 }
 
 const stopInterval = 1 << 14 // events between two looks at Plan.Stop
@@ -234,7 +242,7 @@ func (e *engine) mustStop() bool {
 		e.stopped = fmt.Sprintf("the limit of %d events", e.limits.Events)
 	case e.live >= e.limits.Copies:
 		e.stopped = fmt.Sprintf("the limit of %d messages under way at once", e.limits.Copies)
-	case len(e.runs) > maxIndex-stopInterval || len(e.copies) > maxIndex-stopInterval:
+	case len(e.runs) > maxIndex-stopInterval || e.copies.count > maxIndex-stopInterval:
 		e.stopped = "more messages or runs at once than can be counted"
 	case e.memory() >= e.limits.Memory:
 		e.stopped = fmt.Sprintf("the limit of %s of memory", model.FormatSize(e.limits.Memory))
@@ -246,7 +254,7 @@ func (e *engine) mustStop() bool {
 
 // memory is about what the messages and runs under way take, in bytes.
 func (e *engine) memory() int64 {
-	return int64(cap(e.copies))*int64(unsafe.Sizeof(copyRecord{})) + int64(cap(e.handlings))*int64(unsafe.Sizeof(handling{})) + int64(cap(e.journeys))*int64(unsafe.Sizeof(journey{})) +
+	return e.copies.bytes() + e.handlings.bytes() + e.journeys.bytes() +
 		int64(cap(e.contents))*int64(unsafe.Sizeof(content{})+32) + int64(cap(e.runs))*int64(unsafe.Sizeof(run{})) + e.coming.bytes() + e.timers.bytes()
 }
 

@@ -52,9 +52,9 @@ func (e *engine) addPartition(n *node) {
 
 // intoFeed makes the copy of a record that a link reads.
 func (e *engine) intoFeed(n *node, via int32, m *message, record uint32) {
-	place, flags := e.handOf(&e.copies[record]).group, e.copies[record].flags&(ghost|deletion|update)
+	place, flags := e.handOf(e.copies.at(record)).group, e.copies.at(record).flags&(ghost|deletion|update)
 	i := e.newCopy(n, via, m, m.content, flags)
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	e.hand(c).group = place
 	if e.trace != nil {
 		e.trace.comes(e, i, m)
@@ -69,7 +69,7 @@ func (e *engine) intoFeed(n *node, via int32, m *message, record uint32) {
 	}
 	e.standsNow(n, c)
 	c.flags |= unread
-	e.putLast(&p.list, &e.copies[i], i)
+	e.putLast(&p.list, e.copies.at(i), i)
 	e.growOld(n, i)
 	e.wantTurn(p)
 }
@@ -126,7 +126,7 @@ func (e *engine) fill(n *node, p *partition) {
 		i := p.head
 		e.hide(n.queue, i)
 		p.hand = append(p.hand, i)
-		e.hand(&e.copies[i]).held++
+		e.hand(e.copies.at(i)).held++
 	}
 	switch {
 	case len(p.hand) == 0:
@@ -165,7 +165,7 @@ func (e *engine) tryPiece(n *node, p *partition) {
 	p.tries++
 	b := e.newBatch(p.reader, n)
 	for _, i := range p.hand[:p.pieces[0]] {
-		c := &e.copies[i]
+		c := e.copies.at(i)
 		c.tries = uint16(min(p.tries, 1<<16-1))
 		e.hand(c).held++
 		if c.flags&begun == 0 {
@@ -208,7 +208,7 @@ func (e *engine) dropSpent(n *node, p *partition, at int64) {
 		switch {
 		case d.refused:
 			e.endInQueue(n, i, d, Refused)
-		case at-e.copies[i].born > d.policy.GiveUp:
+		case at-e.copies.at(i).born > d.policy.GiveUp:
 			e.endInQueue(n, i, d, GivenUp)
 		default:
 			k++
@@ -219,7 +219,7 @@ func (e *engine) dropSpent(n *node, p *partition, at int64) {
 // leaveFeed takes a record that is finished with out of what its reader has in
 // hand.
 func (e *engine) leaveFeed(f *feed, i uint32) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	p := f.parts[e.handOf(c).group]
 	if c.flags&(ghost|again) == 0 {
 		p.behind--
@@ -266,7 +266,7 @@ func (e *engine) settleFeed(b uint32, failure int16, final bool) {
 	left := 0
 	for k := 0; k < len(e.batches[b].entries); k++ {
 		entry := e.batches[b].entries[k]
-		c := &e.copies[entry.copy]
+		c := e.copies.at(entry.copy)
 		why := failure
 		if why == noError {
 			why = entry.failure
@@ -359,7 +359,7 @@ func (e *engine) writeDown(f *feed, place int, m *message) {
 	}
 	kept := *m
 	e.contents[m.content].refs++
-	e.journeys[m.journey].refs++
+	e.journeys.at(m.journey).refs++
 	h.parts[place] = append(log[old:], written{e.now, kept})
 }
 
@@ -383,7 +383,7 @@ func (e *engine) rewind(n *node, by int64) {
 			m := w.msg
 			m.tries = 0
 			i := e.newCopy(n, int32(f.rl.link.ID), &m, m.content, 0)
-			c := &e.copies[i]
+			c := e.copies.at(i)
 			e.hand(c).group, c.born = int32(k), w.at
 			e.standsNow(n, c)
 			c.flags |= unread | again

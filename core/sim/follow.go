@@ -54,6 +54,7 @@ func Follow(g *graph.Graph, plan FollowPlan) (*Trace, error) {
 	if err != nil {
 		return nil, err
 	}
+	defer e.close()
 	n := &e.nodes[id]
 	if n.kind == model.Schedule {
 		e.fireNow(n)

@@ -19,7 +19,7 @@ type group struct {
 
 // groupOf gives the number of a message's group.
 func (e *engine) groupOf(n *node, i uint32) int32 {
-	m := e.messageOf(&e.copies[i])
+	m := e.messageOf(e.copies.at(i))
 	v, err := e.g.Nodes[n.id].Group.Value(e.look(&m, "message"))
 	key := ""
 	if err == nil {
@@ -42,7 +42,7 @@ func (e *engine) mayTake(n *node, i, batch uint32) bool {
 	if q.groups == nil {
 		return true
 	}
-	g := &q.groups.state[e.handOf(&e.copies[i]).group]
+	g := &q.groups.state[e.handOf(e.copies.at(i)).group]
 	if g.blockers == 0 || batch != 0 && g.batch == e.batches[batch].number {
 		return true
 	}
@@ -53,12 +53,12 @@ func (e *engine) mayTake(n *node, i, batch uint32) bool {
 
 // holdBack puts a message among those that its group blocks, by age.
 func (e *engine) holdBack(q *queue, i uint32) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	l := &q.groups.state[e.handOf(c).group].held
 	c.flags |= heldBack
 	after := l.tail
-	for after != 0 && e.copies[after].age > c.age {
-		after = e.copies[after].prev
+	for after != 0 && e.copies.at(after).age > c.age {
+		after = e.copies.at(after).prev
 	}
 	e.insertAfter(l, i, after)
 }
@@ -68,7 +68,7 @@ func (e *engine) block(q *queue, i, batch uint32) {
 	if q.groups == nil {
 		return
 	}
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	g := &q.groups.state[e.handOf(c).group]
 	if c.flags&blocks == 0 {
 		c.flags |= blocks
@@ -81,7 +81,7 @@ func (e *engine) block(q *queue, i, batch uint32) {
 // its group any more the others are visible.
 func (e *engine) unblock(n *node, i uint32) {
 	q := n.queue
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	if q.groups == nil || c.flags&blocks == 0 {
 		return
 	}

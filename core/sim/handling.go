@@ -16,32 +16,31 @@ type handling struct {
 }
 
 // handOf gives the handling of a copy, to be read.
-func (e *engine) handOf(c *copyRecord) *handling { return &e.handlings[c.handling] }
+func (e *engine) handOf(c *copyRecord) *handling { return e.handlings.at(c.handling) }
 
 // hand gives the handling of a copy, to be written: its own.
 func (e *engine) hand(c *copyRecord) *handling {
 	if c.handling <= e.lentHands {
 		i := e.newHandling()
-		e.handlings[i] = e.handlings[c.handling]
+		*e.handlings.at(i) = *e.handlings.at(c.handling)
 		c.handling = i
 	}
-	return &e.handlings[c.handling]
+	return e.handlings.at(c.handling)
 }
 
 func (e *engine) newHandling() uint32 {
 	i := e.freeHand
 	if i == 0 {
-		e.handlings = append(e.handlings, handling{})
-		return uint32(len(e.handlings) - 1)
+		return e.handlings.add()
 	}
-	e.freeHand = e.handlings[i].next
+	e.freeHand = e.handlings.at(i).next
 	return i
 }
 
 // dropHandling forgets what was known of a copy while it was handled.
 func (e *engine) dropHandling(c *copyRecord) {
 	if c.handling > e.lentHands {
-		e.handlings[c.handling].next = e.freeHand
+		e.handlings.at(c.handling).next = e.freeHand
 		e.freeHand = c.handling
 	}
 	c.handling = 0
@@ -56,6 +55,6 @@ func (e *engine) waitsNoMore(c *copyRecord) {
 
 // awaits tells whether a copy still waits for a timer.
 func (e *engine) awaits(i uint32, timer uint64) bool {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	return e.handOf(c).timer == timer && c.flags&done == 0
 }

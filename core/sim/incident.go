@@ -182,7 +182,7 @@ func (e *engine) applyPauses(link int32) {
 			e.wantPull(from)
 		}
 		for _, i := range d.held {
-			e.waitsNoMore(&e.copies[i])
+			e.waitsNoMore(e.copies.at(i))
 			e.soon(evTry, i)
 		}
 		d.held = d.held[:0]
@@ -200,8 +200,8 @@ func (e *engine) sendBack(k int) {
 	}
 	n := &e.nodes[in.back]
 	i := n.queue.ages.head
-	for i != 0 && (e.handOf(&e.copies[i]).busy > 0 || e.copies[i].flags&ghost != 0) {
-		i = e.copies[i].younger
+	for i != 0 && (e.handOf(e.copies.at(i)).busy > 0 || e.copies.at(i).flags&ghost != 0) {
+		i = e.copies.at(i).younger
 	}
 	if i == 0 {
 		return
@@ -213,7 +213,7 @@ func (e *engine) sendBack(k int) {
 // sendOn sends the message that a copy is to another node, as fresh as when it
 // first came.
 func (e *engine) sendOn(i uint32, to *node) {
-	m := e.messageOf(&e.copies[i])
+	m := e.messageOf(e.copies.at(i))
 	m.tries = 0
 	e.deliver(to.ownWay, &m, m.content, 0)
 }

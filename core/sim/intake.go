@@ -11,7 +11,7 @@ const minThrottleWait = int64(100 * time.Millisecond)
 // offer hands a copy that is held for a function, outside system or endpoint
 // to it.
 func (e *engine) offer(i uint32) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	n := &e.nodes[c.node]
 	d := &e.deliveries[c.via]
 	if n.kind == model.Endpoint {
@@ -77,7 +77,7 @@ func (e *engine) offer(i uint32) {
 
 // intakeDone comes when a run of a held copy has ended.
 func (e *engine) intakeDone(i uint32, failure int16, final bool) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	n := &e.nodes[c.node]
 	if c.flags&ghost != 0 {
 		e.finish(i, noFate)
@@ -95,7 +95,7 @@ func (e *engine) intakeDone(i uint32, failure int16, final bool) {
 }
 
 func (e *engine) intakeFailed(i uint32, n *node, d *delivery, failure int16, final bool) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	e.hand(c).lastFail = failure
 	if final || d.isExcept(failure) || d.policy.Tries > 0 && int(c.tries) >= d.policy.Tries {
 		e.intakeGivenUp(i, Exhausted, failure)
@@ -115,7 +115,7 @@ func (e *engine) intakeFailed(i uint32, n *node, d *delivery, failure int16, fin
 // intakeGivenUp sends a result message to the failure links and the original
 // to the dead-letter; with neither, the copy is lost.
 func (e *engine) intakeGivenUp(i uint32, cause Fate, failure int16) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	n := &e.nodes[c.node]
 	d := &e.deliveries[c.via]
 	taken := false
@@ -193,7 +193,7 @@ func (e *engine) newBatch(reader uint32, n *node) uint32 {
 
 func (e *engine) addToBatch(b, i uint32) int {
 	bt := &e.batches[b]
-	bt.entries = append(bt.entries, batchEntry{copy: i, token: e.copies[i].tries})
+	bt.entries = append(bt.entries, batchEntry{copy: i, token: e.copies.at(i).tries})
 	return len(bt.entries)
 }
 
@@ -258,7 +258,7 @@ func (e *engine) batchRun(b uint32) uint32 {
 func (e *engine) dropLapsed(bt *batch) {
 	kept := bt.entries[:0]
 	for _, entry := range bt.entries {
-		c := &e.copies[entry.copy]
+		c := e.copies.at(entry.copy)
 		if c.flags&done != 0 || c.tries != entry.token {
 			e.letGo(entry.copy)
 			continue
@@ -270,7 +270,7 @@ func (e *engine) dropLapsed(bt *batch) {
 
 func (e *engine) busyBatch(bt *batch) {
 	for k := range bt.entries {
-		e.hand(&e.copies[bt.entries[k].copy]).busy++
+		e.hand(e.copies.at(bt.entries[k].copy)).busy++
 	}
 }
 
@@ -310,7 +310,7 @@ func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
 	entries, lent := e.batches[b].entries, e.batches[b].reader+1
 	for k := range entries {
 		at := &entries[k]
-		c := &e.copies[at.copy]
+		c := e.copies.at(at.copy)
 		if c.handling != lent || at.failure != noError || c.flags&done != 0 { // what else happens to a message gives it a handling of its own
 			unusual++
 			e.hand(c).busy--
@@ -319,7 +319,7 @@ func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
 		}
 		e.takeOut(&q.leases, c, at.copy)
 		e.unlinkAge(q, c)
-		j := &e.journeys[c.journey]
+		j := e.journeys.at(c.journey)
 		j.open--
 		if now >= e.warm {
 			n.time.Add(now - c.born)
@@ -357,15 +357,15 @@ func (e *engine) batchDone(b uint32, n *node, failure int16, final bool) {
 		return
 	}
 	for k := range e.batches[b].entries {
-		e.hand(&e.copies[e.batches[b].entries[k].copy]).busy--
+		e.hand(e.copies.at(e.batches[b].entries[k].copy)).busy--
 	}
 	if n.resultsAll {
 		for k := range e.batches[b].entries {
 			entry := e.batches[b].entries[k]
-			if e.copies[entry.copy].flags&ghost != 0 {
+			if e.copies.at(entry.copy).flags&ghost != 0 {
 				continue
 			}
-			m := e.messageOf(&e.copies[entry.copy])
+			m := e.messageOf(e.copies.at(entry.copy))
 			why := failure
 			if why == noError {
 				why = entry.failure
@@ -413,7 +413,7 @@ func (e *engine) actMove(i uint32, s *send, m *message) bool {
 		callee.caller, callee.callOf, callee.link = i, e.runs[i].turn, int32(s.link.ID)
 		callee.own = *m
 		e.contents[m.content].refs++
-		e.journeys[m.journey].refs++
+		e.journeys.at(m.journey).refs++
 		e.runs[i].timer = 0
 		e.begin(c)
 		return false
@@ -464,7 +464,7 @@ func (e *engine) entryFailed(r *run, failure int16) {
 func (e *engine) entryDone(i uint32, f Fate) {
 	r := &e.runs[i]
 	entry := &e.batches[r.batch].entries[r.index]
-	c := &e.copies[entry.copy]
+	c := e.copies.at(entry.copy)
 	if c.flags&done == 0 && c.tries == entry.token {
 		e.handledBy = e.g.Links[r.link].To
 		e.leaveQueue(&e.nodes[c.node], entry.copy, f)

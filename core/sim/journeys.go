@@ -98,6 +98,7 @@ func Journeys(plan Plan, limits JourneyLimits) ([]Journey, error) {
 	if err != nil {
 		return nil, err
 	}
+	defer first.close()
 	first.sampled = &journeySample{limits: limits, luck: first.stream("", "journeys")}
 	if err := first.loop(); err != nil {
 		return nil, err
@@ -127,6 +128,7 @@ func retell(plan Plan, notes []journeyNote) ([]Journey, error) {
 	if err != nil {
 		return nil, err
 	}
+	defer e.close()
 	e.watch(newTracer(nil, wanted))
 	ends := map[uint64]journeyNote{}
 	e.sampled = &journeySample{wanted: wanted, ends: ends}

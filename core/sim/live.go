@@ -3,6 +3,7 @@ package sim
 import (
 	"fmt"
 	"math"
+	"runtime"
 	"time"
 
 	"ironweir/core/model"
@@ -93,6 +94,11 @@ func NewLive(plan LivePlan) (*Live, error) {
 	if err != nil {
 		return nil, err
 	}
+	runtime.AddCleanup(e, func(regions [][]byte) {
+		for _, region := range regions {
+			release(region)
+		}
+	}, [][]byte{e.copies.region, e.handlings.region, e.journeys.region})
 	e.watch(newTracer(nil, map[uint64]bool{}))
 	e.sampled = &journeySample{wanted: e.trace.wanted, ends: map[uint64]journeyNote{}}
 	l := &Live{e: e, handled: -1, last: -1, sources: map[int32]uint32{}, named: map[string]int{}, waiting: map[uint64]bool{}}
@@ -311,8 +317,8 @@ func (l *Live) Trail(id uint64) (Journey, bool) {
 	}
 	n, ended := l.e.sampled.ends[id]
 	if !ended {
-		for i := range l.e.journeys {
-			if j := &l.e.journeys[i]; j.id() == id && j.refs > 0 {
+		for i := range l.e.journeys.count {
+			if j := l.e.journeys.at(i); j.id() == id && j.refs > 0 {
 				n = noteOf(j)
 			}
 		}
@@ -338,7 +344,7 @@ func (l *Live) Answers() []Answered {
 
 // answered notes the answer to a request that somebody waits for.
 func (l *Live) answered(c *copyRecord, status int16) {
-	id := l.e.journeys[c.journey].id()
+	id := l.e.journeys.at(c.journey).id()
 	if l.waiting[id] {
 		delete(l.waiting, id)
 		l.answers = append(l.answers, Answered{id, int(status), time.Duration(l.e.now - c.born)})

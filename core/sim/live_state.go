@@ -76,16 +76,16 @@ func (l *Live) Message(id uint64) (map[string]any, error) {
 	if i == 0 {
 		return nil, gone(id)
 	}
-	return l.e.describe(&l.e.copies[i]), nil
+	return l.e.describe(l.e.copies.at(i)), nil
 }
 
 func gone(id uint64) error { return fmt.Errorf("message %d is not there (any more)", id) }
 
 // copyNamed finds the copy of a name; 0: none.
 func (e *engine) copyNamed(name uint64) uint32 {
-	for i := 1; i < len(e.copies); i++ {
-		if c := &e.copies[i]; c.age == name && c.journey != 0 && c.flags&(done|ghost) == 0 && c.age > 0 {
-			return uint32(i)
+	for i := uint32(1); i < e.copies.count; i++ {
+		if c := e.copies.at(i); c.age == name && c.journey != 0 && c.flags&(done|ghost) == 0 && c.age > 0 {
+			return i
 		}
 	}
 	return 0
@@ -98,7 +98,7 @@ func (l *Live) movable(id uint64) (uint32, error) {
 	if i == 0 {
 		return 0, gone(id)
 	}
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	n := &e.nodes[c.node]
 	switch {
 	case e.handOf(c).busy > 0:
@@ -117,7 +117,7 @@ func (l *Live) move(m *Move) {
 	if err != nil {
 		return // it was there when it was asked for: see Put
 	}
-	n := &e.nodes[e.copies[i].node]
+	n := &e.nodes[e.copies.at(i).node]
 	fate := Handled
 	if m.To != "" {
 		fate = Passed
@@ -189,7 +189,7 @@ func (e *engine) nextInWords() string {
 	case evPull, evLease, evAge, evFire, evLife:
 		at = int(i)
 	case evFan, evOffer, evTry, evWritten, evVisible, evStraight:
-		at = int(e.copies[i].node)
+		at = int(e.copies.at(i).node)
 	case evRun, evTimeout:
 		at = int(e.runs[i].node)
 	case evFill, evBatch:

@@ -186,9 +186,19 @@ func (n *node) failsNow() bool {
 func newEngine(plan *Plan) (*engine, error) {
 	g, s := plan.Graph, plan.Scenario
 	e := &engine{clock: newClock(), g: g, scenario: s, plan: plan, start: s.Start, end: int64(s.Length), warm: int64(s.WarmUp), limits: plan.Limits,
-		copies: make([]copyRecord, 1, 1024), handlings: make([]handling, 1, 256), journeys: make([]journey, 1, 1024), contents: make([]content, 1, 1024),
+		copies: newRecords[copyRecord](), handlings: newRecords[handling](), journeys: newRecords[journey](), contents: make([]content, 1, 1024),
 		runs: make([]run, 1, 256), batches: make([]batch, 1, 64), errorID: map[string]int16{}, payload: g.Topology.Limits.Payload,
 		pools: map[string]*pool{}}
+	if err := e.setUp(); err != nil {
+		e.close()
+		return nil, err
+	}
+	return e, nil
+}
+
+// setUp prepares all that a replication needs, up to its first events.
+func (e *engine) setUp() error {
+	g, plan := e.g, e.plan
 	if e.limits.Events == 0 {
 		e.limits.Events = DefaultLimits.Events
 	}
@@ -214,10 +224,10 @@ func newEngine(plan *Plan) (*engine, error) {
 	}
 	e.setUpDeliveries()
 	if err := e.setUpNodes(); err != nil {
-		return nil, err
+		return err
 	}
 	for i := range e.readers {
-		e.handlings = append(e.handlings, handling{held: 1, busy: 1, group: int32(uint32(i) - e.readers[i].link.first)})
+		*e.handlings.at(e.handlings.add()) = handling{held: 1, busy: 1, group: int32(uint32(i) - e.readers[i].link.first)}
 	}
 	e.lentHands = uint32(len(e.readers))
 	for i := range e.nodes {
@@ -229,16 +239,16 @@ func newEngine(plan *Plan) (*engine, error) {
 	e.setUpLoops()
 	e.setUpStraight()
 	if err := e.setUpTraffic(); err != nil {
-		return nil, err
+		return err
 	}
 	if err := e.setUpIncidents(); err != nil {
-		return nil, err
+		return err
 	}
 	e.setUpSeries()
 	if e.warm > 0 {
 		e.first(e.warm, evWarm, 0)
 	}
-	return e, nil
+	return nil
 }
 
 func (e *engine) errorNumber(name string) int16 {

@@ -51,7 +51,7 @@ func (e *engine) setUpObjects(n *node) error {
 // it is one: deleting what is not there is none. A row without a key is a row
 // of its own.
 func (e *engine) change(n *node, i uint32) bool {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	con := &e.contents[c.content]
 	key := con.key()
 	o := n.objects
@@ -74,7 +74,7 @@ func (e *engine) change(n *node, i uint32) bool {
 	if o.life > 0 {
 		now.from = e.messageOf(c)
 		e.contents[c.content].refs++
-		e.journeys[c.journey].refs++
+		e.journeys.at(c.journey).refs++
 		o.ends = append(o.ends, ending{e.now + o.life, key, now.last})
 		e.armLife(n)
 	}
@@ -124,7 +124,7 @@ func (e *engine) livesEnd(n *node) {
 }
 
 func (e *engine) standInBucket(n *node, i uint32) {
-	if n.objects != nil && e.copies[i].flags&ghost == 0 && !e.change(n, i) {
+	if n.objects != nil && e.copies.at(i).flags&ghost == 0 && !e.change(n, i) {
 		// Deleting what is not there makes no event.
 		e.finish(i, Handled)
 		return

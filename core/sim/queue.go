@@ -76,7 +76,7 @@ func (e *engine) setUpQueue(n *node) error {
 }
 
 func (e *engine) standInQueue(n *node, i uint32) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	q := n.queue
 	if q.plain && c.flags&ghost == 0 && e.trace == nil {
 		e.enterPlain(n, c, i)
@@ -94,7 +94,7 @@ func (e *engine) standInQueue(n *node, i uint32) {
 	}
 	if q.groups != nil {
 		group := e.groupOf(n, i)
-		c = &e.copies[i]
+		c = e.copies.at(i)
 		e.hand(c).group = group
 	}
 	e.growOld(n, i)
@@ -119,7 +119,7 @@ func (e *engine) enterPlain(n *node, c *copyRecord, i uint32) {
 	} else {
 		c.older, c.younger = q.ages.tail, 0
 		if c.older != 0 {
-			e.copies[c.older].younger = i
+			e.copies.at(c.older).younger = i
 		} else {
 			q.ages.head = i
 		}
@@ -138,7 +138,7 @@ func (e *engine) enterPlain(n *node, c *copyRecord, i uint32) {
 // duplicate tells whether a message's key has come within the window before.
 func (e *engine) duplicate(n *node, i uint32) bool {
 	q := n.queue
-	m := e.messageOf(&e.copies[i])
+	m := e.messageOf(e.copies.at(i))
 	v, err := e.g.Nodes[n.id].DedupeBy.Value(e.look(&m, "message"))
 	if err != nil {
 		return false // without a key it is like no other
@@ -161,20 +161,20 @@ func (e *engine) duplicate(n *node, i uint32) bool {
 // growOld puts a copy into the list by age and arms the timer of the oldest.
 func (e *engine) growOld(n *node, i uint32) {
 	q := n.queue
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	after := q.ages.tail
-	for after != 0 && e.copies[after].born > c.born { // only with `age: carried`
-		after = e.copies[after].older
+	for after != 0 && e.copies.at(after).born > c.born { // only with `age: carried`
+		after = e.copies.at(after).older
 	}
 	c.older, c.younger = after, q.ages.head
 	if after != 0 {
-		c.younger = e.copies[after].younger
-		e.copies[after].younger = i
+		c.younger = e.copies.at(after).younger
+		e.copies.at(after).younger = i
 	} else {
 		q.ages.head = i
 	}
 	if c.younger != 0 {
-		e.copies[c.younger].older = i
+		e.copies.at(c.younger).older = i
 	} else {
 		q.ages.tail = i
 	}
@@ -187,12 +187,12 @@ func (e *engine) growOld(n *node, i uint32) {
 
 func (e *engine) unlinkAge(q *queue, c *copyRecord) {
 	if c.older != 0 {
-		e.copies[c.older].younger = c.younger
+		e.copies.at(c.older).younger = c.younger
 	} else {
 		q.ages.head = c.younger
 	}
 	if c.younger != 0 {
-		e.copies[c.younger].older = c.older
+		e.copies.at(c.younger).older = c.older
 	} else {
 		q.ages.tail = c.older
 	}
@@ -212,7 +212,7 @@ func (e *engine) ageEnds(n *node, seq uint64) {
 	q.ageSeq = 0
 	for q.ages.head != 0 {
 		i := q.ages.head
-		c := &e.copies[i]
+		c := e.copies.at(i)
 		if due := c.born + q.retention; due > e.now || due == e.now && c.age > seq {
 			q.armAge(e, n, c.age, due)
 			return
@@ -224,7 +224,7 @@ func (e *engine) ageEnds(n *node, seq uint64) {
 // expire loses a message whose retention has ended, unless a run under way may
 // still finish with it.
 func (e *engine) expire(n *node, i uint32) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	e.hide(n.queue, i)
 	if e.handOf(c).busy > 0 {
 		c.flags |= expiring
@@ -238,7 +238,7 @@ func (e *engine) expire(n *node, i uint32) {
 
 // leaveQueue takes a copy out of all lists and gives it its fate.
 func (e *engine) leaveQueue(n *node, i uint32, f Fate) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	e.hide(n.queue, i)
 	if c.flags&expiring == 0 {
 		e.unlinkAge(n.queue, c)
@@ -252,7 +252,7 @@ func (e *engine) leaveQueue(n *node, i uint32, f Fate) {
 
 // hide takes a copy out of the visible or the leased list.
 func (e *engine) hide(q *queue, i uint32) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	var l *list
 	switch {
 	case c.flags&unread != 0:
@@ -275,12 +275,12 @@ func (e *engine) takeOut(l *list, c *copyRecord, i uint32) {
 	if l.head == i {
 		l.head = c.next
 	} else {
-		e.copies[c.prev].next = c.next
+		e.copies.at(c.prev).next = c.next
 	}
 	if l.tail == i {
 		l.tail = c.prev
 	} else {
-		e.copies[c.next].prev = c.prev
+		e.copies.at(c.next).prev = c.prev
 	}
 }
 
@@ -288,7 +288,7 @@ func (e *engine) takeOut(l *list, c *copyRecord, i uint32) {
 func (e *engine) putLast(l *list, c *copyRecord, i uint32) {
 	c.prev, c.next = l.tail, 0
 	if l.head != 0 {
-		e.copies[l.tail].next = i
+		e.copies.at(l.tail).next = i
 	} else {
 		l.head = i
 	}
@@ -297,16 +297,16 @@ func (e *engine) putLast(l *list, c *copyRecord, i uint32) {
 
 // insertAfter puts a copy into a list behind another; 0: at the front.
 func (e *engine) insertAfter(l *list, i, after uint32) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	c.prev, c.next = after, l.head
 	if after != 0 {
-		c.next = e.copies[after].next
-		e.copies[after].next = i
+		c.next = e.copies.at(after).next
+		e.copies.at(after).next = i
 	} else {
 		l.head = i
 	}
 	if c.next != 0 {
-		e.copies[c.next].prev = i
+		e.copies.at(c.next).prev = i
 	} else {
 		l.tail = i
 	}
@@ -315,7 +315,7 @@ func (e *engine) insertAfter(l *list, i, after uint32) {
 // becomeVisible makes a message ready to be taken, unless its group is
 // blocked.
 func (e *engine) becomeVisible(i uint32) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	n := &e.nodes[c.node]
 	e.waitsNoMore(c)
 	if n.queue.groups == nil {
@@ -331,7 +331,7 @@ func (e *engine) becomeVisible(i uint32) {
 
 // show makes a message visible to the links that match it.
 func (e *engine) show(n *node, i uint32) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	q := n.queue
 	if c.flags&ghost != 0 && c.tries > 0 {
 		e.leaveQueue(n, i, noFate)
@@ -384,7 +384,7 @@ func (q *queue) ready() bool {
 
 // classOf finds the class of the links that match a message; -1: none does.
 func (e *engine) classOf(q *queue, i uint32) int {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	mask := uint64(0)
 	var m message
 	for _, rl := range q.links {
@@ -436,13 +436,13 @@ func (e *engine) leaseEnds(n *node, seq uint64) {
 	}
 	q.leaseSeq = 0
 	i := q.leases.head
-	if h := e.handOf(&e.copies[i]); i != 0 && h.due <= e.now && h.timer <= seq {
+	if h := e.handOf(e.copies.at(i)); i != 0 && h.due <= e.now && h.timer <= seq {
 		e.hide(q, i)
 		e.becomeVisible(i)
 		i = q.leases.head
 	}
 	if i != 0 {
-		c := &e.copies[i]
+		c := e.copies.at(i)
 		h := e.handOf(c)
 		q.leaseSeq = h.timer
 		e.arm(h.due, h.timer, evLease, uint32(n.id))

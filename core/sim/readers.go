@@ -51,7 +51,7 @@ func (e *engine) take(n *node, rl *readerLink, batch uint32) uint32 {
 		for i := range q.classes {
 			class := &q.classes[i]
 			if class.mask&rl.bit != 0 && class.head != 0 &&
-				(best < 0 || e.handOf(&e.copies[class.head]).due < e.handOf(&e.copies[q.classes[best].head]).due) {
+				(best < 0 || e.handOf(e.copies.at(class.head)).due < e.handOf(e.copies.at(q.classes[best].head)).due) {
 				best = i
 			}
 		}
@@ -62,7 +62,7 @@ func (e *engine) take(n *node, rl *readerLink, batch uint32) uint32 {
 		if !e.mayTake(n, i, batch) {
 			continue
 		}
-		c := &e.copies[i]
+		c := e.copies.at(i)
 		p := &rl.delivery.policy
 		cause := noFate
 		switch {
@@ -90,7 +90,7 @@ func (e *engine) usual(rl *readerLink, c *copyRecord) bool {
 // firstIsUsual tells so of the first that is visible in a plain queue.
 func (e *engine) firstIsUsual(q *queue, rl *readerLink) bool {
 	first := q.classes[0].head
-	return first != 0 && e.usual(rl, &e.copies[first])
+	return first != 0 && e.usual(rl, e.copies.at(first))
 }
 
 // takePlain fills a batch with what comes next in a plain queue, until something
@@ -103,7 +103,7 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) i
 	due, timer, most := now+q.lease, e.seq, rl.link.Read.UpTo
 	bt := &e.batches[batch]
 	lent := bt.reader + 1
-	h := &e.handlings[lent]
+	h := e.handlings.at(lent)
 	h.due, h.timer, h.lastFail = due, timer, noError
 	size, first, last, i := len(bt.entries), q.front.head, uint32(0), q.front.head
 	entries := bt.entries[:min(cap(bt.entries), most)]
@@ -112,7 +112,7 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) i
 			entries = append(entries, batchEntry{})
 			entries = entries[:min(cap(entries), most)]
 		}
-		c := &e.copies[i]
+		c := e.copies.at(i)
 		if !e.usual(rl, c) {
 			break
 		}
@@ -140,15 +140,15 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) i
 	}
 	e.seq = timer
 	q.front.head = i
-	e.copies[first].prev, e.copies[last].next = q.leases.tail, 0
+	e.copies.at(first).prev, e.copies.at(last).next = q.leases.tail, 0
 	if q.leases.tail != 0 {
-		e.copies[q.leases.tail].next = first
+		e.copies.at(q.leases.tail).next = first
 	} else {
 		q.leases.head = first
 	}
 	q.leases.tail = last
 	if q.leaseSeq == 0 {
-		q.leaseSeq = e.handOf(&e.copies[first]).timer
+		q.leaseSeq = e.handOf(e.copies.at(first)).timer
 		e.arm(due, q.leaseSeq, evLease, uint32(n.id))
 	}
 	return size
@@ -171,7 +171,7 @@ func (e *engine) lend(n *node, c *copyRecord, i uint32) {
 
 // endInQueue gives up a message of a queue.
 func (e *engine) endInQueue(n *node, i uint32, d *delivery, cause Fate) {
-	if d.dead >= 0 && e.copies[i].flags&ghost == 0 {
+	if d.dead >= 0 && e.copies.at(i).flags&ghost == 0 {
 		e.deadLetter(i, d.dead)
 		cause = Passed
 	}
@@ -181,7 +181,7 @@ func (e *engine) endInQueue(n *node, i uint32, d *delivery, cause Fate) {
 // handOut counts a try and starts the lease.
 func (e *engine) handOut(n *node, i uint32) {
 	e.hide(n.queue, i)
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	c.tries++
 	if e.handOf(c).busy > 0 && c.flags&ghost == 0 {
 		n.redelivered++
@@ -248,7 +248,7 @@ func (e *engine) takeBatch(n *node, rl *readerLink, r int) bool {
 		if i == 0 {
 			break
 		}
-		e.hand(&e.copies[i]).busy += busy
+		e.hand(e.copies.at(i)).busy += busy
 		size = e.addToBatch(b, i)
 	}
 	switch {
@@ -337,7 +337,7 @@ func (e *engine) readerBack(id uint32) {
 
 // queueFailed handles a message of a queue whose run did not succeed.
 func (e *engine) queueFailed(n *node, i uint32, token uint16, d *delivery, failure int16, final bool) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	if c.flags&done != 0 {
 		return
 	}
@@ -382,7 +382,7 @@ func (d *delivery) isExcept(failure int16) bool {
 // queueHandled finishes a message whose run succeeded, unless it has been
 // handed out again since.
 func (e *engine) queueHandled(n *node, i uint32, token uint16, by int) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	if c.flags&done != 0 || c.tries != token {
 		return
 	}

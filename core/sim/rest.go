@@ -35,6 +35,7 @@ func Rest(plan Plan, node string, at time.Duration) ([]Resting, int, error) {
 	if err != nil {
 		return nil, 0, err
 	}
+	defer e.close()
 	if at < 0 || int64(at) > e.end {
 		return nil, 0, fmt.Errorf("the run has no instant %s: it lasts %s", model.FormatDuration(at), model.FormatDuration(time.Duration(e.end)))
 	}
@@ -50,21 +51,21 @@ func Rest(plan Plan, node string, at time.Duration) ([]Resting, int, error) {
 // resting lists what lies in a node now, the oldest first.
 func (e *engine) resting(id int) ([]Resting, int) {
 	var found []uint32
-	for i := 1; i < len(e.copies); i++ {
-		c := &e.copies[i]
+	for i := uint32(1); i < e.copies.count; i++ {
+		c := e.copies.at(i)
 		n := &e.nodes[c.node]
 		if c.journey != 0 && c.flags&(done|ghost) == 0 && (int(c.node) == id || n.home != nil && n.home.id == id) {
-			found = append(found, uint32(i))
+			found = append(found, i)
 		}
 	}
 	sort.Slice(found, func(a, b int) bool {
-		x, y := &e.copies[found[a]], &e.copies[found[b]]
+		x, y := e.copies.at(found[a]), e.copies.at(found[b])
 		return x.born < y.born || x.born == y.born && x.age < y.age
 	})
 	var out []Resting
 	for _, i := range found[:min(len(found), MaxResting)] {
-		c := &e.copies[i]
-		r := Resting{Message: c.age, Journey: e.journeys[c.journey].id(), Key: string(e.contents[c.content].subject), Age: time.Duration(e.now - c.born).Seconds(), Tries: int(c.tries), State: e.state(c)}
+		c := e.copies.at(i)
+		r := Resting{Message: c.age, Journey: e.journeys.at(c.journey).id(), Key: string(e.contents[c.content].subject), Age: time.Duration(e.now - c.born).Seconds(), Tries: int(c.tries), State: e.state(c)}
 		if e.nodes[c.node].home != nil {
 			r.Link = e.g.Links[e.deliveries[c.via].link].Link.ID()
 		}

@@ -99,8 +99,8 @@ func (e *engine) result() (*Result, error) {
 	}
 	res := &Result{Replication: e.plan.Replication, Seed: e.scenario.Seed, Stopped: e.stopped, Reached: time.Duration(reached), Entered: e.tally.entered, Events: e.tally.events, Straight: e.tally.straight,
 		FirstLoss: time.Duration(e.firstLoss), Noticed: time.Duration(e.noticed), Latency: map[[2]int]*Histogram{}, Nodes: make([]NodeResult, len(e.nodes)), Series: e.finishSeries(), Alarms: e.alarmResults()}
-	for i := 1; i < len(e.copies); i++ {
-		c := &e.copies[i]
+	for i := uint32(1); i < e.copies.count; i++ {
+		c := e.copies.at(i)
 		if c.journey == 0 || c.flags&(done|ghost) != 0 {
 			continue
 		}
@@ -119,8 +119,8 @@ func (e *engine) result() (*Result, error) {
 		}
 	}
 	e.endStorage()
-	for i := range e.journeys {
-		if j := &e.journeys[i]; j.refs > 0 {
+	for i := range e.journeys.count {
+		if j := e.journeys.at(i); j.refs > 0 {
 			e.closeJourney(j)
 		}
 	}
@@ -287,7 +287,7 @@ func (e *engine) oldestIn(n *node) int64 {
 	if n.queue == nil || n.queue.ages.head == 0 || len(n.queue.links) == 0 {
 		return 0
 	}
-	return e.now - e.copies[n.queue.ages.head].born
+	return e.now - e.copies.at(n.queue.ages.head).born
 }
 
 // lostAt counts what was lost at a node, and by the readers of a stream.

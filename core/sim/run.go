@@ -118,12 +118,12 @@ func (e *engine) message(r *run, k int) (message, bool) {
 	switch {
 	case r.batch != 0:
 		entry := &e.batches[r.batch].entries[k]
-		m := e.messageOf(&e.copies[entry.copy])
+		m := e.messageOf(e.copies.at(entry.copy))
 		m.wrap = e.deliveries[r.link].wrap
 		return m, entry.failure == noError && !entry.known
 	case r.copy != 0:
-		m := e.messageOf(&e.copies[r.copy])
-		m.wrap = e.deliveries[e.copies[r.copy].via].wrap
+		m := e.messageOf(e.copies.at(r.copy))
+		m.wrap = e.deliveries[e.copies.at(r.copy).via].wrap
 		return m, true
 	}
 	return r.own, true
@@ -288,7 +288,7 @@ func (e *engine) eachByItself(r *run, n *node) {
 		if n.failsNowShare >= 0 {
 			share = n.failsNowShare
 		}
-		if share > 0 && n.luck.unit() < share || e.doomed(n, fails.ForGood, e.copies[b.entries[k].copy].age) {
+		if share > 0 && n.luck.unit() < share || e.doomed(n, fails.ForGood, e.copies.at(b.entries[k].copy).age) {
 			b.entries[k].failure = name
 		}
 	}
@@ -315,15 +315,15 @@ func (e *engine) anyDoomed(r *run, n *node, share float64) bool {
 	switch {
 	case r.batch != 0:
 		for _, entry := range e.batches[r.batch].entries {
-			if e.doomed(n, share, e.copies[entry.copy].age) {
+			if e.doomed(n, share, e.copies.at(entry.copy).age) {
 				return true
 			}
 		}
 		return false
 	case r.copy != 0:
-		return e.doomed(n, share, e.copies[r.copy].age)
+		return e.doomed(n, share, e.copies.at(r.copy).age)
 	}
-	return e.doomed(n, share, e.journeys[r.own.journey].id())
+	return e.doomed(n, share, e.journeys.at(r.own.journey).id())
 }
 
 // doomed tells whether a message is among those that a function never manages:
@@ -341,11 +341,11 @@ func (e *engine) kindAt(r *run, k int) string {
 	if c == 0 {
 		return "message"
 	}
-	via := e.deliveries[e.copies[c].via].link
+	via := e.deliveries[e.copies.at(c).via].link
 	if via < 0 {
 		return "message"
 	}
-	return kindOfEvent(&e.g.Nodes[e.g.Links[via].From], e.copies[c].flags)
+	return kindOfEvent(&e.g.Nodes[e.g.Links[via].From], e.copies.at(c).flags)
 }
 
 // work lets the run's own time pass.
@@ -451,7 +451,7 @@ func (e *engine) endRun(i uint32, failure int16) {
 	case forIntake:
 		c := r.copy
 		e.dropRun(i)
-		e.hand(&e.copies[c]).busy--
+		e.hand(e.copies.at(c)).busy--
 		e.intakeDone(c, failure, final)
 	case forBatch:
 		b := r.batch
@@ -460,7 +460,7 @@ func (e *engine) endRun(i uint32, failure int16) {
 	case forRequest:
 		c, status := r.copy, r.status
 		e.dropRun(i)
-		e.hand(&e.copies[c]).busy--
+		e.hand(e.copies.at(c)).busy--
 		e.answer(c, n, failure, status)
 	case forCall:
 		caller, turn, own := r.caller, r.callOf, r.own

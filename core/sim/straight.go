@@ -137,9 +137,9 @@ func (e *engine) straightFan(n *node) []laneSend {
 
 // fanStraight hands what stands in a topic on.
 func (e *engine) fanStraight(n *node, i uint32) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	e.contents[c.content].refs += int32(len(n.straight))
-	j := &e.journeys[c.journey]
+	j := e.journeys.at(c.journey)
 	j.refs += int32(len(n.straight))
 	j.open += int32(len(n.straight))
 	e.spread(n, j, c.journey, c.content, c.hops, c.rounds, c.flags&(aside|deletion))
@@ -159,7 +159,7 @@ func (e *engine) spread(n *node, j *journey, jour, con uint32, hops, rounds uint
 		s.d.copies++
 		s.to.copies++
 		i := e.copySlot()
-		c := &e.copies[i]
+		c := e.copies.at(i)
 		*c = each
 		c.age, c.via, c.node = e.sequence(), s.id, int32(s.to.id)
 		e.enterPlain(s.to, c, i)
@@ -175,7 +175,7 @@ func (e *engine) enterStraight(n *node, con uint32) {
 	n.fromOutside.copies++
 	n.copies++
 	jour := e.newJourney(int32(n.id))
-	j := &e.journeys[jour]
+	j := e.journeys.at(jour)
 	if n.fans && e.nothingElse() { // its message is gone before anybody could see it
 		e.sequence()
 		e.tally.events++
@@ -190,7 +190,7 @@ func (e *engine) enterStraight(n *node, con uint32) {
 		return
 	}
 	i := e.copySlot()
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	j.refs, j.open, j.copies = 1, 1, 1
 	c.comes(e.now, e.sequence(), n.outWay, int32(n.id))
 	c.journey, c.content, c.hops, c.rounds, c.flags = jour, con, 0, 0, 0

@@ -8,7 +8,7 @@ func (e *engine) pullStraight(ln *lane) bool {
 		if slot < 0 {
 			return false
 		}
-		c := &e.copies[i]
+		c := e.copies.at(i)
 		if ln.f.active >= ln.limit || !e.takesNow(ln, c) {
 			return true
 		}
@@ -35,7 +35,7 @@ func (e *engine) beginStraight(ln *lane, c *copyRecord, i, slot uint32) {
 	c.flags = c.flags&^visible | begun
 	c.tries++
 	c.handling = ln.rl.first + slot + 1
-	h := &e.handlings[c.handling]
+	h := e.handlings.at(c.handling)
 	h.due, h.timer = now, e.sequence() // of the lease: when it began, and its name
 	f.runs++
 	e.tally.straight++
@@ -63,7 +63,7 @@ func (e *engine) beginStraight(ln *lane, c *copyRecord, i, slot uint32) {
 
 // leaveStraight puts a run that has just started on the general way.
 func (e *engine) leaveStraight(n *node, rl *readerLink, i uint32, work int64, failure int16) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	q := n.queue
 	c.flags |= leased
 	h := e.hand(c)
@@ -80,14 +80,14 @@ func (e *engine) leaveStraight(n *node, rl *readerLink, i uint32, work int64, fa
 
 // generalRun makes the records that a run on the general way has.
 func (e *engine) generalRun(n *node, rl *readerLink, i uint32) uint32 {
-	b := e.newBatch(rl.first+uint32(e.handOf(&e.copies[i]).group), n)
+	b := e.newBatch(rl.first+uint32(e.handOf(e.copies.at(i)).group), n)
 	e.addToBatch(b, i)
 	return e.batchRun(b)
 }
 
 // endStraight comes when a run on the straight way is over.
 func (e *engine) endStraight(i uint32) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	ln := e.lanes[c.node]
 	h := e.handOf(c)
 	if !ln.open || h.lastFail != noError || c.flags&(done|ghost|expiring) != 0 || e.payload > 0 && e.contents[c.content].size > e.payload {
@@ -96,9 +96,9 @@ func (e *engine) endStraight(i uint32) {
 	}
 	if ln.to == nil && len(ln.sends) > 0 {
 		e.sendStraight(ln, i)
-		c = &e.copies[i]
+		c = e.copies.at(i)
 	}
-	now, j := e.now, &e.journeys[c.journey]
+	now, j := e.now, e.journeys.at(c.journey)
 	ln.n.fates[Handled]++
 	ln.n.changeDepth(now, -1)
 	e.unlinkAge(ln.q, c)
@@ -129,7 +129,7 @@ func (e *engine) endStraight(i uint32) {
 	// The next run starts in the place of this one, where its reader is the only
 	// one that could take what comes next.
 	if i = ln.class.head; i != 0 && ln.rl.idles == 0 && ln.f.active <= ln.limit && e.nothingElse() {
-		if c = &e.copies[i]; e.takesNow(ln, c) {
+		if c = e.copies.at(i); e.takesNow(ln, c) {
 			if ln.rl.paused {
 				e.readers[ln.rl.first+slot].pause = 0
 			}
@@ -159,7 +159,7 @@ func (e *engine) endUnusual(ln *lane, c *copyRecord, i uint32) {
 			}
 		}
 		e.sendStraight(ln, i)
-		c = &e.copies[i]
+		c = e.copies.at(i)
 	}
 	h := e.hand(c)
 	slot := uint32(h.group)
@@ -177,7 +177,7 @@ func (e *engine) endUnusual(ln *lane, c *copyRecord, i uint32) {
 func (e *engine) sendStraight(ln *lane, i uint32) {
 	for k := range ln.sends {
 		s := &ln.sends[k]
-		m := e.messageOf(&e.copies[i])
+		m := e.messageOf(e.copies.at(i))
 		m.node = int32(ln.f.id)
 		m.hops++
 		s.d.offered++
@@ -265,7 +265,7 @@ func (e *engine) pullSecond(n *node) {
 // rejected just now.
 func (e *engine) sendGenerally(n *node, rl *readerLink, i uint32) {
 	r := e.generalRun(n, rl, i)
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	run := &e.runs[r]
 	h := e.hand(c)
 	run.started, run.phase = h.due, calling
@@ -279,10 +279,10 @@ func (e *engine) sendGenerally(n *node, rl *readerLink, i uint32) {
 // leases, and arms the timer of the first.
 func (e *engine) appendLease(n *node, i uint32) {
 	q := n.queue
-	h := e.handOf(&e.copies[i])
+	h := e.handOf(e.copies.at(i))
 	after := q.leases.tail
-	for ; after != 0; after = e.copies[after].prev {
-		if before := e.handOf(&e.copies[after]); before.due < h.due || before.due == h.due && before.timer <= h.timer {
+	for ; after != 0; after = e.copies.at(after).prev {
+		if before := e.handOf(e.copies.at(after)); before.due < h.due || before.due == h.due && before.timer <= h.timer {
 			break
 		}
 	}
@@ -295,7 +295,7 @@ func (e *engine) appendLease(n *node, i uint32) {
 
 // settleStraight tells the queue what became of the message.
 func (e *engine) settleStraight(n *node, rl *readerLink, i uint32) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	d, h := rl.delivery, e.handOf(c)
 	switch {
 	case c.flags&done != 0:

@@ -90,25 +90,25 @@ func (e *engine) full(n *node, m *message) bool {
 // choosePartition notes where a record that stands goes.
 func (e *engine) choosePartition(n *node, i uint32) {
 	s := n.stream
-	m := e.messageOf(&e.copies[i])
+	m := e.messageOf(e.copies.at(i))
 	p := e.partitionOf(n, &m)
 	s.turn = p + 1
 	s.buckets[p].take(e.now)
-	e.hand(&e.copies[i]).group = int32(p)
+	e.hand(e.copies.at(i)).group = int32(p)
 }
 
 func (e *engine) standInStream(n *node, i uint32) {
 	if e.storage {
 		gn := &e.g.Nodes[n.id]
 		kept := min(int64(gn.Retention), e.end-e.now)
-		n.byteSeconds += float64(e.contents[e.copies[i].content].size) * float64(kept) * 1e-9
+		n.byteSeconds += float64(e.contents[e.copies.at(i).content].size) * float64(kept) * 1e-9
 	}
 	e.choosePartition(n, i)
 	if len(n.stream.feeds) > 0 {
 		e.soon(evFan, i)
 		return
 	}
-	e.standsNow(n, &e.copies[i])
+	e.standsNow(n, e.copies.at(i))
 	e.growOld(n, i)
 	e.rest(i)
 }

@@ -56,7 +56,7 @@ func (t *tracer) only() *trail {
 
 // of gives the trail of a journey; nil: nobody asked for it.
 func (t *tracer) of(e *engine, journey uint32) *trail {
-	id := e.journeys[journey].id()
+	id := e.journeys.at(journey).id()
 	if t.wanted != nil && !t.wanted[id] {
 		return nil
 	}
@@ -92,7 +92,7 @@ func (t *tracer) comes(e *engine, i uint32, m *message) {
 	if m.node < 0 {
 		what, parent = "enters", 0
 	}
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	s := Step{Parent: parent, Node: e.nodes[c.node].name, What: what, Event: e.describe(c)}
 	if via := e.deliveries[c.via].link; via >= 0 {
 		s.Link = e.g.Links[via].Link.ID()
@@ -115,7 +115,7 @@ func (e *engine) describe(c *copyRecord) map[string]any {
 
 // offered notes a link's decision about a copy; why is empty where it takes it.
 func (t *tracer) offered(e *engine, i uint32, l *graph.Link, why string) {
-	if r := t.of(e, e.copies[i].journey); r != nil {
+	if r := t.of(e, e.copies.at(i).journey); r != nil {
 		r.decide(e, r.ofCopy[i], e.nodes[l.From].name, l, why)
 	}
 }
@@ -138,8 +138,8 @@ func (r *trail) decide(e *engine, parent int, node string, l *graph.Link, why st
 }
 
 func (t *tracer) sendsDead(e *engine, i uint32, to int32) {
-	if r := t.of(e, e.copies[i].journey); r != nil {
-		r.cause = r.add(e, Step{Parent: r.ofCopy[i], Node: e.nodes[e.copies[i].node].name, What: "sends", Why: "to its dead-letter, " + e.nodes[to].name})
+	if r := t.of(e, e.copies.at(i).journey); r != nil {
+		r.cause = r.add(e, Step{Parent: r.ofCopy[i], Node: e.nodes[e.copies.at(i).node].name, What: "sends", Why: "to its dead-letter, " + e.nodes[to].name})
 	}
 }
 
@@ -150,13 +150,13 @@ func (t *tracer) each(e *engine, i uint32, visit func(r *trail, copy uint32, try
 	switch {
 	case run.batch != 0:
 		for _, entry := range e.batches[run.batch].entries {
-			if r := t.of(e, e.copies[entry.copy].journey); r != nil {
+			if r := t.of(e, e.copies.at(entry.copy).journey); r != nil {
 				visit(r, entry.copy, int(entry.token))
 			}
 		}
 	case run.copy != 0:
-		if r := t.of(e, e.copies[run.copy].journey); r != nil {
-			visit(r, run.copy, int(e.copies[run.copy].tries))
+		if r := t.of(e, e.copies.at(run.copy).journey); r != nil {
+			visit(r, run.copy, int(e.copies.at(run.copy).tries))
 		}
 	default:
 		if r := t.of(e, run.own.journey); r != nil {
@@ -256,7 +256,7 @@ func (t *tracer) skipped(e *engine, journey uint32, l *graph.Link, why string, e
 }
 
 func (t *tracer) waits(e *engine, i uint32, wait int64, cause Fate) {
-	c := &e.copies[i]
+	c := e.copies.at(i)
 	r := t.of(e, c.journey)
 	if r == nil {
 		return
@@ -269,14 +269,14 @@ func (t *tracer) waits(e *engine, i uint32, wait int64, cause Fate) {
 }
 
 func (t *tracer) answers(e *engine, i uint32, status int16) {
-	if r := t.of(e, e.copies[i].journey); r != nil {
-		r.add(e, Step{Parent: r.ofCopy[i], Node: e.nodes[e.copies[i].node].name, What: "returned", Why: fmt.Sprintf("answered %d", status)})
+	if r := t.of(e, e.copies.at(i).journey); r != nil {
+		r.add(e, Step{Parent: r.ofCopy[i], Node: e.nodes[e.copies.at(i).node].name, What: "returned", Why: fmt.Sprintf("answered %d", status)})
 	}
 }
 
 // fate notes what became of a copy at the step with which it came.
 func (t *tracer) fate(e *engine, i uint32, f Fate) {
-	r := t.of(e, e.copies[i].journey)
+	r := t.of(e, e.copies.at(i).journey)
 	if r == nil {
 		return
 	}
@@ -285,7 +285,7 @@ func (t *tracer) fate(e *engine, i uint32, f Fate) {
 		return
 	}
 	r.steps[step-1].Fate = f.String()
-	s := Step{Parent: step, Node: e.nodes[e.copies[i].node].name, Fate: f.String()}
+	s := Step{Parent: step, Node: e.nodes[e.copies.at(i).node].name, Fate: f.String()}
 	switch {
 	case f == Parked:
 		s.What, s.Why = "parked", "it rests here; nothing leaves "+s.Node

@@ -27,7 +27,7 @@ func (e *engine) taskCalls(i uint32, task *graph.Task) bool {
 	cr.own = m
 	cr.own.content, cr.own.node, cr.own.wrap = con, e.runs[run].node, unwrapped
 	cr.own.hops++
-	e.journeys[m.journey].refs++
+	e.journeys.at(m.journey).refs++
 	e.begin(c)
 	return false
 }

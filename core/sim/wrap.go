@@ -46,7 +46,7 @@ func (e *engine) eventOf(m *message, kind string) map[string]any {
 	if c.source >= 0 {
 		source = e.nodes[c.source].name
 	}
-	out := map[string]any{"specversion": "1.0", "id": strconv.FormatUint(e.journeys[m.journey].id(), 10), "source": source, "type": kind,
+	out := map[string]any{"specversion": "1.0", "id": strconv.FormatUint(e.journeys.at(m.journey).id(), 10), "source": source, "type": kind,
 		"time": e.instant(c.made).UTC().Format(time.RFC3339Nano)}
 	if c.kind != "" {
 		out["type"] = c.kind
