@@ -413,9 +413,7 @@ func (e *engine) latencyTo(n *node, entry int32) *Histogram {
 func (e *engine) releaseCopy(c *copyRecord, i uint32) {
 	e.releaseJourney(c.journey)
 	e.dropHandling(c)
-	if c.content > e.lasting {
-		e.dropContent(c.content)
-	}
+	e.dropContent(c.content)
 	c.next = e.freeCopy
 	e.freeCopy = i
 }

@@ -113,7 +113,6 @@ type engine struct {
 	freeCopy   uint32
 	handlings  records[handling]
 	freeHand   uint32
-	lentHands  uint32 // handlings up to this one are those of readers: 1 more than their index
 	live       int
 	journeys   records[journey]
 	freeJour   uint32
@@ -194,11 +193,9 @@ func (e *engine) loop() error { return e.proceed(e.end, math.MaxInt64) }
 // proceed handles what is due before an instant, but at most so many events.
 func (e *engine) proceed(until, most int64) error {
 	e.goUntil(until)
-	for ok := true; most > 0; most-- {
-		var next entry
-		if e.hasOnly() { // as next does
-			next = e.only()
-		} else if next, ok = e.choose(); !ok {
+	for ; most > 0; most-- {
+		next, ok := e.next()
+		if !ok {
 			return nil
 		}
 		e.tally.events++

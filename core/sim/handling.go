@@ -2,8 +2,8 @@ package sim
 
 // handling is what is known of a copy only while somebody handles it or it is put
 // off, or where its place is more than that in a list. That of index 0 is empty. Those
-// up to lentHands are of readers of queues, each of which lends its own to all that
-// it has just taken, as long as nothing else is known of it.
+// behind it are the readers', each of which, where it reads a queue, lends its own to
+// all that it has just taken, as long as nothing else is known of it.
 type handling struct {
 	timer    uint64 // sequence of the timer that counts for it
 	due      int64  // end of its lease; while visible to several links, its place in the order
@@ -15,12 +15,15 @@ type handling struct {
 	lastFail int16
 }
 
+// lent tells whether a handling is a reader's, or the empty one.
+func (e *engine) lent(i uint32) bool { return int(i) <= len(e.readers) }
+
 // handOf gives the handling of a copy, to be read.
 func (e *engine) handOf(c *copyRecord) *handling { return e.handlings.at(c.handling) }
 
 // hand gives the handling of a copy, to be written: its own.
 func (e *engine) hand(c *copyRecord) *handling {
-	if c.handling <= e.lentHands {
+	if e.lent(c.handling) {
 		i := e.newHandling()
 		*e.handlings.at(i) = *e.handlings.at(c.handling)
 		c.handling = i
@@ -39,7 +42,7 @@ func (e *engine) newHandling() uint32 {
 
 // dropHandling forgets what was known of a copy while it was handled.
 func (e *engine) dropHandling(c *copyRecord) {
-	if c.handling > e.lentHands {
+	if !e.lent(c.handling) {
 		e.handlings.at(c.handling).next = e.freeHand
 		e.freeHand = c.handling
 	}

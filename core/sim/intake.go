@@ -57,7 +57,7 @@ func (e *engine) offer(i uint32) {
 		if e.trace != nil {
 			e.trace.waits(e, i, wait, Throttled)
 		}
-		e.hand(c).timer = e.at(e.now+wait, evTry, i)
+		h.timer = e.at(e.now+wait, evTry, i)
 		return
 	}
 	c.tries++
@@ -323,10 +323,7 @@ func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
 		j.open--
 		if now >= e.warm {
 			n.time.Add(now - c.born)
-			if entry := j.entry(); entry != rl.entry {
-				rl.entry, rl.latency = entry, e.latencyTo(&e.nodes[rl.link.To], entry)
-			}
-			rl.latency.Add(now - j.born)
+			e.latencyBy(rl, j).Add(now - j.born)
 		}
 		c.flags, c.handling = done, 0
 		e.releaseCopy(c, at.copy)

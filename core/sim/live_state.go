@@ -185,7 +185,7 @@ func (e *engine) nextInWords() string {
 	at := -1
 	switch kind {
 	case evArrive:
-		at = int(e.traffic[i].node)
+		at = e.traffic[i].to.id
 	case evPull, evLease, evAge, evFire, evLife:
 		at = int(i)
 	case evFan, evOffer, evTry, evWritten, evVisible, evStraight:

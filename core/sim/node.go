@@ -31,8 +31,6 @@ type node struct {
 	ownWay    int32      // delivery of dead letters and of what is sent back
 	outWay    int32      // delivery of traffic
 
-	fromOutside *delivery // that of outWay
-
 	takes       sampler
 	fails       model.Failing
 	failName    int16
@@ -174,12 +172,18 @@ func (n *node) drawTakes() int64 {
 	return nanos(n.takes.draw(n.time1) * n.slow)
 }
 
+// shareNow gives the share of tries that fail, of what is stated, under the incidents
+// in force.
+func (n *node) shareNow(stated *model.Failing) float64 {
+	if n.failsNowShare >= 0 {
+		return n.failsNowShare
+	}
+	return stated.EachTry
+}
+
 // failsNow draws whether a write is rejected.
 func (n *node) failsNow() bool {
-	share := n.fails.EachTry
-	if n.failsNowShare >= 0 {
-		share = n.failsNowShare
-	}
+	share := n.shareNow(&n.fails)
 	return share > 0 && (share >= 1 || n.luck.unit() < share)
 }
 
@@ -229,10 +233,8 @@ func (e *engine) setUp() error {
 	for i := range e.readers {
 		*e.handlings.at(e.handlings.add()) = handling{held: 1, busy: 1, group: int32(uint32(i) - e.readers[i].link.first)}
 	}
-	e.lentHands = uint32(len(e.readers))
 	for i := range e.nodes {
 		n := &e.nodes[i]
-		n.fromOutside = &e.deliveries[n.outWay]
 		n.welcomes = n.capacity == 0 && n.fails.EachTry == 0 && n.stream == nil && e.payload == 0
 		n.direct = n.welcomes && (n.queue != nil && n.queue.plain || n.kind == model.Topic) && n.takes.zero() && !e.plan.General
 	}

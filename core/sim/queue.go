@@ -29,7 +29,6 @@ type queue struct {
 	plain     bool        // one link takes everything, in the order in which it comes
 	only      *readerLink // that link
 	front     *list       // what it can take
-	lane      *lane       // nil: its readers go the general way
 	feed      *feed       // what reads a stream by this link, instead of readers of a queue
 }
 

@@ -81,10 +81,24 @@ func (e *engine) take(n *node, rl *readerLink, batch uint32) uint32 {
 	}
 }
 
+// mayTry tells whether a message is not to be given up.
+func (rl *readerLink) mayTry(c *copyRecord, now int64) bool {
+	return c.tries < rl.tries && now-c.born <= rl.giveUp
+}
+
+// latencyBy gives how long messages took from where one came in to the function that
+// a link leads to.
+func (e *engine) latencyBy(rl *readerLink, j *journey) *Histogram {
+	if entry := j.entry(); entry != rl.entry {
+		rl.entry, rl.latency = entry, e.latencyTo(&e.nodes[rl.link.To], entry)
+	}
+	return rl.latency
+}
+
 // usual tells whether nothing stands against handing a message of a plain queue
 // out: nobody works on it, and it is not to be given up.
 func (e *engine) usual(rl *readerLink, c *copyRecord) bool {
-	return (c.handling == 0 || e.handOf(c).busy == 0) && c.tries < rl.tries && e.now-c.born <= rl.giveUp && c.flags&ghost == 0
+	return (c.handling == 0 || e.handOf(c).busy == 0) && rl.mayTry(c, e.now) && c.flags&ghost == 0
 }
 
 // firstIsUsual tells so of the first that is visible in a plain queue.
@@ -200,7 +214,7 @@ func (e *engine) handOut(n *node, i uint32) {
 func (e *engine) pull(n *node) {
 	q := n.queue
 	q.pulling = false
-	if q.lane != nil && e.trace == nil && (q.lane.d.paused || !e.pullStraight(q.lane)) {
+	if ln := e.lanes[n.id]; ln != nil && e.trace == nil && (ln.d.paused || !e.pullStraight(ln)) {
 		return
 	}
 	for _, rl := range q.links {

@@ -195,10 +195,7 @@ func (e *engine) luck(i uint32, r *run, n *node) {
 		e.eachByItself(r, n)
 		return
 	}
-	share := fails.EachTry
-	if n.failsNowShare >= 0 {
-		share = n.failsNowShare
-	}
+	share := n.shareNow(fails)
 	if share > 0 && (share >= 1 || n.luck.unit() < share) {
 		r.failure = name
 		return
@@ -265,12 +262,7 @@ func (e *engine) caseFor(r *run, n *node, k int) int {
 func (e *engine) eachByItself(r *run, n *node) {
 	b := &e.batches[r.batch]
 	if len(n.cases) == 0 && n.accepts == nil && n.failsNowShare < 0 && n.fails.ForGood == 0 {
-		share := n.fails.EachTry
-		for k := range b.entries {
-			if share > 0 && n.luck.unit() < share {
-				b.entries[k].failure = n.failName
-			}
-		}
+		b.failEach(n, n.fails.EachTry)
 		return
 	}
 	for k := range b.entries {
@@ -284,12 +276,21 @@ func (e *engine) eachByItself(r *run, n *node) {
 				fails = c.fails
 			}
 		}
-		share := fails.EachTry
-		if n.failsNowShare >= 0 {
-			share = n.failsNowShare
-		}
+		share := n.shareNow(fails)
 		if share > 0 && n.luck.unit() < share || e.doomed(n, fails.ForGood, e.copies.at(b.entries[k].copy).age) {
 			b.entries[k].failure = name
+		}
+	}
+}
+
+// failEach lets each message of a batch fail or not, with a share of them.
+func (b *batch) failEach(n *node, share float64) {
+	if share == 0 {
+		return
+	}
+	for k := range b.entries {
+		if n.luck.unit() < share {
+			b.entries[k].failure = n.failName
 		}
 	}
 }

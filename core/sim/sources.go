@@ -16,7 +16,6 @@ import (
 type traffic struct {
 	spec     *model.Traffic
 	pattern  pattern
-	node     int32
 	to       *node
 	most     int64   // messages that it sends
 	gap      float64 // mean nanoseconds between two messages
@@ -85,11 +84,12 @@ func (e *engine) setUpTraffic() error {
 
 // newTraffic makes a source of messages from outside.
 func (e *engine) newTraffic(spec *model.Traffic) (traffic, error) {
-	t := traffic{spec: spec, pattern: patterns[spec.Arrivals], node: int32(e.g.NodeID(spec.Into)), arrivals: e.stream(spec.Name, "arrivals"), choice: e.stream(spec.Name, "choice")}
-	if t.node < 0 {
+	t := traffic{spec: spec, pattern: patterns[spec.Arrivals], arrivals: e.stream(spec.Name, "arrivals"), choice: e.stream(spec.Name, "choice")}
+	into := e.g.NodeID(spec.Into)
+	if into < 0 {
 		return t, fmt.Errorf("traffic %s: the model has no node %q", spec.Name, spec.Into)
 	}
-	t.to, t.most = &e.nodes[t.node], math.MaxInt64
+	t.to, t.most = &e.nodes[into], math.MaxInt64
 	if spec.Max > 0 {
 		t.most = spec.Max
 	}
@@ -97,7 +97,7 @@ func (e *engine) newTraffic(spec *model.Traffic) (traffic, error) {
 		t.gap = 1e9 / spec.Rate
 	}
 	key := spec.Key
-	if n := &e.g.Nodes[t.node]; key == "" && len(n.Node.Keys) > 0 {
+	if n := &e.g.Nodes[into]; key == "" && len(n.Node.Keys) > 0 {
 		key = n.Node.Keys[0] // outsiders write what the bucket says
 	}
 	if key != "" {
@@ -106,7 +106,7 @@ func (e *engine) newTraffic(spec *model.Traffic) (traffic, error) {
 			return t, err
 		}
 	}
-	if a := e.g.Nodes[t.node].Accepts; a != nil && len(spec.Events) == 0 && t.pattern != replayed {
+	if a := e.g.Nodes[into].Accepts; a != nil && len(spec.Events) == 0 && t.pattern != replayed {
 		t.payloads, t.weights = []any{expr.Example(a.Document)}, []float64{1}
 	}
 	sum := 0.0
@@ -250,7 +250,7 @@ func (e *engine) arrive(i uint32) {
 	if t.to.atOnce {
 		e.enterStraight(t.to, con)
 	} else {
-		e.enter(t.node, con)
+		e.enter(int32(t.to.id), con)
 	}
 }
 
@@ -301,7 +301,7 @@ func (e *engine) arriveAgain(t *traffic, i uint32) {
 		f := expr.Filling{Seq: uint64(t.sent), ID: e.nextJour + 1, Time: e.instant(e.now), Data: c.data}
 		c.subject = t.key.Append(c.subject, &f)
 	}
-	e.enter(t.node, con)
+	e.enter(int32(t.to.id), con)
 }
 
 // enter brings a message from outside to a node.

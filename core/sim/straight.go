@@ -18,8 +18,7 @@ type lane struct {
 	d     *delivery // of the reader link
 	n     *node     // the queue
 	q     *queue
-	class *visibleClass // all that is visible
-	f     *node         // the function
+	f     *node // the function
 	sends []laneSend
 	to    *node // where a message that is handled goes on to, in its record, as the one that is sent; nil: it does not
 	apart bool  // something else reads there
@@ -27,9 +26,10 @@ type lane struct {
 	dooms bool  // there are lasting failures
 
 	// in force now
-	open  bool    // what its runs send is taken at once, and nobody looks on
-	limit int64   // of runs at once; below 0: the link is paused
-	share float64 // of runs that fail
+	welcome bool    // what its runs send is taken at once
+	open    bool    // and nobody looks on
+	limit   int64   // of runs at once; below 0: the link is paused
+	share   float64 // of runs that fail
 }
 
 // laneSend is where a run on the straight way writes.
@@ -56,14 +56,14 @@ func (e *engine) setUpStraight() {
 		if l.Relation != model.PolledRun || l.Read.UpTo != 1 || rl.delivery.refused || rl.delivery.wrap != unwrapped || !f.isStraight(e) {
 			continue
 		}
-		ln := &lane{rl: rl, d: rl.delivery, n: n, q: n.queue, class: &n.queue.classes[0], f: f, most: n.queue.lease - 1, dooms: f.fails.ForGood > 0}
+		ln := &lane{rl: rl, d: rl.delivery, n: n, q: n.queue, f: f, most: n.queue.lease - 1, dooms: f.fails.ForGood > 0}
 		if f.limit > 0 {
 			ln.most = min(ln.most, f.limit)
 		}
 		for _, id := range f.steps[sending] {
 			ln.sends = append(ln.sends, laneSend{id, &e.deliveries[id], &e.nodes[e.sends[id].link.To]})
 		}
-		n.queue.lane, e.lanes[i] = ln, ln
+		e.lanes[i] = ln
 	}
 	e.setUpStraightBatches()
 	for i := range e.g.Nodes {
@@ -72,9 +72,9 @@ func (e *engine) setUpStraight() {
 	// Only after all are known: a message goes on in its record from queue to
 	// queue, where no loop counts its rounds and nothing counts what it takes.
 	for i := range e.g.Nodes {
-		if q := e.nodes[i].queue; q != nil && q.lane != nil && len(q.lane.sends) == 1 {
-			if to := q.lane.sends[0].to; to.queue != nil && to.queue.plain && e.inLoop[to.id] < 0 {
-				q.lane.to, q.lane.apart = to, to.queue.links[0].link.To != q.lane.f.id
+		if ln := e.lanes[i]; ln != nil && len(ln.sends) == 1 {
+			if to := ln.sends[0].to; to.queue != nil && to.queue.plain && e.inLoop[to.id] < 0 {
+				ln.to, ln.apart = to, to.queue.links[0].link.To != ln.f.id
 			}
 		}
 	}
@@ -91,24 +91,22 @@ func (e *engine) inForce() {
 			s := &n.straight[k]
 			n.fans = n.fans && !s.d.paused && !s.d.refused && s.to.failsNowShare < 0
 		}
-		d := &e.deliveries[max(n.outWay, 0)]
+		d := &e.deliveries[n.outWay]
 		n.atOnce = n.direct && n.failsNowShare < 0 && !d.refused && d.wrap == unwrapped && e.inLoop[i] < 0 && e.trace == nil
 		ln := e.lanes[i]
 		if ln == nil {
 			continue
 		}
-		ln.limit, ln.share = ln.f.limitNow(), ln.f.fails.EachTry
+		ln.limit, ln.share = ln.f.limitNow(), ln.f.shareNow(&ln.f.fails)
 		if ln.d.paused {
 			ln.limit = -1
 		}
-		if ln.f.failsNowShare >= 0 {
-			ln.share = ln.f.failsNowShare
-		}
-		ln.open = !e.storage && e.trace == nil
+		ln.welcome = true
 		for k := range ln.sends {
 			to := ln.sends[k].to
-			ln.open = ln.open && to.failsNowShare < 0 && to.slow == 1
+			ln.welcome = ln.welcome && to.failsNowShare < 0 && to.slow == 1
 		}
+		ln.open = ln.welcome && !e.storage && e.trace == nil
 	}
 }
 
@@ -172,7 +170,7 @@ func (e *engine) spread(n *node, j *journey, jour, con uint32, hops, rounds uint
 // that of the copy.
 func (e *engine) enterStraight(n *node, con uint32) {
 	e.tally.entered++
-	n.fromOutside.copies++
+	e.deliveries[n.outWay].copies++
 	n.copies++
 	jour := e.newJourney(int32(n.id))
 	j := e.journeys.at(jour)
@@ -200,9 +198,7 @@ func (e *engine) enterStraight(n *node, con uint32) {
 		return
 	}
 	e.enterPlain(n, c, i)
-	if n.queue.only.takes() {
-		e.pullNow(n)
-	}
+	e.pullNow(n)
 }
 
 // onlyWorks tells whether a function works, then sends, and nothing else.

@@ -10,7 +10,7 @@ import "ironweir/core/model"
 func (e *engine) setUpStraightBatches() {
 	for i := range e.g.Nodes {
 		q := e.nodes[i].queue
-		if q == nil || !q.plain || q.lane != nil {
+		if q == nil || !q.plain || e.lanes[i] != nil {
 			continue
 		}
 		f := &e.nodes[q.only.link.To]
@@ -27,20 +27,10 @@ func (e *engine) startStraight(f *node, b uint32) {
 	f.changeActive(e.now, 1)
 	bt := &e.batches[b]
 	work := nanos(f.takes.draw(f.time1) * f.slow)
-	share := f.fails.EachTry
-	if f.failsNowShare >= 0 {
-		share = f.failsNowShare
-	}
 	bt.failure = noError
-	switch {
-	case share <= 0:
-	case f.fails.PerMessage:
-		for k := range bt.entries {
-			if f.luck.unit() < share {
-				bt.entries[k].failure = f.failName
-			}
-		}
-	case share >= 1 || f.luck.unit() < share:
+	if f.fails.PerMessage {
+		bt.failEach(f, f.shareNow(&f.fails))
+	} else if f.failsNow() {
 		bt.failure = f.failName
 	}
 	if work <= 0 || f.limit > 0 && work > f.limit {

@@ -3,7 +3,7 @@ package sim
 // pullStraight takes what the readers of a lane can, and tells whether it leaves
 // something for the general way.
 func (e *engine) pullStraight(ln *lane) bool {
-	for i := ln.class.head; i != 0; i = ln.class.head {
+	for i := ln.q.front.head; i != 0; i = ln.q.front.head {
 		slot := ln.rl.idle()
 		if slot < 0 {
 			return false
@@ -21,14 +21,14 @@ func (e *engine) pullStraight(ln *lane) bool {
 
 // takesNow tells whether a lane's message can be handed out as it is: nobody has it.
 func (e *engine) takesNow(ln *lane, c *copyRecord) bool {
-	return c.handling == 0 && c.tries < ln.rl.tries && e.now-c.born <= ln.rl.giveUp
+	return c.handling == 0 && ln.rl.mayTry(c, e.now)
 }
 
 // beginStraight takes the first message that is visible and starts its run, for
 // which a reader is occupied.
 func (e *engine) beginStraight(ln *lane, c *copyRecord, i, slot uint32) {
 	now, f := e.now, ln.f
-	ln.class.head = c.next
+	ln.q.front.head = c.next
 	if c.flags&(begun|ghost) == 0 && now >= e.warm {
 		ln.n.wait.Add(now - c.born)
 	}
@@ -90,7 +90,7 @@ func (e *engine) endStraight(i uint32) {
 	c := e.copies.at(i)
 	ln := e.lanes[c.node]
 	h := e.handOf(c)
-	if !ln.open || h.lastFail != noError || c.flags&(done|ghost|expiring) != 0 || e.payload > 0 && e.contents[c.content].size > e.payload {
+	if !ln.open || h.lastFail != noError || c.flags&(done|ghost|expiring) != 0 || e.tooLarge(c.content) {
 		e.endUnusual(ln, c, i)
 		return
 	}
@@ -104,10 +104,7 @@ func (e *engine) endStraight(i uint32) {
 	e.unlinkAge(ln.q, c)
 	if now >= e.warm {
 		ln.n.time.Add(now - c.born)
-		if entry := j.entry(); entry != ln.rl.entry {
-			ln.rl.entry, ln.rl.latency = entry, e.latencyTo(ln.f, entry)
-		}
-		ln.rl.latency.Add(now - j.born)
+		e.latencyBy(ln.rl, j).Add(now - j.born)
 		ln.f.runTime.Add(now - h.due)
 	}
 	c.handling = 0
@@ -128,7 +125,7 @@ func (e *engine) endStraight(i uint32) {
 	}
 	// The next run starts in the place of this one, where its reader is the only
 	// one that could take what comes next.
-	if i = ln.class.head; i != 0 && ln.rl.idles == 0 && ln.f.active <= ln.limit && e.nothingElse() {
+	if i = ln.q.front.head; i != 0 && ln.rl.idles == 0 && ln.f.active <= ln.limit && e.nothingElse() {
 		if c = e.copies.at(i); e.takesNow(ln, c) {
 			if ln.rl.paused {
 				e.readers[ln.rl.first+slot].pause = 0
@@ -151,13 +148,10 @@ func (e *engine) endStraight(i uint32) {
 func (e *engine) endUnusual(ln *lane, c *copyRecord, i uint32) {
 	if e.handOf(c).lastFail != noError {
 		ln.f.failures++
+	} else if len(ln.sends) > 0 && (!ln.welcome || e.tooLarge(c.content)) {
+		e.sendGenerally(ln.n, ln.rl, i)
+		return
 	} else {
-		for k := range ln.sends {
-			if to := ln.sends[k].to; to.failsNowShare >= 0 || to.slow != 1 || e.payload > 0 && e.contents[c.content].size > e.payload {
-				e.sendGenerally(ln.n, ln.rl, i)
-				return
-			}
-		}
 		e.sendStraight(ln, i)
 		c = e.copies.at(i)
 	}
@@ -172,6 +166,9 @@ func (e *engine) endUnusual(ln *lane, c *copyRecord, i uint32) {
 	e.leaveFunction(ln, slot)
 	e.wantPull(ln.n)
 }
+
+// tooLarge tells whether a message is beyond the limit on payloads.
+func (e *engine) tooLarge(con uint32) bool { return e.payload > 0 && e.contents[con].size > e.payload }
 
 // sendStraight sends what a run that succeeded sends.
 func (e *engine) sendStraight(ln *lane, i uint32) {
