@@ -1,5 +1,7 @@
 package sim
 
+import "unsafe"
+
 const (
 	ladderAbove = 4096 // entries of the heap: above, later ones go to the ladder
 	ladderBelow = 512  // entries of the ladder: below, they go back
@@ -16,19 +18,26 @@ type ladder struct {
 	start   uint64 // of the first bucket
 	shift   uint   // a bucket is 2^shift nanoseconds long
 	current uint64 // the next bucket
-	buckets []uint32
-	items   []ladderItem
+	buckets []uint32 // of each, the chunk that is being filled << chunkBits | how much is in it
+	chunks  []ladderChunk
 	free    uint32
 	behind  []entry
 	least   uint64 // of the times of what is behind
 	most    uint64
 }
 
-// ladderItem is an entry of a bucket's list. Index 0 stands for none.
-type ladderItem struct {
-	entry
-	next uint32
+// ladderChunk holds some entries of a bucket, so that few places of memory have to be
+// visited for all of them. Index 0 stands for none.
+type ladderChunk struct {
+	entries [chunkRoom]entry
+	next    uint32 // a chunk that is full
+	_       [12]byte
 }
+
+const (
+	chunkRoom = 3
+	chunkBits = 2
+)
 
 func (l *ladder) put(e entry) {
 	l.count++
@@ -44,22 +53,33 @@ func (l *ladder) put(e entry) {
 }
 
 func (l *ladder) putInto(b uint64, e entry) {
+	at := l.buckets[b]
+	n := at & (1<<chunkBits - 1)
+	if at == 0 || n == chunkRoom {
+		at, n = l.newChunk(at>>chunkBits)<<chunkBits, 0
+	}
+	l.chunks[at>>chunkBits].entries[n] = e
+	l.buckets[b] = at + 1
+}
+
+// newChunk gives a chunk that is empty, ahead of one that is full.
+func (l *ladder) newChunk(next uint32) uint32 {
 	i := l.free
 	if i != 0 {
-		l.free = l.items[i].next
+		l.free = l.chunks[i].next
 	} else {
-		l.items = append(l.items, ladderItem{})
-		i = uint32(len(l.items) - 1)
+		l.chunks = append(l.chunks, ladderChunk{})
+		i = uint32(len(l.chunks) - 1)
 	}
-	l.items[i] = ladderItem{e, l.buckets[b]}
-	l.buckets[b] = i
+	l.chunks[i].next = next
+	return i
 }
 
 // spread moves what is in a heap that has become large into the ladder.
 func (h *heap) spread() {
 	l := &h.far
-	if len(l.items) == 0 {
-		l.items = make([]ladderItem, 1, 2*ladderAbove)
+	if len(l.chunks) == 0 {
+		l.chunks = make([]ladderChunk, 1, ladderAbove)
 	}
 	l.start, l.shift, l.current, l.buckets = 0, 0, 0, l.buckets[:0]
 	for i := range h.count {
@@ -86,16 +106,17 @@ func (h *heap) refill() {
 			l.rung()
 			continue
 		}
-		i := l.buckets[l.current]
+		at := l.buckets[l.current]
 		l.buckets[l.current] = 0
 		l.current++
+		i, n := at>>chunkBits, at&(1<<chunkBits-1)
 		for i != 0 {
-			item := &l.items[i]
-			h.lift(item.entry)
-			l.count--
-			next := item.next
-			item.next, l.free = l.free, i
-			i = next
+			chunk := &l.chunks[i]
+			for k := range chunk.entries[:n] {
+				h.lift(chunk.entries[k])
+			}
+			l.count -= int(n)
+			i, chunk.next, l.free, n = chunk.next, l.free, i, chunkRoom
 		}
 	}
 	l.horizon = l.start + l.current<<l.shift
@@ -130,5 +151,5 @@ func (h *heap) together() {
 
 // bytes is what the pending events take, about.
 func (h *heap) bytes() int64 {
-	return int64(len(h.near)+cap(h.far.behind))*16 + int64(cap(h.far.items))*24 + int64(cap(h.far.buckets))*4
+	return int64(len(h.near)+cap(h.far.behind))*16 + int64(cap(h.far.chunks))*int64(unsafe.Sizeof(ladderChunk{})) + int64(cap(h.far.buckets))*4
 }
