@@ -38,11 +38,12 @@ func bucketMiddle(b int) float64 {
 // Add counts one time, which is not negative.
 func (h *Histogram) Add(ns int64) {
 	f := float64(ns)
-	b := bucketOf(f)
-	if b >= len(h.Counts) {
-		h.grow(b)
+	if b, counts := uint(bucketOf(f)), h.Counts; b < uint(len(counts)) {
+		counts[b]++
+	} else {
+		h.grow(int(b))
+		h.Counts[b]++
 	}
-	h.Counts[b]++
 	h.Count++
 	h.Sum += f
 	if ns > h.Max {

@@ -15,9 +15,9 @@ const (
 type ladder struct {
 	horizon uint64 // what comes from here on is put here; never: nothing is
 	count   int
-	start   uint64 // of the first bucket
-	shift   uint   // a bucket is 2^shift nanoseconds long
-	current uint64 // the next bucket
+	start   uint64   // of the first bucket
+	shift   uint     // a bucket is 2^shift nanoseconds long
+	current uint64   // the next bucket
 	buckets []uint32 // of each, the chunk that is being filled << chunkBits | how much is in it
 	chunks  []ladderChunk
 	free    uint32

@@ -36,6 +36,24 @@ type queue struct {
 // the one before its head, then is says nothing, where it is taken from the front.
 type list struct{ head, tail uint32 }
 
+// end gives the last of a list; 0: it is empty.
+func (l *list) end() uint32 {
+	last := l.tail
+	if l.head == 0 {
+		last = 0
+	}
+	return last
+}
+
+// lengthen counts one more as the last.
+func (l *list) lengthen(i uint32) {
+	head := l.head
+	if head == 0 {
+		head = i
+	}
+	l.head, l.tail = head, i
+}
+
 // visibleClass holds the visible messages that the same links match.
 type visibleClass struct {
 	mask uint64
@@ -117,12 +135,8 @@ func (e *engine) enterPlain(n *node, c *copyRecord, i uint32) {
 		e.growOld(n, i)
 	} else {
 		c.older, c.younger = q.ages.tail, 0
-		if c.older != 0 {
-			e.copies.at(c.older).younger = i
-		} else {
-			q.ages.head = i
-		}
-		q.ages.tail = i
+		e.copies.at(q.ages.tail).younger = i
+		q.ages.lengthen(i)
 		if q.ageSeq == 0 {
 			q.armAge(e, n, c.age, c.born+q.retention)
 		}
@@ -185,16 +199,17 @@ func (e *engine) growOld(n *node, i uint32) {
 }
 
 func (e *engine) unlinkAge(q *queue, c *copyRecord) {
-	if c.older != 0 {
-		e.copies.at(c.older).younger = c.younger
-	} else {
-		q.ages.head = c.younger
+	older, younger := c.older, c.younger
+	e.copies.at(older).younger = younger
+	e.copies.at(younger).older = older
+	head, tail := q.ages.head, q.ages.tail
+	if older == 0 {
+		head = younger
 	}
-	if c.younger != 0 {
-		e.copies.at(c.younger).older = c.older
-	} else {
-		q.ages.tail = c.older
+	if younger == 0 {
+		tail = older
 	}
+	q.ages.head, q.ages.tail = head, tail
 }
 
 func (q *queue) armAge(e *engine, n *node, seq uint64, due int64) {
@@ -285,13 +300,10 @@ func (e *engine) takeOut(l *list, c *copyRecord, i uint32) {
 
 // putLast puts a copy at the end of a list.
 func (e *engine) putLast(l *list, c *copyRecord, i uint32) {
-	c.prev, c.next = l.tail, 0
-	if l.head != 0 {
-		e.copies.at(l.tail).next = i
-	} else {
-		l.head = i
-	}
-	l.tail = i
+	last := l.end()
+	c.prev, c.next = last, 0
+	e.copies.at(last).next = i
+	l.lengthen(i)
 }
 
 // insertAfter puts a copy into a list behind another; 0: at the front.

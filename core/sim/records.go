@@ -8,29 +8,39 @@ import "unsafe"
 // being copied. Elsewhere they grow as a slice does; a pointer to a record is good
 // only until the next is added.
 type records[T any] struct {
-	all    []T // as many as there is room for
+	base   unsafe.Pointer // the first
 	count  uint32
-	region []byte // reserved; nil: all is a slice like others
+	room   uint32 // for so many
+	region []byte // reserved; nil: they lie in a slice
 }
 
 func newRecords[T any]() records[T] {
 	var one T
-	r := records[T]{count: 1, region: reserve((maxIndex + 1) * int(unsafe.Sizeof(one)))}
-	if r.region == nil {
-		r.all = make([]T, 1024)
+	return recordsIn[T](reserve((maxIndex + 1) * int(unsafe.Sizeof(one))))
+}
+
+// recordsIn makes records that lie in a region, or without one in a slice.
+func recordsIn[T any](region []byte) records[T] {
+	r := records[T]{count: 1, region: region}
+	if region == nil {
+		r.grow()
 	} else {
-		r.all = unsafe.Slice((*T)(unsafe.Pointer(unsafe.SliceData(r.region))), maxIndex+1)
+		r.base, r.room = unsafe.Pointer(unsafe.SliceData(region)), maxIndex+1
 	}
 	return r
 }
 
-// at gives a record.
-func (r *records[T]) at(i uint32) *T { return &r.all[i] }
+// at gives a record, of an index that add has given (which is not checked), or that of
+// index 0: what is written there says nothing.
+func (r *records[T]) at(i uint32) *T {
+	var one T
+	return (*T)(unsafe.Add(r.base, uintptr(i)*unsafe.Sizeof(one)))
+}
 
 // add makes room for one more record, and gives its index.
 func (r *records[T]) add() uint32 {
 	i := r.count
-	if int(i) == len(r.all) {
+	if i == r.room {
 		r.grow()
 	}
 	r.count++
@@ -38,16 +48,18 @@ func (r *records[T]) add() uint32 {
 }
 
 func (r *records[T]) grow() {
-	bigger := make([]T, len(r.all)+len(r.all)/2)
-	copy(bigger, r.all)
-	r.all = bigger
+	bigger := make([]T, max(1024, r.room+r.room/2))
+	if r.room > 0 {
+		copy(bigger, unsafe.Slice((*T)(r.base), r.room))
+	}
+	r.base, r.room = unsafe.Pointer(unsafe.SliceData(bigger)), uint32(len(bigger))
 }
 
 // bytes is what the records take.
 func (r *records[T]) bytes() int64 {
 	var one T
 	if r.region == nil {
-		return int64(len(r.all)) * int64(unsafe.Sizeof(one))
+		return int64(r.room) * int64(unsafe.Sizeof(one))
 	}
 	return int64(r.count) * int64(unsafe.Sizeof(one))
 }
@@ -55,5 +67,5 @@ func (r *records[T]) bytes() int64 {
 // free gives back what was reserved; nothing can be asked for any more.
 func (r *records[T]) free() {
 	release(r.region)
-	r.all, r.region = nil, nil
+	r.base, r.room, r.region = nil, 0, nil
 }

@@ -16,7 +16,8 @@ import (
 func TestRecordsAreFoundAgain(t *testing.T) {
 	reserved := newRecords[journey]()
 	defer reserved.free()
-	for name, r := range map[string]*records[journey]{"reserved": &reserved, "grown": {all: make([]journey, 2), count: 1}} {
+	grown := recordsIn[journey](nil)
+	for name, r := range map[string]*records[journey]{"reserved": &reserved, "grown": &grown} {
 		for range 5000 {
 			i := r.add()
 			r.at(i).born = int64(i)
