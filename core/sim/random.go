@@ -9,7 +9,10 @@ import (
 
 // randomStream is one source of random numbers, a PCG of its own for each name and
 // purpose, so that a change in one place leaves the luck of all others alone.
-type randomStream struct{ rand.PCG }
+type randomStream struct {
+	rand.PCG
+	ahead uint64 // the next number: it is made when the one before is taken, so that nothing waits for it
+}
 
 // newStream seeds a stream from what it is for (FNV-1a, then splitmix64).
 func newStream(seed uint64, replication int, name, purpose string) *randomStream {
@@ -23,7 +26,15 @@ func newStream(seed uint64, replication int, name, purpose string) *randomStream
 	mixed := splitmix(h ^ splitmix(seed+splitmix(uint64(replication))))
 	s := &randomStream{}
 	s.Seed(mixed, splitmix(mixed))
+	s.ahead = s.PCG.Uint64()
 	return s
+}
+
+// Uint64 gives the next number.
+func (s *randomStream) Uint64() uint64 {
+	u := s.ahead
+	s.ahead = s.PCG.Uint64()
+	return u
 }
 
 func splitmix(x uint64) uint64 {
