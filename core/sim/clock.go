@@ -38,24 +38,27 @@ func before(a, b entry) uint64 {
 
 // clock holds the pending events. Those of this very instant are in a ring: they
 // happen in the order in which they were scheduled, behind those that were
-// scheduled for it before. Those to come are in two heaps: what goes on, and
-// timers, most of which end long after what goes on now.
+// scheduled for it before. Those to come are in three heaps: what goes on; timers,
+// most of which end long after what goes on now; and the next message of each source
+// outside, since each is soon replaced by the one behind it.
 type clock struct {
-	now    int64
-	seq    uint64
-	coming heap
-	timers heap
-	alarm  uint64   // when the first timer comes
-	rival  uint64   // what comes before this has no choice of another; 0 while something is in the ring
-	until  uint64   // what comes then or later is not taken
-	tie    bool     // another event of the heaps comes at this very instant
-	ring   []uint32 // kind << 24 | index
-	head   uint32   // of the ring; its length is a power of two
-	tail   uint32
+	now     int64
+	seq     uint64
+	coming  heap
+	timers  heap
+	outside heap
+	alarm   uint64   // when the first timer comes
+	enters  uint64   // when the first message from outside comes
+	rival   uint64   // what comes before this has no choice of another; 0 while something is in the ring
+	until   uint64   // what comes then or later is not taken
+	tie     bool     // another event of the heaps comes at this very instant
+	ring    []uint32 // kind << 24 | index
+	head    uint32   // of the ring; its length is a power of two
+	tail    uint32
 }
 
 func newClock() clock {
-	return clock{ring: make([]uint32, 1024), seq: 1, coming: newHeap(), timers: newHeap(), alarm: never, rival: never, until: never}
+	return clock{ring: make([]uint32, 1024), seq: 1, coming: newHeap(), timers: newHeap(), outside: newHeap(), alarm: never, enters: never, rival: never, until: never}
 }
 
 // sequence takes the next sequence number, for a timer that is kept elsewhere.
@@ -73,12 +76,21 @@ func (c *clock) at(t int64, kind eventKind, index uint32) uint64 {
 		c.tie = true
 	}
 	word := s<<seqShift | uint64(kind)<<indexBits | uint64(index)
-	if h := &c.coming; h.crowded || h.last == few-1 {
-		h.pushCrowd(entry{uint64(t), word})
-	} else {
+	if h := &c.coming; h.last < most {
 		h.insert(uint64(t), word)
+	} else {
+		h.pushCrowd(entry{uint64(t), word})
 	}
 	return s
+}
+
+// fromOutside schedules the next message of a source outside.
+func (c *clock) fromOutside(t int64, kind eventKind, source uint32) {
+	if t == c.now {
+		c.tie = true
+	}
+	c.outside.push(entry{uint64(t), c.sequence()<<seqShift | uint64(kind)<<indexBits | uint64(source)})
+	c.enters, c.rival = min(c.enters, uint64(t)), min(c.rival, uint64(t))
 }
 
 // timer schedules what seldom comes, since something else comes before.
@@ -143,7 +155,7 @@ func (c *clock) goUntil(t int64) {
 }
 
 func (c *clock) findRival() {
-	c.rival = min(c.alarm, c.until)
+	c.rival = min(c.alarm, c.until, c.enters)
 	if c.head != c.tail {
 		c.rival = 0
 	}
@@ -161,7 +173,7 @@ func (c *clock) next() (entry, bool) {
 // hasOnly tells whether the next event has no rival: it is of few that come.
 func (c *clock) hasOnly() bool {
 	h := &c.coming
-	return h.times[h.last&(few-1)] < c.rival && !h.crowded
+	return h.times[h.last&(few-1)] < c.rival
 }
 
 // only takes that one.
@@ -182,38 +194,47 @@ func (c *clock) choose() (entry, bool) {
 		}
 		return entry{uint64(c.now), uint64(w)}, true
 	}
-	w := c.coming.peek()
+	first := c.coming.peek()
+	w, from := first, &c.coming
+	if w.at >= c.enters {
+		if m := c.outside.peek(); before(m, w) != 0 {
+			w, from = m, &c.outside
+		}
+	}
 	if w.at >= c.alarm {
 		if t := c.timers.peek(); before(t, w) != 0 {
-			return c.chooseTimer(t, w.at)
+			w, from = t, &c.timers
 		}
 	}
 	if w.at >= c.until {
 		return w, false
 	}
-	c.now, c.tie = int64(w.at), c.coming.take() == w.at || w.at == c.alarm
-	return w, true
-}
-
-// chooseTimer takes the first timer, which comes before all else.
-func (c *clock) chooseTimer(t entry, other uint64) (entry, bool) {
-	if t.at >= c.until {
-		return t, false
+	switch from {
+	case &c.coming:
+		first.at = c.coming.take()
+	case &c.outside:
+		c.enters = c.outside.take()
+		c.findRival()
+	default:
+		c.alarm = c.timers.take()
+		c.findRival()
 	}
-	c.alarm = c.timers.take()
-	c.findRival()
-	c.now, c.tie = int64(t.at), c.alarm == t.at || other == t.at
-	return t, true
+	c.now, c.tie = int64(w.at), first.at == w.at || c.enters == w.at || c.alarm == w.at
+	return w, true
 }
 
 // peek gives the first event that is not in the ring; nothing where there is none.
 func (c *clock) peek() entry {
-	w, t := c.coming.peek(), c.timers.peek()
-	if before(t, w) != 0 {
-		return t
+	w := c.coming.peek()
+	for _, other := range []entry{c.timers.peek(), c.outside.peek()} {
+		if before(other, w) != 0 {
+			w = other
+		}
 	}
 	return w
 }
 
 // pending counts the events that are not in the ring.
-func (c *clock) pending() int { return c.coming.pending() + c.timers.pending() }
+func (c *clock) pending() int {
+	return c.coming.pending() + c.timers.pending() + c.outside.pending()
+}

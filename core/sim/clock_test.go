@@ -39,9 +39,12 @@ func TestEventsComeInOrder(t *testing.T) {
 				x = math.Pow(x, 12)
 			}
 			at, seq := c.now+int64(x*wide), c.seq
-			if luck.unit() < 0.3 {
+			switch x := luck.unit(); {
+			case x < 0.3:
 				c.timer(at, evTimeout, 7)
-			} else {
+			case x < 0.5:
+				c.fromOutside(at, evArrive, 7)
+			default:
 				c.at(at, evRun, 7)
 			}
 			library.Push(waits, entry{uint64(at), seq})

@@ -8,49 +8,51 @@ import "math/bits"
 // In the heap, most events schedule another: what is taken leaves a hole at the
 // root, which the next one put in fills, so that both cost one sift.
 type heap struct {
-	times   [few]uint64 // while there are few: those of their entries, the next last; never before all
-	words   [few]uint64 // and the rest of them
-	last    int         // place of the next among the few
-	crowded bool        // there are not few
-	near    []entry     // the heap, and at least four of nothing behind it
-	count   int         // entries of the heap, the hole counted
-	hole    bool        // near[0] has been taken
-	far     ladder
+	times [few]uint64 // while there are few: those of their entries, the next last; never before all
+	words [few]uint64 // and the rest of them
+	last  int         // place of the next among the few; crowded: there are not few
+	near  []entry     // the heap, and at least four of nothing behind it
+	count int         // entries of the heap, the hole counted
+	hole  bool        // near[0] has been taken
+	far   ladder
 }
 
 const (
-	few      = 32 // entries, less one, that are kept in order
-	fewAgain = 7  // so many have become few again
+	few      = 32
+	crowded  = few - 1 // in its place stands nothing
+	most     = few - 2 // entries that are kept in order
+	fewAgain = 7       // so many have become few again
 )
 
 func newHeap() heap {
 	h := heap{far: ladder{horizon: never}}
 	h.times[0], h.words[0] = never, never
+	h.times[crowded], h.words[crowded] = never, never
 	h.grow(1024)
 	return h
 }
 
 // peek gives the first event; nothing: there is none.
 func (h *heap) peek() entry {
-	if h.crowded {
-		h.root()
+	if h.last == crowded {
+		return h.root()
 	}
 	return entry{h.times[h.last&(few-1)], h.words[h.last&(few-1)]}
 }
 
-// root closes the hole of the heap, and lets its first stand in the place before the few.
+// root closes the hole of the heap, and gives its first.
 //
 //go:noinline
-func (h *heap) root() {
+func (h *heap) root() entry {
 	if h.hole || h.count == 0 {
 		h.fill()
 	}
-	h.times[0], h.words[0] = h.near[0].at, h.near[0].word
+	return h.near[0]
 }
 
 // take takes the event that peek has given, and gives when the one behind it comes.
 func (h *heap) take() uint64 {
-	if h.crowded {
+	if h.last == crowded {
 		return h.takeCrowd()
 	}
 	h.last--
@@ -69,8 +71,7 @@ func (h *heap) takeCrowd() uint64 {
 // thin takes the first event of a heap that has become small, and puts the others
 // in order.
 func (h *heap) thin() uint64 {
-	h.crowded = false
-	h.times[0], h.words[0] = never, never
+	h.last = 0
 	for i := 1; i < h.count; i++ {
 		h.insert(h.near[i].at, h.near[i].word)
 	}
@@ -98,10 +99,10 @@ func (h *heap) insert(at, word uint64) {
 
 // crowd moves the few into the heap.
 func (h *heap) crowd() {
-	h.crowded = true
-	for ; h.last > 0; h.last-- {
-		h.lift(entry{h.times[h.last], h.words[h.last]})
+	for i := h.last; i > 0; i-- {
+		h.lift(entry{h.times[i], h.words[i]})
 	}
+	h.last = crowded
 }
 
 // fill closes the hole with the last entry, or with what is in the ladder.
@@ -121,7 +122,10 @@ func (h *heap) fill() {
 }
 
 func (h *heap) pending() int {
-	n := h.last + h.count + h.far.count
+	if h.last != crowded {
+		return h.last
+	}
+	n := h.count + h.far.count
 	if h.hole {
 		n--
 	}
@@ -139,7 +143,7 @@ func (h *heap) grow(room int) {
 }
 
 func (h *heap) push(e entry) {
-	if !h.crowded && h.last < few-1 {
+	if h.last < most {
 		h.insert(e.at, e.word)
 		return
 	}
@@ -148,7 +152,7 @@ func (h *heap) push(e entry) {
 
 // pushCrowd puts an entry among many.
 func (h *heap) pushCrowd(e entry) {
-	if !h.crowded {
+	if h.last != crowded {
 		h.crowd()
 	}
 	switch {

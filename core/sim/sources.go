@@ -163,7 +163,7 @@ func (e *engine) nextArrival(t *traffic, i uint32) {
 		return
 	}
 	if at >= 0 && at < e.end {
-		e.at(at, evArrive, i)
+		e.fromOutside(at, evArrive, i)
 	}
 }
 
