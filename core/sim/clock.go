@@ -49,7 +49,7 @@ type clock struct {
 	outside heap
 	alarm   uint64   // when the first timer comes
 	enters  uint64   // when the first message from outside comes
-	rival   uint64   // what comes before this has no choice of another; 0 while something is in the ring
+	rival   uint64   // what comes before this has no choice of a timer, or of the ring: 0 while something is in it
 	until   uint64   // what comes then or later is not taken
 	tie     bool     // another event of the heaps comes at this very instant
 	ring    []uint32 // kind << 24 | index
@@ -84,14 +84,26 @@ func (c *clock) at(t int64, kind eventKind, index uint32) uint64 {
 	return s
 }
 
-// fromOutside schedules the next message of a source outside.
-func (c *clock) fromOutside(t int64, kind eventKind, source uint32) {
+// comesFirst schedules the first message of a source outside.
+func (c *clock) comesFirst(t int64, kind eventKind, source uint32) {
+	c.outside.push(entry{uint64(t), c.sequence()<<seqShift | uint64(kind)<<indexBits | uint64(source)})
+	c.enters = min(c.enters, uint64(t))
 	if t == c.now {
 		c.tie = true
 	}
-	c.outside.push(entry{uint64(t), c.sequence()<<seqShift | uint64(kind)<<indexBits | uint64(source)})
-	c.enters, c.rival = min(c.enters, uint64(t)), min(c.rival, uint64(t))
 }
+
+// comesNext schedules the message behind the one of a source that comes now, which
+// only then leaves its place.
+func (c *clock) comesNext(t int64, kind eventKind, source uint32) {
+	c.enters = c.outside.replace(entry{uint64(t), c.sequence()<<seqShift | uint64(kind)<<indexBits | uint64(source)})
+	if t == c.now {
+		c.tie = true
+	}
+}
+
+// comesNoMore tells that none is behind the one that comes now.
+func (c *clock) comesNoMore() { c.enters = c.outside.take() }
 
 // timer schedules what seldom comes, since something else comes before.
 func (c *clock) timer(t int64, kind eventKind, index uint32) uint64 {
@@ -155,7 +167,7 @@ func (c *clock) goUntil(t int64) {
 }
 
 func (c *clock) findRival() {
-	c.rival = min(c.alarm, c.until, c.enters)
+	c.rival = min(c.alarm, c.until)
 	if c.head != c.tail {
 		c.rival = 0
 	}
@@ -164,16 +176,19 @@ func (c *clock) findRival() {
 // next takes the event that comes first and lets the time be its own; false: there
 // is none.
 func (c *clock) next() (entry, bool) {
-	if c.hasOnly() {
+	switch {
+	case c.hasOnly():
 		return c.only(), true
+	case c.hasArrival():
+		return c.arrival(), true
 	}
 	return c.choose()
 }
 
 // hasOnly tells whether the next event has no rival: it is of few that come.
 func (c *clock) hasOnly() bool {
-	h := &c.coming
-	return h.times[h.last&(few-1)] < c.rival
+	t := c.coming.times[c.coming.last&(few-1)]
+	return t < c.enters && t < c.rival
 }
 
 // only takes that one.
@@ -182,6 +197,19 @@ func (c *clock) only() entry {
 	w := entry{h.times[h.last&(few-1)], h.words[h.last&(few-1)]}
 	h.last--
 	c.now, c.tie = int64(w.at), h.times[h.last&(few-1)] == w.at
+	return w
+}
+
+// hasArrival tells whether a message from outside comes next, and has no rival.
+func (c *clock) hasArrival() bool {
+	return c.enters < c.coming.times[c.coming.last&(few-1)] && c.enters < c.rival && c.coming.last != crowded
+}
+
+// arrival gives that one. It stays in its place until its source has said what comes
+// behind it (comesNext, comesNoMore).
+func (c *clock) arrival() entry {
+	w := c.outside.peek()
+	c.now, c.tie = int64(w.at), c.outside.second() == w.at
 	return w
 }
 
@@ -213,8 +241,8 @@ func (c *clock) choose() (entry, bool) {
 	case &c.coming:
 		first.at = c.coming.take()
 	case &c.outside:
-		c.enters = c.outside.take()
-		c.findRival()
+		c.now, c.tie = int64(w.at), first.at == w.at || c.outside.second() == w.at || c.alarm == w.at
+		return w, true
 	default:
 		c.alarm = c.timers.take()
 		c.findRival()

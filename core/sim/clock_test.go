@@ -43,7 +43,7 @@ func TestEventsComeInOrder(t *testing.T) {
 			case x < 0.3:
 				c.timer(at, evTimeout, 7)
 			case x < 0.5:
-				c.fromOutside(at, evArrive, 7)
+				c.comesFirst(at, evArrive, 7)
 			default:
 				c.at(at, evRun, 7)
 			}
@@ -60,6 +60,15 @@ func TestEventsComeInOrder(t *testing.T) {
 			tied := waits.Len() > 0 && (*waits)[0].at == next.at // whether another comes at this instant
 			if got := (entry{next.at, next.seq()}); !ok || pending != waits.Len()+1 || got != want || first != next || c.now != int64(next.at) || c.tie != tied {
 				t.Fatalf("event %d of %d: got %v, want %v; first %v, now %d, tie %v, want %v", took, pending, got, want, first, c.now, c.tie, tied)
+			}
+			if next.kind() == evArrive {
+				if x := luck.unit(); took < 2*many && x < 0.4 {
+					at := c.now + int64(luck.unit()*wide)
+					library.Push(waits, entry{uint64(at), c.seq})
+					c.comesNext(at, evArrive, 7)
+				} else {
+					c.comesNoMore()
+				}
 			}
 			for took < 2*many && luck.unit() < 0.45 {
 				schedule()

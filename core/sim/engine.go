@@ -22,6 +22,7 @@ type eventKind uint8
 
 const (
 	evArrive   eventKind = iota // traffic: the next message from outside
+	evReplay                    // traffic: the next message of a replay
 	evFire                      // node: a schedule fires
 	evFan                       // copy: a channel or schedule hands it to its links
 	evOffer                     // copy: an intake is offered to its function
@@ -199,9 +200,12 @@ func (e *engine) proceed(until, most int64) error {
 			return nil
 		}
 		e.tally.events++
-		if next.kind() == evStraight {
+		switch next.kind() {
+		case evStraight:
 			e.endStraight(next.index())
-		} else {
+		case evArrive:
+			e.arrive(next.index())
+		default:
 			e.handle(next.kind(), next.index(), next.seq())
 		}
 		if e.tally.events < e.lookAt {
@@ -257,8 +261,8 @@ func (e *engine) memory() int64 {
 
 func (e *engine) handle(kind eventKind, i uint32, seq uint64) {
 	switch kind {
-	case evArrive:
-		e.arrive(i)
+	case evReplay:
+		e.arriveAgain(i)
 	case evPull:
 		e.pull(&e.nodes[i])
 	case evRun:
@@ -297,8 +301,6 @@ func (e *engine) handle(kind eventKind, i uint32, seq uint64) {
 		e.readerBack(i)
 	case evFeed:
 		e.turn(i, seq)
-	case evStraight:
-		e.endStraight(i)
 	case evBatch:
 		e.endStraightBatch(i)
 	case evTask:

@@ -64,8 +64,29 @@ func (h *heap) takeCrowd() uint64 {
 		return h.thin()
 	}
 	h.hole = true
+	return h.second()
+}
+
+// second gives when the one behind that which peek has given comes.
+func (h *heap) second() uint64 {
+	if h.last != crowded {
+		return h.times[(h.last-1)&(few-1)]
+	}
 	q := (*[4]entry)(h.near[1:5])
 	return min(q[0].at, q[1].at, q[2].at, q[3].at)
+}
+
+// replace puts an entry in the place of the one that peek has given, and gives when
+// the one comes that is then the first.
+func (h *heap) replace(e entry) uint64 {
+	if h.last != crowded {
+		h.last--
+		h.insert(e.at, e.word)
+		return h.times[h.last&(few-1)]
+	}
+	h.takeCrowd()
+	h.push(e)
+	return h.peek().at
 }
 
 // thin takes the first event of a heap that has become small, and puts the others

@@ -284,7 +284,7 @@ func (l *Live) bring(ev *InputEvent) Outcome {
 		e.fireNow(n)
 		return out
 	}
-	e.arrive(at)
+	e.arriveAgain(at)
 	for f := Expired; f < fates; f++ {
 		if n.fates[f] > before[f] {
 			out.Cause, out.Rejected = f, true

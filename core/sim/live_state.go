@@ -165,7 +165,7 @@ func (l *Live) SendBackTargets(node string) []string {
 
 // eventWords say what an event is; %s is the node.
 var eventWords = map[eventKind]string{
-	evArrive: "a message comes to %s", evFire: "%s fires", evFan: "%s hands a message to its links", evOffer: "a message is offered to %s", evTry: "a message is tried at %s again",
+	evArrive: "a message comes to %s", evReplay: "a message comes to %s", evFire: "%s fires", evFan: "%s hands a message to its links", evOffer: "a message is offered to %s", evTry: "a message is tried at %s again",
 	evWritten: "a write to %s is over", evPull: "the readers of %s take what is visible", evFill: "a batch from %s has waited long enough", evVisible: "a message becomes visible in %s",
 	evLease: "a lease of %s ends", evAge: "a retention of %s ends", evReader: "a reader of %s goes on", evFeed: "a reader of %s looks at its partition", evLife: "the life of an object in %s ends",
 	evStraight: "a run for %s is over", evBatch: "a run for a batch of %s is over", evTask: "a task of %s goes on", evRun: "a run of %s goes on", evTimeout: "a run of %s reaches its time limit",
@@ -184,7 +184,7 @@ func (e *engine) nextInWords() string {
 	}
 	at := -1
 	switch kind {
-	case evArrive:
+	case evArrive, evReplay:
 		at = e.traffic[i].to.id
 	case evPull, evLease, evAge, evFire, evLife:
 		at = int(i)

@@ -17,8 +17,9 @@ type traffic struct {
 	spec     *model.Traffic
 	pattern  pattern
 	to       *node
-	most     int64   // messages that it sends
-	gap      float64 // mean nanoseconds between two messages
+	way      *delivery // of what comes from outside to that node
+	most     int64     // messages that it sends
+	gap      float64   // mean nanoseconds between two messages
 	arrivals *randomStream
 	choice   *randomStream
 	key      *expr.Template
@@ -77,7 +78,11 @@ func (e *engine) setUpTraffic() error {
 	}
 	e.lasting = uint32(len(e.contents)) - 1
 	for i := range e.traffic {
-		e.nextArrival(&e.traffic[i], uint32(i))
+		if t := &e.traffic[i]; t.pattern == replayed {
+			e.nextReplayed(t, uint32(i))
+		} else if at, ok := e.nextArrival(t); ok {
+			e.comesFirst(at, evArrive, uint32(i))
+		}
 	}
 	return nil
 }
@@ -90,6 +95,7 @@ func (e *engine) newTraffic(spec *model.Traffic) (traffic, error) {
 		return t, fmt.Errorf("traffic %s: the model has no node %q", spec.Name, spec.Into)
 	}
 	t.to, t.most = &e.nodes[into], math.MaxInt64
+	t.way = &e.deliveries[t.to.outWay]
 	if spec.Max > 0 {
 		t.most = spec.Max
 	}
@@ -137,33 +143,33 @@ func (e *engine) fillContent(c *content, t *traffic, choice int) {
 	}
 }
 
-// nextArrival schedules the next message of a source.
-func (e *engine) nextArrival(t *traffic, i uint32) {
+// nextArrival draws when the next message of a source comes; false: none does.
+func (e *engine) nextArrival(t *traffic) (int64, bool) {
 	if t.sent >= t.most {
-		return
+		return 0, false
 	}
 	at := int64(-1)
-	switch t.pattern {
-	case poisson:
-		if t.gap > 0 {
-			at = e.now + int64(t.arrivals.exponential()*t.gap+0.5)
-		}
-	case even:
-		if t.gap > 0 {
-			at = int64(float64(t.sent+1)*t.gap + 0.5)
-		}
-	case inBursts:
+	switch {
+	case t.pattern == inBursts:
 		at = e.nextBurst(t)
-	case onCurve:
+	case t.pattern == onCurve:
 		at = e.nextOnCurve(t)
-	case replayed:
-		if len(t.replay) > 0 && t.replay[0].At.Sub(e.start) < time.Duration(e.end) {
-			e.first(int64(t.replay[0].At.Sub(e.start)), evArrive, i)
-		}
+	case t.gap == 0:
+	case t.pattern == poisson:
+		at = e.now + int64(t.arrivals.exponential()*t.gap+0.5)
+	default: // evenly
+		at = int64(float64(t.sent+1)*t.gap + 0.5)
+	}
+	return at, at >= 0 && at < e.end
+}
+
+// nextReplayed schedules the next message of a replay.
+func (e *engine) nextReplayed(t *traffic, i uint32) {
+	if len(t.replay) == 0 || t.sent >= t.most {
 		return
 	}
-	if at >= 0 && at < e.end {
-		e.fromOutside(at, evArrive, i)
+	if at := t.replay[0].At.Sub(e.start); at < time.Duration(e.end) {
+		e.first(int64(at), evReplay, i)
 	}
 }
 
@@ -228,30 +234,36 @@ func (e *engine) nextOnCurve(t *traffic) int64 {
 func (e *engine) arrive(i uint32) {
 	t := &e.traffic[i]
 	t.sent++
-	if t.pattern == replayed {
-		e.arriveAgain(t, i)
-		return
+	if at, ok := e.nextArrival(t); ok {
+		e.comesNext(at, evArrive, i)
+	} else {
+		e.comesNoMore()
 	}
-	e.nextArrival(t, i)
 	con := t.shared
 	if con == 0 {
-		choice := 0
-		if len(t.weights) > 1 {
-			choice = sort.SearchFloat64s(t.weights, t.choice.unit())
-		}
-		con = e.newContent()
-		c := &e.contents[con]
-		e.fillContent(c, t, choice)
-		if t.key != nil {
-			f := expr.Filling{Seq: uint64(t.sent), ID: e.nextJour + 1, Time: e.instant(e.now), Data: c.data}
-			c.subject = t.key.Append(c.subject, &f)
-		}
+		con = e.drawContent(t)
 	}
 	if t.to.atOnce {
-		e.enterStraight(t.to, con)
+		e.enterStraight(t.to, t.way, con)
 	} else {
 		e.enter(int32(t.to.id), con)
 	}
+}
+
+// drawContent makes what the next message of a source says.
+func (e *engine) drawContent(t *traffic) uint32 {
+	choice := 0
+	if len(t.weights) > 1 {
+		choice = sort.SearchFloat64s(t.weights, t.choice.unit())
+	}
+	con := e.newContent()
+	c := &e.contents[con]
+	e.fillContent(c, t, choice)
+	if t.key != nil {
+		f := expr.Filling{Seq: uint64(t.sent), ID: e.nextJour + 1, Time: e.instant(e.now), Data: c.data}
+		c.subject = t.key.Append(c.subject, &f)
+	}
+	return con
 }
 
 // setUpReplay takes the events of a file that fall within the run, in the order
@@ -283,10 +295,12 @@ func (e *engine) setUpReplay(t *traffic) error {
 }
 
 // arriveAgain brings the next message of a replay.
-func (e *engine) arriveAgain(t *traffic, i uint32) {
+func (e *engine) arriveAgain(i uint32) {
+	t := &e.traffic[i]
 	a := t.replay[0]
 	t.replay = t.replay[1:]
-	e.nextArrival(t, i)
+	t.sent++
+	e.nextReplayed(t, i)
 	con := e.newContent()
 	c := &e.contents[con]
 	c.kind, c.size, c.data = a.Type, a.Size, a.Data

@@ -168,9 +168,9 @@ func (e *engine) spread(n *node, j *journey, jour, con uint32, hops, rounds uint
 // enterStraight brings a message from outside to a queue or topic that takes it at
 // once, as the last thing that an event does; the reference to the content becomes
 // that of the copy.
-func (e *engine) enterStraight(n *node, con uint32) {
+func (e *engine) enterStraight(n *node, way *delivery, con uint32) {
 	e.tally.entered++
-	e.deliveries[n.outWay].copies++
+	way.copies++
 	n.copies++
 	jour := e.newJourney(int32(n.id))
 	j := e.journeys.at(jour)
