@@ -147,7 +147,7 @@ func (e *engine) rejects(n *node, m *message, con uint32, refused bool) Fate {
 		return Refused
 	case e.payload > 0 && size > e.payload && n.kind != model.Bucket && n.kind != model.Table:
 		return TooLarge
-	case n.capacity > 0 && n.depth >= n.capacity:
+	case n.capacity > 0 && n.depth.count >= n.capacity:
 		return Overflow
 	case n.failsNow():
 		return Rejected

@@ -333,9 +333,9 @@ func (e *engine) standsNoMore(n *node, c *copyRecord) {
 		return
 	}
 	c.flags &^= stands
-	n.changeDepth(e.now, -1)
+	n.depth.fall(e.now)
 	if n.home != nil {
-		n.home.changeDepth(e.now, -1)
+		n.home.depth.fall(e.now)
 	}
 	if e.storage {
 		n.byteSeconds += float64(e.contents[c.content].size) * float64(e.now-c.born) * 1e-9
@@ -345,9 +345,9 @@ func (e *engine) standsNoMore(n *node, c *copyRecord) {
 // standsNow counts a copy in its node's depth.
 func (e *engine) standsNow(n *node, c *copyRecord) {
 	c.flags |= stands
-	n.changeDepth(e.now, 1)
+	n.depth.rise(e.now)
 	if n.home != nil {
-		n.home.changeDepth(e.now, 1)
+		n.home.depth.rise(e.now)
 	}
 }
 

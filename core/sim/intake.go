@@ -330,7 +330,7 @@ func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
 	}
 	if handled := int64(len(entries) - unusual); handled > 0 {
 		n.fates[Handled] += handled
-		n.changeDepth(now, -handled)
+		n.depth.fallBy(now, handled)
 		e.live -= int(handled)
 	}
 	e.dropBatch(b, false)

@@ -46,7 +46,7 @@ func (l *Live) State() *LiveState {
 	for i := range s.Nodes {
 		n := &e.nodes[i]
 		x := &s.Nodes[i]
-		*x = LiveNode{Copies: n.copies, Depth: n.depth, Active: n.active, Runs: n.runs, Failures: n.failures, Throttled: n.throttled,
+		*x = LiveNode{Copies: n.copies, Depth: n.depth.count, Active: n.active.count, Runs: n.runs, Failures: n.failures, Throttled: n.throttled,
 			Handled: n.fates[Handled], Parked: n.fates[Parked], Lost: e.lostAt(n), Oldest: time.Duration(e.oldestIn(n)),
 			Fails: n.failsNowShare, Slow: n.slow, Concurrency: n.concurrencyNow, Off: n.off}
 		s.Parked += x.Parked

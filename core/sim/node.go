@@ -65,9 +65,7 @@ type node struct {
 	timeoutsInStep, deduplicated, redelivered, runs, failures, timeouts int64
 	throttled, coldCount                                                int64
 	answers                                                             [600]int32
-	depth, maxDepth, active, maxActive                                  int64
-	depthArea, activeArea                                               float64 // nanoseconds × count
-	depthSince, activeSince                                             int64
+	depth, active                                                       level
 	wait, time, runTime                                                 Histogram
 	oldest                                                              int64 // greatest age seen of what lies in it
 	byteSeconds                                                         float64
@@ -144,24 +142,6 @@ func (b *tokenBucket) take(now int64) bool {
 	}
 	b.level--
 	return true
-}
-
-func (n *node) changeDepth(now, by int64) {
-	n.depthArea += float64(n.depth) * float64(now-n.depthSince)
-	n.depthSince = now
-	n.depth += by
-	if n.depth > n.maxDepth {
-		n.maxDepth = n.depth
-	}
-}
-
-func (n *node) changeActive(now, by int64) {
-	n.activeArea += float64(n.active) * float64(now-n.activeSince)
-	n.activeSince = now
-	n.active += by
-	if n.active > n.maxActive {
-		n.maxActive = n.active
-	}
 }
 
 // drawTakes gives the time that a write takes.

@@ -130,7 +130,7 @@ func (e *engine) standInQueue(n *node, i uint32) {
 // the order in which it comes.
 func (e *engine) enterPlain(n *node, c *copyRecord, i uint32) {
 	q := n.queue
-	n.changeDepth(e.now, 1)
+	n.depth.rise(e.now)
 	if c.born < e.now { // its write was rejected at first: others may have come meanwhile
 		e.growOld(n, i)
 	} else {

@@ -284,7 +284,7 @@ func (e *engine) takeBatch(n *node, rl *readerLink, r int) bool {
 // taken, since it waits for no more and there is room.
 func (e *engine) startsAtOnce(rl *readerLink) bool {
 	f := &e.nodes[rl.link.To]
-	return rl.link.Read.Within == 0 && rl.link.Relation == model.PolledRun && f.pool == nil && f.bucket == nil && f.active < f.limitNow()
+	return rl.link.Read.Within == 0 && rl.link.Relation == model.PolledRun && f.pool == nil && f.bucket == nil && f.active.count < f.limitNow()
 }
 
 // setPolicy notes how often, and until when, a message is tried.

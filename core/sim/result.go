@@ -129,14 +129,13 @@ func (e *engine) result() (*Result, error) {
 	span := float64(max(reached-e.warm, 1))
 	for i := range e.nodes {
 		n, r := &e.nodes[i], &res.Nodes[i]
-		n.changeDepth(e.now, 0)
-		n.changeActive(e.now, 0)
 		r.Copies, r.Fates = n.copies, n.fates
 		r.Deduplicated = n.deduplicated
 		r.Redelivered, r.Runs, r.Failures, r.Timeouts, r.Throttled, r.ColdStarts = n.redelivered, n.runs, n.failures, n.timeouts, n.throttled, n.coldCount
-		r.DepthMean, r.ActiveMean = n.depthArea/span, n.activeArea/span
-		r.RunSeconds, r.ByteSeconds = n.activeArea*1e-9, n.byteSeconds
-		r.DepthMax, r.DepthEnd, r.ActiveMax, r.ActiveEnd = n.maxDepth, n.depth, n.maxActive, n.active
+		active := n.active.area(e.now)
+		r.DepthMean, r.ActiveMean = n.depth.area(e.now)/span, active/span
+		r.RunSeconds, r.ByteSeconds = active*1e-9, n.byteSeconds
+		r.DepthMax, r.DepthEnd, r.ActiveMax, r.ActiveEnd = n.depth.most, n.depth.count, n.active.most, n.active.count
 		r.Oldest = float64(n.oldest) * 1e-9
 		r.Wait, r.Time, r.RunTime = n.wait, n.time, n.runTime
 		if n.kind == model.Endpoint {
@@ -179,10 +178,9 @@ func (e *engine) result() (*Result, error) {
 func (e *engine) warmedUp() {
 	for i := range e.nodes {
 		n := &e.nodes[i]
-		n.changeDepth(e.now, 0)
-		n.changeActive(e.now, 0)
-		n.depthArea, n.activeArea, n.oldest = 0, 0, 0
-		n.maxDepth, n.maxActive = n.depth, n.active
+		n.depth.restart(e.now)
+		n.active.restart(e.now)
+		n.oldest = 0
 	}
 }
 
@@ -242,8 +240,7 @@ func (e *engine) sample() {
 	step := int64(e.series.Step)
 	for i := range e.series.Nodes {
 		n, s, last := &e.nodes[i], &e.series.Nodes[i], &e.lastPoints[i]
-		n.changeDepth(e.now, 0)
-		area := n.depthArea
+		area := n.depth.area(e.now)
 		if e.now == e.warm+step || area < last.area {
 			last.area = 0
 		}
@@ -382,7 +379,7 @@ func (e *engine) watched(a *alarm) float64 {
 	}
 	switch a.spec.Watch {
 	case "depth":
-		return float64(e.nodes[a.node].depth)
+		return float64(e.nodes[a.node].depth.count)
 	case "oldest":
 		return e.series.Nodes[a.node].Oldest[at]
 	case "runs":

@@ -142,7 +142,7 @@ func (n *node) limitNow() int64 {
 
 // free tells whether the node can start one more run.
 func (e *engine) free(n *node) bool {
-	if n.active >= n.limitNow() || n.pool != nil && n.pool.used >= n.pool.size {
+	if n.active.count >= n.limitNow() || n.pool != nil && n.pool.used >= n.pool.size {
 		return false
 	}
 	return n.bucket.take(e.now)
@@ -153,7 +153,7 @@ func (e *engine) begin(i uint32) {
 	r := &e.runs[i]
 	n := &e.nodes[r.node]
 	n.runs++
-	n.changeActive(e.now, 1)
+	n.active.rise(e.now)
 	if n.pool != nil {
 		n.pool.used++
 	}
@@ -437,7 +437,7 @@ func (e *engine) endRun(i uint32, failure int16) {
 	if e.now >= e.warm {
 		n.runTime.Add(e.now - r.started)
 	}
-	n.changeActive(e.now, -1)
+	n.active.fall(e.now)
 	if n.pool != nil {
 		n.pool.used--
 	}

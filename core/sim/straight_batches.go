@@ -24,7 +24,7 @@ func (e *engine) setUpStraightBatches() {
 // then its failures, as every run does.
 func (e *engine) startStraight(f *node, b uint32) {
 	f.runs++
-	f.changeActive(e.now, 1)
+	f.active.rise(e.now)
 	bt := &e.batches[b]
 	work := nanos(f.takes.draw(f.time1) * f.slow)
 	bt.failure = noError
@@ -54,6 +54,6 @@ func (e *engine) endStraightBatch(b uint32) {
 	if e.now >= e.warm {
 		f.runTime.Add(e.now - bt.started)
 	}
-	f.changeActive(e.now, -1)
+	f.active.fall(e.now)
 	e.batchDone(b, f, bt.failure, false)
 }

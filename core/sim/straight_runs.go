@@ -9,11 +9,11 @@ func (e *engine) pullStraight(ln *lane) bool {
 			return false
 		}
 		c := e.copies.at(i)
-		if ln.f.active >= ln.limit || !e.takesNow(ln, c) {
+		if ln.f.active.count >= ln.limit || !e.takesNow(ln, c) {
 			return true
 		}
 		ln.rl.occupy(slot)
-		ln.f.changeActive(e.now, 1)
+		ln.f.active.rise(e.now)
 		e.beginStraight(ln, c, i, uint32(slot))
 	}
 	return false
@@ -100,7 +100,7 @@ func (e *engine) endStraight(i uint32) {
 	}
 	now, j := e.now, e.journeys.at(c.journey)
 	ln.n.fates[Handled]++
-	ln.n.changeDepth(now, -1)
+	ln.n.depth.fall(now)
 	e.unlinkAge(ln.q, c)
 	if now >= e.warm {
 		ln.n.time.Add(now - c.born)
@@ -125,7 +125,7 @@ func (e *engine) endStraight(i uint32) {
 	}
 	// The next run starts in the place of this one, where its reader is the only
 	// one that could take what comes next.
-	if i = ln.q.front.head; i != 0 && ln.rl.idles == 0 && ln.f.active <= ln.limit && e.nothingElse() {
+	if i = ln.q.front.head; i != 0 && ln.rl.idles == 0 && ln.f.active.count <= ln.limit && e.nothingElse() {
 		if c = e.copies.at(i); e.takesNow(ln, c) {
 			if ln.rl.paused {
 				e.readers[ln.rl.first+slot].pause = 0
@@ -185,7 +185,7 @@ func (e *engine) sendStraight(ln *lane, i uint32) {
 
 // leaveFunction counts a run that is over, and lets its reader take again.
 func (e *engine) leaveFunction(ln *lane, slot uint32) {
-	ln.f.changeActive(e.now, -1)
+	ln.f.active.fall(e.now)
 	e.readers[ln.rl.first+slot].pause = 0
 	ln.rl.rest(int(slot))
 }
