@@ -173,19 +173,7 @@ func (c *clock) findRival() {
 	}
 }
 
-// next takes the event that comes first and lets the time be its own; false: there
-// is none.
-func (c *clock) next() (entry, bool) {
-	switch {
-	case c.hasOnly():
-		return c.only(), true
-	case c.hasArrival():
-		return c.arrival(), true
-	}
-	return c.choose()
-}
-
-// hasOnly tells whether the next event has no rival: it is of few that come.
+// hasOnly tells whether the next event has no rival: it is the first of few that come.
 func (c *clock) hasOnly() bool {
 	t := c.coming.times[c.coming.last&(few-1)]
 	return t < c.enters && t < c.rival
@@ -205,15 +193,15 @@ func (c *clock) hasArrival() bool {
 	return c.enters < c.coming.times[c.coming.last&(few-1)] && c.enters < c.rival && c.coming.last != crowded
 }
 
-// arrival gives that one. It stays in its place until its source has said what comes
-// behind it (comesNext, comesNoMore).
-func (c *clock) arrival() entry {
-	w := c.outside.peek()
-	c.now, c.tie = int64(w.at), c.outside.second() == w.at
-	return w
+// arrival lets the time be that of the message, and gives its source. It stays in its
+// place until its source has said what comes behind it (comesNext, comesNoMore).
+func (c *clock) arrival() uint32 {
+	c.now, c.tie = int64(c.enters), c.outside.second() == c.enters
+	return c.outside.peek().index()
 }
 
-// choose takes the event that comes first from where it is.
+// choose takes the event that comes first from where it is, and lets the time be its own;
+// false: there is none. So do only and arrival, of what has no rival.
 func (c *clock) choose() (entry, bool) {
 	if c.head != c.tail && !c.tie {
 		w := c.ring[c.head&uint32(len(c.ring)-1)]

@@ -22,6 +22,18 @@ func (h *plainHeap) Pop() any {
 	return last
 }
 
+// next takes the event that comes first as the engine does; false: there is none.
+func (c *clock) next() (entry, bool) {
+	switch {
+	case c.hasOnly():
+		return c.only(), true
+	case c.hasArrival():
+		w := c.peek()
+		return w, c.arrival() == w.index()
+	}
+	return c.choose()
+}
+
 // TestEventsComeInOrder: by time, then as they were scheduled, whether they wait in
 // a heap or on the ladder, and however they are spread in time.
 func TestEventsComeInOrder(t *testing.T) {

@@ -195,17 +195,24 @@ func (e *engine) loop() error { return e.proceed(e.end, math.MaxInt64) }
 func (e *engine) proceed(until, most int64) error {
 	e.goUntil(until)
 	for ; most > 0; most-- {
-		next, ok := e.next()
-		if !ok {
-			return nil
-		}
-		e.tally.events++
-		switch next.kind() {
-		case evStraight:
-			e.endStraight(next.index())
-		case evArrive:
-			e.arrive(next.index())
+		switch {
+		case e.hasOnly():
+			next := e.only()
+			e.tally.events++
+			if next.kind() == evStraight {
+				e.endStraight(next.index())
+			} else {
+				e.handle(next.kind(), next.index(), next.seq())
+			}
+		case e.hasArrival():
+			e.tally.events++
+			e.arrive(e.arrival())
 		default:
+			next, ok := e.choose()
+			if !ok {
+				return nil
+			}
+			e.tally.events++
 			e.handle(next.kind(), next.index(), next.seq())
 		}
 		if e.tally.events < e.lookAt {
@@ -261,6 +268,8 @@ func (e *engine) memory() int64 {
 
 func (e *engine) handle(kind eventKind, i uint32, seq uint64) {
 	switch kind {
+	case evArrive:
+		e.arrive(i)
 	case evReplay:
 		e.arriveAgain(i)
 	case evPull:
@@ -301,6 +310,8 @@ func (e *engine) handle(kind eventKind, i uint32, seq uint64) {
 		e.readerBack(i)
 	case evFeed:
 		e.turn(i, seq)
+	case evStraight:
+		e.endStraight(i)
 	case evBatch:
 		e.endStraightBatch(i)
 	case evTask:

@@ -21,7 +21,8 @@ const (
 // its mantissa; 0: below the floor.
 func bucketOf(ns float64) int {
 	const below = (1023+histLow)<<histBits - 1
-	return max(int(math.Float64bits(ns)>>(52-histBits))-below, 0)
+	b := int(math.Float64bits(ns)>>(52-histBits)) - below
+	return b &^ (b >> 63) // without a branch: many times are 0
 }
 
 // bucketMiddle gives the middle of a bucket, in nanoseconds.

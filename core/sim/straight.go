@@ -18,6 +18,7 @@ type lane struct {
 	d     *delivery // of the reader link
 	n     *node     // the queue
 	q     *queue
+	front *list // what is visible in it
 	f     *node // the function
 	sends []laneSend
 	to    *node // where a message that is handled goes on to, in its record, as the one that is sent; nil: it does not
@@ -56,7 +57,7 @@ func (e *engine) setUpStraight() {
 		if l.Relation != model.PolledRun || l.Read.UpTo != 1 || rl.delivery.refused || rl.delivery.wrap != unwrapped || !f.isStraight(e) {
 			continue
 		}
-		ln := &lane{rl: rl, d: rl.delivery, n: n, q: n.queue, f: f, most: n.queue.lease - 1, dooms: f.fails.ForGood > 0}
+		ln := &lane{rl: rl, d: rl.delivery, n: n, q: n.queue, front: n.queue.front, f: f, most: n.queue.lease - 1, dooms: f.fails.ForGood > 0}
 		if f.limit > 0 {
 			ln.most = min(ln.most, f.limit)
 		}

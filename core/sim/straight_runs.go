@@ -3,7 +3,7 @@ package sim
 // pullStraight takes what the readers of a lane can, and tells whether it leaves
 // something for the general way.
 func (e *engine) pullStraight(ln *lane) bool {
-	for i := ln.q.front.head; i != 0; i = ln.q.front.head {
+	for i := ln.front.head; i != 0; i = ln.front.head {
 		slot := ln.rl.idle()
 		if slot < 0 {
 			return false
@@ -28,14 +28,15 @@ func (e *engine) takesNow(ln *lane, c *copyRecord) bool {
 // which a reader is occupied.
 func (e *engine) beginStraight(ln *lane, c *copyRecord, i, slot uint32) {
 	now, f := e.now, ln.f
-	ln.q.front.head = c.next
+	ln.front.head = c.next
 	if c.flags&(begun|ghost) == 0 && now >= e.warm {
 		ln.n.wait.Add(now - c.born)
 	}
 	c.flags = c.flags&^visible | begun
 	c.tries++
-	c.handling = ln.rl.first + slot + 1
-	h := e.handlings.at(c.handling)
+	lent := ln.rl.first + slot + 1
+	c.handling = lent
+	h := e.handlings.at(lent)
 	h.due, h.timer = now, e.sequence() // of the lease: when it began, and its name
 	f.runs++
 	e.tally.straight++
@@ -125,7 +126,7 @@ func (e *engine) endStraight(i uint32) {
 	}
 	// The next run starts in the place of this one, where its reader is the only
 	// one that could take what comes next.
-	if i = ln.q.front.head; i != 0 && ln.rl.idles == 0 && ln.f.active.count <= ln.limit && e.nothingElse() {
+	if i = ln.front.head; i != 0 && ln.rl.idles == 0 && ln.f.active.count <= ln.limit && e.nothingElse() {
 		if c = e.copies.at(i); e.takesNow(ln, c) {
 			if ln.rl.paused {
 				e.readers[ln.rl.first+slot].pause = 0
@@ -194,18 +195,19 @@ func (e *engine) leaveFunction(ln *lane, slot uint32) {
 // here and what comes there are two copies; one record serves both.
 func (e *engine) moveOn(ln *lane, c *copyRecord, j *journey, i uint32) {
 	s := &ln.sends[0]
-	s.d.offered++
-	s.d.matched++
-	s.d.copies++
-	s.to.copies++
+	d, to := s.d, s.to
+	d.offered++
+	d.matched++
+	d.copies++
+	to.copies++
 	j.copies++
 	c.hops++
 	j.hops = max(j.hops, c.hops)
 	c.born, c.age = e.now, e.sequence()
-	c.via, c.node = s.id, int32(s.to.id)
+	c.via, c.node = s.id, int32(to.id)
 	c.tries = 0
 	c.flags &= aside
-	e.enterPlain(s.to, c, i)
+	e.enterPlain(to, c, i)
 }
 
 // nothingElse tells whether nothing else is scheduled for this instant, and nobody
