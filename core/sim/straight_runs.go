@@ -25,9 +25,23 @@ func (e *engine) takesNow(ln *lane, c *copyRecord) bool {
 }
 
 // beginStraight takes the first message that is visible and starts its run, for
-// which a reader is occupied.
+// which a reader is occupied. It is kept apart from what calls it, since together they
+// would not have registers enough.
+//
+//go:noinline
 func (e *engine) beginStraight(ln *lane, c *copyRecord, i, slot uint32) {
-	now, f := e.now, ln.f
+	f := ln.f
+	var work int64
+	if f.takes.shape == exponential {
+		work = nanos(f.takes.a * f.time1.exponential() * f.slow)
+	} else {
+		work = nanos(f.takes.draw(f.time1) * f.slow)
+	}
+	failure := noError
+	if ln.unlucky > 0 && (ln.unlucky >= always || f.luck.Uint64()>>11 < ln.unlucky) || ln.dooms && e.doomed(f, f.fails.ForGood, c.age) {
+		failure = f.failName
+	}
+	now := e.now
 	ln.front.head = c.next
 	if c.flags&(begun|ghost) == 0 && now >= e.warm {
 		ln.n.wait.Add(now - c.born)
@@ -37,27 +51,16 @@ func (e *engine) beginStraight(ln *lane, c *copyRecord, i, slot uint32) {
 	lent := ln.rl.first + slot + 1
 	c.handling = lent
 	h := e.handlings.at(lent)
-	h.due, h.timer = now, e.sequence() // of the lease: when it began, and its name
+	h.due, h.timer, h.lastFail = now, e.sequence(), failure // of the lease: when it began, and its name
 	f.runs++
 	e.tally.straight++
-	var work int64
-	if f.takes.shape == exponential {
-		work = nanos(f.takes.a * f.time1.exponential() * f.slow)
-	} else {
-		work = nanos(f.takes.draw(f.time1) * f.slow)
-	}
-	failure := noError
-	if ln.share > 0 && (ln.share >= 1 || f.luck.unit() < ln.share) || ln.dooms && e.doomed(f, f.fails.ForGood, c.age) {
-		failure = f.failName
-	}
-	if work > ln.most {
+	switch {
+	case work > ln.most:
+		h.lastFail = noError
 		e.leaveStraight(ln.n, ln.rl, i, work, failure)
-		return
-	}
-	h.lastFail = failure
-	if work <= 0 {
+	case work <= 0:
 		e.soon(evStraight, i)
-	} else {
+	default:
 		e.at(now+work, evStraight, i)
 	}
 }
