@@ -153,6 +153,7 @@ type engine struct {
 	stopped    string
 	lookAt     int64 // the count of events from which on to look at what is after an event
 	stopAt     int64 // the one at which to look whether to stop
+	pauseAt    int64 // the one at which to pause
 	guarded    bool  // something is to be done after every event
 	trace      *tracer
 	told       *Live // of a live run
@@ -194,7 +195,12 @@ func (e *engine) loop() error { return e.proceed(e.end, math.MaxInt64) }
 // proceed handles what is due before an instant, but at most so many events.
 func (e *engine) proceed(until, most int64) error {
 	e.goUntil(until)
-	for ; most > 0; most-- {
+	e.pauseAt = math.MaxInt64
+	if most < e.pauseAt-e.tally.events {
+		e.pauseAt = e.tally.events + most
+	}
+	e.lookAt = 0
+	for {
 		switch {
 		case e.hasOnly():
 			next := e.only()
@@ -222,13 +228,12 @@ func (e *engine) proceed(until, most int64) error {
 			return err
 		}
 	}
-	return nil
 }
 
 // lookAfter looks, after an event, whether the run has to end, and why.
 func (e *engine) lookAfter() (bool, error) {
-	stops := e.tally.events >= e.stopAt && e.mustStop()
-	e.lookAt = e.stopAt
+	stops := e.tally.events >= e.stopAt && e.mustStop() || e.tally.events >= e.pauseAt
+	e.lookAt = min(e.stopAt, e.pauseAt)
 	if !e.guarded || stops {
 		return stops, nil
 	}

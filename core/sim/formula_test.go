@@ -158,7 +158,7 @@ func TestLittle(t *testing.T) {
 	for _, r := range results {
 		for _, name := range []string{"first", "second"} {
 			n := &r.Nodes[g.NodeID(name)]
-			lambda := float64(n.Time.Count) / r.Reached.Seconds()
+			lambda := float64(n.Time.Count()) / r.Reached.Seconds()
 			require.InEpsilon(t, lambda*n.Time.Mean(), n.DepthMean, 0.01, "%s: but for what is under way at the end, exact", name)
 		}
 	}

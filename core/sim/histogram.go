@@ -5,7 +5,6 @@ import "math"
 // Histogram counts times in logarithmic buckets, 64 an octave: a percentile is
 // within 0.8% of the truth, or within a microsecond. Histograms merge exactly.
 type Histogram struct {
-	Count  int64
 	Sum    float64 // nanoseconds: whole numbers add up exactly
 	Max    int64   // nanoseconds
 	Counts []int64 // by bucket
@@ -45,7 +44,6 @@ func (h *Histogram) Add(ns int64) {
 		h.grow(int(b))
 		h.Counts[b]++
 	}
-	h.Count++
 	h.Sum += f
 	if ns > h.Max {
 		h.Max = ns
@@ -66,25 +64,35 @@ func (h *Histogram) Merge(o *Histogram) {
 	for i, n := range o.Counts {
 		h.Counts[i] += n
 	}
-	h.Count += o.Count
 	h.Sum += o.Sum
 	h.Max = max(h.Max, o.Max)
 }
 
+// Count gives how many times were counted.
+func (h *Histogram) Count() int64 {
+	count := int64(0)
+	for _, n := range h.Counts {
+		count += n
+	}
+	return count
+}
+
 // Mean gives the mean in seconds; 0 when empty.
 func (h *Histogram) Mean() float64 {
-	if h.Count == 0 {
+	count := h.Count()
+	if count == 0 {
 		return 0
 	}
-	return h.Sum / float64(h.Count) / 1e9
+	return h.Sum / float64(count) / 1e9
 }
 
 // Quantile gives the time in seconds below which a share q of the counts lies.
 func (h *Histogram) Quantile(q float64) float64 {
-	if h.Count == 0 {
+	count := h.Count()
+	if count == 0 {
 		return 0
 	}
-	want, seen := int64(math.Ceil(q*float64(h.Count))), int64(0)
+	want, seen := int64(math.Ceil(q*float64(count))), int64(0)
 	for b, n := range h.Counts {
 		if seen += n; seen >= want && n > 0 {
 			return min(bucketMiddle(b), float64(h.Max)) / 1e9

@@ -163,7 +163,7 @@ func (e *engine) result() (*Result, error) {
 	res.Nodes = res.Nodes[:len(e.g.Nodes)]
 	for from, row := range e.latency {
 		for to, h := range row {
-			if h != nil && h.Count > 0 {
+			if h != nil && h.Count() > 0 {
 				res.Latency[[2]int{from, to}] = h
 			}
 		}

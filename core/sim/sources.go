@@ -80,7 +80,7 @@ func (e *engine) setUpTraffic() error {
 	for i := range e.traffic {
 		if t := &e.traffic[i]; t.pattern == replayed {
 			e.nextReplayed(t, uint32(i))
-		} else if at, ok := e.nextArrival(t); ok {
+		} else if at := e.nextArrival(t); e.within(at) {
 			e.comesFirst(at, evArrive, uint32(i))
 		}
 	}
@@ -143,24 +143,26 @@ func (e *engine) fillContent(c *content, t *traffic, choice int) {
 	}
 }
 
-// nextArrival draws when the next message of a source comes; false: none does.
-func (e *engine) nextArrival(t *traffic) (int64, bool) {
-	if t.sent >= t.most {
-		return 0, false
-	}
-	at := int64(-1)
+// within tells whether an instant lies within the run; what is too far off to be
+// counted in nanoseconds does not.
+func (e *engine) within(at int64) bool { return uint64(at) < uint64(e.end) }
+
+// nextArrival draws when the next message of a source comes; one that does not come
+// within the run comes at its end or later.
+func (e *engine) nextArrival(t *traffic) int64 {
 	switch {
+	case t.sent >= t.most:
+		return e.end
+	case t.pattern == poisson && t.gap > 0:
+		return e.now + int64(t.arrivals.exponential()*t.gap+0.5)
+	case t.pattern == even && t.gap > 0:
+		return int64(float64(t.sent+1)*t.gap + 0.5)
 	case t.pattern == inBursts:
-		at = e.nextBurst(t)
+		return e.nextBurst(t)
 	case t.pattern == onCurve:
-		at = e.nextOnCurve(t)
-	case t.gap == 0:
-	case t.pattern == poisson:
-		at = e.now + int64(t.arrivals.exponential()*t.gap+0.5)
-	default: // evenly
-		at = int64(float64(t.sent+1)*t.gap + 0.5)
+		return e.nextOnCurve(t)
 	}
-	return at, at >= 0 && at < e.end
+	return e.end
 }
 
 // nextReplayed schedules the next message of a replay.
@@ -193,7 +195,7 @@ func (e *engine) nextBurst(t *traffic) int64 {
 		}
 		now = float64(t.phaseEnd)
 		if t.phaseEnd >= e.end {
-			return -1
+			return e.end
 		}
 		t.burstOff = !t.burstOff && b.Off > 0
 		if t.burstOff {
@@ -223,18 +225,18 @@ func (e *engine) nextOnCurve(t *traffic) int64 {
 			}
 		}
 		if math.IsInf(until, 1) {
-			return -1
+			return e.end
 		}
 		now = until
 	}
-	return -1
+	return e.end
 }
 
 // arrive brings one message from outside.
 func (e *engine) arrive(i uint32) {
 	t := &e.traffic[i]
 	t.sent++
-	if at, ok := e.nextArrival(t); ok {
+	if at := e.nextArrival(t); e.within(at) {
 		e.comesNext(at, evArrive, i)
 	} else {
 		e.comesNoMore()

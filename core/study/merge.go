@@ -285,14 +285,14 @@ func times(results []*sim.Result, of func(r *sim.Result) *sim.Histogram) Times2 
 	var means, p50, p90, p95, p99 []float64
 	for _, r := range results {
 		h := of(r)
-		if h == nil || h.Count == 0 {
+		if h == nil || h.Count() == 0 {
 			continue
 		}
 		all.Merge(h)
 		means, p50, p90 = append(means, h.Mean()), append(p50, h.Quantile(0.5)), append(p90, h.Quantile(0.9))
 		p95, p99 = append(p95, h.Quantile(0.95)), append(p99, h.Quantile(0.99))
 	}
-	return Times2{Count: all.Count, Mean: all.Mean(), MeanCI: confidence(means), P50: all.Quantile(0.5), P50CI: confidence(p50), P90: all.Quantile(0.9), P90CI: confidence(p90),
+	return Times2{Count: all.Count(), Mean: all.Mean(), MeanCI: confidence(means), P50: all.Quantile(0.5), P50CI: confidence(p50), P90: all.Quantile(0.9), P90CI: confidence(p90),
 		P95: all.Quantile(0.95), P95CI: confidence(p95), P99: all.Quantile(0.99), P99CI: confidence(p99), Max: float64(all.Max) / 1e9}
 }
 
