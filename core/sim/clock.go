@@ -96,9 +96,14 @@ func (c *clock) comesFirst(t int64, kind eventKind, source uint32) {
 // comesNext schedules the message behind the one of a source that comes now, which
 // only then leaves its place.
 func (c *clock) comesNext(t int64, kind eventKind, source uint32) {
-	c.enters = c.outside.replace(entry{uint64(t), c.sequence()<<seqShift | uint64(kind)<<indexBits | uint64(source)})
 	if t == c.now {
 		c.tie = true
+	}
+	word := c.sequence()<<seqShift | uint64(kind)<<indexBits | uint64(source)
+	if h := &c.outside; h.last != crowded && uint64(t) < h.times[(h.last-1)&(few-1)] { // it is the first again
+		h.times[h.last&(few-1)], h.words[h.last&(few-1)], c.enters = uint64(t), word, uint64(t)
+	} else {
+		c.enters = h.replace(entry{uint64(t), word})
 	}
 }
 
@@ -196,8 +201,15 @@ func (c *clock) hasArrival() bool {
 // arrival lets the time be that of the message, and gives its source. It stays in its
 // place until its source has said what comes behind it (comesNext, comesNoMore).
 func (c *clock) arrival() uint32 {
-	c.now, c.tie = int64(c.enters), c.outside.second() == c.enters
-	return c.outside.peek().index()
+	h := &c.outside
+	c.now = int64(c.enters)
+	if h.last == crowded {
+		w := h.peek()
+		c.tie = h.second() == w.at
+		return w.index()
+	}
+	c.tie = h.times[(h.last-1)&(few-1)] == c.enters
+	return entry{word: h.words[h.last&(few-1)]}.index()
 }
 
 // choose takes the event that comes first from where it is, and lets the time be its own;

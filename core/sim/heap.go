@@ -79,14 +79,14 @@ func (h *heap) second() uint64 {
 // replace puts an entry in the place of the one that peek has given, and gives when
 // the one comes that is then the first.
 func (h *heap) replace(e entry) uint64 {
-	if h.last != crowded {
-		h.last--
-		h.insert(e.at, e.word)
-		return h.times[h.last&(few-1)]
+	if h.last == crowded {
+		h.takeCrowd()
+		h.push(e)
+		return h.peek().at
 	}
-	h.takeCrowd()
-	h.push(e)
-	return h.peek().at
+	h.last--
+	h.insert(e.at, e.word)
+	return h.times[h.last&(few-1)]
 }
 
 // thin takes the first event of a heap that has become small, and puts the others

@@ -96,13 +96,7 @@ func (e *engine) standInQueue(n *node, i uint32) {
 	c := e.copies.at(i)
 	q := n.queue
 	if q.plain && c.flags&ghost == 0 && e.trace == nil {
-		if c.born == e.now {
-			e.enterPlain(n, c, i)
-		} else { // its write was rejected at first: others may have come meanwhile
-			n.depth.rise(e.now)
-			e.growOld(n, i)
-			e.standInFront(q, c, i)
-		}
+		e.enterPlain(n, c, i)
 		e.wantPull(n)
 		return
 	}
@@ -132,23 +126,22 @@ func (e *engine) standInQueue(n *node, i uint32) {
 	e.becomeVisible(i)
 }
 
-// enterPlain lets a message that comes now enter a queue of which one link takes
-// everything, in the order in which it comes.
+// enterPlain lets a message enter a queue of which one link takes everything, in
+// the order in which it comes.
 func (e *engine) enterPlain(n *node, c *copyRecord, i uint32) {
 	q := n.queue
 	n.depth.rise(e.now)
-	youngest := q.ages.tail
-	c.older, c.younger = youngest, 0
-	e.copies.at(youngest).younger = i
-	q.ages.lengthen(i)
-	if q.ageSeq == 0 {
-		q.armAge(e, n, c.age, c.born+q.retention)
+	if c.born < e.now { // its write was rejected at first: others may have come meanwhile
+		e.growOld(n, i)
+	} else {
+		youngest := q.ages.tail
+		c.older, c.younger = youngest, 0
+		e.copies.at(youngest).younger = i
+		q.ages.lengthen(i)
+		if q.ageSeq == 0 {
+			q.armAge(e, n, c.age, c.born+q.retention)
+		}
 	}
-	e.standInFront(q, c, i)
-}
-
-// standInFront lets a message of such a queue be taken.
-func (e *engine) standInFront(q *queue, c *copyRecord, i uint32) {
 	d := q.only.delivery
 	d.offered++
 	d.matched++

@@ -186,7 +186,7 @@ func (e *engine) enterStraight(n *node, way *delivery, con uint32) {
 	n.copies++
 	jour := e.newJourney(int32(n.id))
 	j := e.journeys.at(jour)
-	if n.queue == nil && n.fans && e.nothingElse() { // its message is gone before anybody could see it
+	if n.queue == nil && n.fans && e.alone() { // its message is gone before anybody could see it
 		e.sequence()
 		e.tally.events++
 		more := int32(len(n.straight))

@@ -115,7 +115,7 @@ func (e *engine) endStraight(i uint32) {
 	slot := uint32(h.group)
 	if ln.to != nil {
 		e.moveOn(ln, c, j, i)
-		if !ln.apart || !e.nothingElse() {
+		if !ln.apart || !e.alone() {
 			e.leaveFunction(ln, slot)
 			e.pullBoth(ln.to, ln.n)
 			return
@@ -129,7 +129,7 @@ func (e *engine) endStraight(i uint32) {
 	}
 	// The next run starts in the place of this one, where its reader is the only
 	// one that could take what comes next.
-	if i = ln.front.head; i != 0 && ln.rl.idles == 0 && ln.f.active.count <= ln.limit && e.nothingElse() {
+	if i = ln.front.head; i != 0 && ln.rl.idles == 0 && ln.f.active.count <= ln.limit && e.alone() {
 		if c = e.copies.at(i); e.takesNow(ln, c) {
 			if ln.rl.paused {
 				e.readers[ln.rl.first+slot].pause = 0
@@ -213,9 +213,12 @@ func (e *engine) moveOn(ln *lane, c *copyRecord, j *journey, i uint32) {
 	e.enterPlain(to, c, i)
 }
 
-// nothingElse tells whether nothing else is scheduled for this instant, and nobody
-// looks on event by event.
-func (e *engine) nothingElse() bool { return e.head == e.tail && !e.tie && e.told == nil }
+// alone tells whether nothing else is scheduled for this instant.
+func (e *engine) alone() bool { return e.head == e.tail && !e.tie }
+
+// nothingElse tells so where somebody may look on, event by event (who looks on at all
+// leaves the straight way).
+func (e *engine) nothingElse() bool { return e.alone() && e.told == nil }
 
 // pullNow lets the readers of a queue take what is visible, as the last thing
 // that an event does: at once, where nothing else is scheduled for this instant.
