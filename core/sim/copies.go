@@ -152,7 +152,8 @@ type delivery struct {
 	jitter  *randomStream
 }
 
-func (e *engine) newJourney(entry int32) uint32 {
+// newJourney makes the record of a message that comes in at a node now.
+func (e *engine) newJourney(entry int32) (uint32, *journey) {
 	i := e.freeJour
 	if i != 0 {
 		e.freeJour = uint32(e.journeys.at(i).name)
@@ -160,8 +161,9 @@ func (e *engine) newJourney(entry int32) uint32 {
 		i = e.journeys.add()
 	}
 	e.nextJour++
-	*e.journeys.at(i) = journey{name: e.nextJour<<indexBits | uint64(entry), born: e.now}
-	return i
+	j := e.journeys.at(i)
+	*j = journey{name: e.nextJour<<indexBits | uint64(entry), born: e.now}
+	return i, j
 }
 
 func (e *engine) releaseJourney(i uint32) {
@@ -410,9 +412,15 @@ func (e *engine) latencyTo(n *node, entry int32) *Histogram {
 	return row[n.id]
 }
 
+// releaseCopy gives the record of a copy that is done with back.
 func (e *engine) releaseCopy(c *copyRecord, i uint32) {
-	e.releaseJourney(c.journey)
 	e.dropHandling(c)
+	e.releaseUnhandled(c, i)
+}
+
+// releaseUnhandled gives back that of a copy that nobody handles any more.
+func (e *engine) releaseUnhandled(c *copyRecord, i uint32) {
+	e.releaseJourney(c.journey)
 	e.dropContent(c.content)
 	c.next = e.freeCopy
 	e.freeCopy = i

@@ -71,7 +71,8 @@ func Follow(g *graph.Graph, plan FollowPlan) (*Trace, error) {
 			entering = deletion
 		}
 		e.tally.entered++
-		m := message{journey: e.newJourney(int32(id)), content: con, node: -1}
+		jour, _ := e.newJourney(int32(id))
+		m := message{journey: jour, content: con, node: -1}
 		e.deliver(n.outWay, &m, con, entering)
 		e.dropContent(con)
 	}

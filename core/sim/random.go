@@ -55,7 +55,7 @@ type zigTables struct {
 	k    [256]uint64
 }
 
-var zig = makeZig()
+var zig = *makeZig()
 
 func makeZig() *zigTables {
 	const m, ve = 0x1p53, 3.949659822581571993e-3

@@ -323,7 +323,8 @@ func (e *engine) arriveAgain(i uint32) {
 // enter brings a message from outside to a node.
 func (e *engine) enter(to int32, con uint32) {
 	e.tally.entered++
-	m := message{journey: e.newJourney(to), content: con, node: -1}
+	jour, _ := e.newJourney(to)
+	m := message{journey: jour, content: con, node: -1}
 	e.deliver(e.nodes[to].outWay, &m, con, 0)
 	e.dropContent(con)
 }
@@ -416,7 +417,8 @@ func (e *engine) fireNow(n *node) {
 	n.schedule.sequence++
 	e.tally.entered++
 	con := e.newContent()
-	m := message{journey: e.newJourney(int32(n.id)), content: con, node: -1}
+	jour, _ := e.newJourney(int32(n.id))
+	m := message{journey: jour, content: con, node: -1}
 	c := &e.contents[con]
 	c.subject = append(c.subject, gn.Name...)
 	c.source = int32(n.id)

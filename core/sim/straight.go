@@ -27,6 +27,7 @@ type lane struct {
 	sends []laneSend
 	to    *node // where a message that is handled goes on to, in its record, as the one that is sent; nil: it does not
 	apart bool  // something else reads there
+	sized bool  // there is a limit on what its runs send
 	most  int64 // a run that takes longer goes the general way
 	dooms bool  // there are lasting failures
 
@@ -75,6 +76,7 @@ func (e *engine) setUpStraight() {
 		for _, id := range f.steps[sending] {
 			ln.sends = append(ln.sends, laneSend{id, &e.deliveries[id], &e.nodes[e.sends[id].link.To]})
 		}
+		ln.sized = e.payload > 0 && len(ln.sends) > 0
 		e.lanes[i] = ln
 	}
 	e.setUpStraightBatches()
@@ -184,8 +186,7 @@ func (e *engine) enterStraight(n *node, way *delivery, con uint32) {
 	e.tally.entered++
 	way.copies++
 	n.copies++
-	jour := e.newJourney(int32(n.id))
-	j := e.journeys.at(jour)
+	jour, j := e.newJourney(int32(n.id))
 	if n.queue == nil && n.fans && e.alone() { // its message is gone before anybody could see it
 		e.sequence()
 		e.tally.events++

@@ -94,7 +94,7 @@ func (e *engine) endStraight(i uint32) {
 	c := e.copies.at(i)
 	ln := e.lanes[c.node]
 	h := e.handOf(c)
-	if !ln.open || h.lastFail != noError || c.flags&(done|ghost|expiring) != 0 || e.tooLarge(c.content) {
+	if !ln.open || h.lastFail != noError || c.flags&(done|ghost|expiring) != 0 || ln.sized && e.tooLarge(c.content) {
 		e.endUnusual(ln, c, i)
 		return
 	}
@@ -125,7 +125,7 @@ func (e *engine) endStraight(i uint32) {
 		j.open--
 		e.live--
 		c.flags |= done
-		e.releaseCopy(c, i)
+		e.releaseUnhandled(c, i)
 	}
 	// The next run starts in the place of this one, where its reader is the only
 	// one that could take what comes next.
@@ -152,7 +152,7 @@ func (e *engine) endStraight(i uint32) {
 func (e *engine) endUnusual(ln *lane, c *copyRecord, i uint32) {
 	if e.handOf(c).lastFail != noError {
 		ln.f.failures++
-	} else if len(ln.sends) > 0 && (!ln.welcome || e.tooLarge(c.content)) {
+	} else if !ln.welcome || ln.sized && e.tooLarge(c.content) {
 		e.sendGenerally(ln.n, ln.rl, i)
 		return
 	} else {
@@ -172,7 +172,7 @@ func (e *engine) endUnusual(ln *lane, c *copyRecord, i uint32) {
 }
 
 // tooLarge tells whether a message is beyond the limit on payloads.
-func (e *engine) tooLarge(con uint32) bool { return e.payload > 0 && e.contents[con].size > e.payload }
+func (e *engine) tooLarge(con uint32) bool { return e.contents[con].size > e.payload }
 
 // sendStraight sends what a run that succeeded sends.
 func (e *engine) sendStraight(ln *lane, i uint32) {
