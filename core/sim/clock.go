@@ -76,7 +76,7 @@ func (c *clock) at(t int64, kind eventKind, index uint32) uint64 {
 		c.tie = true
 	}
 	word := s<<seqShift | uint64(kind)<<indexBits | uint64(index)
-	if h := &c.coming; h.last < most {
+	if h := &c.coming; h.last < inOrder {
 		h.insert(uint64(t), word)
 	} else {
 		h.pushCrowd(entry{uint64(t), word})

@@ -20,7 +20,7 @@ type heap struct {
 const (
 	few      = 32
 	crowded  = few - 1 // in its place stands nothing
-	most     = few - 2 // entries that are kept in order
+	inOrder  = few - 2 // so many are kept in order
 	fewAgain = 7       // so many have become few again
 )
 
@@ -164,7 +164,7 @@ func (h *heap) grow(room int) {
 }
 
 func (h *heap) push(e entry) {
-	if h.last < most {
+	if h.last < inOrder {
 		h.insert(e.at, e.word)
 		return
 	}
