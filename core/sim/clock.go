@@ -19,6 +19,11 @@ const (
 	seqShift  = indexBits + kindBits
 )
 
+// packed is the word of an entry.
+func packed(seq uint64, kind eventKind, index uint32) uint64 {
+	return seq<<seqShift | uint64(kind)<<indexBits | uint64(index)
+}
+
 func (e entry) index() uint32   { return uint32(e.word & maxIndex) }
 func (e entry) kind() eventKind { return eventKind(e.word >> indexBits & (1<<kindBits - 1)) }
 func (e entry) seq() uint64     { return e.word >> seqShift }
@@ -75,7 +80,7 @@ func (c *clock) at(t int64, kind eventKind, index uint32) uint64 {
 	if t == c.now {
 		c.tie = true
 	}
-	word := s<<seqShift | uint64(kind)<<indexBits | uint64(index)
+	word := packed(s, kind, index)
 	if h := &c.coming; h.last < inOrder {
 		h.insert(uint64(t), word)
 	} else {
@@ -86,7 +91,7 @@ func (c *clock) at(t int64, kind eventKind, index uint32) uint64 {
 
 // comesFirst schedules the first message of a source outside.
 func (c *clock) comesFirst(t int64, kind eventKind, source uint32) {
-	c.outside.push(entry{uint64(t), c.sequence()<<seqShift | uint64(kind)<<indexBits | uint64(source)})
+	c.outside.push(entry{uint64(t), packed(c.sequence(), kind, source)})
 	c.enters = min(c.enters, uint64(t))
 	if t == c.now {
 		c.tie = true
@@ -99,7 +104,7 @@ func (c *clock) comesNext(t int64, kind eventKind, source uint32) {
 	if t == c.now {
 		c.tie = true
 	}
-	word := c.sequence()<<seqShift | uint64(kind)<<indexBits | uint64(source)
+	word := packed(c.sequence(), kind, source)
 	if h := &c.outside; h.last != crowded && uint64(t) < h.times[(h.last-1)&(few-1)] { // it is the first again
 		h.times[h.last&(few-1)], h.words[h.last&(few-1)], c.enters = uint64(t), word, uint64(t)
 	} else {
@@ -130,7 +135,7 @@ func (c *clock) arm(t int64, seq uint64, kind eventKind, index uint32) {
 		c.tie = true
 	}
 	c.alarm, c.rival = min(c.alarm, uint64(t)), min(c.rival, uint64(t))
-	c.timers.push(entry{uint64(t), seq<<seqShift | uint64(kind)<<indexBits | uint64(index)})
+	c.timers.push(entry{uint64(t), packed(seq, kind, index)})
 }
 
 // soon schedules an event at this instant, behind those already scheduled.
@@ -201,15 +206,9 @@ func (c *clock) hasArrival() bool {
 // arrival lets the time be that of the message, and gives its source. It stays in its
 // place until its source has said what comes behind it (comesNext, comesNoMore).
 func (c *clock) arrival() uint32 {
-	h := &c.outside
-	c.now = int64(c.enters)
-	if h.last == crowded {
-		w := h.peek()
-		c.tie = h.second() == w.at
-		return w.index()
-	}
-	c.tie = h.times[(h.last-1)&(few-1)] == c.enters
-	return entry{word: h.words[h.last&(few-1)]}.index()
+	w := c.outside.peek()
+	c.now, c.tie = int64(w.at), c.outside.second() == w.at
+	return w.index()
 }
 
 // choose takes the event that comes first from where it is, and lets the time be its own;
@@ -223,7 +222,7 @@ func (c *clock) choose() (entry, bool) {
 		return entry{uint64(c.now), uint64(w)}, true
 	}
 	first := c.coming.peek()
-	w, from := first, &c.coming
+	enters, w, from := c.enters, first, &c.coming
 	if w.at >= c.enters {
 		if m := c.outside.peek(); before(m, w) != 0 {
 			w, from = m, &c.outside
@@ -241,13 +240,12 @@ func (c *clock) choose() (entry, bool) {
 	case &c.coming:
 		first.at = c.coming.take()
 	case &c.outside:
-		c.now, c.tie = int64(w.at), first.at == w.at || c.outside.second() == w.at || c.alarm == w.at
-		return w, true
+		enters = c.outside.second()
 	default:
 		c.alarm = c.timers.take()
 		c.findRival()
 	}
-	c.now, c.tie = int64(w.at), first.at == w.at || c.enters == w.at || c.alarm == w.at
+	c.now, c.tie = int64(w.at), first.at == w.at || enters == w.at || c.alarm == w.at
 	return w, true
 }
 

@@ -439,6 +439,11 @@ func (e *engine) classOf(q *queue, i uint32) int {
 	return len(q.classes) - 1
 }
 
+func (q *queue) armLease(e *engine, n *node, seq uint64, due int64) {
+	q.leaseSeq = seq
+	e.arm(due, seq, evLease, uint32(n.id))
+}
+
 // leaseEnds comes when the oldest lease ends; messages whose lease has ended
 // are visible again.
 func (e *engine) leaseEnds(n *node, seq uint64) {
@@ -456,7 +461,6 @@ func (e *engine) leaseEnds(n *node, seq uint64) {
 	if i != 0 {
 		c := e.copies.at(i)
 		h := e.handOf(c)
-		q.leaseSeq = h.timer
-		e.arm(h.due, h.timer, evLease, uint32(n.id))
+		q.armLease(e, n, h.timer, h.due)
 	}
 }

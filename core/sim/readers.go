@@ -162,8 +162,7 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) i
 	}
 	q.leases.tail = last
 	if q.leaseSeq == 0 {
-		q.leaseSeq = e.handOf(e.copies.at(first)).timer
-		e.arm(due, q.leaseSeq, evLease, uint32(n.id))
+		q.armLease(e, n, e.handOf(e.copies.at(first)).timer, due)
 	}
 	return size
 }
@@ -178,8 +177,7 @@ func (e *engine) lend(n *node, c *copyRecord, i uint32) {
 	h.timer = e.sequence()
 	e.putLast(&q.leases, c, i)
 	if q.leaseSeq == 0 {
-		q.leaseSeq = h.timer
-		e.arm(h.due, h.timer, evLease, uint32(n.id))
+		q.armLease(e, n, h.timer, h.due)
 	}
 }
 

@@ -74,8 +74,7 @@ func (e *engine) leaveStraight(n *node, rl *readerLink, i uint32, work int64, fa
 	h.due = e.now + q.lease
 	e.putLast(&q.leases, c, i)
 	if q.leaseSeq == 0 {
-		q.leaseSeq = h.timer
-		e.arm(h.due, h.timer, evLease, uint32(n.id))
+		q.armLease(e, n, h.timer, h.due)
 	}
 	r := e.generalRun(n, rl, i)
 	e.runs[r].work, e.runs[r].failure = work, failure
@@ -293,8 +292,7 @@ func (e *engine) appendLease(n *node, i uint32) {
 	}
 	e.insertAfter(&q.leases, i, after)
 	if q.leases.head == i {
-		q.leaseSeq = h.timer
-		e.arm(h.due, h.timer, evLease, uint32(n.id))
+		q.armLease(e, n, h.timer, h.due)
 	}
 }
 
