@@ -163,8 +163,7 @@ func (n *node) shareNow(stated *model.Failing) float64 {
 
 // failsNow draws whether a write is rejected.
 func (n *node) failsNow() bool {
-	share := n.shareNow(&n.fails)
-	return share > 0 && (share >= 1 || n.luck.unit() < share)
+	return n.luck.happens(n.shareNow(&n.fails))
 }
 
 func newEngine(plan *Plan) (*engine, error) {

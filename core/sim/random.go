@@ -47,6 +47,12 @@ func splitmix(x uint64) uint64 {
 // unit gives a number in [0, 1).
 func (s *randomStream) unit() float64 { return float64(s.Uint64()>>11) * 0x1p-53 }
 
+// happens draws whether what has a share of all happens; of what never or always does,
+// nothing is drawn.
+func (s *randomStream) happens(share float64) bool {
+	return share > 0 && (share >= 1 || s.unit() < share)
+}
+
 // The exponential ziggurat of Marsaglia and Tsang (2000), 256 layers, 53 bits.
 const zigR = 7.69711747013104972
 

@@ -195,8 +195,7 @@ func (e *engine) luck(i uint32, r *run, n *node) {
 		e.eachByItself(r, n)
 		return
 	}
-	share := n.shareNow(fails)
-	if share > 0 && (share >= 1 || n.luck.unit() < share) {
+	if n.luck.happens(n.shareNow(fails)) {
 		r.failure = name
 		return
 	}

@@ -1,10 +1,6 @@
 package sim
 
-import (
-	"math"
-
-	"ironweir/core/model"
-)
+import "ironweir/core/model"
 
 // The straight way: a reader of one message at a time, and a function that only
 // works and then writes to channels (but streams) that reject nothing. Most
@@ -32,18 +28,11 @@ type lane struct {
 	dooms bool  // there are lasting failures
 
 	// in force now
-	welcome bool   // what its runs send is taken at once
-	open    bool   // and nobody looks on
-	limit   int64  // of runs at once; below 0: the link is paused
-	unlucky uint64 // of 2^53 runs, those that fail
+	welcome bool    // what its runs send is taken at once
+	open    bool    // and nobody looks on
+	limit   int64   // of runs at once; below 0: the link is paused
+	share   float64 // of runs that fail
 }
-
-// always is as many as there are.
-const always = 1 << 53
-
-// inAll gives how many of 2^53 numbers are below a share: a number drawn from them is
-// below it just when its share of them is.
-func inAll(share float64) uint64 { return uint64(math.Ceil(min(max(share, 0), 1) * always)) }
 
 // laneSend is where a run on the straight way writes.
 type laneSend struct {
@@ -111,7 +100,7 @@ func (e *engine) inForce() {
 		if ln == nil {
 			continue
 		}
-		ln.limit, ln.unlucky = ln.f.limitNow(), inAll(ln.f.shareNow(&ln.f.fails))
+		ln.limit, ln.share = ln.f.limitNow(), ln.f.shareNow(&ln.f.fails)
 		if ln.d.paused {
 			ln.limit = -1
 		}

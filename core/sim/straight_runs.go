@@ -38,7 +38,7 @@ func (e *engine) beginStraight(ln *lane, c *copyRecord, i, slot uint32) {
 		work = nanos(f.takes.draw(f.time1) * f.slow)
 	}
 	failure := noError
-	if ln.unlucky > 0 && (ln.unlucky >= always || f.luck.Uint64()>>11 < ln.unlucky) || ln.dooms && e.doomed(f, f.fails.ForGood, c.age) {
+	if f.luck.happens(ln.share) || ln.dooms && e.doomed(f, f.fails.ForGood, c.age) {
 		failure = f.failName
 	}
 	now := e.now
