@@ -49,14 +49,14 @@ func before(a, b entry) uint64 {
 type clock struct {
 	now     int64
 	seq     uint64
+	enters  uint64 // when the first message from outside comes
+	rival   uint64 // what comes before this has no choice of a timer, or of the ring: 0 while something is in it
+	tie     bool   // another event of the heaps comes at this very instant
 	coming  heap
-	timers  heap
 	outside heap
+	timers  heap
 	alarm   uint64   // when the first timer comes
-	enters  uint64   // when the first message from outside comes
-	rival   uint64   // what comes before this has no choice of a timer, or of the ring: 0 while something is in it
 	until   uint64   // what comes then or later is not taken
-	tie     bool     // another event of the heaps comes at this very instant
 	ring    []uint32 // kind << 24 | index
 	head    uint32   // of the ring; its length is a power of two
 	tail    uint32
@@ -82,7 +82,7 @@ func (c *clock) at(t int64, kind eventKind, index uint32) uint64 {
 	}
 	word := packed(s, kind, index)
 	if h := &c.coming; h.last < inOrder {
-		h.insert(uint64(t), word)
+		h.insertNewest(uint64(t), word)
 	} else {
 		h.pushCrowd(entry{uint64(t), word})
 	}
@@ -106,7 +106,8 @@ func (c *clock) comesNext(t int64, kind eventKind, source uint32) {
 	}
 	word := packed(c.sequence(), kind, source)
 	if h := &c.outside; h.last != crowded && uint64(t) < h.times[(h.last-1)&(few-1)] { // it is the first again
-		h.times[h.last&(few-1)], h.words[h.last&(few-1)], c.enters = uint64(t), word, uint64(t)
+		h.times[h.last&(few-1)], h.words[h.last&(few-1)] = uint64(t), word
+		h.next, c.enters = entry{uint64(t), word}, uint64(t)
 	} else {
 		c.enters = h.replace(entry{uint64(t), word})
 	}
@@ -185,22 +186,21 @@ func (c *clock) findRival() {
 
 // hasOnly tells whether the next event has no rival: it is the first of few that come.
 func (c *clock) hasOnly() bool {
-	t := c.coming.times[c.coming.last&(few-1)]
+	t := c.coming.next.at
 	return t < c.enters && t < c.rival
 }
 
 // only takes that one.
 func (c *clock) only() entry {
 	h := &c.coming
-	w := entry{h.times[h.last&(few-1)], h.words[h.last&(few-1)]}
-	h.last--
-	c.now, c.tie = int64(w.at), h.times[h.last&(few-1)] == w.at
+	w := h.next
+	c.now, c.tie = int64(w.at), h.takeFew() == w.at
 	return w
 }
 
 // hasArrival tells whether a message from outside comes next, and has no rival.
 func (c *clock) hasArrival() bool {
-	return c.enters < c.coming.times[c.coming.last&(few-1)] && c.enters < c.rival && c.coming.last != crowded
+	return c.enters < c.coming.next.at && c.enters < c.rival && c.coming.last != crowded
 }
 
 // arrival lets the time be that of the message, and gives its source. It stays in its

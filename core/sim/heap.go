@@ -8,9 +8,10 @@ import "math/bits"
 // In the heap, most events schedule another: what is taken leaves a hole at the
 // root, which the next one put in fills, so that both cost one sift.
 type heap struct {
+	next  entry       // the next among the few, at hand; nothing: there are none, or not few
+	last  int         // its place; crowded: there are not few
 	times [few]uint64 // while there are few: those of their entries, the next last; never before all
 	words [few]uint64 // and the rest of them
-	last  int         // place of the next among the few; crowded: there are not few
 	near  []entry     // the heap, and at least four of nothing behind it
 	count int         // entries of the heap, the hole counted
 	hole  bool        // near[0] has been taken
@@ -19,15 +20,17 @@ type heap struct {
 
 const (
 	few      = 32
+	none     = 2       // the place of the next where there is none: in it and before it stands nothing
 	crowded  = few - 1 // in its place stands nothing
-	inOrder  = few - 2 // so many are kept in order
+	inOrder  = few - 2 // the last place of what is kept in order
 	fewAgain = 7       // so many have become few again
 )
 
 func newHeap() heap {
-	h := heap{far: ladder{horizon: never}}
-	h.times[0], h.words[0] = never, never
-	h.times[crowded], h.words[crowded] = never, never
+	h := heap{far: ladder{horizon: never}, last: none, next: nothing}
+	for _, i := range []int{0, 1, none, crowded} {
+		h.times[i], h.words[i] = never, never
+	}
 	h.grow(1024)
 	return h
 }
@@ -37,7 +40,7 @@ func (h *heap) peek() entry {
 	if h.last == crowded {
 		return h.root()
 	}
-	return entry{h.times[h.last&(few-1)], h.words[h.last&(few-1)]}
+	return h.next
 }
 
 // root closes the hole of the heap, and gives its first.
@@ -55,8 +58,14 @@ func (h *heap) take() uint64 {
 	if h.last == crowded {
 		return h.takeCrowd()
 	}
+	return h.takeFew()
+}
+
+// takeFew does so where there are few.
+func (h *heap) takeFew() uint64 {
 	h.last--
-	return h.times[h.last&(few-1)]
+	h.next = entry{h.times[h.last&(few-1)], h.words[h.last&(few-1)]}
+	return h.next.at
 }
 
 func (h *heap) takeCrowd() uint64 {
@@ -84,15 +93,15 @@ func (h *heap) replace(e entry) uint64 {
 		h.push(e)
 		return h.peek().at
 	}
-	h.last--
+	h.takeFew()
 	h.insert(e.at, e.word)
-	return h.times[h.last&(few-1)]
+	return h.next.at
 }
 
 // thin takes the first event of a heap that has become small, and puts the others
 // in order.
 func (h *heap) thin() uint64 {
-	h.last = 0
+	h.last, h.next = none, nothing
 	for i := 1; i < h.count; i++ {
 		h.insert(h.near[i].at, h.near[i].word)
 	}
@@ -100,7 +109,7 @@ func (h *heap) thin() uint64 {
 		h.near[i] = nothing
 	}
 	h.count = 0
-	return h.times[h.last]
+	return h.next.at
 }
 
 // insert puts an entry among the few.
@@ -116,14 +125,36 @@ func (h *heap) insert(at, word uint64) {
 		i--
 	}
 	h.times[(i+1)&(few-1)], h.words[(i+1)&(few-1)] = at, word
+	h.next = entry{h.times[h.last&(few-1)], h.words[h.last&(few-1)]}
+}
+
+// insertNewest puts an entry among the few that was scheduled after all of them: where
+// at most two come before it, without a branch, since nobody could guess where it goes.
+func (h *heap) insertNewest(at, word uint64) {
+	t, w := (*[4]uint64)(h.times[(h.last-2)&(few-1):]), (*[4]uint64)(h.words[(h.last-2)&(few-1):])
+	if t[0] <= at {
+		h.insert(at, word)
+		return
+	}
+	h.last++
+	_, first := bits.Sub64(at, t[2], 0)
+	_, second := bits.Sub64(at, t[1], 0)
+	// The earlier of it and the first, then the earlier of the later one and the second.
+	h.next.at = min(at, t[2])
+	t[3], t[2], t[1] = h.next.at, max(t[2], min(at, t[1])), max(at, t[1])
+	dw := (word ^ w[2]) & -first
+	h.next.word, word = w[2]^dw, word^dw
+	w[3] = h.next.word
+	dw = (word ^ w[1]) & -second
+	w[2], w[1] = w[1]^dw, word^dw
 }
 
 // crowd moves the few into the heap.
 func (h *heap) crowd() {
-	for i := h.last; i > 0; i-- {
+	for i := h.last; i > none; i-- {
 		h.lift(entry{h.times[i], h.words[i]})
 	}
-	h.last = crowded
+	h.last, h.next = crowded, nothing
 }
 
 // fill closes the hole with the last entry, or with what is in the ladder.
@@ -144,7 +175,7 @@ func (h *heap) fill() {
 
 func (h *heap) pending() int {
 	if h.last != crowded {
-		return h.last
+		return h.last - none
 	}
 	n := h.count + h.far.count
 	if h.hole {
