@@ -11,7 +11,8 @@ import (
 // purpose, so that a change in one place leaves the luck of all others alone.
 type randomStream struct {
 	rand.PCG
-	ahead uint64 // the next number: it is made when the one before is taken, so that nothing waits for it
+	ahead uint64  // the next number: it is made when the one before is taken, so that nothing waits for it
+	quick float64 // the exponential number which that one makes by itself, if that has been looked for; below 0: there is none
 }
 
 // newStream seeds a stream from what it is for (FNV-1a, then splitmix64).
@@ -26,14 +27,14 @@ func newStream(seed uint64, replication int, name, purpose string) *randomStream
 	mixed := splitmix(h ^ splitmix(seed+splitmix(uint64(replication))))
 	s := &randomStream{}
 	s.Seed(mixed, splitmix(mixed))
-	s.ahead = s.PCG.Uint64()
+	s.ahead, s.quick = s.PCG.Uint64(), -1
 	return s
 }
 
 // Uint64 gives the next number.
 func (s *randomStream) Uint64() uint64 {
 	u := s.ahead
-	s.ahead = s.PCG.Uint64()
+	s.ahead, s.quick = s.PCG.Uint64(), -1
 	return u
 }
 
@@ -80,18 +81,28 @@ func makeZig() *zigTables {
 	return z
 }
 
-// exponential gives an exponential number of mean 1.
+// exponential gives an exponential number of mean 1, and looks for the next one.
 func (s *randomStream) exponential() float64 {
-	u := s.Uint64()
-	i, j := u&255, u>>11
-	if j < zig.k[i] {
-		return float64(j) * zig.w[i]
+	x := s.quick
+	if x < 0 {
+		x = s.exponentialSlow()
+	} else {
+		s.ahead = s.PCG.Uint64()
 	}
-	return s.exponentialSlow(u)
+	if i, j := s.ahead&255, s.ahead>>11; j < zig.k[i] {
+		s.quick = float64(j) * zig.w[i]
+	} else {
+		s.quick = -1
+	}
+	return x
 }
 
-func (s *randomStream) exponentialSlow(u uint64) float64 {
+// exponentialSlow does so with as many numbers as that takes.
+//
+//go:noinline
+func (s *randomStream) exponentialSlow() float64 {
 	for {
+		u := s.Uint64()
 		i, j := u&255, u>>11
 		x := float64(j) * zig.w[i]
 		if j < zig.k[i] {
@@ -103,7 +114,6 @@ func (s *randomStream) exponentialSlow(u uint64) float64 {
 		if zig.f[i]+s.unit()*(zig.f[i-1]-zig.f[i]) < math.Exp(-x) {
 			return x
 		}
-		u = s.Uint64()
 	}
 }
 
