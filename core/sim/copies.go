@@ -136,6 +136,9 @@ type message struct {
 // delivery is how copies reach a node: a link, or the node's own way for
 // traffic and dead letters.
 type delivery struct {
+	offered int64
+	matched int64
+	copies  int64
 	policy  graph.Policy
 	to      int32
 	dead    int32 // node or -1
@@ -145,9 +148,6 @@ type delivery struct {
 	wrap    wrapping
 	except  []int16
 	held    []uint32 // copies that wait for the link to be resumed
-	offered int64
-	matched int64
-	copies  int64
 	jitter  *randomStream
 }
 
@@ -311,7 +311,7 @@ func (e *engine) finish(i uint32, f Fate) {
 		}
 	}
 	if e.now >= e.warm {
-		n.time.Add(e.now - c.born)
+		n.time.add(e.now - c.born)
 		switch {
 		case f == Handled && n.queue != nil:
 			e.arrivedAt(&e.nodes[e.handledBy], j)
@@ -396,17 +396,18 @@ func (n *node) restFate(c *copyRecord) Fate {
 
 // arrivedAt notes how long a message took from where it came in to a node.
 func (e *engine) arrivedAt(n *node, j *journey) {
-	e.latencyTo(n, j.entry()).Add(e.now - j.born)
+	e.latencyTo(n, j.entry()).add(e.now - j.born)
 }
 
-func (e *engine) latencyTo(n *node, entry int32) *Histogram {
+func (e *engine) latencyTo(n *node, entry int32) *times {
 	row := e.latency[entry]
 	if row == nil {
-		row = make([]*Histogram, len(e.g.Nodes))
+		row = make([]*times, len(e.g.Nodes))
 		e.latency[entry] = row
 	}
 	if row[n.id] == nil {
-		row[n.id] = &Histogram{}
+		t := e.space.newTimes()
+		row[n.id] = &t
 	}
 	return row[n.id]
 }

@@ -93,13 +93,20 @@ type Arrival struct {
 
 // engine is the state of one replication.
 type engine struct {
+	// what every event touches: near its start, so that instructions are short
+	copies    records[copyRecord]
+	handlings records[handling]
+	journeys  records[journey]
 	clock
+	lanes []*lane // by node
+	tally tally
+	warm  int64 // before it nothing is put into statistics
+
 	g        *graph.Graph
 	scenario *model.Scenario
 	plan     *Plan
 	start    time.Time
 	end      int64
-	warm     int64 // before it nothing is put into statistics
 	limits   Limits
 
 	nodes      []node
@@ -110,12 +117,9 @@ type engine struct {
 	sends      []send  // by link
 	moveSteps  []int32 // 0, 1, 2, …: a batch on the move has its link for its one step
 
-	copies     records[copyRecord]
 	freeCopy   uint32
-	handlings  records[handling]
 	freeHand   uint32
 	live       int
-	journeys   records[journey]
 	freeJour   uint32
 	nextJour   uint64
 	contents   []content
@@ -134,9 +138,9 @@ type engine struct {
 
 	errors     []string // names of errors, by number
 	errorID    map[string]int16
-	event      expr.Event     // scratch for expressions and filters
-	latency    [][]*Histogram // by entry and node; rows where something has arrived
-	tally      tally
+	event      expr.Event // scratch for expressions and filters
+	latency    [][]*times // by entry and node; rows where something has arrived
+	space      *space
 	series     *Series
 	lastPoints []lastPoint
 	firstLoss  int64 // the first instant at which something was lost, -1: none was
@@ -144,7 +148,6 @@ type engine struct {
 	alarms     []alarm
 	loopOf     []int32 // by node: the loop whose entry it is, or -1
 	inLoop     []int32 // by node: the loop it is part of, or -1
-	lanes      []*lane // by node
 	loops      []loopTally
 	payload    int64 // the limit on a message, 0: none
 	handledBy  int   // the node that finishes with a queue's message, while it does
@@ -183,9 +186,7 @@ func Run(plan Plan) (*Result, error) {
 
 // close gives the memory of messages back; the engine can do nothing any more.
 func (e *engine) close() {
-	e.copies.free()
-	e.handlings.free()
-	e.journeys.free()
+	e.space.free()
 }
 
 const stopInterval = 1 << 14 // events between two looks at Plan.Stop

@@ -171,7 +171,7 @@ func (e *engine) tryPiece(n *node, p *partition) {
 		if c.flags&begun == 0 {
 			c.flags |= begun
 			if e.now >= e.warm && c.flags&ghost == 0 {
-				n.wait.Add(e.now - c.born)
+				n.wait.add(e.now - c.born)
 			}
 		}
 		e.addToBatch(b, i)

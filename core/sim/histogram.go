@@ -19,9 +19,7 @@ const (
 // bucketOf takes the bucket from the exponent of a float and the first bits of
 // its mantissa; 0: below the floor.
 func bucketOf(ns float64) int {
-	const below = (1023+histLow)<<histBits - 1
-	b := int(math.Float64bits(ns)>>(52-histBits)) - below
-	return b &^ (b >> 63) // without a branch: many times are 0
+	return max(int(math.Float64bits(ns)>>(52-histBits))-firstRaw, 0)
 }
 
 // bucketMiddle gives the middle of a bucket, in nanoseconds.
@@ -35,31 +33,10 @@ func bucketMiddle(b int) float64 {
 	return math.Ldexp(1, octave) + (float64(sub)+0.5)*width
 }
 
-// Add counts one time, which is not negative.
-func (h *Histogram) Add(ns int64) {
-	f := float64(ns)
-	if b, counts := uint(bucketOf(f)), h.Counts; b < uint(len(counts)) {
-		counts[b]++
-	} else {
-		h.grow(int(b))
-		h.Counts[b]++
-	}
-	h.Sum += f
-	if ns > h.Max {
-		h.Max = ns
-	}
-}
-
-func (h *Histogram) grow(b int) {
-	bigger := make([]int64, b+1+4<<histBits)
-	copy(bigger, h.Counts)
-	h.Counts = bigger
-}
-
 // Merge adds the counts of o.
 func (h *Histogram) Merge(o *Histogram) {
-	if len(o.Counts) > len(h.Counts) {
-		h.grow(len(o.Counts) - 1)
+	if more := len(o.Counts) - len(h.Counts); more > 0 {
+		h.Counts = append(h.Counts, make([]int64, more)...)
 	}
 	for i, n := range o.Counts {
 		h.Counts[i] += n

@@ -67,7 +67,7 @@ func (e *engine) offer(i uint32) {
 	if c.flags&begun == 0 {
 		c.flags |= begun
 		if e.now >= e.warm && c.flags&ghost == 0 {
-			n.wait.Add(e.now - c.born)
+			n.wait.add(e.now - c.born)
 		}
 	}
 	r := e.newRun(n, forIntake)
@@ -322,8 +322,8 @@ func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
 		j := e.journeys.at(c.journey)
 		j.open--
 		if now >= e.warm {
-			n.time.Add(now - c.born)
-			e.latencyBy(rl, j).Add(now - j.born)
+			n.time.add(now - c.born)
+			e.latencyBy(rl, j).add(now - j.born)
 		}
 		c.flags, c.handling = done, 0
 		e.releaseCopy(c, at.copy)

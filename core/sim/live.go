@@ -94,11 +94,7 @@ func NewLive(plan LivePlan) (*Live, error) {
 	if err != nil {
 		return nil, err
 	}
-	runtime.AddCleanup(e, func(regions [][]byte) {
-		for _, region := range regions {
-			release(region)
-		}
-	}, [][]byte{e.copies.region, e.handlings.region, e.journeys.region})
+	runtime.AddCleanup(e, (*space).free, e.space)
 	e.watch(newTracer(nil, map[uint64]bool{}))
 	e.sampled = &journeySample{wanted: e.trace.wanted, ends: map[uint64]journeyNote{}}
 	l := &Live{e: e, handled: -1, last: -1, sources: map[int32]uint32{}, named: map[string]int{}, waiting: map[uint64]bool{}}

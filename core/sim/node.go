@@ -10,11 +10,18 @@ import (
 
 // node is the state of one node.
 type node struct {
-	id        int
+	// what most events touch: near its start, so that instructions are short
+	id            int
+	queue         *queue
+	depth, active level
+	time, runTime times
+	wait          times
+	copies, runs  int64
+	fates         [fates]int64
+
 	name      string
 	kind      model.Kind
 	standFunc func(*engine, *node, uint32)
-	queue     *queue
 	stream    *stream
 	home      *node // of a feed: the stream or table that it reads
 	schedule  *calendar
@@ -60,15 +67,11 @@ type node struct {
 	off            bool
 
 	// counted
-	copies                                                              int64
-	fates                                                               [fates]int64
-	timeoutsInStep, deduplicated, redelivered, runs, failures, timeouts int64
-	throttled, coldCount                                                int64
-	answers                                                             [600]int32
-	depth, active                                                       level
-	wait, time, runTime                                                 Histogram
-	oldest                                                              int64 // greatest age seen of what lies in it
-	byteSeconds                                                         float64
+	timeoutsInStep, deduplicated, redelivered, failures, timeouts int64
+	throttled, coldCount                                          int64
+	answers                                                       [600]int32
+	oldest                                                        int64 // greatest age seen of what lies in it
+	byteSeconds                                                   float64
 }
 
 type nodeCase struct {
@@ -167,9 +170,9 @@ func (n *node) failsNow() bool {
 }
 
 func newEngine(plan *Plan) (*engine, error) {
-	g, s := plan.Graph, plan.Scenario
+	g, s, room := plan.Graph, plan.Scenario, &space{}
 	e := &engine{clock: newClock(), g: g, scenario: s, plan: plan, start: s.Start, end: int64(s.Length), warm: int64(s.WarmUp), limits: plan.Limits,
-		copies: newRecords[copyRecord](), handlings: newRecords[handling](), journeys: newRecords[journey](), contents: make([]content, 1, 1024),
+		space: room, copies: newRecords[copyRecord](room), handlings: newRecords[handling](room), journeys: newRecords[journey](room), contents: make([]content, 1, 1024),
 		runs: make([]run, 1, 256), batches: make([]batch, 1, 64), errorID: map[string]int16{}, payload: g.Topology.Limits.Payload,
 		pools: map[string]*pool{}}
 	if err := e.setUp(); err != nil {
@@ -199,7 +202,7 @@ func (e *engine) setUp() error {
 	for name, size := range g.Topology.Pools {
 		e.pools[name] = &pool{size: int64(size)}
 	}
-	e.latency = make([][]*Histogram, len(g.Nodes))
+	e.latency = make([][]*times, len(g.Nodes))
 	e.firstLoss, e.noticed = -1, -1
 	e.storage = g.Topology.Prices != nil && g.Topology.Prices.Storage > 0
 	if plan.follow != nil {
@@ -214,6 +217,7 @@ func (e *engine) setUp() error {
 	}
 	for i := range e.nodes {
 		n := &e.nodes[i]
+		n.wait, n.time, n.runTime = e.space.newTimes(), e.space.newTimes(), e.space.newTimes()
 		n.welcomes = n.capacity == 0 && n.fails.EachTry == 0 && n.stream == nil && e.payload == 0
 		n.direct = n.welcomes && (n.queue != nil && n.queue.plain || n.kind == model.Topic) && n.takes.zero() && !e.plan.General
 	}

@@ -10,12 +10,15 @@ const minWait = int64(time.Millisecond)
 // queue is the state of a queue: what is visible, what is handed out, and all
 // that lies in it by age. The lists run through the copies.
 type queue struct {
+	only      *readerLink // the link that takes everything, in the order in which it comes
+	front     *list       // what it can take
+	plain     bool        // there is such a link
+	ages      list
+	ageSeq    uint64 // of the armed timer, 0: none
 	classes   []visibleClass
 	order     int64 // place of the next message that becomes visible
 	leases    list
 	leaseSeq  uint64 // of the armed timer, 0: none
-	ages      list
-	ageSeq    uint64 // of the armed timer, 0: none
 	ageDue    int64  // when it comes
 	links     []*readerLink
 	pulling   bool
@@ -26,10 +29,7 @@ type queue struct {
 	groups    *groups          // nil: order does not matter
 	seen      map[string]int64 // keys of dedupe, and until when they count
 	window    int64
-	plain     bool        // one link takes everything, in the order in which it comes
-	only      *readerLink // that link
-	front     *list       // what it can take
-	feed      *feed       // what reads a stream by this link, instead of readers of a queue
+	feed      *feed // what reads a stream by this link, instead of readers of a queue
 }
 
 // list is a doubly linked list of copies; empty: its head is 0. What its tail, or

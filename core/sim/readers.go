@@ -22,7 +22,7 @@ type readerLink struct {
 	worker   *node    // the function, where batches may take the straight way; else nil
 	paused   bool     // some reader has paused after a throttle
 	entry    int32    // the latency of what came in there was the last one noted
-	latency  *Histogram
+	latency  *times
 	filling  []uint32 // batches that wait for more
 }
 
@@ -88,7 +88,7 @@ func (rl *readerLink) mayTry(c *copyRecord, now int64) bool {
 
 // latencyBy gives how long messages took from where one came in to the function that
 // a link leads to.
-func (e *engine) latencyBy(rl *readerLink, j *journey) *Histogram {
+func (e *engine) latencyBy(rl *readerLink, j *journey) *times {
 	if entry := j.entry(); entry != rl.entry {
 		rl.entry, rl.latency = entry, e.latencyTo(&e.nodes[rl.link.To], entry)
 	}
@@ -132,7 +132,7 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) i
 		}
 		c.tries++
 		if c.flags&begun == 0 && warm {
-			n.wait.Add(now - c.born)
+			n.wait.add(now - c.born)
 		}
 		c.flags = c.flags&^visible | begun | leased
 		if busy == 1 && c.handling == 0 {
@@ -201,7 +201,7 @@ func (e *engine) handOut(n *node, i uint32) {
 	if c.flags&begun == 0 {
 		c.flags |= begun
 		if e.now >= e.warm && c.flags&ghost == 0 {
-			n.wait.Add(e.now - c.born)
+			n.wait.add(e.now - c.born)
 		}
 	}
 	e.lend(n, c, i)

@@ -8,26 +8,25 @@ import "unsafe"
 // being copied. Elsewhere they grow as a slice does; a pointer to a record is good
 // only until the next is added.
 type records[T any] struct {
-	base   unsafe.Pointer // the first
-	count  uint32
-	room   uint32 // for so many
-	region []byte // reserved; nil: they lie in a slice
+	base     unsafe.Pointer // the first
+	count    uint32
+	room     uint32 // for so many
+	reserved bool
 }
 
-func newRecords[T any]() records[T] {
+func newRecords[T any](s *space) records[T] {
 	var one T
-	return recordsIn[T](reserve((maxIndex + 1) * int(unsafe.Sizeof(one))))
+	return recordsIn[T](s.take((maxIndex + 1) * int(unsafe.Sizeof(one))))
 }
 
 // recordsIn makes records that lie in a region, or without one in a slice.
 func recordsIn[T any](region []byte) records[T] {
-	r := records[T]{count: 1, region: region}
 	if region == nil {
+		r := records[T]{count: 1}
 		r.grow()
-	} else {
-		r.base, r.room = unsafe.Pointer(unsafe.SliceData(region)), maxIndex+1
+		return r
 	}
-	return r
+	return records[T]{base: unsafe.Pointer(unsafe.SliceData(region)), count: 1, room: maxIndex + 1, reserved: true}
 }
 
 // at gives a record, of an index that add has given (which is not checked), or that of
@@ -58,14 +57,31 @@ func (r *records[T]) grow() {
 // bytes is what the records take.
 func (r *records[T]) bytes() int64 {
 	var one T
-	if r.region == nil {
+	if !r.reserved {
 		return int64(r.room) * int64(unsafe.Sizeof(one))
 	}
 	return int64(r.count) * int64(unsafe.Sizeof(one))
 }
 
-// free gives back what was reserved; nothing can be asked for any more.
-func (r *records[T]) free() {
-	release(r.region)
-	r.base, r.room, r.region = nil, 0, nil
+// space is the address space that a run has reserved.
+type space struct {
+	regions  [][]byte
+	forTimes []byte // what is left of the last region of times
+}
+
+// take reserves so many bytes; nil: there is none to be had.
+func (s *space) take(size int) []byte {
+	region := reserve(size)
+	if region != nil {
+		s.regions = append(s.regions, region)
+	}
+	return region
+}
+
+// free gives back all that was reserved; what lies there is gone.
+func (s *space) free() {
+	for _, region := range s.regions {
+		release(region)
+	}
+	s.regions, s.forTimes = nil, nil
 }

@@ -16,7 +16,5 @@ func reserve(size int) []byte {
 
 // release gives back what reserve gave.
 func release(region []byte) {
-	if region != nil {
-		_ = syscall.Munmap(region) // it fails only for what is no such region
-	}
+	_ = syscall.Munmap(region) // it fails only for what is no such region
 }

@@ -137,7 +137,7 @@ func (e *engine) result() (*Result, error) {
 		r.RunSeconds, r.ByteSeconds = active*1e-9, n.byteSeconds
 		r.DepthMax, r.DepthEnd, r.ActiveMax, r.ActiveEnd = n.depth.most, n.depth.count, n.active.most, n.active.count
 		r.Oldest = float64(n.oldest) * 1e-9
-		r.Wait, r.Time, r.RunTime = n.wait, n.time, n.runTime
+		r.Wait, r.Time, r.RunTime = n.wait.kept(), n.time.kept(), n.runTime.kept()
 		if n.kind == model.Endpoint {
 			r.Answers = map[int]int64{}
 			for status, count := range n.answers {
@@ -162,9 +162,12 @@ func (e *engine) result() (*Result, error) {
 	}
 	res.Nodes = res.Nodes[:len(e.g.Nodes)]
 	for from, row := range e.latency {
-		for to, h := range row {
-			if h != nil && h.Count() > 0 {
-				res.Latency[[2]int{from, to}] = h
+		for to, t := range row {
+			if t == nil {
+				continue
+			}
+			if h := t.kept(); h.Count() > 0 {
+				res.Latency[[2]int{from, to}] = &h
 			}
 		}
 	}
@@ -391,7 +394,8 @@ func (e *engine) watched(a *alarm) float64 {
 	case "timeouts":
 		return float64(e.nodes[a.node].timeoutsInStep)
 	case "run-time.p95":
-		return e.nodes[a.node].runTime.Quantile(0.95)
+		h := e.nodes[a.node].runTime.histogram()
+		return h.Quantile(0.95)
 	case "parked":
 		return total(func(n *node) float64 { return float64(n.fates[Parked]) })
 	}

@@ -434,7 +434,7 @@ func (e *engine) endRun(i uint32, failure int16) {
 		n.failures++
 	}
 	if e.now >= e.warm {
-		n.runTime.Add(e.now - r.started)
+		n.runTime.add(e.now - r.started)
 	}
 	n.active.fall(e.now)
 	if n.pool != nil {

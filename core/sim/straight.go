@@ -14,18 +14,19 @@ import "ironweir/core/model"
 // lane is a queue whose readers may take the straight way, with all that its
 // runs need at hand.
 type lane struct {
-	rl    *readerLink
-	d     *delivery // of the reader link
-	n     *node     // the queue
-	q     *queue
-	front *list // what is visible in it
-	f     *node // the function
-	sends []laneSend
-	to    *node // where a message that is handled goes on to, in its record, as the one that is sent; nil: it does not
-	apart bool  // something else reads there
-	sized bool  // there is a limit on what its runs send
-	most  int64 // a run that takes longer goes the general way
-	dooms bool  // there are lasting failures
+	rl     *readerLink
+	d      *delivery // of the reader link
+	n      *node     // the queue
+	q      *queue
+	front  *list // what is visible in it
+	f      *node // the function
+	sends  []laneSend
+	to     *node // where a message that is handled goes on to, in its record, as the one that is sent; nil: it does not
+	apart  bool  // something else reads there
+	copies bool  // what its runs send has records of its own
+	sized  bool  // there is a limit on what its runs send
+	most   int64 // a run that takes longer goes the general way
+	dooms  bool  // there are lasting failures
 
 	// in force now
 	welcome bool    // what its runs send is taken at once
@@ -75,11 +76,16 @@ func (e *engine) setUpStraight() {
 	// Only after all are known: a message goes on in its record from queue to
 	// queue, where no loop counts its rounds and nothing counts what it takes.
 	for i := range e.g.Nodes {
-		if ln := e.lanes[i]; ln != nil && len(ln.sends) == 1 {
+		ln := e.lanes[i]
+		if ln == nil {
+			continue
+		}
+		if len(ln.sends) == 1 {
 			if to := ln.sends[0].to; to.queue != nil && to.queue.plain && e.inLoop[to.id] < 0 {
 				ln.to, ln.apart = to, to.queue.links[0].link.To != ln.f.id
 			}
 		}
+		ln.copies = ln.to == nil && len(ln.sends) > 0
 	}
 	e.inForce()
 }
@@ -185,7 +191,7 @@ func (e *engine) enterStraight(n *node, way *delivery, con uint32) {
 		e.spread(n, j, jour, con, 0, 0, 0)
 		n.fates[Passed]++
 		if e.now >= e.warm {
-			n.time.Add(0)
+			n.time.add(0)
 		}
 		return
 	}

@@ -52,7 +52,7 @@ func (e *engine) endStraightBatch(b uint32) {
 		f.failures++
 	}
 	if e.now >= e.warm {
-		f.runTime.Add(e.now - bt.started)
+		f.runTime.add(e.now - bt.started)
 	}
 	f.active.fall(e.now)
 	e.batchDone(b, f, bt.failure, false)

@@ -44,16 +44,23 @@ func (e *engine) beginStraight(ln *lane, c *copyRecord, i, slot uint32) {
 	now := e.now
 	ln.front.head = c.next
 	if c.flags&(begun|ghost) == 0 && now >= e.warm {
-		ln.n.wait.Add(now - c.born)
+		ln.n.wait.add(now - c.born)
 	}
 	c.flags = c.flags&^visible | begun
 	c.tries++
 	lent := ln.rl.first + slot + 1
 	c.handling = lent
 	h := e.handlings.at(lent)
-	h.due, h.timer, h.lastFail = now, e.sequence(), failure // of the lease: when it began, and its name
+	seq := e.seq
+	h.due, h.timer, h.lastFail = now, seq, failure // of the lease: when it began, and its name
 	f.runs++
 	e.tally.straight++
+	if 0 < work && work <= ln.most && e.coming.last < inOrder {
+		e.seq = seq + 2
+		e.coming.insertNewest(uint64(now+work), packed(seq+1, evStraight, i)) // as at does
+		return
+	}
+	e.seq = seq + 1
 	switch {
 	case work > ln.most:
 		h.lastFail = noError
@@ -97,7 +104,7 @@ func (e *engine) endStraight(i uint32) {
 		e.endUnusual(ln, c, i)
 		return
 	}
-	if ln.to == nil && len(ln.sends) > 0 {
+	if ln.copies {
 		e.sendStraight(ln, i)
 		c = e.copies.at(i)
 	}
@@ -106,9 +113,9 @@ func (e *engine) endStraight(i uint32) {
 	ln.n.depth.fall(now)
 	e.unlinkAge(ln.q, c)
 	if now >= e.warm {
-		ln.n.time.Add(now - c.born)
-		e.latencyBy(ln.rl, j).Add(now - j.born)
-		ln.f.runTime.Add(now - h.due)
+		ln.n.time.add(now - c.born)
+		e.latencyBy(ln.rl, j).add(now - j.born)
+		ln.f.runTime.add(now - h.due)
 	}
 	c.handling = 0
 	slot := uint32(h.group)
@@ -161,7 +168,7 @@ func (e *engine) endUnusual(ln *lane, c *copyRecord, i uint32) {
 	h := e.hand(c)
 	slot := uint32(h.group)
 	if e.now >= e.warm {
-		ln.f.runTime.Add(e.now - h.due)
+		ln.f.runTime.add(e.now - h.due)
 	}
 	h.busy--
 	e.settleStraight(ln.n, ln.rl, i)
@@ -213,7 +220,7 @@ func (e *engine) moveOn(ln *lane, c *copyRecord, j *journey, i uint32) {
 }
 
 // alone tells whether nothing else is scheduled for this instant.
-func (e *engine) alone() bool { return e.head == e.tail && !e.tie }
+func (e *engine) alone() bool { return e.rival != 0 && !e.tie }
 
 // nothingElse tells so where somebody may look on, event by event (who looks on at all
 // leaves the straight way).

@@ -1,0 +1,41 @@
+package sim
+
+import (
+	"math"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+// TestTimesAreCountedInTheirBuckets: each in the bucket that it is in by itself, its
+// sum and the greatest exactly, whether what they are counted in lies in reserved
+// address space or not, and also after they have been asked for.
+func TestTimesAreCountedInTheirBuckets(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var s space
+		defer s.free()
+		for range rapid.IntRange(0, 70).Draw(t, "others before") {
+			other := s.newTimes()
+			other.add(1)
+		}
+		counted := s.newTimes()
+		if rapid.Bool().Draw(t, "in no space") {
+			counted = times{slots: new([timeSlots]int64)}
+		}
+		want := Histogram{Counts: make([]int64, timeSlots)}
+		for range rapid.IntRange(0, 3).Draw(t, "rounds") {
+			for _, ns := range rapid.SliceOf(rapid.OneOf(rapid.Int64Range(0, 3000), rapid.Int64Range(0, math.MaxInt64>>10), rapid.Just(int64(math.MaxInt64)))).Draw(t, "times") {
+				counted.add(ns)
+				want.Counts[bucketOf(float64(ns))]++
+				want.Sum += float64(ns)
+				want.Max = max(want.Max, ns)
+			}
+			got := counted.kept()
+			require.Equal(t, want.Sum, got.Sum)
+			require.Equal(t, want.Max, got.Max)
+			require.Equal(t, want.Counts[:len(got.Counts)], got.Counts)
+			require.Equal(t, want.Count(), got.Count())
+		}
+	})
+}
