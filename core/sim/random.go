@@ -46,7 +46,10 @@ func splitmix(x uint64) uint64 {
 }
 
 // unit gives a number in [0, 1).
-func (s *randomStream) unit() float64 { return float64(s.Uint64()>>11) * 0x1p-53 }
+func (s *randomStream) unit() float64 { return unitOf(s.Uint64()) }
+
+// unitOf is the number in [0, 1) that a number makes.
+func unitOf(u uint64) float64 { return float64(u>>11) * 0x1p-53 }
 
 // happens draws whether what has a share of all happens; of what never or always does,
 // nothing is drawn.

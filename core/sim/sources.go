@@ -147,6 +147,11 @@ func (e *engine) fillContent(c *content, t *traffic, choice int) {
 // counted in nanoseconds does not.
 func (e *engine) within(at int64) bool { return uint64(at) < uint64(e.end) }
 
+// afterGap is the next instant of a Poisson stream of one rate.
+func (t *traffic) afterGap(now int64, exponential float64) int64 {
+	return now + int64(exponential*t.gap+0.5)
+}
+
 // nextArrival draws when the next message of a source comes; one that does not come
 // within the run comes at its end or later.
 func (e *engine) nextArrival(t *traffic) int64 {
@@ -154,7 +159,7 @@ func (e *engine) nextArrival(t *traffic) int64 {
 	case t.sent >= t.most:
 		return e.end
 	case t.pattern == poisson && t.gap > 0:
-		return e.now + int64(t.arrivals.exponential()*t.gap+0.5)
+		return t.afterGap(e.now, t.arrivals.exponential())
 	case t.pattern == even && t.gap > 0:
 		return int64(float64(t.sent+1)*t.gap + 0.5)
 	case t.pattern == inBursts:
@@ -236,7 +241,13 @@ func (e *engine) nextOnCurve(t *traffic) int64 {
 func (e *engine) arrive(i uint32) {
 	t := &e.traffic[i]
 	t.sent++
-	if at := e.nextArrival(t); e.within(at) {
+	var at int64
+	if t.sent < t.most && t.pattern == poisson && t.gap > 0 { // as nextArrival does, with the draw compiled into this function
+		at = t.afterGap(e.now, t.arrivals.exponential())
+	} else {
+		at = e.nextArrival(t)
+	}
+	if e.within(at) {
 		e.comesNext(at, evArrive, i)
 	} else {
 		e.comesNoMore()

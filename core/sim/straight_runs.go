@@ -38,7 +38,8 @@ func (e *engine) beginStraight(ln *lane, c *copyRecord, i, slot uint32) {
 		work = nanos(f.takes.draw(f.time1) * f.slow)
 	}
 	failure := noError
-	if f.luck.happens(ln.share) || ln.dooms && e.doomed(f, f.fails.ForGood, c.age) {
+	share := ln.share // drawn as happens does, of which only this is compiled into this function
+	if share > 0 && (share >= 1 || unitOf(f.luck.Uint64()) < share) || ln.dooms && e.doomed(f, f.fails.ForGood, c.age) {
 		failure = f.failName
 	}
 	now := e.now
@@ -57,7 +58,7 @@ func (e *engine) beginStraight(ln *lane, c *copyRecord, i, slot uint32) {
 	e.tally.straight++
 	if 0 < work && work <= ln.most && e.coming.last < inOrder {
 		e.seq = seq + 2
-		e.coming.insertNewest(uint64(now+work), packed(seq+1, evStraight, i)) // as at does
+		e.coming.insertNewest(uint64(now+work), packed(seq+1, evStraight, i)) // as at does, for the same reason
 		return
 	}
 	e.seq = seq + 1
