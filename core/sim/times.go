@@ -51,7 +51,7 @@ func (t *times) kept() Histogram {
 }
 
 const (
-	// Between two there is a space, so that the same times of several do not all have
+	// Between two something is left free, so that the same times of several do not all have
 	// their places in the same few lines of the processor's cache.
 	timesStride = (timeSlots + 5*64) * 8
 	timesRegion = 64 * timesStride
