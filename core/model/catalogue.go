@@ -37,6 +37,10 @@ var everyNode = []CatalogueField{
 	{"rate", "rate", nil, "", "what outsiders send in, where no scenario says", nil},
 	{"takes", "distribution", nil, "0s", "time of a run; of a write, where it is no function or outside system", nil},
 	{"fails", "anything", nil, "0%", "share of runs that fail; of writes that are rejected, where it is no function or outside system", nil},
+	{"keys", "words", nil, "", "key templates that external senders use: inbound/{haulier}/{seq}.csv", nil},
+	{"types", "words", nil, "", "event types that external senders use", nil},
+	{"sources", "words", nil, "", "event sources that external senders use", nil},
+	{"breaks", "anything", nil, "", "{every: 60d, for: 25m}: it breaks down by itself", nil},
 	{"callers", "words", nil, "everyone linked", "who may send to it or call it", nil},
 	{"observed-as", "words", nil, "its name", "the names it bears in traces of the real system", nil},
 	{"public", "truth", nil, "false", "may be linked to from other parts", nil},
@@ -44,7 +48,7 @@ var everyNode = []CatalogueField{
 
 // nodeFields tells of each field that only some kinds have.
 var nodeFields = map[string]CatalogueField{
-	"keys": {"", "words", nil, "", "key templates that outsiders write: inbound/{haulier}/{seq}.csv", nil}, "notice": {"", "distribution", nil, "0s", "delay between a change and its event", nil},
+	"notice": {"", "distribution", nil, "0s", "delay between a change and its event", nil},
 	"object-life": {"", "duration", nil, "", "an object is deleted by itself after this, and that is an event", nil}, "duplicates": {"", "share", nil, "0%", "share of messages delivered twice", nil},
 	"order": {"", "choice", []string{"any", "grouped"}, "any", "grouped: in order within a group", nil}, "group": {"", "expression", nil, "", "gives the group of a message", nil},
 	"retention": {"", "duration", nil, "7d", "a message that waits longer is lost; 48h on streams and change feeds", nil}, "delay": {"", "duration", nil, "0s", "a message is hidden this long when it comes", nil},

@@ -13,7 +13,7 @@ import (
 // what the decoder, the message for a misplaced field and the JSON Schema go
 // by.
 var kindFields = map[Kind][]string{
-	Bucket:   {"keys", "notice", "object-life", "duplicates"},
+	Bucket:   {"notice", "object-life", "duplicates"},
 	Queue:    {"order", "group", "retention", "delay", "capacity", "lease", "age", "dedupe", "duplicates"},
 	Topic:    {"duplicates", "ignore"},
 	Stream:   {"partitions", "by", "retention", "partition-rate"},
@@ -64,8 +64,11 @@ func (d *decoder) node(name string, pos Position, v *Value, path string, default
 	n.Rate = o.rate("rate")
 	n.Callers, n.ObservedAs = o.list("callers"), o.list("observed-as")
 	n.Public = o.truth("public", false)
+	n.Keys, n.Types, n.Sources = o.list("keys"), o.list("types"), o.list("sources")
+	n.Breaks = o.breaks("breaks")
 	n.Takes = o.distribution("takes", Constant(0), false)
 	n.Fails = o.failing("fails", n.Kind == Function || n.Kind == Outside)
+	n.HopLimit = NoHopLimit
 	o.kindSpecific(n)
 	o.each("links", func(link string, pos Position, v *Value, path string) {
 		if l := d.link(n, link, pos, v, path); l != nil {
@@ -102,7 +105,6 @@ func kindList() string { return strings.Join(kindNames(), ", ") }
 func (o *object) kindSpecific(n *Node) {
 	switch n.Kind {
 	case Bucket:
-		n.Keys = o.list("keys")
 		n.Notice = o.distribution("notice", Constant(0), false)
 		n.ObjectLife = o.duration("object-life", 0)
 		n.Duplicates = o.share("duplicates", 0)
@@ -195,7 +197,7 @@ func (o *object) kindSpecific(n *Node) {
 		n.Accepts = o.schema("accepts")
 		n.Concurrency = o.whole("concurrency", 0, 1)
 		n.Pool = o.text("pool")
-		n.HopLimit = o.whole("hop-limit", 0, 1)
+		n.HopLimit = o.whole("hop-limit", NoHopLimit, 0)
 		n.Idempotent = o.text("idempotent")
 		n.Together = o.oneOf("sends", "one-by-one", "one-by-one", "together") == "together"
 		n.Hook = o.text("hook")
@@ -250,6 +252,34 @@ func (o *object) failing(key string, full bool) Failing {
 		PerMessage: q.oneOf("per", "run", "run", "message") == "message"}
 	q.done(nil)
 	return f
+}
+
+// breaks reads how a node breaks down by itself; a bare duration is the mean of
+// an exponential distribution. It returns nil where nothing is written.
+func (o *object) breaks(key string) *Breaks {
+	v := o.get(key)
+	if v == nil {
+		return nil
+	}
+	q := o.object(v, o.at(key))
+	b := &Breaks{Every: q.exponential("every"), For: q.exponential("for")}
+	if v.Shape == Map && (v.Get("every") == nil || v.Get("for") == nil) {
+		o.problem(v.Pos, o.at(key), "`breaks` needs `every` and `for`, as in `breaks: {every: 60d, for: 25m}`")
+	}
+	q.done(nil)
+	return b
+}
+
+// exponential reads a distribution whose bare duration is a mean.
+func (o *object) exponential(key string) Distribution {
+	d := o.distribution(key, Constant(0), false)
+	if v := o.v.Get(key); v != nil && d.Dist == "constant" && (v.Shape != Map || v.Get("dist") == nil) {
+		d.Dist = "exponential"
+	}
+	if o.v.Get(key) != nil && d.Expected() <= 0 {
+		o.problem(o.pos(key), o.at(key), "this must be more than 0s")
+	}
+	return d
 }
 
 func (o *object) retry(key string) *Retry {

@@ -128,7 +128,19 @@ func (d *decoder) topology(file string, root *Value, opt Options) *Topology {
 			t.FailsTogether = map[string][]string{}
 		}
 		q := d.object(&Value{Shape: Map, Fields: []Field{{Key: name, Value: v}}}, "fails-together")
-		t.FailsTogether[name] = q.list(name)
+		if v.Shape == Map {
+			q = d.object(v, path)
+			t.FailsTogether[name] = q.list("nodes")
+			if b := q.breaks("breaks"); b != nil {
+				if t.GroupBreaks == nil {
+					t.GroupBreaks = map[string]*Breaks{}
+				}
+				t.GroupBreaks[name] = b
+			}
+			q.done(nil)
+		} else {
+			t.FailsTogether[name] = q.list(name)
+		}
 		together[name] = v.Pos
 	})
 	if parts := o.get("parts"); parts != nil {

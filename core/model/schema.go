@@ -43,6 +43,10 @@ func retrySchema() schemaNode {
 	return closed(schemaNode{"tries": wholeSchema, "wait": durationSchema, "factor": schemaNode{"type": "number"}, "max-wait": durationSchema, "jitter": shareSchema, "give-up": durationSchema, "except": oneOrMany()})
 }
 
+func breaksSchema() schemaNode {
+	return closed(schemaNode{"every": distributionSchema, "for": distributionSchema})
+}
+
 func matchSchema() schemaNode {
 	clause := closed(schemaNode{"prefix": oneOrMany(), "suffix": oneOrMany(), "type": oneOrMany(), "source": oneOrMany(), "if": textSchema})
 	return schemaNode{"anyOf": []any{clause, listOf(clause)}}
@@ -50,7 +54,7 @@ func matchSchema() schemaNode {
 
 // fieldSchemas gives the schema of each field that only some kinds have.
 func fieldSchemas() schemaNode {
-	return schemaNode{"keys": oneOrMany(), "notice": distributionSchema, "object-life": durationSchema, "duplicates": shareSchema,
+	return schemaNode{"notice": distributionSchema, "object-life": durationSchema, "duplicates": shareSchema,
 		"order": choice("any", "grouped"), "group": textSchema, "retention": durationSchema, "delay": durationSchema, "capacity": wholeSchema, "lease": durationSchema,
 		"age": choice("fresh", "carried"), "dedupe": closed(schemaNode{"by": textSchema, "within": durationSchema}), "ignore": matchSchema(),
 		"partitions": anySchema, "by": textSchema, "partition-rate": rateSchema, "every": durationSchema, "cron": textSchema,
@@ -74,7 +78,7 @@ func linkSchema() schemaNode {
 
 func nodeSchema(k Kind) schemaNode {
 	props := schemaNode{"kind": schemaNode{"const": string(k)}, "about": textSchema, "owner": textSchema, "tags": mapOf(textSchema), "rate": rateSchema, "callers": oneOrMany(),
-		"observed-as": oneOrMany(), "fails": anySchema, "takes": distributionSchema, "public": boolSchema, "links": mapOf(linkSchema())}
+		"observed-as": oneOrMany(), "keys": oneOrMany(), "types": oneOrMany(), "sources": oneOrMany(), "breaks": breaksSchema(), "fails": anySchema, "takes": distributionSchema, "public": boolSchema, "links": mapOf(linkSchema())}
 	all := fieldSchemas()
 	for _, f := range kindFields[k] {
 		props[f] = all[f]
@@ -91,7 +95,7 @@ func topologySchema() schemaNode {
 	}
 	s := closed(schemaNode{"ironweir": schemaNode{"const": topologyHeader}, "name": textSchema, "about": textSchema, "variables": mapOf(anySchema), "environments": mapOf(mapOf(anySchema)),
 		"defaults": mapOf(schemaNode{"type": "object"}), "limits": closed(schemaNode{"payload": textSchema}), "pools": mapOf(wholeSchema), "permissions": choice("open", "explicit"),
-		"fails-together": mapOf(oneOrMany()), "parts": mapOf(textSchema),
+		"fails-together": mapOf(schemaNode{"anyOf": []any{oneOrMany(), closed(schemaNode{"nodes": oneOrMany(), "breaks": breaksSchema()})}}), "parts": mapOf(textSchema),
 		"accepted": listOf(closed(schemaNode{"code": textSchema, "node": textSchema, "link": textSchema, "because": textSchema, "until": textSchema})),
 		"nodes":    mapOf(schemaNode{"type": "object", "required": []string{"kind"}, "properties": schemaNode{"kind": choice(kindNames()...)}, "allOf": kinds}),
 		"alarms":   mapOf(closed(schemaNode{"watch": choice(sortedKeys(Watches)...), "of": textSchema, "above": anySchema, "lasting": durationSchema})),

@@ -50,6 +50,7 @@ type Topology struct {
 	Pools         map[string]int
 	Explicit      bool // permissions: explicit
 	FailsTogether map[string][]string
+	GroupBreaks   map[string]*Breaks // of the groups that break down as one
 	Accepted      []Accepted
 	Nodes         []*Node // in the order written
 	Alarms        []Alarm
@@ -121,8 +122,11 @@ type Node struct {
 	Takes Distribution
 	Links []*Link // in the order written
 
+	// What external senders use; empty: any value.
+	Keys, Types, Sources []string
+	Breaks               *Breaks // nil: it never breaks down by itself
+
 	// bucket
-	Keys       []string
 	Notice     Distribution
 	ObjectLife time.Duration
 	Duplicates float64
@@ -166,7 +170,7 @@ type Node struct {
 	Cases       []Case
 	Concurrency int // 0: none
 	Pool        string
-	HopLimit    int
+	HopLimit    int // NoHopLimit: none
 	Idempotent  string
 	Together    bool
 	Hook        string
@@ -185,6 +189,15 @@ func (n *Node) Link(name string) *Link {
 		}
 	}
 	return nil
+}
+
+// NoHopLimit is the HopLimit of a function that has none; 0 is a limit.
+const NoHopLimit = -1
+
+// Breaks is how a node or group breaks down by itself: the time between two
+// breakdowns, counted while it works, and the length of one, in seconds.
+type Breaks struct {
+	Every, For Distribution
 }
 
 // Failing is a share of runs (of writes, on a channel) that fail.

@@ -22,11 +22,20 @@ func (e *engine) call(i uint32, s *send, m *message) bool {
 	r.caller, r.callOf, r.link = i, e.runs[i].turn, int32(l.ID)
 	r.own = *m
 	r.own.content, r.own.node = con, e.runs[i].node
-	r.own.hops++
+	r.own.hops += uint16(callHops(&e.nodes[l.From]))
 	e.journeys.at(m.journey).refs++
 	e.runs[i].timer = 0
 	e.begin(c)
 	return false
+}
+
+// callHops returns how many hops a waiting call of a node adds: one, but none for an
+// endpoint, which is no function.
+func callHops(caller *node) int {
+	if caller.kind == model.Endpoint {
+		return 0
+	}
+	return 1
 }
 
 // turnedAway tells why a callee does not take a call now, and whether another try
@@ -35,7 +44,7 @@ func (e *engine) turnedAway(d *delivery, callee *node, m *message) (failure int1
 	switch {
 	case d.refused:
 		return errRefused, true
-	case callee.hopLimit > 0 && int(m.hops)+1 > callee.hopLimit:
+	case callee.overHops(int(m.hops) + callHops(&e.nodes[e.g.Links[d.link].From])):
 		return errHopLimit, true
 	case !e.free(callee):
 		callee.throttled++

@@ -200,7 +200,8 @@ func (e *engine) pausePiece(n *node, p *partition, wait int64, cause Fate) {
 // late for, and all of them where the link may not use its target.
 func (e *engine) dropSpent(n *node, p *partition, at int64) {
 	d := n.queue.feed.rl.delivery
-	if !d.refused && d.policy.GiveUp == 0 {
+	rl := n.queue.feed.rl
+	if !d.refused && d.policy.GiveUp == 0 && !e.limitsHops(rl.link) {
 		return
 	}
 	for k := 0; k < len(p.hand); {
@@ -208,7 +209,9 @@ func (e *engine) dropSpent(n *node, p *partition, at int64) {
 		switch {
 		case d.refused:
 			e.endInQueue(n, i, d, Refused)
-		case at-e.copies.at(i).born > d.policy.GiveUp:
+		case e.overHops(rl, e.copies.at(i)):
+			e.endInQueue(n, i, d, HopLimit)
+		case d.policy.GiveUp > 0 && at-e.copies.at(i).born > d.policy.GiveUp:
 			e.endInQueue(n, i, d, GivenUp)
 		default:
 			k++

@@ -21,7 +21,7 @@ func (e *engine) offer(i uint32) {
 	if d.link >= 0 && e.hold(i) {
 		return
 	}
-	if c.flags&ghost != 0 && (d.refused || n.hopLimit > 0 && int(c.hops)+1 > n.hopLimit || !e.free(n)) {
+	if c.flags&ghost != 0 && (d.refused || n.overHops(int(c.hops)) || !e.free(n)) {
 		e.finish(i, noFate) // a second delivery has one try
 		return
 	}
@@ -29,7 +29,7 @@ func (e *engine) offer(i uint32) {
 	case d.refused:
 		e.intakeGivenUp(i, Refused, errRefused)
 		return
-	case n.hopLimit > 0 && int(c.hops)+1 > n.hopLimit && c.tries == 0:
+	case n.overHops(int(c.hops)) && c.tries == 0:
 		if !e.deadLetterOf(i, d) {
 			e.finish(i, HopLimit)
 		} else {

@@ -50,7 +50,7 @@ type node struct {
 	onFailure   []int
 	together    bool
 	resultsAll  bool
-	hopLimit    int
+	hopLimit    int // below 0: none
 	concurrency int64 // 0: none
 	pool        *pool
 	accepts     *expr.Schema
@@ -482,3 +482,7 @@ type loopTally struct {
 	fresh    int64 // of them, from outside the loop
 	most     int64 // rounds of one message
 }
+
+// overHops reports whether a message that has passed through some number of
+// functions is over the node's hop limit.
+func (n *node) overHops(hops int) bool { return n.hopLimit >= 0 && hops > n.hopLimit }

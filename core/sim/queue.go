@@ -3,6 +3,9 @@ package sim
 import (
 	"fmt"
 	"time"
+
+	"ironweir/core/graph"
+	"ironweir/core/model"
 )
 
 const minWait = int64(time.Millisecond)
@@ -84,12 +87,17 @@ func (e *engine) setUpQueue(n *node) error {
 		}
 		q.links = append(q.links, rl)
 	}
-	if !e.plan.General && len(q.links) == 1 && q.links[0].link.Filter.Everything {
+	if !e.plan.General && len(q.links) == 1 && q.links[0].link.Filter.Everything && !e.limitsHops(q.links[0].link) {
 		q.classes = append(q.classes, visibleClass{mask: 1})
 		q.plain, q.only = q.groups == nil && q.seen == nil && q.delay == 0 && n.twice == 0 && !q.carryAge, q.links[0]
 		q.front = &q.classes[0].list
 	}
 	return nil
+}
+
+// limitsHops reports whether a reader leads to a function that has a hop limit.
+func (e *engine) limitsHops(l *graph.Link) bool {
+	return l.Relation == model.PolledRun && e.g.Nodes[l.To].HopLimit != model.NoHopLimit
 }
 
 func (e *engine) standInQueue(n *node, i uint32) {

@@ -68,6 +68,8 @@ func (e *engine) take(n *node, rl *readerLink, batch uint32) uint32 {
 		switch {
 		case rl.delivery.refused:
 			cause = Refused
+		case e.overHops(rl, c):
+			cause = HopLimit
 		case p.Tries > 0 && int(c.tries) >= p.Tries:
 			cause = Exhausted
 		case p.GiveUp > 0 && e.now-c.born > p.GiveUp:
@@ -79,6 +81,12 @@ func (e *engine) take(n *node, rl *readerLink, batch uint32) uint32 {
 		}
 		e.endInQueue(n, i, rl.delivery, cause)
 	}
+}
+
+// overHops reports whether a message is over the hop limit of the function that a
+// reader would run.
+func (e *engine) overHops(rl *readerLink, c *copyRecord) bool {
+	return rl.link.Relation == model.PolledRun && e.nodes[rl.link.To].overHops(int(c.hops))
 }
 
 // mayTry tells whether a message is not to be given up.
