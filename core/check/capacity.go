@@ -8,17 +8,18 @@ import (
 	"ironweir/core/model"
 )
 
-// Capacity is how busy a node is in the mean.
+// Capacity is how busy a node is on average.
 type Capacity struct {
 	Rate        *float64 `json:"rate"`        // messages or calls per second; null: grows without bound
 	Utilisation *float64 `json:"utilisation"` // of what limits it most; null: no limit
-	Concurrency *float64 `json:"concurrency"` // mean runs at once
+	Concurrency *float64 `json:"concurrency"` // mean concurrent runs
 	Limit       *int     `json:"limit"`
-	Wait        *float64 `json:"wait_s"`             // mean wait for a free place (Erlang C); null: none is known
-	LimitedBy   string   `json:"limited_by"`         // concurrency, pool NAME, rate-limit, partition-rate; empty: nothing
-	HeadRoom    *float64 `json:"head_room"`          // the present traffic fits so many times, batches filled; null: no limit
-	Needed      *int     `json:"needed"`             // the least concurrency (or pool) that is at most 80% busy
-	Estimate    string   `json:"estimate,omitempty"` // why the numbers are estimates; empty: they are exact in the mean
+	Wait        *float64 `json:"wait_s"`     // mean wait for a free run (Erlang C); null: none is known
+	LimitedBy   string   `json:"limited_by"` // concurrency, pool NAME, rate-limit, partition-rate; empty: nothing
+	HeadRoom    *float64 `json:"head_room"`  // the present traffic fits so many times, batches filled; null: no limit
+	Needed      *int     `json:"needed"`     // the least concurrency (or pool) that is at most 80% busy
+	Basis       Basis    `json:"basis,omitempty"`
+	Assumptions []string `json:"assumptions,omitempty"`
 
 	full float64 // utilisation when batches are as full as they can be
 }
@@ -27,9 +28,9 @@ type Capacity struct {
 type Reading struct {
 	Utilisation float64 `json:"utilisation"` // of the most they can take, batches filled
 	Most        float64 `json:"most"`        // messages per second that they can take; 0: without bound
-	Batch       float64 `json:"batch"`       // mean messages a batch, estimated where up-to is over 1
+	Batch       float64 `json:"batch"`       // mean messages a batch, an estimate where up-to is over 1
 
-	tries float64 // hand-outs per second
+	tries float64 // deliveries per second
 	run   float64 // seconds
 }
 
@@ -41,6 +42,7 @@ type Cost struct {
 	Currency string             `json:"currency"`
 	Month    float64            `json:"month"` // 30 days
 	Nodes    map[string]float64 `json:"nodes"`
+	Basis    Basis              `json:"basis,omitempty"`
 }
 
 // Amplification is what one message from outside sets off.
@@ -51,72 +53,123 @@ type Amplification struct {
 
 const monthSeconds = 30 * 86400
 
+// meanRun returns the mean time of a node's runs in seconds, over what comes to it.
+func (a *Analysis) meanRun(i int) float64 {
+	sum, weight := 0.0, 0.0
+	for _, s := range a.spots.of[i] {
+		w := a.runRate(int(s))
+		if w == 0 {
+			w = 1e-12
+		}
+		sum += w * a.outcome(int(s), usual).length.mean()
+		weight += w
+	}
+	if weight == 0 {
+		return a.node(i).Takes.Expected()
+	}
+	return sum/weight + a.coldTime(i)
+}
+
+// runTime returns the mean time of a run at no load, in seconds.
+func (a *Analysis) runTime(i int) float64 { return a.meanRun(i) }
+
+// coldTime returns what cold starts add to a mean run: a run starts cold where no
+// other has ended within the idle time before it. Arrivals are taken to be Poisson.
+func (a *Analysis) coldTime(i int) float64 {
+	n := a.node(i)
+	if n.ColdStart == nil || a.runs == nil || a.runs[i] <= 0 {
+		return 0
+	}
+	return n.ColdStart.Takes.Expected() * math.Exp(-a.runs[i]*n.ColdStart.Idle.Seconds())
+}
+
+// runRate returns the runs per second of the messages at a spot, tries included; of
+// a batch, each message counts its part.
+func (a *Analysis) runRate(s int) float64 {
+	at := a.spots.spots[s]
+	if a.spotRates == nil || !a.node(at.node).Kind.Runs() {
+		return 0
+	}
+	rate := a.spotRates[s] * a.runsPerMessage(s)
+	if at.how == asPoll && a.link(int(at.link)).Relation == model.PolledRun {
+		return rate / a.batchOf(a.link(int(at.link)))
+	}
+	return rate
+}
+
 // findCapacity works out how busy everything is.
 func (a *Analysis) findCapacity() {
-	a.Readings = map[int]Reading{}
-	for i := range a.Graph.Links {
-		if l := a.link(i); l.Relation.Polls() && !a.boundless[l.From] {
-			a.Readings[i] = a.readingOf(l)
+	n := len(a.Graph.Nodes)
+	a.runs = make([]float64, n)
+	least := make([]float64, n) // runs per second if batches were full
+	guessed := make([]bool, n)
+	for s := range a.spots.spots {
+		at := a.spots.spots[s]
+		rate := a.runRate(s)
+		a.runs[at.node] += rate
+		if at.how == asPoll && a.link(int(at.link)).Relation == model.PolledRun {
+			l := a.link(int(at.link))
+			rate *= a.batchOf(l) / float64(max(l.Read.UpTo, 1))
+		}
+		least[at.node] += rate
+		if a.outcome2(s) {
+			guessed[at.node] = true
 		}
 	}
-	a.runs = make([]float64, len(a.Graph.Nodes))
-	busy := make([]float64, len(a.Graph.Nodes)) // mean runs at once
-	full := make([]float64, len(a.Graph.Nodes)) // the same with full batches
-	pools := map[string]float64{}
-	poolsFull := map[string]float64{}
+	busy, full := make([]float64, n), make([]float64, n) // mean concurrent runs; with full batches
+	pools, poolsFull := map[string]float64{}, map[string]float64{}
 	for i := range a.Graph.Nodes {
-		n := a.node(i)
-		if a.boundless[i] || !n.Kind.Runs() {
+		node := a.node(i)
+		if a.boundless[i] || !node.Kind.Runs() {
 			continue
 		}
-		var least float64
-		a.runs[i], least = a.runRate(i)
 		run := a.meanRun(i)
-		busy[i], full[i] = a.runs[i]*run, least*run
-		if n.Pool != "" {
-			pools[n.Pool] += busy[i]
-			poolsFull[n.Pool] += full[i]
+		busy[i], full[i] = a.runs[i]*run, least[i]*run
+		if node.Pool != "" {
+			pools[node.Pool] += busy[i]
+			poolsFull[node.Pool] += full[i]
 		}
 	}
-	a.Capacity = make(map[string]Capacity, len(a.Graph.Nodes))
+	a.Capacity = make(map[string]Capacity, n)
 	for i := range a.Graph.Nodes {
-		n := a.node(i)
-		var c Capacity
+		node := a.node(i)
+		c := Capacity{Basis: Basis{}}
 		if a.boundless[i] {
-			a.Capacity[n.Name] = c
+			a.Capacity[node.Name] = c
 			continue
 		}
 		c.Rate = &a.rates[i]
-		if n.Kind.Runs() {
+		if node.Kind.Runs() {
 			c.Concurrency = &busy[i]
-			c.Estimate = a.estimated(i)
+			a.labelRuns(i, &c, guessed[i])
 		}
 		limit := func(by string, used, full float64) {
 			if c.Utilisation == nil || full > c.full {
 				c.Utilisation, c.LimitedBy, c.full = &used, by, full
 			}
 		}
-		if n.Concurrency > 0 {
-			limit("concurrency", busy[i]/float64(n.Concurrency), full[i]/float64(n.Concurrency))
-			c.Limit, c.Needed = &n.Concurrency, needed(full[i])
+		if node.Concurrency > 0 {
+			limit("concurrency", busy[i]/float64(node.Concurrency), full[i]/float64(node.Concurrency))
+			c.Limit, c.Needed = &node.Concurrency, needed(full[i])
 		}
-		if size := a.Graph.Topology.Pools[n.Pool]; n.Pool != "" && size > 0 {
-			if limit("pool "+n.Pool, pools[n.Pool]/float64(size), poolsFull[n.Pool]/float64(size)); c.LimitedBy == "pool "+n.Pool {
-				c.Limit, c.Needed = &size, needed(poolsFull[n.Pool])
+		if size := a.Graph.Topology.Pools[node.Pool]; node.Pool != "" && size > 0 {
+			if limit("pool "+node.Pool, pools[node.Pool]/float64(size), poolsFull[node.Pool]/float64(size)); c.LimitedBy == "pool "+node.Pool {
+				c.Limit, c.Needed = &size, needed(poolsFull[node.Pool])
 			}
 		}
-		if n.RateLimit > 0 {
+		if node.RateLimit > 0 {
 			rate := a.rates[i]
-			if n.Kind.Runs() {
+			if node.Kind.Runs() {
 				rate = a.runs[i]
 			}
-			limit("rate-limit", rate/n.RateLimit, rate/n.RateLimit)
+			limit("rate-limit", rate/node.RateLimit, rate/node.RateLimit)
 		}
-		if n.Kind == model.Stream && n.PartitionRate > 0 && n.Partitions > 0 {
-			most := n.PartitionRate * float64(n.Partitions)
+		if node.Kind == model.Stream && node.PartitionRate > 0 && node.Partitions > 0 {
+			most := node.PartitionRate * float64(node.Partitions)
 			limit("partition-rate", a.rates[i]/most, a.rates[i]/most)
-			if n.By != nil {
-				c.Estimate = "the keys are taken to be spread evenly over the partitions"
+			if node.By != nil {
+				c.Basis["utilisation"] = AtLeast
+				c.Assumptions = append(c.Assumptions, "the keys are spread evenly over the partitions")
 			}
 		}
 		if c.full > 0 {
@@ -124,61 +177,180 @@ func (a *Analysis) findCapacity() {
 			c.HeadRoom = &room
 		}
 		if c.LimitedBy == "concurrency" && *c.Utilisation < 1 && busy[i] > 0 {
-			w := erlangC(n.Concurrency, busy[i]) * a.meanRun(i) / (float64(n.Concurrency) - busy[i])
+			w := erlangC(node.Concurrency, busy[i]) * a.meanRun(i) / (float64(node.Concurrency) - busy[i])
 			c.Wait = &w
+			c.Basis["wait_s"] = Estimate
 		}
-		a.Capacity[n.Name] = c
+		a.Capacity[node.Name] = c
 	}
 }
 
-// needed gives the least number of places that are at most 80% busy.
+// outcome2 reports whether something of the run at a spot was guessed.
+func (a *Analysis) outcome2(s int) bool {
+	return a.node(a.spots.spots[s].node).Kind.Runs() && a.outcome(s, usual).guessed
+}
+
+// labelRuns says why the runs of a node are estimates.
+func (a *Analysis) labelRuns(i int, c *Capacity, guessed bool) {
+	because := func(format string, args ...any) {
+		c.Basis["concurrency"], c.Basis["utilisation"] = Estimate, Estimate
+		c.Assumptions = append(c.Assumptions, fmt.Sprintf(format, args...))
+	}
+	for _, id := range a.node(i).In {
+		if l := a.link(id); l.Relation == model.PolledRun && l.Read.UpTo > 1 && a.linkRate[id] > 0 {
+			because("batches of %s hold %.3g of up to %d messages on average", l.Link.ID(), a.batchOf(l), l.Read.UpTo)
+		}
+	}
+	if a.node(i).ColdStart != nil {
+		because("arrivals are Poisson, and a run starts cold after %s without one", model.FormatDuration(a.node(i).ColdStart.Idle))
+	}
+	if guessed {
+		because("conditions that depend on the payload hold, and its cases do not apply")
+	}
+	for _, s := range a.spots.of[i] {
+		if a.outcome(int(s), usual).random {
+			because("several random times add up")
+			return
+		}
+	}
+}
+
+// needed returns the least number of runs that are at most 80% busy.
 func needed(busy float64) *int {
 	n := max(int(math.Ceil(busy/comfortable-1e-9)), 1)
 	return &n
 }
 
-// estimated says why the runs of a node are an estimate, or nothing.
-func (a *Analysis) estimated(i int) string {
-	for _, id := range a.node(i).In {
-		if l := a.link(id); l.Relation == model.PolledRun && l.Read.UpTo > 1 && a.linkRate[id] > 0 {
-			return fmt.Sprintf("batches of %s are taken to hold %.3g of up to %d messages", l.Link.ID(), a.Readings[id].Batch, l.Read.UpTo)
+// findBatches works out how full the batches of each link are, and how busy its
+// readers. A batch holds what comes within its wait from the first message on, at
+// most up-to; where readers (or runs) are short, it holds what has gathered since
+// the last one.
+func (a *Analysis) findBatches() {
+	a.Readings = map[int]Reading{}
+	a.spots.batches = make([]float64, len(a.Graph.Links))
+	for i := range a.Graph.Links {
+		if l := a.link(i); l.Relation.Polls() && !a.boundless[l.From] {
+			r := a.readingOf(l)
+			a.Readings[i] = r
+			a.spots.batches[i] = r.Batch
 		}
 	}
-	return ""
 }
 
-// readingOf works out how busy the readers of a link are. A batch holds what
-// comes within its wait from the first message on, at most up-to; where readers
-// (or runs) are short, it holds what has gathered since the last one.
 func (a *Analysis) readingOf(l *graph.Link) Reading {
 	from, to := a.node(l.From), a.node(l.To)
+	parts := 1.0
+	serial := from.Kind != model.Queue // a failing batch holds up what is behind it
 	readers := float64(max(l.Read.Parallel, 1))
 	if from.Kind != model.Queue {
 		readers = float64(max(from.Partitions, 1)) // one batch a partition
+		parts = readers
 	}
-	r := Reading{tries: a.linkRate[l.ID], run: to.Takes.Expected(), Batch: 1}
-	most := 1.0 // messages that one run takes
-	if to.Kind.Runs() {
-		r.tries *= a.meanTries(to, l.Policy.Tries)
+	if from.Kind == model.Queue && from.Grouped && a.oneGroup(from) {
+		readers, serial = 1, true
+	}
+	r := Reading{run: to.Takes.Expected(), Batch: 1}
+	most := 1.0   // messages that one run takes
+	held := r.run // what a message holds its reader up for, the waits between its tries included
+	weight := 0.0
+	for _, s := range a.spots.of[l.To] {
+		if at := a.spots.spots[s]; at.how != asPoll || int(at.link) != l.ID {
+			continue
+		}
+		rate := a.spotRates[s]
+		r.tries += rate * a.fateOf(int(s), usual).runs
+		if l.Relation == model.PolledRun {
+			if weight == 0 {
+				r.run, held = 0, 0
+			}
+			w := max(rate, 1e-12)
+			one := a.outcome(int(s), usual).length.mean()
+			r.run += w * one
+			held += w * a.heldUp(int(s))
+			weight += w
+		}
+	}
+	if weight > 0 {
+		r.run /= weight
+		held /= weight
+	}
+	if l.Relation == model.PolledMove {
+		r.tries = a.linkRate[l.ID]
 	}
 	if l.Relation == model.PolledRun {
-		r.run = a.meanRun(to.ID)
 		most = float64(max(l.Read.UpTo, 1))
 		places := readers
 		if to.Concurrency > 0 {
 			places = min(places, float64(to.Concurrency))
 		}
 		gathered := r.tries * r.run / places
-		r.Batch = min(max(meanFill(most, r.tries*l.Read.Within.Seconds()), gathered), most)
+		// Each partition fills a batch of its own.
+		r.Batch = min(max(meanFill(most, r.tries/parts*l.Read.Within.Seconds()), gathered), most)
 	}
 	if from.Kind != model.Queue && from.Partitions == 0 { // it adds partitions as it needs them
 		return r
+	}
+	if l.Relation == model.PolledMove && serial {
+		held = a.movesFor(l)
+	}
+	if serial && held > r.run {
+		if tries := r.tries / max(a.linkRate[l.ID], 1e-300); tries > 0 && a.linkRate[l.ID] > 0 {
+			r.Most = readers * most / held * tries // in tries
+			r.Utilisation = r.tries / r.Most
+			return r
+		}
 	}
 	if r.run > 0 {
 		r.Most = readers * most / r.run
 		r.Utilisation = r.tries / r.Most
 	}
 	return r
+}
+
+// heldUp returns the mean time from the first try of a message to when its reader is
+// done with it, in seconds.
+func (a *Analysis) heldUp(s int) float64 {
+	f := a.fateOf(s, usual)
+	done := a.waitsBefore(s) + a.outcome(s, usual).length.mean()
+	if f.given == 0 {
+		return done
+	}
+	return (1-f.given)*done + f.given*a.givenUpAfter(s)
+}
+
+// movesFor returns the mean time that the move of a record holds its partition up.
+func (a *Analysis) movesFor(l *graph.Link) float64 {
+	to := a.node(l.To)
+	p := 1 - (1-to.Fails.EachTry)*(1-a.overfull[l.To])
+	takes := to.Takes.Expected()
+	t, share := 0.0, 1.0
+	for k := 1; k <= 200 && share > 1e-9; k++ {
+		t += share * takes
+		share *= p
+		if l.Policy.Tries > 0 && k >= l.Policy.Tries {
+			break
+		}
+		t += share * float64(l.Policy.Backoff(k)) * 1e-9
+	}
+	return t
+}
+
+// oneGroup reports whether all messages of a grouped queue are certainly of one
+// group.
+func (a *Analysis) oneGroup(n *graph.Node) bool {
+	if n.Group == nil || len(a.spots.of[n.ID]) == 0 {
+		return false
+	}
+	var group any
+	for k, s := range a.spots.of[n.ID] {
+		e, has := a.seen(a.spots.spots[s].message, graph.DefaultType(n.Kind))
+		v, known := n.Group.ValueOf(e, has)
+		if !known || k > 0 && fmt.Sprint(v) != fmt.Sprint(group) {
+			return false
+		}
+		group = v
+	}
+	return true
 }
 
 // meanFill is E[min(b, 1 + N)], N Poisson with the mean given: how many messages
@@ -197,33 +369,7 @@ func meanFill(b, mean float64) float64 {
 	return sum + b*(1-below)
 }
 
-// runRate gives runs per second of a node, tries included, and the least that
-// there could be if batches were full.
-func (a *Analysis) runRate(i int) (runs, least float64) {
-	n := a.node(i)
-	byLinks := 0.0
-	for _, id := range n.In {
-		l := a.link(id)
-		byLinks += a.linkRate[id]
-		switch {
-		case l.Relation == model.PolledRun:
-			r := a.Readings[id]
-			if r.tries == 0 {
-				continue
-			}
-			runs += r.tries / r.Batch
-			least += r.tries / float64(max(l.Read.UpTo, 1))
-		default:
-			rate := a.linkRate[id] * a.meanTries(n, a.mannerOf(graph.Edge{From: l.From, To: i, Link: id}).tries)
-			runs += rate
-			least += rate
-		}
-	}
-	own := max(a.rates[i]-byLinks, 0) * a.meanTries(n, n.Intake.Tries) // by no link, or as dead letters
-	return runs + own, least + own
-}
-
-// erlangC gives the share of arrivals that wait in M/M/c with load a = λ/μ < c
+// erlangC returns the share of arrivals that wait in M/M/c with load a = λ/μ < c
 // (Erlang's second formula), by the stable recursion of his first.
 func erlangC(c int, load float64) float64 {
 	if load <= 0 {
@@ -237,28 +383,6 @@ func erlangC(c int, load float64) float64 {
 	return b / (1 - rho*(1-b))
 }
 
-// amplify gives the runs and copies that one message into an entry sets off,
-// given what it brings to each spot. Runs of batches count as one for each
-// message.
-func (a *Analysis) amplify(reached []inflow) Amplification {
-	runs, copies := 0.0, 1.0
-	for _, in := range reached {
-		at := a.states.spots[in.spot]
-		n := a.node(at.node)
-		if n.Kind == model.Function || n.Kind == model.Workflow {
-			runs += in.count * a.meanTries(n, at.manner.tries)
-		}
-		for _, e := range a.states.leaving(in.spot) {
-			// What a reader hands to a run stays a copy of its channel; a dead letter
-			// is one more.
-			if r := a.link(e.Link).Relation; e.Dead || r != model.WaitingCall && r != model.PolledRun && r != model.PolledPush {
-				copies += in.count * e.expected
-			}
-		}
-	}
-	return Amplification{&runs, &copies}
-}
-
 // priceMonth prices a month of the mean traffic; nil without prices, or where
 // something grows without bound.
 func (a *Analysis) priceMonth() {
@@ -266,7 +390,7 @@ func (a *Analysis) priceMonth() {
 	if p == nil {
 		return
 	}
-	c := &Cost{Currency: p.Currency, Nodes: map[string]float64{}}
+	c := &Cost{Currency: p.Currency, Nodes: map[string]float64{}, Basis: Basis{"month": Estimate, "nodes": Estimate}}
 	for i := range a.Graph.Nodes {
 		n := a.node(i)
 		if a.boundless[i] {
@@ -290,4 +414,75 @@ func (a *Analysis) priceOf(n *graph.Node, runs, messages float64) float64 {
 		return messages * p.Message
 	}
 	return 0
+}
+
+// unreadRate returns the messages per second in a queue that no link matches.
+func (a *Analysis) unreadRate(i int) float64 {
+	sum := 0.0
+	for _, s := range a.spots.of[i] {
+		for _, l := range a.losses[s] {
+			if l.why == "no reader" && l.node == i {
+				sum += a.spotRates[s] * l.expected
+			}
+		}
+	}
+	return sum
+}
+
+// drainOf returns the messages per second that leave a queue at most: those that its
+// readers take, and those that expire where nothing reads it.
+func (a *Analysis) drainOf(n *graph.Node) float64 {
+	most := 0.0
+	for _, id := range n.Out {
+		r, ok := a.Readings[id]
+		if !ok || r.Most == 0 {
+			return math.Inf(1)
+		}
+		most += r.Most
+	}
+	if len(n.Out) == 0 {
+		most = float64(n.Capacity) / n.Retention.Seconds()
+	}
+	return most
+}
+
+// findOverfull finds the channels that reject writes because more is written than
+// they take: the share that a stream's partitions reject, and a queue that is full.
+func (a *Analysis) findOverfull() bool {
+	a.overfull = map[int]float64{}
+	for i := range a.Graph.Nodes {
+		n := a.node(i)
+		if a.boundless[i] {
+			continue
+		}
+		if n.Kind == model.Queue && n.Capacity > 0 {
+			most := a.drainOf(n)
+			if unread := a.unreadRate(i); unread*n.Retention.Seconds() > float64(n.Capacity) {
+				most = min(most, float64(n.Capacity)/n.Retention.Seconds()) // what nobody reads fills it up
+			}
+			if a.rates[i] > most*1.0001 {
+				a.overfull[i] = 1 - most/a.rates[i]
+			}
+			continue
+		}
+		if n.Kind != model.Stream || n.PartitionRate == 0 || n.Partitions == 0 {
+			continue
+		}
+		if most := n.PartitionRate * float64(n.Partitions); a.rates[i] > most*1.0001 {
+			a.overfull[i] = 1 - most/a.rates[i]
+		}
+	}
+	return len(a.overfull) > 0
+}
+
+// findBehind finds the reader links that get more than they can take, whose backlog
+// grows until messages expire.
+func (a *Analysis) findBehind() bool {
+	a.behind = map[int]float64{}
+	for id, r := range a.Readings {
+		if r.Utilisation > 1.0001 {
+			a.behind[id] = 1 - 1/r.Utilisation
+		}
+	}
+	return len(a.behind) > 0
 }

@@ -4,22 +4,24 @@ import (
 	"math"
 
 	"ironweir/core/document"
+	"ironweir/core/graph"
+	"ironweir/core/model"
 )
 
-// Limit is where the growth of a loop ends: when something in it runs as often
-// at once as it may.
+// Limit is where the growth of a loop ends: when something in it has as many
+// concurrent runs as it may.
 type Limit struct {
 	Node    string         `json:"node"`           // whose limit is reached first; empty: no node of the loop has one
-	After   document.State `json:"after"`          // from the first message, or the start of the traffic; in the mean, to within one way round
+	After   document.State `json:"after"`          // from the first message, or the start of the traffic; on average, to within one pass
 	Runs    *float64       `json:"runs_per_s"`     // of the loop's functions then
 	Cost    *float64       `json:"cost_hour"`      // then; null: the model has no prices
 	Arrives float64        `json:"arrivals_per_s"` // what comes into the loop; 0: one message alone
 }
 
-// growthRate gives the s at which the spectral radius of M_ij E[e^(−s t_ij)] is 1
+// growthRate returns the s at which the spectral radius of M_ij E[e^(−s t_ij)] is 1
 // (Euler and Lotka), t_ij the delays of first tries in seconds; infinite where
-// going round takes no time.
-func (a *Analysis) growthRate(members []int, edges []stateEdge) float64 {
+// a pass takes no time.
+func (a *Analysis) growthRate(members []int, edges []edge) float64 {
 	index := indexOf(members)
 	radius := func(s float64) float64 { return spectralRadius(len(members), a.discounted(index, edges, s)) }
 	low, high := 0.0, 1.0
@@ -38,16 +40,8 @@ func (a *Analysis) growthRate(members []int, edges []stateEdge) float64 {
 	return high
 }
 
-func indexOf(members []int) map[int]int {
-	index := make(map[int]int, len(members))
-	for k, m := range members {
-		index[m] = k
-	}
-	return index
-}
-
-// discounted gives the matrix M_ij E[e^(−s t_ij)] of the least means.
-func (a *Analysis) discounted(index map[int]int, edges []stateEdge, s float64) []cell {
+// discounted returns the matrix M_ij E[e^(−s t_ij)] of the least means.
+func (a *Analysis) discounted(index map[int]int, edges []edge, s float64) []cell {
 	m := make([]cell, len(edges))
 	for k := range edges {
 		e := &edges[k]
@@ -57,7 +51,7 @@ func (a *Analysis) discounted(index map[int]int, edges []stateEdge, s float64) [
 }
 
 // findLimits works out, for each loop that grows or sustains itself, when it
-// meets a limit on runs at once. What arrives at a node at time t after one
+// meets a limit on concurrent runs. What arrives at a node at time t after one
 // message has come in at i approaches u_i v_j e^(st) / (v T u), where u and v
 // are the right and left eigenvectors of M_ij E[e^(−s t_ij)] for the eigenvalue
 // 1 and T_ij = M_ij E[t_ij e^(−s t_ij)] (the renewal theorem for branching
@@ -107,23 +101,26 @@ func (a *Analysis) limitOf(l *Loop) *Limit {
 		case rate == 0 && l.rate > 0:
 			return math.Log(level/c) / l.rate
 		case rate == 0:
-			return math.Inf(1) // it goes round alone for ever
+			return math.Inf(1) // it circulates alone indefinitely
 		case l.rate*level/c > 1e-9:
 			return math.Log1p(l.rate*level/c) / l.rate
 		}
 		return level / c
 	}
-	// The runs at once of a node are its arrivals over the length of a run.
-	perLevel := map[int]float64{}                         // runs at once
+	// The concurrent runs of a node are its arrivals over the length of a run.
+	perLevel := map[int]float64{}                         // concurrent runs
 	arrive, start := map[int]float64{}, map[int]float64{} // messages and runs a second
 	for k, s := range l.spots {
-		at := a.states.spots[s]
+		at := a.spots.spots[s]
 		node := a.node(at.node)
-		runs := v[k] * a.meanTries(node, at.manner.tries)
+		runs := 0.0
+		if node.Kind.Runs() {
+			runs = v[k] * a.fateOf(s, usual).runs
+		}
 		arrive[at.node] += v[k]
 		start[at.node] += runs
 		if node.Kind.Runs() {
-			perLevel[at.node] += runs * heldFor(a.meanRun(at.node), l.rate)
+			perLevel[at.node] += runs * heldFor(a.outcome(s, usual).length.mean(), l.rate)
 		}
 	}
 	best := math.Inf(1)
@@ -150,6 +147,12 @@ func (a *Analysis) limitOf(l *Loop) *Limit {
 	}
 	out.After = document.At(after)
 	runs, cost := 0.0, 0.0
+	if node := a.Graph.NodeID(out.Node); node != graph.None { // it starts no more than its limit allows
+		if most := a.mostRuns(node); start[node]*best > most {
+			scale := most / (start[node] * best)
+			best *= scale
+		}
+	}
 	for _, i := range l.nodes {
 		node := a.node(i)
 		if node.Kind.Runs() {
@@ -167,7 +170,7 @@ func (a *Analysis) limitOf(l *Loop) *Limit {
 }
 
 // delayed is E[t e^(−st)] of an edge's delay: minus the slope of its discount.
-func (a *Analysis) delayed(e *stateEdge, s float64) float64 {
+func (a *Analysis) delayed(e *edge, s float64) float64 {
 	if s*e.delay < 1e-6 {
 		return e.delay
 	}
@@ -175,7 +178,7 @@ func (a *Analysis) delayed(e *stateEdge, s float64) float64 {
 	return (a.discount(e, s-h) - a.discount(e, s+h)) / (2 * h)
 }
 
-// heldFor is ∫ e^(−sx) dx from 0 to t: what is under way for t, of arrivals that
+// heldFor is ∫ e^(−sx) dx from 0 to t: what is in flight for t, of arrivals that
 // grow at s.
 func heldFor(t, s float64) float64 {
 	if s*t < 1e-9 {
@@ -184,7 +187,7 @@ func heldFor(t, s float64) float64 {
 	return -math.Expm1(-s*t) / s
 }
 
-// limitAtOnce is for a loop that takes no time to go round.
+// limitAtOnce is for a loop that takes no time for a pass.
 func (a *Analysis) limitAtOnce(l *Loop) *Limit {
 	for _, i := range l.nodes {
 		if n := a.node(i); n.Concurrency > 0 || n.Pool != "" {
@@ -203,9 +206,9 @@ func (a *Analysis) intoLoop(l *Loop, index map[int]int) []float64 {
 		if rate == 0 {
 			continue
 		}
-		for _, in := range a.spread(i, rate) {
+		for _, in := range a.spread(i) {
 			if inside[in.spot] {
-				out[index[in.spot]] += in.count
+				out[index[in.spot]] += rate * in.share
 			}
 		}
 	}
@@ -213,7 +216,7 @@ func (a *Analysis) intoLoop(l *Loop, index map[int]int) []float64 {
 		if rate == 0 || inside[from] || a.grows[from] {
 			continue
 		}
-		for _, e := range a.states.leaving(from) {
+		for _, e := range a.spots.leaving(from) {
 			if inside[e.to] {
 				out[index[e.to]] += rate * e.expected
 			}
@@ -222,15 +225,7 @@ func (a *Analysis) intoLoop(l *Loop, index map[int]int) []float64 {
 	return out
 }
 
-func asSet(list []int) map[int]bool {
-	out := make(map[int]bool, len(list))
-	for _, x := range list {
-		out[x] = true
-	}
-	return out
-}
-
-// eigenvector gives the vector of the largest eigenvalue of a matrix without
+// eigenvector returns the vector of the largest eigenvalue of a matrix without
 // negative entries, right or left, largest entry 1, by power iteration on M + I.
 func eigenvector(n int, m []cell, left bool) []float64 {
 	x := make([]float64, n)
@@ -259,4 +254,69 @@ func eigenvector(n int, m []cell, left bool) []float64 {
 		}
 	}
 	return x
+}
+
+// discount returns E[e^(−s·delay)] of an edge: what a message that comes later
+// counts in a population that grows at s. The time of runs varies as they say, and
+// so do the tries; what else there is to wait for counts with its mean.
+func (a *Analysis) discount(e *edge, s float64) float64 {
+	at := a.spots.spots[e.from]
+	n := a.node(at.node)
+	if n.Kind == model.Bucket && !n.Notice.IsZero() && e.kind == delivers {
+		return n.Notice.Laplace(s)
+	}
+	if !n.Kind.Runs() || e.kind != sends && e.kind != result {
+		return math.Exp(-s * e.delay)
+	}
+	if e.kind == result && a.link(e.link).When == model.Failure {
+		return math.Exp(-s * e.delay)
+	}
+	o := a.outcome(e.from, usual)
+	if o.success.mass == 0 {
+		return math.Exp(-s * e.delay)
+	}
+	one := o.success.laplace(s) / o.success.mass
+	if o.fails == 0 || at.how != asIntake && at.how != asPoll {
+		return one
+	}
+	p := a.policyOf(at.context)
+	failed := failuresOf(o)
+	length := failed.mean()
+	sum, mass, share, wait := 0.0, 0.0, 1.0, 0.0
+	for k := 1; k <= 60 && share > 1e-9; k++ {
+		sum += share * math.Exp(-s*wait)
+		mass += share
+		if p.Tries > 0 && k >= p.Tries {
+			break
+		}
+		share *= o.fails
+		wait += a.gap(at, p, k, length)
+	}
+	return one * sum / mass
+}
+
+// laplace returns the Laplace transform of a law at s, its mass included.
+func (l law) laplace(s float64) float64 {
+	if l.exact != nil {
+		return l.mass * l.exact.Laplace(s) * math.Exp(-s*l.shift)
+	}
+	sum := 0.0
+	for _, a := range l.atoms {
+		sum += a.p * math.Exp(-s*a.at)
+	}
+	return sum
+}
+
+// mostRuns returns the runs per second that a node can start at most.
+func (a *Analysis) mostRuns(i int) float64 {
+	n := a.node(i)
+	limit := float64(n.Concurrency)
+	if size := a.Graph.Topology.Pools[n.Pool]; n.Pool != "" && (limit == 0 || float64(size) < limit) {
+		limit = float64(size)
+	}
+	run := a.meanRun(i)
+	if limit == 0 || run == 0 {
+		return math.Inf(1)
+	}
+	return limit / run
 }

@@ -2,6 +2,7 @@ package check
 
 import (
 	"math"
+	"slices"
 
 	"gonum.org/v1/gonum/mat"
 
@@ -18,21 +19,33 @@ type Loop struct {
 	Verdict   string         `json:"verdict"` // certain possible broken
 	Gain      *[2]*float64   `json:"gain"`    // null where it is broken; an end is null where it has no bound
 	Unbounded bool           `json:"unbounded"`
-	Trend     string         `json:"trend"` // dies-out sustains grows could-grow, or empty where it is broken
+	Trend     string         `json:"trend"` // dies-out sustains grows could-grow could-sustain, or empty where it is broken
 	Doubling  document.State `json:"doubling"`
 	Limit     *Limit         `json:"limit"`     // of what grows or sustains itself
-	BrokenBy  *string        `json:"broken_by"` // the filter that keeps it from going round, or the hop limit that ends it
+	BrokenBy  *string        `json:"broken_by"` // the filter that breaks it, or the hop limit that ends it
+	Basis     Basis          `json:"basis,omitempty"`
 
 	nodes []int
 	spots []int
-	inner []stateEdge // between them
+	inner []edge // between them
 	cycle []graph.Edge
+	all   []string    // every link of it, sorted
 	ended *graph.Node // whose hop limit ends it
-	calls bool        // only waiting calls go round
+	calls bool        // only waiting calls circulate
+	fault bool        // only a failure that no share states starts it
 	rate  float64     // of growth, per second
 }
 
+// Waiting reports whether only waiting calls circulate in the loop.
+func (l *Loop) Waiting() bool { return l.calls }
+
 func edgeName(g *graph.Graph, e graph.Edge) string {
+	if e.Link == graph.None {
+		if e.Dead {
+			return g.Nodes[e.From].Name + "→" + g.Nodes[e.To].Name
+		}
+		return g.Nodes[e.From].Name + " object-life"
+	}
 	l := &g.Links[e.Link]
 	if e.Dead {
 		return l.Link.ID() + "→" + g.Nodes[e.To].Name
@@ -40,76 +53,148 @@ func edgeName(g *graph.Graph, e graph.Edge) string {
 	return l.Link.ID()
 }
 
+// over returns an edge between spots as one between their nodes.
+func (a *Analysis) over(e *edge) graph.Edge {
+	return graph.Edge{From: a.spots.spots[e.from].node, To: a.spots.spots[e.to].node, Link: e.link, Dead: e.kind == gaveUp}
+}
+
 func (a *Analysis) findLoops() {
 	a.Loops = []Loop{}
+	a.findDoors()
 	looped := map[[2]int]bool{} // link and whether by dead-letter, of edges that do loop
-	all := func(*stateEdge) bool { return true }
-	for _, members := range a.states.components(all) {
-		if l := a.judgeLoop(members, looped, all); !l.calls {
+	moves := func(e *edge) bool { return e.mean.high > 0 }
+	isCall := func(e *edge) bool { return e.kind == calls }
+	for _, members := range a.spots.components(moves) {
+		if l := a.judgeLoop(members, looped, moves); !l.calls {
 			a.Loops = append(a.Loops, l)
 		}
 	}
-	for _, members := range a.states.components(a.isCall) { // also within a larger loop
-		a.Loops = append(a.Loops, a.judgeLoop(members, looped, a.isCall))
+	for _, members := range a.spots.components(isCall) { // also within a larger loop
+		a.Loops = append(a.Loops, a.judgeLoop(members, looped, isCall))
 	}
 	a.findBroken(looped)
+	a.findFaultLoops(looped)
+	a.mergeLoops()
 }
 
-// isCall tells whether somebody waits at the start of an edge for its end.
-func (a *Analysis) isCall(e *stateEdge) bool {
-	return !e.Dead && a.link(e.Link).Relation == model.WaitingCall
+// findDoors finds the spots where messages come in from outside, and those that
+// something else leads to.
+func (a *Analysis) findDoors() {
+	a.isDoor = make([]bool, len(a.spots.spots))
+	for _, i := range a.entries {
+		for _, in := range a.spread(i) {
+			a.isDoor[in.spot] = true
+		}
+	}
+	a.into = make([][]int32, len(a.spots.spots))
+	for k := range a.spots.edges {
+		e := &a.spots.edges[k]
+		a.into[e.to] = append(a.into[e.to], int32(e.from))
+	}
+}
+
+// components returns the components that loop over some edges, as sets of spots.
+func (g *spotGraph) components(of func(*edge) bool) [][]int {
+	var list []graph.Edge
+	for i := range g.edges {
+		if e := &g.edges[i]; g.component[e.from] == g.component[e.to] && of(e) {
+			list = append(list, graph.Edge{From: e.from, To: e.to})
+		}
+	}
+	return graph.Loops(len(g.spots), list)
+}
+
+// mergeLoops leaves one loop of those over the same links, the one that matters
+// most: what a node's messages do in several shapes is one loop for people.
+func (a *Analysis) mergeLoops() {
+	weight := func(l *Loop) int {
+		w := map[string]int{"certain": 20, "possible": 10}[l.Verdict]
+		return w + map[string]int{"grows": 5, "sustains": 4, "could-grow": 3, "could-sustain": 2, "dies-out": 1}[l.Trend]
+	}
+	place := map[string]int{}
+	var kept []Loop
+	for k := range a.Loops {
+		l := &a.Loops[k]
+		names := slices.Clone(l.Nodes)
+		slices.Sort(names)
+		key := ""
+		for _, n := range names {
+			key += n + ","
+		}
+		if l.calls {
+			key += "calls"
+		}
+		if l.Verdict == "broken" {
+			key += "|" + *l.BrokenBy
+		}
+		old, seen := place[key]
+		switch {
+		case !seen:
+			place[key] = len(kept)
+			kept = append(kept, *l)
+		case weight(l) > weight(&kept[old]):
+			kept[old] = *l
+		}
+	}
+	a.Loops = append([]Loop{}, kept...)
 }
 
 func edgeKey(e graph.Edge) [2]int {
 	if e.Dead {
-		return [2]int{e.Link, 1}
+		return [2]int{e.Link, 1 + e.From}
 	}
 	return [2]int{e.Link, 0}
 }
 
 // judgeLoop works out what is known of one component over some edges.
-func (a *Analysis) judgeLoop(members []int, looped map[[2]int]bool, of func(*stateEdge) bool) Loop {
-	sg := a.states
+func (a *Analysis) judgeLoop(members []int, looped map[[2]int]bool, of func(*edge) bool) Loop {
+	sg := a.spots
 	inside := make(map[int]bool, len(members))
 	for _, m := range members {
 		inside[m] = true
 	}
-	var inner []stateEdge
+	var inner []edge
+	links := map[string]bool{}
 	for _, m := range members {
 		for _, e := range sg.leaving(m) {
 			if inside[e.to] && of(&e) {
 				inner = append(inner, e)
-				looped[edgeKey(e.Edge)] = true
+				looped[edgeKey(a.over(&e))] = true
+				links[edgeName(a.Graph, a.over(&e))] = true
 			}
 		}
 	}
 	entry := a.entryOf(members, inside)
 	cycle := shortestCycle(entry, inner)
-	l := Loop{Verdict: "certain", Doubling: document.Never, spots: members, inner: inner, calls: true}
+	l := Loop{Verdict: "certain", Doubling: document.Never, spots: members, inner: inner, calls: true, all: sortedKeys(links)}
 	for k := range inner {
-		l.calls = l.calls && a.isCall(&inner[k])
+		l.calls = l.calls && inner[k].kind == calls
 	}
 	on := map[int]bool{}
-	for _, e := range cycle {
-		l.cycle = append(l.cycle, e.Edge)
-		l.nodes = append(l.nodes, e.From)
-		on[e.From] = true
-		l.Links = append(l.Links, edgeName(a.Graph, e.Edge))
-		if e.verdict != expr.Certain {
+	for k := range cycle {
+		e := &cycle[k]
+		g := a.over(e)
+		l.cycle = append(l.cycle, g)
+		l.nodes = append(l.nodes, g.From)
+		on[g.From] = true
+		l.Links = append(l.Links, edgeName(a.Graph, g))
+		if e.verdict != expr.Certain || e.ways > 1 {
 			l.Verdict = "possible"
 		}
 	}
+	var rest []int
 	for _, m := range members {
 		if n := sg.spots[m].node; !on[n] {
 			on[n] = true
-			l.nodes = append(l.nodes, n)
+			rest = append(rest, n)
 		}
 	}
+	l.nodes = append(l.nodes, rest...)
 	for _, n := range l.nodes {
 		l.Nodes = append(l.Nodes, a.node(n).Name)
 	}
-	low, unboundedLow := firstReturn(entry, members, inner, func(e *stateEdge) float64 { return e.mean.low })
-	high, unbounded := firstReturn(entry, members, inner, func(e *stateEdge) float64 { return e.mean.high })
+	low, unboundedLow := firstReturn(entry, members, inner, func(e *edge) float64 { return e.mean.low })
+	high, unbounded := firstReturn(entry, members, inner, func(e *edge) float64 { return e.mean.high })
 	ends := [2]*float64{&low, &high}
 	if unboundedLow {
 		ends[0] = nil
@@ -119,7 +204,10 @@ func (a *Analysis) judgeLoop(members []int, looped map[[2]int]bool, of func(*sta
 		high = math.Inf(1)
 	}
 	l.Gain, l.Unbounded = &ends, unbounded
-	if by := a.hopLimit(members, inner); by != nil {
+	if low != high || unbounded != unboundedLow {
+		l.Basis = Basis{"gain": "estimate"}
+	}
+	if by := a.hopLimitOf(members, inner); by != nil {
 		name := by.Name + " hop-limit"
 		l.Trend, l.BrokenBy, l.ended = "dies-out", &name, by
 		return l
@@ -135,75 +223,76 @@ func (a *Analysis) judgeLoop(members []int, looped map[[2]int]bool, of func(*sta
 	return l
 }
 
-// hopLimit gives a node whose hop limit ends every message of a component
-// sooner or later, or nil: without the nodes that have one, nothing goes round.
-func (a *Analysis) hopLimit(members []int, inner []stateEdge) *graph.Node {
+// hopLimitOf returns a node whose hop limit ends every message of a component sooner
+// or later, or nil: without the nodes that have one, nothing circulates.
+func (a *Analysis) hopLimitOf(members []int, inner []edge) *graph.Node {
 	var found *graph.Node
-	limited := func(n *graph.Node) bool { return n.HopLimit > 0 }
+	limited := func(n *graph.Node) bool { return n.Kind == model.Function && n.HopLimit != model.NoHopLimit }
 	for _, m := range members {
-		if n := a.node(a.states.spots[m].node); limited(n) && (found == nil || n.HopLimit < found.HopLimit) {
+		if n := a.node(a.spots.spots[m].node); limited(n) && (found == nil || n.HopLimit < found.HopLimit) {
 			found = n
 		}
 	}
-	if found == nil || a.goesRoundWithout(members, inner, limited) {
+	if found == nil || a.circulatesWithout(members, inner, limited) {
 		return nil
 	}
 	return found
 }
 
-// goesRoundWithout tells whether a component still loops without some nodes.
-func (a *Analysis) goesRoundWithout(members []int, inner []stateEdge, gone func(*graph.Node) bool) bool {
+// circulatesWithout reports whether a component still loops without some nodes.
+func (a *Analysis) circulatesWithout(members []int, inner []edge, gone func(*graph.Node) bool) bool {
 	index := indexOf(members)
 	var rest []graph.Edge
 	for i := range inner {
-		if e := &inner[i]; !gone(a.node(e.To)) {
+		if e := &inner[i]; !gone(a.node(a.spots.spots[e.to].node)) {
 			rest = append(rest, graph.Edge{From: index[e.from], To: index[e.to]})
 		}
 	}
-	return len(componentsOf(len(members), rest)) > 0
+	return len(graph.Loops(len(members), rest)) > 0
 }
 
 const gainTolerance = 1e-6
 
+// trend names what becomes of the messages of a loop by the bounds of its gain.
 func trend(low, high float64, unboundedLow bool) string {
 	switch {
 	case unboundedLow || low > 1+gainTolerance:
 		return "grows"
 	case high < 1-gainTolerance:
 		return "dies-out"
-	case low > 1-gainTolerance && high < 1+gainTolerance:
-		return "sustains"
-	case high <= 1+gainTolerance:
-		return "sustains" // at most: what may go round for ever
+	case high > 1+gainTolerance:
+		return "could-grow"
+	case low < 1-gainTolerance:
+		return "could-sustain"
 	}
-	return "could-grow"
+	return "sustains"
 }
 
-// entryOf gives the state of a component where messages from outside first
-// come in.
+// entryOf returns the spot of a component where messages from outside first come
+// in.
 func (a *Analysis) entryOf(members []int, inside map[int]bool) int {
-	for _, i := range a.entries {
-		for _, k := range a.states.of[i] {
-			if inside[int(k)] {
-				return int(k)
-			}
+	for _, m := range members {
+		if a.isDoor[m] {
+			return m
 		}
 	}
-	for _, e := range a.states.edges {
-		if inside[e.to] && !inside[e.from] {
-			return e.to
+	for _, m := range members {
+		for _, from := range a.into[m] {
+			if !inside[int(from)] {
+				return m
+			}
 		}
 	}
 	return members[0]
 }
 
-// shortestCycle finds the fewest edges from a state back to itself.
-func shortestCycle(start int, edges []stateEdge) []stateEdge {
+// shortestCycle finds the fewest edges from a spot back to itself.
+func shortestCycle(start int, edges []edge) []edge {
 	out := map[int][]graph.Edge{}
 	for k, e := range edges {
 		out[e.from] = append(out[e.from], graph.Edge{From: e.from, To: e.to, Link: k})
 	}
-	var cycle []stateEdge
+	var cycle []edge
 	for _, e := range shortestWay(start, start, out) {
 		cycle = append(cycle, edges[e.Link])
 	}
@@ -244,10 +333,10 @@ type cell struct {
 	v    float64
 }
 
-// firstReturn gives the mean number of messages that come back to the entry for
+// firstReturn returns the mean number of messages that come back to the entry for
 // one that goes in, counted at first return: R = M_ee + M_eo (I − M_oo)⁻¹ M_oe,
 // where o are the other nodes. Without bound when they grow among themselves.
-func firstReturn(entry int, members []int, edges []stateEdge, of func(*stateEdge) float64) (gain float64, unbounded bool) {
+func firstReturn(entry int, members []int, edges []edge, of func(*edge) float64) (gain float64, unbounded bool) {
 	index := map[int]int{}
 	for _, m := range members {
 		if m != entry {
@@ -359,8 +448,8 @@ func spectralRadius(n int, m []cell) float64 {
 	return radius
 }
 
-// findBroken lists the cycles over links that only a filter breaks: a link
-// that declines everything another one of the cycle brings to it.
+// findBroken lists the cycles over links that only a filter breaks: a link that
+// declines everything another one of the cycle brings to it.
 func (a *Analysis) findBroken(looped map[[2]int]bool) {
 	edges := a.Graph.Edges(true)
 	component := make([]int, len(a.Graph.Nodes))
@@ -380,7 +469,7 @@ func (a *Analysis) findBroken(looped map[[2]int]bool) {
 		}
 	}
 	for _, e := range edges {
-		if e.Dead || component[e.From] == 0 || component[e.From] != component[e.To] || a.link(e.Link).Filter.Everything {
+		if e.Dead || component[e.From] == 0 || component[e.From] != component[e.To] || !a.declinesSome(a.link(e.Link)) {
 			continue
 		}
 		for _, before := range into[e.From] {
@@ -404,14 +493,25 @@ func (a *Analysis) findBroken(looped map[[2]int]bool) {
 	}
 }
 
-// declinesAll tells whether a link's filter takes nothing of what an edge
-// brings to its source.
+// declinesSome reports whether a link does not take everything.
+func (a *Analysis) declinesSome(l *graph.Link) bool {
+	return !l.Filter.Everything || a.node(l.From).Kind.Keeps() && len(l.Changes) > 0
+}
+
+// declinesAll reports whether a link's filter takes nothing of what an edge brings
+// to its source.
 func (a *Analysis) declinesAll(e, before graph.Edge) bool {
 	any := false
-	for _, s := range a.At[before.From].states() {
-		for _, next := range a.passOn(before, s) {
+	for _, m := range a.At[before.From].all() {
+		var brought []passed
+		if before.Dead {
+			brought = []passed{{a.arriving(a.node(before.To), nil, m), expr.Possible}}
+		} else {
+			brought = a.passOn(a.link(before.Link), m)
+		}
+		for _, next := range brought {
 			any = true
-			if a.filterVerdict(a.link(e.Link), next.state) != expr.Impossible {
+			if a.filterVerdict(a.link(e.Link), next.message) != expr.Impossible {
 				return false
 			}
 		}
@@ -419,12 +519,124 @@ func (a *Analysis) declinesAll(e, before graph.Edge) bool {
 	return any
 }
 
+// findFaultLoops lists the cycles that only a failure starts which no share states:
+// parked messages that are sent back to where they failed.
+func (a *Analysis) findFaultLoops(looped map[[2]int]bool) {
+	all := func(e *edge) bool { return e.kind != calls }
+	for _, members := range a.spots.components(all) {
+		inside := asSet(members)
+		var inner []edge
+		for _, m := range members {
+			for _, e := range a.spots.leaving(m) {
+				if inside[e.to] && all(&e) {
+					inner = append(inner, e)
+				}
+			}
+		}
+		for k := range inner {
+			e := &inner[k]
+			g := a.over(e)
+			if e.mean.high > 0 || looped[edgeKey(g)] {
+				continue
+			}
+			cycle := []graph.Edge{g}
+			on := map[int]bool{}
+			if e.to != e.from {
+				out := map[int][]graph.Edge{}
+				for j := range inner {
+					out[inner[j].from] = append(out[inner[j].from], graph.Edge{From: inner[j].from, To: inner[j].to, Link: j})
+				}
+				for _, step := range shortestWay(e.to, e.from, out) {
+					cycle = append(cycle, a.over(&inner[step.Link]))
+				}
+			}
+			for _, c := range cycle {
+				looped[edgeKey(c)] = true
+				on[c.From] = true
+			}
+			if a.hopLimitOf(members, inner) != nil {
+				continue
+			}
+			l := a.brokenLoop(cycle, edgeName(a.Graph, g))
+			l.fault = true
+			a.Loops = append(a.Loops, l)
+		}
+	}
+}
+
 func (a *Analysis) brokenLoop(cycle []graph.Edge, by string) Loop {
 	l := Loop{Verdict: "broken", Doubling: document.Never, BrokenBy: &by, cycle: cycle}
+	links := map[string]bool{}
 	for _, e := range cycle {
 		l.nodes = append(l.nodes, e.From)
 		l.Nodes = append(l.Nodes, a.node(e.From).Name)
 		l.Links = append(l.Links, edgeName(a.Graph, e))
+		links[edgeName(a.Graph, e)] = true
 	}
+	l.all = sortedKeys(links)
 	return l
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func indexOf(members []int) map[int]int {
+	index := make(map[int]int, len(members))
+	for k, m := range members {
+		index[m] = k
+	}
+	return index
+}
+
+func asSet(list []int) map[int]bool {
+	out := make(map[int]bool, len(list))
+	for _, x := range list {
+		out[x] = true
+	}
+	return out
+}
+
+// growingSpots finds the spots that a loop feeds which sustains itself or grows.
+func (a *Analysis) growingSpots() []bool {
+	out := make([]bool, len(a.spots.spots))
+	var work []int
+	moves := func(e *edge) bool { return e.expected > 0 }
+	for _, members := range a.spots.components(moves) {
+		inside := asSet(members)
+		var inner []edge
+		for _, m := range members {
+			for _, e := range a.spots.leaving(m) {
+				if inside[e.to] && moves(&e) {
+					inner = append(inner, e)
+				}
+			}
+		}
+		gain, unbounded := firstReturn(a.entryOf(members, inside), members, inner, func(e *edge) float64 { return e.expected })
+		if !unbounded && gain < 1-gainTolerance {
+			continue
+		}
+		for _, m := range members {
+			if !out[m] {
+				out[m] = true
+				work = append(work, m)
+			}
+		}
+	}
+	for len(work) > 0 {
+		i := work[0]
+		work = work[1:]
+		for _, e := range a.spots.leaving(i) {
+			if e.expected > 0 && !out[e.to] {
+				out[e.to] = true
+				work = append(work, e.to)
+			}
+		}
+	}
+	return out
 }

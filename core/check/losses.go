@@ -1,7 +1,11 @@
 package check
 
 import (
+	"encoding/json"
 	"fmt"
+	"math"
+	"slices"
+	"sort"
 	"time"
 
 	"ironweir/core/document"
@@ -12,444 +16,786 @@ import (
 
 // Entry is what is known of the messages that come in at a node.
 type Entry struct {
-	Survives        int           `json:"survives"`         // faults at once without a loss, as far as searched
-	Searched        int           `json:"searched"`         // faults at once of which every set was looked at
-	LossSets        []LossSet     `json:"loss_sets"`        // smallest first
-	LossProbability *float64      `json:"loss_probability"` // of a message, from the failure shares alone; null: it sets off ever more
-	Amplification   Amplification `json:"amplification"`
+	Survives        int                `json:"survives"`         // faults together without a loss, as far as searched
+	Searched        int                `json:"searched"`         // faults together of which every set was looked at
+	Considered      []string           `json:"considered"`       // fault kinds
+	LossSets        []LossSet          `json:"loss_sets"`        // smallest first
+	Unlisted        int                `json:"unlisted"`         // single faults that are not listed, in a large model
+	LossProbability *float64           `json:"loss_probability"` // of a message, without a fault; null: it sets off ever more
+	LossBy          map[string]float64 `json:"loss_by"`          // messages lost for one that enters, by cause
+	Parked          *float64           `json:"parked"`           // messages parked for one that enters; null: without bound
+	Amplification   Amplification      `json:"amplification"`
+	Basis           Basis              `json:"basis,omitempty"`
+	Assumptions     []string           `json:"assumptions,omitempty"`
 }
 
-// LossSet is a set of faults that loses a message.
-type LossSet struct {
-	Faults []string       `json:"faults"` // nodes or groups that fail persistently; none: lost by design
-	Cause  string         `json:"cause"`
-	Node   string         `json:"node"`           // where it is lost
-	After  document.State `json:"after"`          // how long the fault must last before the first loss
-	Some   bool           `json:"some,omitempty"` // only some messages
+// Basis says of fields how sure they are; one that it does not name is exact.
+type Basis map[string]string
 
-	link int // through which it goes, or None
-}
+// How sure a number is.
+const (
+	AtMost   = "at_most"
+	AtLeast  = "at_least"
+	Estimate = "estimate"
+)
 
-// loss is one way to lose a message under a set of faults.
-type loss struct {
-	cause string
-	node  int
-	link  int
-	after time.Duration
-	some  bool
-}
+// Fault is an element of a loss set: any one of some faults.
+type Fault []string
 
-// faults is a set of failing nodes.
-type faults map[int]bool
-
-// explorer follows what can happen to a message under faults.
-type explorer struct {
-	a      *Analysis
-	failed faults
-	seen   map[arrival]bool
-	sent   map[sender]bool
-	at     map[int][]arrival // what has been seen, by node
-	// What happens without the faults, and the nodes for which they make a
-	// difference: elsewhere nothing new happens, and nobody looks again.
-	base   *explorer
-	dirty  map[int]bool
-	losses []loss
-	spare  *explorer // that under used last
-}
-
-// arrival is a message that comes to a node by a link (or by none).
-type arrival struct {
-	node, link int
-	dead       bool
-}
-
-// sender is a node whose runs succeed, and whether nobody waits for them.
-type sender struct {
-	node         int
-	asynchronous bool
-}
-
-func (a *Analysis) lossSet(names []string, l loss) LossSet {
-	if names == nil {
-		names = []string{}
+// MarshalJSON writes a single fault as its name, several as a list.
+func (f Fault) MarshalJSON() ([]byte, error) {
+	if len(f) == 1 {
+		return json.Marshal(f[0])
 	}
-	return LossSet{Faults: names, Cause: l.cause, Node: a.node(l.node).Name, After: document.At(l.after.Seconds()), Some: l.some, link: l.link}
+	return json.Marshal([]string(f))
 }
 
-// explore follows a message from an entry with nothing broken.
-func (a *Analysis) explore(entry int) *explorer {
-	x := &explorer{a: a, seen: map[arrival]bool{}, sent: map[sender]bool{}, at: map[int][]arrival{}}
-	x.come(arrival{entry, graph.None, false}, 0)
+// UnmarshalJSON reads what MarshalJSON writes.
+func (f *Fault) UnmarshalJSON(data []byte) error {
+	var one string
+	if json.Unmarshal(data, &one) == nil {
+		*f = Fault{one}
+		return nil
+	}
+	return json.Unmarshal(data, (*[]string)(f))
+}
+
+// LossSet is a set of faults that loses messages.
+type LossSet struct {
+	Faults []Fault        `json:"faults"` // none: lost in normal operation
+	Cause  string         `json:"cause"`
+	Node   string         `json:"node"`                  // where it is lost
+	After  document.State `json:"after"`                 // how long the fault must last before the first loss
+	Range  *[2]*float64   `json:"after_range,omitempty"` // seconds; where After is an estimate; null: without bound
+	Some   bool           `json:"some,omitempty"`        // only some messages
+
+	link  int // through which it goes, or None
+	quiet bool
+	after moment
+	limit string
+	why   string
+	state bool // by stated `fails` shares alone
+	share span
+}
+
+// MaxFaults is how many faults together are looked at.
+const MaxFaults = 3
+
+// FaultKinds are the kinds of fault that are considered.
+var FaultKinds = []string{"node", "channel", "group", "stopped", "crash", "disabled"}
+
+// listed bounds the names of faults that a document lists in all.
+const listed = 60_000
+
+func (a *Analysis) setAfter(s *LossSet, m moment) {
+	s.after = m
+	s.After = document.At(m.at)
+	if m.high > m.at*1.05+1e-9 || m.low < m.at/1.05-1e-9 {
+		low, high := m.low, &m.high
+		if math.IsInf(m.high, 1) {
+			high = nil
+		}
+		s.Range = &[2]*float64{&low, high}
+	}
+}
+
+// findLosses works out, for every entry, what is lost with nothing broken, and
+// which sets of up to MaxFaults faults lose messages.
+func (a *Analysis) findLosses() {
+	a.Entries = map[string]Entry{}
+	a.findFaults()
+	a.sortDeliveries()
+	values := a.entryValues()
+	budget := max(listed/max(len(a.entries), 1), 40)
+	for _, i := range a.entries {
+		e := Entry{LossSets: []LossSet{}, Considered: FaultKinds, Searched: MaxFaults, LossBy: map[string]float64{}}
+		values.into(a, i, &e)
+		x := a.explore(i)
+		x.list(&e, budget)
+		sort.SliceStable(e.LossSets, func(i, j int) bool { return len(e.LossSets[i].Faults) < len(e.LossSets[j].Faults) })
+		e.Survives = e.Searched
+		if len(e.LossSets) > 0 {
+			e.Survives = len(e.LossSets[0].Faults) - 1
+		}
+		a.Entries[a.node(i).Name] = e
+	}
+}
+
+// sortDeliveries orders deliveries by how soon they give up.
+func (a *Analysis) sortDeliveries() {
+	a.byTime = make([]int32, len(a.faults.deliveries))
+	for k := range a.byTime {
+		a.byTime[k] = int32(k)
+	}
+	d := a.faults.deliveries
+	sort.SliceStable(a.byTime, func(i, j int) bool { return d[a.byTime[i]].after.at < d[a.byTime[j]].after.at })
+}
+
+// exploration is what the messages of one entry can reach.
+type exploration struct {
+	a       *Analysis
+	entry   int
+	reached []bool // without a fault
+	work    []int32
+	// What they reach after one fault, any one of those in the set, and after how
+	// long.
+	first map[int]*detour
+	// The same after two faults.
+	second map[int][]pairDetour
+}
+
+type detour struct {
+	faults faultSet
+	after  moment
+}
+
+type pairDetour struct {
+	one, two faultSet
+	after    moment
+}
+
+func (a *Analysis) explore(entry int) *exploration {
+	x := &exploration{a: a, reached: make([]bool, len(a.spots.spots)), first: map[int]*detour{}, second: map[int][]pairDetour{}}
+	for _, in := range a.spread(entry) {
+		if !x.reached[in.spot] {
+			x.reached[in.spot] = true
+			x.work = append(x.work, int32(in.spot))
+		}
+	}
+	for k := 0; k < len(x.work); k++ {
+		for _, e := range a.spots.leaving(int(x.work[k])) {
+			if e.mean.high >= negligible && !x.reached[e.to] {
+				x.reached[e.to] = true
+				x.work = append(x.work, int32(e.to))
+			}
+		}
+	}
+	x.entry = entry
+	x.afterOne()
+	x.afterTwo()
 	return x
 }
 
-// under looks at what changes when some nodes fail. It looks again only where
-// they, or what waits for them or writes to them, take part. What it gives holds
-// until it is asked again.
-func (x *explorer) under(nodes []int, waiters map[int][]int) *explorer {
-	y := x.spare
-	if y == nil {
-		y = &explorer{a: x.a, failed: faults{}, seen: map[arrival]bool{}, sent: map[sender]bool{}, at: map[int][]arrival{}, base: x, dirty: map[int]bool{}}
-		x.spare = y
-	} else {
-		clear(y.failed)
-		clear(y.seen)
-		clear(y.sent)
-		clear(y.at)
-		clear(y.dirty)
-		y.losses = y.losses[:0]
-	}
+// afterOne follows what goes another way under one fault.
+func (x *exploration) afterOne() {
+	a := x.a
 	var work []int
-	touch := func(i int) {
-		if !y.dirty[i] {
-			y.dirty[i] = true
-			work = append(work, i)
+	arrive := func(to int, faults faultSet, after moment) {
+		d := x.first[to]
+		if d == nil {
+			d = &detour{a.faults.newSet(), after}
+			x.first[to] = d
+		}
+		if after.at < d.after.at {
+			d.after = after
+		}
+		if d.faults.merge(faults) {
+			work = append(work, to)
 		}
 	}
-	for _, n := range nodes {
-		y.failed[n] = true
-		touch(n)
+	for _, s := range x.work {
+		for _, k := range a.faults.at[s] {
+			if d := &a.faults.deliveries[k]; d.to != graph.None && !x.reached[d.to] {
+				arrive(d.to, d.faults, d.after)
+			}
+		}
 	}
 	for k := 0; k < len(work); k++ {
-		i := work[k]
-		if !y.failed[i] && x.a.node(i).Kind.Channel() {
-			continue // a queue that hands out to what fails still takes writes
-		}
-		for _, w := range waiters[i] {
-			touch(w)
-		}
-	}
-	for _, i := range work {
-		for _, at := range x.at[i] {
-			if at.link == graph.None || !y.dirty[x.a.holder(at)] {
-				y.come(at, 0) // what brings it there is not touched by the faults
+		from := x.first[work[k]]
+		for _, e := range a.spots.leaving(work[k]) {
+			if e.mean.high >= negligible && !x.reached[e.to] {
+				arrive(e.to, from.faults, from.after.plus(exactMoment(e.delay)))
 			}
 		}
 	}
-	return y
 }
 
-// holder gives the node from which an arrival comes.
-func (a *Analysis) holder(at arrival) int {
-	l := a.link(at.link)
-	if at.dead && !l.Relation.Polls() {
-		return l.To
-	}
-	return l.From
-}
-
-// waiters gives, for each node, those whose outcome depends on it directly:
-// callers that wait, runs that write to it, queues whose readers run it.
-func (a *Analysis) waiters() map[int][]int {
-	out := map[int][]int{}
-	for i := range a.Graph.Links {
-		if l := a.link(i); l.Relation == model.WaitingCall || l.Relation == model.RunWrite || l.Relation.Polls() {
-			out[l.To] = append(out[l.To], l.From)
+// afterTwo follows what goes another way under two faults.
+func (x *exploration) afterTwo() {
+	a := x.a
+	var work []int
+	arrive := func(to int, p pairDetour) {
+		if x.reached[to] || x.first[to] != nil {
+			return
+		}
+		for k := range x.second[to] {
+			old := &x.second[to][k]
+			if slices.Equal(old.two, p.two) {
+				if old.one.merge(p.one) {
+					work = append(work, to)
+				}
+				return
+			}
+			if slices.Equal(old.one, p.one) {
+				if old.two.merge(p.two) {
+					work = append(work, to)
+				}
+				return
+			}
+		}
+		if len(x.second[to]) < 16 {
+			p.one, p.two = slices.Clone(p.one), slices.Clone(p.two)
+			x.second[to] = append(x.second[to], p)
+			work = append(work, to)
 		}
 	}
-	return out
-}
-
-// reachable gives the nodes that something which comes in at an entry can
-// reach, as a copy or by a call.
-func (a *Analysis) reachable(entry int, out map[int][]int) map[int]bool {
-	reached := map[int]bool{entry: true}
-	work := []int{entry}
-	for len(work) > 0 {
-		i := work[len(work)-1]
-		work = work[:len(work)-1]
-		for _, to := range out[i] {
-			if !reached[to] {
-				reached[to] = true
-				work = append(work, to)
+	for s, from := range x.first {
+		for _, k := range a.faults.at[s] {
+			if d := &a.faults.deliveries[k]; d.to != graph.None {
+				_, one := from.faults.both(d.faults)
+				one, _ = from.faults.both(from.faults)
+				arrive(d.to, pairDetour{one, d.faults, from.after.plus(d.after)})
 			}
 		}
 	}
-	return reached
-}
-
-func (x *explorer) lose(l loss) { x.losses = append(x.losses, l) }
-
-// come lets a message arrive at a node; after is how long the faults have
-// lasted by then.
-func (x *explorer) come(at arrival, after time.Duration) {
-	if x.seen[at] || x.base != nil && x.base.seen[at] && !x.dirty[at.node] {
-		return
-	}
-	x.seen[at] = true
-	x.at[at.node] = append(x.at[at.node], at)
-	n := x.a.node(at.node)
-	if at.link != graph.None && x.a.link(at.link).Refused && !at.dead {
-		x.given(at, x.a.link(at.link), "refused", 0, false)
-		return
-	}
-	if n.Kind.Channel() {
-		x.write(at, n, after)
-		return
-	}
-	x.intake(at, n, after)
-}
-
-// given ends a delivery: to the link's dead-letter, or lost.
-func (x *explorer) given(at arrival, l *graph.Link, cause string, after time.Duration, some bool) {
-	dead := graph.None
-	switch {
-	case l != nil && !at.dead:
-		dead = l.DeadLetter
-	case l == nil || at.dead:
-		dead = x.a.node(at.node).DeadLetter
-	}
-	if dead != graph.None {
-		x.come(arrival{dead, at.link, true}, after)
-		return
-	}
-	x.lose(loss{cause, at.node, at.link, after, some})
-}
-
-// write lets a delivered message stand in a channel, unless that fails.
-func (x *explorer) write(at arrival, n *graph.Node, after time.Duration) {
-	var l *graph.Link
-	if at.link != graph.None {
-		l = x.a.link(at.link)
-	}
-	if x.failed[n.ID] {
-		if l != nil && x.a.node(l.From).Kind == model.Endpoint {
-			return // the client is told
-		}
-		policy := graph.WritePolicy()
-		if l != nil && !at.dead {
-			policy = l.Policy
-		}
-		x.given(at, l, "rejected", after+triesSpan(&policy), false)
-		return
-	}
-	switch {
-	case n.Kind == model.Queue:
-		x.queue(n, after)
-		return
-	case n.Kind == model.Stream || n.Kind == model.Table:
-		x.feeds(n, after)
-		return
-	case n.Kind == model.Topic && len(n.Out) == 0:
-		x.lose(loss{"unsubscribed", n.ID, graph.None, 0, false})
-	}
-	for _, id := range n.Out {
-		if x.a.Reach[id] != expr.Impossible {
-			x.come(arrival{x.a.link(id).To, id, false}, after)
-		}
-	}
-}
-
-// queue lets the readers of a queue take a message.
-func (x *explorer) queue(n *graph.Node, after time.Duration) {
-	if len(n.Out) == 0 {
-		return // it rests there
-	}
-	taken := false
-	for _, id := range n.Out {
-		l := x.a.link(id)
-		if x.a.Reach[id] == expr.Impossible {
-			continue
-		}
-		taken = true
-		if l.Refused {
-			x.given(arrival{n.ID, id, false}, l, "refused", 0, false)
-			continue
-		}
-		if x.fails(l.To, map[int]bool{}) || l.Relation == model.PolledMove && x.failed[l.To] {
-			x.spent(n, l, after, false)
-			continue
-		}
-		if f := x.a.node(l.To).Fails; f.ForGood > 0 && x.a.node(l.To).Kind.Runs() {
-			x.spent(n, l, 0, true)
-		}
-		if l.Relation == model.PolledMove {
-			x.come(arrival{l.To, id, false}, after)
-			continue
-		}
-		x.succeeded(l.To, false, after)
-	}
-	if !taken {
-		x.lose(loss{"expired", n.ID, graph.None, n.Retention, false})
-	}
-}
-
-// feeds lets each link that reads a stream or a table's changes take a record.
-func (x *explorer) feeds(n *graph.Node, after time.Duration) {
-	for _, id := range n.Out {
-		l := x.a.link(id)
-		switch {
-		case x.a.Reach[id] == expr.Impossible:
-		case l.Refused:
-			x.given(arrival{n.ID, id, false}, l, "refused", 0, false)
-		case x.fails(l.To, map[int]bool{}) || l.Relation == model.PolledMove && x.failed[l.To]:
-			x.spent(n, l, after, false)
-		default:
-			if f := x.a.node(l.To).Fails; f.ForGood > 0 && x.a.node(l.To).Kind.Runs() {
-				x.spent(n, l, 0, true)
+	for k := 0; k < len(work) && k < 20_000; k++ {
+		for _, e := range a.spots.leaving(work[k]) {
+			if e.mean.high < negligible {
+				continue
 			}
-			if l.Relation == model.PolledMove {
-				x.come(arrival{l.To, id, false}, after)
+			for _, p := range x.second[work[k]] {
+				arrive(e.to, p)
+			}
+		}
+	}
+}
+
+// list lists the loss sets of an entry, at most budget single faults by name.
+func (x *exploration) list(e *Entry, budget int) {
+	a := x.a
+	design := x.listNormal(e)
+	seen, seenOthers := a.faults.newSet(), map[string]bool{}
+	add := func(d *delivery, faults faultSet, others []string, after moment) {
+		if design[place{d.cause, a.node(d.node).Name, d.link}] {
+			return
+		}
+		_, fresh := faults.both(seen)
+		var names Fault
+		for _, f := range fresh.list() {
+			names = append(names, a.faults.names[f])
+		}
+		for _, o := range others {
+			if !seenOthers[o] {
+				seenOthers[o] = true
+				names = append(names, o)
+			}
+		}
+		if len(names) == 0 {
+			return
+		}
+		seen.merge(fresh)
+		if budget < len(names) {
+			e.Unlisted += len(names)
+			return
+		}
+		budget -= len(names)
+		slices.Sort(names)
+		s := LossSet{Faults: []Fault{names}, Cause: d.cause, Node: a.node(d.node).Name, link: d.link, quiet: d.quiet, limit: d.limit}
+		a.setAfter(&s, after)
+		e.LossSets = append(e.LossSets, s)
+	}
+	for _, k := range a.byTime {
+		d := &a.faults.deliveries[k]
+		if d.to == graph.None && x.reached[d.spot] {
+			add(d, d.faults, d.others, d.after)
+		}
+	}
+	for k := range a.dead {
+		r := &a.dead[k]
+		if x.reached[r.spot] && r.normal {
+			add(&r.delivery, r.faults, nil, r.after)
+		}
+	}
+	for _, s := range sortedBy(x.first, func(a, b int) bool { return a < b }) { // where it is lost whatever holds it
+		from := x.first[s]
+		for _, l := range a.losses[s] {
+			if l.share.low > negligible {
+				add(&delivery{spot: s, node: l.node, link: l.link, cause: l.cause, limit: ""}, from.faults, nil, from.after.plus(exactMoment(0)))
+			}
+		}
+	}
+	p := &pairs{x: x, entry: e, seen: seen, add: add, budget: &budget}
+	p.run()
+}
+
+// listNormal lists what is lost with nothing broken, and where.
+func (x *exploration) listNormal(e *Entry) map[place]bool {
+	a := x.a
+	at := map[string]int{}
+	design := map[place]bool{}
+	for cause, away := range a.turnedAwayBy(x.entry) {
+		set := LossSet{Faults: []Fault{}, Cause: cause, Node: a.node(x.entry).Name, Some: away < 1, link: graph.None, state: cause == "rejected", share: exactly(away)}
+		a.setAfter(&set, exactMoment(0))
+		at[fmt.Sprint(cause, "|", x.entry, "|", graph.None)] = len(e.LossSets)
+		e.LossSets = append(e.LossSets, set)
+	}
+	for _, s := range x.work {
+		for _, l := range a.losses[s] {
+			key := fmt.Sprint(l.cause, "|", l.node, "|", l.link)
+			if k, ok := at[key]; ok {
+				old := &e.LossSets[k]
+				old.Some = old.Some || l.share.low < 1-1e-9
+				old.state = old.state && l.stated
+				continue
+			}
+			at[key] = len(e.LossSets)
+			w := place{l.cause, a.node(l.node).Name, l.link}
+			design[w] = design[w] || l.share.low > 1-1e-9
+			set := LossSet{Faults: []Fault{}, Cause: l.cause, Node: a.node(l.node).Name, Some: l.share.low < 1-1e-9, link: l.link, why: l.why, state: l.stated, share: l.share}
+			after := 0.0
+			if l.cause == "expired" && l.why == "no reader" {
+				after = a.node(l.node).Retention.Seconds()
+			}
+			a.setAfter(&set, exactMoment(after))
+			e.LossSets = append(e.LossSets, set)
+		}
+	}
+	return design
+}
+
+// pairs lists the sets of two and three faults.
+type pairs struct {
+	x      *exploration
+	entry  *Entry
+	seen   faultSet // single faults that lose messages by themselves
+	add    func(d *delivery, faults faultSet, others []string, after moment)
+	budget *int
+	two    []family
+	three  []family
+}
+
+// family is a number of loss sets: one fault of each set.
+type family struct {
+	sets  []faultSet
+	node  int
+	link  int
+	cause string
+	after moment
+}
+
+func (p *pairs) run() {
+	x, a := p.x, p.x.a
+	spots := make([]int, 0, len(x.first))
+	for s := range x.first {
+		spots = append(spots, s)
+	}
+	slices.Sort(spots)
+	for _, s := range spots {
+		from := x.first[s]
+		for _, k := range a.faults.at[s] {
+			d := &a.faults.deliveries[k]
+			if d.to == graph.None && !d.faults.empty() {
+				p.loses(d, from.after, from.faults, d.faults)
+			}
+		}
+	}
+	// What a dead-letter node rejects.
+	for k := range a.dead {
+		r := &a.dead[k]
+		if r.normal && x.reached[r.spot] {
+			continue
+		}
+		for _, j := range a.faults.at[r.spot] {
+			d := &a.faults.deliveries[j]
+			if d.to != r.target {
+				continue
+			}
+			switch from := x.first[r.spot]; {
+			case x.reached[r.spot]:
+				p.loses(&r.delivery, d.after, d.faults, r.faults)
+			case from != nil:
+				p.loses(&r.delivery, from.after.plus(d.after), from.faults, d.faults, r.faults)
+			}
+		}
+	}
+	spots = spots[:0]
+	for s := range x.second {
+		spots = append(spots, s)
+	}
+	slices.Sort(spots)
+	for _, s := range spots {
+		for _, from := range x.second[s] {
+			for _, k := range a.faults.at[s] {
+				d := &a.faults.deliveries[k]
+				if d.to == graph.None && !d.faults.empty() {
+					p.loses(d, from.after, from.one, from.two, d.faults)
+				}
+			}
+		}
+	}
+	p.flush()
+}
+
+// loses notes that one fault of each set together lose messages. What is in several
+// of the sets needs fewer.
+func (p *pairs) loses(d *delivery, before moment, sets ...faultSet) {
+	after := before.plus(d.after)
+	rest := make([]faultSet, len(sets))
+	copy(rest, sets)
+	for i := range rest {
+		for j := i + 1; j < len(rest); j++ {
+			common, _ := rest[i].both(rest[j])
+			if common.empty() {
+				continue
+			}
+			if len(rest) == 2 {
+				p.add(d, common, nil, after)
 			} else {
-				x.succeeded(l.To, false, after)
+				third := rest[3-i-j]
+				p.loses(d, before, common, third)
 			}
+			_, rest[i] = rest[i].both(common)
+			_, rest[j] = rest[j].both(common)
 		}
 	}
-}
-
-// patience is how long a reader tries a message whose every run fails, and
-// whether it ever stops before the retention.
-func patience(n *graph.Node, l *graph.Link) (span time.Duration, ends bool) {
-	p := &l.Policy
-	switch {
-	case p.Tries == 0:
-		return time.Duration(p.GiveUp), p.GiveUp > 0
-	case n.Kind == model.Queue && !p.WaitSet:
-		span = time.Duration(p.Tries-1) * n.Lease // what comes as the fault begins has its last try then
-		if p.GiveUp > 0 {
-			span = min(span, time.Duration(p.GiveUp))
-		}
-		return span, true
-	}
-	return triesSpan(p), true
-}
-
-// lastTry is when a message that is tried until its retention ends has its last
-// try: a fault that lasts until then loses it.
-func lastTry(n *graph.Node, l *graph.Link) time.Duration {
-	p := &l.Policy
-	retention := int64(n.Retention)
-	if n.Kind == model.Queue && !p.WaitSet {
-		return time.Duration((retention - 1) / max(int64(n.Lease), 1) * int64(n.Lease))
-	}
-	t := int64(0)
-	for k := 1; ; k++ {
-		w := p.Backoff(k)
-		if t+w >= retention {
-			return time.Duration(t)
-		}
-		if w == p.Backoff(k+1) { // from here on all waits are alike
-			return time.Duration(t + (retention-1-t)/w*w)
-		}
-		t += w
-	}
-}
-
-// spent is a message of a queue or feed whose every run fails.
-func (x *explorer) spent(n *graph.Node, l *graph.Link, after time.Duration, some bool) {
-	span, ends := patience(n, l)
-	if !ends || span > n.Retention {
-		x.lose(loss{"expired", n.ID, l.ID, after + lastTry(n, l), some})
-		return
-	}
-	x.given(arrival{n.ID, l.ID, false}, l, "exhausted", after+span, some)
-}
-
-// intake is a message held for a function, outside system or endpoint.
-func (x *explorer) intake(at arrival, n *graph.Node, after time.Duration) {
-	var l *graph.Link
-	policy := &n.Intake
-	if at.link != graph.None && !at.dead {
-		l = x.a.link(at.link)
-		policy = &l.Policy
-	}
-	if n.Kind == model.Endpoint || n.Kind == model.Schedule {
-		x.succeeded(n.ID, false, after) // a failure is returned to who waits
-		return
-	}
-	if x.fails(n.ID, map[int]bool{}) {
-		x.exhausted(at, n, l, after+triesSpan(policy), false)
-		return
-	}
-	if n.Fails.ForGood > 0 {
-		x.exhausted(at, n, l, 0, true)
-	}
-	x.succeeded(n.ID, true, after)
-}
-
-// exhausted is an intake whose tries are used up.
-func (x *explorer) exhausted(at arrival, n *graph.Node, l *graph.Link, after time.Duration, some bool) {
-	taken := false
-	for _, id := range n.Out {
-		if r := x.a.link(id); r.When == model.Failure && x.a.Reach[id] != expr.Impossible {
-			taken = true
-			x.come(arrival{r.To, id, false}, after)
+	for i := range rest {
+		_, rest[i] = rest[i].both(p.seen)
+		if rest[i].empty() {
+			return
 		}
 	}
-	dead := n.DeadLetter
-	if l != nil && !at.dead {
-		dead = l.DeadLetter
+	one := family{rest, d.node, d.link, d.cause, after}
+	list := &p.two
+	if len(rest) == 3 {
+		list = &p.three
 	}
-	if dead != graph.None {
-		x.come(arrival{dead, at.link, true}, after)
-		return
-	}
-	if !taken {
-		x.lose(loss{"exhausted", n.ID, at.link, after, some})
-	}
-}
-
-// succeeded follows what a run that succeeded sends.
-func (x *explorer) succeeded(i int, asynchronous bool, after time.Duration) {
-	s := sender{i, asynchronous}
-	if x.sent[s] || x.base != nil && x.base.sent[s] && !x.dirty[i] {
-		return
-	}
-	x.sent[s] = true
-	n := x.a.node(i)
-	for _, id := range n.Out {
-		l := x.a.link(id)
-		if x.a.Reach[id] == expr.Impossible || l.Op == "read" || l.Op == "delete" {
+	for k := range *list { // families that differ in one place are one
+		old := &(*list)[k]
+		if old.node != one.node || old.cause != one.cause {
 			continue
 		}
-		switch {
-		case l.When == model.Failure || l.When == model.Success && !asynchronous && !n.ResultsAll:
-		case l.Relation == model.WaitingCall:
-			if !x.fails(l.To, map[int]bool{}) {
-				x.succeeded(l.To, false, after)
+		differ, at := 0, 0
+		for i := range rest {
+			if !slices.Equal(old.sets[i], rest[i]) {
+				differ, at = differ+1, i
 			}
-		case l.Relation == model.RunWrite && x.failed[l.To]: // ignored, or the run would have failed
-			x.lose(loss{"rejected", l.To, id, 0, false})
-		default:
-			x.come(arrival{l.To, id, false}, after)
+		}
+		if differ <= 1 {
+			old.sets[at] = slices.Clone(old.sets[at])
+			old.sets[at].merge(rest[at])
+			if after.at < old.after.at {
+				old.after = after
+			}
+			return
+		}
+	}
+	if len(*list) < 400 {
+		*list = append(*list, one)
+	} else {
+		p.entry.Searched = min(p.entry.Searched, len(rest)-1)
+	}
+}
+
+// flush lists the families, less what a smaller set loses.
+func (p *pairs) flush() {
+	a := p.x.a
+	names := func(f faultSet) Fault {
+		out := Fault{}
+		for _, i := range f.list() {
+			out = append(out, a.faults.names[i])
+		}
+		slices.Sort(out)
+		return out
+	}
+	list := func(pr *family) {
+		s := LossSet{Cause: pr.cause, Node: a.node(pr.node).Name, link: pr.link}
+		for _, f := range pr.sets {
+			_, f = f.both(p.seen)
+			if f.empty() {
+				return
+			}
+			s.Faults = append(s.Faults, names(f))
+		}
+		for _, f := range s.Faults {
+			*p.budget -= len(f)
+		}
+		if *p.budget < 0 {
+			p.entry.Searched = min(p.entry.Searched, len(pr.sets)-1)
+			return
+		}
+		a.setAfter(&s, pr.after)
+		p.entry.LossSets = append(p.entry.LossSets, s)
+	}
+	for k := range p.two {
+		list(&p.two[k])
+	}
+	for k := range p.three {
+		if !p.covered(&p.three[k]) {
+			list(&p.three[k])
 		}
 	}
 }
 
-// fails tells whether every run of a node fails: it is at fault itself, or
-// something that it waits for or writes to is.
-func (x *explorer) fails(i int, seen map[int]bool) bool {
-	if x.failed[i] {
-		return true
+// covered reports whether a family of three contains one of two.
+func (p *pairs) covered(three *family) bool {
+	within := func(f, g faultSet) bool {
+		_, rest := f.both(g)
+		return rest.empty()
 	}
-	if seen[i] {
-		return false
-	}
-	seen[i] = true
-	n := x.a.node(i)
-	if !n.Kind.Runs() {
-		return false
-	}
-	if n.Fails.EachTry >= 1 {
-		return true
-	}
-	for _, id := range n.Out {
-		l := x.a.link(id)
-		if l.Forgiven() || l.InCatch || l.When != model.OfRun || x.a.Reach[id] == expr.Impossible {
-			continue
-		}
-		switch l.Relation {
-		case model.WaitingCall:
-			if l.Refused || x.fails(l.To, seen) {
-				return true
-			}
-		case model.RunWrite:
-			if l.Refused || x.failed[l.To] {
-				return true
+	for k := range p.two {
+		two := p.two[k].sets
+		for i := range three.sets {
+			for j := range three.sets {
+				if i != j && within(three.sets[i], two[0]) && within(three.sets[j], two[1]) {
+					return true
+				}
 			}
 		}
 	}
 	return false
+}
+
+// entryValues are numbers of one message at each spot, with all that it sets off.
+type entryValues struct {
+	runs, copies, parked []float64
+	keeps                [2][]float64 // chance that nothing of it is lost: usual, at least
+	causes               []string
+	lost                 map[string][]float64
+	sure                 []bool
+}
+
+// entryValues works them out for all entries in one pass.
+func (a *Analysis) entryValues() *entryValues {
+	g := a.spots
+	n := len(g.spots)
+	v := &entryValues{lost: map[string][]float64{}}
+	runs, copies, parked := make([]float64, n), make([]float64, n), make([]float64, n)
+	guessed := make([]float64, n)
+	for s := range g.spots {
+		at := g.spots[s]
+		node := a.node(at.node)
+		if node.Kind == model.Function || node.Kind == model.Workflow {
+			runs[s] = a.runsPerMessage(s)
+		}
+		for _, e := range g.leaving(s) {
+			// What a reader hands to a run stays a copy of its channel; a dead letter is
+			// one more.
+			if e.copies() && (e.kind != polls || a.link(e.link).Relation == model.PolledMove) {
+				copies[s] += e.expected
+			}
+			if e.mean.low != e.mean.high {
+				guessed[s] = 1
+			}
+		}
+		for _, p := range a.parks[s] {
+			parked[s] += p.expected
+		}
+		for _, l := range a.losses[s] {
+			if v.lost[l.cause] == nil {
+				v.lost[l.cause] = make([]float64, n)
+				v.causes = append(v.causes, l.cause)
+			}
+			v.lost[l.cause][s] += l.expected
+			if l.share.low != l.share.high {
+				guessed[s] = 1
+			}
+		}
+	}
+	slices.Sort(v.causes)
+	v.runs, v.copies, v.parked = g.valueOf(runs, a.grows), g.valueOf(copies, a.grows), g.valueOf(parked, a.grows)
+	for _, c := range v.causes {
+		v.lost[c] = g.valueOf(v.lost[c], a.grows)
+	}
+	v.keeps = [2][]float64{a.keepChance(false), a.keepChance(true)}
+	v.sure = a.spots.sureFrom(guessed)
+	return v
+}
+
+// sureFrom reports, by spot, whether nothing that a message can reach was guessed.
+func (g *spotGraph) sureFrom(guessed []float64) []bool {
+	sure := make([]bool, len(guessed))
+	for s := range sure {
+		sure[s] = guessed[s] == 0
+	}
+	for k := len(g.order) - 1; k >= 0; k-- {
+		s := g.order[k]
+		for _, e := range g.leaving(int(s)) {
+			if e.mean.high > 0 && !sure[e.to] {
+				sure[s] = false
+			}
+		}
+	}
+	return sure
+}
+
+// keepChance returns, by spot, the chance that nothing that comes of a message is
+// lost: q = (1−loss) Π (1 − m(1−q'))..., the chance that no branch loses; branches
+// are independent. With least set, it is no more than any run can show.
+func (a *Analysis) keepChance(least bool) []float64 {
+	g := a.spots
+	q := make([]float64, len(g.spots))
+	for s := range q {
+		q[s] = 1
+	}
+	step := func(s int) float64 {
+		if a.grows[s] && least {
+			return 0
+		}
+		keep := 1.0
+		lost := 0.0
+		for _, l := range a.losses[s] {
+			if least {
+				lost += l.share.high
+			} else {
+				lost += l.expected
+			}
+		}
+		// Of what a run sends, given that it succeeds; of what is given up, one way or
+		// the other.
+		handled, given := 1.0, 0.0
+		var failed float64 = 1
+		for _, e := range g.leaving(s) {
+			m := e.expected
+			if least {
+				m = e.mean.high
+			}
+			if m == 0 {
+				continue
+			}
+			switch {
+			case math.IsInf(m, 1):
+				if q[e.to] < 1 {
+					keep = 0
+				}
+			case e.kind == gaveUp || e.kind == result && a.link(e.link).When == model.Failure:
+				share := min(m, 1)
+				given = max(given, share)
+				failed *= q[e.to]
+			case m <= 1 && a.spots.spots[s].how != atChannel && a.link(e.link).Relation != model.WaitingCall && e.kind != startSend && a.countIsOne(e.link):
+				// It is sent by the run that succeeds, with everything else that is.
+				keep *= 1 - min(m/max(a.worksAt(s), 1e-12), 1)*(1-q[e.to])
+			case m <= 1:
+				keep *= 1 - m*(1-q[e.to])
+			default:
+				keep *= math.Pow(q[e.to], m)
+			}
+		}
+		if a.spots.spots[s].how == asIntake || a.spots.spots[s].how == asPoll {
+			handled = min(a.worksAt(s), 1)
+			keep = handled*keep + (1 - handled)
+		}
+		keep = keep*(1-given) + given*failed*min(keep, 1)
+		if given == 0 {
+			return keep * max(1-lost, 0)
+		}
+		return keep * max(1-lost, 0)
+	}
+	for end := len(g.order); end > 0; {
+		k := end - 1
+		for k > 0 && g.component[g.order[k-1]] == g.component[g.order[end-1]] {
+			k--
+		}
+		for range 2000 {
+			moved := 0.0
+			for _, s := range g.order[k:end] {
+				v := min(max(step(int(s)), 0), 1)
+				moved = max(moved, math.Abs(v-q[s]))
+				q[s] = v
+			}
+			if end-k == 1 && !g.loopsAt(int(g.order[k])) || moved < 1e-13 {
+				break
+			}
+		}
+		end = k
+	}
+	return q
+}
+
+// countIsOne reports whether a link sends at most one message for one.
+func (a *Analysis) countIsOne(id int) bool {
+	l := a.link(id)
+	return l.ForEach == nil && l.CountExpr == nil && l.Count.Dist.Dist == "constant" && l.Count.Dist.Mean <= 1
+}
+
+// worksAt returns the runs per message at a spot that succeed.
+func (a *Analysis) worksAt(s int) float64 { return a.fateOf(s, usual).works }
+
+// runsPerMessage returns the runs that a message at a spot starts. Runs of batches
+// count as one for each message.
+func (a *Analysis) runsPerMessage(s int) float64 {
+	if a.spots.spots[s].how == asCall {
+		return 1
+	}
+	return a.fateOf(s, usual).runs
+}
+
+// into fills in what is known of one message at an entry.
+func (v *entryValues) into(a *Analysis, entry int, e *Entry) {
+	away := a.turnedAway(entry)
+	runs, copies, parked, lost, most := 0.0, 1.0, 0.0, away, away
+	by := map[string]float64{}
+	for cause, share := range a.turnedAwayBy(entry) {
+		by[cause] = share
+	}
+	sure := true
+	for _, in := range a.spread(entry) {
+		runs += in.share * v.runs[in.spot]
+		copies += in.share * v.copies[in.spot]
+		parked += in.share * v.parked[in.spot]
+		lost += in.share * (1 - v.keeps[0][in.spot])
+		most += in.share * (1 - v.keeps[1][in.spot])
+		sure = sure && v.sure[in.spot]
+		for _, c := range v.causes {
+			by[c] += in.share * v.lost[c][in.spot]
+		}
+	}
+	bounded := func(x float64) *float64 {
+		if math.IsInf(x, 1) || math.IsNaN(x) {
+			return nil
+		}
+		return &x
+	}
+	e.Amplification = Amplification{Runs: bounded(runs), Copies: bounded(copies)}
+	e.Parked = bounded(parked)
+	e.Basis = Basis{}
+	if !math.IsInf(copies, 1) {
+		if lost < negligible {
+			lost = 0
+		}
+		e.LossProbability = &lost
+		if most > lost*1.02+negligible {
+			e.LossProbability = &most
+			e.Basis["loss_probability"] = AtMost
+		}
+		for c, x := range by {
+			if x >= negligible {
+				e.LossBy[c] = x
+			}
+		}
+	}
+	if !sure {
+		e.Basis["amplification"], e.Basis["loss_by"], e.Basis["parked"] = Estimate, Estimate, Estimate
+	}
+	e.Assumptions = a.assumed(entry)
+}
+
+// assumed says what had to be assumed about the messages of an entry.
+func (a *Analysis) assumed(entry int) []string {
+	n := a.node(entry)
+	if n.Kind == model.Schedule || len(a.traffic(entry)) > 0 {
+		return nil
+	}
+	var out []string
+	reads := func(field string) bool {
+		for _, id := range n.Out {
+			for _, c := range a.link(id).Filter.Clauses {
+				if field == "types" && c.Type != nil || field == "keys" && (c.Prefix != nil || c.Suffix != nil) || field == "sources" && c.Source != nil {
+					return true
+				}
+			}
+		}
+		return false
+	}
+	if len(n.Node.Keys) == 0 && reads("keys") {
+		out = append(out, "no `keys` are stated: any key is possible")
+	}
+	if len(n.Node.Types) == 0 && reads("types") && !n.Kind.Keeps() {
+		out = append(out, "no `types` are stated: any type is possible")
+	}
+	if len(n.Node.Sources) == 0 && reads("sources") {
+		out = append(out, "no `sources` are stated: any source is possible")
+	}
+	return out
 }
 
 func describeAfter(s document.State) string {
@@ -457,7 +803,9 @@ func describeAfter(s document.State) string {
 		return s.State
 	}
 	if *s.Seconds == 0 {
-		return "at once"
+		return "immediately"
 	}
 	return fmt.Sprintf("after %s", model.FormatDuration(time.Duration(*s.Seconds*1e9).Round(time.Second)))
 }
+
+var _ = expr.Certain

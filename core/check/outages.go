@@ -2,66 +2,170 @@ package check
 
 import (
 	"math"
-	"time"
 
 	"ironweir/core/document"
 	"ironweir/core/expr"
 	"ironweir/core/graph"
-	"ironweir/core/model"
 )
 
 // Outage is how long a node can be down before messages suffer.
 type Outage struct {
-	Parks   document.State `json:"parks"`   // the first message is parked
-	Loses   document.State `json:"loses"`   // the first message is lost
-	Limit   string         `json:"limit"`   // the field that sets the limit
-	Backlog *float64       `json:"backlog"` // messages by then, at the known rates; null: no rate is known
-	Drain   document.State `json:"drain"`   // how long the backlog takes afterwards
+	Parks       document.State `json:"parks"`   // until the first message is parked
+	Loses       document.State `json:"loses"`   // until the first message is lost
+	Limit       string         `json:"limit"`   // the field that sets the earlier of the two
+	Backlog     *float64       `json:"backlog"` // messages by then, at the known rates; null: no rate is known
+	Drain       document.State `json:"drain"`   // how long the backlog takes afterwards
+	ParksRange  *[2]*float64   `json:"parks_range,omitempty"`
+	LosesRange  *[2]*float64   `json:"loses_range,omitempty"`
+	Basis       Basis          `json:"basis,omitempty"`
+	Assumptions []string       `json:"assumptions,omitempty"`
 }
 
-// findOutages works out the budget of every function and outside system: the
-// first parking and the first loss, over all entries.
-func (a *Analysis) findOutages() {
-	a.Outages = map[string]Outage{}
-	for i := range a.Graph.Nodes {
-		n := a.node(i)
-		if !n.Kind.Runs() {
-			continue
-		}
-		o := Outage{Parks: document.Never, Loses: document.Never, Drain: document.Unknown}
-		first := time.Duration(-1)
-		for _, way := range a.waysInto(i) {
-			if way.parks {
-				earlier(&o.Parks, way.after)
-			} else {
-				earlier(&o.Loses, way.after)
-			}
-			if first < 0 || way.after < first {
-				first, o.Limit = way.after, way.limit
-			}
-		}
-		if first > 0 && !a.boundless[i] && a.rates[i] > 0 {
-			backlog := a.rates[i] * first.Seconds()
-			o.Backlog = &backlog
-			if most := a.mostInto(i); !math.IsInf(most, 1) {
-				o.Drain = document.Never
-				if spare := most - a.rates[i]; spare > 0 {
-					o.Drain = document.At(backlog / spare)
-				}
-			}
-		}
-		a.Outages[n.Name] = o
+// tolerance is the earliest moment at which something happens to messages.
+type tolerance struct {
+	moment
+	limit string
+	known bool
+}
+
+func (t *tolerance) earlier(m moment, limit string) {
+	switch {
+	case !t.known:
+		t.moment, t.limit, t.known = m, limit, true
+	case m.at < t.at:
+		t.limit = limit
+		t.moment = moment{m.at, min(m.low, t.low), min(m.high, t.high)}
+	default:
+		t.moment = moment{t.at, min(m.low, t.low), min(m.high, t.high)}
 	}
 }
 
-// mostInto gives the messages per second that a node can take at most: by its
-// runs at once, its rate limit, and the readers that bring them; infinite where
+// findOutages works out the outage tolerance of every function, workflow and outside
+// system: the first message parked and the first lost, over all that reaches them.
+func (a *Analysis) findOutages() {
+	a.Outages = map[string]Outage{}
+	n := len(a.Graph.Nodes)
+	parks, loses := make([]tolerance, n), make([]tolerance, n)
+	runs := func(f int) bool { return f < n && a.node(f).Kind.Runs() }
+	each := func(faults faultSet, do func(int)) {
+		for _, f := range faults.list() {
+			if runs(f) {
+				do(f)
+			}
+		}
+	}
+	redirected := map[int][]*delivery{} // by spot: what goes there under a fault
+	for k := range a.faults.deliveries {
+		d := &a.faults.deliveries[k]
+		each(d.faults, func(f int) {
+			if d.to == graph.None {
+				loses[f].earlier(d.after, d.limit)
+			} else if !a.handledAgain(d.to) {
+				parks[f].earlier(d.after, d.limit)
+			}
+		})
+		if d.to != graph.None {
+			redirected[d.to] = append(redirected[d.to], d)
+		}
+	}
+	// What goes another way under a fault may be lost there by the same fault.
+	for to, list := range redirected {
+		x := a.downstream(to)
+		for _, s := range x {
+			for _, k := range a.faults.at[s] {
+				last := &a.faults.deliveries[k]
+				if last.to != graph.None {
+					continue
+				}
+				for _, d := range list {
+					common, _ := d.faults.both(last.faults)
+					each(common, func(f int) { loses[f].earlier(d.after.plus(last.after), last.limit) })
+				}
+			}
+		}
+	}
+	for i := range a.Graph.Nodes {
+		if node := a.node(i); node.Kind.Runs() {
+			a.Outages[node.Name] = a.outageOf(i, &parks[i], &loses[i])
+		}
+	}
+}
+
+// handledAgain reports whether what is given up to a spot is a function's or outside
+// system's to handle, and does not come to rest.
+func (a *Analysis) handledAgain(int) bool { return false }
+
+// downstream returns a spot and those that its messages reach, a few of them.
+func (a *Analysis) downstream(s int) []int {
+	seen := map[int]bool{s: true}
+	out := []int{s}
+	for k := 0; k < len(out) && k < 200; k++ {
+		for _, e := range a.spots.leaving(out[k]) {
+			if e.mean.high >= negligible && !seen[e.to] {
+				seen[e.to] = true
+				out = append(out, e.to)
+			}
+		}
+	}
+	return out
+}
+
+func rangeOf(m moment) *[2]*float64 {
+	if m.high <= m.at*1.05+1e-9 && m.low >= m.at/1.05-1e-9 {
+		return nil
+	}
+	low, high := m.low, &m.high
+	if math.IsInf(m.high, 1) {
+		high = nil
+	}
+	return &[2]*float64{&low, high}
+}
+
+func (a *Analysis) outageOf(i int, parks, loses *tolerance) Outage {
+	o := Outage{Parks: document.Never, Loses: document.Never, Drain: document.Unknown, Basis: Basis{}}
+	first := tolerance{}
+	note := func(t *tolerance, state *document.State, between **[2]*float64, field string) {
+		if !t.known {
+			return
+		}
+		*state = document.At(t.at)
+		if *between = rangeOf(t.moment); *between != nil {
+			o.Basis[field] = Estimate
+		}
+		if !first.known || t.at < first.at {
+			first = *t
+		}
+	}
+	note(parks, &o.Parks, &o.ParksRange, "parks")
+	note(loses, &o.Loses, &o.LosesRange, "loses")
+	o.Limit = first.limit
+	if !first.known || first.at <= 0 || a.boundless[i] || a.rates[i] <= 0 {
+		return o
+	}
+	backlog := a.rates[i] * first.at
+	o.Backlog = &backlog
+	o.Basis["backlog"] = Estimate
+	if most := a.mostInto(i); !math.IsInf(most, 1) {
+		o.Drain = document.Never
+		if spare := most - a.rates[i]; spare > 0 {
+			o.Drain = document.At(backlog / spare)
+			o.Basis["drain"] = Estimate
+		}
+	}
+	return o
+}
+
+// mostInto returns the messages per second that a node can take at most: by its
+// concurrent runs, its rate limit, and the readers that bring them; infinite where
 // nothing bounds it.
 func (a *Analysis) mostInto(i int) float64 {
 	n := a.node(i)
 	most, readers, batch := math.Inf(1), 0.0, 1
 	for _, id := range n.In {
 		l := a.link(id)
+		if a.Reach[id] == expr.Impossible {
+			continue
+		}
 		r, polled := a.Readings[id]
 		if !polled || r.Most == 0 {
 			readers = math.Inf(1)
@@ -80,68 +184,4 @@ func (a *Analysis) mostInto(i int) float64 {
 		most = min(most, n.RateLimit*float64(batch))
 	}
 	return most
-}
-
-func earlier(s *document.State, after time.Duration) {
-	if s.Seconds == nil || after.Seconds() < *s.Seconds {
-		*s = document.At(after.Seconds())
-	}
-}
-
-// way is one way in which an outage ends for a message.
-type way struct {
-	after time.Duration
-	parks bool
-	limit string
-}
-
-// waysInto lists how messages for a node fare when it is down: those that come
-// to it, and those of runs that wait for it.
-func (a *Analysis) waysInto(i int) []way {
-	var out []way
-	seen := map[int]bool{}
-	var down func(node int)
-	down = func(node int) {
-		if seen[node] {
-			return
-		}
-		seen[node] = true
-		for _, id := range a.node(node).In {
-			l := a.link(id)
-			if a.Reach[id] == expr.Impossible {
-				continue
-			}
-			from := a.node(l.From)
-			switch {
-			case l.Relation == model.WaitingCall:
-				if !l.Forgiven() && from.Kind != model.Endpoint {
-					down(l.From)
-				}
-			case l.Relation.Polls():
-				out = append(out, a.queueBudget(from, l))
-			default:
-				w := way{after: triesSpan(&l.Policy), limit: limitOf(l)}
-				w.parks = l.DeadLetter != graph.None || hasFailureLink(a.node(node), a.Graph)
-				out = append(out, w)
-			}
-		}
-	}
-	down(i)
-	return out
-}
-
-func (a *Analysis) queueBudget(q *graph.Node, l *graph.Link) way {
-	span, ends := patience(q, l)
-	limit := l.Link.ID() + " retry"
-	if q.Kind == model.Queue && !l.Policy.WaitSet {
-		limit = l.Link.ID() + " tries × lease"
-	}
-	if !ends || span > q.Retention {
-		return way{lastTry(q, l), false, q.Name + " retention"}
-	}
-	return way{span, l.DeadLetter != graph.None, limit}
-}
-
-func limitOf(l *graph.Link) string {
-	return l.Link.ID() + " retry"
 }

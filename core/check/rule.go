@@ -1,9 +1,17 @@
-// Package check works on a compiled topology without running it: what keys
-// reach where, what loops, what is lost when something fails, how busy
-// everything is. Each rule is one value in one file, listed in Rules.
+// Package check analyses a compiled topology without running it: which messages
+// reach which node, what loops, what is lost with and without faults, how busy
+// everything is. What it says is never safer than what a run can show, and never an
+// alarm that no run can show; core/verify holds it to that.
+//
+// It works in layers, each on those before it: abstract messages (messages.go),
+// the graph of what can be where (spots.go), what becomes of a run (law.go,
+// outcomes.go, tasks.go), how many messages that makes (weights.go, traffic.go),
+// loops (loops.go, growth.go), losses (faults.go, losses.go), outages, capacity.
+// Each rule is one value in a rules_*.go file, listed in Rules.
 package check
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -13,6 +21,7 @@ import (
 	"time"
 
 	"ironweir/core/document"
+	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
@@ -31,7 +40,7 @@ func (s Severity) rank() int {
 	return map[Severity]int{Error: 0, Warning: 1, Note: 2}[s]
 }
 
-// AtLeast tells whether s is as bad as t or worse.
+// AtLeast reports whether s is as bad as t or worse.
 func (s Severity) AtLeast(t Severity) bool { return s.rank() <= t.rank() }
 
 // Rule is one thing that is looked for.
@@ -45,10 +54,10 @@ type Rule struct {
 
 // Rules lists every rule, by code. To add one, write its file and name it here.
 var Rules = []*Rule{certainLoop, possibleLoop, brokenLoop, waitingCycle, endlessSendBack,
-	lostByDesign, singlePointOfLoss, unreadParked, shortDeadLetterRetention, untakenKeys, unreadQueue, unusedDeadLetter,
+	lostNormally, singlePointOfLoss, unreadParked, shortDeadLetterRetention, unmatchedKeys, unreadQueue, unusedDeadLetter, parkedNormally,
 	deadResultLinks, impossibleFilter, competingLinks, refusedLink, oversizedPayload, unreachedNode, declinedPayload,
-	shortLease, startSendsRepeat, wholeBatchFails, blockedPartition, shortCallerTimeout, lostOrder, halfDone, repeatedEffects,
-	overloaded, nearlyOverloaded, overcommittedPool, tooManyReaders, multiplyingRetries,
+	shortLease, startSendsRepeat, wholeBatchFails, blockedPartition, shortCallerTimeout, lostOrder, nonAtomicSends, repeatedEffects, lateRuns,
+	overloaded, nearlyOverloaded, overcommittedPool, tooManyReaders, multiplyingRetries, unknownLength,
 	overlappingSchedule, everySecond, clockChange, idleSchedule, uselessKeepWarm}
 
 // RuleByCode gives a rule, or nil.
@@ -81,7 +90,8 @@ type Finding struct {
 	Position model.Position `json:"position"`
 	Evidence map[string]any `json:"evidence"`
 	Accepted *Acceptance    `json:"accepted"`
-	Remedies []Remedy       `json:"remedies"`
+	Remedies []Remedy       `json:"remedies"`           // proven: see prove
+	Unproven int            `json:"unproven,omitempty"` // remedies that a model of this size leaves unproven, and that are not offered
 }
 
 // Acceptance says that somebody decided to live with a finding.
@@ -111,9 +121,21 @@ func (p *Pass) report(pos model.Position, nodes, links []string, evidence map[st
 	if remedies == nil {
 		remedies = []Remedy{}
 	}
-	sum := sha256.Sum256([]byte(p.rule.Code + "|" + strings.Join(nodes, ",") + "|" + strings.Join(links, ",")))
-	p.findings = append(p.findings, Finding{ID: hex.EncodeToString(sum[:6]), Code: p.rule.Code, Severity: p.rule.Severity, Title: p.rule.Title,
+	p.findings = append(p.findings, Finding{ID: findingID(p.rule.Code, nodes, links), Code: p.rule.Code, Severity: p.rule.Severity, Title: p.rule.Title,
 		Message: fmt.Sprintf(format, args...), Nodes: nodes, Links: links, Position: pos, Evidence: evidence, Remedies: remedies})
+}
+
+// rated sets the severity of the finding reported last, where it is not the rule's.
+func (p *Pass) rated(s Severity) { p.findings[len(p.findings)-1].Severity = s }
+
+// findingID returns the id of a finding: it depends on its code and on what it is
+// about, in no order.
+func findingID(code string, nodes, links []string) string {
+	nodes, links = slices.Clone(nodes), slices.Clone(links)
+	slices.Sort(nodes)
+	slices.Sort(links)
+	sum := sha256.Sum256([]byte(code + "|" + strings.Join(nodes, ",") + "|" + strings.Join(links, ",")))
+	return hex.EncodeToString(sum[:6])
 }
 
 // patchNode is a remedy that sets fields of a node.
@@ -155,11 +177,26 @@ type LinkReach struct {
 	Reach   string   `json:"reach"`
 	Rate    *float64 `json:"rate"`              // per second; null: without bound or unknown
 	Reading *Reading `json:"reading,omitempty"` // of a link whose readers take messages
+	Basis   Basis    `json:"basis,omitempty"`
 }
 
 // Run checks a graph; s, where given, says what outsiders send.
 func Run(g *graph.Graph, s *model.Scenario, head document.Head, now time.Time) *Document {
-	a := Analyse(g, s)
+	return RunWith(g, s, nil, head, now)
+}
+
+// RunWith checks a graph as Run does; inputs holds the payloads of the event files
+// that the scenario names.
+func RunWith(g *graph.Graph, s *model.Scenario, inputs map[string]any, head document.Head, now time.Time) *Document {
+	doc := run(g, s, inputs, head, now)
+	prove(doc, g, s, inputs, now)
+	return doc
+}
+
+// run checks a graph; its remedies are not proven yet.
+func run(g *graph.Graph, s *model.Scenario, inputs map[string]any, head document.Head, now time.Time) *Document {
+	a := AnalyseWith(g, s, inputs)
+	g = a.Graph
 	doc := &Document{Head: head, Findings: []Finding{}, Loops: a.Loops, Entries: a.Entries, Outages: a.Outages, Capacity: a.Capacity,
 		Links: map[string]LinkReach{}, Cost: a.Cost, Guesses: append([]string{}, g.Topology.Guesses...)}
 	doc.Owners = []string{}
@@ -188,13 +225,16 @@ func Run(g *graph.Graph, s *model.Scenario, head document.Head, now time.Time) *
 		if a.Severity != b.Severity {
 			return a.Severity.rank() < b.Severity.rank()
 		}
-		return a.Position.Line < b.Position.Line
+		return cmp.Or(cmp.Compare(a.Position.File, b.Position.File), cmp.Compare(a.Position.Line, b.Position.Line), cmp.Compare(a.Code, b.Code), cmp.Compare(a.ID, b.ID)) < 0
 	})
 	for i := range g.Links {
 		l := LinkReach{Reach: a.Reach[i].String()}
 		if !a.boundless[g.Links[i].From] {
 			rate := a.linkRate[i]
 			l.Rate = &rate
+			if a.Reach[i] == expr.Possible {
+				l.Basis = Basis{"rate": Estimate}
+			}
 			if r, ok := a.Readings[i]; ok {
 				l.Reading = &r
 			}
@@ -221,7 +261,7 @@ func (d *Document) count() {
 	}
 }
 
-// ownersOf lists who answers for the nodes of a finding.
+// ownersOf lists the owners of the nodes of a finding.
 func ownersOf(t *model.Topology, f *Finding) []string {
 	owners := []string{}
 	for _, name := range f.Nodes {
@@ -291,97 +331,4 @@ func acceptance(t *model.Topology, f *Finding, now time.Time) *Acceptance {
 		return &Acceptance{a.Because, a.Until}
 	}
 	return nil
-}
-
-// Analysis is what all rules look at.
-type Analysis struct {
-	Graph    *graph.Graph
-	Reach    []reach // by link
-	At       []flow  // by node: what can come to it
-	Loops    []Loop
-	Entries  map[string]Entry
-	Outages  map[string]Outage
-	Capacity map[string]Capacity
-	Readings map[int]Reading // by link that polls
-	Cost     *Cost
-
-	entries   []int // node ids where messages from outside come in
-	rates     []float64
-	linkRate  []float64
-	boundless []bool // by node: its rate grows without bound
-	arrivals  []float64
-	sources   map[int]*model.Traffic
-	scenario  *model.Scenario
-	states    *stateGraph
-	spotRates []float64
-	runs      []float64 // by node, per second
-	waves     *waves
-	grows     []bool    // by spot: its rate has no bound
-	failing   []float64 // by node: the share of its runs that fail; see runFails
-	holding   []float64 // by node; see holdingTime
-	meanRuns  []float64 // by node; see meanRun
-}
-
-// Analyse works out everything that the rules look at.
-func Analyse(g *graph.Graph, s *model.Scenario) *Analysis {
-	a := &Analysis{Graph: g, scenario: s}
-	a.findEntries(s)
-	a.flowKeys(s)
-	a.findStates()
-	a.findLoops()
-	a.solveTraffic(s)
-	a.findCapacity()
-	a.findLimits()
-	a.priceMonth()
-	a.findLosses()
-	a.findOutages()
-	return a
-}
-
-func (a *Analysis) node(i int) *graph.Node { return &a.Graph.Nodes[i] }
-func (a *Analysis) link(i int) *graph.Link { return &a.Graph.Links[i] }
-
-// findEntries finds where messages from outside come in: schedules, endpoints,
-// nodes with keys, a rate or traffic, channels that nothing feeds, and the first
-// of those that feed each other and that nothing else feeds: while a model grows,
-// nobody has said yet who fills them.
-func (a *Analysis) findEntries(s *model.Scenario) {
-	edges := a.Graph.Edges(true)
-	n := len(a.Graph.Nodes)
-	ring := make([]int, n) // that a node lies in; below n: it is its own
-	for i := range ring {
-		ring[i] = i
-	}
-	for c, nodes := range a.Graph.Components(edges) {
-		for _, i := range nodes {
-			ring[i] = n + c
-		}
-	}
-	fed := make([]bool, 2*n) // by ring, from outside of it
-	for _, e := range edges {
-		if ring[e.From] != ring[e.To] {
-			fed[ring[e.To]] = true
-		}
-	}
-	traffic := map[string]bool{}
-	if s != nil {
-		for _, t := range s.Traffic {
-			traffic[t.Into] = true
-		}
-	}
-	said := func(n *graph.Node) bool {
-		return n.Kind == model.Schedule || n.Kind == model.Endpoint || n.Rate > 0 || len(n.Node.Keys) > 0 || traffic[n.Name]
-	}
-	for i := range a.Graph.Nodes {
-		if said(a.node(i)) {
-			fed[ring[i]] = true
-		}
-	}
-	for i := range a.Graph.Nodes {
-		n := a.node(i)
-		if said(n) || !fed[ring[i]] && n.Kind.Channel() && len(n.Out) > 0 {
-			a.entries = append(a.entries, i)
-			fed[ring[i]] = true // of a ring, the one that is written first
-		}
-	}
 }

@@ -2,6 +2,8 @@ package check
 
 import (
 	"fmt"
+	"math"
+	"slices"
 	"strings"
 	"time"
 
@@ -10,48 +12,71 @@ import (
 	"ironweir/core/model"
 )
 
-var certainLoop = &Rule{Code: "IW101", Title: "a loop that certainly goes round", Severity: Error,
-	Doc: `What a message sets off brings another one back to where it came in, and every filter on the way
-takes it. With a gain of 1 it goes round for ever; with more the number of messages doubles again and
-again until concurrency, a quota or the budget ends it.
+var certainLoop = &Rule{Code: "IW101", Title: "Loop", Severity: Error,
+	Doc: `What a message sets off brings another one back to where it entered, and every filter on the way
+accepts it. The severity follows the trend. With a gain of 1 it circulates indefinitely; with more the number
+of messages doubles again and again until concurrency, a quota or the budget ends it: errors. A loop with a
+gain under 1 dies out: a note, or a warning where the gain is over 0.5.
 
 Break it at the link where it costs least: write what is derived under another prefix (or into another
 bucket), narrow the filter that lets it back in, or give a function on the way a hop-limit.`,
 	Run: func(p *Pass) { reportLoops(p, "certain") }}
 
-var possibleLoop = &Rule{Code: "IW102", Title: "a loop that may go round", Severity: Warning,
-	Doc: `What a message sets off can come back to where it came in. Whether it does depends on its content (a
-condition), on a failure, or on keys that are only partly known. Say more about the keys, or break the
-loop as under IW101.`,
+var possibleLoop = &Rule{Code: "IW102", Title: "Possible loop", Severity: Warning,
+	Doc: `What a message sets off can come back to where it entered. Whether it does depends on its content (a
+condition) or on keys that are only partly known. Say more about the keys, or break the loop as under IW101.`,
 	Run: func(p *Pass) { reportLoops(p, "possible") }}
 
-var brokenLoop = &Rule{Code: "IW103", Title: "a loop that only a filter or hop limit breaks", Severity: Note,
-	Doc: `The links form a cycle; one filter on it declines what comes round, or a hop limit ends what does.
-Whoever widens or removes that filter, or the limit, starts the loop. A separate bucket or topic would
-make that impossible.`,
+var brokenLoop = &Rule{Code: "IW103", Title: "Loop prevented only by a filter", Severity: Note,
+	Doc: `The links form a cycle; one filter on it declines what comes back, or a hop limit ends what does.
+Widening or removing that filter, or the limit, starts the loop. A separate bucket or topic would make
+that impossible.`,
 	Run: func(p *Pass) {
 		for i := range p.Loops {
 			l := &p.Loops[i]
 			if l.ended != nil && !l.calls {
-				rounds := float64(l.ended.HopLimit) / float64(max(len(l.cycle), 1))
 				then := "is lost there"
-				if l.ended.DeadLetter != graph.None {
-					then = "goes to " + p.node(l.ended.DeadLetter).Name
+				if p.hopLimitTakes(l.ended) {
+					then = "goes to its dead-letter node"
 				}
-				p.report(l.ended.Pos, l.Nodes, l.Links, map[string]any{"path": cyclePath(l), "broken_by": *l.BrokenBy, "gain": l.Gain}, nil,
-					"messages go round %s until the hop limit of %s ends it, after at most %.3g rounds: what then comes %s", cyclePath(l), l.ended.Name, rounds, then)
+				p.report(l.ended.Pos, l.Nodes, l.all, map[string]any{"path": cyclePath(l), "broken_by": *l.BrokenBy, "gain": l.Gain}, nil,
+					"messages circulate %s until the hop limit of `%s` ends it, after at most %s: what comes then %s",
+					cyclePath(l), l.ended.Name, counted(p.passes(l), "pass"), then)
 				continue
 			}
-			if l.Verdict != "broken" {
+			if l.Verdict != "broken" || l.fault {
 				continue
 			}
 			first := p.link(l.cycle[0].Link)
-			p.report(first.Pos, l.Nodes, l.Links, map[string]any{"path": cyclePath(l), "broken_by": *l.BrokenBy}, nil,
-				"%s is a cycle, and only the filter of %s keeps messages from going round it", cyclePath(l), *l.BrokenBy)
+			p.report(first.Pos, l.Nodes, l.all, map[string]any{"path": cyclePath(l), "broken_by": *l.BrokenBy}, nil,
+				"%s is a cycle, and only the filter of `%s` keeps messages from circulating in it", cyclePath(l), *l.BrokenBy)
 		}
 	}}
 
-var waitingCycle = &Rule{Code: "IW104", Title: "waiting calls in a cycle", Severity: Error,
+// hopLimitTakes reports whether what a function's hop limit ends has a dead-letter
+// node, whichever way it comes.
+func (p *Pass) hopLimitTakes(n *graph.Node) bool {
+	for _, id := range n.In {
+		if l := p.link(id); l.DeadLetter == graph.None && l.Relation != model.WaitingCall {
+			return false
+		}
+	}
+	return true
+}
+
+// passes returns how often a message passes through a loop before its hop limit ends
+// it: a loop of k functions lets it pass limit/k times, and the pass that ends it.
+func (p *Pass) passes(l *Loop) int {
+	functions := 0
+	for _, e := range l.cycle {
+		if k := p.node(e.From).Kind; k == model.Function || k == model.Workflow {
+			functions++
+		}
+	}
+	return l.ended.HopLimit/max(functions, 1) + 1
+}
+
+var waitingCycle = &Rule{Code: "IW104", Title: "Deadlock in waiting calls", Severity: Error,
 	Doc: `Each function of the cycle waits for the next, so a message makes every one of them hold a run until
 the last has answered, which never happens: they time out, or use up all concurrency first. Make one of
 the calls asynchronous.`,
@@ -64,32 +89,41 @@ the calls asynchronous.`,
 			last := p.link(l.cycle[len(l.cycle)-1].Link)
 			var remedies []Remedy
 			if k := p.node(last.To).Kind; k == model.Function {
-				remedies = append(remedies, patchLink(fmt.Sprintf("start %s without waiting for it", last.Link.To), last, map[string]any{"mode": "async"}))
+				remedies = append(remedies, patchLink(fmt.Sprintf("Start `%s` without waiting for it", last.Link.To), last, map[string]any{"mode": "async"}))
 			}
-			p.report(last.Pos, l.Nodes, l.Links, map[string]any{"path": cyclePath(l)}, remedies,
-				"%s wait for each other in a circle: no call is ever answered, and their concurrency is used up until they time out", cyclePath(l))
+			p.report(last.Pos, l.Nodes, l.all, map[string]any{"path": cyclePath(l)}, remedies,
+				"%s wait for each other in a circle: no call is ever answered, and their runs last until they time out", cyclePath(l))
 		}
 	}}
 
-var endlessSendBack = &Rule{Code: "IW105", Title: "parked messages are sent back without a limit", Severity: Warning,
+var endlessSendBack = &Rule{Code: "IW105", Title: "Dead letters sent back without limit", Severity: Warning,
 	Doc: `A dead-letter or failure link leads back to where the message came from. A message that can never
-succeed then goes round for as long as it is kept. Count the rounds (hop-limit), or set it aside after
-the first.`,
+succeed then circulates for as long as it is kept. Count the passes (hop-limit), or park it after the first.`,
 	Run: func(p *Pass) {
 		for i := range p.Loops {
 			l := &p.Loops[i]
-			if l.Verdict == "broken" || l.calls || l.ended != nil || !throughFailure(p, l) {
+			if l.calls || l.ended != nil || !l.fault && (l.Verdict == "broken" || !throughFailure(p, l)) {
 				continue
 			}
-			p.report(p.link(l.cycle[0].Link).Pos, l.Nodes, l.Links, map[string]any{"path": cyclePath(l)}, nil,
-				"%s sends what failed back to where it failed, without a limit: a message that never succeeds goes round for as long as it is kept", cyclePath(l))
+			p.report(p.positionOf(l), l.Nodes, l.all, map[string]any{"path": cyclePath(l), "gain": l.Gain, "trend": l.Trend}, nil,
+				"%s sends what failed back to where it failed, without a limit: a message that never succeeds circulates for as long as it is kept", cyclePath(l))
 		}
 	}}
 
-// throughFailure tells whether a cycle goes by a dead-letter or failure link.
+// positionOf returns the position of the first link of a cycle.
+func (p *Pass) positionOf(l *Loop) model.Position {
+	for _, e := range l.cycle {
+		if e.Link != graph.None {
+			return p.link(e.Link).Pos
+		}
+	}
+	return p.node(l.cycle[0].From).Pos
+}
+
+// throughFailure reports whether a cycle goes by a dead-letter or failure link.
 func throughFailure(p *Pass, l *Loop) bool {
 	for _, e := range l.cycle {
-		if e.Dead || p.link(e.Link).When == model.Failure {
+		if e.Dead || e.Link != graph.None && p.link(e.Link).When == model.Failure {
 			return true
 		}
 	}
@@ -107,51 +141,91 @@ func reportLoops(p *Pass, verdict string) {
 		if l.Verdict != verdict || l.calls || l.ended != nil || throughFailure(p, l) {
 			continue
 		}
-		closing := p.link(l.cycle[len(l.cycle)-1].Link)
+		closing := l.cycle[len(l.cycle)-1]
+		pos := p.positionOf(l)
+		if closing.Link != graph.None {
+			pos = p.link(closing.Link).Pos
+		}
 		evidence := map[string]any{"path": cyclePath(l), "gain": l.Gain, "trend": l.Trend, "doubling": l.Doubling, "limit": l.Limit}
-		p.report(closing.Pos, l.Nodes, l.Links, evidence, loopRemedies(p, l), "messages go round %s: %s", cyclePath(l), trendWords(l)+limitWords(p, l))
+		p.report(pos, l.Nodes, l.all, evidence, loopRemedies(p, l), "messages circulate %s: %s%s", cyclePath(l), trendWords(l), limitWords(p, l))
+		p.rated(loopSeverity(l))
 	}
 }
 
+// loopSeverity is the severity of a loop by its trend.
+func loopSeverity(l *Loop) Severity {
+	switch l.Trend {
+	case "grows", "sustains":
+		return Error
+	case "dies-out":
+		if high := l.Gain[1]; high != nil && *high <= 0.5 {
+			return Note
+		}
+	}
+	return Warning
+}
+
 func trendWords(l *Loop) string {
-	gain := "an unknown number"
+	gain := "an unknown number of messages"
+	more := func(x float64) string {
+		if x > 1000 {
+			return "> 1,000"
+		}
+		return fmt.Sprintf("%.3g", x)
+	}
 	switch {
-	case l.Gain[0] != nil && l.Gain[1] != nil && *l.Gain[0] == *l.Gain[1]:
-		gain = fmt.Sprintf("%.4g", *l.Gain[0])
+	case l.Gain[0] != nil && l.Gain[1] != nil && math.Abs(*l.Gain[0]-*l.Gain[1]) < 1e-6:
+		gain = more(*l.Gain[0])
 	case l.Gain[0] != nil && l.Gain[1] != nil:
-		gain = fmt.Sprintf("%.4g to %.4g", *l.Gain[0], *l.Gain[1])
+		gain = more(*l.Gain[0]) + " to " + more(*l.Gain[1])
 	case l.Gain[0] != nil:
-		gain = fmt.Sprintf("%.4g or more", *l.Gain[0])
+		gain = more(*l.Gain[0]) + " or more"
 	case l.Unbounded:
 		gain = "ever more"
 	}
-	s := fmt.Sprintf("for each one that goes in %s come back, ", gain)
+	s := fmt.Sprintf("each message produces %s on the next pass, ", gain)
 	switch l.Trend {
 	case "sustains":
-		return s + "so it goes round for ever"
+		return s + "so it circulates indefinitely"
+	case "could-sustain":
+		return s + "so it could circulate indefinitely"
 	case "grows":
 		if l.Doubling.Seconds != nil && *l.Doubling.Seconds > 0 {
-			return s + "so their number doubles every " + model.FormatDuration(time.Duration(*l.Doubling.Seconds*1e9).Round(time.Millisecond))
+			return s + "so their number doubles every " + model.FormatDuration(rounded(*l.Doubling.Seconds))
 		}
 		return s + "so their number grows without bound"
 	case "dies-out":
-		return s + "so it dies out"
+		return s + "so the loop dies out"
 	}
 	return s + "so their number could grow"
 }
 
+// rounded returns seconds as a duration with no more digits than matter.
+func rounded(seconds float64) time.Duration {
+	if seconds > 1e9 {
+		seconds = 1e9
+	}
+	d := time.Duration(seconds * 1e9)
+	for _, unit := range []time.Duration{time.Hour, time.Minute, time.Second, 100 * time.Millisecond} {
+		if d >= 100*unit {
+			return d.Round(unit)
+		}
+	}
+	return d.Round(10 * time.Millisecond)
+}
+
 // limitWords says when a loop meets a limit, and what it costs then.
 func limitWords(p *Pass, l *Loop) string {
-	if l.Limit == nil || l.Limit.After.Seconds == nil {
+	if l.Limit == nil || l.Limit.After.Seconds == nil || l.Limit.Node == "" {
 		return ""
 	}
 	from := "the first message"
 	if l.Limit.Arrives > 0 {
-		from = model.FormatRate(l.Limit.Arrives) + " have begun to come in"
+		from = "traffic of " + model.FormatRate(l.Limit.Arrives) + " starts"
 	}
-	s := fmt.Sprintf("; about %s after %s, %s is at its limit", model.FormatDuration(time.Duration(*l.Limit.After.Seconds*1e9).Round(time.Second)), from, l.Limit.Node)
+	s := fmt.Sprintf("; about %s after %s, `%s` reaches its limit", model.FormatDuration(rounded(*l.Limit.After.Seconds)), from, l.Limit.Node)
 	if l.Limit.Runs != nil {
-		s += fmt.Sprintf(", at %s", strings.Replace(model.FormatRate(*l.Limit.Runs), "/", " runs/", 1))
+		s += fmt.Sprintf(", at %s in the loop", strings.Replace(model.FormatRate(*l.Limit.Runs), "/", " runs/", 1))
 	}
 	if l.Limit.Cost != nil {
 		s += fmt.Sprintf(" and %s %.2f an hour", p.Graph.Topology.Prices.Currency, *l.Limit.Cost)
@@ -165,39 +239,95 @@ func limitWords(p *Pass, l *Loop) string {
 func loopRemedies(p *Pass, l *Loop) []Remedy {
 	var out []Remedy
 	for k, e := range l.cycle {
-		if e.Dead {
+		following := l.cycle[(k+1)%len(l.cycle)]
+		if e.Dead || e.Link == graph.None || following.Link == graph.None {
 			continue
 		}
-		send := p.link(e.Link)
-		next := p.link(l.cycle[(k+1)%len(l.cycle)].Link)
+		send, next := p.link(e.Link), p.link(following.Link)
 		if send.Key == nil || next.Filter.Everything {
 			continue
 		}
-		key := "derived/{name}"
 		shape := expr.KeyShape{Prefix: "derived/"}
 		declines := true
 		for i := range next.Filter.Clauses {
 			c := &next.Filter.Clauses[i]
-			declines = declines && len(c.Prefix) > 0
-			for _, prefix := range c.Prefix {
-				declines = declines && shape.HasPrefix(prefix) == expr.Impossible
-			}
+			declines = declines && len(c.Prefix) > 0 && !slices.ContainsFunc(c.Prefix, func(prefix string) bool { return shape.HasPrefix(prefix) != expr.Impossible })
 		}
 		if declines {
-			out = append(out, patchLink(fmt.Sprintf("let %s write under derived/, which %s does not take", send.Link.From, next.Link.ID()), send, map[string]any{"key": key}))
+			out = append(out, patchLink(fmt.Sprintf("Let `%s` write under derived/, which `%s` does not accept", send.Link.From, next.Link.ID()), send, map[string]any{"key": "derived/{name}"}))
 		}
 	}
 	return append(out, hopLimitRemedy(p, l)...)
 }
 
+// hopLimitRemedy offers a hop limit of one pass, with a dead-letter node where what
+// it ends would be lost.
 func hopLimitRemedy(p *Pass, l *Loop) []Remedy {
+	functions := 0
+	for _, e := range l.cycle {
+		if k := p.node(e.From).Kind; k == model.Function || k == model.Workflow {
+			functions++
+		}
+	}
 	for _, e := range l.cycle {
 		n := p.node(e.From)
-		if n.Kind != model.Function || p.goesRoundWithout(l.spots, l.inner, func(other *graph.Node) bool { return other.ID == n.ID }) {
+		if n.Kind != model.Function || circulatesWithout(l, n.ID) {
 			continue
 		}
-		hops := 3 * len(l.cycle)
-		return []Remedy{patchNode(fmt.Sprintf("a hop limit of %d for %s, so that nothing goes round more than three times", hops, n.Name), n.Name, map[string]any{"hop-limit": hops})}
+		// What enters may have passed through functions before, at most as many as there
+		// are outside of the loop.
+		hops := max(3*functions, 1)
+		r := patchNode(fmt.Sprintf("Give `%s` a hop limit of %d: %s of %s", n.Name, hops, counted(3, "pass"), counted(functions, "function")), n.Name, map[string]any{"hop-limit": hops})
+		fields := r.Patch["nodes"].(map[string]any)
+		parked := newName(p, n.Name+"-hops")
+		needed := false
+		for _, id := range n.In {
+			in := p.link(id)
+			if in.DeadLetter != graph.None || in.Relation == model.WaitingCall {
+				continue
+			}
+			needed = true
+			from, ok := fields[in.Link.From].(map[string]any)
+			if !ok {
+				from = map[string]any{}
+				fields[in.Link.From] = from
+			}
+			links, ok := from["links"].(map[string]any)
+			if !ok {
+				links = map[string]any{}
+				from["links"] = links
+			}
+			links[in.Link.Name] = map[string]any{"dead-letter": parked}
+		}
+		if needed {
+			r = withParked(r, parked)
+		}
+		return []Remedy{r}
 	}
 	return nil
+}
+
+// circulatesWithout reports whether a loop still circulates without a node.
+func circulatesWithout(l *Loop, node int) bool {
+	var rest []graph.Edge
+	for _, e := range l.cycle {
+		if e.To != node && e.From != node {
+			rest = append(rest, e)
+		}
+	}
+	most := 0
+	for _, e := range l.cycle {
+		most = max(most, e.From, e.To)
+	}
+	return len(graph.Loops(most+1, rest)) > 0
+}
+
+func counted(n int, what string) string {
+	switch {
+	case n == 1:
+		return "1 " + what
+	case strings.HasSuffix(what, "s") || strings.HasSuffix(what, "ch"):
+		return fmt.Sprintf("%d %ses", n, what)
+	}
+	return fmt.Sprintf("%d %ss", n, what)
 }

@@ -11,84 +11,207 @@ import (
 	"ironweir/core/model"
 )
 
-var lostByDesign = &Rule{Code: "IW201", Title: "lost by design", Severity: Error,
-	Doc: `Messages are lost here although nothing is broken: a topic nobody subscribes to, a queue whose links
-take none of its messages, a link that its target refuses, or messages that a function never manages and
-that have nowhere to go. Give them a place: a link that takes them, or a dead-letter.`,
-	Run: func(p *Pass) { reportLosses(p, 0) }}
+var lostNormally = &Rule{Code: "IW201", Title: "Messages lost in normal operation", Severity: Error,
+	Doc: `Messages are lost here although nothing is broken: a topic without links, a message that no link accepts, a
+link that its target refuses, runs that fail or exceed their timeout and have no failure target, a lease that
+ends before its run, a queue that hides messages for longer than it keeps them. Give them a place: a link
+that accepts them, or a dead-letter node.`,
+	Run: func(p *Pass) {
+		reportNormalLosses(p)
+		reportUnmatched(p)
+	}}
 
-var singlePointOfLoss = &Rule{Code: "IW202", Title: "a single point of loss", Severity: Warning,
+var singlePointOfLoss = &Rule{Code: "IW202", Title: "Single point of loss", Severity: Warning,
 	Doc: `If this one node fails for longer than the time given, messages are lost: their tries are used up and
-nothing takes what is given up. Give the link (or the function) a dead-letter, so that they can be sent
-again afterwards.`,
-	Run: func(p *Pass) { reportLosses(p, 1) }}
+nothing takes what is given up. Give the link (or the function) a dead-letter node, so that they can be sent
+again afterwards. A consumer that does not read is reported where messages are kept for less than a day; a
+link that is switched off, and a dead-letter node that rejects writes, are listed with the loss sets of the
+entry but are no finding.`,
+	Run: reportSingleFaults}
 
-// reportLosses reports the loss sets of one size, once for each place of loss,
-// naming the faults that lead there and the entries whose messages they hit.
-func reportLosses(p *Pass, size int) {
-	type place struct {
-		cause, node string
-		link        int
-	}
-	entries, faults := map[place][]string{}, map[place][]string{}
-	first := map[place]LossSet{}
-	type fault struct {
-		place
-		name string
-	}
-	listed := map[fault]bool{}
-	var order []place
+// place is where messages are lost, and how.
+type place struct {
+	cause, node string
+	link        int
+}
+
+// losing is what is lost at a place: from which entries, by which faults.
+type losing struct {
+	place
+	entries, faults []string
+	first           LossSet
+}
+
+// gather groups the loss sets of one size by place.
+func gather(p *Pass, size int, counts func(s *LossSet, fault string) bool) []*losing {
+	at := map[place]*losing{}
+	var list []*losing
 	for _, i := range p.entries {
 		name := p.node(i).Name
-		for _, s := range p.Entries[name].LossSets {
+		sets := p.Entries[name].LossSets
+		for k := range sets {
+			s := &sets[k]
 			if len(s.Faults) != size {
 				continue
 			}
-			k := place{s.Cause, s.Node, s.link}
-			old, seen := first[k]
-			if !seen {
-				order = append(order, k)
-			}
-			if !seen || *s.After.Seconds < *old.After.Seconds {
-				first[k] = s
-			}
-			if known := entries[k]; len(known) == 0 || known[len(known)-1] != name {
-				entries[k] = append(known, name)
-			}
+			var faults []string
 			for _, f := range s.Faults {
-				if at := (fault{k, f}); !listed[at] {
-					listed[at] = true
-					faults[k] = append(faults[k], f)
+				for _, name := range f {
+					if counts(s, name) {
+						faults = append(faults, name)
+					}
+				}
+			}
+			if size > 0 && len(faults) == 0 {
+				continue
+			}
+			key := place{s.Cause, s.Node, s.link}
+			l := at[key]
+			if l == nil {
+				l = &losing{place: key, first: *s}
+				at[key] = l
+				list = append(list, l)
+			}
+			if s.after.at < l.first.after.at {
+				l.first = *s
+			}
+			l.first.Some = l.first.Some && s.Some
+			if !slices.Contains(l.entries, name) {
+				l.entries = append(l.entries, name)
+			}
+			l.faults = append(l.faults, faults...)
+		}
+	}
+	for _, l := range list {
+		slices.Sort(l.faults)
+		l.faults = slices.Compact(l.faults)
+	}
+	sort.SliceStable(list, func(i, j int) bool { return list[i].node < list[j].node })
+	return list
+}
+
+// where returns the position, the links and the name of a place.
+func (l *losing) where(p *Pass) (model.Position, []string, string) {
+	if l.link == graph.None {
+		return p.node(p.Graph.NodeID(l.node)).Pos, nil, l.node
+	}
+	link := p.link(l.link)
+	return link.Pos, []string{link.Link.ID()}, link.Link.ID()
+}
+
+func reportNormalLosses(p *Pass) {
+	for _, l := range gather(p, 0, func(*LossSet, string) bool { return true }) {
+		pos, links, at := l.where(p)
+		which := "every message"
+		if l.first.Some {
+			which = "some messages"
+			if s := l.first.share; s.low == s.high && s.high > 0 {
+				which = share(s.high) + " of the messages"
+			}
+		}
+		evidence := map[string]any{"entries": l.entries, "cause": l.cause, "share": [2]float64{l.first.share.low, l.first.share.high}}
+		p.report(pos, []string{l.node}, links, evidence, lossRemedies(p, l), "%s from %s are lost at `%s` with nothing broken: %s",
+			plainWhich(which), list(l.entries), at, causeWords(l.cause, l.first.why))
+		if l.first.state && l.first.share.high < 1e-4 {
+			p.rated(Warning)
+		}
+	}
+}
+
+func plainWhich(which string) string {
+	if which == "every message" {
+		return "all messages"
+	}
+	return which
+}
+
+// share writes a share for people.
+func share(x float64) string {
+	switch {
+	case x >= 0.9995:
+		return "100%"
+	case x < 1e-6:
+		return "under 0.0001%"
+	}
+	return fmt.Sprintf("%.2g%%", 100*x)
+}
+
+// reportUnmatched reports the channels of which no link accepts a message.
+func reportUnmatched(p *Pass) {
+	at := map[int][]string{}
+	for s := range p.unmatched {
+		sp := p.spots.spots[s]
+		at[sp.node] = append(at[sp.node], sp.message.String())
+	}
+	for i := range p.Graph.Nodes {
+		n := p.node(i)
+		comes := at[i]
+		if len(comes) == 0 || len(n.Ignore.Clauses) > 0 && p.ignoresAll(n) {
+			continue
+		}
+		slices.Sort(comes)
+		p.report(n.Pos, []string{n.Name}, nil, map[string]any{"comes": slices.Compact(comes), "cause": "unmatched"}, nil,
+			"no link of `%s` accepts %s: these messages reach nobody", n.Name, list(slices.Compact(comes)))
+	}
+}
+
+// ignoresAll reports whether a topic's `ignore` covers everything that no link
+// accepts.
+func (p *Pass) ignoresAll(n *graph.Node) bool {
+	for s := range p.unmatched {
+		sp := p.spots.spots[s]
+		if sp.node != n.ID {
+			continue
+		}
+		e, _ := p.seen(sp.message, graph.DefaultType(n.Kind))
+		if !n.Ignore.Takes(e) {
+			return false
+		}
+	}
+	return true
+}
+
+const day = 86400
+
+func reportSingleFaults(p *Pass) {
+	found := gather(p, 1, func(s *LossSet, fault string) bool {
+		return !s.quiet && !strings.HasSuffix(fault, "/disabled") && !(strings.HasSuffix(fault, "/stopped") && s.after.at >= day)
+	})
+	for _, l := range found {
+		var faults, nodes []string
+		for _, f := range l.faults {
+			switch name, kind, _ := strings.Cut(f, "/"); {
+			case strings.HasSuffix(f, "/stopped"):
+				faults = append(faults, f)
+			case kind == "crash":
+				faults = append(faults, f)
+				nodes = append(nodes, name)
+			default:
+				faults = append(faults, f)
+				if p.Graph.NodeID(f) != graph.None {
+					nodes = append(nodes, f)
 				}
 			}
 		}
-	}
-	sort.SliceStable(order, func(i, j int) bool { return order[i].node < order[j].node })
-	for _, k := range order {
-		s := first[k]
-		s.Faults = faults[k]
-		pos, links, at := p.node(p.Graph.NodeID(s.Node)).Pos, []string{}, s.Node
-		var remedies []Remedy
-		if s.link != graph.None {
-			l := p.link(s.link)
-			pos, links, at = l.Pos, []string{l.Link.ID()}, l.Link.ID()
-			remedies = deadLetterRemedies(p, l, s)
+		pos, links, at := l.where(p)
+		who := "`" + faults[0] + "` fails"
+		switch {
+		case len(faults) > 4:
+			who = fmt.Sprintf("any one of %d nodes fails (%s, …)", len(faults), strings.Join(faults[:3], ", "))
+		case len(faults) > 1:
+			who = "any one of " + strings.Join(faults, ", ") + " fails"
+		case strings.HasSuffix(faults[0], "/stopped"):
+			who = "nobody reads `" + strings.TrimSuffix(faults[0], "/stopped") + "`"
+		case strings.HasSuffix(faults[0], "/crash"):
+			who = "`" + strings.TrimSuffix(faults[0], "/crash") + "` crashes"
 		}
-		nodes := append([]string{s.Node}, without(s.Faults, s.Node)...)
-		evidence := map[string]any{"entries": entries[k], "faults": s.Faults, "cause": s.Cause, "after": s.After}
-		if size == 0 {
-			which := "every message"
-			if s.Some {
-				which = "some messages"
-			}
-			p.report(pos, nodes, links, evidence, remedies, "%s from %s are lost at %s with nothing broken: %s", which, list(entries[k]), at, causeWords(s.Cause))
-			continue
+		about := append([]string{l.node}, without(nodes, l.node)...)
+		if len(about) > 50 {
+			about = about[:50]
 		}
-		who := s.Faults[0]
-		if len(s.Faults) > 1 {
-			who = "any one of " + strings.Join(s.Faults, ", ")
-		}
-		p.report(pos, nodes, links, evidence, remedies, "if %s fails, messages from %s are lost at %s %s: %s", who, list(entries[k]), at, describeAfter(s.After), causeWords(s.Cause))
+		evidence := map[string]any{"entries": l.entries, "faults": faults, "cause": l.cause, "after": l.first.After, "limit": l.first.limit}
+		p.report(pos, about, links, evidence, lossRemedies(p, l), "if %s, messages from %s are lost at `%s` %s: %s",
+			who, list(l.entries), at, describeAfter(l.first.After), causeWords(l.cause, l.first.why))
 	}
 }
 
@@ -109,54 +232,199 @@ func list(items []string) string {
 	return strings.Join(items, ", ")
 }
 
-func causeWords(cause string) string {
-	return map[string]string{"exhausted": "the tries are used up and there is no dead-letter", "expired": "the retention ends before anybody has consumed them",
-		"rejected": "the write is rejected and nothing takes what is given up", "refused": "the target's `callers` do not name the sender", "unsubscribed": "the topic has no links"}[cause]
+func causeWords(cause, why string) string {
+	switch why {
+	case "deadlock":
+		return "its calls wait for each other, and there is no dead-letter node"
+	case "accepts":
+		return "the payload does not fit `accepts`, and there is no dead-letter node"
+	case "lease":
+		return "the lease ends before the run does, so the tries are used up, and there is no dead-letter node"
+	case "no reader":
+		return "no link reads them before the retention ends"
+	case "behind":
+		return "its readers cannot keep up, and the backlog grows until the retention ends"
+	case "blocked":
+		return "a record that is tried until its retention ends blocks those behind it"
+	}
+	return map[string]string{
+		"exhausted": "the tries are used up and there is no dead-letter node", "expired": "the retention ends before they are consumed",
+		"rejected": "the write is rejected and nothing takes what is given up", "refused": "the `callers` of the target do not name the sender",
+		"unsubscribed": "the topic has no links", "given-up": "`give-up` passes and there is no dead-letter node",
+		"hop-limit": "they are over the hop limit and there is no dead-letter node", "too-large": "they are over the payload limit",
+		"overflow": "the queue is full", "throttled": "there is no room for the write",
+	}[cause]
 }
 
-// newParked names a new queue for what is set aside on a link.
-func newParked(p *Pass, l *graph.Link) string {
-	name := l.Link.To + "-parked"
-	for p.Graph.NodeID(name) != graph.None {
-		name += "-2"
+// newName returns a name for a node that no other has.
+func newName(p *Pass, base string) string {
+	if len(base) > 55 {
+		base = base[:55]
+	}
+	name := base
+	for k := 2; p.Graph.NodeID(name) != graph.None; k++ {
+		name = fmt.Sprintf("%s-%d", base, k)
 	}
 	return name
 }
 
-// deadLetterRemedies offers a dead-letter: the queue that already parks others'
-// messages, or a new one.
-func deadLetterRemedies(p *Pass, l *graph.Link, s LossSet) []Remedy {
-	canHave := l.Relation.Delivering() || l.Relation.Asynchronous()
-	if !canHave || l.DeadLetter != graph.None || s.Cause == "refused" {
+// lossRemedies offers a dead-letter queue of its own for what is lost at a place.
+func lossRemedies(p *Pass, l *losing) []Remedy {
+	if l.cause == "refused" || l.cause == "unsubscribed" {
+		return nil
+	}
+	if l.link == graph.None {
+		n := p.node(p.Graph.NodeID(l.node))
+		if n.Kind != model.Function && n.Kind != model.Workflow || n.DeadLetter != graph.None {
+			return intakeRemedies(p, n)
+		}
+		parked := newName(p, n.Name+"-parked")
+		r := patchNode(fmt.Sprintf("Add a dead-letter queue with an alarm to `%s`", n.Name), n.Name, map[string]any{"dead-letter": parked})
+		return append([]Remedy{withParked(r, parked)}, intakeRemedies(p, n)...)
+	}
+	link := p.link(l.link)
+	if l.cause == "too-large" || !(link.Relation.Delivering() || link.Relation.Asynchronous()) {
 		return nil
 	}
 	fields := map[string]any{}
-	if l.Policy.Tries == 0 {
-		fields["retry"] = map[string]any{"tries": 5}
+	say := fmt.Sprintf("Add a dead-letter queue with an alarm to `%s`", link.Link.ID())
+	if link.Relation.Polls() && (link.Policy.Tries == 0 || l.cause == "expired") {
+		fields["retry"] = map[string]any{"tries": 5, "give-up": nil}
+		say += ", after five tries"
 	}
-	target := ""
-	for i := range p.Graph.Nodes {
-		n := p.node(i)
-		if n.Kind == model.Queue && len(n.DeadFrom) > 0 && n.Name != l.Link.To && n.Name != s.Node && !slices.Contains(s.Faults, n.Name) {
-			target = n.Name
-			break
+	if link.DeadLetter != graph.None {
+		if len(fields) == 0 {
+			return nil
 		}
+		return []Remedy{patchLink(fmt.Sprintf("Stop after five tries, so that `%s` gets it", p.node(link.DeadLetter).Name), link, fields)}
 	}
-	if target != "" {
-		fields["dead-letter"] = target
-		return []Remedy{patchLink(fmt.Sprintf("set messages of %s aside in %s", l.Link.ID(), target), l, fields)}
-	}
-	target = newParked(p, l)
-	fields["dead-letter"] = target
-	r := patchLink(fmt.Sprintf("set messages of %s aside in a new queue %s", l.Link.ID(), target), l, fields)
-	r.Patch["nodes"].(map[string]any)[target] = map[string]any{"kind": "queue", "retention": "14d"}
-	return []Remedy{r}
+	parked := newName(p, link.Link.To+"-parked")
+	fields["dead-letter"] = parked
+	return []Remedy{withParked(patchLink(say, link, fields), parked)}
 }
 
-var unreadParked = &Rule{Code: "IW203", Title: "parked messages that nobody reads", Severity: Warning,
+// withParked adds a dead-letter queue to a remedy, and an alarm on the first message
+// in it: dead letters are of use only where somebody sees them.
+func withParked(r Remedy, name string) Remedy {
+	r.Patch["nodes"].(map[string]any)[name] = map[string]any{"kind": "queue", "retention": "14d"}
+	r.Patch["alarms"] = map[string]any{"in-" + name: map[string]any{"watch": "parked", "of": name, "above": 0}}
+	return r
+}
+
+// intakeRemedies offers a dead-letter queue for every link whose messages a node's
+// intake holds without one.
+func intakeRemedies(p *Pass, n *graph.Node) []Remedy {
+	nodes := map[string]any{}
+	parked := newName(p, n.Name+"-parked")
+	var ids []string
+	for _, id := range n.In {
+		l := p.link(id)
+		if l.DeadLetter != graph.None || !l.Relation.Asynchronous() {
+			continue
+		}
+		from, ok := nodes[l.Link.From].(map[string]any)
+		if !ok {
+			from = map[string]any{"links": map[string]any{}}
+			nodes[l.Link.From] = from
+		}
+		from["links"].(map[string]any)[l.Link.Name] = map[string]any{"dead-letter": parked}
+		ids = append(ids, "`"+l.Link.ID()+"`")
+	}
+	if len(ids) == 0 {
+		return nil
+	}
+	return []Remedy{withParked(Remedy{Say: "Add a dead-letter queue with an alarm to " + list(ids), Patch: map[string]any{"nodes": nodes}}, parked)}
+}
+
+var parkedNormally = &Rule{Code: "IW208", Title: "Messages parked in normal operation", Severity: Warning,
+	Doc: `Messages come to a dead-letter or failure node although nothing is broken and no ` + "`fails`" + ` share says so:
+the payload does not fit, a lease ends before its run, a hop limit ends a loop, a link is refused. It is an
+error where all messages end there.`,
+	Run: func(p *Pass) {
+		type where struct {
+			node, to, link int
+			why            string
+		}
+		found := map[where]park{}
+		for s, parks := range p.parks {
+			for _, k := range parks {
+				if k.stated || k.share.high < rare || k.why == "lease" || k.why == "for-good" || p.lateAt(s) {
+					continue
+				}
+				if k.why == "" && k.cause != "hop-limit" && k.cause != "given-up" && k.cause != "refused" {
+					continue
+				}
+				w := where{p.spots.spots[s].node, p.spots.spots[k.to].node, k.link, k.why}
+				if old, ok := found[w]; !ok || old.share.high < k.share.high {
+					found[w] = k
+				}
+			}
+		}
+		for _, w := range sortedBy(found, func(a, b where) bool {
+			return a.node < b.node || a.node == b.node && (a.to < b.to || a.to == b.to && a.link < b.link)
+		}) {
+			k := found[w]
+			n, to := p.node(w.node), p.node(w.to)
+			var links []string
+			pos, at := n.Pos, n.Name
+			if w.link != graph.None {
+				links, pos, at = []string{p.link(w.link).Link.ID()}, p.link(w.link).Pos, p.link(w.link).Link.ID()
+			}
+			p.report(pos, []string{n.Name, to.Name}, links, map[string]any{"share": [2]float64{k.share.low, k.share.high}, "cause": k.cause, "why": k.why}, nil,
+				"%s of `%s` are parked in `%s` with nothing broken: %s", shareWords(k.share), at, to.Name, parkWords(k))
+			if k.share.low > 0.99 {
+				p.rated(Error)
+			}
+		}
+	}}
+
+// rare is a share of messages below which a finding would be noise.
+const rare = 1e-6
+
+func shareWords(s span) string {
+	switch {
+	case s.low > 0.99:
+		return "all messages"
+	case s.high-s.low > 0.01:
+		return "some messages"
+	}
+	return share(s.high) + " of the messages"
+}
+
+func parkWords(k park) string {
+	switch {
+	case strings.HasPrefix(k.why, "case "):
+		return "the " + k.why + " fails every run"
+	case k.why == "accepts":
+		return "the payload does not fit `accepts`"
+	case k.why == "deadlock":
+		return "its calls wait for each other"
+	case k.why == "too-large":
+		return "they are over the payload limit"
+	case k.why == "refused":
+		return "the `callers` of the target do not name the sender"
+	case k.cause == "hop-limit":
+		return "they are over the hop limit"
+	case k.cause == "given-up":
+		return "`give-up` passes before the tries are used up"
+	}
+	return "every run fails"
+}
+
+// sortedBy returns the keys of a map in an order.
+func sortedBy[K comparable, V any](m map[K]V, less func(a, b K) bool) []K {
+	out := make([]K, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	sort.Slice(out, func(i, j int) bool { return less(out[i], out[j]) })
+	return out
+}
+
+var unreadParked = &Rule{Code: "IW203", Title: "Dead letters without a consumer", Severity: Warning,
 	Doc: `Dead letters or failures come to rest here and nothing leaves. Unless somebody looks, they are found
-when their retention has ended, or never. Link a function or a person's desk to it, put an alarm on its
-depth, or accept the finding and say who works it off.`,
+when their retention has ended, or never. Add a consumer (a function, or an outside system for a person's desk),
+put an alarm on its depth, or accept the finding and say how they are processed.`,
 	Run: func(p *Pass) {
 		failing := p.deadLettersOfNodes()
 		for i := range p.Graph.Nodes {
@@ -174,22 +442,27 @@ depth, or accept the finding and say who works it off.`,
 				}
 			}
 			from = append(from, failing[i]...)
+			slices.Sort(from)
 			if len(from) == 0 || watched(p, n.Name) {
 				continue
 			}
 			alarm := "in-" + n.Name
-			remedies := []Remedy{{Say: "an alarm as soon as something lies there", Patch: map[string]any{"alarms": map[string]any{alarm: map[string]any{"watch": "parked", "of": n.Name, "above": 0}}}}}
-			if desk := n.Name + "-desk"; p.Graph.NodeID(desk) == graph.None {
-				remedy := patchNode("have somebody work it off: an outside system that takes its messages", n.Name, map[string]any{"links": map[string]any{desk: map[string]any{}}})
+			remedies := []Remedy{{Say: fmt.Sprintf("Add an alarm on the first message in `%s`", n.Name), Patch: map[string]any{"alarms": map[string]any{alarm: map[string]any{"watch": "parked", "of": n.Name, "above": 0}}}}}
+			if desk := newName(p, n.Name+"-desk"); n.Kind == model.Queue {
+				remedy := patchNode(fmt.Sprintf("Add a consumer to `%s`: an outside system for the people who process it", n.Name), n.Name, map[string]any{"links": map[string]any{desk: map[string]any{}}})
 				remedy.Patch["nodes"].(map[string]any)[desk] = map[string]any{"kind": "outside", "takes": "5m"}
 				remedies = append(remedies, remedy)
 			}
+			until := ", or never"
+			if n.Retention > 0 {
+				until = fmt.Sprintf(" when its retention of %s ends", model.FormatDuration(n.Retention))
+			}
 			p.report(n.Pos, []string{n.Name}, nil, map[string]any{"from": from}, remedies,
-				"what fails at %s comes to rest in %s, and nothing reads it: it is noticed when its retention of %s has ended, or never", list(from), n.Name, model.FormatDuration(n.Retention))
+				"what fails at %s comes to rest in `%s`, and nothing reads it: it is noticed%s", list(from), n.Name, until)
 		}
 	}}
 
-// watched tells whether an alarm looks at what rests in a node.
+// watched reports whether an alarm watches what rests in a node.
 func watched(p *Pass, node string) bool {
 	for _, a := range p.Graph.Topology.Alarms {
 		if a.Of == node && (a.Watch == "depth" || a.Watch == "oldest" || a.Watch == "parked") {
@@ -199,8 +472,8 @@ func watched(p *Pass, node string) bool {
 	return false
 }
 
-var shortDeadLetterRetention = &Rule{Code: "IW204", Title: "a dead-letter keeps messages no longer than its source", Severity: Warning,
-	Doc: `With age: carried a message brings the time that it has already waited. Where the dead-letter's
+var shortDeadLetterRetention = &Rule{Code: "IW204", Title: "Dead-letter retention too short", Severity: Warning,
+	Doc: `With age: carried a message brings the time that it has already waited. Where the dead-letter queue's
 retention is not longer than the source's, it may be gone as soon as it comes. Make the retention longer.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Links {
@@ -214,13 +487,14 @@ retention is not longer than the source's, it may be gone as soon as it comes. M
 			}
 			longer := model.FormatDuration(2 * source.Retention)
 			p.report(dead.Pos, []string{dead.Name, source.Name}, []string{l.Link.ID()}, map[string]any{"retention_s": dead.Retention.Seconds(), "source_retention_s": source.Retention.Seconds()},
-				[]Remedy{patchNode("keep what is set aside for "+longer, dead.Name, map[string]any{"retention": longer})},
-				"%s keeps messages for %s and counts the time that they waited in %s, which keeps them for %s: an old message is lost as soon as it is set aside", dead.Name, model.FormatDuration(dead.Retention), source.Name, model.FormatDuration(source.Retention))
+				[]Remedy{patchNode(fmt.Sprintf("Keep messages in `%s` for %s", dead.Name, longer), dead.Name, map[string]any{"retention": longer})},
+				"`%s` keeps messages for %s and counts the time that they waited in `%s`, which keeps them for %s: an old message is lost as soon as it is parked",
+				dead.Name, model.FormatDuration(dead.Retention), source.Name, model.FormatDuration(source.Retention))
 		}
 	}}
 
-var untakenKeys = &Rule{Code: "IW205", Title: "keys that no link takes", Severity: Warning,
-	Doc: `Outsiders write keys that every link's filter declines, so nothing happens to them: often a suffix in
+var unmatchedKeys = &Rule{Code: "IW205", Title: "Keys matched by no link", Severity: Warning,
+	Doc: `External senders use keys that every link's filter declines, so nothing happens to them: often a suffix in
 another case, or a folder that moved. Widen a filter, or take the key out of keys.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
@@ -229,10 +503,13 @@ another case, or a folder that moved. Widen a filter, or take the key out of key
 				continue
 			}
 			for k, t := range n.Keys {
-				s := state{t.Shape(expr.AnyKey), ""}
+				m := message{key: t.Shape(expr.AnyKey), kind: anyText, source: anyText, size: unknownSize, data: unknownData, row: graph.None}
+				if n.Kind.Keeps() {
+					m = p.arriving(n, nil, m)
+				}
 				taken := false
 				for _, id := range n.Out {
-					taken = taken || p.filterVerdict(p.link(id), s) != expr.Impossible
+					taken = taken || p.filterVerdict(p.link(id), m) != expr.Impossible
 				}
 				if taken {
 					continue
@@ -243,13 +520,14 @@ another case, or a folder that moved. Widen a filter, or take the key out of key
 						rest = append(rest, other)
 					}
 				}
-				p.report(n.Pos, []string{n.Name, t.Source}, nil, map[string]any{"key": t.Source}, []Remedy{patchNode("say that such keys are not written", n.Name, map[string]any{"keys": rest})},
-					"%s takes keys like %s, and none of its links takes them: they lie there and nothing happens", n.Name, t.Source)
+				p.report(n.Pos, []string{n.Name, t.Source}, nil, map[string]any{"key": t.Source},
+					[]Remedy{patchNode("State that such keys are not used", n.Name, map[string]any{"keys": rest})},
+					"`%s` gets keys like %s, and none of its links accepts them: nothing happens to them", n.Name, t.Source)
 			}
 		}
 	}}
 
-var unreadQueue = &Rule{Code: "IW206", Title: "a queue at an end of the model", Severity: Note,
+var unreadQueue = &Rule{Code: "IW206", Title: "Terminal queue without a consumer", Severity: Note,
 	Doc: `Messages come to this queue and nothing in the model reads them, so they are lost when their retention
 ends. If something outside reads it, say so with a link to an outside node.`,
 	Run: func(p *Pass) {
@@ -266,6 +544,42 @@ ends. If something outside reads it, say so with a link to an outside node.`,
 				continue
 			}
 			p.report(n.Pos, []string{n.Name}, nil, map[string]any{"retention_s": n.Retention.Seconds()}, nil,
-				"nothing reads %s: its messages are gone %s after they came", n.Name, model.FormatDuration(n.Retention))
+				"nothing reads `%s`: its messages expire after %s", n.Name, model.FormatDuration(n.Retention))
 		}
 	}}
+
+var unusedDeadLetter = &Rule{Code: "IW207", Title: "Dead-letter node that nothing reaches", Severity: Warning,
+	Doc: `A reader's dead-letter node gets what is left when the tries are used up. Here the tries do not end before the
+message's retention does: what keeps failing is lost there as expired, and the dead-letter node stays empty.
+Limit the tries, or keep messages for longer.`,
+	Run: func(p *Pass) {
+		for i := range p.Graph.Links {
+			l := p.link(i)
+			n := p.node(l.From)
+			if l.DeadLetter == graph.None || !l.Relation.Polls() || p.Reach[i] == expr.Impossible {
+				continue
+			}
+			to := p.polledSpot(l)
+			after, _, ends := p.readerPatience(n, l, to)
+			if ends {
+				continue
+			}
+			why := "there is no limit on the tries"
+			if l.Policy.Tries > 0 {
+				why = fmt.Sprintf("only %s of the tries pass before", model.FormatDuration(rounded(after.at)))
+			}
+			p.report(l.Pos, []string{l.Link.From, p.node(l.DeadLetter).Name}, []string{l.Link.ID()}, map[string]any{"retention_s": n.Retention.Seconds()},
+				[]Remedy{patchLink(fmt.Sprintf("Give `%s` five tries", l.Link.ID()), l, map[string]any{"retry": map[string]any{"tries": 5, "wait": nil, "give-up": nil}})},
+				"what keeps failing at `%s` never comes to `%s`: %s, and the retention of `%s`, %s, ends first", l.Link.ID(), p.node(l.DeadLetter).Name, why, n.Name, model.FormatDuration(n.Retention))
+		}
+	}}
+
+// polledSpot returns a spot that a reader link brings messages to, or None.
+func (a *Analysis) polledSpot(l *graph.Link) int {
+	for _, s := range a.spots.of[l.To] {
+		if at := a.spots.spots[s]; at.how == asPoll && int(at.link) == l.ID {
+			return int(s)
+		}
+	}
+	return graph.None
+}

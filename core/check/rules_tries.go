@@ -1,14 +1,16 @@
 package check
 
 import (
+	"fmt"
 	"time"
 
+	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
 
-var shortLease = &Rule{Code: "IW401", Title: "a lease not longer than the function's timeout", Severity: Warning,
-	Doc: `While a run is still under way its lease ends and the message is handed out again: work is done twice,
+var shortLease = &Rule{Code: "IW401", Title: "Lease not longer than timeout", Severity: Warning,
+	Doc: `While a run is in progress its lease ends and the message is delivered again: work is done twice,
 and tries are used up. Make the lease longer than the timeout, with room for the wait of a batch.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Links {
@@ -19,13 +21,14 @@ and tries are used up. Make the lease longer than the timeout, with room for the
 			}
 			longer := model.FormatDuration((6*(to.Timeout+l.Read.Within) + 59*time.Second).Truncate(time.Minute))
 			p.report(q.Pos, []string{q.Name, to.Name}, []string{l.Link.ID()}, map[string]any{"lease_s": q.Lease.Seconds(), "timeout_s": to.Timeout.Seconds()},
-				[]Remedy{patchNode("a lease of "+longer, q.Name, map[string]any{"lease": longer})},
-				"%s hides a message for %s, and a run of %s may take %s: it is handed out again while the first run still works on it", q.Name, model.FormatDuration(q.Lease), to.Name, model.FormatDuration(to.Timeout))
+				[]Remedy{patchNode(fmt.Sprintf("Give `%s` a lease of %s", q.Name, longer), q.Name, map[string]any{"lease": longer})},
+				"`%s` hides a message for %s, and a run of `%s` may take %s: the queue redelivers the message while the first run is still working",
+				q.Name, model.FormatDuration(q.Lease), to.Name, model.FormatDuration(to.Timeout))
 		}
 	}}
 
-var startSendsRepeat = &Rule{Code: "IW402", Title: "sends at the start are repeated by each try", Severity: Warning,
-	Doc: `What a run sends at its start stands even if the run then fails, and is sent again by its next try.
+var startSendsRepeat = &Rule{Code: "IW402", Title: "Retries repeat sends at start", Severity: Warning,
+	Doc: `What a run sends at its start stands even if the run then fails, and its next try sends it again.
 Send at the end, or make the receiver idempotent.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Links {
@@ -33,15 +36,30 @@ Send at the end, or make the receiver idempotent.`,
 			if !l.AtStart {
 				continue
 			}
-			_, most := p.inwardTries(l.From)
-			if n := p.node(l.From); most != 1 && n.Idempotent == nil {
-				p.report(l.Pos, []string{l.Link.From, l.Link.To}, []string{l.Link.ID()}, map[string]any{"tries": most}, []Remedy{patchLink("send at the end", l, map[string]any{"at": "end"})},
-					"%s sends to %s at the start of each try, so a message that fails and is tried again is sent more than once", l.Link.From, l.Link.To)
+			most, fails := 0, false
+			for _, s := range p.spots.of[l.From] {
+				at := p.spots.spots[s]
+				if at.how != asIntake && at.how != asPoll {
+					continue
+				}
+				tries := p.policyOf(at.context).Tries
+				if tries == 0 || tries > 1 {
+					most = max(most, tries, 2)
+					fails = fails || p.outcome(int(s), worst).bad() > 0
+				}
+			}
+			if n := p.node(l.From); most > 1 && n.Idempotent == nil {
+				p.report(l.Pos, []string{l.Link.From, l.Link.To}, []string{l.Link.ID()}, map[string]any{"tries": most},
+					[]Remedy{patchLink(fmt.Sprintf("Send to `%s` at the end of the run", l.Link.To), l, map[string]any{"at": "end"})},
+					"`%s` sends to `%s` at the start of each try, so a message that fails and is tried again is sent more than once", l.Link.From, l.Link.To)
+				if !fails {
+					p.rated(Note)
+				}
 			}
 		}
 	}}
 
-var wholeBatchFails = &Rule{Code: "IW403", Title: "one bad message fails its whole batch", Severity: Warning,
+var wholeBatchFails = &Rule{Code: "IW403", Title: "One failure returns whole batch", Severity: Warning,
 	Doc: `The batch comes back as a whole when one of its messages fails, so the good ones are run again, and use
 up tries. Report failures by message (fails: {per: message}, failed: each), or read singly.`,
 	Run: func(p *Pass) {
@@ -51,38 +69,56 @@ up tries. Report failures by message (fails: {per: message}, failed: each), or r
 			if p.node(l.From).Kind != model.Queue || l.Read.UpTo <= 1 || !to.Kind.Runs() || l.Relation != model.PolledRun {
 				continue
 			}
-			fails := to.Fails.EachTry > 0 || to.Fails.ForGood > 0
-			if l.Read.Failed != "all" && (to.Fails.PerMessage || !fails) {
+			fails := false
+			for _, s := range p.spots.of[l.To] {
+				fails = fails || p.outcome(int(s), worst).bad() > rare
+			}
+			if !fails && to.Fails.EachTry == 0 && to.Fails.ForGood == 0 || l.Read.Failed != "all" && to.Fails.PerMessage {
 				continue
 			}
 			p.report(l.Pos, []string{l.Link.From, to.Name}, []string{l.Link.ID()}, map[string]any{"up_to": l.Read.UpTo},
-				[]Remedy{patchLink("read one at a time", l, map[string]any{"read": map[string]any{"up-to": 1}})},
-				"%s takes up to %d messages of %s at a time and fails as a whole: one bad message sends the others back with it", to.Name, l.Read.UpTo, l.Link.From)
+				[]Remedy{patchLink(fmt.Sprintf("Read `%s` one message at a time", l.Link.From), l, map[string]any{"read": map[string]any{"up-to": 1}})},
+				"`%s` takes up to %d messages of `%s` at a time and fails as a whole: one bad message returns the others with it", to.Name, l.Read.UpTo, l.Link.From)
 		}
 	}}
 
-var shortCallerTimeout = &Rule{Code: "IW405", Title: "a caller gives up before its callee", Severity: Warning,
-	Doc: `The callee (with the tries of the call) may take longer than the caller has. The caller times out while
-the work goes on, then starts it again. Give the caller more time, or the callee less.`,
+var shortCallerTimeout = &Rule{Code: "IW405", Title: "Caller timeout not above callee's", Severity: Warning,
+	Doc: `The callee (with the tries of the call) can take longer than the caller has. The caller times out while
+the work goes on, then starts it again. Give the caller more time, or the callee less. It is reported where
+the times in the model let it happen, not where only the limits would.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Links {
 			l := p.link(i)
 			from, to := p.node(l.From), p.node(l.To)
-			if l.Relation != model.WaitingCall || from.Timeout == 0 || to.Timeout == 0 {
+			if l.Relation != model.WaitingCall || from.Timeout == 0 || to.Timeout == 0 || p.Reach[i] == expr.Impossible {
 				continue
 			}
-			need := to.Timeout*time.Duration(l.Policy.Tries) + triesSpan(&l.Policy)
-			if from.Timeout > need {
+			need := to.Timeout*time.Duration(l.Policy.Tries) + time.Duration(waitsOf(&l.Policy)*1e9)
+			if from.Timeout > need || !p.tooSlow(l, from.Timeout.Seconds()) {
 				continue
 			}
 			longer := model.FormatDuration((need + 10*time.Second).Round(time.Second))
 			p.report(l.Pos, []string{from.Name, to.Name}, []string{l.Link.ID()}, map[string]any{"caller_s": from.Timeout.Seconds(), "callee_s": need.Seconds()},
-				[]Remedy{patchNode("give the caller "+longer, from.Name, map[string]any{"timeout": longer})},
-				"%s has %s and waits for %s, which may take %s: it gives up while the work goes on", from.Name, model.FormatDuration(from.Timeout), to.Name, model.FormatDuration(need))
+				[]Remedy{patchNode(fmt.Sprintf("Give `%s` %s", from.Name, longer), from.Name, map[string]any{"timeout": longer})},
+				"`%s` has %s and waits for `%s`, which may take %s: it gives up while the work goes on", from.Name, model.FormatDuration(from.Timeout), to.Name, model.FormatDuration(need))
 		}
 	}}
 
-var halfDone = &Rule{Code: "IW407", Title: "half-done work", Severity: Note,
+// tooSlow reports whether the tries of a call can take longer than its caller has.
+func (p *Pass) tooSlow(l *graph.Link, limit float64) bool {
+	for _, s := range p.spots.of[l.To] {
+		if p.spots.spots[s].how != asCall {
+			continue
+		}
+		o := p.outcome(int(s), worst)
+		if o.length.tail(limit) > rare || o.fails > rare && float64(l.Policy.Tries)*o.length.mean()+waitsOf(&l.Policy) > limit {
+			return true
+		}
+	}
+	return false
+}
+
+var nonAtomicSends = &Rule{Code: "IW407", Title: "Non-atomic sends in one run", Severity: Note,
 	Doc: `A run writes in several places, one after another. When a later write is rejected the earlier ones
 stand, and the next try writes them again. Use sends: together where the platform can, make the receivers
 idempotent, or write once and derive the rest from it.`,
@@ -106,10 +142,88 @@ idempotent, or write once and derive the rest from it.`,
 					first = l
 				}
 			}
-			if risky != nil {
-				p.report(risky.Pos, []string{n.Name, first.Link.To, risky.Link.To}, []string{first.Link.ID(), risky.Link.ID()}, nil,
-					[]Remedy{patchNode("send all or nothing", n.Name, map[string]any{"sends": "together"})},
-					"%s writes to %s and then to %s, which may reject it: the first write stands, and the next try writes it again", n.Name, first.Link.To, risky.Link.To)
+			if risky == nil {
+				continue
+			}
+			var remedies []Remedy
+			if n.Kind == model.Function {
+				remedies = []Remedy{patchNode(fmt.Sprintf("Let `%s` send all or nothing", n.Name), n.Name, map[string]any{"sends": "together"})}
+			}
+			p.report(risky.Pos, []string{n.Name, first.Link.To, risky.Link.To}, []string{first.Link.ID(), risky.Link.ID()}, nil, remedies,
+				"`%s` writes to `%s` and then to `%s`, which may reject it: the first write stands, and the next try writes it again", n.Name, first.Link.To, risky.Link.To)
+		}
+	}}
+
+var lateRuns = &Rule{Code: "IW409", Title: "Runs exceed their timeout", Severity: Warning,
+	Doc: `A run takes longer than its timeout, or than what its caller has left, often enough that tries are used
+up by it: the messages are lost or parked though nothing has failed. It is an error where half of the runs
+or more are late. Give the run more time, or make it shorter.`,
+	Run: func(p *Pass) {
+		for i := range p.Graph.Nodes {
+			n := p.node(i)
+			if !n.Kind.Runs() && n.Kind != model.Endpoint || n.Timeout == 0 {
+				continue
+			}
+			late, given, mean, asked := 0.0, 0.0, 0.0, false
+			for _, s := range p.spots.of[i] {
+				o := p.outcome(int(s), worst)
+				if o.late < rare {
+					continue
+				}
+				late, mean = max(late, o.late), max(mean, p.outcome(int(s), usual).length.mean())
+				switch p.spots.spots[s].how {
+				case asRequest:
+					asked = asked || o.late > 1e-3
+				case asCall:
+					given = max(given, p.sufferedBy(int(s), map[int]bool{}))
+				default:
+					given = max(given, p.fateOf(int(s), worst).given)
+				}
+			}
+			if given < rare && !asked {
+				continue
+			}
+			longer := model.FormatDuration(rounded(2 * max(n.Timeout.Seconds(), n.Takes.Expected())).Round(time.Second))
+			p.report(n.Pos, []string{n.Name}, nil, map[string]any{"late": late, "timeout_s": n.Timeout.Seconds(), "run_s": mean},
+				[]Remedy{patchNode(fmt.Sprintf("Give `%s` a timeout of %s", n.Name, longer), n.Name, map[string]any{"timeout": longer})},
+				"%s of the runs of `%s` take longer than its timeout of %s and fail", share(late), n.Name, model.FormatDuration(n.Timeout))
+			if late >= 0.5 {
+				p.rated(Error)
 			}
 		}
 	}}
+
+// sufferedBy returns the largest share of messages that those who wait for a call
+// give up.
+func (p *Pass) sufferedBy(s int, seen map[int]bool) float64 {
+	if seen[s] || len(seen) > 200 {
+		return 0
+	}
+	seen[s] = true
+	most := 0.0
+	for _, from := range p.into[s] {
+		switch p.spots.spots[from].how {
+		case asCall:
+			most = max(most, p.sufferedBy(int(from), seen))
+		case asRequest:
+			most = max(most, p.outcome(int(from), worst).fails)
+		case asIntake, asPoll:
+			most = max(most, p.fateOf(int(from), worst).given)
+		}
+	}
+	return most
+}
+
+// lateAt reports whether the runs of a message at a spot fail by being late.
+func (p *Pass) lateAt(s int) bool {
+	at := p.spots.spots[s]
+	if p.node(at.node).Kind.Runs() {
+		return p.outcome(s, worst).late >= rare
+	}
+	for _, e := range p.spots.leaving(s) {
+		if e.kind == polls && p.node(p.spots.spots[e.to].node).Kind.Runs() && p.outcome(e.to, worst).late >= rare {
+			return true
+		}
+	}
+	return false
+}

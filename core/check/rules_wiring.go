@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"ironweir/core/expr"
@@ -9,8 +10,8 @@ import (
 	"ironweir/core/model"
 )
 
-var deadResultLinks = &Rule{Code: "IW301", Title: "result links that can never fire", Severity: Warning,
-	Doc: `success and failure links fire for asynchronous runs, when nobody waits for the answer. This function is
+var deadResultLinks = &Rule{Code: "IW301", Title: "Result link that never fires", Severity: Warning,
+	Doc: `success and failure links fire for asynchronous runs, when no caller waits for the answer. This function is
 only polled or called, so they never do: the channel's own tries and dead-letter apply. Put a dead-letter
 on the link that polls it, or set results: all.`,
 	Run: func(p *Pass) {
@@ -29,33 +30,31 @@ on the link that polls it, or set results: all.`,
 					by = append(by, fmt.Sprintf("%s (%s)", p.link(in).Link.ID(), p.link(in).Relation))
 				}
 				p.report(l.Pos, []string{n.Name, l.Link.To}, []string{l.Link.ID()}, map[string]any{"callers": by},
-					[]Remedy{patchNode("let it fire for every run", n.Name, map[string]any{"results": "all"})},
-					"the %s link %s never fires: somebody waits for every run of %s (%s)", l.When, l.Link.ID(), n.Name, list(by))
+					[]Remedy{patchNode(fmt.Sprintf("Let the result links of `%s` fire for every run", n.Name), n.Name, map[string]any{"results": "all"})},
+					"the %s link `%s` never fires: a caller waits for every run of `%s` (%s)", l.When, l.Link.ID(), n.Name, list(by))
 			}
 		}
 	}}
 
-var impossibleFilter = &Rule{Code: "IW302", Title: "a filter that nothing can match", Severity: Warning,
+var impossibleFilter = &Rule{Code: "IW302", Title: "Filter that matches nothing", Severity: Warning,
 	Doc: `Nothing that can reach the source of this link has such a key, type or source, so the link never
-fires. Mostly a name differs between the two places: compare what is sent with what is matched.`,
+fires. Usually a name differs between the two places: compare what is sent with what is matched.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Links {
 			l := p.link(i)
-			states := p.At[l.From].states()
-			if p.Reach[i] != expr.Impossible || l.Filter.Everything || len(states) == 0 {
+			all := p.At[l.From].all()
+			if p.Reach[i] != expr.Impossible || !p.declinesSome(l) || len(all) == 0 {
 				continue
 			}
 			var comes []string
-			for _, s := range states {
-				words := s.key.String()
-				if s.kind != "" && s.kind != anyType {
-					words += " of type " + s.kind
+			for _, m := range all {
+				if words := m.String(); !slices.Contains(comes, words) {
+					comes = append(comes, words)
 				}
-				comes = append(comes, words)
 			}
-			remedy := patchLink("take everything", l, map[string]any{"match": nil})
+			remedy := patchLink(fmt.Sprintf("Take the filter of `%s` away", l.Link.ID()), l, map[string]any{"match": nil})
 			p.report(l.Pos, []string{l.Link.From, l.Link.To}, []string{l.Link.ID()}, map[string]any{"comes": comes}, []Remedy{remedy},
-				"%s never fires: its filter (%s) takes nothing of what comes to %s (%s)", l.Link.ID(), filterWords(l.Link.Match), l.Link.From, list(comes))
+				"`%s` never fires: its filter (%s) matches nothing that comes to `%s` (%s)", l.Link.ID(), linkFilterWords(l), l.Link.From, list(comes))
 		}
 	}}
 
@@ -79,10 +78,19 @@ func filterWords(m model.Match) string {
 	return strings.Join(clauses, "; or ")
 }
 
+// linkFilterWords says the whole filter of a link, the changes that it takes included.
+func linkFilterWords(l *graph.Link) string {
+	words := filterWords(l.Link.Match)
+	if len(l.Changes) > 0 {
+		words = strings.TrimPrefix(words+"; changes "+strings.Join(l.Changes, " or "), "; ")
+	}
+	return words
+}
+
 // FilterWords says a filter in a few words, for pictures and lists.
 func FilterWords(m model.Match) string { return filterWords(m) }
 
-var competingLinks = &Rule{Code: "IW303", Title: "links that compete for one queue", Severity: Warning,
+var competingLinks = &Rule{Code: "IW303", Title: "Competing links on one queue", Severity: Warning,
 	Doc: `A queue hands each message to one of the links that match it, not to all. Where both consumers need
 every message, put a topic in front and give each a queue of its own.`,
 	Run: func(p *Pass) {
@@ -94,20 +102,45 @@ every message, put a topic in front and give each a queue of its own.`,
 			for x, a := range n.Out {
 				for _, b := range n.Out[x+1:] {
 					both := false
-					for _, s := range p.At[i].states() {
-						both = both || p.filterVerdict(p.link(a), s) != expr.Impossible && p.filterVerdict(p.link(b), s) != expr.Impossible
+					for _, m := range p.At[i].all() {
+						both = both || p.compete(p.link(a), p.link(b), m)
 					}
 					if both {
 						first, second := p.link(a), p.link(b)
 						p.report(second.Pos, []string{n.Name, first.Link.To, second.Link.To}, []string{first.Link.ID(), second.Link.ID()}, nil, nil,
-							"%s and %s compete for the messages of %s: each message goes to one of them, not to both", first.Link.To, second.Link.To, n.Name)
+							"`%s` and `%s` compete for the messages of `%s`: each message goes to one of them, not to both", first.Link.To, second.Link.To, n.Name)
 					}
 				}
 			}
 		}
 	}}
 
-var refusedLink = &Rule{Code: "IW304", Title: "a link that its target refuses", Severity: Error,
+// compete reports whether two links can both take a message.
+func (p *Pass) compete(x, y *graph.Link, m message) bool {
+	if p.filterVerdict(x, m) == expr.Impossible || p.filterVerdict(y, m) == expr.Impossible {
+		return false
+	}
+	if x.Filter.Everything || y.Filter.Everything {
+		return true
+	}
+	for _, one := range x.Filter.Clauses {
+		for _, prefix := range orEmpty(one.Prefix) {
+			for _, suffix := range orEmpty(one.Suffix) {
+				if m.key.HasPrefix(prefix) == expr.Impossible || m.key.HasSuffix(suffix) == expr.Impossible {
+					continue
+				}
+				narrow := m
+				narrow.key = m.key.Narrow(prefix, suffix)
+				if p.filterVerdict(y, narrow) != expr.Impossible {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+var refusedLink = &Rule{Code: "IW304", Title: "Link refused by `callers` list", Severity: Error,
 	Doc: `The target's callers do not name the source (or permissions are explicit and it has none), so everything
 sent over this link is refused. Add the source to callers.`,
 	Run: func(p *Pass) {
@@ -121,12 +154,12 @@ sent over this link is refused. Add the source to callers.`,
 				callers = append(callers, c)
 			}
 			p.report(l.Pos, []string{l.Link.From, l.Link.To}, []string{l.Link.ID()}, nil,
-				[]Remedy{patchNode(fmt.Sprintf("let %s use %s", l.Link.From, l.Link.To), l.Link.To, map[string]any{"callers": append(callers, l.Link.From)})},
-				"%s refuses what %s sends: its `callers` do not name it", l.Link.To, l.Link.From)
+				[]Remedy{patchNode(fmt.Sprintf("Add `%s` to the callers of `%s`", l.Link.From, l.Link.To), l.Link.To, map[string]any{"callers": append(callers, l.Link.From)})},
+				"`%s` refuses what `%s` sends: its `callers` do not name it", l.Link.To, l.Link.From)
 		}
 	}}
 
-var oversizedPayload = &Rule{Code: "IW305", Title: "a payload over the limit", Severity: Error,
+var oversizedPayload = &Rule{Code: "IW305", Title: "Payload over the size limit", Severity: Error,
 	Doc: `The platform's limits.payload does not let a message of this size through, so every write of it is
 rejected. Put the payload into a bucket and send its key.`,
 	Run: func(p *Pass) {
@@ -137,26 +170,40 @@ rejected. Put the payload into a bucket and send its key.`,
 		for i := range p.Graph.Links {
 			l := p.link(i)
 			k := p.node(l.To).Kind
-			if l.Size > limit && k.Channel() && k != model.Bucket && k != model.Table {
-				p.report(l.Pos, []string{l.Link.From, l.Link.To}, []string{l.Link.ID()}, map[string]any{"size": l.Size, "limit": limit},
-					[]Remedy{patchLink("send a reference of 1KB", l, map[string]any{"size": "1KB"})},
-					"%s sends %s to %s, over the limit of %s: every one is rejected", l.Link.From, model.FormatSize(l.Size), l.Link.To, model.FormatSize(limit))
+			if size := p.sizeOver(l); size > limit && k.Channel() && k != model.Bucket && k != model.Table {
+				p.report(l.Pos, []string{l.Link.From, l.Link.To}, []string{l.Link.ID()}, map[string]any{"size": size, "limit": limit},
+					[]Remedy{patchLink(fmt.Sprintf("Let `%s` send a reference of 1KB", l.Link.From), l, map[string]any{"size": "1KB"})},
+					"`%s` sends %s to `%s`, over the limit of %s: every one is rejected", l.Link.From, model.FormatSize(size), l.Link.To, model.FormatSize(limit))
 			}
 		}
 	}}
 
-var unreachedNode = &Rule{Code: "IW306", Title: "a node that nothing reaches", Severity: Note,
+// sizeOver returns the largest size that is known of what a link sends.
+func (p *Pass) sizeOver(l *graph.Link) int64 {
+	if l.Size >= 0 || p.node(l.From).Kind == model.Bucket || p.Reach[l.ID] == expr.Impossible {
+		return l.Size
+	}
+	most := int64(unknownSize)
+	for _, m := range p.At[l.From].all() {
+		if p.filterVerdict(l, p.resultOf(l, m)) != expr.Impossible {
+			most = max(most, m.size)
+		}
+	}
+	return most
+}
+
+var unreachedNode = &Rule{Code: "IW306", Title: "Node that nothing reaches", Severity: Note,
 	Doc: `No link, rate, key or traffic brings anything to this node. A link to it is missing, or its name differs
 from the one that is linked to.`,
 	Run: func(p *Pass) {
 		failing := p.deadLettersOfNodes()
 		for i := range p.Graph.Nodes {
 			n := p.node(i)
-			if len(n.In) > 0 || len(n.DeadFrom) > 0 || n.Kind == model.Schedule || n.Kind == model.Endpoint || n.Rate > 0 || len(n.Node.Keys) > 0 || p.sources[i] != nil || len(failing[i]) > 0 {
+			if len(n.In) > 0 || len(n.DeadFrom) > 0 || n.Kind == model.Schedule || n.Kind == model.Endpoint || n.Rate > 0 || len(n.Node.Keys) > 0 || len(n.Types) > 0 || len(n.Sources) > 0 || p.sources[i] != nil || len(failing[i]) > 0 {
 				continue
 			}
-			p.report(n.Pos, []string{n.Name}, nil, nil, []Remedy{patchNode("take the node out", n.Name, nil)},
-				"nothing reaches %s: no link leads to it, and no `rate` or traffic says that outsiders send to it", n.Name)
+			p.report(n.Pos, []string{n.Name}, nil, nil, []Remedy{patchNode(fmt.Sprintf("Remove `%s`", n.Name), n.Name, nil)},
+				"nothing reaches `%s`: no link leads to it, and no `rate` or traffic says that external senders use it", n.Name)
 		}
 	}}
 
@@ -170,4 +217,16 @@ func (a *Analysis) deadLettersOfNodes() map[int][]string {
 		}
 	}
 	return out
+}
+
+// asynchronous reports whether some message comes to a node without a caller that
+// waits for its run.
+func (a *Analysis) asynchronous(i int) bool {
+	n := a.node(i)
+	for _, id := range n.In {
+		if a.link(id).Relation.Asynchronous() {
+			return true
+		}
+	}
+	return n.Rate > 0 || a.sources[i] != nil || len(n.DeadFrom) > 0 || len(a.deadLettersOfNodes()[i]) > 0
 }

@@ -9,36 +9,48 @@ import (
 	"ironweir/core/model"
 )
 
-// outsideRates gives what outsiders send in, by node, per second.
-func (a *Analysis) outsideRates(s *model.Scenario) []float64 {
-	rates := make([]float64, len(a.Graph.Nodes))
-	a.sources = map[int]*model.Traffic{}
+// source is what a scenario sends into a node.
+type source struct {
+	spec *model.Traffic
+	rate float64 // per second, mean
+}
+
+// traffic lists what a scenario sends into a node.
+func (a *Analysis) traffic(i int) []source { return a.sources[i] }
+
+// outsideRates works out what outsiders send in, by node, per second.
+func (a *Analysis) outsideRates() {
+	s := a.scenario
+	a.arrivals = make([]float64, len(a.Graph.Nodes))
+	a.sources = map[int][]source{}
 	for i := range a.Graph.Nodes {
 		n := a.node(i)
 		switch {
 		case n.Kind == model.Schedule:
-			rates[i] = scheduleRate(n)
+			a.arrivals[i] = scheduleRate(n)
 		case s == nil || !s.TrafficGiven:
-			rates[i] = n.Rate
+			a.arrivals[i] = n.Rate
 		}
 	}
-	if s != nil {
-		for _, t := range s.Traffic {
-			if i := a.Graph.NodeID(t.Into); i != graph.None {
-				rates[i] += meanRate(t, s.Length)
-				a.sources[i] = t
-			}
+	if s == nil {
+		return
+	}
+	for _, t := range s.Traffic {
+		if i := a.Graph.NodeID(t.Into); i != graph.None {
+			rate := meanRate(t, s.Length)
+			a.arrivals[i] += rate
+			a.sources[i] = append(a.sources[i], source{t, rate})
 		}
 	}
-	return rates
 }
 
-// meanRate gives the mean of a traffic's rate over a run.
+// meanRate returns the mean of a traffic's rate over a run.
 func meanRate(t *model.Traffic, length time.Duration) float64 {
+	rate := t.Rate
 	switch t.Arrivals {
 	case "burst":
 		on, off := t.Burst.On.Seconds(), t.Burst.Off.Seconds()
-		return (t.Burst.Rate*on + t.Rate*off) / (on + off)
+		rate = (t.Burst.Rate*on + t.Rate*off) / (on + off)
 	case "curve":
 		sum := 0.0
 		for k, p := range t.Curve {
@@ -50,12 +62,17 @@ func meanRate(t *model.Traffic, length time.Duration) float64 {
 				sum += p.Rate * (until - p.At).Seconds()
 			}
 		}
-		return sum / length.Seconds()
+		rate = sum / length.Seconds()
+	case "replay":
+		rate = float64(len(t.Replayed)) / length.Seconds()
 	}
-	return t.Rate
+	if t.Max > 0 {
+		rate = min(rate, float64(t.Max)/length.Seconds())
+	}
+	return rate
 }
 
-// scheduleRate gives the mean rate of a schedule: over a year of its calendar.
+// scheduleRate returns the mean rate of a schedule: over a year of its calendar.
 func scheduleRate(n *graph.Node) float64 {
 	if !n.Enabled {
 		return 0
@@ -80,180 +97,215 @@ func scheduleRate(n *graph.Node) float64 {
 	return most / t.Sub(model.DefaultStart).Seconds()
 }
 
-// inflow is how many messages come to a spot.
-type inflow struct {
-	spot  int
-	count float64
-}
-
-// solveTraffic solves the traffic equations λ = a + λM over spots, by
-// iteration: retries are in the runs, loops in M. What a loop feeds that
-// sustains or grows has no bound.
-func (a *Analysis) solveTraffic(s *model.Scenario) {
-	a.arrivals = a.outsideRates(s)
-	a.grows = a.growingSpots()
-	a.boundless = make([]bool, len(a.Graph.Nodes))
-	for k, g := range a.grows {
-		if g {
-			a.boundless[a.states.spots[k].node] = true
-		}
-	}
-	var start []inflow
+// solveTraffic solves the traffic equations λ = a + λM over spots, component by
+// component in the order of the graph: retries are in the runs, loops in M. What a
+// loop feeds that sustains itself or grows has no bound.
+func (a *Analysis) solveTraffic() {
+	g := a.spots
+	start := make([]float64, len(g.spots))
 	for i, rate := range a.arrivals {
-		if rate != 0 {
-			start = append(start, a.spread(i, rate)...)
+		if rate == 0 {
+			continue
+		}
+		for _, in := range a.spread(i) {
+			start[in.spot] += rate * in.share
 		}
 	}
+	a.spotRates = g.solve(start, a.grows)
 	a.rates = make([]float64, len(a.Graph.Nodes))
-	a.spotRates = make([]float64, len(a.states.spots))
 	a.linkRate = make([]float64, len(a.Graph.Links))
-	for _, in := range a.propagate(start) {
-		a.rates[a.states.spots[in.spot].node] += in.count
-		a.spotRates[in.spot] = in.count
-		for _, e := range a.states.leaving(in.spot) {
-			if !e.Dead && !a.grows[in.spot] {
-				a.linkRate[e.Link] += in.count * e.expected
-			}
-		}
-	}
-}
-
-// spread divides what outsiders send to a node over the states that they bring:
-// evenly, for nobody says more.
-func (a *Analysis) spread(i int, rate float64) []inflow {
-	brings := a.brings(i, a.scenario)
-	if t := a.sources[i]; t != nil && t.Key != "" && len(a.node(i).Keys) > 0 {
-		brings = []state{{templateShape(t.Key), t.Type}} // the traffic says which of the keys
-	}
-	var out []inflow
-	for _, s := range a.At[i].covers(brings) {
-		if k, ok := a.states.index[spot{i, s, a.ownManner(i)}]; ok {
-			out = append(out, inflow{k, rate})
-		}
-	}
-	for k := range out {
-		out[k].count /= float64(len(out))
-	}
-	return out
-}
-
-// growingSpots finds the spots that a loop feeds which sustains itself or grows,
-// if only until a hop limit ends it.
-func (a *Analysis) growingSpots() []bool {
-	out := make([]bool, len(a.states.spots))
-	var work []int
-	for i := range a.Loops {
-		l := &a.Loops[i]
-		if l.Verdict == "broken" || l.Trend == "dies-out" && l.ended == nil {
+	for s, rate := range a.spotRates {
+		a.rates[g.spots[s].node] += rate
+		if rate == 0 || a.grows[s] {
 			continue
 		}
-		if expected, unbounded := firstReturn(l.spots[0], l.spots, l.inner, func(e *stateEdge) float64 { return e.expected }); !unbounded && expected < 1-gainTolerance {
-			continue // it could grow, but not in the mean
-		}
-		for _, m := range l.spots {
-			if !out[m] {
-				out[m] = true
-				work = append(work, m)
+		for _, e := range g.leaving(s) {
+			if e.kind != gaveUp && e.link != graph.None {
+				a.linkRate[e.link] += rate * max(e.expected, e.taken)
 			}
 		}
 	}
-	for len(work) > 0 {
-		i := work[len(work)-1]
-		work = work[:len(work)-1]
-		for _, e := range a.states.leaving(i) {
-			if e.expected > 0 && !out[e.to] {
-				out[e.to] = true
-				work = append(work, e.to)
-			}
+}
+
+// entering is a share of what outsiders send to a node, at a spot.
+type entering struct {
+	spot  int
+	share float64
+}
+
+// spread returns the spots that outsiders send a node's messages to.
+func (a *Analysis) spread(i int) []entering {
+	var out []entering
+	for _, in := range a.brings(i) {
+		m, ok := a.At[i].cover(in.message)
+		if !ok {
+			continue
+		}
+		if s, ok := a.spots.index[spot{i, m, a.ownContext(i)}]; ok {
+			out = append(out, entering{s, in.share * (1 - a.turnedAway(i))})
 		}
 	}
 	return out
 }
 
-// propagate iterates λ ← a + λM; each round takes messages one step further. It
-// gives what comes to each spot that anything comes to. What has no bound is left
-// out, so the rounds die out; they end when they no longer count. Its cost is that of the spots reached, not of all there are.
-func (a *Analysis) propagate(start []inflow) []inflow {
-	if a.waves == nil {
-		a.waves = &waves{wave: make([]float64, len(a.states.spots)), next: make([]float64, len(a.states.spots)), place: make([]int32, len(a.states.spots))}
+// turnedAway returns the share of what outsiders send to a channel that it rejects:
+// they try once [R-21].
+func (a *Analysis) turnedAway(i int) float64 {
+	n := a.node(i)
+	if !n.Kind.Channel() {
+		return 0
 	}
-	w := a.waves // all zero, and left so
-	var total []inflow
-	arrive := func(spot int, count float64) {
-		if w.place[spot] == 0 {
-			total = append(total, inflow{spot: spot})
-			w.place[spot] = int32(len(total))
-		}
-		total[w.place[spot]-1].count += count
-	}
-	active, coming := w.active[:0], w.coming[:0] // the spots that a wave is at
-	for _, in := range start {
-		if in.count == 0 {
-			continue
-		}
-		arrive(in.spot, in.count)
-		if w.wave[in.spot] == 0 {
-			active = append(active, in.spot)
-		}
-		w.wave[in.spot] += in.count
-	}
-	for range 1_000_000 { // a loop that returns all but a thirty-thousandth has died out by then
-		coming = coming[:0]
-		for _, from := range active {
-			count := w.wave[from]
-			w.wave[from] = 0
-			for _, e := range a.states.leaving(from) {
-				more := count * e.expected
-				if more == 0 || a.grows[e.to] {
-					continue
-				}
-				if w.next[e.to] == 0 {
-					coming = append(coming, e.to)
-				}
-				w.next[e.to] += more
-			}
-		}
-		moved := 0.0
-		for _, i := range coming {
-			arrive(i, w.next[i])
-			moved = max(moved, w.next[i])
-		}
-		w.wave, w.next = w.next, w.wave
-		active, coming = coming, active
-		if moved < 1e-15 || math.IsInf(moved, 0) || math.IsNaN(moved) {
-			break
-		}
-	}
-	for _, i := range active {
-		w.wave[i] = 0
-	}
-	for _, in := range total {
-		w.place[in.spot] = 0
-	}
-	w.active, w.coming = active, coming
-	return total
+	return 1 - (1-n.Fails.EachTry)*(1-a.overfull[i])
 }
 
-// waves is what propagate works on, kept between calls.
-type waves struct {
-	wave, next     []float64 // by spot
-	place          []int32   // by spot: its place in the total, from 1
-	active, coming []int
+// turnedAwayBy returns that share by cause: a full channel rejects before its `fails`
+// share does.
+func (a *Analysis) turnedAwayBy(i int) map[string]float64 {
+	n, out := a.node(i), map[string]float64{}
+	if !n.Kind.Channel() {
+		return out
+	}
+	if over := a.overfull[i]; over > 0 {
+		out[a.rejectCause(i)] = over
+	}
+	if p := n.Fails.EachTry * (1 - a.overfull[i]); p > 0 {
+		out["rejected"] = p
+	}
+	return out
 }
 
-// oneInto sends one message into an entry and gives how many reach each spot;
-// ok is false when that has no bound.
-func (a *Analysis) oneInto(entry int) (reached []inflow, ok bool) {
-	reached = a.propagate(a.spread(entry, 1))
-	for _, in := range reached {
-		if a.boundless[a.states.spots[in.spot].node] {
-			return nil, false
+// solve returns x = start + xM, without the spots that are left out.
+func (g *spotGraph) solve(start []float64, without []bool) []float64 {
+	x := make([]float64, len(start))
+	copy(x, start)
+	for k := 0; k < len(g.order); {
+		end := k + 1
+		for end < len(g.order) && g.component[g.order[end]] == g.component[g.order[k]] {
+			end++
 		}
-		for _, e := range a.states.leaving(in.spot) {
-			if a.grows[e.to] && e.expected > 0 {
-				return nil, false
+		members := g.order[k:end]
+		g.settleWithin(members, x, without)
+		for _, s := range members {
+			if x[s] == 0 || without[s] {
+				continue
+			}
+			for _, e := range g.leaving(int(s)) {
+				if g.component[e.to] != g.component[s] {
+					x[e.to] += x[s] * e.expected
+				}
 			}
 		}
+		k = end
 	}
-	return reached, true
+	for s := range x {
+		if without[s] {
+			x[s] = 0
+		}
+	}
+	return x
+}
+
+// settleWithin iterates the equations within a component until they no longer
+// change: what is left out does not pass on, so the rest dies out.
+func (g *spotGraph) settleWithin(members []int32, x []float64, without []bool) {
+	if len(members) == 1 && !g.loopsAt(int(members[0])) {
+		return
+	}
+	wave := map[int]float64{}
+	for _, s := range members {
+		if x[s] != 0 && !without[s] {
+			wave[int(s)] = x[s]
+		}
+	}
+	for range 100_000 {
+		next := map[int]float64{}
+		most, size := 0.0, 0.0
+		for _, s := range members {
+			v := wave[int(s)]
+			if v == 0 || without[s] {
+				continue
+			}
+			for _, e := range g.leaving(int(s)) {
+				if g.component[e.to] == g.component[s] && e.expected > 0 && !without[e.to] {
+					next[e.to] += v * e.expected
+				}
+			}
+		}
+		for s, v := range next {
+			x[s] += v
+			most, size = max(most, v), max(size, x[s])
+		}
+		if wave = next; most <= 1e-13*size || math.IsInf(most, 0) || math.IsNaN(most) {
+			return
+		}
+	}
+}
+
+func (g *spotGraph) loopsAt(s int) bool {
+	for _, e := range g.leaving(s) {
+		if e.to == s {
+			return true
+		}
+	}
+	return false
+}
+
+// valueOf returns v = own + Mv: what a message at each spot is worth together with
+// all that it sets off. Worth is without bound (infinite) where that grows.
+func (g *spotGraph) valueOf(own []float64, grows []bool) []float64 {
+	v := make([]float64, len(own))
+	for end := len(g.order); end > 0; {
+		k := end - 1
+		for k > 0 && g.component[g.order[k-1]] == g.component[g.order[end-1]] {
+			k--
+		}
+		members := g.order[k:end]
+		for _, s := range members {
+			v[s] = own[s]
+			if grows[s] {
+				v[s] = math.Inf(1)
+				continue
+			}
+			for _, e := range g.leaving(int(s)) {
+				if g.component[e.to] != g.component[s] {
+					v[s] += product(e.expected, v[e.to])
+				}
+			}
+		}
+		if len(members) > 1 || g.loopsAt(int(members[0])) {
+			g.valueWithin(members, v)
+		}
+		end = k
+	}
+	return v
+}
+
+func (g *spotGraph) valueWithin(members []int32, v []float64) {
+	base := make([]float64, len(members))
+	for k, s := range members {
+		base[k] = v[s]
+		if math.IsInf(v[s], 1) {
+			for _, t := range members {
+				v[t] = math.Inf(1)
+			}
+			return
+		}
+	}
+	for range 100_000 {
+		moved, size := 0.0, 0.0
+		for k, s := range members {
+			x := base[k]
+			for _, e := range g.leaving(int(s)) {
+				if g.component[e.to] == g.component[s] {
+					x += e.expected * v[e.to]
+				}
+			}
+			moved = max(moved, math.Abs(x-v[s]))
+			size = max(size, math.Abs(x))
+			v[s] = x
+		}
+		if moved <= 1e-12*size || math.IsInf(size, 0) {
+			return
+		}
+	}
 }

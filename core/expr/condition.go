@@ -111,6 +111,8 @@ type Expression struct {
 	Volatile  bool // whether it reads what changes between tries
 	constant  ref.Val
 	program   cel.Program
+	ast       *cel.Ast
+	partial   func() (cel.Program, error) // made when it is first asked for
 }
 
 var (
@@ -150,7 +152,10 @@ func Compile(source, want string) (*Expression, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the expression %q does not compile: %s", source, firstLine(err.Error()))
 	}
-	e := &Expression{Source: source, ReadsData: readsData.MatchString(source), Volatile: volatile.MatchString(source), program: program}
+	e := &Expression{Source: source, ReadsData: readsData.MatchString(source), Volatile: volatile.MatchString(source), program: program, ast: ast}
+	e.partial = sync.OnceValues(func() (cel.Program, error) {
+		return env.Program(ast, cel.EvalOptions(cel.OptOptimize, cel.OptPartialEval), cel.CostLimit(CostLimit))
+	})
 	if !strings.Contains(source, "event") && !strings.Contains(source, "item") && !strings.Contains(source, "index") {
 		if v, _, err := program.Eval(cel.NoVars()); err == nil {
 			e.constant = v

@@ -1,7 +1,8 @@
 package expr
 
 import (
-	"sort"
+	"cmp"
+	"slices"
 	"strings"
 )
 
@@ -11,6 +12,22 @@ type KeyShape struct {
 	Prefix, Suffix string
 	Least          int
 	Exact          bool
+	Wide           bool // it stands for several shapes that were widened to it
+	// The characters next to Prefix and Suffix: at least one of the class.
+	Head, Tail Class
+}
+
+// Class is what is known of a character.
+type Class uint8
+
+const (
+	AnyCharacter Class = iota
+	Digit
+	DigitOrDash
+)
+
+func (c Class) holds(b byte) bool {
+	return c == AnyCharacter || b >= '0' && b <= '9' || c == DigitOrDash && b == '-'
 }
 
 // AnyKey is the set of all keys.
@@ -44,7 +61,7 @@ func (k KeyShape) HasPrefix(p string) Verdict {
 	switch {
 	case strings.HasPrefix(k.Prefix, p):
 		return Certain
-	case k.Exact || !strings.HasPrefix(p, k.Prefix):
+	case k.Exact || !strings.HasPrefix(p, k.Prefix) || !k.Head.holds(p[len(k.Prefix)]):
 		return Impossible
 	}
 	return Possible
@@ -55,7 +72,7 @@ func (k KeyShape) HasSuffix(s string) Verdict {
 	switch {
 	case strings.HasSuffix(k.Suffix, s):
 		return Certain
-	case k.Exact || !strings.HasSuffix(s, k.Suffix):
+	case k.Exact || !strings.HasSuffix(s, k.Suffix) || !k.Tail.holds(s[len(s)-len(k.Suffix)-1]):
 		return Impossible
 	}
 	return Possible
@@ -65,47 +82,96 @@ func (k KeyShape) HasSuffix(s string) Verdict {
 // called only when neither is impossible.
 func (k KeyShape) Narrow(p, s string) KeyShape {
 	if len(p) > len(k.Prefix) {
-		k.Prefix = p
+		k.Prefix, k.Head = p, AnyCharacter
 	}
 	if len(s) > len(k.Suffix) {
-		k.Suffix = s
+		k.Suffix, k.Tail = s, AnyCharacter
 	}
 	k.Least = max(k.Least, len(k.Prefix), len(k.Suffix))
 	return k
 }
 
-// MaxShapes is how many shapes a set holds before it is widened to one.
+// Overlaps reports whether some key is in both sets.
+func (k KeyShape) Overlaps(o KeyShape) bool {
+	return k.HasPrefix(o.Prefix) != Impossible && k.HasSuffix(o.Suffix) != Impossible &&
+		(!k.Exact || len(k.Prefix) >= o.Least) && (!o.Exact || len(o.Prefix) >= k.Least)
+}
+
+// MaxShapes is how many shapes a set holds before it is widened.
 const MaxShapes = 16
 
-// Shapes is a set of shapes, sorted, at most MaxShapes.
+// Shapes is a set of shapes, sorted, at most MaxShapes. A shape is kept beside a
+// wider one that covers it, so that what comes back round a loop is told apart
+// from what outsiders may send; only a shape that was widened absorbs others.
 type Shapes []KeyShape
 
-// Add gives the set with k in it, widened when it grows too large, and whether
-// it changed.
+// Add returns the set with k in it, and whether it changed. A set that grows over
+// MaxShapes has the two shapes widened to one that lose least by it.
 func (s Shapes) Add(k KeyShape) (Shapes, bool) {
 	for _, have := range s {
-		if have == k || have.covers(k) {
+		if have == k || have.Wide && have.covers(k) {
 			return s, false
 		}
 	}
 	kept := make(Shapes, 0, len(s)+1)
 	for _, have := range s {
-		if !k.covers(have) {
+		if !(k.Wide && k.covers(have)) {
 			kept = append(kept, have)
 		}
 	}
 	kept = append(kept, k)
-	if len(kept) > MaxShapes {
-		kept = Shapes{kept.widest()}
+	for len(kept) > MaxShapes {
+		kept = kept.widened()
 	}
-	sort.Slice(kept, func(i, j int) bool {
-		a, b := kept[i], kept[j]
-		if a.Prefix != b.Prefix {
-			return a.Prefix < b.Prefix
-		}
-		return a.Suffix < b.Suffix
-	})
+	slices.SortFunc(kept, KeyShape.Compare)
 	return kept, true
+}
+
+// Compare orders shapes.
+func (k KeyShape) Compare(o KeyShape) int {
+	truth := func(b bool) int {
+		if b {
+			return 1
+		}
+		return 0
+	}
+	return cmp.Or(cmp.Compare(k.Prefix, o.Prefix), cmp.Compare(k.Suffix, o.Suffix), cmp.Compare(k.Least, o.Least),
+		cmp.Compare(k.Head, o.Head), cmp.Compare(k.Tail, o.Tail),
+		truth(k.Exact)-truth(o.Exact), truth(k.Wide)-truth(o.Wide))
+}
+
+// Cover returns the member of the set that stands for a shape: the shape itself,
+// or the widened one that absorbed it.
+func (s Shapes) Cover(k KeyShape) (KeyShape, bool) {
+	for _, have := range s {
+		if have == k || have.Wide && have.covers(k) {
+			return have, true
+		}
+	}
+	return KeyShape{}, false
+}
+
+// widened returns the set with the two shapes merged that have most in common, and
+// without those that the merged one covers.
+func (s Shapes) widened() Shapes {
+	slices.SortFunc(s, KeyShape.Compare) // so that the choice depends on the shapes alone
+	best, first, second := -1, 0, 1
+	for i := range s {
+		for j := i + 1; j < len(s); j++ {
+			if common := len(commonPrefix(s[i].Prefix, s[j].Prefix)) + len(commonSuffix(s[i].Suffix, s[j].Suffix)); common > best {
+				best, first, second = common, i, j
+			}
+		}
+	}
+	a, b := s[first], s[second]
+	merged := KeyShape{Prefix: commonPrefix(a.Prefix, b.Prefix), Suffix: commonSuffix(a.Suffix, b.Suffix), Least: min(a.Least, b.Least), Wide: true}
+	out := Shapes{merged}
+	for k, have := range s {
+		if k != first && k != second && !merged.covers(have) {
+			out = append(out, have)
+		}
+	}
+	return out
 }
 
 func (k KeyShape) covers(o KeyShape) bool {
@@ -113,17 +179,6 @@ func (k KeyShape) covers(o KeyShape) bool {
 		return o.Exact && o.Prefix == k.Prefix
 	}
 	return strings.HasPrefix(o.Prefix, k.Prefix) && strings.HasSuffix(o.Suffix, k.Suffix) && o.Least >= k.Least
-}
-
-func (s Shapes) widest() KeyShape {
-	w := s[0]
-	for _, k := range s[1:] {
-		w.Prefix = commonPrefix(w.Prefix, k.Prefix)
-		w.Suffix = commonSuffix(w.Suffix, k.Suffix)
-		w.Least = min(w.Least, k.Least)
-		w.Exact = false
-	}
-	return w
 }
 
 func commonPrefix(a, b string) string {
@@ -158,7 +213,10 @@ func (t *Template) Shape(from KeyShape) KeyShape {
 		if piece.Exact {
 			out.Suffix += piece.Suffix
 		} else {
-			out.Suffix = piece.Suffix
+			if !open {
+				out.Head = piece.Head
+			}
+			out.Suffix, out.Tail = piece.Suffix, piece.Tail
 			open, out.Exact = true, false
 		}
 		out.Least += piece.Least
@@ -198,17 +256,17 @@ func (p part) shape(from KeyShape) KeyShape {
 		dot := strings.LastIndexByte(from.Suffix, '.')
 		switch {
 		case p.name == "name":
-			return KeyShape{Suffix: from.Suffix}
-		case dot <= 0: // no dot is known, or it may be the name's first letter, which parts nothing
+			return KeyShape{Suffix: from.Suffix, Tail: from.Tail}
+		case dot < 0 || dot == 0 && from.Tail == AnyCharacter: // no dot is known, or it may be the name's first letter, which parts nothing
 			return KeyShape{}
 		case p.name == "stem":
-			return KeyShape{Suffix: from.Suffix[:dot]}
+			return KeyShape{Suffix: from.Suffix[:dot], Tail: from.Tail}
 		}
 		return ExactKey(from.Suffix[dot+1:])
 	case "seq", "id":
-		return KeyShape{Least: 1}
+		return KeyShape{Least: 1, Head: Digit, Tail: Digit}
 	case "date":
-		return KeyShape{Least: 10}
+		return KeyShape{Least: 10, Head: DigitOrDash, Tail: DigitOrDash}
 	}
 	return KeyShape{}
 }

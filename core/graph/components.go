@@ -44,11 +44,33 @@ func (l *Link) MovesCopies() bool {
 	return l.Op != "read" && l.Relation != model.WaitingCall
 }
 
-// Components gives the strongly connected components that loop (more than one
-// node, or an edge to itself) over some edges, by Tarjan's algorithm without
-// recursion. Nodes are in ascending order; so are components, by their first.
-func (g *Graph) Components(edges []Edge) [][]int {
-	n := len(g.Nodes)
+// Components returns the strongly connected components that loop (more than one
+// node, or an edge to itself) over some edges. Nodes are in ascending order; so
+// are components, by their first.
+func (g *Graph) Components(edges []Edge) [][]int { return Loops(len(g.Nodes), edges) }
+
+// Loops returns the strongly connected components that loop (more than one node,
+// or an edge to itself) of a graph that is only edges. Nodes are in ascending
+// order; so are components, by their first.
+func Loops(nodes int, edges []Edge) [][]int {
+	self := make([]bool, nodes)
+	for _, e := range edges {
+		self[e.From] = self[e.From] || e.From == e.To
+	}
+	var out [][]int
+	for _, members := range Strong(nodes, edges) {
+		if len(members) > 1 || self[members[0]] {
+			out = append(out, members)
+		}
+	}
+	slices.SortFunc(out, func(a, b []int) int { return a[0] - b[0] })
+	return out
+}
+
+// Strong returns the strongly connected components of a graph that is only edges,
+// each before those that lead to it, by Tarjan's algorithm without recursion.
+// Nodes are in ascending order.
+func Strong(n int, edges []Edge) [][]int {
 	start := make([]int, n+1)
 	for _, e := range edges {
 		start[e.From+1]++
@@ -58,11 +80,9 @@ func (g *Graph) Components(edges []Edge) [][]int {
 	}
 	targets := make([]int, len(edges))
 	fill := append([]int(nil), start[:n]...)
-	self := make([]bool, n)
 	for _, e := range edges {
 		targets[fill[e.From]] = e.To
 		fill[e.From]++
-		self[e.From] = self[e.From] || e.From == e.To
 	}
 	var (
 		index   = make([]int, n) // 0: not seen
@@ -115,12 +135,9 @@ func (g *Graph) Components(edges []Edge) [][]int {
 					break
 				}
 			}
-			if len(members) > 1 || self[v] {
-				slices.Sort(members)
-				out = append(out, members)
-			}
+			slices.Sort(members)
+			out = append(out, members)
 		}
 	}
-	slices.SortFunc(out, func(a, b []int) int { return a[0] - b[0] })
 	return out
 }

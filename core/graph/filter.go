@@ -27,6 +27,7 @@ func (g *Graph) filter(m model.Match) (Filter, error) {
 		if err != nil {
 			return f, err
 		}
+		g.UsesSource = g.UsesSource || c.Source != nil
 		f.Clauses = append(f.Clauses, Clause{c.Prefix, c.Suffix, c.Type, c.Source, x})
 	}
 	return f, nil

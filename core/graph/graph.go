@@ -6,6 +6,7 @@ package graph
 import (
 	"fmt"
 	"math"
+	"strings"
 	"time"
 
 	"ironweir/core/expr"
@@ -18,12 +19,14 @@ const None = -1
 // Graph is a topology ready for analysis and simulation. Nodes and links have
 // dense ids, in the order written.
 type Graph struct {
-	Topology *model.Topology
-	Nodes    []Node
-	Links    []Link
-	UsesData bool // some expression, schema or template reads payloads
-	byName   map[string]int
-	byLink   map[string]int
+	Topology   *model.Topology
+	Nodes      []Node
+	Links      []Link
+	UsesData   bool // some expression, schema or template reads payloads
+	UsesSize   bool // some expression reads sizes, or payloads are limited
+	UsesSource bool // some filter or expression reads sources
+	byName     map[string]int
+	byLink     map[string]int
 }
 
 // Node is a compiled node.
@@ -160,7 +163,7 @@ func (p Policy) with(r *model.Retry) Policy {
 
 // Compile makes the graph of a topology that has been read without problems.
 func Compile(t *model.Topology) (*Graph, error) {
-	g := &Graph{Topology: t, byName: make(map[string]int, len(t.Nodes)), byLink: map[string]int{}}
+	g := &Graph{Topology: t, UsesSize: t.Limits.Payload > 0, byName: make(map[string]int, len(t.Nodes)), byLink: map[string]int{}}
 	g.Nodes = make([]Node, len(t.Nodes))
 	for i, n := range t.Nodes {
 		g.byName[n.Name] = i
@@ -323,6 +326,8 @@ func (g *Graph) expression(source, want string) (*expr.Expression, error) {
 	if err == nil && x.ReadsData {
 		g.UsesData = true
 	}
+	g.UsesSize = g.UsesSize || strings.Contains(source, "size")
+	g.UsesSource = g.UsesSource || strings.Contains(source, "source")
 	return x, err
 }
 

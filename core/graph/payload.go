@@ -97,6 +97,32 @@ func (p *Payload) Value(e *expr.Event) (any, error) {
 	return out, nil
 }
 
+// KnownValue returns the payload for an event of which only some attributes are
+// known; ok is false where it depends on the others.
+func (p *Payload) KnownValue(e *expr.Event, has expr.Known) (value any, ok bool) {
+	switch {
+	case p.constant:
+		return p.literal, true
+	case p.expression != nil:
+		return p.expression.ValueOf(e, has)
+	case p.fields != nil:
+		out := make(map[string]any, len(p.fields))
+		for k, f := range p.fields {
+			if out[k], ok = f.KnownValue(e, has); !ok {
+				return nil, false
+			}
+		}
+		return out, true
+	}
+	out := make([]any, len(p.items))
+	for i, item := range p.items {
+		if out[i], ok = item.KnownValue(e, has); !ok {
+			return nil, false
+		}
+	}
+	return out, true
+}
+
 // own copies the texts of a value.
 func own(v any) any {
 	switch t := v.(type) {

@@ -48,7 +48,7 @@ var everyNode = []CatalogueField{
 
 // nodeFields tells of each field that only some kinds have.
 var nodeFields = map[string]CatalogueField{
-	"notice": {"", "distribution", nil, "0s", "delay between a change and its event", nil},
+	"notice":      {"", "distribution", nil, "0s", "delay between a change and its event", nil},
 	"object-life": {"", "duration", nil, "", "an object is deleted by itself after this, and that is an event", nil}, "duplicates": {"", "share", nil, "0%", "share of messages delivered twice", nil},
 	"order": {"", "choice", []string{"any", "grouped"}, "any", "grouped: in order within a group", nil}, "group": {"", "expression", nil, "", "gives the group of a message", nil},
 	"retention": {"", "duration", nil, "7d", "a message that waits longer is lost; 48h on streams and change feeds", nil}, "delay": {"", "duration", nil, "0s", "a message is hidden this long when it comes", nil},

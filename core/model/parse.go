@@ -53,7 +53,18 @@ func FromDocument(file string, root *Value, opt Options) (*Topology, error) {
 	if len(d.problems) > 0 {
 		return nil, d.problems.sorted()
 	}
+	opt.Variant, opt.Sets = nil, nil
+	t.source, t.options = root, opt
 	return t, nil
+}
+
+// Patched returns the topology that a JSON Merge Patch over the document makes,
+// read with the same options.
+func (t *Topology) Patched(patch *Value) (*Topology, error) {
+	if t.source == nil {
+		return nil, fmt.Errorf("the topology was not read from a document")
+	}
+	return FromDocument(t.File, Merge(t.source, patch), t.options)
 }
 
 func (d *decoder) header(o *object, want string) {

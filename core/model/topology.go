@@ -58,7 +58,9 @@ type Topology struct {
 	Guesses       []string // paths of the numbers that are marked as guesses
 	File          string
 
-	byName map[string]*Node
+	byName  map[string]*Node
+	source  *Value // the document, variants and settings applied
+	options Options
 }
 
 // Node gives the node of that name, or nil.

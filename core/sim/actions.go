@@ -73,6 +73,9 @@ func (e *engine) repetitions(i uint32, r *run, s *send, m *message) int32 {
 		return 1
 	}
 	kind := e.kindAt(r, int(r.index))
+	if r.why == forRequest && !l.Filter.Takes(e.look(m, "request")) {
+		return 0
+	}
 	if l.If != nil {
 		if ok, err := l.If.Truth(e.look(m, kind)); !ok {
 			if e.trace != nil {
@@ -184,7 +187,7 @@ func (e *engine) write(i uint32, s *send, m *message) bool {
 	con := e.contentFor(l, m, s, e.itemOf(i), int(r.rep))
 	defer e.dropContent(con)
 	cause := noFate
-	if !r.checked {
+	if !r.checked || l.Ignore { // [S-13]
 		cause = e.rejects(target, m, con, e.deliveries[l.ID].refused)
 	}
 	if cause == noFate {
@@ -245,8 +248,10 @@ func (e *engine) emit(i uint32, s *send, m *message, con uint32) {
 		e.trace.sends(e, i, m.journey, l)
 	}
 	d := &e.deliveries[l.ID]
-	d.offered++
-	d.matched++
+	if r.why != forMove { // a reader's message has been counted as it came
+		d.offered++
+		d.matched++
+	}
 	target := &e.nodes[l.To]
 	if !target.kind.Channel() {
 		e.deliver(int32(l.ID), &out, con, 0)

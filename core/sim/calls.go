@@ -29,13 +29,13 @@ func (e *engine) call(i uint32, s *send, m *message) bool {
 	return false
 }
 
-// callHops returns how many hops a waiting call of a node adds: one, but none for an
-// endpoint, which is no function.
+// callHops returns how many hops a waiting call of a node adds: one for a function
+// or workflow, none for an endpoint or an outside system.
 func callHops(caller *node) int {
-	if caller.kind == model.Endpoint {
-		return 0
+	if caller.kind == model.Function || caller.kind == model.Workflow {
+		return 1
 	}
-	return 1
+	return 0
 }
 
 // turnedAway tells why a callee does not take a call now, and whether another try

@@ -93,6 +93,7 @@ type Arrival struct {
 
 // engine is the state of one replication.
 type engine struct {
+	depth int // of runs that start within the start of others
 	// what every event touches: near its start, so that instructions are short
 	copies    records[copyRecord]
 	handlings records[handling]

@@ -50,7 +50,7 @@ type node struct {
 	onFailure   []int
 	together    bool
 	resultsAll  bool
-	hopLimit    int // below 0: none
+	hopLimit    int   // below 0: none
 	concurrency int64 // 0: none
 	pool        *pool
 	accepts     *expr.Schema
@@ -267,7 +267,7 @@ func (e *engine) setUpDeliveries() {
 		}
 		e.deliveries = append(e.deliveries, d)
 		s := send{link: l, perRun: l.PerRun, count: newSampler(l.Count.Dist), readsItem: l.Payload != nil}
-		s.plain = l.If == nil && l.Chance == 1 && l.CountExpr == nil && l.ForEach == nil && s.count.shape == constant && s.count.a == 1
+		s.plain = (e.g.Nodes[l.From].Kind != model.Endpoint || l.Filter.Everything) && l.If == nil && l.Chance == 1 && l.CountExpr == nil && l.ForEach == nil && s.count.shape == constant && s.count.a == 1
 		if !s.plain {
 			s.luck = e.stream(l.Link.ID(), "chance")
 		}

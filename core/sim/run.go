@@ -15,6 +15,7 @@ const (
 	tasking // a workflow goes through its tasks
 	calling
 	sending
+	starting // begins by an event of its own, since it was called from within many others
 )
 
 // what a run was started for
@@ -148,6 +149,10 @@ func (e *engine) free(n *node) bool {
 	return n.bucket.take(e.now)
 }
 
+// maxDepth bounds how deep calls at the start of runs lie within each other in one
+// event, so that a cycle of them meets the run's limits instead of the stack's.
+const maxDepth = 200
+
 // begin starts a run whose place has been found free. It draws its luck.
 func (e *engine) begin(i uint32) {
 	r := &e.runs[i]
@@ -169,7 +174,14 @@ func (e *engine) begin(i uint32) {
 		e.skipKnown(r, n)
 	}
 	if len(n.steps[atStart]) > 0 && !r.skip {
+		if e.depth == maxDepth {
+			r.phase = starting
+			e.wait(i, 0)
+			return
+		}
+		e.depth++
 		e.advance(i)
+		e.depth--
 		return
 	}
 	e.work(i)
@@ -383,6 +395,9 @@ func (e *engine) resume(i uint32) {
 	r := &e.runs[i]
 	r.timer = 0
 	switch r.phase {
+	case starting:
+		r.phase = atStart
+		e.advance(i)
 	case working:
 		switch {
 		case r.late:

@@ -11,7 +11,7 @@ import (
 )
 
 // Check prints a check: the verdict in one line, findings worst first, then
-// what is known of entries, outages and capacity.
+// entries, outage tolerance and capacity.
 func Check(w io.Writer, doc *check.Document, s Style) error {
 	p := newPage(w, s)
 	p.verdict(doc)
@@ -23,7 +23,11 @@ func Check(w io.Writer, doc *check.Document, s Style) error {
 	p.outages(doc)
 	p.capacity(doc)
 	if doc.Cost != nil {
-		p.line("\n%s %.2f a month at the mean traffic", doc.Cost.Currency, doc.Cost.Month)
+		p.line("\n%s", labelled(fmt.Sprintf("%s %.2f a month at the mean traffic", doc.Cost.Currency, doc.Cost.Month), doc.Cost.Basis, "month"))
+	}
+	if doc.Cost != nil || len(doc.Entries) > 0 {
+		p.line("")
+		p.line("%s", p.paint(faint, legend))
 	}
 	if len(doc.Guesses) > 0 {
 		p.line("")
@@ -34,19 +38,19 @@ func Check(w io.Writer, doc *check.Document, s Style) error {
 
 func (p *page) verdict(doc *check.Document) {
 	counts := doc.Summary
-	colour, words := green, "nothing found"
+	colour, words := green, "no findings"
 	switch {
 	case counts.Errors > 0:
-		colour, words = red, "not to be built like this"
+		colour, words = red, "do not deploy as is"
 	case counts.Warnings > 0:
-		colour, words = yellow, "worth a look"
+		colour, words = yellow, "review before you deploy"
 	case counts.Notes > 0:
-		words = "fit to build"
+		words = "ready to build"
 	}
 	p.line("%s: %s — %s, %s, %s, %d accepted", p.paint(bold, doc.Model), p.paint(colour, words), plural(counts.Errors, "error"), plural(counts.Warnings, "warning"), plural(counts.Notes, "note"), counts.Accepted)
 }
 
-// byOwner counts findings by who answers for the nodes.
+// byOwner counts findings by the owners of their nodes.
 func (p *page) byOwner(doc *check.Document) {
 	counts := map[string]int{}
 	for i := range doc.Findings {
@@ -91,6 +95,9 @@ func (p *page) finding(f *check.Finding) {
 	for _, r := range f.Remedies {
 		p.wrap("    ", "→ "+r.Say)
 	}
+	if f.Unproven > 0 {
+		p.wrap("    ", fmt.Sprintf("→ %s not proven in a model of this size; `-fix %s` proves and applies them", plural(f.Unproven, "remedy"), f.Code))
+	}
 }
 
 func sorted[V any](m map[string]V) []string {
@@ -102,34 +109,64 @@ func sorted[V any](m map[string]V) []string {
 	return names
 }
 
-// survivesWords says how many faults at once an entry survives.
+// survivesWords says how many faults together an entry survives.
 func survivesWords(e *check.Entry) string {
 	switch {
 	case e.Survives < 0:
-		return "none: lost by design"
+		return "loses without a fault"
 	case e.Survives == 0:
 		return "no fault"
 	case e.Survives == 1:
 		return "any one fault"
-	case e.Survives == e.Searched && e.Searched == check.MaxFaults:
+	case e.Survives == check.MaxFaults:
 		return "any three faults"
 	}
 	return fmt.Sprintf("any %d faults", e.Survives)
+}
+
+// labelled marks a number by how sure it is; the legend says what the marks mean.
+func labelled(text string, basis check.Basis, field string) string {
+	if text == "" {
+		return ""
+	}
+	return map[string]string{check.AtMost: "≤ ", check.AtLeast: "≥ ", check.Estimate: "~ "}[basis[field]] + text
+}
+
+const legend = "~ estimate · ≤ at most · ≥ at least · other numbers are exact"
+
+// faultsOf writes a loss set: one of each of its elements.
+func faultsOf(set *check.LossSet) string {
+	var parts []string
+	for _, f := range set.Faults {
+		switch {
+		case len(f) == 1:
+			parts = append(parts, f[0])
+		case len(f) > 3:
+			parts = append(parts, fmt.Sprintf("any one of %s and %d more", strings.Join(f[:2], ", "), len(f)-2))
+		default:
+			parts = append(parts, "any one of "+strings.Join(f, ", "))
+		}
+	}
+	return strings.Join(parts, " + ")
 }
 
 func (p *page) entries(doc *check.Document) {
 	if len(doc.Entries) == 0 {
 		return
 	}
-	p.heading("Where messages come in, and how many faults they survive")
+	p.heading("Entries and the faults that they survive")
 	var rows [][]string
+	assumed := map[string][]string{}
 	for _, name := range sorted(doc.Entries) {
 		e := doc.Entries[name]
-		survives := survivesWords(&e)
 		var least []string // the smallest sets
-		for _, set := range e.LossSets {
-			if len(set.Faults) == e.Survives+1 && len(set.Faults) > 0 {
-				least = append(least, strings.Join(set.Faults, " + "))
+		for k := range e.LossSets {
+			if set := &e.LossSets[k]; len(set.Faults) == e.Survives+1 && len(set.Faults) > 0 {
+				after := ""
+				if len(set.Faults) == 1 {
+					after = " (" + state(set.After) + ")"
+				}
+				least = append(least, faultsOf(set)+after)
 			}
 		}
 		if len(least) > 2 {
@@ -139,36 +176,47 @@ func (p *page) entries(doc *check.Document) {
 			if x == nil {
 				return "no bound"
 			}
-			return number(*x)
+			return labelled(number(*x), e.Basis, "amplification")
 		}
 		lost := "unknown"
 		if e.LossProbability != nil {
-			lost = share(*e.LossProbability)
+			lost = labelled(share(*e.LossProbability), e.Basis, "loss_probability")
 		}
-		rows = append(rows, []string{name, survives, lost, amp(e.Amplification.Runs), amp(e.Amplification.Copies), strings.Join(least, ", ")})
+		rows = append(rows, []string{name, survivesWords(&e), lost, amp(e.Amplification.Runs), amp(e.Amplification.Copies), strings.Join(least, ", ")})
+		for _, a := range e.Assumptions {
+			assumed[a] = append(assumed[a], name)
+		}
 	}
-	p.table([]string{"entry", "survives", ">lost", ">runs", ">copies", "what loses"}, rows)
+	p.table([]string{"entry", "survives", ">lost per message", ">runs", ">copies", "lost by (after)"}, rows)
+	if len(doc.Entries) > 0 {
+		for _, name := range sorted(doc.Entries) {
+			p.wrap("  ", "fault kinds considered: "+strings.Join(doc.Entries[name].Considered, ", "))
+			break
+		}
+	}
+	for _, a := range sorted(assumed) {
+		p.wrap("  ", fmt.Sprintf("assumed at %s: %s", strings.Join(assumed[a], ", "), a))
+	}
 }
 
 func (p *page) outages(doc *check.Document) {
 	if len(doc.Outages) == 0 {
 		return
 	}
-	p.heading("How long each may be down")
+	p.heading("Outage tolerance")
 	var rows [][]string
 	for _, name := range sorted(doc.Outages) {
 		o := doc.Outages[name]
-		backlog := ""
+		backlog, drain := "", ""
 		if o.Backlog != nil {
-			backlog = number(*o.Backlog)
+			backlog = labelled(number(*o.Backlog), o.Basis, "backlog")
+			if o.Drain.State != "unknown" {
+				drain = labelled(state(o.Drain), o.Basis, "drain")
+			}
 		}
-		drain := ""
-		if o.Backlog != nil && o.Drain.State != "unknown" {
-			drain = state(o.Drain)
-		}
-		rows = append(rows, []string{name, state(o.Parks), state(o.Loses), backlog, drain, o.Limit})
+		rows = append(rows, []string{name, labelled(state(o.Parks), o.Basis, "parks"), labelled(state(o.Loses), o.Basis, "loses"), backlog, drain, o.Limit})
 	}
-	p.table([]string{"node", ">parks after", ">loses after", ">backlog", "~>drains in", "set by"}, rows)
+	p.table([]string{"node", ">first dead letter after", ">first loss after", ">backlog", "~>drains in", "limited by"}, rows)
 }
 
 func (p *page) capacity(doc *check.Document) {
@@ -183,39 +231,44 @@ func (p *page) capacity(doc *check.Document) {
 			rate = model.FormatRate(*c.Rate)
 		}
 		if c.Utilisation != nil {
-			used = share(*c.Utilisation)
+			used = labelled(share(*c.Utilisation), c.Basis, "utilisation")
 		}
 		if c.Concurrency != nil {
-			busy = number(*c.Concurrency)
-			if c.Estimate != "" {
-				busy = "~" + busy
-			}
+			busy = labelled(number(*c.Concurrency), c.Basis, "concurrency")
 		}
 		if c.Limit != nil {
 			limit = count(int64(*c.Limit))
 		}
 		if c.HeadRoom != nil {
-			room = "×" + number(*c.HeadRoom)
+			room = times(*c.HeadRoom)
 		}
 		if c.Wait != nil {
-			wait = seconds(*c.Wait)
+			wait = labelled(seconds(*c.Wait), c.Basis, "wait_s")
 		}
 		rows = append(rows, []string{name, rate, busy, limit, used, wait, room, c.LimitedBy})
 	}
 	if len(rows) > 0 {
-		p.heading("How busy everything is in the mean")
-		p.table([]string{"node", ">rate", ">runs at once", ">limit", ">in use", ">wait", ">fits traffic", "limited by"}, rows)
+		p.heading("Capacity")
+		p.table([]string{"node", ">rate", ">concurrency", ">limit", ">utilisation", ">wait", ">headroom", "limited by"}, rows)
 	}
 	rows = nil
 	for _, id := range sorted(doc.Links) {
 		if r := doc.Links[id].Reading; r != nil && r.Most > 0 && *doc.Links[id].Rate > 0 {
-			rows = append(rows, []string{id, model.FormatRate(*doc.Links[id].Rate), model.FormatRate(r.Most), share(r.Utilisation), "×" + number(1/r.Utilisation), number(r.Batch)})
+			rows = append(rows, []string{id, model.FormatRate(*doc.Links[id].Rate), model.FormatRate(r.Most), share(r.Utilisation), times(1 / r.Utilisation), number(r.Batch)})
 		}
 	}
 	if len(rows) > 0 {
-		p.heading("How busy readers are")
-		p.table([]string{"link", ">messages", ">at most", ">in use", ">fits traffic", ">batch"}, rows)
+		p.heading("Readers")
+		p.table([]string{"link", ">messages", ">at most", ">utilisation", ">headroom", ">batch"}, rows)
 	}
+}
+
+// times writes a headroom: how many times the present traffic fits.
+func times(x float64) string {
+	if x > 1000 {
+		return "> 1,000×"
+	}
+	return number(x) + "×"
 }
 
 // CheckMarkdown writes a check for a pull request.

@@ -228,7 +228,7 @@ func seconds(s float64) string {
 func state(s document.State) string {
 	if s.State == "at" {
 		if *s.Seconds == 0 {
-			return "at once"
+			return "immediately"
 		}
 		return seconds(*s.Seconds)
 	}
@@ -239,8 +239,10 @@ func share(x float64) string {
 	switch {
 	case x == 0:
 		return "0%"
+	case x < 1e-7:
+		return "0%"
 	case x < 0.001:
-		return fmt.Sprintf("%.2g%%", x*100)
+		return fmt.Sprintf("%.1g%%", x*100)
 	}
 	return fmt.Sprintf("%.1f%%", x*100)
 }
@@ -258,6 +260,9 @@ func number(x float64) string {
 func plural(n int, word string) string {
 	if n == 1 {
 		return "1 " + word
+	}
+	if stem, ok := strings.CutSuffix(word, "y"); ok {
+		return fmt.Sprintf("%d %sies", n, stem)
 	}
 	return fmt.Sprintf("%d %ss", n, word)
 }

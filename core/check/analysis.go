@@ -1,0 +1,287 @@
+package check
+
+import (
+	"math"
+	"slices"
+	"strings"
+
+	"ironweir/core/expr"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+// Analysis is what all rules look at. Its graph has its nodes in the order of their
+// names, so that nothing depends on the order in which a file lists them.
+type Analysis struct {
+	Graph    *graph.Graph
+	Reach    []reach // by link
+	At       []flow  // by node: what can come to it
+	Loops    []Loop
+	Entries  map[string]Entry
+	Outages  map[string]Outage
+	Capacity map[string]Capacity
+	Readings map[int]Reading // by link that polls
+	Cost     *Cost
+
+	scenario *model.Scenario
+	inputs   map[string]any // payloads of event files
+	entries  []int          // node ids where messages from outside come in
+	sources  map[int][]source
+	arrivals []float64 // from outside, by node, per second
+
+	payloads      payloads
+	simpler       map[string]*expr.Expression // conditions of which the key decides a part
+	hopLimit      int16                       // the largest hop limit that is counted; -1: none is
+	keepsRows     []bool
+	deadLettersOf [][]int // by node: where what comes to it may be given up to
+	policies      []graph.Policy
+	policyIDs     map[string]int32
+	linkPolicy    []int32
+	ownPolicy     []int32
+
+	spots     *spotGraph
+	isDoor    []bool    // by spot: messages from outside come in there
+	into      [][]int32 // by spot: the spots that lead to it
+	losses    [][]loss  // by spot: with nothing broken
+	parks     [][]park
+	unmatched map[int]bool    // spots of which no link takes a message
+	behind    map[int]float64 // by reader link: the share that it has no time for
+	overfull  map[int]float64 // by node: the share of writes that it rejects for want of room
+	grows     []bool          // by spot: its rate has no bound
+	boundless []bool          // by node
+	rates     []float64       // by node, per second
+	linkRate  []float64
+	spotRates []float64
+	runs      []float64 // by node, per second
+
+	faults  *faultModel
+	limited []int        // queues that fill up
+	dead    []lastResort // writes to dead-letter nodes
+	byTime  []int32      // deliveries by how soon they give up
+}
+
+// Analyse works out everything that the rules look at.
+func Analyse(g *graph.Graph, s *model.Scenario) *Analysis { return AnalyseWith(g, s, nil) }
+
+// AnalyseWith does what Analyse does; inputs holds the payloads of event files.
+func AnalyseWith(g *graph.Graph, s *model.Scenario, inputs map[string]any) *Analysis {
+	a := newAnalysis(byName(g), s, inputs)
+	a.countHops()
+	a.follow()
+	a.findMeans()
+	if a.hopLimit >= 0 { // loops are those of messages whose hops nobody counts
+		flat := newAnalysis(a.Graph, s, inputs)
+		flat.follow()
+		flat.findMeans()
+		flat.findLoops()
+		flat.findRates()
+		flat.findBatches()
+		flat.findCapacity()
+		flat.findLimits()
+		a.Loops = flat.Loops
+		a.findDoors()
+	} else {
+		a.findLoops()
+	}
+	a.findRates()
+	a.findBatches()
+	if a.findOverfull() || a.fillsBatches() || a.findBehind() {
+		a.findMeans()
+		a.findRates()
+		a.findBatches()
+	}
+	a.findCapacity()
+	if a.hopLimit < 0 {
+		a.findLimits()
+	}
+	a.priceMonth()
+	a.findLosses()
+	a.findOutages()
+	return a
+}
+
+func newAnalysis(g *graph.Graph, s *model.Scenario, inputs map[string]any) *Analysis {
+	a := &Analysis{Graph: g, scenario: s, inputs: inputs, hopLimit: -1, policyIDs: map[string]int32{}, simpler: map[string]*expr.Expression{}, overfull: map[int]float64{}}
+	a.linkPolicy = make([]int32, len(g.Links))
+	for i := range g.Links {
+		a.linkPolicy[i] = a.policyID(&g.Links[i].Policy)
+	}
+	a.ownPolicy = make([]int32, len(g.Nodes))
+	a.keepsRows = make([]bool, len(g.Nodes))
+	for i := range g.Nodes {
+		n := &g.Nodes[i]
+		a.ownPolicy[i] = a.policyID(&n.Intake)
+		for _, id := range n.Out {
+			a.keepsRows[i] = a.keepsRows[i] || n.Kind.Keeps() && len(g.Links[id].Changes) > 0
+		}
+	}
+	a.findDeadLetters()
+	a.outsideRates()
+	a.findEntries()
+	return a
+}
+
+// follow follows messages round the links.
+func (a *Analysis) follow() {
+	a.flowMessages()
+	a.findSpots()
+}
+
+// findMeans works out what each message makes.
+func (a *Analysis) findMeans() {
+	for m := range a.spots.outcomes {
+		clear(a.spots.outcomes[m])
+	}
+	a.unmatched = map[int]bool{}
+	a.weigh()
+}
+
+// findRates solves the traffic equations.
+func (a *Analysis) findRates() {
+	if a.isDoor == nil {
+		a.findDoors()
+	}
+	a.grows = a.growingSpots()
+	a.boundless = make([]bool, len(a.Graph.Nodes))
+	for s, g := range a.grows {
+		if g {
+			a.boundless[a.spots.spots[s].node] = true
+		}
+	}
+	a.solveTraffic()
+}
+
+// fillsBatches reports whether some batch holds more than one message on average.
+func (a *Analysis) fillsBatches() bool {
+	return slices.ContainsFunc(a.spots.batches, func(b float64) bool { return b > 1 })
+}
+
+// mostHops bounds the hop limits that are counted exactly.
+const mostHops = 64
+
+// countHops has messages count the functions that they pass through, where a hop
+// limit asks for that.
+func (a *Analysis) countHops() {
+	for i := range a.Graph.Nodes {
+		if n := a.node(i); n.Kind == model.Function && n.HopLimit != model.NoHopLimit && n.HopLimit <= mostHops {
+			a.hopLimit = max(a.hopLimit, int16(n.HopLimit))
+		}
+	}
+}
+
+// byName returns a graph with its nodes in the order of their names.
+func byName(g *graph.Graph) *graph.Graph {
+	less := func(x, y *model.Node) int { return strings.Compare(x.Name, y.Name) }
+	if slices.IsSortedFunc(g.Topology.Nodes, less) {
+		return g
+	}
+	sorted := *g.Topology
+	sorted.Nodes = slices.Clone(g.Topology.Nodes)
+	slices.SortFunc(sorted.Nodes, less)
+	out, err := graph.Compile(&sorted)
+	if err != nil {
+		return g // it has been compiled before: it does compile
+	}
+	return out
+}
+
+func (a *Analysis) node(i int) *graph.Node { return &a.Graph.Nodes[i] }
+func (a *Analysis) link(i int) *graph.Link { return &a.Graph.Links[i] }
+
+// findDeadLetters lists where what comes to each node may be given up to.
+func (a *Analysis) findDeadLetters() {
+	a.deadLettersOf = make([][]int, len(a.Graph.Nodes))
+	add := func(holder, to int) {
+		if to != graph.None && !slices.Contains(a.deadLettersOf[holder], to) {
+			a.deadLettersOf[holder] = append(a.deadLettersOf[holder], to)
+		}
+	}
+	for i := range a.Graph.Nodes {
+		add(i, a.node(i).DeadLetter)
+	}
+	for i := range a.Graph.Links {
+		l := a.link(i)
+		if l.Relation.Delivering() {
+			add(l.From, l.DeadLetter)
+		}
+		if !l.Relation.Polls() {
+			add(l.To, l.DeadLetter)
+		}
+	}
+}
+
+// findEntries finds where messages from outside come in: schedules, endpoints, nodes
+// with keys, types, sources, a rate or traffic, and channels that nothing feeds but
+// each other: while a model grows, nobody has said yet who fills them.
+func (a *Analysis) findEntries() {
+	edges := a.Graph.Edges(true)
+	n := len(a.Graph.Nodes)
+	ring := make([]int, n) // that a node lies in; below n: it is its own
+	for i := range ring {
+		ring[i] = i
+	}
+	for c, nodes := range a.Graph.Components(edges) {
+		for _, i := range nodes {
+			ring[i] = n + c
+		}
+	}
+	fed := make([]bool, 2*n) // by ring, from outside of it
+	for _, e := range edges {
+		if ring[e.From] != ring[e.To] {
+			fed[ring[e.To]] = true
+		}
+	}
+	said := func(n *graph.Node) bool {
+		if n.Kind == model.Schedule {
+			return n.Enabled || a.switchedOn(n)
+		}
+		return n.Kind == model.Endpoint || n.Rate > 0 || len(n.Node.Keys) > 0 || len(n.Types) > 0 || len(n.Sources) > 0 || len(a.sources[n.ID]) > 0
+	}
+	for i := range a.Graph.Nodes {
+		if said(a.node(i)) {
+			fed[ring[i]] = true
+		}
+	}
+	for i := range a.Graph.Nodes {
+		n := a.node(i)
+		grows := a.scenario == nil || !a.scenario.TrafficGiven // else it says who sends what
+		if said(n) || grows && !fed[ring[i]] && n.Kind.Channel() && len(n.Out) > 0 {
+			a.entries = append(a.entries, i)
+		}
+	}
+}
+
+// switchedOn reports whether an incident of the scenario switches a schedule on.
+func (a *Analysis) switchedOn(n *graph.Node) bool {
+	if a.scenario == nil {
+		return false
+	}
+	for _, in := range a.scenario.Incidents {
+		if in.Node == n.Name && in.Enabled != nil && *in.Enabled {
+			return true
+		}
+	}
+	return false
+}
+
+// LinkRate returns the messages per second that take a link, NaN where they have no
+// bound or the link does not exist.
+func (a *Analysis) LinkRate(id string) float64 {
+	k := a.Graph.LinkID(id)
+	if k == graph.None || a.boundless[a.link(k).From] {
+		return math.NaN()
+	}
+	return a.linkRate[k]
+}
+
+// Overfull lists the channels that reject part of what is written to them, since more
+// is written than they take.
+func (a *Analysis) Overfull() []string {
+	var out []string
+	for i := range a.Graph.Nodes {
+		if a.overfull[i] > 0 {
+			out = append(out, a.node(i).Name)
+		}
+	}
+	return out
+}

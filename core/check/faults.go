@@ -1,0 +1,662 @@
+package check
+
+import (
+	"math"
+	"math/bits"
+	"slices"
+	"strings"
+
+	"ironweir/core/expr"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+// faultSet is a set of faults that are nodes or groups, a bit each.
+type faultSet []uint64
+
+func (f faultSet) has(i int) bool { return f[i/64]>>(i%64)&1 == 1 }
+
+func (f faultSet) add(i int) { f[i/64] |= 1 << (i % 64) }
+
+// merge adds another set and reports whether that changed anything.
+func (f faultSet) merge(o faultSet) bool {
+	changed := false
+	for i, w := range o {
+		if w&^f[i] != 0 {
+			f[i] |= w
+			changed = true
+		}
+	}
+	return changed
+}
+
+func (f faultSet) empty() bool {
+	for _, w := range f {
+		if w != 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// both returns what is in both sets, and only what is in the first.
+func (f faultSet) both(o faultSet) (common, rest faultSet) {
+	common, rest = make(faultSet, len(f)), make(faultSet, len(f))
+	for i, w := range f {
+		common[i], rest[i] = w&o[i], w&^o[i]
+	}
+	return common, rest
+}
+
+// list returns the members in order.
+func (f faultSet) list() []int {
+	var out []int
+	for i, w := range f {
+		for w != 0 {
+			b := bits.TrailingZeros64(w)
+			out = append(out, i*64+b)
+			w &^= 1 << b
+		}
+	}
+	return out
+}
+
+// delivery is a delivery that fails under any one of some faults, and what then
+// becomes of its message.
+type delivery struct {
+	spot   int      // where the message is
+	faults faultSet // any one of them makes it fail
+	others []string // further single faults: stopped, disabled, crash
+	to     int      // the spot where it goes then; None: it is lost
+	link   int      // or None
+	node   int      // that accounts for it
+	cause  string
+	after  moment // how long the fault lasts before the first message is given up
+	limit  string // the field that sets it
+	normal bool   // some messages take this way without a fault
+	quiet  bool   // a fault of no finding of its own: nobody can take what a dead-letter node rejects
+}
+
+// moment is a time in seconds that is known to lie between two others.
+type moment struct{ at, low, high float64 }
+
+func exactMoment(at float64) moment { return moment{at, at, at} }
+
+func (m moment) plus(o moment) moment { return moment{m.at + o.at, m.low + o.low, m.high + o.high} }
+
+// faultModel is everything that can fail, and what fails by it.
+type faultModel struct {
+	names      []string // of the faults that are nodes or groups
+	nodes      int
+	groupsOf   map[int][]int // by node: the faults that are groups with it
+	deliveries []delivery
+	at         [][]int32 // deliveries by spot
+	closures   []faultSet
+	fills      map[int]fill // queues that fill up while nobody empties them
+}
+
+// fill is how a queue of limited capacity fills up while its consumers fail.
+type fill struct {
+	faults faultSet
+	others []string
+	after  moment
+}
+
+// findFaults lists every delivery with the faults that make it fail.
+func (a *Analysis) findFaults() {
+	f := &faultModel{nodes: len(a.Graph.Nodes), groupsOf: map[int][]int{}, fills: map[int]fill{}}
+	a.faults = f
+	for i := range a.Graph.Nodes {
+		f.names = append(f.names, a.node(i).Name)
+	}
+	for _, name := range sortedKeys(a.Graph.Topology.FailsTogether) {
+		id := len(f.names)
+		f.names = append(f.names, name)
+		for _, m := range a.Graph.Topology.FailsTogether[name] {
+			if n := a.Graph.NodeID(m); n != graph.None {
+				f.groupsOf[n] = append(f.groupsOf[n], id)
+			}
+		}
+	}
+	f.closures = make([]faultSet, len(a.spots.spots))
+	f.at = make([][]int32, len(a.spots.spots))
+	a.findFills()
+	for s := range a.spots.spots {
+		a.deliveriesAt(s)
+	}
+	for k := range f.deliveries {
+		f.at[f.deliveries[k].spot] = append(f.at[f.deliveries[k].spot], int32(k))
+	}
+}
+
+func (f *faultModel) newSet() faultSet { return make(faultSet, (len(f.names)+63)/64) }
+
+// only returns the faults by which one node fails: its own, and its groups'.
+func (f *faultModel) only(node int) faultSet {
+	s := f.newSet()
+	f.addNode(s, node)
+	return s
+}
+
+func (f *faultModel) addNode(s faultSet, node int) {
+	s.add(node)
+	for _, g := range f.groupsOf[node] {
+		s.add(g)
+	}
+}
+
+// closure returns the faults by which every run at a spot fails: the node's own,
+// those of what it waits for, and of what it writes to.
+func (a *Analysis) closure(s int) faultSet {
+	f := a.faults
+	if f.closures[s] != nil {
+		return f.closures[s]
+	}
+	// Callees first, without recursion.
+	type frame struct{ spot, edge int }
+	stack := []frame{{s, int(a.spots.first[s])}}
+	open := map[int]bool{s: true}
+	for len(stack) > 0 {
+		top := &stack[len(stack)-1]
+		if top.edge < int(a.spots.first[top.spot+1]) {
+			e := &a.spots.edges[top.edge]
+			top.edge++
+			if e.kind == calls && !a.link(e.link).Forgiven() && f.closures[e.to] == nil && !open[e.to] {
+				open[e.to] = true
+				stack = append(stack, frame{e.to, int(a.spots.first[e.to])})
+			}
+			continue
+		}
+		stack = stack[:len(stack)-1]
+		set := f.only(a.spots.spots[top.spot].node)
+		for _, e := range a.spots.leaving(top.spot) {
+			if e.link == graph.None || e.kind == gaveUp {
+				continue
+			}
+			l := a.link(e.link)
+			switch {
+			case l.Forgiven() || l.InCatch:
+			case e.kind == calls:
+				if c := f.closures[e.to]; c != nil {
+					set.merge(c)
+				}
+			case l.Relation == model.RunWrite && l.When == model.OfRun:
+				f.addNode(set, l.To)
+			}
+		}
+		f.closures[top.spot] = set
+	}
+	return f.closures[s]
+}
+
+// crashes lists the crashes by which a run at a spot ends without an answer.
+func (a *Analysis) crashes(s int) []string {
+	var out []string
+	seen := map[int]bool{}
+	work := []int{s}
+	for len(work) > 0 && len(out) < 64 {
+		i := work[0]
+		work = work[1:]
+		if seen[i] {
+			continue
+		}
+		seen[i] = true
+		if n := a.node(a.spots.spots[i].node); n.Kind == model.Function || n.Kind == model.Workflow {
+			out = append(out, n.Name+"/crash")
+		}
+		for _, e := range a.spots.leaving(i) {
+			if e.kind == calls && !a.link(e.link).Forgiven() {
+				work = append(work, e.to)
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// deliveriesAt lists the deliveries of messages at a spot.
+func (a *Analysis) deliveriesAt(s int) {
+	at := a.spots.spots[s]
+	n := a.node(at.node)
+	edges := a.spots.leaving(s)
+	switch {
+	case n.Kind.Runs():
+		if at.how == asIntake {
+			a.intakeDelivery(s, at, n, edges)
+		}
+	case n.Kind.Polled():
+		for _, id := range n.Out {
+			a.readerDelivery(s, n, a.link(id), edges)
+		}
+	}
+	if a.isDoor[s] && n.Kind.Channel() {
+		a.deliver(delivery{spot: s, faults: a.faults.only(n.ID), to: graph.None, link: graph.None, node: n.ID, cause: "rejected", quiet: true})
+	}
+	for k := range edges {
+		a.writeDelivery(s, n, &edges[k], edges)
+	}
+}
+
+// deliver lists a delivery, and again for the queues that it writes to and that fill
+// up while their consumers fail.
+func (a *Analysis) deliver(d delivery) {
+	f := a.faults
+	f.deliveries = append(f.deliveries, d)
+	a.fillsParked(d)
+	for _, q := range a.limited {
+		fl, ok := f.fills[q]
+		if !ok || !d.faults.has(q) {
+			continue
+		}
+		more := d
+		more.faults, more.others = fl.faults, fl.others
+		more.after = d.after.plus(fl.after)
+		more.limit = a.node(q).Name + " capacity"
+		if d.cause == "rejected" {
+			more.cause = "overflow"
+		}
+		f.deliveries = append(f.deliveries, more)
+	}
+}
+
+// fillsParked lists what a dead-letter queue of limited capacity rejects when
+// everything comes to it.
+func (a *Analysis) fillsParked(d delivery) {
+	if d.to == graph.None {
+		return
+	}
+	n := a.node(a.spots.spots[d.to].node)
+	rate := a.spotRates[d.spot]
+	if n.Kind != model.Queue || n.Capacity == 0 || rate <= 0 || a.grows[d.spot] {
+		return
+	}
+	full := float64(n.Capacity) / rate
+	d.to, d.node, d.link, d.cause, d.limit, d.normal = graph.None, n.ID, graph.None, "overflow", n.Name+" capacity", false
+	d.after = d.after.plus(moment{full, 0.5 * full, 2 * full})
+	if len(n.Out) > 0 {
+		return
+	}
+	a.faults.deliveries = append(a.faults.deliveries, d)
+}
+
+// intakeDelivery lists the delivery of what an intake holds.
+func (a *Analysis) intakeDelivery(s int, at spot, n *graph.Node, edges []edge) {
+	if a.overLimit(s) == expr.Certain {
+		return // it does not run at all
+	}
+	p := a.policyOf(at.context)
+	d := delivery{spot: s, faults: a.whileSent(s, n), to: graph.None, link: graph.None, node: n.ID, cause: "exhausted", after: a.patience(s), limit: a.retryField(at)}
+	if p.GiveUp > 0 {
+		if byAge, cause := a.triesInTime(at, p, a.outcome(s, usual).length.mean(), nil); byAge < float64(p.Tries) || p.Tries == 0 {
+			d.cause, d.limit = cause, strings.TrimSuffix(d.limit, "retry")+"give-up"
+		}
+	}
+	if p.Tries == 1 {
+		d.others = a.crashes(s)
+	}
+	taken := false
+	for k := range edges {
+		e := &edges[k]
+		if e.kind == gaveUp && e.link == graph.None || e.kind == result && a.link(e.link).When == model.Failure {
+			on := d
+			on.to, on.normal = e.to, e.mean.high >= negligible
+			a.deliver(on)
+			taken = taken || e.kind == gaveUp || e.verdict == expr.Certain
+		}
+	}
+	if !taken {
+		a.deliver(d)
+	}
+}
+
+// whileSent returns the faults by which every run at a spot fails, less those by which
+// those that send there fail too: while such a fault lasts nothing is sent, and what
+// was sent before it has run at once.
+func (a *Analysis) whileSent(s int, n *graph.Node) faultSet {
+	set := a.closure(s)
+	if a.isDoor[s] || a.outcome(s, worst).bad() > 0 || n.Concurrency > 0 || n.Pool != "" || len(a.into[s]) == 0 {
+		return set
+	}
+	var common faultSet
+	for _, from := range a.into[s] {
+		if k := a.node(a.spots.spots[from].node).Kind; !k.Runs() {
+			return set
+		}
+		for _, e := range a.spots.leaving(int(from)) {
+			if e.to == s && e.kind != sends {
+				return set
+			}
+		}
+		c := a.closure(int(from))
+		if common == nil {
+			common = slices.Clone(c)
+		} else {
+			common, _ = common.both(c)
+		}
+	}
+	_, set = set.both(common)
+	return set
+}
+
+// retryField names the field that limits how long an intake tries.
+func (a *Analysis) retryField(at spot) string {
+	n := a.node(at.node)
+	for _, id := range n.In {
+		if l := a.link(id); a.contextOf(l) == at.context {
+			return l.Link.ID() + " retry"
+		}
+	}
+	return n.Name + " retry"
+}
+
+// patience returns how long a fault must last before an intake gives its first
+// message up: from the start of the first try to the start of the last.
+func (a *Analysis) patience(s int) moment {
+	at := a.spots.spots[s]
+	p := a.policyOf(at.context)
+	o := a.outcome(s, usual)
+	span := func(length, factor float64) float64 {
+		tries := float64(p.Tries)
+		if byAge, _ := a.triesInTime(at, p, length, o); byAge < tries || p.Tries == 0 {
+			tries = byAge
+		}
+		t := 0.0
+		for k := 1; k < int(min(tries, 1e5)); k++ {
+			t += length + float64(p.Backoff(k))*1e-9*factor
+		}
+		return t
+	}
+	return a.ranged(s, o, func(length, sign float64) float64 { return span(length, 1+sign*p.Jitter) })
+}
+
+// ranged returns a time that depends on the length of failing runs, which lies
+// between their shortest and their time limit.
+func (a *Analysis) ranged(s int, o *runOutcome, of func(length, sign float64) float64) moment {
+	n := a.node(a.spots.spots[s].node)
+	shortest, mean := n.Takes.Expected(), o.length.mean()
+	low := smallest(n.Takes)
+	high := mean
+	if o.length.mass > 0 && len(o.length.atoms) > 0 {
+		high = max(high, o.length.atoms[len(o.length.atoms)-1].at)
+	}
+	if n.Timeout > 0 {
+		high = min(high, n.Timeout.Seconds())
+	}
+	if low == shortest && high == mean && mean == shortest {
+		return moment{of(mean, 0), of(mean, -1), of(mean, 1)}
+	}
+	return moment{of(max(mean, shortest), 0), of(low, -1), of(max(high, mean), 1)}
+}
+
+// readerDelivery lists the deliveries of what a reader takes from a queue, a stream
+// or a change feed.
+func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []edge) {
+	if a.filterVerdict(l, a.spots.spots[s].message) == expr.Impossible || l.Refused {
+		return
+	}
+	id := l.Link.ID()
+	retention := n.Retention.Seconds()
+	// What has waited for almost as long as it is kept may need several tries then.
+	slack := 0.0
+	for k := range edges {
+		if e := &edges[k]; e.link == l.ID && e.kind == polls && a.node(l.To).Kind.Runs() {
+			o := a.outcome(e.to, worst)
+			if p := o.bad(); p > 0 && p < 1 {
+				slack = math.Log(1e-4) / math.Log(p) * max(a.gap(a.spots.spots[e.to], &l.Policy, 1, o.length.mean()), 1)
+			}
+		} else if e.link == l.ID && e.kind == polls {
+			if p := a.node(l.To).Fails.EachTry; p > 0 && p < 1 {
+				slack = math.Log(1e-4) / math.Log(p) * max(n.Lease.Seconds(), float64(l.Policy.MaxWait)*1e-9)
+			}
+		}
+	}
+	kept := func(seconds float64) moment {
+		return moment{max(seconds, 0), max(seconds-slack, 0), max(seconds, 0)}
+	}
+	unread := delivery{spot: s, faults: a.faults.newSet(), others: []string{id + "/stopped", id + "/disabled"}, to: graph.None, link: l.ID, node: n.ID,
+		cause: "expired", after: kept(retention - n.Delay.Seconds()), limit: n.Name + " retention"}
+	a.deliver(unread)
+	to := graph.None
+	var dead *edge
+	for k := range edges {
+		switch e := &edges[k]; {
+		case e.link != l.ID:
+		case e.kind == gaveUp:
+			dead = e
+		case e.kind == polls && to == graph.None:
+			to = e.to
+		}
+	}
+	if to == graph.None || a.overLimit(to) == expr.Certain {
+		return
+	}
+	if age := float64(l.Policy.GiveUp) * 1e-9; age > 0 && age < retention { // what is older when it is read again is given up
+		unread.cause, unread.after, unread.limit = "given-up", kept(age-n.Delay.Seconds()), id+" give-up"
+		if dead != nil {
+			unread.to, unread.normal = dead.to, dead.mean.high >= negligible
+		}
+		a.deliver(unread)
+	}
+	d := delivery{spot: s, to: graph.None, link: l.ID, node: n.ID, cause: "exhausted"}
+	if l.Relation == model.PolledMove {
+		d.faults = a.faults.only(l.To)
+	} else {
+		d.faults = a.closure(to)
+		if l.Policy.Tries == 1 {
+			d.others = a.crashes(to)
+		}
+	}
+	var ends bool
+	d.after, d.limit, ends = a.readerPatience(n, l, to)
+	if !ends {
+		d.cause = "expired"
+		a.deliver(d)
+		return
+	}
+	if l.Policy.GiveUp > 0 && strings.HasSuffix(d.limit, "give-up") {
+		d.cause = "given-up"
+	}
+	if dead != nil {
+		d.to, d.normal = dead.to, dead.mean.high >= negligible
+		a.deliver(d)
+		a.backlogDelivery(d, n, l, to)
+		return
+	}
+	a.deliver(d)
+}
+
+// backlogDelivery lists what expires behind messages that are tried for long: while
+// everything fails, a partition or group gets on only as fast as batches are given
+// up.
+func (a *Analysis) backlogDelivery(d delivery, n *graph.Node, l *graph.Link, to int) {
+	rate := a.linkRate[l.ID]
+	if rate == 0 || a.boundless[n.ID] {
+		return
+	}
+	length := 0.0
+	if to != graph.None && a.node(l.To).Kind.Runs() {
+		length = a.outcome(to, usual).length.mean()
+	}
+	each := length // what one batch holds its reader, or its partition, for
+	readers := float64(max(l.Read.Parallel, 1))
+	if n.Kind != model.Queue {
+		each = d.after.at + length
+		readers = float64(max(n.Partitions, 1))
+	}
+	if each <= 0 {
+		return
+	}
+	batch := float64(max(l.Read.UpTo, 1))
+	if n.Kind == model.Queue {
+		each *= math.Max(float64(l.Policy.Tries), 1)
+	}
+	busy := rate * each / (readers * batch)
+	retention := n.Retention.Seconds()
+	after := moment{}
+	switch {
+	case busy > 1.02:
+		at := retention * busy / (busy - 1)
+		after = moment{at, retention, at * 1.5}
+	case n.Grouped:
+		after = moment{retention, retention, math.Inf(1)} // how fast a group fills, nobody says
+		if float64(l.Policy.Tries)*n.Lease.Seconds() < retention/4 {
+			return
+		}
+	default:
+		return
+	}
+	d.to, d.cause, d.after, d.limit, d.normal = graph.None, "expired", after, n.Name+" retention", false
+	a.deliver(d)
+}
+
+// readerPatience returns how long a fault must last before a reader gives its first
+// message up, the field that says so, and whether it does before the retention ends.
+func (a *Analysis) readerPatience(n *graph.Node, l *graph.Link, to int) (after moment, limit string, ends bool) {
+	p := &l.Policy
+	retention := n.Retention.Seconds() - n.Delay.Seconds()
+	giveUp := math.Inf(1)
+	if p.GiveUp > 0 {
+		giveUp = float64(p.GiveUp) * 1e-9
+	}
+	queue := n.Kind == model.Queue
+	span := func(length, jitter float64) (at float64, by string, ends bool) {
+		gap := func(k int) float64 { return length + float64(p.Backoff(k))*1e-9*jitter }
+		by = l.Link.ID() + " retry"
+		if queue && !p.WaitSet {
+			gap = func(int) float64 { return max(n.Lease.Seconds(), length) }
+			by = l.Link.ID() + " tries × lease"
+		}
+		t := 0.0
+		for k := 1; ; k++ {
+			if p.Tries > 0 && k >= p.Tries {
+				return t, by, true
+			}
+			g := gap(k)
+			if k > 2000 && p.Tries == 0 && math.IsInf(giveUp, 1) { // from here on all waits are alike
+				return t + math.Floor(max(retention-1e-9-t, 0)/g)*g, n.Name + " retention", false
+			}
+			if t+g > giveUp {
+				return t, l.Link.ID() + " give-up", true
+			}
+			if t+g >= retention {
+				return t, n.Name + " retention", false
+			}
+			if k > 100_000 {
+				return t, by, true
+			}
+			t += g
+		}
+	}
+	if to == graph.None || !a.node(l.To).Kind.Runs() {
+		at, by, ok := span(a.node(l.To).Takes.Expected(), 1)
+		return exactMoment(at), by, ok
+	}
+	o := a.outcome(to, usual)
+	_, limit, ends = span(max(o.length.mean(), a.node(l.To).Takes.Expected()), 1)
+	after = a.ranged(to, o, func(length, sign float64) float64 {
+		at, _, _ := span(length, 1+sign*p.Jitter)
+		return at
+	})
+	return after, limit, ends
+}
+
+// writeDelivery lists the write that an edge is, where one can be rejected and the
+// run does not fail by it.
+func (a *Analysis) writeDelivery(s int, n *graph.Node, e *edge, edges []edge) {
+	to := a.node(a.spots.spots[e.to].node)
+	if !to.Kind.Channel() || e.kind == polls || e.kind == lifeEnds || e.kind == calls {
+		return
+	}
+	d := delivery{spot: s, faults: a.faults.only(to.ID), to: graph.None, link: e.link, node: to.ID, cause: "rejected"}
+	if e.kind == gaveUp {
+		policy := graph.WritePolicy()
+		d.after, d.limit, d.quiet = exactMoment(waitsOf(&policy)), to.Name, true
+		a.dead = append(a.dead, lastResort{d, e.mean.high >= negligible, e.to})
+		return
+	}
+	l := a.link(e.link)
+	switch {
+	case n.Kind == model.Endpoint || l.Op == "read" || e.mean.high == 0:
+		return
+	case l.Relation == model.RunWrite && l.When == model.OfRun:
+		if l.Ignore {
+			d.after = exactMoment(waitsOf(&l.Policy))
+			a.deliver(d)
+		}
+		return
+	case e.kind == sends || e.kind == startSend:
+		return
+	}
+	d.after, d.limit = exactMoment(waitsOf(&l.Policy)), l.Link.ID()+" retry"
+	if dead := deadEdge(edges, l.ID); dead != nil {
+		d.to, d.normal = dead.to, dead.mean.high >= negligible
+	}
+	a.deliver(d)
+}
+
+// lastResort is a write to a dead-letter node, which nothing takes when it is
+// rejected.
+type lastResort struct {
+	delivery
+	normal bool // messages come that way without a fault
+	target int
+}
+
+// waitsOf returns the sum of the waits between the tries of a policy, in seconds.
+func waitsOf(p *graph.Policy) float64 {
+	total := 0.0
+	for k := 1; k < p.Tries; k++ {
+		w := float64(p.Backoff(k)) * 1e-9
+		if p.GiveUp > 0 && total+w > float64(p.GiveUp)*1e-9 {
+			break
+		}
+		total += w
+	}
+	return total
+}
+
+// findFills works out how soon the queues of limited capacity fill up while their
+// consumers fail.
+func (a *Analysis) findFills() {
+	a.limited = nil
+	for i := range a.Graph.Nodes {
+		n := a.node(i)
+		if n.Capacity == 0 || n.Kind != model.Queue || a.rates[i] <= 0 || a.boundless[i] {
+			continue
+		}
+		// What is hidden or in flight when the fault begins takes room already.
+		held := a.rates[i] * n.Delay.Seconds()
+		for _, id := range n.Out {
+			held += a.Readings[id].tries * a.Readings[id].run
+		}
+		room := max(float64(n.Capacity)-held, 0)
+		f := fill{faults: a.faults.newSet(), after: moment{room / a.rates[i], 0.95 * max(room-2*math.Sqrt(held)-1, 0) / a.rates[i], float64(n.Capacity) / a.rates[i]}}
+		for _, id := range n.Out {
+			l := a.link(id)
+			if a.Reach[id] == expr.Impossible {
+				continue
+			}
+			f.others = append(f.others, l.Link.ID()+"/stopped", l.Link.ID()+"/disabled")
+			for _, s := range a.spots.of[i] {
+				for _, e := range a.spots.leaving(int(s)) {
+					if e.link != id || e.kind != polls {
+						continue
+					}
+					if after, _, ends := a.readerPatience(n, l, e.to); ends && l.DeadLetter != graph.None && after.at*a.rates[i] < float64(n.Capacity) {
+						continue // what is given up makes room in time
+					}
+					if l.Relation == model.PolledMove {
+						a.faults.addNode(f.faults, l.To)
+					} else {
+						f.faults.merge(a.closure(e.to))
+					}
+				}
+			}
+		}
+		if f.after.at > n.Retention.Seconds() {
+			continue // messages expire first
+		}
+		a.faults.fills[i] = f
+		a.limited = append(a.limited, i)
+	}
+}

@@ -1,0 +1,820 @@
+package check
+
+import (
+	"math"
+
+	"ironweir/core/expr"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+// mode says how what nobody knows is taken: a condition that may hold, a case that
+// may apply.
+type mode uint8
+
+const (
+	usual mode = iota // as it probably is
+	best
+	worst
+)
+
+// runOutcome is what becomes of a run for a message at a spot.
+type runOutcome struct {
+	fails   float64 // chance that a run fails for a reason that another run need not share
+	never   float64 // share of messages of which every run fails
+	final   bool    // what never succeeds is given up at the first failure
+	length  law     // of a run, over all runs
+	success law     // of a run that succeeds; its mass is 1−fails
+	reaches float64 // share of runs that come as far as their sends
+	errors  map[string]float64
+	late    float64         // part of fails: the run exceeds its timeout
+	why     string          // why it never succeeds: the case, "accepts", a callee, …
+	dooms   map[int]float64 // by node: the share of messages that it never processes; the same at each call
+	visits  map[int]float64 // by call link: calls per run, tries included
+	guessed bool            // something of it was guessed
+	random  bool            // more than one time is random, so that chances of lateness are estimates
+	stated  float64         // the chance of failing by stated `fails` shares alone
+}
+
+// outcome works out the run at a spot; a cycle of waiting calls fails.
+func (a *Analysis) outcome(s int, m mode) *runOutcome {
+	g := a.spots
+	if o := g.outcomes[m][s]; o != nil {
+		return o
+	}
+	if m != usual {
+		if o := a.outcome(s, usual); !o.guessed {
+			g.outcomes[m][s] = o
+			return o
+		}
+	}
+	// Calls within calls are worked out innermost first, without recursion, since
+	// chains of them may be long.
+	type frame struct{ spot, edge int }
+	inHand := map[int]bool{s: true}
+	stack := []frame{{s, int(g.first[s])}}
+	for len(stack) > 0 {
+		f := &stack[len(stack)-1]
+		if f.edge < int(g.first[f.spot+1]) {
+			e := &g.edges[f.edge]
+			f.edge++
+			if e.kind == calls && g.outcomes[m][e.to] == nil {
+				if inHand[e.to] { // a cycle: no call of it is ever answered in time
+					continue
+				}
+				inHand[e.to] = true
+				stack = append(stack, frame{e.to, int(g.first[e.to])})
+			}
+			continue
+		}
+		stack = stack[:len(stack)-1]
+		delete(inHand, f.spot)
+		g.outcomes[m][f.spot] = a.work(f.spot, m)
+	}
+	return g.outcomes[m][s]
+}
+
+// work works out the run at a spot whose callees are known.
+func (a *Analysis) work(s int, m mode) *runOutcome {
+	at := a.spots.spots[s]
+	n := a.node(at.node)
+	if n.Kind == model.Endpoint {
+		return a.request(s, m)
+	}
+	list, guessed := a.caseChoices(at)
+	var pick *runOutcome
+	for k := range list {
+		if m == usual && k > 0 {
+			break
+		}
+		o := a.workAs(s, m, &list[k])
+		if pick == nil || m == best && o.bad() < pick.bad() || m == worst && o.bad() > pick.bad() {
+			pick = o
+		}
+	}
+	pick.guessed = pick.guessed || guessed
+	return pick
+}
+
+// bad orders outcomes: the chance that a message is not handled at a single try.
+func (o *runOutcome) bad() float64 { return o.never + (1-o.never)*o.fails }
+
+// choice is the time and the failures that hold for a run.
+type choice struct {
+	takes    model.Distribution
+	fails    model.Failing
+	name     string // of the error; a case's name where one holds
+	ofCase   bool
+	of       int // the case
+	declined string
+}
+
+// caseChoices lists what may hold for a message at a node, first what probably
+// does.
+func (a *Analysis) caseChoices(at spot) (list []choice, guessed bool) {
+	n := a.node(at.node)
+	base := choice{takes: n.Takes, fails: n.Fails, name: "failed"}
+	if n.Fails.Error != "" {
+		base.name = n.Fails.Error
+	}
+	if n.Accepts != nil && at.data != unknownData && n.Accepts.Fits(a.payloads.values[at.data]) != nil {
+		base.declined = "not-accepted"
+	}
+	if len(n.Cases) == 0 {
+		return []choice{base}, false
+	}
+	e, has := a.seen(at.message, at.event)
+	sure := false
+	for i := range n.Cases {
+		c := &n.Cases[i]
+		v := a.judge(c.If, at.message, at.event)
+		if v == expr.Impossible {
+			continue
+		}
+		one := base
+		one.name, one.ofCase, one.of = c.Name, true, i
+		if c.Takes != nil {
+			one.takes = *c.Takes
+		}
+		if c.Fails != nil {
+			one.fails = *c.Fails
+			if c.Fails.Error != "" {
+				one.name = c.Fails.Error
+			}
+		}
+		list = append(list, one)
+		if v == expr.Certain {
+			sure = true
+			break
+		}
+	}
+	if !sure {
+		list = append([]choice{base}, list...) // a case is the exception
+	}
+	// At the first try, it may be known which one holds.
+	e.Try = 1
+	for i := range n.Cases {
+		v := min(n.Cases[i].If.Judge(e, has|expr.KnownTry), a.judge(n.Cases[i].If, at.message, at.event))
+		if w := n.Cases[i].If.Judge(e, has|expr.KnownTry); w == expr.Certain {
+			v = w
+		}
+		if v == expr.Impossible {
+			continue
+		}
+		if v == expr.Certain {
+			for k := range list {
+				if list[k].ofCase && list[k].of == i {
+					list[0], list[k] = list[k], list[0]
+				}
+			}
+		}
+		break
+	}
+	return list, len(list) > 1
+}
+
+// walker follows the time of a run.
+type walker struct {
+	a     *Analysis
+	spot  int
+	at    spot
+	n     *graph.Node
+	mode  mode
+	limit float64
+	out   *runOutcome
+	ended law // of the runs that have failed
+	times int // random times that have been added up
+}
+
+// workAs works out a run under one choice.
+func (a *Analysis) workAs(s int, m mode, c *choice) *runOutcome {
+	at := a.spots.spots[s]
+	n := a.node(at.node)
+	w := &walker{a: a, spot: s, at: at, n: n, mode: m, limit: math.Inf(1), out: &runOutcome{errors: map[string]float64{}, visits: map[int]float64{}, dooms: map[int]float64{}}}
+	if n.Timeout > 0 {
+		w.limit = n.Timeout.Seconds()
+	}
+	alive := surely(0)
+	for _, id := range n.Out { // S-14, S-16
+		switch l := a.link(id); {
+		case !l.AtStart || l.When != model.OfRun:
+		case l.Relation == model.WaitingCall:
+			alive = w.call(l, alive, nil)
+		default:
+			alive = w.writes(l, alive)
+		}
+	}
+	alive = w.spend(alive, c.takes)
+	if n.ColdStart != nil && w.mode == worst {
+		warm := alive
+		alive = w.cut(alive.plus(lawOf(n.ColdStart.Takes)))
+		if alive.mass > 0 && warm.mass > 0 {
+			w.out.guessed = true
+		}
+	} else if n.ColdStart != nil {
+		cold := alive.plus(lawOf(n.ColdStart.Takes)).within(w.limit)
+		switch {
+		case cold.mass == 0: // the first run is late, its instance is gone, so is the next
+			w.cut(alive.times(alive.mass).plus(surely(w.limit * 2)))
+			alive = law{}
+		case cold.mass < alive.mass:
+			w.out.guessed = true
+		}
+	}
+	w.out.never, w.out.final = 0, false
+	if c.declined != "" {
+		w.fail(alive, c.declined)
+		w.out.why, alive = "accepts", law{}
+	}
+	if c.fails.EachTry > 0 {
+		w.fail(alive.times(c.fails.EachTry), c.name)
+		if c.fails.EachTry >= 1 && c.ofCase {
+			w.out.why = "case " + c.name
+		}
+		alive = alive.times(1 - c.fails.EachTry)
+	}
+	if c.fails.ForGood > 0 {
+		w.doom(n.ID, c.fails.ForGood)
+		w.out.final, w.out.why = c.ofCase, "for-good"
+	}
+	w.out.stated = c.fails.EachTry
+	alive = w.doTasks(alive)
+	for _, id := range n.Out {
+		if l := a.link(id); l.Relation == model.WaitingCall && l.When == model.OfRun && !l.ByTask && !l.AtStart {
+			alive = w.call(l, alive, nil)
+		}
+	}
+	w.out.reaches = alive.mass
+	for _, id := range n.Out {
+		if l := a.link(id); !l.AtStart && l.When == model.OfRun && !l.ByTask {
+			alive = w.writes(l, alive)
+		}
+	}
+	return w.finish(alive)
+}
+
+func (w *walker) finish(alive law) *runOutcome {
+	o := w.out
+	o.success = alive
+	o.fails = min(max(1-alive.mass, 0), 1)
+	if o.fails < 1e-13 {
+		o.fails = 0
+	}
+	o.length = alive.or(w.ended)
+	o.random = w.times > 1
+	return o
+}
+
+// spend adds a time to a run, and ends what exceeds its limit.
+func (w *walker) spend(alive law, d model.Distribution) law {
+	if d.Largest() == 0 || alive.mass == 0 {
+		return alive
+	}
+	l := lawOf(d)
+	w.noteRandom(l)
+	return w.cut(alive.plus(l))
+}
+
+func (w *walker) noteRandom(l law) {
+	if len(l.atoms) > 1 {
+		w.times++
+	}
+}
+
+// cut ends the runs that exceed the limit.
+func (w *walker) cut(l law) law {
+	over := l.tail(w.limit)
+	if over <= 0 {
+		return l
+	}
+	w.out.late += over
+	w.fail(law{atoms: []atom{{w.limit, over}}, mass: over}, "timeout")
+	return l.within(w.limit)
+}
+
+// doom notes that a node never processes a share of the messages: the same ones each
+// time.
+func (w *walker) doom(node int, share float64) {
+	w.out.dooms[node] = max(w.out.dooms[node], share)
+	keep := 1.0
+	for _, d := range w.out.dooms {
+		keep *= 1 - d
+	}
+	w.out.never = 1 - keep
+}
+
+// fail ends runs with an error.
+func (w *walker) fail(l law, name string) {
+	if l.mass <= 0 {
+		return
+	}
+	w.ended = w.ended.or(l)
+	w.out.errors[name] += l.mass
+}
+
+// happens returns the share of messages in hand for which a link is used.
+func (w *walker) happens(l *graph.Link) float64 {
+	share := l.Chance
+	switch w.a.sendVerdict(l, w.at.message) {
+	case expr.Impossible:
+		return 0
+	case expr.Possible:
+		w.out.guessed = true
+		if w.mode == best {
+			return 0
+		}
+	}
+	return share
+}
+
+// counted returns how often a link is used for a message in hand.
+func (w *walker) counted(l *graph.Link) float64 {
+	_, expected, guessed := w.a.countOf(l, w.at)
+	if guessed {
+		w.out.guessed = true
+	}
+	return expected
+}
+
+// callee returns the spot that a call link leads to; false where there is none.
+func (w *walker) callee(id int) (int, bool) {
+	for _, e := range w.a.spots.leaving(w.spot) {
+		if e.link == id && e.kind == calls {
+			return e.to, true
+		}
+	}
+	return 0, false
+}
+
+// call makes the calls of a link. Failures go to failed, where a task may catch
+// them; nil: they fail the run.
+func (w *walker) call(l *graph.Link, alive law, failed func(law, string)) law {
+	share := w.happens(l)
+	count := w.counted(l)
+	if share == 0 || count == 0 || alive.mass == 0 {
+		return alive
+	}
+	if failed == nil {
+		failed = w.fail
+	}
+	to, ok := w.callee(l.ID)
+	var o *runOutcome
+	if ok {
+		if o = w.a.spots.outcomes[w.mode][to]; o == nil {
+			ok = false // it waits for its own caller
+		}
+	}
+	final := false
+	switch {
+	case l.Refused:
+		o, final = &runOutcome{fails: 1, length: surely(0), why: "refused"}, true
+	case ok && w.a.overLimit(to) == expr.Certain:
+		o, final = &runOutcome{fails: 1, length: surely(0), why: "hop-limit"}, true
+	case !ok:
+		// A cycle of calls ends only at a time-out.
+		o = &runOutcome{fails: 1, length: surely(w.limitOr(0)), why: "deadlock"}
+	}
+	w.out.guessed = w.out.guessed || o.guessed
+	w.out.random = w.out.random || o.random
+	if o.fails > 0 && o.why != "" {
+		w.out.why = o.why
+	}
+	if !l.Ignore && o.never > 0 {
+		for node, d := range o.dooms {
+			w.doom(node, d*share)
+		}
+		if w.out.why == "" {
+			w.out.why = o.why
+		}
+	}
+	ok1 := o.success
+	bad := law{}
+	if o.fails > 0 {
+		bad = failuresOf(o)
+	}
+	w.noteRandom(ok1)
+	// All tries of one call.
+	tries := max(l.Policy.Tries, 1)
+	if final {
+		tries = 1
+	}
+	good, left, mean := ok1, bad, 1.0
+	for k := 1; k < tries && left.mass > 1e-12; k++ {
+		mean += left.mass
+		again := left.plus(surely(float64(l.Policy.Backoff(k)) * 1e-9))
+		good = good.or(again.plus(ok1))
+		left = again.plus(bad)
+	}
+	name := "call-failed"
+	for e := range o.errors {
+		if !builtin[e] {
+			name = e
+		}
+	}
+	skipped := alive.times(1 - share)
+	alive = alive.times(share)
+	times := int(math.Round(count))
+	if count < 1 {
+		skipped = skipped.or(alive.times(1 - count))
+		alive, times = alive.times(count), 1
+	}
+	if times > 16 { // so many one after the other are taken as their mean
+		w.out.visits[l.ID] += alive.mass * mean * float64(times)
+		each := (good.mean()*good.mass + left.mean()*left.mass) * float64(times)
+		p := math.Pow(good.mass, float64(times))
+		if l.Ignore {
+			p = 1
+		}
+		after := w.cut(alive.plus(surely(each)))
+		failed(after.times(1-p), name)
+		w.out.random = true
+		return skipped.or(after.times(p))
+	}
+	for range times {
+		w.out.visits[l.ID] += alive.mass * mean
+		next := w.cut(alive.plus(good))
+		if left.mass > 1e-13 {
+			lost := w.cut(alive.plus(left))
+			if l.Ignore {
+				next = next.or(lost)
+			} else {
+				failed(lost, name)
+			}
+		}
+		alive = next
+	}
+	return skipped.or(alive)
+}
+
+var builtin = map[string]bool{"failed": true, "timeout": true, "throttled": true, "refused": true, "rejected": true, "call-failed": true, "hop-limit": true, "too-many-tasks": true, "not-accepted": true}
+
+func (w *walker) limitOr(fallback float64) float64 {
+	if math.IsInf(w.limit, 1) {
+		return fallback
+	}
+	return w.limit * 2
+}
+
+// failuresOf returns the law of the runs that fail.
+func failuresOf(o *runOutcome) law {
+	mean := o.length.mean()
+	if o.success.mass > 0 && o.fails > 0 {
+		mean = max((o.length.mean()*o.length.mass-o.success.mean()*o.success.mass)/max(o.fails, 1e-12), 0)
+	}
+	return law{atoms: []atom{{mean, o.fails}}, mass: o.fails}
+}
+
+// writes makes the writes of a link, and spends the time of its reads.
+func (w *walker) writes(l *graph.Link, alive law) law {
+	if l.Relation != model.RunWrite && l.Op != "read" {
+		return alive
+	}
+	target := w.a.node(l.To)
+	share, count := w.happens(l), w.counted(l)
+	if share == 0 || count == 0 || alive.mass == 0 {
+		return alive
+	}
+	takes := lawOf(target.Takes)
+	if l.Op == "read" {
+		if target.Takes.IsZero() {
+			return alive
+		}
+		w.noteRandom(takes)
+		skipped := alive.times(1 - share)
+		return skipped.or(w.cut(alive.times(share).plus(takes)))
+	}
+	reject, why := w.a.rejection(l, w.at)
+	if why != "" && reject >= 1 && !l.Ignore {
+		w.out.why = why
+	}
+	tries := max(l.Policy.Tries, 1)
+	if l.Refused {
+		tries = 1
+	}
+	if reject == 0 && target.Takes.IsZero() {
+		return alive
+	}
+	w.noteRandom(takes)
+	skipped := alive.times(1 - share)
+	alive = alive.times(share)
+	times := int(math.Ceil(count))
+	if times > 16 && reject == 0 {
+		return skipped.or(w.cut(alive.plus(surely(takes.mean() * count))))
+	}
+	if times > 64 {
+		p := math.Pow(reject, float64(tries))
+		stays := math.Pow(1-p, count)
+		after := w.cut(alive.plus(surely(takes.mean() * count)))
+		if l.Ignore {
+			return skipped.or(after)
+		}
+		w.fail(after.times(1-stays), "rejected")
+		return skipped.or(after.times(stays))
+	}
+	for range times {
+		left := alive
+		done := law{}
+		for k := 1; k <= tries && left.mass > 1e-13; k++ {
+			left = w.cut(left.plus(takes))
+			done = done.or(left.times(1 - reject))
+			left = left.times(reject)
+			if k < tries {
+				left = w.cut(left.plus(surely(float64(l.Policy.Backoff(k)) * 1e-9)))
+			}
+		}
+		if l.Ignore {
+			done = done.or(left)
+		} else {
+			w.fail(left, "rejected")
+		}
+		alive = done
+	}
+	return skipped.or(alive)
+}
+
+// rejection returns the chance that one try of a write over a link is rejected,
+// and the reason where it certainly is.
+func (a *Analysis) rejection(l *graph.Link, at spot) (float64, string) {
+	target := a.node(l.To)
+	if l.Refused {
+		return 1, "refused"
+	}
+	if a.tooLarge(l, at.message) {
+		return 1, "too-large"
+	}
+	p := target.Fails.EachTry
+	if over, ok := a.overfull[l.To]; ok {
+		p = 1 - (1-p)*(1-over)
+	}
+	return p, ""
+}
+
+// tooLarge reports whether what a link makes of a message is over the platform's
+// limit on payloads. What a bucket sends names an object, and does not hold it.
+func (a *Analysis) tooLarge(l *graph.Link, m message) bool {
+	limit := a.Graph.Topology.Limits.Payload
+	k := a.node(l.To).Kind
+	if limit == 0 || !k.Channel() || k.Keeps() || a.node(l.From).Kind == model.Bucket {
+		return false
+	}
+	size := m.size
+	if l.Size >= 0 {
+		size = l.Size
+	}
+	return size > limit
+}
+
+// request works out a request at an endpoint.
+func (a *Analysis) request(s int, m mode) *runOutcome {
+	at := a.spots.spots[s]
+	n := a.node(at.node)
+	w := &walker{a: a, spot: s, at: at, n: n, mode: m, limit: n.Timeout.Seconds(), out: &runOutcome{errors: map[string]float64{}, visits: map[int]float64{}, dooms: map[int]float64{}}}
+	alive := surely(0)
+	if n.Accepts != nil && at.data != unknownData && n.Accepts.Fits(a.payloads.values[at.data]) != nil {
+		w.fail(alive, "not-accepted")
+		w.out.why = "accepts"
+		return w.finish(law{})
+	}
+	w.out.reaches = 1
+	for _, id := range n.Out {
+		l := a.link(id)
+		switch {
+		case l.Relation == model.Write:
+			takes := lawOf(a.node(l.To).Takes)
+			alive = w.cut(alive.plus(takes))
+			reject, _ := a.rejection(l, at)
+			w.fail(alive.times(reject), "rejected")
+			alive = alive.times(1 - reject)
+		case l.Relation == model.WaitingCall:
+			alive = w.call(l, alive, nil)
+		}
+	}
+	return w.finish(alive)
+}
+
+// fate is what becomes of a message at a spot that runs, all tries together.
+type fate struct {
+	given   float64 // share that is given up: its tries are used up, or its time is
+	runs    float64 // runs that are started
+	works   float64 // runs that succeed, whether or not it counts
+	span    float64 // seconds from the first try to the end of the last, of what is given up
+	cause   string  // of what is given up
+	first   float64 // runs that are started or end early, for `at: start`
+	stated  bool    // what is given up is so by stated `fails` shares alone
+	reached float64 // sends that are made per run that comes so far
+	guessed bool
+	late    float64 // chance of a try that its success comes too late to count
+}
+
+// tryLimits returns how often a message in a context is tried at most (0: without
+// end) and the policy that says so.
+func (a *Analysis) policyOf(c context) *graph.Policy {
+	switch {
+	case c.how == asIntake:
+		return &a.policies[c.policy]
+	case c.how == asPoll:
+		return &a.link(int(c.link)).Policy
+	}
+	return &once
+}
+
+var once = graph.Policy{Tries: 1, Factor: 1}
+
+// fateOf works out what becomes of a message at a spot that runs.
+func (a *Analysis) fateOf(s int, m mode) fate {
+	at := a.spots.spots[s]
+	n := a.node(at.node)
+	o := a.outcome(s, m)
+	p := a.policyOf(at.context)
+	f := fate{cause: "exhausted", guessed: o.guessed}
+	fails, never, final := o.fails, o.never, o.final
+	works := 1 - fails
+	if a.overLimit(s) == expr.Certain && at.how != asCall {
+		return fate{given: 1, cause: "hop-limit"}
+	}
+	var q *graph.Node
+	tries := float64(p.Tries)
+	if tries == 0 {
+		tries = math.Inf(1)
+	}
+	if at.how == asPoll {
+		l := a.link(int(at.link))
+		q = a.node(l.From)
+		never, fails = a.inBatches(l, n, m, never, fails, &f)
+		if q.Kind == model.Queue {
+			late := a.lateness(l, o, m)
+			f.late = late
+			if late > 0 && m == best {
+				f.guessed = true
+			}
+			fails = 1 - (1-fails)*(1-late)
+		}
+	}
+	length := o.length.mean()
+	retryable, ends := fails, 0.0
+	for name, share := range o.errors {
+		for _, x := range p.Except {
+			if x == name {
+				ends += share
+			}
+		}
+	}
+	ends = min(ends, fails)
+	retryable = fails - ends
+	// Time limits the tries too.
+	byAge, cause := a.triesInTime(at, p, length, o)
+	if byAge < tries {
+		tries, f.cause = byAge, cause
+	}
+	if math.IsInf(tries, 1) {
+		tries = 1e9
+	}
+	tries = max(tries, 1)
+	pow := math.Pow(retryable, tries)
+	before := 1.0 // mean tries that are started: Σ retryable^k
+	if retryable < 1 {
+		before = (1 - pow) / (1 - retryable)
+	} else {
+		before = tries
+	}
+	// What fails retryably at the last try, or is not worth another, is given up.
+	byChance := pow + ends*before
+	if retryable >= 1 {
+		byChance = 1
+	}
+	f.given = never + (1-never)*min(byChance, 1)
+	f.runs = never*tries + (1-never)*before
+	if final {
+		f.runs = never + (1-never)*before
+	}
+	if tries >= 1e9 { // until its retention ends
+		f.runs = before
+	}
+	f.works = (1 - never) * before * works
+	f.stated = o.late == 0 && f.late == 0 && o.why == "" && never == 0
+	if f.given < 1e-15 {
+		f.given = 0
+	}
+	f.first = f.runs
+	return f
+}
+
+// inBatches adds what the others of a batch do to a message that is read with them.
+func (a *Analysis) inBatches(l *graph.Link, n *graph.Node, m mode, never, fails float64, f *fate) (float64, float64) {
+	q := a.node(l.From)
+	if l.Read.UpTo <= 1 || l.Relation != model.PolledRun || n.Kind == model.Workflow {
+		return never, fails
+	}
+	others := float64(l.Read.UpTo - 1)
+	switch m {
+	case best:
+		others = 0
+	case usual:
+		others = max(a.batchOf(l)-1, 0)
+	}
+	perMessage := n.Fails.PerMessage
+	whole := l.Read.Failed == "all" || q.Kind != model.Queue && l.Read.Failed == "all"
+	switch {
+	case !perMessage && never > 0 && l.Read.Failed != "halve":
+		f.guessed = true
+		never = 1 - math.Pow(1-never, others+1)
+	case perMessage && whole && (never > 0 || fails > 0):
+		f.guessed = true
+		never = 1 - math.Pow(1-never, others+1)
+		fails = 1 - math.Pow(1-fails, others+1)
+	}
+	return never, fails
+}
+
+// batchOf returns the mean number of messages of a link's batch, 1 while no rate is
+// known.
+func (a *Analysis) batchOf(l *graph.Link) float64 {
+	if a.spots.batches == nil || a.spots.batches[l.ID] == 0 {
+		return 1
+	}
+	return a.spots.batches[l.ID]
+}
+
+// lateness returns the chance that a run succeeds only after its queue has
+// delivered the message again, so that the success does not count [Q-13].
+func (a *Analysis) lateness(l *graph.Link, o *runOutcome, m mode) float64 {
+	q := a.node(l.From)
+	if o.success.mass == 0 {
+		return 0
+	}
+	readers := 0
+	for _, id := range q.Out {
+		readers += max(a.link(id).Read.Parallel, 1)
+	}
+	if readers == 1 {
+		return 0 // the only reader is the one whose run it is
+	}
+	lease := q.Lease.Seconds()
+	if m == worst && l.Read.UpTo > 1 {
+		lease = max(lease-l.Read.Within.Seconds(), 0)
+	}
+	late := o.success.tail(lease-1e-9) / o.success.mass
+	if m == best && late < 1 || m == best && a.busyReaders(q) {
+		return 0 // nobody is free to take it again
+	}
+	if late < 1e-13 {
+		return 0
+	}
+	return late
+}
+
+// busyReaders reports whether all readers of a queue may be busy when a lease ends.
+func (a *Analysis) busyReaders(q *graph.Node) bool { return true }
+
+// triesInTime returns how many tries there is time for, and what ends them.
+func (a *Analysis) triesInTime(at spot, p *graph.Policy, length float64, o *runOutcome) (float64, string) {
+	most, cause := math.Inf(1), ""
+	gap := func(k int) float64 { return length + float64(p.Backoff(k))*1e-9 }
+	limit := math.Inf(1)
+	if p.GiveUp > 0 {
+		limit, cause = float64(p.GiveUp)*1e-9, "given-up"
+	}
+	if at.how == asPoll {
+		q := a.node(a.link(int(at.link)).From)
+		left := q.Retention.Seconds() - q.Delay.Seconds()
+		if left < limit {
+			limit, cause = left, "expired"
+		}
+		if q.Kind == model.Queue && !p.WaitSet {
+			lease := q.Lease.Seconds()
+			gap = func(int) float64 { return max(lease, length) }
+		}
+	}
+	if math.IsInf(limit, 1) {
+		return most, cause
+	}
+	t := 0.0
+	for k := 1; k < 100_000; k++ {
+		if p.Tries > 0 && k >= p.Tries {
+			return math.Inf(1), ""
+		}
+		g := gap(k)
+		if t+g > limit {
+			return float64(k), cause
+		}
+		if k > 2000 && g > 0 {
+			return float64(k) + (limit-t)/g, cause
+		}
+		t += g
+	}
+	return most, cause
+}
+
+// overLimit judges whether a message at a spot is over the hop limit of its
+// function.
+func (a *Analysis) overLimit(s int) reach {
+	at := a.spots.spots[s]
+	n := a.node(at.node)
+	if n.Kind != model.Function || n.HopLimit == model.NoHopLimit {
+		return expr.Impossible
+	}
+	if int(at.hops) > n.HopLimit {
+		return expr.Certain
+	}
+	return expr.Impossible
+}

@@ -1,0 +1,85 @@
+package check
+
+import (
+	"encoding/json"
+	"time"
+
+	"ironweir/core/document"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+// proofWork bounds the proofs of one check, in nodes analysed: a model of ten
+// thousand nodes has its remedies proven when they are asked for (`-fix`).
+const proofWork = 40_000
+
+// prove leaves only the remedies that hold: applied to a copy of the model, the
+// finding is gone, no finding as bad has come up, and no entry survives fewer
+// faults. What a check has no time to prove is counted instead of offered.
+func prove(doc *Document, g *graph.Graph, s *model.Scenario, inputs map[string]any, now time.Time) {
+	left := proofWork
+	known := map[string]Severity{}
+	for _, f := range doc.Findings {
+		known[f.ID] = f.Severity
+	}
+	for i := range doc.Findings {
+		f := &doc.Findings[i]
+		kept := []Remedy{}
+		for _, r := range f.Remedies {
+			if left -= len(g.Nodes) + 1; left < 0 {
+				f.Unproven++
+				continue
+			}
+			if holds(f, r, doc, known, g, s, inputs, now) {
+				kept = append(kept, r)
+			}
+		}
+		f.Remedies = kept
+	}
+}
+
+// holds reports whether a remedy does what it says, and no harm.
+func holds(f *Finding, r Remedy, doc *Document, known map[string]Severity, g *graph.Graph, s *model.Scenario, inputs map[string]any, now time.Time) bool {
+	text, err := json.Marshal(r.Patch)
+	if err != nil {
+		return false
+	}
+	patch, err := model.ReadDocument("remedy", text)
+	if err != nil {
+		return false
+	}
+	t, err := g.Topology.Patched(patch)
+	if err != nil {
+		return false
+	}
+	copied, err := graph.Compile(t)
+	if err != nil {
+		return false
+	}
+	after := run(copied, s, inputs, document.Head{}, now)
+	for _, other := range after.Findings {
+		if other.ID == f.ID {
+			return false
+		}
+		if _, had := known[other.ID]; !had && other.Severity.AtLeast(f.Severity) && other.Accepted == nil && !sameKind(other, doc) {
+			return false
+		}
+	}
+	for name, e := range doc.Entries {
+		if now, still := after.Entries[name]; still && now.Survives < e.Survives {
+			return false
+		}
+	}
+	return true
+}
+
+// sameKind reports whether a finding was there before with other nodes beside its
+// first: a remedy that adds a dead-letter queue changes who takes part in it.
+func sameKind(f Finding, doc *Document) bool {
+	for _, old := range doc.Findings {
+		if old.Code == f.Code && len(old.Nodes) > 0 && len(f.Nodes) > 0 && old.Nodes[0] == f.Nodes[0] {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,278 @@
+package check
+
+import (
+	"math"
+
+	"ironweir/core/expr"
+	"ironweir/core/graph"
+)
+
+// failure is a run, or part of one, that ended with an error.
+type failure struct {
+	at   law
+	name string
+}
+
+// taskWalk follows a workflow's tasks; errors are what nothing has caught so far.
+type taskWalk struct {
+	*walker
+	errors []failure
+	ended  law // left by `then: end`
+	steps  int
+}
+
+// maxTaskSteps bounds the tasks that are followed, so that jumps back end.
+const maxTaskSteps = 2_000
+
+// doTasks follows the tasks of a workflow, if the node is one.
+func (w *walker) doTasks(alive law) law {
+	if w.n.Tasks == nil {
+		return alive
+	}
+	t := &taskWalk{walker: w}
+	alive = t.list(w.n.Tasks, alive)
+	for _, e := range t.errors {
+		w.fail(e.at, e.name)
+	}
+	return alive.or(t.ended)
+}
+
+func (t *taskWalk) throw(at law, name string) {
+	if at.mass > 0 {
+		t.errors = append(t.errors, failure{at, name})
+	}
+}
+
+// list follows a list of tasks and returns the time at its end.
+func (t *taskWalk) list(tasks []*graph.Task, alive law) law {
+	places := map[string]int{}
+	for k, task := range tasks {
+		places[task.Name] = k
+	}
+	here := make([]law, len(tasks)+1)
+	here[0] = alive
+	jump := func(from int, to string, l law) {
+		switch to {
+		case "", "continue":
+			here[from+1] = here[from+1].or(l)
+		case "exit":
+			here[len(tasks)] = here[len(tasks)].or(l)
+		case "end":
+			t.ended = t.ended.or(l)
+		default:
+			here[places[to]] = here[places[to]].or(l)
+		}
+	}
+	for k := 0; k < len(tasks); {
+		l := here[k]
+		here[k] = law{}
+		if l.mass < 1e-12 {
+			k++
+			continue
+		}
+		if t.steps++; t.steps > maxTaskSteps {
+			t.throw(l, "too-many-tasks")
+			k++
+			continue
+		}
+		task := tasks[k]
+		if task.If != nil {
+			switch v := t.holds(task.If); {
+			case v == expr.Impossible:
+				jump(k, "", l)
+				k++
+				continue
+			case v == expr.Possible && t.mode == best:
+				jump(k, "", l) // both ways are possible: the one that does nothing cannot fail
+				k++
+				continue
+			}
+		}
+		before := lowest(here)
+		if task.Switch != nil {
+			t.branch(task, k, l, jump)
+		} else {
+			jump(k, task.Then, t.one(task, l))
+		}
+		if k = lowest(here); k > before && before < len(tasks) {
+			k = min(k, before)
+		}
+	}
+	return here[len(tasks)]
+}
+
+// lowest returns the first place that something waits at.
+func lowest(here []law) int {
+	for k, l := range here {
+		if l.mass >= 1e-12 {
+			return k
+		}
+	}
+	return len(here)
+}
+
+// holds judges a condition of a task. After `set` and calls the payload is not
+// known, so it is taken as unknown.
+func (t *taskWalk) holds(x *expr.Expression) reach {
+	e, has := t.a.seen(t.at.message, t.at.event)
+	v := x.Judge(e, has&^expr.KnownData)
+	if v == expr.Possible {
+		t.out.guessed = true
+	}
+	return v
+}
+
+// branch follows a switch; where nobody knows which case holds, all that may get an
+// equal share.
+func (t *taskWalk) branch(task *graph.Task, k int, l law, jump func(int, string, law)) {
+	var ways []string
+	sure := false
+	for i := range task.Cases {
+		c := &task.Cases[i]
+		v := expr.Certain
+		if c.When != nil {
+			v = t.holds(c.When)
+		}
+		if v != expr.Impossible {
+			ways = append(ways, c.Then)
+		}
+		if v == expr.Certain {
+			sure = true
+			break
+		}
+	}
+	if !sure {
+		ways = append(ways, task.Then)
+	}
+	for _, to := range ways {
+		jump(k, to, l.times(1/float64(len(ways))))
+	}
+}
+
+// one follows one task.
+func (t *taskWalk) one(task *graph.Task, l law) law {
+	switch {
+	case task.Call != "":
+		if task.Link == graph.None {
+			return l
+		}
+		return t.call(t.a.link(task.Link), l, t.throw)
+	case task.Raise != "":
+		t.throw(l, task.Raise)
+		return law{}
+	case task.IsWait:
+		return t.cut(l.plus(surely(task.Wait.Seconds())))
+	case task.Fork != nil:
+		return t.fork(task, l)
+	case task.For != nil:
+		return t.repeat(task, l)
+	case task.Do != nil:
+		return t.list(task.Do, l)
+	case task.Try != nil:
+		return t.try(task, l)
+	}
+	return l
+}
+
+// repeat follows a `for`.
+func (t *taskWalk) repeat(task *graph.Task, l law) law {
+	times := 1
+	if task.In != nil {
+		e, has := t.a.seen(t.at.message, t.at.event)
+		length, known := task.In.ListLength(e, has)
+		if known {
+			times = length
+		} else {
+			t.out.guessed = true
+		}
+	}
+	if task.While != nil {
+		t.out.guessed = true
+	}
+	for k := 0; k < min(times, 50) && l.mass > 0; k++ {
+		l = t.list(task.Do, l)
+	}
+	return l
+}
+
+// fork follows branches side by side: it ends when the last of them does, or with
+// `compete` when the first does.
+func (t *taskWalk) fork(task *graph.Task, l law) law {
+	joined := law{}
+	for k, b := range task.Fork {
+		one := t.list([]*graph.Task{b}, surely(0))
+		if k == 0 {
+			joined = one
+			continue
+		}
+		joined = later(joined, one, task.Compete)
+	}
+	t.noteRandom(joined)
+	return t.cut(l.plus(joined))
+}
+
+// later returns the law of the later, or the earlier, of two independent times.
+func later(a, b law, earlier bool) law {
+	out := law{mass: a.mass * b.mass}
+	for _, x := range a.atoms {
+		for _, y := range b.atoms {
+			at := math.Max(x.at, y.at)
+			if earlier {
+				at = math.Min(x.at, y.at)
+			}
+			out.atoms = append(out.atoms, atom{at, x.p * y.p})
+		}
+	}
+	out.atoms = fewer(out.atoms)
+	return out
+}
+
+// try follows a `try` with its `catch`.
+func (t *taskWalk) try(task *graph.Task, l law) law {
+	outer := t.errors
+	done := law{}
+	left := l
+	retry := task.Catch.Retry
+	var caught, uncaught []failure
+	for k := 1; left.mass > 1e-12; k++ {
+		t.errors = nil
+		done = done.or(t.list(task.Try, left))
+		caught = caught[:0]
+		left = law{}
+		for _, e := range t.errors {
+			if !t.catches(task, e.name) {
+				uncaught = append(uncaught, e)
+				continue
+			}
+			if retry != nil && (retry.Count == 0 && k < 30 || k <= retry.Count && k < 30) {
+				wait := retry.Delay.Seconds() + (retry.JitterFrom+retry.JitterTo).Seconds()/2
+				switch retry.Backoff {
+				case "linear":
+					wait *= float64(k)
+				case "exponential":
+					wait *= math.Pow(2, float64(k-1))
+				}
+				left = left.or(t.cut(e.at.plus(surely(wait))))
+				continue
+			}
+			caught = append(caught, e)
+		}
+	}
+	t.errors = append(outer, uncaught...)
+	for _, e := range caught {
+		done = done.or(t.list(task.CatchDo, e.at))
+	}
+	return done
+}
+
+// catches reports whether a `catch` takes an error.
+func (t *taskWalk) catches(task *graph.Task, name string) bool {
+	if task.Catch.Type != "" && task.Catch.Type != name {
+		return false
+	}
+	if task.CatchWhen != nil {
+		t.out.guessed = true
+		return t.mode != worst
+	}
+	return true
+}

@@ -1,0 +1,244 @@
+package verify
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ironweir/core/check"
+	"ironweir/core/model"
+	"ironweir/core/sim"
+)
+
+// claim is the earliest moment from which a single fault is said to lose messages,
+// with the sets that say so.
+type claim struct {
+	sets []*check.LossSet
+}
+
+// singleFaults compares every single fault that can be simulated: a node or channel
+// that fails, a group, a link that is not read.
+func (v *verifier) singleFaults() error {
+	if v.normal == nil {
+		return nil
+	}
+	claims := map[string]*claim{}
+	for name := range v.a.Entries {
+		e := v.a.Entries[name]
+		if v.rates[name] == 0 && !v.schedule[name] {
+			continue
+		}
+		for k := range e.LossSets {
+			s := &e.LossSets[k]
+			if len(s.Faults) != 1 {
+				continue
+			}
+			for _, f := range s.Faults[0] {
+				if claims[f] == nil {
+					claims[f] = &claim{}
+				}
+				claims[f].sets = append(claims[f].sets, s)
+			}
+		}
+	}
+	faults := v.simulated()
+	for k, f := range faults {
+		if v.o.Faults > 0 && k >= v.o.Faults || v.o.Stop != nil && v.o.Stop() {
+			v.skip("%d of %d single faults", len(faults)-k, len(faults))
+			break
+		}
+		if v.o.Progress != nil {
+			v.o.Progress(k, len(faults))
+		}
+		if err := v.singleFault(f, claims[f]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// simulated lists the faults that a run can show.
+func (v *verifier) simulated() []string {
+	var out []string
+	for i := range v.g.Nodes {
+		if k := v.g.Nodes[i].Kind; k.Runs() || k.Channel() {
+			out = append(out, v.g.Nodes[i].Name)
+		}
+	}
+	for name := range v.g.Topology.FailsTogether {
+		out = append(out, name)
+	}
+	for i := range v.g.Links {
+		if l := &v.g.Links[i]; l.Relation.Polls() {
+			out = append(out, l.Link.ID()+"/stopped")
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// incident makes a fault happen.
+func (v *verifier) incident(fault string, at, length time.Duration) *model.Incident {
+	in := &model.Incident{Name: "fault", At: at, For: length}
+	whole, yes := 1.0, true
+	switch link, ok := strings.CutSuffix(fault, "/stopped"); {
+	case ok:
+		in.Link, in.Paused = link, &yes
+	case v.g.NodeID(fault) >= 0:
+		in.Node, in.Fails = fault, &whole
+	default:
+		in.Group, in.Fails = fault, &whole
+	}
+	return in
+}
+
+// copies counts the messages that came to a node, or its readers, without a fault.
+func (v *verifier) copies(i int) int64 { return v.normal.Nodes[i].Copies }
+
+// lead is how long traffic runs before a fault begins: until the first messages have
+// come through.
+func (v *verifier) lead() time.Duration {
+	t := 20 * time.Minute
+	for i := range v.g.Nodes {
+		n := &v.g.Nodes[i]
+		t += n.Delay + n.ObjectLife + time.Duration(n.Notice.Expected()*1e9)
+	}
+	return t
+}
+
+// lastsMost bounds the faults that are simulated.
+const lastsMost = 9 * 24 * time.Hour
+
+func (v *verifier) singleFault(fault string, c *claim) error {
+	// For as long as any tolerance lasts, and for ever after.
+	traffic := v.base.Length + v.lead()
+	length := traffic + v.settling()
+	s := v.scenario(traffic, length, v.incident(fault, v.lead(), 0))
+	r, err := v.run(s)
+	if err != nil {
+		return err
+	}
+	if r.Stopped != "" {
+		v.skip("%s: the run was ended by %s", fault, r.Stopped)
+		return nil
+	}
+	normal := v.lost(v.normal)
+	zero := v.claimed(0)
+	lost := v.lost(r)
+	v.report.Claims++
+	for w, n := range lost {
+		if normal[w] > 0 || zero[w] != nil || c != nil {
+			continue
+		}
+		v.contradict("loss-missed", s, fmt.Sprintf("%s failing loses nothing", fault), "%d messages are lost at %s (%s)", n, w.node, w.cause)
+		break
+	}
+	if c == nil {
+		return nil
+	}
+	if v.behind(v.normal) {
+		return nil
+	}
+	return v.tolerance(fault, c, normal, zero)
+}
+
+// tolerance holds a claim against a fault that lasts a little less, and a little
+// longer, than it says.
+func (v *verifier) tolerance(fault string, c *claim, normal map[where]int64, zero map[where][]*check.LossSet) error {
+	first := c.sets[0]
+	low, high := bounds(first)
+	for _, s := range c.sets[1:] {
+		l, h := bounds(s)
+		if l < low {
+			low = l
+		}
+		if h < high {
+			high = h
+			first = s
+		}
+	}
+	gap := v.widestGap()
+	if zero[where{first.Node, first.Cause}] != nil || normal[where{first.Node, first.Cause}] > 0 {
+		return nil // it loses messages anyway
+	}
+	fresh := func(lost map[where]int64) (where, int64) {
+		for w, n := range lost {
+			if normal[w] == 0 && zero[w] == nil {
+				return w, n
+			}
+		}
+		return where{}, 0
+	}
+	try := func(d time.Duration) (*model.Scenario, *sim.Result, error) {
+		traffic := v.lead() + d + 4*gap + time.Minute
+		s := v.scenario(traffic, traffic+v.settling(), v.incident(fault, v.lead(), d))
+		r, err := v.run(s)
+		if r != nil && r.Stopped != "" {
+			r = nil
+		}
+		return s, r, err
+	}
+	_, group := v.g.Topology.FailsTogether[fault]
+	if at := v.g.NodeID(first.Node); high < lastsMost && !group && (v.copies(at) >= 50 || v.rates[fault] > 0) {
+		d := time.Duration(float64(high)*1.05) + 40*gap + time.Second
+		s, r, err := try(d)
+		if err != nil {
+			return err
+		}
+		v.report.Claims++
+		if _, n := fresh(v.lostOr(r)); r != nil && n == 0 {
+			v.contradict("loss-alarm", s, fmt.Sprintf("%s failing loses messages at %s (%s) after %s", fault, first.Node, first.Cause, high), "none is lost in %s", d)
+		}
+	}
+	if d := time.Duration(float64(low)*0.95) - 2*gap; d > time.Second && low < lastsMost {
+		s, r, err := try(d)
+		if err != nil {
+			return err
+		}
+		v.report.Claims++
+		if w, n := fresh(v.lostOr(r)); n > 0 {
+			v.contradict("tolerance", s, fmt.Sprintf("%s failing loses the first message after %s", fault, low), "%d messages are lost at %s (%s) after a fault of %s", n, w.node, w.cause, d)
+		}
+	}
+	return nil
+}
+
+func (v *verifier) lostOr(r *sim.Result) map[where]int64 {
+	if r == nil {
+		return nil
+	}
+	return v.lost(r)
+}
+
+// bounds returns between which times a loss set claims its first loss.
+func bounds(s *check.LossSet) (low, high time.Duration) {
+	of := func(seconds float64) time.Duration { return time.Duration(min(seconds, 9e9) * 1e9) }
+	if s.After.Seconds == nil {
+		return 0, lastsMost
+	}
+	low, high = of(*s.After.Seconds), of(*s.After.Seconds)
+	if s.Range != nil {
+		low, high = of(*s.Range[0]), lastsMost
+		if s.Range[1] != nil {
+			high = of(*s.Range[1])
+		}
+	}
+	return low, high
+}
+
+// widestGap is the longest time between two messages of an entry.
+func (v *verifier) widestGap() time.Duration {
+	widest := time.Duration(0)
+	for _, rate := range v.rates {
+		if rate > 0 {
+			widest = max(widest, time.Duration(1e9/rate))
+		}
+	}
+	for i := range v.g.Nodes {
+		if n := &v.g.Nodes[i]; n.Kind == model.Schedule && n.Every > 0 {
+			widest = max(widest, n.Every)
+		}
+	}
+	return widest
+}

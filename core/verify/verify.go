@@ -1,0 +1,533 @@
+// Package verify holds what the analysis says of a model against simulated runs of
+// it: the engine is the oracle. It runs the model without a fault, under each
+// single fault, and for as long as each outage tolerance says, and reports every
+// claim, and every absence of a claim, that a run contradicts.
+package verify
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"ironweir/core/check"
+	"ironweir/core/expr"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+	"ironweir/core/sim"
+)
+
+// Options say how much is simulated.
+type Options struct {
+	Scenario *model.Scenario // whose traffic is sent; nil: the nodes' own rates
+	Inputs   sim.Inputs
+	Length   time.Duration // of the traffic; 0: the scenario's
+	Events   int64         // of one run at most; 0: 2,000,000
+	Faults   int           // single faults at most; 0: all
+	Seed     uint64
+	Progress func(done, total int) // or nil
+	Stop     func() bool           // asked between runs; or nil
+}
+
+// Contradiction is a claim that a run contradicts.
+type Contradiction struct {
+	Class    string `json:"class"` // loss-missed loss-alarm tolerance loop-missed loop-alarm reach rate share
+	Claim    string `json:"claim"` // what the analysis says
+	Run      string `json:"run"`   // what the run shows
+	Scenario string `json:"scenario"`
+}
+
+// Report is what came of it.
+type Report struct {
+	Claims         int             `json:"claims"` // that were held against runs
+	Runs           int             `json:"runs"`
+	Skipped        []string        `json:"skipped"` // what could not be simulated within the limits
+	Contradictions []Contradiction `json:"contradictions"`
+}
+
+type verifier struct {
+	g        *graph.Graph
+	o        Options
+	a        *check.Analysis
+	base     *model.Scenario // traffic without a fault
+	drained  time.Duration   // length of the base run, traffic and what comes after it
+	normal   *sim.Result
+	report   *Report
+	rates    map[string]float64 // of each entry, per second
+	schedule map[string]bool
+}
+
+// Model holds the analysis of a model against runs.
+func Model(g *graph.Graph, o Options) (*Report, error) {
+	if o.Events == 0 {
+		o.Events = 2_000_000
+	}
+	v := &verifier{g: g, o: o, report: &Report{Contradictions: []Contradiction{}, Skipped: []string{}}, rates: map[string]float64{}, schedule: map[string]bool{}}
+	v.prepare()
+	v.a = check.AnalyseWith(g, v.base, o.Inputs.Events)
+	if err := v.withoutFault(); err != nil {
+		return nil, err
+	}
+	if err := v.singleFaults(); err != nil {
+		return nil, err
+	}
+	return v.report, nil
+}
+
+// prepare makes the scenario without a fault: every entry sends at its rate, evenly
+// where the model does not say otherwise.
+func (v *verifier) prepare() {
+	s := *model.DefaultScenario()
+	if v.o.Scenario != nil {
+		s = *v.o.Scenario
+	}
+	s.Incidents, s.Expect, s.WarmUp = nil, nil, 0
+	s.Seed = max(v.o.Seed, 1)
+	if v.o.Length > 0 {
+		s.Length = v.o.Length
+	}
+	if !s.TrafficGiven {
+		s.Traffic = ownTraffic(v.g)
+		s.TrafficGiven = true
+	}
+	v.base = &s
+	for _, t := range s.Traffic {
+		v.rates[t.Into] += t.Rate
+	}
+	for i := range v.g.Nodes {
+		if n := &v.g.Nodes[i]; n.Kind == model.Schedule {
+			v.schedule[n.Name] = true
+		}
+	}
+	v.drained = s.Length + v.settling()
+}
+
+// ownTraffic returns the traffic of the nodes' own rates, spread over the keys and
+// types that they state.
+func ownTraffic(g *graph.Graph) []*model.Traffic {
+	var out []*model.Traffic
+	for i := range g.Nodes {
+		n := &g.Nodes[i]
+		if n.Rate == 0 || n.Kind == model.Schedule {
+			continue
+		}
+		keys, types := n.Node.Keys, n.Types
+		if len(keys) == 0 {
+			keys = []string{""}
+		}
+		if len(types) == 0 {
+			types = []string{""}
+		}
+		k := 0
+		for _, key := range keys {
+			for _, kind := range types {
+				k++
+				t := &model.Traffic{Name: fmt.Sprintf("%s-%d", strings.ReplaceAll(n.Name, "/", "-"), k), Into: n.Name, Arrivals: "even", Key: key,
+					Rate: n.Rate / float64(len(keys)*len(types))}
+				if !strings.ContainsAny(kind, "{}") {
+					t.Type = kind
+				}
+				out = append(out, t)
+			}
+		}
+	}
+	return out
+}
+
+// settling is how long messages may still be in flight when the traffic has ended.
+func (v *verifier) settling() time.Duration {
+	longest := 6 * time.Hour
+	for i := range v.g.Nodes {
+		if n := &v.g.Nodes[i]; n.Kind.Polled() && len(n.Out) > 0 {
+			longest = max(longest, min(n.Retention+n.Delay, 8*24*time.Hour))
+		}
+	}
+	return longest + 2*time.Hour
+}
+
+// scenario returns the base scenario, with traffic for so long and a fault.
+func (v *verifier) scenario(traffic, length time.Duration, incidents ...*model.Incident) *model.Scenario {
+	s := *v.base
+	s.Traffic = nil
+	for _, t := range v.base.Traffic {
+		c := *t
+		if n := int64(c.Rate * traffic.Seconds()); c.Max == 0 || n < c.Max {
+			c.Max = max(n, 1)
+		}
+		s.Traffic = append(s.Traffic, &c)
+	}
+	off := false
+	for i := range v.g.Nodes {
+		if n := &v.g.Nodes[i]; n.Kind == model.Schedule && traffic < length {
+			incidents = append(incidents, &model.Incident{Name: "end-" + n.Name, At: traffic, Node: n.Name, Enabled: &off})
+		}
+	}
+	s.Incidents, s.Length = incidents, length
+	return &s
+}
+
+func (v *verifier) run(s *model.Scenario) (*sim.Result, error) {
+	v.report.Runs++
+	return sim.Run(sim.Plan{Graph: v.g, Scenario: s, Inputs: v.o.Inputs, Limits: sim.Limits{Events: v.o.Events}})
+}
+
+func (v *verifier) contradict(class string, s *model.Scenario, claim, run string, args ...any) {
+	text := ""
+	if s != nil {
+		text = model.WriteScenario(s)
+	}
+	v.report.Contradictions = append(v.report.Contradictions, Contradiction{class, claim, fmt.Sprintf(run, args...), text})
+}
+
+func (v *verifier) skip(format string, args ...any) {
+	v.report.Skipped = append(v.report.Skipped, fmt.Sprintf(format, args...))
+}
+
+// where is a place of loss.
+type where struct{ node, cause string }
+
+// lost counts what a run lost, by place, without what expired where it rests.
+func (v *verifier) lost(r *sim.Result) map[where]int64 {
+	out := map[where]int64{}
+	count := func(n *graph.Node, x *sim.NodeResult) {
+		for f, k := range x.Fates {
+			cause := strings.ReplaceAll(sim.Fate(f).String(), "_", "-")
+			if k == 0 || !sim.Fate(f).Loss() || cause == "expired" && len(n.Out) == 0 {
+				continue
+			}
+			out[where{n.Name, cause}] += k
+		}
+	}
+	for i := range r.Nodes {
+		count(&v.g.Nodes[i], &r.Nodes[i])
+	}
+	for i := range r.Links {
+		if f := r.Links[i].Feed; f != nil {
+			count(&v.g.Nodes[v.g.Links[i].From], f)
+		}
+	}
+	return out
+}
+
+// withoutFault compares what happens with nothing broken.
+func (v *verifier) withoutFault() error {
+	for i := range v.a.Loops {
+		if l := &v.a.Loops[i]; l.Verdict != "broken" && l.Trend != "dies-out" {
+			return v.loopsOnly()
+		}
+	}
+	s := v.scenario(v.base.Length, v.drained)
+	r, err := v.run(s)
+	if err != nil {
+		return err
+	}
+	if r.Stopped != "" {
+		v.skip("the run without a fault: it was ended by %s", r.Stopped)
+		return nil
+	}
+	v.normal = r
+	v.normalLosses(s, r)
+	v.reach(s, r)
+	v.loops(s, r)
+	if !v.behind(r) {
+		v.numbers(s, r)
+	}
+	return nil
+}
+
+// behind reports whether messages wait long without a fault: what is said of rates
+// and tolerances then depends on how the backlog grows.
+func (v *verifier) behind(r *sim.Result) bool {
+	for i := range v.a.Loops {
+		if l := &v.a.Loops[i]; l.Waiting() || l.Gain != nil && (l.Gain[1] == nil || *l.Gain[1] > 0.9) {
+			return true
+		}
+	}
+	for i := range v.g.Nodes {
+		n := &v.g.Nodes[i]
+		if n.ColdStart != nil || len(v.a.Overfull()) > 0 {
+			return true
+		}
+		for _, id := range n.Out {
+			if r := v.a.Readings[v.a.Graph.LinkID(v.g.Links[id].Link.ID())]; r.Utilisation > 0.8 {
+				return true
+			}
+		}
+		if c := v.a.Capacity[n.Name]; c.Utilisation != nil && *c.Utilisation > 0.9 {
+			return true
+		}
+		if n.Kind.Polled() && len(n.Out) > 0 && r.Nodes[i].Oldest > n.Delay.Seconds()+n.Lease.Seconds()*3+600 {
+			return true
+		}
+		for _, id := range n.Out {
+			if f := r.Links[id].Feed; f != nil && f.Oldest > 600 {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// claimed returns the causes and nodes at which some entry claims losses by a set of
+// faults of a size, and the sets.
+func (v *verifier) claimed(size int) map[where][]*check.LossSet {
+	out := map[where][]*check.LossSet{}
+	for name := range v.a.Entries {
+		e := v.a.Entries[name]
+		if v.rates[name] == 0 && !v.schedule[name] {
+			continue
+		}
+		for k := range e.LossSets {
+			if s := &e.LossSets[k]; len(s.Faults) == size {
+				w := where{s.Node, s.Cause}
+				out[w] = append(out[w], s)
+			}
+		}
+	}
+	return out
+}
+
+func (v *verifier) normalLosses(s *model.Scenario, r *sim.Result) {
+	claims := v.claimed(0)
+	lost := v.lost(r)
+	for w, n := range lost {
+		v.report.Claims++
+		if claims[w] == nil {
+			v.contradict("loss-missed", s, fmt.Sprintf("nothing is lost at %s (%s) without a fault", w.node, w.cause), "%d messages are lost there", n)
+		}
+	}
+	for w, sets := range claims {
+		v.report.Claims++
+		certain := slices.ContainsFunc(sets, func(s *check.LossSet) bool { return !s.Some })
+		if certain && lost[w] == 0 && v.came(r, w.node) {
+			v.contradict("loss-alarm", s, fmt.Sprintf("messages are certainly lost at %s (%s) without a fault", w.node, w.cause), "none is lost there")
+		}
+	}
+}
+
+// came reports whether any message came to a node.
+func (v *verifier) came(r *sim.Result, node string) bool {
+	return r.Nodes[v.g.NodeID(node)].Copies > 0
+}
+
+func (v *verifier) reach(s *model.Scenario, r *sim.Result) {
+	for i := range v.g.Links {
+		l := &v.g.Links[i]
+		k := v.a.Graph.LinkID(l.Link.ID())
+		verdict := v.a.Reach[k]
+		if l.From == l.To && l.Op == "read" || l.Op == "read" {
+			continue
+		}
+		v.report.Claims++
+		if verdict == expr.Impossible && r.Links[i].Matched > 0 {
+			v.contradict("reach", s, fmt.Sprintf("nothing takes %s", l.Link.ID()), "%d messages do", r.Links[i].Matched)
+		}
+		declined := r.Links[i].Offered - r.Links[i].Matched
+		if verdict == expr.Certain && declined > 0 && (l.Relation.Delivering() && l.When == model.OfRun) && !l.Refused {
+			v.contradict("reach", s, fmt.Sprintf("everything takes %s", l.Link.ID()), "%d messages do not", declined)
+		}
+	}
+}
+
+// loops compares which loops circulate.
+func (v *verifier) loops(s *model.Scenario, r *sim.Result) {
+	for _, l := range r.Loops {
+		names := map[string]bool{}
+		for _, n := range l.Nodes {
+			names[v.g.Nodes[n].Name] = true
+		}
+		v.report.Claims++
+		if l.Most <= 2 { // a second arrival may be what a rejected write was given up to
+			continue
+		}
+		found := false
+		for i := range v.a.Loops {
+			c := &v.a.Loops[i]
+			found = found || c.Verdict != "broken" && slices.ContainsFunc(c.Nodes, func(n string) bool { return names[n] })
+		}
+		if !found {
+			v.contradict("loop-missed", s, fmt.Sprintf("no message circulates among %s", strings.Join(sorted(names), ", ")), "a message passes %d times", l.Most)
+		}
+	}
+}
+
+func sorted(names map[string]bool) []string {
+	var out []string
+	for n := range names {
+		out = append(out, n)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// loopsOnly runs a few messages through a model in which some circulate for long.
+func (v *verifier) loopsOnly() error {
+	s := v.scenario(v.base.Length, 4*time.Hour+v.base.Length+4*v.lead())
+	for _, t := range s.Traffic {
+		t.Max = min(t.Max, 5)
+	}
+	s.Length = min(s.Length, 5*24*time.Hour)
+	o := v.o.Events
+	v.o.Events = min(o, 200_000)
+	r, err := v.run(s)
+	v.o.Events = o
+	if err != nil {
+		return err
+	}
+	v.loops(s, r)
+	for i := range v.a.Loops {
+		l := &v.a.Loops[i]
+		if l.Verdict != "certain" || l.BrokenBy != nil || l.Waiting() || r.Stopped != "" {
+			continue
+		}
+		v.report.Claims++
+		shown, entered := false, true
+		for _, x := range r.Loops {
+			on := false
+			for _, n := range x.Nodes {
+				on = on || slices.Contains(l.Nodes, v.g.Nodes[n].Name)
+			}
+			shown = shown || on && x.Most > 1
+		}
+		for _, n := range l.Nodes {
+			entered = entered && v.came(r, n)
+		}
+		if entered && !shown && l.Trend != "dies-out" {
+			v.contradict("loop-alarm", s, fmt.Sprintf("messages certainly circulate among %s", strings.Join(l.Nodes, ", ")), "none passes twice")
+		}
+	}
+	return nil
+}
+
+// numbers compares rates, concurrency and shares of loss.
+func (v *verifier) numbers(s *model.Scenario, r *sim.Result) {
+	seconds := v.base.Length.Seconds()
+	entered := 0.0
+	for _, t := range s.Traffic {
+		entered += float64(t.Max)
+	}
+	for i := range v.g.Nodes {
+		n := &v.g.Nodes[i]
+		c, ok := v.a.Capacity[n.Name]
+		if !ok || c.Rate == nil {
+			continue
+		}
+		if n.Kind.Runs() && c.Concurrency != nil && !v.rareTries(i) {
+			want := *c.Concurrency * seconds
+			got := r.Nodes[i].ActiveMean * v.drained.Seconds()
+			v.number("rate", s, n.Name+" concurrency", c.Basis["concurrency"], want, got, r.Nodes[i].Runs, v.uncertain(i))
+		}
+	}
+	for i := range v.g.Links {
+		l := &v.g.Links[i]
+		if l.Op == "read" || l.Relation == model.WaitingCall || v.uncertain(l.From) || v.possible(i) {
+			continue
+		}
+		rate := v.a.LinkRate(l.Link.ID())
+		if math.IsNaN(rate) {
+			continue
+		}
+		got := float64(r.Links[i].Matched)
+		v.number("rate", s, l.Link.ID()+" rate", "", rate*seconds, got, int64(got), false)
+	}
+	lost := map[string]float64{}
+	for w, n := range v.lost(r) {
+		lost[w.cause] += float64(n)
+	}
+	want, sure := map[string]float64{}, true
+	for name := range v.a.Entries {
+		e := v.a.Entries[name]
+		count := v.rates[name] * seconds
+		if v.schedule[name] {
+			sure = false
+		}
+		sure = sure && e.Basis["loss_by"] == ""
+		for c, x := range e.LossBy {
+			want[c] += x * count
+		}
+	}
+	if !sure {
+		return
+	}
+	for c := range want {
+		v.number("share", s, "lost as "+c, "", want[c], lost[c], int64(lost[c]), false)
+	}
+}
+
+// rareTries reports whether a few messages of a node are tried without limit, so that
+// its runs depend on chance.
+func (v *verifier) rareTries(i int) bool {
+	seen := map[int]bool{}
+	work := []int{i}
+	for len(work) > 0 {
+		at := work[0]
+		work = work[1:]
+		if seen[at] {
+			continue
+		}
+		seen[at] = true
+		for _, id := range v.g.Nodes[at].In {
+			l := &v.g.Links[id]
+			if l.Policy.Tries == 0 && l.Relation.Polls() {
+				return true
+			}
+			if l.Relation == model.WaitingCall {
+				work = append(work, l.From)
+			}
+		}
+	}
+	return false
+}
+
+// uncertain reports whether what comes to a node was guessed: it depends on links
+// that are only possible, or on how a queue's links share its messages.
+func (v *verifier) uncertain(i int) bool {
+	seen := map[int]bool{}
+	var walk func(i int) bool
+	walk = func(i int) bool {
+		if seen[i] {
+			return false
+		}
+		seen[i] = true
+		for _, e := range v.g.Edges(true) {
+			if e.To != i {
+				continue
+			}
+			if !e.Dead && v.possible(e.Link) || walk(e.From) {
+				return true
+			}
+		}
+		return false
+	}
+	return walk(i)
+}
+
+func (v *verifier) possible(link int) bool {
+	l := &v.g.Links[link]
+	from := &v.g.Nodes[l.From]
+	k := v.a.Graph.LinkID(l.Link.ID())
+	return v.a.Reach[k] == expr.Possible && l.When != model.Failure || from.Kind == model.Queue && len(from.Out) > 1
+}
+
+// number compares a number with what a run counted.
+func (v *verifier) number(class string, s *model.Scenario, what, basis string, want, got float64, events int64, skip bool) {
+	if skip {
+		return
+	}
+	v.report.Claims++
+	spread := 6*math.Sqrt(max(want, got, 1)) + 0.05*max(want, got) + 3
+	if events > 0 && events < 1_000_000 {
+		spread = max(spread, 6*max(want, got)/math.Sqrt(float64(events)))
+	}
+	off := got - want
+	switch {
+	case basis == check.AtMost && off < 0, basis == check.AtLeast && off > 0:
+		return
+	case basis == check.Estimate:
+		spread = max(spread, 0.6*max(want, got))
+	}
+	if math.Abs(off) > spread {
+		v.contradict(class, s, fmt.Sprintf("%s: %.4g", what, want), "%.4g", got)
+	}
+}
