@@ -41,6 +41,7 @@ type Analysis struct {
 
 	spots     *spotGraph
 	isDoor    []bool    // by spot: messages from outside come in there
+	surely    []bool    // by spot: some message certainly comes there
 	into      [][]int32 // by spot: the spots that lead to it
 	losses    [][]loss  // by spot: with nothing broken
 	parks     [][]park
@@ -57,7 +58,15 @@ type Analysis struct {
 	faults  *faultModel
 	limited []int        // queues that fill up
 	dead    []lastResort // writes to dead-letter nodes
-	byTime  []int32      // deliveries by how soon they give up
+	deadAt  [][]int32    // of them, those at each spot
+
+	stamps       []int32 // see exploration
+	open         []int32 // the edges that messages take without a fault
+	openFirst    []int32
+	places       []placeLoss
+	placeIDs     map[place]int32
+	designStamp  []int32 // by place: the exploration in which everything is lost there
+	explorations int32
 }
 
 // Analyse works out everything that the rules look at.

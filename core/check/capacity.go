@@ -416,14 +416,36 @@ func (a *Analysis) priceOf(n *graph.Node, runs, messages float64) float64 {
 	return 0
 }
 
-// unreadRate returns the messages per second in a queue that no link matches.
-func (a *Analysis) unreadRate(i int) float64 {
+// stockOf returns the mean number of messages in a queue (Little's law), where its
+// readers keep up.
+func (a *Analysis) stockOf(i int) float64 {
+	n := a.node(i)
 	sum := 0.0
 	for _, s := range a.spots.of[i] {
-		for _, l := range a.losses[s] {
-			if l.why == "no reader" && l.node == i {
-				sum += a.spotRates[s] * l.expected
+		rate := a.spotRates[s]
+		if rate == 0 {
+			continue
+		}
+		read := false
+		for _, e := range a.spots.leaving(int(s)) {
+			if e.kind != polls {
+				continue
 			}
+			read = true
+			held := n.Delay.Seconds()
+			if l := a.link(e.link); l.Relation == model.PolledMove {
+				given, cause := a.moveGivenUp(l, a.node(l.To).Fails.EachTry)
+				held += a.node(l.To).Takes.Expected()
+				if cause == "expired" {
+					held += given * n.Retention.Seconds()
+				}
+			} else {
+				held += a.heldUp(e.to)
+			}
+			sum += rate * e.expected * min(held, n.Retention.Seconds())
+		}
+		if !read {
+			sum += rate * n.Retention.Seconds()
 		}
 	}
 	return sum
@@ -457,8 +479,8 @@ func (a *Analysis) findOverfull() bool {
 		}
 		if n.Kind == model.Queue && n.Capacity > 0 {
 			most := a.drainOf(n)
-			if unread := a.unreadRate(i); unread*n.Retention.Seconds() > float64(n.Capacity) {
-				most = min(most, float64(n.Capacity)/n.Retention.Seconds()) // what nobody reads fills it up
+			if stock := a.stockOf(i); stock > float64(n.Capacity) { // what stays for long fills it up
+				most = min(most, a.rates[i]*float64(n.Capacity)/stock)
 			}
 			if a.rates[i] > most*1.0001 {
 				a.overfull[i] = 1 - most/a.rates[i]

@@ -153,60 +153,6 @@ func TestLoopsAgreeWithTheEngine(t *testing.T) {
 	}
 }
 
-// TestSingleFaultsAgreeWithTheEngine fails each node of the mended demo for
-// long: nothing is lost; and of the draft: every single point of loss loses.
-func TestSingleFaultsAgreeWithTheEngine(t *testing.T) {
-	for _, c := range []struct {
-		file  string
-		loses bool
-	}{{"../../demo/kittiwake.yaml", false}, {"../../demo/kittiwake-draft.yaml", true}} {
-		text, err := os.ReadFile(c.file)
-		require.NoError(t, err)
-		m, err := model.Parse(c.file, text, model.Options{})
-		require.NoError(t, err)
-		g, err := graph.Compile(m)
-		require.NoError(t, err)
-		doc := check.Run(g, nil, document.Head{}, today)
-		single := map[string]map[string]bool{}
-		for entry, e := range doc.Entries {
-			for _, set := range e.LossSets {
-				if len(set.Faults) == 1 {
-					if single[entry] == nil {
-						single[entry] = map[string]bool{}
-					}
-					single[entry][set.Faults[0]] = true
-				}
-			}
-		}
-		whole := 1.0
-		for i := range g.Nodes {
-			n := &g.Nodes[i]
-			if !n.Kind.Runs() && !n.Kind.Channel() || n.Rate > 0 {
-				continue
-			}
-			s := model.DefaultScenario()
-			s.Length, s.TrafficGiven = 60*time.Hour, true // longer than every retention of a feed
-			// One message at each entry, so that a loop does not grow.
-			s.Traffic = []*model.Traffic{{Name: "u", Into: "manifest-drop", Rate: 1, Arrivals: "even", Max: 1, Key: "inbound/a/{seq}.csv"}}
-			s.Incidents = []*model.Incident{{Name: "down", Node: n.Name, Fails: &whole}}
-			res, err := sim.Run(sim.Plan{Graph: g, Scenario: s, Limits: sim.Limits{Events: 1_000_000}})
-			require.NoError(t, err)
-			lost := res.Count(sim.Fate.Loss)
-			expected := single["manifest-drop"][n.Name] || single["tide-times"][n.Name] || single["close-sailing"][n.Name] && s.Length > 24*time.Hour
-			if !c.loses {
-				require.Zero(t, lost, "%s: %s down loses", c.file, n.Name)
-			} else if expected {
-				require.NotZero(t, lost, "%s: %s down should lose", c.file, n.Name)
-			}
-		}
-		if c.loses {
-			require.NotEmpty(t, single["manifest-drop"])
-		} else {
-			require.Empty(t, single)
-		}
-	}
-}
-
 func TestAcceptedFindingsComeBack(t *testing.T) {
 	top := "accepted: [{code: IW306, node: f, because: it comes later, until: 2027-01-01}]\nnodes:\n  f: {kind: function}\n"
 	m, err := model.FromDocument("m", modelDocument(t, top), model.Options{})
@@ -246,33 +192,6 @@ func TestCapacityAgreesWithTheEngine(t *testing.T) {
 	}
 	n := res.Nodes[g.NodeID("clear-consignment")]
 	require.InEpsilon(t, *doc.Capacity["clear-consignment"].Utilisation, n.ActiveMean/8, 0.06)
-}
-
-// BenchmarkCheck checks chains of a thousand nodes with fan-out.
-func BenchmarkCheck(b *testing.B) {
-	var text strings.Builder
-	text.WriteString("ironweir: topology/1\nname: large\nnodes:\n")
-	for i := 0; i < 500; i++ {
-		n := func(k int) string { return "x" + string(rune('a'+k%26)) + strings.Repeat("y", k/26) }
-		next := n(i + 1)
-		if i == 499 {
-			next = "end"
-		}
-		text.WriteString("  " + n(i) + "q: {kind: queue, links: {" + n(i) + "f: {retry: {tries: 3}, dead-letter: end}}}\n")
-		if next == "end" {
-			text.WriteString("  " + n(i) + "f: {kind: function, takes: 1s, links: {end: {}}}\n")
-		} else {
-			text.WriteString("  " + n(i) + "f: {kind: function, takes: 1s, links: {" + next + "q: {}}}\n")
-		}
-	}
-	text.WriteString("  end: {kind: queue}\n")
-	m, err := model.Parse("large.yaml", []byte(text.String()), model.Options{})
-	require.NoError(b, err)
-	g, err := graph.Compile(m)
-	require.NoError(b, err)
-	for b.Loop() {
-		check.Run(g, nil, document.Head{}, today)
-	}
 }
 
 var update = flag.Bool("update", false, "write docs/rules.md anew")
@@ -334,25 +253,6 @@ func rulePage(t *testing.T, r *check.Rule, cases string) string {
 	return ""
 }
 
-// BenchmarkCheckEstate checks estates of many systems: each a bucket, a topic,
-// queues and functions with dead-letters, some of them linked to the next, three
-// links a node.
-func BenchmarkCheckEstate(b *testing.B) {
-	for _, nodes := range []int{100, 1_000, 10_000, 100_000} {
-		b.Run(fmt.Sprint(nodes), func(b *testing.B) {
-			m, err := model.Parse("estate.yaml", []byte(estate(nodes/10)), model.Options{})
-			require.NoError(b, err)
-			g, err := graph.Compile(m)
-			require.NoError(b, err)
-			b.ReportMetric(float64(len(g.Links)), "links")
-			b.ReportMetric(float64(len(g.Nodes)), "nodes")
-			for b.Loop() {
-				check.Run(g, nil, document.Head{}, today)
-			}
-		})
-	}
-}
-
 // BenchmarkCheckLoop checks one component of a thousand nodes in which everything
 // goes round, with short cuts.
 func BenchmarkCheckLoop(b *testing.B) {
@@ -371,30 +271,6 @@ func BenchmarkCheckLoop(b *testing.B) {
 		doc := check.Run(g, nil, document.Head{}, today)
 		require.Equal(b, "grows", doc.Loops[0].Trend)
 	}
-}
-
-// estate writes systems of ten nodes each.
-func estate(systems int) string {
-	var b strings.Builder
-	b.WriteString("ironweir: topology/1\nname: estate\nnodes:\n")
-	for i := range systems {
-		next := ""
-		if i+1 < systems && i%7 != 6 {
-			next = fmt.Sprintf(", on: {to: in-%d, key: \"from-%d/{stem}.csv\"}", i+1, i)
-		}
-		fmt.Fprintf(&b, `  in-%[1]d: {kind: bucket, keys: ["up-%[1]d/{seq}.csv"], rate: 10/h, links: {split-%[1]d: {match: {suffix: .csv}, dead-letter: aside-%[1]d}, log-%[1]d: {dead-letter: aside-%[1]d}}}
-  split-%[1]d: {kind: function, takes: 1s, links: {work-%[1]d: {count: 3}, rows-%[1]d: {key: "{stem}"}}}
-  work-%[1]d: {kind: queue, lease: 5m, links: {do-%[1]d: {retry: {tries: 3}, dead-letter: aside-%[1]d}}}
-  do-%[1]d: {kind: function, takes: 2s, fails: 1%%, concurrency: 5, links: {desk-%[1]d: {mode: wait}, news-%[1]d: {type: done}, rows-%[1]d: {}%[2]s}}
-  desk-%[1]d: {kind: outside, takes: 1s, fails: 1%%}
-  news-%[1]d: {kind: topic, links: {a-%[1]d: {match: {type: done}, to: mail-%[1]d, dead-letter: aside-%[1]d}, b-%[1]d: {to: log-%[1]d, match: {type: [done, gone]}, dead-letter: aside-%[1]d}}}
-  mail-%[1]d: {kind: queue, lease: 5m, links: {desk-%[1]d: {retry: {tries: 3}, dead-letter: aside-%[1]d}}}
-  log-%[1]d: {kind: function, takes: 100ms, links: {rows-%[1]d: {op: update}}}
-  rows-%[1]d: {kind: table}
-  aside-%[1]d: {kind: queue}
-`, i, next)
-	}
-	return b.String()
 }
 
 // TestARingThatNothingFeedsIsEntered by outsiders: a model that grows has its loop

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"math"
 	"math/bits"
 	"slices"
@@ -39,6 +40,16 @@ func (f faultSet) empty() bool {
 	return true
 }
 
+// meets reports whether two sets have a fault in common.
+func (f faultSet) meets(o faultSet) bool {
+	for i, w := range f {
+		if w&o[i] != 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // both returns what is in both sets, and only what is in the first.
 func (f faultSet) both(o faultSet) (common, rest faultSet) {
 	common, rest = make(faultSet, len(f)), make(faultSet, len(f))
@@ -64,17 +75,19 @@ func (f faultSet) list() []int {
 // delivery is a delivery that fails under any one of some faults, and what then
 // becomes of its message.
 type delivery struct {
-	spot   int      // where the message is
-	faults faultSet // any one of them makes it fail
-	others []string // further single faults: stopped, disabled, crash
-	to     int      // the spot where it goes then; None: it is lost
-	link   int      // or None
-	node   int      // that accounts for it
-	cause  string
-	after  moment // how long the fault lasts before the first message is given up
-	limit  string // the field that sets it
-	normal bool   // some messages take this way without a fault
-	quiet  bool   // a fault of no finding of its own: nobody can take what a dead-letter node rejects
+	spot    int      // where the message is
+	faults  faultSet // any one of them makes it fail
+	members []int    // of faults, in order
+	others  []string // further single faults: stopped, disabled, crash
+	to      int      // the spot where it goes then; None: it is lost
+	link    int      // or None
+	node    int      // that accounts for it
+	cause   string
+	after   moment // how long the fault lasts before the first message is given up
+	limit   string // the field that sets it
+	normal  bool   // some messages take this way without a fault
+	place   int32  // its number; see placeOf
+	quiet   bool   // a fault of no finding of its own: nobody can take what a dead-letter node rejects
 }
 
 // moment is a time in seconds that is known to lie between two others.
@@ -90,8 +103,11 @@ type faultModel struct {
 	nodes      int
 	groupsOf   map[int][]int // by node: the faults that are groups with it
 	deliveries []delivery
-	at         [][]int32 // deliveries by spot
-	closures   []faultSet
+	at         [][]int32    // deliveries by spot
+	byTime     []int32      // deliveries by how soon they give up
+	rank       []int32      // by delivery: its place there
+	closures   []faultSet   // by spot
+	always     []faultSet   // the same, without what only some tries come to
 	fills      map[int]fill // queues that fill up while nobody empties them
 }
 
@@ -118,13 +134,22 @@ func (a *Analysis) findFaults() {
 			}
 		}
 	}
-	f.closures = make([]faultSet, len(a.spots.spots))
+	f.closures, f.always = make([]faultSet, len(a.spots.spots)), make([]faultSet, len(a.spots.spots))
 	f.at = make([][]int32, len(a.spots.spots))
 	a.findFills()
 	for s := range a.spots.spots {
 		a.deliveriesAt(s)
 	}
+	f.byTime, f.rank = make([]int32, len(f.deliveries)), make([]int32, len(f.deliveries))
+	for k := range f.byTime {
+		f.byTime[k] = int32(k)
+	}
+	slices.SortStableFunc(f.byTime, func(i, j int32) int { return cmp.Compare(f.deliveries[i].after.at, f.deliveries[j].after.at) })
+	for k, d := range f.byTime {
+		f.rank[d] = int32(k)
+	}
 	for k := range f.deliveries {
+		f.deliveries[k].members = f.deliveries[k].faults.list()
 		f.at[f.deliveries[k].spot] = append(f.at[f.deliveries[k].spot], int32(k))
 	}
 }
@@ -147,10 +172,15 @@ func (f *faultModel) addNode(s faultSet, node int) {
 
 // closure returns the faults by which every run at a spot fails: the node's own,
 // those of what it waits for, and of what it writes to.
-func (a *Analysis) closure(s int) faultSet {
+func (a *Analysis) closure(s int) faultSet { return a.closureOf(s, a.faults.closures, false) }
+
+// alwaysFails returns those of them by which every try fails, however chance falls.
+func (a *Analysis) alwaysFails(s int) faultSet { return a.closureOf(s, a.faults.always, true) }
+
+func (a *Analysis) closureOf(s int, closures []faultSet, always bool) faultSet {
 	f := a.faults
-	if f.closures[s] != nil {
-		return f.closures[s]
+	if closures[s] != nil {
+		return closures[s]
 	}
 	// Callees first, without recursion.
 	type frame struct{ spot, edge int }
@@ -161,7 +191,7 @@ func (a *Analysis) closure(s int) faultSet {
 		if top.edge < int(a.spots.first[top.spot+1]) {
 			e := &a.spots.edges[top.edge]
 			top.edge++
-			if e.kind == calls && !a.link(e.link).Forgiven() && f.closures[e.to] == nil && !open[e.to] {
+			if e.kind == calls && !a.link(e.link).Forgiven() && closures[e.to] == nil && !open[e.to] {
 				open[e.to] = true
 				stack = append(stack, frame{e.to, int(a.spots.first[e.to])})
 			}
@@ -175,18 +205,18 @@ func (a *Analysis) closure(s int) faultSet {
 			}
 			l := a.link(e.link)
 			switch {
-			case l.Forgiven() || l.InCatch:
+			case l.Forgiven() || l.InCatch || always && l.Chance < 1:
 			case e.kind == calls:
-				if c := f.closures[e.to]; c != nil {
+				if c := closures[e.to]; c != nil {
 					set.merge(c)
 				}
 			case l.Relation == model.RunWrite && l.When == model.OfRun:
 				f.addNode(set, l.To)
 			}
 		}
-		f.closures[top.spot] = set
+		closures[top.spot] = set
 	}
-	return f.closures[s]
+	return closures[s]
 }
 
 // crashes lists the crashes by which a run at a spot ends without an answer.
@@ -241,8 +271,8 @@ func (a *Analysis) deliveriesAt(s int) {
 // up while their consumers fail.
 func (a *Analysis) deliver(d delivery) {
 	f := a.faults
+	d.place = a.placeOf(d.cause, d.node, d.link)
 	f.deliveries = append(f.deliveries, d)
-	a.fillsParked(d)
 	for _, q := range a.limited {
 		fl, ok := f.fills[q]
 		if !ok || !d.faults.has(q) {
@@ -255,28 +285,9 @@ func (a *Analysis) deliver(d delivery) {
 		if d.cause == "rejected" {
 			more.cause = "overflow"
 		}
+		more.place = a.placeOf(more.cause, more.node, more.link)
 		f.deliveries = append(f.deliveries, more)
 	}
-}
-
-// fillsParked lists what a dead-letter queue of limited capacity rejects when
-// everything comes to it.
-func (a *Analysis) fillsParked(d delivery) {
-	if d.to == graph.None {
-		return
-	}
-	n := a.node(a.spots.spots[d.to].node)
-	rate := a.spotRates[d.spot]
-	if n.Kind != model.Queue || n.Capacity == 0 || rate <= 0 || a.grows[d.spot] {
-		return
-	}
-	full := float64(n.Capacity) / rate
-	d.to, d.node, d.link, d.cause, d.limit, d.normal = graph.None, n.ID, graph.None, "overflow", n.Name+" capacity", false
-	d.after = d.after.plus(moment{full, 0.5 * full, 2 * full})
-	if len(n.Out) > 0 {
-		return
-	}
-	a.faults.deliveries = append(a.faults.deliveries, d)
 }
 
 // intakeDelivery lists the delivery of what an intake holds.
@@ -397,11 +408,16 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []e
 	id := l.Link.ID()
 	retention := n.Retention.Seconds()
 	// What has waited for almost as long as it is kept may need several tries then.
-	slack := 0.0
+	slack, behind := 0.0, 0.0
 	for k := range edges {
 		if e := &edges[k]; e.link == l.ID && e.kind == polls && a.node(l.To).Kind.Runs() {
 			o := a.outcome(e.to, worst)
-			if p := o.bad(); p > 0 && p < 1 {
+			switch p := o.bad(); {
+			case p >= 1:
+				behind = min(a.Readings[l.ID].Utilisation, 1)
+				slack = a.givenUpAfter(e.to)
+			case p > 0:
+				behind = min(a.Readings[l.ID].Utilisation, 1) // a message that failed comes behind the backlog
 				slack = math.Log(1e-4) / math.Log(p) * max(a.gap(a.spots.spots[e.to], &l.Policy, 1, o.length.mean()), 1)
 			}
 		} else if e.link == l.ID && e.kind == polls {
@@ -411,7 +427,7 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []e
 		}
 	}
 	kept := func(seconds float64) moment {
-		return moment{max(seconds, 0), max(seconds-slack, 0), max(seconds, 0)}
+		return moment{max(seconds, 0), max(seconds*(1-behind)-slack, 0), max(seconds, 0)}
 	}
 	unread := delivery{spot: s, faults: a.faults.newSet(), others: []string{id + "/stopped", id + "/disabled"}, to: graph.None, link: l.ID, node: n.ID,
 		cause: "expired", after: kept(retention - n.Delay.Seconds()), limit: n.Name + " retention"}
@@ -446,10 +462,18 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []e
 			d.others = a.crashes(to)
 		}
 	}
+	if to := a.node(l.To); l.Relation == model.PolledMove && to.Capacity > 0 && a.linkRate[l.ID] > 0 { // afterwards, all that has waited comes at once
+		full := float64(to.Capacity) / a.linkRate[l.ID]
+		a.deliver(delivery{spot: s, faults: a.faults.newSet(), others: unread.others, to: graph.None, link: l.ID, node: n.ID, cause: "overflow",
+			after: moment{unread.after.at, min(0.5*full, unread.after.at), math.Inf(1)}, limit: to.Name + " capacity", quiet: true})
+	}
 	var ends bool
 	d.after, d.limit, ends = a.readerPatience(n, l, to)
 	if !ends {
 		d.cause = "expired"
+		if l.Relation != model.PolledMove {
+			d.faults = a.alwaysFails(to)
+		}
 		a.deliver(d)
 		return
 	}
@@ -470,7 +494,7 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []e
 // up.
 func (a *Analysis) backlogDelivery(d delivery, n *graph.Node, l *graph.Link, to int) {
 	rate := a.linkRate[l.ID]
-	if rate == 0 || a.boundless[n.ID] {
+	if rate == 0 || a.boundless[n.ID] || l.Policy.GiveUp > 0 && l.Policy.GiveUp < int64(n.Retention) {
 		return
 	}
 	length := 0.0
@@ -490,6 +514,10 @@ func (a *Analysis) backlogDelivery(d delivery, n *graph.Node, l *graph.Link, to 
 	if n.Kind == model.Queue {
 		each *= math.Max(float64(l.Policy.Tries), 1)
 	}
+	one := n.Grouped && a.oneGroup(n)
+	if one {
+		each, readers = d.after.at+n.Lease.Seconds(), 1
+	}
 	busy := rate * each / (readers * batch)
 	retention := n.Retention.Seconds()
 	after := moment{}
@@ -499,13 +527,15 @@ func (a *Analysis) backlogDelivery(d delivery, n *graph.Node, l *graph.Link, to 
 		after = moment{at, retention, at * 1.5}
 	case n.Grouped:
 		after = moment{retention, retention, math.Inf(1)} // how fast a group fills, nobody says
-		if float64(l.Policy.Tries)*n.Lease.Seconds() < retention/4 {
+		d.quiet = true
+		if one || rate*(d.after.at+n.Lease.Seconds()) < 1 {
 			return
 		}
 	default:
 		return
 	}
 	d.to, d.cause, d.after, d.limit, d.normal = graph.None, "expired", after, n.Name+" retention", false
+	d.quiet = d.quiet || after.low >= day
 	a.deliver(d)
 }
 
@@ -549,7 +579,11 @@ func (a *Analysis) readerPatience(n *graph.Node, l *graph.Link, to int) (after m
 	}
 	if to == graph.None || !a.node(l.To).Kind.Runs() {
 		at, by, ok := span(a.node(l.To).Takes.Expected(), 1)
-		return exactMoment(at), by, ok
+		after = exactMoment(at)
+		if !ok {
+			after.low = max(at-a.triesLeft(a.node(l.To).Fails.EachTry, max(n.Lease.Seconds(), float64(p.MaxWait)*1e-9)), 0)
+		}
+		return after, by, ok
 	}
 	o := a.outcome(to, usual)
 	_, limit, ends = span(max(o.length.mean(), a.node(l.To).Takes.Expected()), 1)
@@ -557,7 +591,27 @@ func (a *Analysis) readerPatience(n *graph.Node, l *graph.Link, to int) (after m
 		at, _, _ := span(length, 1+sign*p.Jitter)
 		return at
 	})
+	if !queue {
+		return after, limit, ends
+	}
+	// While everything fails, its readers come round to each message only as often as
+	// the backlog lets them; after the fault, it may need several tries.
+	round := a.linkRate[l.ID] * after.at * max(o.length.mean(), a.node(l.To).Takes.Expected()) / float64(max(l.Read.Parallel, 1)*max(l.Read.UpTo, 1))
+	if ends {
+		after.high += round * float64(max(p.Tries, 1))
+	} else {
+		after.low = max(after.low-round-a.triesLeft(o.bad(), a.gap(a.spots.spots[to], p, 1, o.length.mean())), 0)
+	}
 	return after, limit, ends
+}
+
+// triesLeft returns the time that a message may still need when the fault is over, if
+// its tries fail with some chance: all but one in ten thousand need no more.
+func (a *Analysis) triesLeft(fails, gap float64) float64 {
+	if fails <= 0 || fails >= 1 {
+		return 0
+	}
+	return math.Log(1e-4) / math.Log(fails) * max(gap, 1)
 }
 
 // writeDelivery lists the write that an edge is, where one can be rejected and the
@@ -571,6 +625,7 @@ func (a *Analysis) writeDelivery(s int, n *graph.Node, e *edge, edges []edge) {
 	if e.kind == gaveUp {
 		policy := graph.WritePolicy()
 		d.after, d.limit, d.quiet = exactMoment(waitsOf(&policy)), to.Name, true
+		d.place = a.placeOf(d.cause, d.node, d.link)
 		a.dead = append(a.dead, lastResort{d, e.mean.high >= negligible, e.to})
 		return
 	}
@@ -588,6 +643,9 @@ func (a *Analysis) writeDelivery(s int, n *graph.Node, e *edge, edges []edge) {
 		return
 	}
 	d.after, d.limit = exactMoment(waitsOf(&l.Policy)), l.Link.ID()+" retry"
+	if e.kind == result && l.When == model.Failure && a.spots.spots[s].how == asIntake {
+		d.after = d.after.plus(a.patience(s))
+	}
 	if dead := deadEdge(edges, l.ID); dead != nil {
 		d.to, d.normal = dead.to, dead.mean.high >= negligible
 	}
@@ -642,7 +700,7 @@ func (a *Analysis) findFills() {
 					if e.link != id || e.kind != polls {
 						continue
 					}
-					if after, _, ends := a.readerPatience(n, l, e.to); ends && l.DeadLetter != graph.None && after.at*a.rates[i] < float64(n.Capacity) {
+					if after, _, ends := a.readerPatience(n, l, e.to); ends && l.DeadLetter != graph.None && after.at*a.rates[i]*1.1+2 < float64(n.Capacity) {
 						continue // what is given up makes room in time
 					}
 					if l.Relation == model.PolledMove {

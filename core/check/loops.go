@@ -193,6 +193,9 @@ func (a *Analysis) judgeLoop(members []int, looped map[[2]int]bool, of func(*edg
 	for _, n := range l.nodes {
 		l.Nodes = append(l.Nodes, a.node(n).Name)
 	}
+	if l.Verdict == "certain" && !a.surelyReached(members) {
+		l.Verdict = "possible"
+	}
 	low, unboundedLow := firstReturn(entry, members, inner, func(e *edge) float64 { return e.mean.low })
 	high, unbounded := firstReturn(entry, members, inner, func(e *edge) float64 { return e.mean.high })
 	ends := [2]*float64{&low, &high}
@@ -221,6 +224,39 @@ func (a *Analysis) judgeLoop(members []int, looped map[[2]int]bool, of func(*edg
 		l.Doubling = document.Unknown
 	}
 	return l
+}
+
+// surelyReached reports whether some message certainly comes to one of some spots:
+// from outside, over edges that certainly take it.
+func (a *Analysis) surelyReached(members []int) bool {
+	if a.surely == nil {
+		a.surely = make([]bool, len(a.spots.spots))
+		var work []int
+		see := func(s int) {
+			if !a.surely[s] {
+				a.surely[s] = true
+				work = append(work, s)
+			}
+		}
+		for s, door := range a.isDoor {
+			if door {
+				see(s)
+			}
+		}
+		for k := 0; k < len(work); k++ {
+			for _, e := range a.spots.leaving(work[k]) {
+				if (e.verdict == expr.Certain || e.kind == gaveUp || e.kind == lifeEnds) && e.ways <= 1 && e.mean.high > 0 {
+					see(e.to)
+				}
+			}
+		}
+	}
+	for _, m := range members {
+		if a.surely[m] {
+			return true
+		}
+	}
+	return false
 }
 
 // hopLimitOf returns a node whose hop limit ends every message of a component sooner

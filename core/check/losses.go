@@ -1,11 +1,13 @@
 package check
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"math"
 	"slices"
 	"sort"
+	"strings"
 	"time"
 
 	"ironweir/core/document"
@@ -21,6 +23,7 @@ type Entry struct {
 	Considered      []string           `json:"considered"`       // fault kinds
 	LossSets        []LossSet          `json:"loss_sets"`        // smallest first
 	Unlisted        int                `json:"unlisted"`         // single faults that are not listed, in a large model
+	Partial         bool               `json:"partial"`          // in a large model: only what is near the entry was searched
 	LossProbability *float64           `json:"loss_probability"` // of a message, without a fault; null: it sets off ever more
 	LossBy          map[string]float64 `json:"loss_by"`          // messages lost for one that enters, by cause
 	Parked          *float64           `json:"parked"`           // messages parked for one that enters; null: without bound
@@ -84,8 +87,19 @@ const MaxFaults = 3
 // FaultKinds are the kinds of fault that are considered.
 var FaultKinds = []string{"node", "channel", "group", "stopped", "crash", "disabled"}
 
+// explored bounds what is looked at for all entries together, in spots: in a model
+// that is larger, the loss sets of an entry are those near it. The findings do not
+// depend on that.
+const explored = 600_000
+
+// detours bounds the spots that are reached by a fault only, likewise.
+const detours = 60_000
+
+// families bounds the families of pairs, and of triples, that are looked at in all.
+const families = 4_000
+
 // listed bounds the names of faults that a document lists in all.
-const listed = 60_000
+const listed = 24_000
 
 func (a *Analysis) setAfter(s *LossSet, m moment) {
 	s.after = m
@@ -104,7 +118,21 @@ func (a *Analysis) setAfter(s *LossSet, m moment) {
 func (a *Analysis) findLosses() {
 	a.Entries = map[string]Entry{}
 	a.findFaults()
-	a.sortDeliveries()
+	a.deadAt = make([][]int32, len(a.spots.spots))
+	for k := range a.dead {
+		a.deadAt[a.dead[k].spot] = append(a.deadAt[a.dead[k].spot], int32(k))
+	}
+	a.openFirst = make([]int32, 1, len(a.spots.spots)+1)
+	a.open = a.open[:0]
+	for s := range a.spots.spots { // the edges that messages take without a fault
+		for _, e := range a.spots.leaving(s) {
+			if e.mean.high >= negligible {
+				a.open = append(a.open, int32(e.to))
+			}
+		}
+		a.openFirst = append(a.openFirst, int32(len(a.open)))
+	}
+	a.notePlaces()
 	values := a.entryValues()
 	budget := max(listed/max(len(a.entries), 1), 40)
 	for _, i := range a.entries {
@@ -112,6 +140,9 @@ func (a *Analysis) findLosses() {
 		values.into(a, i, &e)
 		x := a.explore(i)
 		x.list(&e, budget)
+		if e.Partial = x.partial; x.shallow {
+			e.Searched = min(e.Searched, 2)
+		}
 		sort.SliceStable(e.LossSets, func(i, j int) bool { return len(e.LossSets[i].Faults) < len(e.LossSets[j].Faults) })
 		e.Survives = e.Searched
 		if len(e.LossSets) > 0 {
@@ -121,21 +152,14 @@ func (a *Analysis) findLosses() {
 	}
 }
 
-// sortDeliveries orders deliveries by how soon they give up.
-func (a *Analysis) sortDeliveries() {
-	a.byTime = make([]int32, len(a.faults.deliveries))
-	for k := range a.byTime {
-		a.byTime[k] = int32(k)
-	}
-	d := a.faults.deliveries
-	sort.SliceStable(a.byTime, func(i, j int) bool { return d[a.byTime[i]].after.at < d[a.byTime[j]].after.at })
-}
-
 // exploration is what the messages of one entry can reach.
 type exploration struct {
 	a       *Analysis
 	entry   int
-	reached []bool // without a fault
+	stamps  []int32 // by spot: the exploration that reached it last, without a fault
+	stamp   int32
+	shallow bool // not every pair of faults was looked at
+	partial bool // it was ended before it was complete
 	work    []int32
 	// What they reach after one fault, any one of those in the set, and after how
 	// long.
@@ -146,7 +170,10 @@ type exploration struct {
 
 type detour struct {
 	faults faultSet
-	after  moment
+	others []string // further single faults
+	given  moment   // how long the fault lasts when the first message is given up
+	after  moment   // when it comes here
+	rate   float64  // messages per second that come while the fault lasts
 }
 
 type pairDetour struct {
@@ -155,18 +182,28 @@ type pairDetour struct {
 }
 
 func (a *Analysis) explore(entry int) *exploration {
-	x := &exploration{a: a, reached: make([]bool, len(a.spots.spots)), first: map[int]*detour{}, second: map[int][]pairDetour{}}
+	a.explorations++
+	if a.stamps == nil {
+		a.stamps = make([]int32, len(a.spots.spots))
+	}
+	x := &exploration{a: a, stamps: a.stamps, stamp: a.explorations, first: map[int]*detour{}, second: map[int][]pairDetour{}}
 	for _, in := range a.spread(entry) {
-		if !x.reached[in.spot] {
-			x.reached[in.spot] = true
+		if !x.has(in.spot) {
+			x.stamps[in.spot] = x.stamp
 			x.work = append(x.work, int32(in.spot))
 		}
 	}
+	most := max(explored/max(len(a.entries), 1), 1_000)
 	for k := 0; k < len(x.work); k++ {
-		for _, e := range a.spots.leaving(int(x.work[k])) {
-			if e.mean.high >= negligible && !x.reached[e.to] {
-				x.reached[e.to] = true
-				x.work = append(x.work, int32(e.to))
+		if len(x.work) > most {
+			x.partial = true
+			break
+		}
+		from := x.work[k]
+		for _, to := range a.open[a.openFirst[from]:a.openFirst[from+1]] {
+			if !x.has(int(to)) {
+				x.stamps[to] = x.stamp
+				x.work = append(x.work, to)
 			}
 		}
 	}
@@ -176,35 +213,50 @@ func (a *Analysis) explore(entry int) *exploration {
 	return x
 }
 
+// has reports whether messages reach a spot without a fault.
+func (x *exploration) has(s int) bool { return x.stamps[s] == x.stamp }
+
 // afterOne follows what goes another way under one fault.
 func (x *exploration) afterOne() {
 	a := x.a
 	var work []int
-	arrive := func(to int, faults faultSet, after moment) {
+	most := max(detours/max(len(a.entries), 1), 150)
+	arrive := func(to int, faults faultSet, others []string, given, after moment, rate float64) {
 		d := x.first[to]
-		if d == nil {
-			d = &detour{a.faults.newSet(), after}
+		fresh := d == nil
+		if fresh && len(x.first) >= most {
+			x.partial = true
+			return
+		}
+		if fresh {
+			d = &detour{faults: a.faults.newSet(), given: given, after: after, rate: rate}
 			x.first[to] = d
 		}
-		if after.at < d.after.at {
-			d.after = after
+		if given.at < d.given.at {
+			d.given, d.after = given, after
 		}
-		if d.faults.merge(faults) {
+		d.rate = max(d.rate, rate)
+		for _, o := range others {
+			if !slices.Contains(d.others, o) {
+				d.others, fresh = append(d.others, o), true
+			}
+		}
+		if d.faults.merge(faults) || fresh {
 			work = append(work, to)
 		}
 	}
 	for _, s := range x.work {
 		for _, k := range a.faults.at[s] {
-			if d := &a.faults.deliveries[k]; d.to != graph.None && !x.reached[d.to] {
-				arrive(d.to, d.faults, d.after)
+			if d := &a.faults.deliveries[k]; d.to != graph.None && !x.has(d.to) {
+				arrive(d.to, d.faults, d.others, d.after, d.after, a.spotRates[s])
 			}
 		}
 	}
 	for k := 0; k < len(work); k++ {
 		from := x.first[work[k]]
 		for _, e := range a.spots.leaving(work[k]) {
-			if e.mean.high >= negligible && !x.reached[e.to] {
-				arrive(e.to, from.faults, from.after.plus(exactMoment(e.delay)))
+			if e.mean.high >= negligible && !x.has(e.to) {
+				arrive(e.to, from.faults, from.others, from.given, from.after.plus(exactMoment(e.delay)), from.rate*e.expected)
 			}
 		}
 	}
@@ -214,8 +266,9 @@ func (x *exploration) afterOne() {
 func (x *exploration) afterTwo() {
 	a := x.a
 	var work []int
+	most := max(detours/4/max(len(a.entries), 1), 40)
 	arrive := func(to int, p pairDetour) {
-		if x.reached[to] || x.first[to] != nil {
+		if x.has(to) || x.first[to] != nil {
 			return
 		}
 		for k := range x.second[to] {
@@ -233,18 +286,21 @@ func (x *exploration) afterTwo() {
 				return
 			}
 		}
+		if len(x.second[to]) == 0 && len(x.second) >= most {
+			x.shallow = true
+			return
+		}
 		if len(x.second[to]) < 16 {
 			p.one, p.two = slices.Clone(p.one), slices.Clone(p.two)
 			x.second[to] = append(x.second[to], p)
 			work = append(work, to)
 		}
 	}
-	for s, from := range x.first {
+	for _, s := range sortedBy(x.first, func(a, b int) bool { return a < b }) {
+		from := x.first[s]
 		for _, k := range a.faults.at[s] {
 			if d := &a.faults.deliveries[k]; d.to != graph.None {
-				_, one := from.faults.both(d.faults)
-				one, _ = from.faults.both(from.faults)
-				arrive(d.to, pairDetour{one, d.faults, from.after.plus(d.after)})
+				arrive(d.to, pairDetour{from.faults, d.faults, from.after.plus(d.after)})
 			}
 		}
 	}
@@ -263,18 +319,144 @@ func (x *exploration) afterTwo() {
 // list lists the loss sets of an entry, at most budget single faults by name.
 func (x *exploration) list(e *Entry, budget int) {
 	a := x.a
-	design := x.listNormal(e)
-	seen, seenOthers := a.faults.newSet(), map[string]bool{}
-	add := func(d *delivery, faults faultSet, others []string, after moment) {
-		if design[place{d.cause, a.node(d.node).Name, d.link}] {
-			return
+	x.listNormal(e, &budget)
+	var main []int32 // deliveries that lose, by rank
+	for _, s := range x.work {
+		for _, k := range a.faults.at[s] {
+			if d := &a.faults.deliveries[k]; d.to == graph.None && a.designStamp[d.place] != x.stamp {
+				main = append(main, a.faults.rank[k])
+			}
 		}
-		_, fresh := faults.both(seen)
-		var names Fault
-		for _, f := range fresh.list() {
-			names = append(names, a.faults.names[f])
+	}
+	slices.Sort(main)
+	var found []single
+	note := func(d *delivery, faults faultSet, members []int, others []string, after moment) {
+		if a.designStamp[d.place] != x.stamp {
+			found = append(found, single{d, faults, members, others, after})
 		}
-		for _, o := range others {
+	}
+	for _, s := range x.work {
+		for _, k := range a.deadAt[s] {
+			if r := &a.dead[k]; r.normal {
+				note(&r.delivery, r.faults, r.faults.list(), nil, r.after)
+			}
+		}
+	}
+	for _, s := range sortedBy(x.first, func(a, b int) bool { return a < b }) { // where it is lost whatever holds it
+		from := x.first[s]
+		for _, l := range a.losses[s] {
+			if l.share.high > rare {
+				note(a.lossAt(s, l.cause, l.node, l.link), from.faults, from.faults.list(), from.others, from.given)
+			}
+		}
+		n := a.node(a.spots.spots[s].node)
+		if n.Kind == model.Queue && n.Capacity > 0 && len(n.Out) == 0 && from.rate > 0 {
+			full := float64(n.Capacity) / from.rate
+			note(a.lossAt(s, "overflow", n.ID, graph.None), from.faults, from.faults.list(), from.others, from.given.plus(moment{full, 0.2 * full, math.Inf(1)}))
+		}
+	}
+	for _, s := range x.work { // what a dead-letter node rejects by its own share
+		for _, k := range a.faults.at[s] {
+			d := &a.faults.deliveries[k]
+			if d.to == graph.None {
+				continue
+			}
+			if to := a.node(a.spots.spots[d.to].node); to.Kind.Channel() && to.Fails.EachTry > 0 {
+				note(a.lossAt(d.to, "rejected", to.ID, graph.None), d.faults, d.members, d.others, d.after.plus(moment{3, 3, math.Inf(1)}))
+			}
+		}
+	}
+	p := &pairs{x: x, entry: e, seen: a.faults.newSet(), note: note, budget: &budget}
+	p.run()
+	x.listSingles(e, main, found, p.seen, &budget)
+	p.flush()
+}
+
+// lossAt describes a loss at a spot that is no delivery of its own.
+func (a *Analysis) lossAt(s int, cause string, node, link int) *delivery {
+	return &delivery{spot: s, node: node, link: link, cause: cause, place: a.placeOf(cause, node, link)}
+}
+
+// placeOf numbers the places of loss.
+func (a *Analysis) placeOf(cause string, node, link int) int32 {
+	key := place{cause, node, link}
+	if id, ok := a.placeIDs[key]; ok {
+		return id
+	}
+	if a.placeIDs == nil {
+		a.placeIDs = map[place]int32{}
+	}
+	id := int32(len(a.places))
+	a.designStamp = append(a.designStamp, 0)
+	a.placeIDs[key], a.places = id, append(a.places, placeLoss{place: key})
+	return id
+}
+
+// place is where messages are lost, and how.
+type place struct {
+	cause      string
+	node, link int
+}
+
+// placeLoss is what is lost at a place, over all entries: without a fault, and by
+// single faults.
+type placeLoss struct {
+	place
+	normal, single losing
+}
+
+// losing is what is lost at a place in one of these ways.
+type losing struct {
+	entries []int // node ids; some of them, where there are many
+	faults  map[string]bool
+	first   LossSet // the set that loses first
+	any     bool
+}
+
+// note adds what an entry loses.
+func (l *losing) note(entry int, s LossSet) {
+	if !l.any || s.after.at < l.first.after.at {
+		some := l.any && l.first.Some
+		l.first = s
+		l.first.Some = l.first.Some || some
+	}
+	l.any = true
+	l.first.Some = l.first.Some || s.Some
+	if s.share.high > l.first.share.high {
+		l.first.share = s.share
+	}
+	if n := len(l.entries); n < 8 && (n == 0 || l.entries[n-1] != entry) {
+		l.entries = append(l.entries, entry)
+	}
+}
+
+// single is a family of single faults, any one of which loses messages.
+type single struct {
+	d       *delivery
+	faults  faultSet
+	members []int
+	others  []string
+	after   moment
+}
+
+// listSingles lists single faults, each where it loses messages first: those of
+// deliveries, which are in order, and further ones.
+func (x *exploration) listSingles(e *Entry, main []int32, more []single, seen faultSet, budget *int) {
+	a := x.a
+	slices.SortFunc(more, func(s, t single) int {
+		return cmp.Or(cmp.Compare(s.after.at, t.after.at), cmp.Compare(s.d.place, t.d.place), cmp.Compare(s.d.spot, t.d.spot), cmp.Compare(len(s.members), len(t.members)))
+	})
+	seenOthers := map[string]bool{}
+	var names Fault
+	list := func(s *single, noted bool) {
+		names = names[:0]
+		for _, f := range s.members {
+			if !seen.has(f) {
+				seen.add(f)
+				names = append(names, a.faults.names[f])
+			}
+		}
+		for _, o := range s.others {
 			if !seenOthers[o] {
 				seenOthers[o] = true
 				names = append(names, o)
@@ -283,74 +465,180 @@ func (x *exploration) list(e *Entry, budget int) {
 		if len(names) == 0 {
 			return
 		}
-		seen.merge(fresh)
-		if budget < len(names) {
+		if noted && *budget < len(names) {
 			e.Unlisted += len(names)
 			return
 		}
-		budget -= len(names)
+		set := a.setOf(s.d, s.after)
+		if !noted {
+			a.noteSingle(x.entry, s.d, &set, names)
+		}
+		if *budget < len(names) {
+			e.Unlisted += len(names)
+			return
+		}
+		*budget -= len(names)
 		slices.Sort(names)
-		s := LossSet{Faults: []Fault{names}, Cause: d.cause, Node: a.node(d.node).Name, link: d.link, quiet: d.quiet, limit: d.limit}
-		a.setAfter(&s, after)
-		e.LossSets = append(e.LossSets, s)
+		set.Faults = []Fault{slices.Clone(names)}
+		e.LossSets = append(e.LossSets, set)
 	}
-	for _, k := range a.byTime {
-		d := &a.faults.deliveries[k]
-		if d.to == graph.None && x.reached[d.spot] {
-			add(d, d.faults, d.others, d.after)
+	next := 0
+	for _, rank := range main {
+		d := &a.faults.deliveries[a.faults.byTime[rank]]
+		for ; next < len(more) && more[next].after.at < d.after.at; next++ {
+			list(&more[next], false)
 		}
+		list(&single{d, d.faults, d.members, d.others, d.after}, true)
 	}
-	for k := range a.dead {
-		r := &a.dead[k]
-		if x.reached[r.spot] && r.normal {
-			add(&r.delivery, r.faults, nil, r.after)
-		}
+	for ; next < len(more); next++ {
+		list(&more[next], false)
 	}
-	for _, s := range sortedBy(x.first, func(a, b int) bool { return a < b }) { // where it is lost whatever holds it
-		from := x.first[s]
-		for _, l := range a.losses[s] {
-			if l.share.low > negligible {
-				add(&delivery{spot: s, node: l.node, link: l.link, cause: l.cause, limit: ""}, from.faults, nil, from.after.plus(exactMoment(0)))
+}
+
+// setOf describes what a delivery loses; its faults are still to be filled in.
+func (a *Analysis) setOf(d *delivery, after moment) LossSet {
+	set := LossSet{Cause: d.cause, Node: a.node(d.node).Name, link: d.link, quiet: d.quiet, limit: d.limit}
+	a.setAfter(&set, after)
+	return set
+}
+
+// samples is how many entries are named for what is lost at a place.
+const samples = 6
+
+// notePlaces notes for the findings what is lost at each place, without a fault and by
+// single faults, in one pass over the graph; entries are named by a few of them.
+func (a *Analysis) notePlaces() {
+	g := a.spots
+	from := make([][]int32, len(g.spots)) // by spot: entries whose messages come there
+	merge := func(to int32, more []int32) {
+		for _, e := range more {
+			if len(from[to]) < samples && !slices.Contains(from[to], e) {
+				from[to] = append(from[to], e)
 			}
 		}
 	}
-	p := &pairs{x: x, entry: e, seen: seen, add: add, budget: &budget}
-	p.run()
+	for _, i := range a.entries {
+		for _, in := range a.spread(i) {
+			merge(int32(in.spot), []int32{int32(i)})
+		}
+	}
+	for range 2 { // once more for what comes round a loop
+		for _, s := range g.order {
+			for _, to := range a.open[a.openFirst[s]:a.openFirst[s+1]] {
+				merge(to, from[s])
+			}
+		}
+	}
+	for s := range g.spots {
+		for _, entry := range from[s] {
+			a.notePlacesAt(s, int(entry))
+		}
+	}
+	for _, i := range a.entries {
+		away := a.turnedAwayBy(i)
+		for _, cause := range sortedKeys(away) {
+			a.places[a.placeOf(cause, i, graph.None)].normal.note(i, a.turnedAwaySet(i, cause, away[cause]))
+		}
+	}
+}
+
+func (a *Analysis) notePlacesAt(s, entry int) {
+	certain := map[int32]bool{}
+	for k := range a.losses[s] {
+		l := &a.losses[s][k]
+		p := a.placeOf(l.cause, l.node, l.link)
+		certain[p] = certain[p] || l.share.low > 1-1e-9
+		a.places[p].normal.note(entry, a.normalSet(l))
+	}
+	for _, k := range a.faults.at[s] {
+		d := &a.faults.deliveries[k]
+		if d.to != graph.None || d.quiet || certain[d.place] {
+			continue
+		}
+		names := make([]string, 0, len(d.members))
+		for _, f := range d.members {
+			names = append(names, a.faults.names[f])
+		}
+		set := a.setOf(d, d.after)
+		a.noteSingle(entry, d, &set, append(names, d.others...))
+	}
+}
+
+// normalSet describes what is lost without a fault.
+func (a *Analysis) normalSet(l *loss) LossSet {
+	set := LossSet{Faults: []Fault{}, Cause: l.cause, Node: a.node(l.node).Name, Some: l.share.low < 1-1e-9, link: l.link, why: l.why, state: l.stated, share: l.share}
+	after := 0.0
+	if l.cause == "expired" && l.why == "no reader" {
+		after = a.node(l.node).Retention.Seconds()
+	}
+	a.setAfter(&set, exactMoment(after))
+	return set
+}
+
+// turnedAwaySet describes what a channel rejects of what outsiders send.
+func (a *Analysis) turnedAwaySet(i int, cause string, share float64) LossSet {
+	set := LossSet{Faults: []Fault{}, Cause: cause, Node: a.node(i).Name, Some: share < 1, link: graph.None, state: cause == "rejected", share: exactly(share)}
+	a.setAfter(&set, exactMoment(0))
+	return set
+}
+
+// noteSingle notes single faults for the findings: those that have one of their own.
+func (a *Analysis) noteSingle(entry int, d *delivery, s *LossSet, names []string) {
+	if s.quiet {
+		return
+	}
+	l := &a.places[d.place].single
+	for _, f := range names {
+		if strings.HasSuffix(f, "/disabled") || strings.HasSuffix(f, "/stopped") && s.after.at >= day {
+			continue
+		}
+		if l.faults == nil {
+			l.faults = map[string]bool{}
+		}
+		if len(l.faults) < 200 || l.faults[f] {
+			l.faults[f] = true
+		}
+		l.note(entry, *s)
+	}
 }
 
 // listNormal lists what is lost with nothing broken, and where.
-func (x *exploration) listNormal(e *Entry) map[place]bool {
+func (x *exploration) listNormal(e *Entry, budget *int) {
 	a := x.a
-	at := map[string]int{}
-	design := map[place]bool{}
-	for cause, away := range a.turnedAwayBy(x.entry) {
-		set := LossSet{Faults: []Fault{}, Cause: cause, Node: a.node(x.entry).Name, Some: away < 1, link: graph.None, state: cause == "rejected", share: exactly(away)}
-		a.setAfter(&set, exactMoment(0))
-		at[fmt.Sprint(cause, "|", x.entry, "|", graph.None)] = len(e.LossSets)
+	at := map[int32]int{} // by place: its set
+	add := func(p int32, set LossSet) {
+		if k, ok := at[p]; ok {
+			old := &e.LossSets[k]
+			old.Some = old.Some || set.Some
+			old.state = old.state && set.state
+			if set.share.high > old.share.high {
+				old.share = set.share
+			}
+			return
+		}
+		if *budget <= 0 {
+			e.Unlisted++
+			return
+		}
+		*budget--
+		at[p] = len(e.LossSets)
 		e.LossSets = append(e.LossSets, set)
 	}
+	away := a.turnedAwayBy(x.entry)
+	for _, cause := range sortedKeys(away) {
+		set := a.turnedAwaySet(x.entry, cause, away[cause])
+		add(a.placeOf(cause, x.entry, graph.None), set)
+	}
 	for _, s := range x.work {
-		for _, l := range a.losses[s] {
-			key := fmt.Sprint(l.cause, "|", l.node, "|", l.link)
-			if k, ok := at[key]; ok {
-				old := &e.LossSets[k]
-				old.Some = old.Some || l.share.low < 1-1e-9
-				old.state = old.state && l.stated
-				continue
+		for k := range a.losses[s] {
+			l := &a.losses[s][k]
+			p := a.placeOf(l.cause, l.node, l.link)
+			if l.share.low > 1-1e-9 {
+				a.designStamp[p] = x.stamp
 			}
-			at[key] = len(e.LossSets)
-			w := place{l.cause, a.node(l.node).Name, l.link}
-			design[w] = design[w] || l.share.low > 1-1e-9
-			set := LossSet{Faults: []Fault{}, Cause: l.cause, Node: a.node(l.node).Name, Some: l.share.low < 1-1e-9, link: l.link, why: l.why, state: l.stated, share: l.share}
-			after := 0.0
-			if l.cause == "expired" && l.why == "no reader" {
-				after = a.node(l.node).Retention.Seconds()
-			}
-			a.setAfter(&set, exactMoment(after))
-			e.LossSets = append(e.LossSets, set)
+			add(p, a.normalSet(l))
 		}
 	}
-	return design
 }
 
 // pairs lists the sets of two and three faults.
@@ -358,7 +646,7 @@ type pairs struct {
 	x      *exploration
 	entry  *Entry
 	seen   faultSet // single faults that lose messages by themselves
-	add    func(d *delivery, faults faultSet, others []string, after moment)
+	note   func(d *delivery, faults faultSet, members []int, others []string, after moment)
 	budget *int
 	two    []family
 	three  []family
@@ -390,9 +678,9 @@ func (p *pairs) run() {
 		}
 	}
 	// What a dead-letter node rejects.
-	for k := range a.dead {
+	for _, k := range x.lastResorts() {
 		r := &a.dead[k]
-		if r.normal && x.reached[r.spot] {
+		if r.normal && x.has(r.spot) {
 			continue
 		}
 		for _, j := range a.faults.at[r.spot] {
@@ -401,7 +689,7 @@ func (p *pairs) run() {
 				continue
 			}
 			switch from := x.first[r.spot]; {
-			case x.reached[r.spot]:
+			case x.has(r.spot):
 				p.loses(&r.delivery, d.after, d.faults, r.faults)
 			case from != nil:
 				p.loses(&r.delivery, from.after.plus(d.after), from.faults, d.faults, r.faults)
@@ -423,7 +711,19 @@ func (p *pairs) run() {
 			}
 		}
 	}
-	p.flush()
+}
+
+// lastResorts lists the writes to dead-letter nodes that messages can come to.
+func (x *exploration) lastResorts() []int32 {
+	var out []int32
+	for _, s := range x.work {
+		out = append(out, x.a.deadAt[s]...)
+	}
+	for s := range x.first {
+		out = append(out, x.a.deadAt[s]...)
+	}
+	slices.Sort(out)
+	return out
 }
 
 // loses notes that one fault of each set together lose messages. What is in several
@@ -434,12 +734,14 @@ func (p *pairs) loses(d *delivery, before moment, sets ...faultSet) {
 	copy(rest, sets)
 	for i := range rest {
 		for j := i + 1; j < len(rest); j++ {
-			common, _ := rest[i].both(rest[j])
-			if common.empty() {
+			if !rest[i].meets(rest[j]) {
 				continue
 			}
+			common, _ := rest[i].both(rest[j])
 			if len(rest) == 2 {
-				p.add(d, common, nil, after)
+				shared := *d
+				shared.quiet = false
+				p.note(&shared, common, common.list(), nil, after)
 			} else {
 				third := rest[3-i-j]
 				p.loses(d, before, common, third)
@@ -449,7 +751,6 @@ func (p *pairs) loses(d *delivery, before moment, sets ...faultSet) {
 		}
 	}
 	for i := range rest {
-		_, rest[i] = rest[i].both(p.seen)
 		if rest[i].empty() {
 			return
 		}
@@ -479,7 +780,7 @@ func (p *pairs) loses(d *delivery, before moment, sets ...faultSet) {
 			return
 		}
 	}
-	if len(*list) < 400 {
+	if len(*list) < max(families/max(len(p.x.a.entries), 1), 12) {
 		*list = append(*list, one)
 	} else {
 		p.entry.Searched = min(p.entry.Searched, len(rest)-1)
@@ -529,8 +830,12 @@ func (p *pairs) flush() {
 // covered reports whether a family of three contains one of two.
 func (p *pairs) covered(three *family) bool {
 	within := func(f, g faultSet) bool {
-		_, rest := f.both(g)
-		return rest.empty()
+		for i, w := range f {
+			if w&^g[i] != 0 {
+				return false
+			}
+		}
+		return true
 	}
 	for k := range p.two {
 		two := p.two[k].sets

@@ -2,7 +2,11 @@ package check
 
 import (
 	"flag"
+	"github.com/stretchr/testify/require"
+	"ironweir/core/graph"
+	"ironweir/core/model"
 	"os"
+	"pgregory.net/rapid"
 	"testing"
 )
 
@@ -14,4 +18,15 @@ func TestMain(m *testing.M) {
 		flag.Set("rapid.seed", "1")
 	}
 	os.Exit(m.Run())
+}
+
+// compiled reads a random model; it skips those whose kinds cannot be joined.
+func compiled(t *rapid.T, text string) *graph.Graph {
+	m, err := model.Parse("m.yaml", []byte("ironweir: topology/1\nname: random\n"+text), model.Options{})
+	if err != nil {
+		t.Skip(err.Error())
+	}
+	g, err := graph.Compile(m)
+	require.NoError(t, err)
+	return g
 }

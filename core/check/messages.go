@@ -437,6 +437,9 @@ func (a *Analysis) transformed(l *graph.Link, source, target *graph.Node, from m
 			m.event = string(l.When)
 		}
 	}
+	if l.Relation == model.WaitingCall {
+		m.event = "message"
+	}
 	if target.Kind.Channel() {
 		m.event = ""
 	}

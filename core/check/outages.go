@@ -40,6 +40,9 @@ func (t *tolerance) earlier(m moment, limit string) {
 	}
 }
 
+// outageWork bounds the deliveries that are looked at behind others, in a large model.
+const outageWork = 400_000
+
 // findOutages works out the outage tolerance of every function, workflow and outside
 // system: the first message parked and the first lost, over all that reaches them.
 func (a *Analysis) findOutages() {
@@ -47,8 +50,8 @@ func (a *Analysis) findOutages() {
 	n := len(a.Graph.Nodes)
 	parks, loses := make([]tolerance, n), make([]tolerance, n)
 	runs := func(f int) bool { return f < n && a.node(f).Kind.Runs() }
-	each := func(faults faultSet, do func(int)) {
-		for _, f := range faults.list() {
+	each := func(faults []int, do func(int)) {
+		for _, f := range faults {
 			if runs(f) {
 				do(f)
 			}
@@ -57,7 +60,7 @@ func (a *Analysis) findOutages() {
 	redirected := map[int][]*delivery{} // by spot: what goes there under a fault
 	for k := range a.faults.deliveries {
 		d := &a.faults.deliveries[k]
-		each(d.faults, func(f int) {
+		each(d.members, func(f int) {
 			if d.to == graph.None {
 				loses[f].earlier(d.after, d.limit)
 			} else if !a.handledAgain(d.to) {
@@ -69,8 +72,13 @@ func (a *Analysis) findOutages() {
 		}
 	}
 	// What goes another way under a fault may be lost there by the same fault.
-	for to, list := range redirected {
+	work := 0
+	for _, to := range sortedBy(redirected, func(a, b int) bool { return a < b }) {
+		list := redirected[to]
 		x := a.downstream(to)
+		if work += len(x) * len(list); work > outageWork {
+			break
+		}
 		for _, s := range x {
 			for _, k := range a.faults.at[s] {
 				last := &a.faults.deliveries[k]
@@ -78,8 +86,11 @@ func (a *Analysis) findOutages() {
 					continue
 				}
 				for _, d := range list {
+					if !d.faults.meets(last.faults) {
+						continue
+					}
 					common, _ := d.faults.both(last.faults)
-					each(common, func(f int) { loses[f].earlier(d.after.plus(last.after), last.limit) })
+					each(common.list(), func(f int) { loses[f].earlier(d.after.plus(last.after), last.limit) })
 				}
 			}
 		}
@@ -99,7 +110,7 @@ func (a *Analysis) handledAgain(int) bool { return false }
 func (a *Analysis) downstream(s int) []int {
 	seen := map[int]bool{s: true}
 	out := []int{s}
-	for k := 0; k < len(out) && k < 200; k++ {
+	for k := 0; k < len(out) && k < 60; k++ {
 		for _, e := range a.spots.leaving(out[k]) {
 			if e.mean.high >= negligible && !seen[e.to] {
 				seen[e.to] = true

@@ -20,12 +20,13 @@ const (
 
 // runOutcome is what becomes of a run for a message at a spot.
 type runOutcome struct {
-	fails   float64 // chance that a run fails for a reason that another run need not share
-	never   float64 // share of messages of which every run fails
-	final   bool    // what never succeeds is given up at the first failure
-	length  law     // of a run, over all runs
-	success law     // of a run that succeeds; its mass is 1−fails
-	reaches float64 // share of runs that come as far as their sends
+	fails   float64         // chance that a run fails for a reason that another run need not share
+	never   float64         // share of messages of which every run fails
+	final   bool            // what never succeeds is given up at the first failure
+	length  law             // of a run, over all runs
+	success law             // of a run that succeeds; its mass is 1−fails
+	failed  law             // of a run that fails
+	sent    map[int]float64 // by link that sends: messages that stand per run
 	errors  map[string]float64
 	late    float64         // part of fails: the run exceeds its timeout
 	why     string          // why it never succeeds: the case, "accepts", a callee, …
@@ -175,22 +176,24 @@ func (a *Analysis) caseChoices(at spot) (list []choice, guessed bool) {
 
 // walker follows the time of a run.
 type walker struct {
-	a     *Analysis
-	spot  int
-	at    spot
-	n     *graph.Node
-	mode  mode
-	limit float64
-	out   *runOutcome
-	ended law // of the runs that have failed
-	times int // random times that have been added up
+	a      *Analysis
+	spot   int
+	at     spot
+	n      *graph.Node
+	mode   mode
+	limit  float64
+	out    *runOutcome
+	ended  law  // of the runs that have failed
+	times  int  // random times that have been added up
+	asks   bool // it has called or written with some delay
+	doomed int  // the link of a task whose callee never processes the message; None
 }
 
 // workAs works out a run under one choice.
 func (a *Analysis) workAs(s int, m mode, c *choice) *runOutcome {
 	at := a.spots.spots[s]
 	n := a.node(at.node)
-	w := &walker{a: a, spot: s, at: at, n: n, mode: m, limit: math.Inf(1), out: &runOutcome{errors: map[string]float64{}, visits: map[int]float64{}, dooms: map[int]float64{}}}
+	w := &walker{a: a, spot: s, at: at, n: n, mode: m, limit: math.Inf(1), doomed: graph.None, out: &runOutcome{errors: map[string]float64{}, visits: map[int]float64{}, dooms: map[int]float64{}, sent: map[int]float64{}}}
 	if n.Timeout > 0 {
 		w.limit = n.Timeout.Seconds()
 	}
@@ -228,9 +231,6 @@ func (a *Analysis) workAs(s int, m mode, c *choice) *runOutcome {
 	}
 	if c.fails.EachTry > 0 {
 		w.fail(alive.times(c.fails.EachTry), c.name)
-		if c.fails.EachTry >= 1 && c.ofCase {
-			w.out.why = "case " + c.name
-		}
 		alive = alive.times(1 - c.fails.EachTry)
 	}
 	if c.fails.ForGood > 0 {
@@ -244,10 +244,16 @@ func (a *Analysis) workAs(s int, m mode, c *choice) *runOutcome {
 			alive = w.call(l, alive, nil)
 		}
 	}
-	w.out.reaches = alive.mass
 	for _, id := range n.Out {
 		if l := a.link(id); !l.AtStart && l.When == model.OfRun && !l.ByTask {
 			alive = w.writes(l, alive)
+		}
+	}
+	if n.Together && alive.mass > 0 { // nothing stands unless all of it does
+		for _, id := range n.Out {
+			if l := a.link(id); !l.AtStart && !l.Ignore && w.out.sent[id] > 0 {
+				w.out.sent[id] = alive.mass * w.happens(l) * w.counted(l)
+			}
 		}
 	}
 	return w.finish(alive)
@@ -260,6 +266,7 @@ func (w *walker) finish(alive law) *runOutcome {
 	if o.fails < 1e-13 {
 		o.fails = 0
 	}
+	o.failed = w.ended
 	o.length = alive.or(w.ended)
 	o.random = w.times > 1
 	return o
@@ -283,13 +290,17 @@ func (w *walker) noteRandom(l law) {
 
 // cut ends the runs that exceed the limit.
 func (w *walker) cut(l law) law {
-	over := l.tail(w.limit)
+	limit := w.limit
+	if w.asks { // what comes back at the very instant comes too late
+		limit *= 1 - 1e-8
+	}
+	over := l.tail(limit)
 	if over <= 0 {
 		return l
 	}
 	w.out.late += over
 	w.fail(law{atoms: []atom{{w.limit, over}}, mass: over}, "timeout")
-	return l.within(w.limit)
+	return l.within(limit)
 }
 
 // doom notes that a node never processes a share of the messages: the same ones each
@@ -379,7 +390,10 @@ func (w *walker) call(l *graph.Link, alive law, failed func(law, string)) law {
 	if o.fails > 0 && o.why != "" {
 		w.out.why = o.why
 	}
-	if !l.Ignore && o.never > 0 {
+	if l.ID == w.doomed {
+		o = &runOutcome{fails: 1, length: o.length, failed: law{atoms: []atom{{o.length.mean(), 1}}, mass: 1}, errors: o.errors}
+	}
+	if !l.Ignore && o.never > 0 && !l.ByTask {
 		for node, d := range o.dooms {
 			w.doom(node, d*share)
 		}
@@ -393,6 +407,7 @@ func (w *walker) call(l *graph.Link, alive law, failed func(law, string)) law {
 		bad = failuresOf(o)
 	}
 	w.noteRandom(ok1)
+	w.asks = true
 	// All tries of one call.
 	tries := max(l.Policy.Tries, 1)
 	if final {
@@ -431,7 +446,9 @@ func (w *walker) call(l *graph.Link, alive law, failed func(law, string)) law {
 		return skipped.or(after.times(p))
 	}
 	for range times {
-		w.out.visits[l.ID] += alive.mass * mean
+		if !final {
+			w.out.visits[l.ID] += alive.mass * mean
+		}
 		next := w.cut(alive.plus(good))
 		if left.mass > 1e-13 {
 			lost := w.cut(alive.plus(left))
@@ -457,6 +474,9 @@ func (w *walker) limitOr(fallback float64) float64 {
 
 // failuresOf returns the law of the runs that fail.
 func failuresOf(o *runOutcome) law {
+	if o.failed.mass > 0 {
+		return o.failed
+	}
 	mean := o.length.mean()
 	if o.success.mass > 0 && o.fails > 0 {
 		mean = max((o.length.mean()*o.length.mass-o.success.mean()*o.success.mass)/max(o.fails, 1e-12), 0)
@@ -467,6 +487,9 @@ func failuresOf(o *runOutcome) law {
 // writes makes the writes of a link, and spends the time of its reads.
 func (w *walker) writes(l *graph.Link, alive law) law {
 	if l.Relation != model.RunWrite && l.Op != "read" {
+		if l.Relation.Asynchronous() {
+			w.out.sent[l.ID] += alive.mass * w.happens(l) * w.counted(l)
+		}
 		return alive
 	}
 	target := w.a.node(l.To)
@@ -491,26 +514,39 @@ func (w *walker) writes(l *graph.Link, alive law) law {
 	if l.Refused {
 		tries = 1
 	}
+	if full := w.a.overfull[l.To]; full > 0 && why == "" {
+		if l.Ignore {
+			alive = alive.times(1) // the run goes on without what is lost
+		} else {
+			w.fail(alive.times(share*full), "rejected")
+			alive = alive.times(1 - share*full)
+		}
+	}
 	if reject == 0 && target.Takes.IsZero() {
+		w.out.sent[l.ID] += alive.mass * share * count
 		return alive
 	}
 	w.noteRandom(takes)
+	w.asks = true
 	skipped := alive.times(1 - share)
 	alive = alive.times(share)
 	times := int(math.Ceil(count))
 	if times > 16 && reject == 0 {
+		w.out.sent[l.ID] += alive.mass * share * count
 		return skipped.or(w.cut(alive.plus(surely(takes.mean() * count))))
 	}
 	if times > 64 {
 		p := math.Pow(reject, float64(tries))
 		stays := math.Pow(1-p, count)
 		after := w.cut(alive.plus(surely(takes.mean() * count)))
+		w.out.sent[l.ID] += after.mass * count * (1 - p)
 		if l.Ignore {
 			return skipped.or(after)
 		}
 		w.fail(after.times(1-stays), "rejected")
 		return skipped.or(after.times(stays))
 	}
+	part := count / float64(times)
 	for range times {
 		left := alive
 		done := law{}
@@ -522,6 +558,7 @@ func (w *walker) writes(l *graph.Link, alive law) law {
 				left = w.cut(left.plus(surely(float64(l.Policy.Backoff(k)) * 1e-9)))
 			}
 		}
+		w.out.sent[l.ID] += done.mass * part
 		if l.Ignore {
 			done = done.or(left)
 		} else {
@@ -542,11 +579,18 @@ func (a *Analysis) rejection(l *graph.Link, at spot) (float64, string) {
 	if a.tooLarge(l, at.message) {
 		return 1, "too-large"
 	}
-	p := target.Fails.EachTry
-	if over, ok := a.overfull[l.To]; ok {
-		p = 1 - (1-p)*(1-over)
+	return target.Fails.EachTry, ""
+}
+
+// rejectedAfter returns the chance that all of some tries of a write are rejected: a
+// channel that is full rejects each of them.
+func (a *Analysis) rejectedAfter(l *graph.Link, at spot, tries float64) (float64, string) {
+	p, why := a.rejection(l, at)
+	if why != "" {
+		return 1, why
 	}
-	return p, ""
+	full := a.overfull[l.To]
+	return full + (1-full)*math.Pow(p, max(tries, 1)), ""
 }
 
 // tooLarge reports whether what a link makes of a message is over the platform's
@@ -568,21 +612,20 @@ func (a *Analysis) tooLarge(l *graph.Link, m message) bool {
 func (a *Analysis) request(s int, m mode) *runOutcome {
 	at := a.spots.spots[s]
 	n := a.node(at.node)
-	w := &walker{a: a, spot: s, at: at, n: n, mode: m, limit: n.Timeout.Seconds(), out: &runOutcome{errors: map[string]float64{}, visits: map[int]float64{}, dooms: map[int]float64{}}}
+	w := &walker{a: a, spot: s, at: at, n: n, mode: m, limit: n.Timeout.Seconds(), doomed: graph.None, out: &runOutcome{errors: map[string]float64{}, visits: map[int]float64{}, dooms: map[int]float64{}}}
 	alive := surely(0)
 	if n.Accepts != nil && at.data != unknownData && n.Accepts.Fits(a.payloads.values[at.data]) != nil {
 		w.fail(alive, "not-accepted")
 		w.out.why = "accepts"
 		return w.finish(law{})
 	}
-	w.out.reaches = 1
 	for _, id := range n.Out {
 		l := a.link(id)
 		switch {
 		case l.Relation == model.Write:
 			takes := lawOf(a.node(l.To).Takes)
 			alive = w.cut(alive.plus(takes))
-			reject, _ := a.rejection(l, at)
+			reject, _ := a.rejectedAfter(l, at, 1)
 			w.fail(alive.times(reject), "rejected")
 			alive = alive.times(1 - reject)
 		case l.Relation == model.WaitingCall:
@@ -597,6 +640,8 @@ type fate struct {
 	given   float64 // share that is given up: its tries are used up, or its time is
 	runs    float64 // runs that are started
 	works   float64 // runs that succeed, whether or not it counts
+	sends   float64 // runs that come as far as their sends may: those of messages that it can process
+	calls   float64 // runs that come as far as their calls may
 	span    float64 // seconds from the first try to the end of the last, of what is given up
 	cause   string  // of what is given up
 	first   float64 // runs that are started or end early, for `at: start`
@@ -631,6 +676,9 @@ func (a *Analysis) fateOf(s int, m mode) fate {
 	works := 1 - fails
 	if a.overLimit(s) == expr.Certain && at.how != asCall {
 		return fate{given: 1, cause: "hop-limit"}
+	}
+	if at.how == asPoll && p.GiveUp > 0 && int64(a.node(a.link(int(at.link)).From).Delay) > p.GiveUp {
+		return fate{given: 1, cause: "given-up"} // it is too old when it is first seen
 	}
 	var q *graph.Node
 	tries := float64(p.Tries)
@@ -691,6 +739,8 @@ func (a *Analysis) fateOf(s int, m mode) fate {
 		f.runs = before
 	}
 	f.works = (1 - never) * before * works
+	f.sends = (1 - never) * before
+	f.calls = max(f.runs-o.dooms[at.node]*min(tries, max(f.runs, 1)), 0)
 	f.stated = o.late == 0 && f.late == 0 && o.why == "" && never == 0
 	if f.given < 1e-15 {
 		f.given = 0

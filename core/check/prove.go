@@ -9,15 +9,15 @@ import (
 	"ironweir/core/model"
 )
 
-// proofWork bounds the proofs of one check, in nodes analysed: a model of ten
-// thousand nodes has its remedies proven when they are asked for (`-fix`).
-const proofWork = 40_000
+// proofWork bounds the proofs of one check, in nodes and links analysed: a model of
+// ten thousand nodes has its remedies proven when they are asked for (`-fix`).
+const proofWork = 4_000
 
 // prove leaves only the remedies that hold: applied to a copy of the model, the
 // finding is gone, no finding as bad has come up, and no entry survives fewer
 // faults. What a check has no time to prove is counted instead of offered.
 func prove(doc *Document, g *graph.Graph, s *model.Scenario, inputs map[string]any, now time.Time) {
-	left := proofWork
+	left, cost := proofWork, len(g.Nodes)+len(g.Links)+len(doc.Entries)*len(g.Nodes)/20+1
 	known := map[string]Severity{}
 	for _, f := range doc.Findings {
 		known[f.ID] = f.Severity
@@ -26,7 +26,7 @@ func prove(doc *Document, g *graph.Graph, s *model.Scenario, inputs map[string]a
 		f := &doc.Findings[i]
 		kept := []Remedy{}
 		for _, r := range f.Remedies {
-			if left -= len(g.Nodes) + 1; left < 0 {
+			if left -= cost; left < 0 {
 				f.Unproven++
 				continue
 			}

@@ -309,17 +309,20 @@ func hopLimitRemedy(p *Pass, l *Loop) []Remedy {
 
 // circulatesWithout reports whether a loop still circulates without a node.
 func circulatesWithout(l *Loop, node int) bool {
+	place := map[int]int{}
+	at := func(n int) int {
+		if _, ok := place[n]; !ok {
+			place[n] = len(place)
+		}
+		return place[n]
+	}
 	var rest []graph.Edge
 	for _, e := range l.cycle {
 		if e.To != node && e.From != node {
-			rest = append(rest, e)
+			rest = append(rest, graph.Edge{From: at(e.From), To: at(e.To)})
 		}
 	}
-	most := 0
-	for _, e := range l.cycle {
-		most = max(most, e.From, e.To)
-	}
-	return len(graph.Loops(most+1, rest)) > 0
+	return len(graph.Loops(len(place), rest)) > 0
 }
 
 func counted(n int, what string) string {

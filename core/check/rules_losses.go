@@ -29,79 +29,47 @@ link that is switched off, and a dead-letter node that rejects writes, are liste
 entry but are no finding.`,
 	Run: reportSingleFaults}
 
-// place is where messages are lost, and how.
-type place struct {
-	cause, node string
-	link        int
-}
-
-// losing is what is lost at a place: from which entries, by which faults.
-type losing struct {
-	place
-	entries, faults []string
-	first           LossSet
-}
-
-// gather groups the loss sets of one size by place.
-func gather(p *Pass, size int, counts func(s *LossSet, fault string) bool) []*losing {
-	at := map[place]*losing{}
-	var list []*losing
-	for _, i := range p.entries {
-		name := p.node(i).Name
-		sets := p.Entries[name].LossSets
-		for k := range sets {
-			s := &sets[k]
-			if len(s.Faults) != size {
-				continue
-			}
-			var faults []string
-			for _, f := range s.Faults {
-				for _, name := range f {
-					if counts(s, name) {
-						faults = append(faults, name)
-					}
-				}
-			}
-			if size > 0 && len(faults) == 0 {
-				continue
-			}
-			key := place{s.Cause, s.Node, s.link}
-			l := at[key]
-			if l == nil {
-				l = &losing{place: key, first: *s}
-				at[key] = l
-				list = append(list, l)
-			}
-			if s.after.at < l.first.after.at {
-				l.first = *s
-			}
-			l.first.Some = l.first.Some && s.Some
-			if !slices.Contains(l.entries, name) {
-				l.entries = append(l.entries, name)
-			}
-			l.faults = append(l.faults, faults...)
+// places lists what is lost at each place in one of two ways, by node.
+func (p *Pass) lostAt(of func(*placeLoss) *losing) []*placeLoss {
+	var out []*placeLoss
+	for k := range p.places {
+		if of(&p.places[k]).any {
+			out = append(out, &p.places[k])
 		}
 	}
-	for _, l := range list {
-		slices.Sort(l.faults)
-		l.faults = slices.Compact(l.faults)
-	}
-	sort.SliceStable(list, func(i, j int) bool { return list[i].node < list[j].node })
-	return list
+	sort.SliceStable(out, func(i, j int) bool {
+		a, b := out[i], out[j]
+		return a.node < b.node || a.node == b.node && (a.cause < b.cause || a.cause == b.cause && a.link < b.link)
+	})
+	return out
 }
 
 // where returns the position, the links and the name of a place.
-func (l *losing) where(p *Pass) (model.Position, []string, string) {
+func (l *place) where(p *Pass) (model.Position, []string, string) {
 	if l.link == graph.None {
-		return p.node(p.Graph.NodeID(l.node)).Pos, nil, l.node
+		return p.node(l.node).Pos, nil, p.node(l.node).Name
 	}
 	link := p.link(l.link)
 	return link.Pos, []string{link.Link.ID()}, link.Link.ID()
 }
 
+// names returns the names of nodes.
+func (p *Pass) names(ids []int) []string {
+	var out []string
+	for _, i := range ids {
+		out = append(out, p.node(i).Name)
+	}
+	slices.Sort(out)
+	return out
+}
+
 func reportNormalLosses(p *Pass) {
-	for _, l := range gather(p, 0, func(*LossSet, string) bool { return true }) {
-		pos, links, at := l.where(p)
+	for _, at := range p.lostAt(func(l *placeLoss) *losing { return &l.normal }) {
+		l := &at.normal
+		if l.first.why == "behind" {
+			continue // IW501 tells of a backlog
+		}
+		pos, links, name := at.where(p)
 		which := "every message"
 		if l.first.Some {
 			which = "some messages"
@@ -109,9 +77,10 @@ func reportNormalLosses(p *Pass) {
 				which = share(s.high) + " of the messages"
 			}
 		}
-		evidence := map[string]any{"entries": l.entries, "cause": l.cause, "share": [2]float64{l.first.share.low, l.first.share.high}}
-		p.report(pos, []string{l.node}, links, evidence, lossRemedies(p, l), "%s from %s are lost at `%s` with nothing broken: %s",
-			plainWhich(which), list(l.entries), at, causeWords(l.cause, l.first.why))
+		entries := p.names(l.entries)
+		evidence := map[string]any{"entries": entries, "cause": at.cause, "share": [2]float64{l.first.share.low, l.first.share.high}}
+		p.report(pos, []string{p.node(at.node).Name}, links, evidence, lossRemedies(p, &at.place), "%s from %s are lost at `%s` with nothing broken: %s",
+			plainWhich(which), list(entries), name, causeWords(at.cause, l.first.why))
 		if l.first.state && l.first.share.high < 1e-4 {
 			p.rated(Warning)
 		}
@@ -174,26 +143,18 @@ func (p *Pass) ignoresAll(n *graph.Node) bool {
 const day = 86400
 
 func reportSingleFaults(p *Pass) {
-	found := gather(p, 1, func(s *LossSet, fault string) bool {
-		return !s.quiet && !strings.HasSuffix(fault, "/disabled") && !(strings.HasSuffix(fault, "/stopped") && s.after.at >= day)
-	})
-	for _, l := range found {
-		var faults, nodes []string
-		for _, f := range l.faults {
-			switch name, kind, _ := strings.Cut(f, "/"); {
-			case strings.HasSuffix(f, "/stopped"):
-				faults = append(faults, f)
-			case kind == "crash":
-				faults = append(faults, f)
+	for _, at := range p.lostAt(func(l *placeLoss) *losing { return &l.single }) {
+		l := &at.single
+		faults := sortedKeys(l.faults)
+		var nodes []string
+		for _, f := range faults {
+			if p.Graph.NodeID(f) != graph.None {
+				nodes = append(nodes, f)
+			} else if name, crash := strings.CutSuffix(f, "/crash"); crash {
 				nodes = append(nodes, name)
-			default:
-				faults = append(faults, f)
-				if p.Graph.NodeID(f) != graph.None {
-					nodes = append(nodes, f)
-				}
 			}
 		}
-		pos, links, at := l.where(p)
+		pos, links, name := at.where(p)
 		who := "`" + faults[0] + "` fails"
 		switch {
 		case len(faults) > 4:
@@ -205,13 +166,15 @@ func reportSingleFaults(p *Pass) {
 		case strings.HasSuffix(faults[0], "/crash"):
 			who = "`" + strings.TrimSuffix(faults[0], "/crash") + "` crashes"
 		}
-		about := append([]string{l.node}, without(nodes, l.node)...)
-		if len(about) > 50 {
-			about = about[:50]
+		here := p.node(at.node).Name
+		about := append([]string{here}, without(nodes, here)...)
+		if len(about) > 20 {
+			about = about[:20]
 		}
-		evidence := map[string]any{"entries": l.entries, "faults": faults, "cause": l.cause, "after": l.first.After, "limit": l.first.limit}
-		p.report(pos, about, links, evidence, lossRemedies(p, l), "if %s, messages from %s are lost at `%s` %s: %s",
-			who, list(l.entries), at, describeAfter(l.first.After), causeWords(l.cause, l.first.why))
+		entries := p.names(l.entries)
+		evidence := map[string]any{"entries": entries, "faults": faults[:min(len(faults), 20)], "fault_count": len(faults), "cause": at.cause, "after": l.first.After, "limit": l.first.limit}
+		p.report(pos, about, links, evidence, lossRemedies(p, &at.place), "if %s, messages from %s are lost at `%s` %s: %s",
+			who, list(entries), name, describeAfter(l.first.After), causeWords(at.cause, l.first.why))
 	}
 }
 
@@ -269,12 +232,12 @@ func newName(p *Pass, base string) string {
 }
 
 // lossRemedies offers a dead-letter queue of its own for what is lost at a place.
-func lossRemedies(p *Pass, l *losing) []Remedy {
+func lossRemedies(p *Pass, l *place) []Remedy {
 	if l.cause == "refused" || l.cause == "unsubscribed" {
 		return nil
 	}
 	if l.link == graph.None {
-		n := p.node(p.Graph.NodeID(l.node))
+		n := p.node(l.node)
 		if n.Kind != model.Function && n.Kind != model.Workflow || n.DeadLetter != graph.None {
 			return intakeRemedies(p, n)
 		}
@@ -338,8 +301,8 @@ func intakeRemedies(p *Pass, n *graph.Node) []Remedy {
 
 var parkedNormally = &Rule{Code: "IW208", Title: "Messages parked in normal operation", Severity: Warning,
 	Doc: `Messages come to a dead-letter or failure node although nothing is broken and no ` + "`fails`" + ` share says so:
-the payload does not fit, a lease ends before its run, a hop limit ends a loop, a link is refused. It is an
-error where all messages end there.`,
+they are older than give-up before their first try, or what a run calls fails every time. It is an error where
+all messages end there.`,
 	Run: func(p *Pass) {
 		type where struct {
 			node, to, link int
@@ -351,7 +314,14 @@ error where all messages end there.`,
 				if k.stated || k.share.high < rare || k.why == "lease" || k.why == "for-good" || p.lateAt(s) {
 					continue
 				}
-				if k.why == "" && k.cause != "hop-limit" && k.cause != "given-up" && k.cause != "refused" {
+				switch k.why { // these have a finding of their own
+				case "accepts", "refused", "too-large", "deadlock", "behind":
+					continue
+				}
+				if k.cause == "hop-limit" {
+					continue
+				}
+				if k.why == "" && k.cause != "given-up" {
 					continue
 				}
 				w := where{p.spots.spots[s].node, p.spots.spots[k.to].node, k.link, k.why}
@@ -393,18 +363,6 @@ func shareWords(s span) string {
 
 func parkWords(k park) string {
 	switch {
-	case strings.HasPrefix(k.why, "case "):
-		return "the " + k.why + " fails every run"
-	case k.why == "accepts":
-		return "the payload does not fit `accepts`"
-	case k.why == "deadlock":
-		return "its calls wait for each other"
-	case k.why == "too-large":
-		return "they are over the payload limit"
-	case k.why == "refused":
-		return "the `callers` of the target do not name the sender"
-	case k.cause == "hop-limit":
-		return "they are over the hop limit"
 	case k.cause == "given-up":
 		return "`give-up` passes before the tries are used up"
 	}

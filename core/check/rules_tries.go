@@ -167,7 +167,7 @@ or more are late. Give the run more time, or make it shorter.`,
 			late, given, mean, asked := 0.0, 0.0, 0.0, false
 			for _, s := range p.spots.of[i] {
 				o := p.outcome(int(s), worst)
-				if o.late < rare {
+				if o.late < rare || o.why == "deadlock" {
 					continue
 				}
 				late, mean = max(late, o.late), max(mean, p.outcome(int(s), usual).length.mean())

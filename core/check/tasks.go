@@ -29,12 +29,39 @@ func (w *walker) doTasks(alive law) law {
 	if w.n.Tasks == nil {
 		return alive
 	}
+	before := alive
 	t := &taskWalk{walker: w}
 	alive = t.list(w.n.Tasks, alive)
 	for _, e := range t.errors {
 		w.fail(e.at, e.name)
 	}
-	return alive.or(t.ended)
+	alive = alive.or(t.ended)
+	// A message that some callee never processes: either the tasks catch that, or the
+	// whole execution never succeeds.
+	for _, e := range w.a.spots.leaving(w.spot) {
+		o := w.a.spots.outcomes[w.mode][e.to]
+		if e.kind != calls || o == nil || len(o.dooms) == 0 || !w.a.link(e.link).ByTask || before.mass == 0 {
+			continue
+		}
+		scratch := *w
+		scratch.out = &runOutcome{errors: map[string]float64{}, visits: map[int]float64{}, dooms: map[int]float64{}, sent: map[int]float64{}}
+		scratch.doomed = e.link
+		d := &taskWalk{walker: &scratch}
+		left := d.list(w.n.Tasks, before)
+		if left = left.or(d.ended); left.mass < 1e-9*before.mass {
+			for node, share := range o.dooms {
+				w.doom(node, share)
+			}
+			continue
+		}
+		share := 0.0
+		for _, x := range o.dooms {
+			share = max(share, x)
+		}
+		w.fail(alive.times(share*(1-min(left.mass/before.mass, 1))), "call-failed")
+		alive = alive.times(1 - share).or(left.times(share * alive.mass / before.mass))
+	}
+	return alive
 }
 
 func (t *taskWalk) throw(at law, name string) {

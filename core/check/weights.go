@@ -153,7 +153,7 @@ func (a *Analysis) written(s int, dead *edge, share three) {
 	if !n.Kind.Channel() || n.Fails.EachTry == 0 && a.overfull[to] == 0 {
 		return
 	}
-	p := math.Pow(1-(1-n.Fails.EachTry)*(1-a.overfull[to]), 3)
+	p := a.overfull[to] + (1-a.overfull[to])*math.Pow(n.Fails.EachTry, 3)
 	a.lose(s, a.rejectCause(to), to, graph.None, share.times(same(p)), true, "")
 	keep := 1 - p
 	dead.mean.low *= keep
@@ -184,7 +184,6 @@ func deadEdge(edges []edge, link int) *edge {
 // weighRun weighs what a message at a function, workflow or outside system makes.
 func (a *Analysis) weighRun(s int, at spot, n *graph.Node, edges []edge) {
 	given := a.three(s, func(m mode) float64 { return a.fateOf(s, m).given })
-	runs := a.three(s, func(m mode) float64 { return a.fateOf(s, m).first })
 	works := a.three(s, func(m mode) float64 { return a.fateOf(s, m).works })
 	u := a.fateOf(s, usual)
 	o := a.outcome(s, usual)
@@ -212,7 +211,7 @@ func (a *Analysis) weighRun(s int, at spot, n *graph.Node, edges []edge) {
 		sure := e.sure()
 		switch e.kind {
 		case calls:
-			visits := func(m mode) float64 { return a.outcome(s, m).visits[e.link] * a.runsAt(s, m) }
+			visits := func(m mode) float64 { return a.outcome(s, m).visits[e.link] * a.callsAt(s, m) }
 			v := a.three(s, visits)
 			e.mean, e.expected = v.span, v.usual
 			e.delay = n.Takes.Expected()
@@ -235,16 +234,13 @@ func (a *Analysis) weighRun(s int, at spot, n *graph.Node, edges []edge) {
 			}
 			e.mean, e.expected = share.span, share.usual
 		default:
-			times := works
-			if e.kind == startSend {
-				times = runs
+			all := a.three(s, func(m mode) float64 { return a.sendsAt(s, m, e.kind) * a.outcome(s, m).sent[e.link] }).times(sure)
+			if count, _, guessed := a.countOf(l, at); guessed {
+				all.low, all.high = 0, max(all.high, count.high*works.high)
 			}
-			count, expected, _ := a.countOf(l, at)
-			each := three{expected * l.Chance, count.times(exactly(l.Chance))}
 			if l.Sometimes || l.InCatch {
-				each.low = 0
+				all.low = 0
 			}
-			all := times.times(each).times(sure)
 			e.mean, e.expected = all.span, all.usual
 			if l.PerRun && at.how == asPoll {
 				batch := a.batchOf(a.link(int(at.link)))
@@ -281,29 +277,48 @@ func (a *Analysis) runsAt(s int, m mode) float64 {
 	return a.fateOf(s, m).runs
 }
 
+// sendsAt returns the runs of a message that come as far as its sends.
+func (a *Analysis) sendsAt(s int, m mode, kind edgeKind) float64 {
+	switch {
+	case a.spots.spots[s].how == asCall:
+		return 1 - a.outcome(s, m).never
+	case kind == startSend:
+		return a.fateOf(s, m).runs
+	}
+	return a.fateOf(s, m).sends
+}
+
+// callsAt returns the runs of a message that come as far as its calls.
+func (a *Analysis) callsAt(s int, m mode) float64 {
+	if a.spots.spots[s].how == asCall {
+		return 1 - a.outcome(s, m).dooms[a.spots.spots[s].node]
+	}
+	return a.fateOf(s, m).calls
+}
+
 // rejectedSend takes out of a send what its target rejects, which is lost where the
 // run ignores that.
 func (a *Analysis) rejectedSend(s int, e *edge, l *graph.Link, at spot) {
 	if l.Relation != model.RunWrite || !l.Ignore {
 		return
 	}
-	p, why := a.rejection(l, at)
-	tries := max(l.Policy.Tries, 1)
-	if why != "" {
-		tries = 1
-	}
-	p = math.Pow(p, float64(tries))
+	p, why := a.rejectedAfter(l, at, float64(l.Policy.Tries))
 	if p == 0 {
 		return
 	}
-	e.taken = e.expected
 	cause := a.rejectCause(l.To)
 	if why != "" {
 		cause = why
 	}
-	a.lose(s, cause, l.To, l.ID, three{e.expected * p, e.mean.times(exactly(p))}, why == "", why)
-	e.expected *= 1 - p
-	e.mean = e.mean.times(exactly(1 - p))
+	// What stands is 1−p of what is written.
+	lost := a.three(s, func(m mode) float64 {
+		o := a.outcome(s, m)
+		if p >= 1 {
+			return a.sendsAt(s, m, e.kind) * (o.success.mass) * l.Chance
+		}
+		return a.sendsAt(s, m, e.kind) * o.sent[l.ID] * p / (1 - p)
+	})
+	a.lose(s, cause, l.To, l.ID, lost, why == "", why)
 }
 
 // rejectedDelivery takes out of a delivering write what its target rejects: it goes
@@ -313,15 +328,26 @@ func (a *Analysis) rejectedDelivery(s int, e *edge, l *graph.Link, edges []edge)
 		return
 	}
 	e.taken = e.expected
-	p, why := a.rejection(l, a.spots.spots[s])
+	tries, late := float64(l.Policy.Tries), false
+	if l.Policy.GiveUp > 0 { // what would come too late is not tried
+		waited, k := int64(0), 1
+		for ; k < l.Policy.Tries; k++ {
+			if waited += l.Policy.Backoff(k); waited > l.Policy.GiveUp {
+				tries, late = float64(k), true
+				break
+			}
+		}
+	}
+	p, why := a.rejectedAfter(l, a.spots.spots[s], tries)
 	if p == 0 {
 		return
 	}
-	tries := l.Policy.Tries
-	p = math.Pow(p, float64(max(tries, 1)))
 	cause := a.rejectCause(l.To)
-	if why != "" {
+	switch {
+	case why != "":
 		cause = why
+	case late:
+		cause = "given-up"
 	}
 	share := three{e.expected * p, e.mean.times(exactly(p))}
 	a.giveUp(s, deadEdge(edges, l.ID), l.ID, l.To, cause, share, why == "", why)
@@ -347,7 +373,7 @@ func (a *Analysis) weighRequest(s int, at spot, n *graph.Node, edges []edge) {
 			}
 			p := 0.0
 			if l.Relation == model.Write {
-				p, _ = a.rejection(l, at)
+				p, _ = a.rejectedAfter(l, at, 1)
 			}
 			share := e.sure().times(same(reach * (1 - p)))
 			e.expected, e.mean = share.usual, share.span
@@ -463,26 +489,19 @@ func (a *Analysis) weighReader(s int, at spot, n *graph.Node, l *graph.Link, par
 		e.delay = delay
 		if l.Relation == model.PolledMove {
 			p, why := a.rejection(l, at)
-			tries := l.Policy.Tries
-			share := 0.0
-			if p > 0 {
-				if tries == 0 {
-					tries = 1 << 20
-				}
-				share = math.Pow(p, float64(tries))
+			share, cause := a.moveGivenUp(l, p)
+			if cause == "expired" {
+				dead = nil
 			}
-			cause := "exhausted"
-			if why != "" {
-				if l.Policy.Tries == 0 {
-					cause, dead = "expired", nil
-				}
+			given := same(share)
+			if l.Read.UpTo > 1 && n.Kind != model.Queue && l.Policy.Tries > 0 { // what follows a rejected record waits, and uses up tries too
+				given.high = max(share, math.Pow(1-math.Pow(1-p, float64(l.Read.UpTo)), float64(l.Policy.Tries)))
 			}
-			stays := 1 - share
 			e.taken = part.usual
-			moved := part.times(same(stays)).times(e.sure())
+			moved := part.times(three{1 - share, span{1 - given.high, 1 - given.low}}).times(e.sure())
 			e.mean, e.expected = moved.span, moved.usual
-			if share > 0 {
-				a.giveUp(s, dead, l.ID, n.ID, cause, part.times(same(share)), why == "", why)
+			if given.high > 0 {
+				a.giveUp(s, dead, l.ID, n.ID, cause, part.times(given), why == "", why)
 			}
 			return
 		}
@@ -493,6 +512,9 @@ func (a *Analysis) weighReader(s int, at spot, n *graph.Node, l *graph.Link, par
 		e.mean, e.expected = part.span, part.usual
 		if l.Relation == model.PolledPush || a.node(l.To).Kind.Runs() {
 			given := a.three(e.to, func(m mode) float64 { return a.fateOf(e.to, m).given })
+			if a.behind[l.ID] > 0 {
+				given.low = 0 // it may expire before
+			}
 			f := a.fateOf(e.to, usual)
 			w := a.fateOf(e.to, worst)
 			o := a.outcome(e.to, usual)
@@ -512,6 +534,25 @@ func (a *Analysis) weighReader(s int, at spot, n *graph.Node, l *graph.Link, par
 			a.blocked(s, n, l, e.to, part, given)
 		}
 	}
+}
+
+// moveGivenUp returns the share of the messages that a reader gives up moving, given
+// the chance that one try is rejected, and why.
+func (a *Analysis) moveGivenUp(l *graph.Link, p float64) (share float64, cause string) {
+	n := a.node(l.From)
+	if l.Policy.GiveUp > 0 && int64(n.Delay) > l.Policy.GiveUp {
+		return 1, "given-up"
+	}
+	if p == 0 && a.overfull[l.To] == 0 {
+		return 0, "exhausted"
+	}
+	tries, cause := float64(l.Policy.Tries), "exhausted"
+	at := spot{node: l.To, context: context{how: asPoll, policy: graph.None, dead: graph.None, link: int32(l.ID)}}
+	if byAge, why := a.triesInTime(at, &l.Policy, a.node(l.To).Takes.Expected(), nil); tries == 0 || byAge < tries {
+		tries, cause = byAge, why
+	}
+	full := a.overfull[l.To]
+	return full + (1-full)*math.Pow(p, tries), cause
 }
 
 // blocked notes that a record which is tried without end lets those behind it
