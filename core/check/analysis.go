@@ -1,9 +1,11 @@
 package check
 
 import (
+	"fmt"
 	"math"
 	"slices"
 	"strings"
+	"time"
 
 	"ironweir/core/expr"
 	"ironweir/core/graph"
@@ -24,6 +26,7 @@ type Analysis struct {
 	Cost     *Cost
 
 	scenario *model.Scenario
+	memo     *memo          // of the check that this analysis is part of
 	inputs   map[string]any // payloads of event files
 	entries  []int          // node ids where messages from outside come in
 	sources  map[int][]source
@@ -74,12 +77,16 @@ func Analyse(g *graph.Graph, s *model.Scenario) *Analysis { return AnalyseWith(g
 
 // AnalyseWith does what Analyse does; inputs holds the payloads of event files.
 func AnalyseWith(g *graph.Graph, s *model.Scenario, inputs map[string]any) *Analysis {
-	a := newAnalysis(byName(g), s, inputs)
+	return analyse(g, s, inputs, newMemo())
+}
+
+func analyse(g *graph.Graph, s *model.Scenario, inputs map[string]any, m *memo) *Analysis {
+	a := newAnalysis(byName(g), s, inputs, m)
 	a.countHops()
 	a.follow()
 	a.findMeans()
 	if a.hopLimit >= 0 { // loops are those of messages whose hops nobody counts
-		flat := newAnalysis(a.Graph, s, inputs)
+		flat := newAnalysis(a.Graph, s, inputs, m)
 		flat.follow()
 		flat.findMeans()
 		flat.findLoops()
@@ -109,8 +116,35 @@ func AnalyseWith(g *graph.Graph, s *model.Scenario, inputs map[string]any) *Anal
 	return a
 }
 
-func newAnalysis(g *graph.Graph, s *model.Scenario, inputs map[string]any) *Analysis {
-	a := &Analysis{Graph: g, scenario: s, inputs: inputs, hopLimit: -1, policyIDs: map[string]int32{}, simpler: map[string]*expr.Expression{}, overfull: map[int]float64{}}
+// memo keeps what does not depend on the rest of a model, for a check and for the
+// proofs of its remedies.
+type memo struct {
+	rates   map[string]float64       // of schedules, per second
+	gaps    map[string]time.Duration // the shortest between two firings
+	changes map[string]changedInstant
+}
+
+func newMemo() *memo {
+	return &memo{map[string]float64{}, map[string]time.Duration{}, map[string]changedInstant{}}
+}
+
+// calendarKey names the calendar of a schedule.
+func calendarKey(n *graph.Node) string {
+	return fmt.Sprint(n.Every, "|", n.Cron, "|", n.CronFields, "|", n.Sunday, "|", n.Zone)
+}
+
+// remembered returns a value that is worked out once for each key.
+func remembered[V any](known map[string]V, key string, work func() V) V {
+	v, ok := known[key]
+	if !ok {
+		v = work()
+		known[key] = v
+	}
+	return v
+}
+
+func newAnalysis(g *graph.Graph, s *model.Scenario, inputs map[string]any, m *memo) *Analysis {
+	a := &Analysis{Graph: g, scenario: s, memo: m, inputs: inputs, hopLimit: -1, policyIDs: map[string]int32{}, simpler: map[string]*expr.Expression{}, overfull: map[int]float64{}}
 	a.linkPolicy = make([]int32, len(g.Links))
 	for i := range g.Links {
 		a.linkPolicy[i] = a.policyID(&g.Links[i].Policy)

@@ -23,7 +23,7 @@ type law struct {
 type atom struct{ at, p float64 }
 
 // maxAtoms bounds the atoms of a law that is a sum.
-const maxAtoms = 96
+const maxAtoms = 64
 
 // surely is the law of a constant.
 func surely(at float64) law { return law{atoms: []atom{{at, 1}}, mass: 1} }
@@ -46,7 +46,7 @@ func lawOf(d model.Distribution) law {
 	// Cells of equal chance, finer towards the long tail.
 	l := law{exact: &d, mass: 1}
 	sum, from := 0.0, 0.0
-	for step := 0.04; from < 1; {
+	for step := 0.06; from < 1; {
 		if 1-from < 8*step {
 			step /= 2
 		}

@@ -188,14 +188,15 @@ func Run(g *graph.Graph, s *model.Scenario, head document.Head, now time.Time) *
 // RunWith checks a graph as Run does; inputs holds the payloads of the event files
 // that the scenario names.
 func RunWith(g *graph.Graph, s *model.Scenario, inputs map[string]any, head document.Head, now time.Time) *Document {
-	doc := run(g, s, inputs, head, now)
-	prove(doc, g, s, inputs, now)
+	m := newMemo()
+	doc := run(g, s, inputs, head, now, m)
+	prove(doc, g, s, inputs, now, m)
 	return doc
 }
 
 // run checks a graph; its remedies are not proven yet.
-func run(g *graph.Graph, s *model.Scenario, inputs map[string]any, head document.Head, now time.Time) *Document {
-	a := AnalyseWith(g, s, inputs)
+func run(g *graph.Graph, s *model.Scenario, inputs map[string]any, head document.Head, now time.Time, m *memo) *Document {
+	a := analyse(g, s, inputs, m)
 	g = a.Graph
 	doc := &Document{Head: head, Findings: []Finding{}, Loops: a.Loops, Entries: a.Entries, Outages: a.Outages, Capacity: a.Capacity,
 		Links: map[string]LinkReach{}, Cost: a.Cost, Guesses: append([]string{}, g.Topology.Guesses...)}

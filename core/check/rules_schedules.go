@@ -54,7 +54,7 @@ a time (concurrency: 1).`,
 			if n.Kind != model.Schedule || !n.Enabled {
 				continue
 			}
-			gap := shortestGap(n)
+			gap := p.shortestGap(n)
 			for _, id := range n.Out {
 				l := p.link(id)
 				to := p.node(l.To)
@@ -79,23 +79,37 @@ or a zone without changes, if that matters.`,
 			if c == nil {
 				continue
 			}
-			t := model.DefaultStart
-			for k := 0; k < 1500; k++ {
-				next, ok := c.Next(t, zone)
-				if !ok || next.Sub(model.DefaultStart) > 370*24*time.Hour {
-					break
-				}
-				t = next
-				change := c.ChangeAt(t, zone)
-				if change == cadence.NoChange || change == cadence.Both {
-					continue
-				}
-				p.report(n.Pos, []string{n.Name}, nil, map[string]any{"at": t.UTC().Format(time.RFC3339)}, nil,
-					"`%s` on %s: %s", n.Name, t.In(zone).Format("2 January 2006 at 15:04 MST"), change)
-				break
+			first := remembered(p.memo.changes, calendarKey(n), func() changedInstant { return firstChanged(c, zone) })
+			if first.change == cadence.NoChange {
+				continue
 			}
+			p.report(n.Pos, []string{n.Name}, nil, map[string]any{"at": first.at.UTC().Format(time.RFC3339)}, nil,
+				"`%s` on %s: %s", n.Name, first.at.In(zone).Format("2 January 2006 at 15:04 MST"), first.change)
 		}
 	}}
+
+// changedInstant is an instant that a clock change affects.
+type changedInstant struct {
+	at     time.Time
+	change cadence.Change
+}
+
+// firstChanged returns the first instant within a year that a clock change skips or
+// repeats.
+func firstChanged(c *cadence.Calendar, zone *time.Location) changedInstant {
+	t := model.DefaultStart
+	for range 1500 {
+		next, ok := c.Next(t, zone)
+		if !ok || next.Sub(model.DefaultStart) > 370*24*time.Hour {
+			break
+		}
+		t = next
+		if change := c.ChangeAt(t, zone); change != cadence.NoChange && change != cadence.Both {
+			return changedInstant{t, change}
+		}
+	}
+	return changedInstant{change: cadence.NoChange}
+}
 
 var idleSchedule = &Rule{Code: "IW604", Title: "Schedule without effect", Severity: Warning,
 	Doc: `The schedule has no link, or its calendar holds no further instant. Link it, or remove it.`,
@@ -129,7 +143,7 @@ cold all the same. Fire more often than cold-start.idle.`,
 			if n.Kind != model.Schedule {
 				continue
 			}
-			gap := shortestGap(n)
+			gap := p.shortestGap(n)
 			for _, id := range n.Out {
 				l := p.link(id)
 				to := p.node(l.To)
@@ -146,3 +160,8 @@ cold all the same. Fire more often than cold-start.idle.`,
 			}
 		}
 	}}
+
+// shortestGap returns the least time between two firings of a schedule.
+func (p *Pass) shortestGap(n *graph.Node) time.Duration {
+	return remembered(p.memo.gaps, calendarKey(n), func() time.Duration { return shortestGap(n) })
+}

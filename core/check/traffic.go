@@ -27,7 +27,9 @@ func (a *Analysis) outsideRates() {
 		n := a.node(i)
 		switch {
 		case n.Kind == model.Schedule:
-			a.arrivals[i] = scheduleRate(n)
+			if n.Enabled {
+				a.arrivals[i] = remembered(a.memo.rates, calendarKey(n), func() float64 { return scheduleRate(n) })
+			}
 		case s == nil || !s.TrafficGiven:
 			a.arrivals[i] = n.Rate
 		}
@@ -74,9 +76,6 @@ func meanRate(t *model.Traffic, length time.Duration) float64 {
 
 // scheduleRate returns the mean rate of a schedule: over a year of its calendar.
 func scheduleRate(n *graph.Node) float64 {
-	if !n.Enabled {
-		return 0
-	}
 	if n.Every > 0 {
 		return 1 / n.Every.Seconds()
 	}
