@@ -15,6 +15,7 @@ import (
 	"ironweir/core/check"
 	"ironweir/core/graph"
 	"ironweir/core/model"
+	"ironweir/core/verify"
 	"ironweir/formats/junit"
 	"ironweir/formats/sarif"
 	"ironweir/formats/text"
@@ -28,6 +29,7 @@ ironweir check demo/kittiwake.yaml -scenario demo/friday-evening.yaml -fail-on w
 ironweir check demo/kittiwake.yaml -set nodes.consignments.lease=20s -format json
 ironweir check demo/kittiwake.yaml -since demo/kittiwake-draft.yaml
 ironweir check demo/kittiwake-draft.yaml -owner clearance
+ironweir check demo/kittiwake.yaml -verify
 ironweir check demo/kittiwake-draft.yaml -fix IW401 -dry-run
 ironweir check demo/kittiwake-draft.yaml -format sarif > findings.sarif`,
 	run: func(c *call) (int, error) {
@@ -40,6 +42,8 @@ ironweir check demo/kittiwake-draft.yaml -format sarif > findings.sarif`,
 		since := c.String("since", "", "show only what an older model, `OLD`, did not have")
 		owner := c.String("owner", "", "show only findings on nodes of `OWNER`")
 		fix := c.String("fix", "", "apply the first remedy of findings with `CODE`, or of all, to the file, and show the difference")
+		verified := c.Bool("verify", false, "simulate the model, without a fault and with each single fault, and print each claim that a run contradicts")
+		verifyTime := c.Duration("verify-time", 5*time.Minute, "with -verify: start no further run after `DURATION`")
 		dry := c.Bool("dry-run", false, "with -fix: show the difference and leave the file alone")
 		if err := c.parse(1, 1); err != nil {
 			return 0, err
@@ -75,9 +79,21 @@ ironweir check demo/kittiwake-draft.yaml -format sarif > findings.sarif`,
 				return 0, err
 			}
 		}
+		var verification *verify.Report
+		if *verified {
+			if *m.format != "text" && *m.format != "json" {
+				return 0, errors.New("-verify prints text or json")
+			}
+			if verification, err = c.verify(l, *scenario, *verifyTime); err != nil {
+				return 0, err
+			}
+		}
 		switch *m.format {
 		case "json":
-			err = c.printJSON(doc)
+			err = c.printJSON(struct {
+				*check.Document
+				Verification *verify.Report `json:"verification,omitempty"`
+			}{doc, verification})
 		case "markdown":
 			err = text.CheckMarkdown(c.out, doc)
 		case "sarif":
@@ -95,10 +111,15 @@ ironweir check demo/kittiwake-draft.yaml -format sarif > findings.sarif`,
 			}
 			err = junit.Check(c.out, doc, least)
 		default:
-			err = text.Check(c.out, doc, c.style())
+			if err = text.Check(c.out, doc, c.style()); err == nil && verification != nil {
+				err = text.Verification(c.out, verification, c.style())
+			}
 		}
 		if err != nil {
 			return 0, err
+		}
+		if verification != nil && len(verification.Contradictions) > 0 {
+			return exitShort, nil
 		}
 		for _, f := range doc.Findings {
 			if f.Accepted == nil && *failOn != "never" && f.Severity.AtLeast(check.Severity(*failOn)) {
@@ -114,11 +135,26 @@ func (c *call) check(file string, m *modelFlags, scenario string) (*loaded, *che
 	if err != nil {
 		return nil, nil, err
 	}
-	s, err := c.loadTraffic(scenario, l)
+	s, inputs, err := c.loadTraffic(scenario, l)
 	if err != nil {
 		return nil, nil, err
 	}
-	return l, check.Run(l.graph, s, l.head("check"), time.Now()), nil
+	return l, check.RunWith(l.graph, s, inputs.Events, l.head("check"), time.Now()), nil
+}
+
+// verify holds the findings on a model against runs of it, and starts no run after
+// a limit of time.
+func (c *call) verify(l *loaded, scenario string, limit time.Duration) (*verify.Report, error) {
+	s, inputs, err := c.loadTraffic(scenario, l)
+	if err != nil {
+		return nil, err
+	}
+	begin := time.Now()
+	bar := c.progress("verify")
+	defer bar.clear()
+	return verify.Model(l.graph, verify.Options{Scenario: s, Inputs: inputs,
+		Progress: func(done, total int) { bar.show(float64(done) / float64(max(total, 1))) },
+		Stop:     func() bool { return c.Err() != nil || time.Since(begin) > limit }})
 }
 
 // maxFixes bounds how many remedies one -fix applies.

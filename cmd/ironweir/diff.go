@@ -68,14 +68,15 @@ var pathsCommand = &command{name: "paths", args: "MODEL A B", short: "List the w
 		if err != nil {
 			return 0, err
 		}
+		analysis := check.Analyse(l.graph, nil)
 		var ids [2]int
 		for i := range ids {
 			name := c.Arg(i + 1)
-			if ids[i] = l.graph.NodeID(name); ids[i] < 0 {
+			if ids[i] = analysis.Graph.NodeID(name); ids[i] < 0 {
 				return 0, fmt.Errorf("no node %q%s", name, model.DidYouMean(name, l.graph.Topology.NodeNames()))
 			}
 		}
-		ways, more := check.Analyse(l.graph, nil).Ways(ids[0], ids[1])
+		ways, more := analysis.Ways(ids[0], ids[1])
 		if ways == nil {
 			ways = []check.Way{}
 		}

@@ -33,7 +33,7 @@ ironweir draw demo/kittiwake.yaml -around consignments -format mermaid`,
 		if err != nil {
 			return 0, err
 		}
-		s, err := c.loadTraffic(*scenario, l)
+		s, _, err := c.loadTraffic(*scenario, l)
 		if err != nil {
 			return 0, err
 		}

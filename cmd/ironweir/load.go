@@ -187,13 +187,13 @@ func (c *call) loadReplay(path string) ([]sim.Arrival, error) {
 	return arrivals, nil
 }
 
-// loadTraffic reads a scenario for its traffic alone; nil where none is given.
-func (c *call) loadTraffic(file string, l *loaded) (*model.Scenario, error) {
+// loadTraffic reads a scenario for its traffic, and the events that it names; nil
+// where none is given.
+func (c *call) loadTraffic(file string, l *loaded) (*model.Scenario, sim.Inputs, error) {
 	if file == "" {
-		return nil, nil
+		return nil, sim.Inputs{}, nil
 	}
-	s, _, err := c.loadScenario(file, l)
-	return s, err
+	return c.loadScenario(file, l)
 }
 
 // printJSON prints a document as the formats do: two spaces, a line end.

@@ -42,21 +42,22 @@ type Analysis struct {
 	linkPolicy    []int32
 	ownPolicy     []int32
 
-	spots     *spotGraph
-	isDoor    []bool    // by spot: messages from outside come in there
-	surely    []bool    // by spot: some message certainly comes there
-	into      [][]int32 // by spot: the spots that lead to it
-	losses    [][]loss  // by spot: with nothing broken
-	parks     [][]park
-	unmatched map[int]bool    // spots of which no link takes a message
-	behind    map[int]float64 // by reader link: the share that it has no time for
-	overfull  map[int]float64 // by node: the share of writes that it rejects for want of room
-	grows     []bool          // by spot: its rate has no bound
-	boundless []bool          // by node
-	rates     []float64       // by node, per second
-	linkRate  []float64
-	spotRates []float64
-	runs      []float64 // by node, per second
+	spots                      *spotGraph
+	isDoor                     []bool    // by spot: messages from outside come in there
+	surely                     []bool    // by spot: some message certainly comes there
+	into                       [][]int32 // by spot: the spots that lead to it
+	guessedSpots, guessedLinks []bool    // whose rates rest on what only a payload decides
+	losses                     [][]loss  // by spot: with nothing broken
+	parks                      [][]park
+	unmatched                  map[int]bool    // spots of which no link takes a message
+	behind                     map[int]float64 // by reader link: the share that it has no time for
+	overfull                   map[int]float64 // by node: the share of writes that it rejects for want of room
+	grows                      []bool          // by spot: its rate has no bound
+	boundless                  []bool          // by node
+	rates                      []float64       // by node, per second
+	linkRate                   []float64
+	spotRates                  []float64
+	runs                       []float64 // by node, per second
 
 	faults  *faultModel
 	limited []int        // queues that fill up
@@ -315,6 +316,12 @@ func (a *Analysis) LinkRate(id string) float64 {
 		return math.NaN()
 	}
 	return a.linkRate[k]
+}
+
+// LinkGuessed reports whether the rate of a link rests on what only a payload decides.
+func (a *Analysis) LinkGuessed(id string) bool {
+	k := a.Graph.LinkID(id)
+	return k != graph.None && a.guessedLinks[k]
 }
 
 // Overfull lists the channels that reject part of what is written to them, since more

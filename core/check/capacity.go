@@ -97,12 +97,54 @@ func (a *Analysis) runRate(s int) float64 {
 	return rate
 }
 
+// PayloadAssumption is the assumption of numbers that rest on conditions which only
+// a payload decides.
+const PayloadAssumption = "conditions that depend on the payload hold, and its cases do not apply"
+
+const evenKeys = "the keys are spread evenly over the partitions"
+
+// findGuesses finds the spots and links whose rates rest on what only a payload
+// decides: what such a condition lets through, and all that comes of it.
+func (a *Analysis) findGuesses() {
+	g := a.spots
+	a.guessedSpots, a.guessedLinks = make([]bool, len(g.spots)), make([]bool, len(a.Graph.Links))
+	var work []int
+	reach := func(e *edge) {
+		if e.link >= 0 {
+			a.guessedLinks[e.link] = true
+		}
+		if !a.guessedSpots[e.to] {
+			a.guessedSpots[e.to] = true
+			work = append(work, e.to)
+		}
+	}
+	for s := range g.spots {
+		out := g.leaving(s)
+		for k := range out {
+			if e := &out[k]; e.mean.low != e.mean.high {
+				reach(e)
+			}
+		}
+	}
+	for len(work) > 0 {
+		s := work[len(work)-1]
+		work = work[:len(work)-1]
+		out := g.leaving(s)
+		for k := range out {
+			if out[k].mean.high > 0 {
+				reach(&out[k])
+			}
+		}
+	}
+}
+
 // findCapacity works out how busy everything is.
 func (a *Analysis) findCapacity() {
 	n := len(a.Graph.Nodes)
 	a.runs = make([]float64, n)
 	least := make([]float64, n) // runs per second if batches were full
-	guessed := make([]bool, n)
+	guessed, guessedRuns := make([]bool, n), make([]bool, n)
+	a.findGuesses()
 	for s := range a.spots.spots {
 		at := a.spots.spots[s]
 		rate := a.runRate(s)
@@ -112,8 +154,11 @@ func (a *Analysis) findCapacity() {
 			rate *= a.batchOf(l) / float64(max(l.Read.UpTo, 1))
 		}
 		least[at.node] += rate
-		if a.outcome2(s) {
+		if a.guessedSpots[s] {
 			guessed[at.node] = true
+		}
+		if a.outcomeGuessed(s) {
+			guessedRuns[at.node] = true
 		}
 	}
 	busy, full := make([]float64, n), make([]float64, n) // mean concurrent runs; with full batches
@@ -139,9 +184,16 @@ func (a *Analysis) findCapacity() {
 			continue
 		}
 		c.Rate = &a.rates[i]
+		if guessed[i] {
+			c.Basis["rate"] = Estimate
+		}
+		if guessed[i] || guessedRuns[i] {
+			c.Assumptions = append(c.Assumptions, PayloadAssumption)
+			c.Basis["utilisation"] = Estimate
+		}
 		if node.Kind.Runs() {
 			c.Concurrency = &busy[i]
-			a.labelRuns(i, &c, guessed[i])
+			a.labelRuns(i, &c, guessed[i] || guessedRuns[i])
 		}
 		limit := func(by string, used, full float64) {
 			if c.Utilisation == nil || full > c.full {
@@ -169,7 +221,7 @@ func (a *Analysis) findCapacity() {
 			limit("partition-rate", a.rates[i]/most, a.rates[i]/most)
 			if node.By != nil {
 				c.Basis["utilisation"] = AtLeast
-				c.Assumptions = append(c.Assumptions, "the keys are spread evenly over the partitions")
+				c.Assumptions = append(c.Assumptions, evenKeys)
 			}
 		}
 		if c.full > 0 {
@@ -181,12 +233,15 @@ func (a *Analysis) findCapacity() {
 			c.Wait = &w
 			c.Basis["wait_s"] = Estimate
 		}
+		if c.Utilisation == nil {
+			delete(c.Basis, "utilisation")
+		}
 		a.Capacity[node.Name] = c
 	}
 }
 
-// outcome2 reports whether something of the run at a spot was guessed.
-func (a *Analysis) outcome2(s int) bool {
+// outcomeGuessed reports whether something of the run at a spot was guessed.
+func (a *Analysis) outcomeGuessed(s int) bool {
 	return a.node(a.spots.spots[s].node).Kind.Runs() && a.outcome(s, usual).guessed
 }
 
@@ -199,13 +254,16 @@ func (a *Analysis) labelRuns(i int, c *Capacity, guessed bool) {
 	for _, id := range a.node(i).In {
 		if l := a.link(id); l.Relation == model.PolledRun && l.Read.UpTo > 1 && a.linkRate[id] > 0 {
 			because("batches of %s hold %.3g of up to %d messages on average", l.Link.ID(), a.batchOf(l), l.Read.UpTo)
+			if a.node(l.From).By != nil {
+				because(evenKeys)
+			}
 		}
 	}
 	if a.node(i).ColdStart != nil {
 		because("arrivals are Poisson, and a run starts cold after %s without one", model.FormatDuration(a.node(i).ColdStart.Idle))
 	}
 	if guessed {
-		because("conditions that depend on the payload hold, and its cases do not apply")
+		c.Basis["concurrency"] = Estimate
 	}
 	for _, s := range a.spots.of[i] {
 		if a.outcome(int(s), usual).random {
@@ -479,8 +537,9 @@ func (a *Analysis) findOverfull() bool {
 		}
 		if n.Kind == model.Queue && n.Capacity > 0 {
 			most := a.drainOf(n)
-			if stock := a.stockOf(i); stock > float64(n.Capacity) { // what stays for long fills it up
-				most = min(most, a.rates[i]*float64(n.Capacity)/stock)
+			room := float64(n.Capacity)
+			if stock := a.stockOf(i); stock > room*(1-1e-9) { // what stays for long fills it up; one more comes as one goes
+				most = min(most, a.rates[i]*room/max(stock, room+1))
 			}
 			if a.rates[i] > most*1.0001 {
 				a.overfull[i] = 1 - most/a.rates[i]

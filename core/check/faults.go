@@ -511,6 +511,9 @@ func (a *Analysis) backlogDelivery(d delivery, n *graph.Node, l *graph.Link, to 
 		return
 	}
 	batch := float64(max(l.Read.UpTo, 1))
+	if n.Kind != model.Queue && l.Read.Failed == "halve" { // until each message is alone
+		each = batch*(each-halvings(l, math.Round(a.batchOf(l)), length)) + (batch-1)*halvings(l, 2, length)
+	}
 	if n.Kind == model.Queue {
 		each *= math.Max(float64(l.Policy.Tries), 1)
 	}
@@ -592,6 +595,10 @@ func (a *Analysis) readerPatience(n *graph.Node, l *graph.Link, to int) (after m
 		return at
 	})
 	if !queue {
+		if l.Read.Failed == "halve" && ends {
+			length := o.length.mean()
+			after.at, after.high = after.at+halvings(l, math.Round(a.batchOf(l)), length), after.high+halvings(l, float64(l.Read.UpTo), length)
+		}
 		return after, limit, ends
 	}
 	// While everything fails, its readers come round to each message only as often as
@@ -603,6 +610,12 @@ func (a *Analysis) readerPatience(n *graph.Node, l *graph.Link, to int) (after m
 		after.low = max(after.low-round-a.triesLeft(o.bad(), a.gap(a.spots.spots[to], p, 1, o.length.mean())), 0)
 	}
 	return after, limit, ends
+}
+
+// halvings returns how long it takes until the first message of a failing batch, whose
+// runs take so long, is alone.
+func halvings(l *graph.Link, batch, length float64) float64 {
+	return math.Ceil(math.Log2(max(batch, 1))) * (length + float64(l.Policy.Backoff(1))*1e-9)
 }
 
 // triesLeft returns the time that a message may still need when the fault is over, if

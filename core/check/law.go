@@ -158,8 +158,8 @@ func (l law) or(o law) law {
 	return out
 }
 
-// fewer sorts atoms and merges neighbours until they are few enough; each step of
-// the merge keeps the mean.
+// fewer sorts atoms and merges neighbours until they are few enough, some hundred at
+// most; each step of the merge keeps the mean.
 func fewer(atoms []atom) []atom {
 	slices.SortFunc(atoms, func(a, b atom) int {
 		switch {
@@ -198,7 +198,7 @@ func fewer(atoms []atom) []atom {
 		left := total - done
 		most := total / (maxAtoms / 2)
 		if left < 0.05*total {
-			most = left / 6
+			most = max(left/6, 1e-9*total)
 		}
 		if now.p > 0 && now.p+a.p > most {
 			flush()

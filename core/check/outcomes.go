@@ -32,6 +32,7 @@ type runOutcome struct {
 	why     string          // why it never succeeds: the case, "accepts", a callee, …
 	dooms   map[int]float64 // by node: the share of messages that it never processes; the same at each call
 	visits  map[int]float64 // by call link: calls per run, tries included
+	again   map[int]float64 // by call link: what a run with a message that is never processed calls more
 	guessed bool            // something of it was guessed
 	random  bool            // more than one time is random, so that chances of lateness are estimates
 	stated  float64         // the chance of failing by stated `fails` shares alone
@@ -193,7 +194,7 @@ type walker struct {
 func (a *Analysis) workAs(s int, m mode, c *choice) *runOutcome {
 	at := a.spots.spots[s]
 	n := a.node(at.node)
-	w := &walker{a: a, spot: s, at: at, n: n, mode: m, limit: math.Inf(1), doomed: graph.None, out: &runOutcome{errors: map[string]float64{}, visits: map[int]float64{}, dooms: map[int]float64{}, sent: map[int]float64{}}}
+	w := &walker{a: a, spot: s, at: at, n: n, mode: m, limit: math.Inf(1), doomed: graph.None, out: &runOutcome{errors: map[string]float64{}, visits: map[int]float64{}, again: map[int]float64{}, dooms: map[int]float64{}, sent: map[int]float64{}}}
 	if n.Timeout > 0 {
 		w.limit = n.Timeout.Seconds()
 	}
@@ -224,7 +225,7 @@ func (a *Analysis) workAs(s int, m mode, c *choice) *runOutcome {
 			w.out.guessed = true
 		}
 	}
-	w.out.never, w.out.final = 0, false
+	w.out.final = false
 	if c.declined != "" {
 		w.fail(alive, c.declined)
 		w.out.why, alive = "accepts", law{}
@@ -268,7 +269,7 @@ func (w *walker) finish(alive law) *runOutcome {
 	}
 	o.failed = w.ended
 	o.length = alive.or(w.ended)
-	o.random = w.times > 1
+	o.random = o.random || w.times > 1
 	return o
 }
 
@@ -419,6 +420,10 @@ func (w *walker) call(l *graph.Link, alive law, failed func(law, string)) law {
 		again := left.plus(surely(float64(l.Policy.Backoff(k)) * 1e-9))
 		good = good.or(again.plus(ok1))
 		left = again.plus(bad)
+	}
+	if o.never > 0 && !l.ByTask {
+		w.out.again[l.ID] = alive.mass * o.never * share * (float64(tries) - mean)
+		w.out.random = w.out.random || l.AtStart // such a run ends before its own work
 	}
 	name := "call-failed"
 	for e := range o.errors {
@@ -612,7 +617,7 @@ func (a *Analysis) tooLarge(l *graph.Link, m message) bool {
 func (a *Analysis) request(s int, m mode) *runOutcome {
 	at := a.spots.spots[s]
 	n := a.node(at.node)
-	w := &walker{a: a, spot: s, at: at, n: n, mode: m, limit: n.Timeout.Seconds(), doomed: graph.None, out: &runOutcome{errors: map[string]float64{}, visits: map[int]float64{}, dooms: map[int]float64{}}}
+	w := &walker{a: a, spot: s, at: at, n: n, mode: m, limit: n.Timeout.Seconds(), doomed: graph.None, out: &runOutcome{errors: map[string]float64{}, visits: map[int]float64{}, again: map[int]float64{}, dooms: map[int]float64{}}}
 	alive := surely(0)
 	if n.Accepts != nil && at.data != unknownData && n.Accepts.Fits(a.payloads.values[at.data]) != nil {
 		w.fail(alive, "not-accepted")
@@ -639,6 +644,7 @@ func (a *Analysis) request(s int, m mode) *runOutcome {
 type fate struct {
 	given   float64 // share that is given up: its tries are used up, or its time is
 	runs    float64 // runs that are started
+	doomed  float64 // of a message that is never processed
 	works   float64 // runs that succeed, whether or not it counts
 	sends   float64 // runs that come as far as their sends may: those of messages that it can process
 	calls   float64 // runs that come as far as their calls may
@@ -737,6 +743,10 @@ func (a *Analysis) fateOf(s int, m mode) fate {
 	}
 	if tries >= 1e9 { // until its retention ends
 		f.runs = before
+	}
+	f.doomed = f.runs
+	if never > 0 {
+		f.doomed = (f.runs - (1-never)*before) / never
 	}
 	f.works = (1 - never) * before * works
 	f.sends = (1 - never) * before

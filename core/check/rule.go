@@ -21,7 +21,6 @@ import (
 	"time"
 
 	"ironweir/core/document"
-	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
@@ -233,7 +232,7 @@ func run(g *graph.Graph, s *model.Scenario, inputs map[string]any, head document
 		if !a.boundless[g.Links[i].From] {
 			rate := a.linkRate[i]
 			l.Rate = &rate
-			if a.Reach[i] == expr.Possible {
+			if a.guessedLinks[i] {
 				l.Basis = Basis{"rate": Estimate}
 			}
 			if r, ok := a.Readings[i]; ok {

@@ -70,28 +70,24 @@ func reportNormalLosses(p *Pass) {
 			continue // IW501 tells of a backlog
 		}
 		pos, links, name := at.where(p)
-		which := "every message"
+		which, verb := "all messages", "are"
 		if l.first.Some {
 			which = "some messages"
-			if s := l.first.share; s.low == s.high && s.high > 0 {
+			switch s := l.first.share; {
+			case s.low == s.high && s.high > 0:
 				which = share(s.high) + " of the messages"
+			case s.low == 0:
+				which, verb = "messages", "may be"
 			}
 		}
 		entries := p.names(l.entries)
 		evidence := map[string]any{"entries": entries, "cause": at.cause, "share": [2]float64{l.first.share.low, l.first.share.high}}
-		p.report(pos, []string{p.node(at.node).Name}, links, evidence, lossRemedies(p, &at.place), "%s from %s are lost at `%s` with nothing broken: %s",
-			plainWhich(which), list(entries), name, causeWords(at.cause, l.first.why))
+		p.report(pos, []string{p.node(at.node).Name}, links, evidence, lossRemedies(p, &at.place), "%s from %s %s lost at `%s` with nothing broken: %s",
+			which, list(entries), verb, name, causeWords(at.cause, l.first.why))
 		if l.first.state && l.first.share.high < 1e-4 {
 			p.rated(Warning)
 		}
 	}
-}
-
-func plainWhich(which string) string {
-	if which == "every message" {
-		return "all messages"
-	}
-	return which
 }
 
 // share writes a share for people.

@@ -154,6 +154,10 @@ idempotent, or write once and derive the rest from it.`,
 		}
 	}}
 
+// seldom is a share of late runs, or of messages given up by them, that is no finding:
+// what is lost by them is one of its own.
+const seldom = 1e-3
+
 var lateRuns = &Rule{Code: "IW409", Title: "Runs exceed their timeout", Severity: Warning,
 	Doc: `A run takes longer than its timeout, or than what its caller has left, often enough that tries are used
 up by it: the messages are lost or parked though nothing has failed. It is an error where half of the runs
@@ -173,14 +177,14 @@ or more are late. Give the run more time, or make it shorter.`,
 				late, mean = max(late, o.late), max(mean, p.outcome(int(s), usual).length.mean())
 				switch p.spots.spots[s].how {
 				case asRequest:
-					asked = asked || o.late > 1e-3
+					asked = asked || o.late > seldom
 				case asCall:
 					given = max(given, p.sufferedBy(int(s), map[int]bool{}))
 				default:
 					given = max(given, p.fateOf(int(s), worst).given)
 				}
 			}
-			if given < rare && !asked {
+			if late < seldom || given < seldom && !asked {
 				continue
 			}
 			longer := model.FormatDuration(rounded(2 * max(n.Timeout.Seconds(), n.Takes.Expected())).Round(time.Second))

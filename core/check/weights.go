@@ -211,7 +211,16 @@ func (a *Analysis) weighRun(s int, at spot, n *graph.Node, edges []edge) {
 		sure := e.sure()
 		switch e.kind {
 		case calls:
-			visits := func(m mode) float64 { return a.outcome(s, m).visits[e.link] * a.callsAt(s, m) }
+			visits := func(m mode) float64 {
+				o := a.outcome(s, m)
+				calls := o.visits[e.link] * a.callsAt(s, m)
+				if more := o.again[e.link]; more > 0 && at.how == asCall {
+					calls += more
+				} else if more > 0 {
+					calls += more * a.fateOf(s, m).doomed
+				}
+				return calls
+			}
 			v := a.three(s, visits)
 			e.mean, e.expected = v.span, v.usual
 			e.delay = n.Takes.Expected()

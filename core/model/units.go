@@ -107,7 +107,12 @@ func ParseRate(s string) (float64, error) {
 }
 
 // FormatRate writes a rate per second in the unit in which it reads best.
+// A rate that no document would state (under one in a century) is "under 0.00003/d".
 func FormatRate(perSecond float64) string {
+	const day = 86400
+	if perSecond > 0 && perSecond*day < 3e-5 {
+		return "under 0.00003/d"
+	}
 	for _, u := range []struct {
 		name string
 		size float64

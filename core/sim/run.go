@@ -179,6 +179,9 @@ func (e *engine) begin(i uint32) {
 			e.wait(i, 0)
 			return
 		}
+		if e.depth > 0 {
+			e.tally.events++ // as much work as an event
+		}
 		e.depth++
 		e.advance(i)
 		e.depth--

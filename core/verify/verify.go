@@ -22,7 +22,7 @@ import (
 type Options struct {
 	Scenario *model.Scenario // whose traffic is sent; nil: the nodes' own rates
 	Inputs   sim.Inputs
-	Length   time.Duration // of the traffic; 0: the scenario's
+	Length   time.Duration // of the traffic; 0: the scenario's; less where the run would be too large
 	Events   int64         // of one run at most; 0: 2,000,000
 	Faults   int           // single faults at most; 0: all
 	Seed     uint64
@@ -115,6 +115,9 @@ func ownTraffic(g *graph.Graph) []*model.Traffic {
 		keys, types := n.Node.Keys, n.Types
 		if len(keys) == 0 {
 			keys = []string{""}
+			if n.By != nil {
+				keys = []string{n.Name + "-{seq}"} // over all partitions
+			}
 		}
 		if len(types) == 0 {
 			types = []string{""}
@@ -169,7 +172,7 @@ func (v *verifier) scenario(traffic, length time.Duration, incidents ...*model.I
 
 func (v *verifier) run(s *model.Scenario) (*sim.Result, error) {
 	v.report.Runs++
-	return sim.Run(sim.Plan{Graph: v.g, Scenario: s, Inputs: v.o.Inputs, Limits: sim.Limits{Events: v.o.Events}})
+	return sim.Run(sim.Plan{Graph: v.g, Scenario: s, Inputs: v.o.Inputs, Limits: sim.Limits{Events: v.o.Events, Memory: 1 << 30}})
 }
 
 func (v *verifier) contradict(class string, s *model.Scenario, claim, run string, args ...any) {
@@ -219,6 +222,12 @@ func (v *verifier) withoutFault() error {
 	}
 	s := v.scenario(v.base.Length, v.drained)
 	r, err := v.run(s)
+	for err == nil && r.Stopped != "" && v.base.Length > 10*time.Minute { // less traffic shows the same
+		v.base.Length /= 4
+		v.drained = v.base.Length + v.settling()
+		s = v.scenario(v.base.Length, v.drained)
+		r, err = v.run(s)
+	}
 	if err != nil {
 		return err
 	}
@@ -367,6 +376,7 @@ func sorted(names map[string]bool) []string {
 
 // loopsOnly runs a few messages through a model in which some circulate for long.
 func (v *verifier) loopsOnly() error {
+	v.skip("losses, rates and faults: the model has a loop that does not end by itself, so no run does")
 	s := v.scenario(v.base.Length, 4*time.Hour+v.base.Length+4*v.lead())
 	for _, t := range s.Traffic {
 		t.Max = min(t.Max, 10)
@@ -422,7 +432,7 @@ func (v *verifier) numbers(s *model.Scenario, r *sim.Result) {
 		if n.Kind.Runs() && c.Concurrency != nil && !v.rareTries(i) {
 			want := *c.Concurrency * seconds
 			got := r.Nodes[i].ActiveMean * v.drained.Seconds()
-			v.number("rate", s, n.Name+" concurrency", c.Basis["concurrency"], want, got, r.Nodes[i].Runs, v.uncertain(i))
+			v.number("rate", s, n.Name+" concurrency", c.Basis["concurrency"], want, got, r.Nodes[i].Runs, v.uncertain(i) || slices.Contains(c.Assumptions, check.PayloadAssumption))
 		}
 	}
 	for i := range v.g.Links {
@@ -431,7 +441,7 @@ func (v *verifier) numbers(s *model.Scenario, r *sim.Result) {
 			continue
 		}
 		rate := v.a.LinkRate(l.Link.ID())
-		if math.IsNaN(rate) {
+		if math.IsNaN(rate) || v.a.LinkGuessed(l.Link.ID()) {
 			continue
 		}
 		got := float64(r.Links[i].Matched)

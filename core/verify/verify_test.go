@@ -4,6 +4,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -13,6 +14,7 @@ import (
 
 	"ironweir/core/graph"
 	"ironweir/core/model"
+	"ironweir/gallery"
 )
 
 // TestMain gives the random models a seed, so that a build does not depend on
@@ -58,4 +60,35 @@ func TestRandomModels(t *testing.T) {
 		models, claims, runs, skipped = models+1, claims+r.Claims, runs+r.Runs, skipped+len(r.Skipped)
 	})
 	t.Logf("%d models, %d claims, %d runs, %d skipped", models, claims, runs, skipped)
+}
+
+// TestFoundModels holds the analysis of models on which an earlier one was wrong, one
+// file for each kind of fault, and of the demo and the starters, against runs.
+func TestFoundModels(t *testing.T) {
+	texts := map[string][]byte{}
+	for _, pattern := range []string{"testdata/*.yaml", "../../demo/kittiwake*.yaml"} {
+		files, err := filepath.Glob(pattern)
+		require.NoError(t, err)
+		require.NotEmpty(t, files)
+		for _, f := range files {
+			text, err := os.ReadFile(f)
+			require.NoError(t, err)
+			texts[filepath.Base(f)] = text
+		}
+	}
+	for _, s := range gallery.Starters() {
+		texts[s.Name] = s.Text
+	}
+	for name, text := range texts {
+		t.Run(name, func(t *testing.T) {
+			m, err := model.Parse(name, text, model.Options{})
+			require.NoError(t, err)
+			g, err := graph.Compile(m)
+			require.NoError(t, err)
+			r, err := Model(g, Options{Events: 300_000})
+			require.NoError(t, err)
+			require.Empty(t, r.Contradictions, tell(r))
+			require.NotZero(t, r.Claims)
+		})
+	}
 }

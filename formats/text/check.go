@@ -8,6 +8,7 @@ import (
 
 	"ironweir/core/check"
 	"ironweir/core/model"
+	"ironweir/core/verify"
 )
 
 // Check prints a check: the verdict in one line, findings worst first, then
@@ -289,6 +290,33 @@ func CheckMarkdown(w io.Writer, doc *check.Document) error {
 			says = append(says, r.Say)
 		}
 		p.line("| %s | %s | %s | %s | %s |", cell(label), f.Code, cell(f.Message), cell(f.Position.String()), cell(strings.Join(says, "; or ")))
+	}
+	return p.Flush()
+}
+
+// Verification prints what simulated runs say of the claims of a check.
+func Verification(w io.Writer, r *verify.Report, s Style) error {
+	p := newPage(w, s)
+	p.heading("Verification by simulation")
+	colour, words := green, "no run contradicts one"
+	if n := len(r.Contradictions); n > 0 {
+		colour, words = red, plural(n, "contradiction")
+	}
+	p.line("%s compared in %s: %s", plural(r.Claims, "claim"), plural(r.Runs, "run"), p.paint(colour, words))
+	for _, what := range r.Skipped {
+		p.wrap("", p.paint(faint, "not verified: ")+what)
+	}
+	for i := range r.Contradictions {
+		c := &r.Contradictions[i]
+		p.line("")
+		p.wrap("", p.paint(red, "check says: ")+c.Claim)
+		p.wrap("", p.paint(red, "the run:    ")+c.Run)
+		if c.Scenario != "" {
+			p.line("with this scenario:")
+			for _, l := range strings.Split(strings.TrimSpace(c.Scenario), "\n") {
+				p.line("    %s", l)
+			}
+		}
 	}
 	return p.Flush()
 }

@@ -239,10 +239,10 @@ func share(x float64) string {
 	switch {
 	case x == 0:
 		return "0%"
-	case x < 1e-7:
-		return "0%"
+	case x < 1e-6:
+		return "under 0.0001%"
 	case x < 0.001:
-		return fmt.Sprintf("%.1g%%", x*100)
+		return fmt.Sprintf("%.2g%%", x*100)
 	}
 	return fmt.Sprintf("%.1f%%", x*100)
 }
