@@ -84,8 +84,7 @@ up tries. Report failures by message (fails: {per: message}, failed: each), or r
 
 var shortCallerTimeout = &Rule{Code: "IW405", Title: "Caller timeout not above callee's", Severity: Warning,
 	Doc: `The callee (with the tries of the call) can take longer than the caller has. The caller times out while
-the work goes on, then starts it again. Give the caller more time, or the callee less. It is reported where
-the times in the model let it happen, not where only the limits would.`,
+the work goes on, then starts it again. Give the caller more time, or the callee less.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Links {
 			l := p.link(i)
@@ -94,7 +93,7 @@ the times in the model let it happen, not where only the limits would.`,
 				continue
 			}
 			need := to.Timeout*time.Duration(l.Policy.Tries) + time.Duration(waitsOf(&l.Policy)*1e9)
-			if from.Timeout > need || !p.tooSlow(l, from.Timeout.Seconds()) {
+			if from.Timeout > need {
 				continue
 			}
 			longer := model.FormatDuration((need + 10*time.Second).Round(time.Second))
@@ -103,20 +102,6 @@ the times in the model let it happen, not where only the limits would.`,
 				"`%s` has %s and waits for `%s`, which may take %s: it gives up while the work goes on", from.Name, model.FormatDuration(from.Timeout), to.Name, model.FormatDuration(need))
 		}
 	}}
-
-// tooSlow reports whether the tries of a call can take longer than its caller has.
-func (p *Pass) tooSlow(l *graph.Link, limit float64) bool {
-	for _, s := range p.spots.of[l.To] {
-		if p.spots.spots[s].how != asCall {
-			continue
-		}
-		o := p.outcome(int(s), worst)
-		if o.length.tail(limit) > rare || o.fails > rare && float64(l.Policy.Tries)*o.length.mean()+waitsOf(&l.Policy) > limit {
-			return true
-		}
-	}
-	return false
-}
 
 var nonAtomicSends = &Rule{Code: "IW407", Title: "Non-atomic sends in one run", Severity: Note,
 	Doc: `A run writes in several places, one after another. When a later write is rejected the earlier ones
