@@ -226,17 +226,6 @@ func (l law) mean() float64 {
 	return sum / l.mass
 }
 
-// least returns the shortest time that has a chance.
-func (l law) least() float64 {
-	if len(l.atoms) == 0 {
-		return 0
-	}
-	if l.exact != nil {
-		return l.shift + smallest(*l.exact)
-	}
-	return l.atoms[0].at
-}
-
 // smallest returns the smallest value of a distribution.
 func smallest(d model.Distribution) float64 {
 	switch d.Dist {

@@ -648,11 +648,9 @@ type fate struct {
 	works   float64 // runs that succeed, whether or not it counts
 	sends   float64 // runs that come as far as their sends may: those of messages that it can process
 	calls   float64 // runs that come as far as their calls may
-	span    float64 // seconds from the first try to the end of the last, of what is given up
 	cause   string  // of what is given up
 	first   float64 // runs that are started or end early, for `at: start`
 	stated  bool    // what is given up is so by stated `fails` shares alone
-	reached float64 // sends that are made per run that comes so far
 	guessed bool
 	late    float64 // chance of a try that its success comes too late to count
 }

@@ -278,14 +278,6 @@ func (a *Analysis) weighRun(s int, at spot, n *graph.Node, edges []edge) {
 	a.giveUp(s, dead, graph.None, at.node, u.cause, given, u.stated, o.why)
 }
 
-// runsAt returns the runs of a message at a spot: for a call, of one try of it.
-func (a *Analysis) runsAt(s int, m mode) float64 {
-	if a.spots.spots[s].how == asCall {
-		return 1
-	}
-	return a.fateOf(s, m).runs
-}
-
 // sendsAt returns the runs of a message that come as far as its sends.
 func (a *Analysis) sendsAt(s int, m mode, kind edgeKind) float64 {
 	switch {
