@@ -1,0 +1,64 @@
+package check_test
+
+import (
+	"math/rand/v2"
+	"os"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"ironweir/core/check"
+	"ironweir/core/document"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+// TestFindingsDoNotDependOnOrder writes the nodes of the draft in other orders, and
+// with other line ends and comments: the findings, their ids and their words stay.
+func TestFindingsDoNotDependOnOrder(t *testing.T) {
+	source, err := os.ReadFile("../../demo/kittiwake-draft.yaml")
+	require.NoError(t, err)
+	head, rest, _ := strings.Cut(string(source), "\nnodes:\n")
+	body, tail := rest, ""
+	if i := regexp.MustCompile(`(?m)^[a-z]`).FindStringIndex(rest); i != nil {
+		body, tail = rest[:i[0]], rest[i[0]:]
+	}
+	starts := regexp.MustCompile(`(?m)^  [a-z][a-z-]*:`).FindAllStringIndex(body, -1)
+	require.Greater(t, len(starts), 15)
+	var nodes []string
+	for i, at := range starts {
+		end := len(body)
+		if i+1 < len(starts) {
+			end = starts[i+1][0]
+		}
+		nodes = append(nodes, body[at[0]:end])
+	}
+	findings := func(text string) []string {
+		m, err := model.Parse("draft.yaml", []byte(text), model.Options{})
+		require.NoError(t, err)
+		g, err := graph.Compile(m)
+		require.NoError(t, err)
+		var out []string
+		for _, f := range check.Run(g, nil, document.Head{}, time.Now()).Findings {
+			say := ""
+			for _, r := range f.Remedies {
+				say += " / " + r.Say
+			}
+			out = append(out, f.ID+" "+f.Code+" "+f.Message+say)
+		}
+		slices.Sort(out)
+		return out
+	}
+	want := findings(string(source))
+	require.Greater(t, len(want), 10)
+	for seed := range uint64(3) {
+		shuffled := slices.Clone(nodes)
+		rand.New(rand.NewPCG(seed, 1)).Shuffle(len(shuffled), func(i, j int) { shuffled[i], shuffled[j] = shuffled[j], shuffled[i] })
+		text := head + "\nnodes:\n  # in another order\n" + strings.Join(shuffled, "") + tail
+		require.Equal(t, want, findings(strings.ReplaceAll(text, "\n", "\r\n")), "seed %d", seed)
+	}
+}
