@@ -63,7 +63,7 @@ type unreachable struct{ error }
 
 // fileCommands work on files, here or at a service.
 func fileCommands() []*command {
-	return []*command{checkCommand, explainCommand, followCommand, diffCommand, pathsCommand, runCommand, sizeCommand, compareCommand, reportCommand, drawCommand, firesCommand, sampleCommand, learnCommand, convertCommand, fmtCommand, schemaCommand}
+	return []*command{checkCommand, explainCommand, listCommand, followCommand, diffCommand, pathsCommand, runCommand, sizeCommand, compareCommand, reportCommand, drawCommand, firesCommand, sampleCommand, learnCommand, convertCommand, fmtCommand, schemaCommand}
 }
 
 func commands() []*command {
@@ -248,6 +248,9 @@ func usage(w io.Writer) {
 func plural(n int, word string) string {
 	if n == 1 {
 		return "1 " + word
+	}
+	if stem, ok := strings.CutSuffix(word, "y"); ok {
+		return fmt.Sprintf("%d %sies", n, stem)
 	}
 	return fmt.Sprintf("%d %ss", n, word)
 }

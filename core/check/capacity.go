@@ -110,7 +110,7 @@ func (a *Analysis) findGuesses() {
 	a.guessedSpots, a.guessedLinks = make([]bool, len(g.spots)), make([]bool, len(a.Graph.Links))
 	var work []int
 	reach := func(e *edge) {
-		if e.link >= 0 {
+		if e.link >= 0 && e.kind != gaveUp {
 			a.guessedLinks[e.link] = true
 		}
 		if !a.guessedSpots[e.to] {

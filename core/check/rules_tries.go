@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"ironweir/core/expr"
@@ -84,16 +85,17 @@ up tries. Report failures by message (fails: {per: message}, failed: each), or r
 
 var shortCallerTimeout = &Rule{Code: "IW405", Title: "Caller timeout not above callee's", Severity: Warning,
 	Doc: `The callee (with the tries of the call) can take longer than the caller has. The caller times out while
-the work goes on, then starts it again. Give the caller more time, or the callee less.`,
+the work goes on, then starts it again. Give the caller more time, or the callee less. Where both have the
+default timeout, it is reported only if the times in the model let it happen.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Links {
 			l := p.link(i)
 			from, to := p.node(l.From), p.node(l.To)
-			if l.Relation != model.WaitingCall || from.Timeout == 0 || to.Timeout == 0 || p.Reach[i] == expr.Impossible {
+			if l.Relation != model.WaitingCall || from.Timeout == 0 || to.Timeout == 0 || p.Reach[i] == expr.Impossible || p.callsBack(l.To, l.From, map[int]bool{}) {
 				continue
 			}
 			need := to.Timeout*time.Duration(l.Policy.Tries) + time.Duration(waitsOf(&l.Policy)*1e9)
-			if from.Timeout > need {
+			if from.Timeout > need || l.Policy.Tries <= 1 && defaultTimeout(from) && defaultTimeout(to) && !p.tooSlow(l, from.Timeout.Seconds()) {
 				continue
 			}
 			longer := model.FormatDuration((need + 10*time.Second).Round(time.Second))
@@ -102,6 +104,32 @@ the work goes on, then starts it again. Give the caller more time, or the callee
 				"`%s` has %s and waits for `%s`, which may take %s: it gives up while the work goes on", from.Name, model.FormatDuration(from.Timeout), to.Name, model.FormatDuration(need))
 		}
 	}}
+
+// callsBack reports whether a node waits for another, or for one that does: IW104
+// tells of such a circle.
+func (p *Pass) callsBack(from, to int, seen map[int]bool) bool {
+	if from == to || seen[from] {
+		return from == to
+	}
+	seen[from] = true
+	return slices.ContainsFunc(p.node(from).Out, func(id int) bool {
+		l := p.link(id)
+		return l.Relation == model.WaitingCall && p.Reach[id] != expr.Impossible && p.callsBack(l.To, to, seen)
+	})
+}
+
+// defaultTimeout reports whether a node has the timeout that it has if none is stated.
+func defaultTimeout(n *graph.Node) bool {
+	return n.Kind == model.Endpoint && n.Timeout == model.DefaultAnswer || n.Kind == model.Function && n.Timeout == model.DefaultTimeout
+}
+
+// tooSlow reports whether a call, with the times in the model, can take longer than
+// its caller has.
+func (p *Pass) tooSlow(l *graph.Link, limit float64) bool {
+	return slices.ContainsFunc(p.spots.of[l.To], func(s int32) bool {
+		return p.spots.spots[s].how == asCall && p.outcome(int(s), worst).length.tail(limit) > rare
+	})
+}
 
 var nonAtomicSends = &Rule{Code: "IW407", Title: "Non-atomic sends in one run", Severity: Note,
 	Doc: `A run writes in several places, one after another. When a later write is rejected the earlier ones

@@ -2,6 +2,7 @@ package check
 
 import (
 	"math"
+	"sort"
 	"time"
 
 	"ironweir/core/cadence"
@@ -74,7 +75,9 @@ func meanRate(t *model.Traffic, length time.Duration) float64 {
 	return rate
 }
 
-// scheduleRate returns the mean rate of a schedule: over a year of its calendar.
+// scheduleRate returns the mean rate of a schedule: of its calendar over 28 years,
+// after which weekdays and leap years recur; of one that fires often, over the whole
+// weeks that its first 5000 firings span.
 func scheduleRate(n *graph.Node) float64 {
 	if n.Every > 0 {
 		return 1 / n.Every.Seconds()
@@ -84,16 +87,22 @@ func scheduleRate(n *graph.Node) float64 {
 	if err != nil || zoneErr != nil {
 		return 0
 	}
-	t := model.DefaultStart
-	const most = 2000
-	for k := 1; k <= most; k++ {
+	const most, week, cycle = 5000, 7 * 24 * time.Hour, 1461 * 7 * 24 * time.Hour
+	var at []time.Duration // since the first instant looked at
+	for t := model.DefaultStart; len(at) < most; {
 		next, ok := c.Next(t, zone)
-		if span := next.Sub(model.DefaultStart); !ok || span > 366*24*time.Hour {
-			return float64(k-1) / (365 * 86400)
+		since := next.Sub(model.DefaultStart)
+		if !ok || since > cycle {
+			return float64(len(at)) / cycle.Seconds()
 		}
-		t = next
+		at, t = append(at, since), next
 	}
-	return most / t.Sub(model.DefaultStart).Seconds()
+	weeks := at[most-1] / week * week
+	if weeks == 0 {
+		return (most - 1) / (at[most-1] - at[0]).Seconds()
+	}
+	count := sort.Search(most, func(i int) bool { return at[i] > weeks })
+	return float64(count) / weeks.Seconds()
 }
 
 // solveTraffic solves the traffic equations λ = a + λM over spots, component by

@@ -1,0 +1,138 @@
+package check
+
+import (
+	"slices"
+
+	"ironweir/core/cadence"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+// Inventory lists what a model holds, and what each part does in a month of the mean
+// traffic.
+type Inventory struct {
+	Nodes     []NodeRow     `json:"nodes"`
+	Links     []LinkRow     `json:"links"`
+	Triggers  []LinkRow     `json:"triggers"` // the links that start runs
+	Schedules []ScheduleRow `json:"schedules"`
+}
+
+// NodeRow tells of a node.
+type NodeRow struct {
+	Node     string   `json:"node"`
+	Kind     string   `json:"kind"`
+	Owner    string   `json:"owner"`
+	Month    *float64 `json:"month"` // messages in 30 days; null: without bound
+	Basis    Basis    `json:"basis,omitempty"`
+	Cost     *float64 `json:"cost_month"` // null: the model states no prices
+	Currency string   `json:"currency,omitempty"`
+	Removes  []string `json:"removes"` // what names the node, and would have to go with it
+}
+
+// LinkRow tells of a link.
+type LinkRow struct {
+	Link       string   `json:"link"`
+	From       string   `json:"from"`
+	To         string   `json:"to"`
+	Does       string   `json:"does"`   // what kind of delivery, call or send it is
+	Filter     string   `json:"filter"` // empty: everything
+	Reach      string   `json:"reach"`
+	Batch      int      `json:"batch"` // messages at most
+	Parallel   int      `json:"parallel"`
+	Tries      int      `json:"tries"` // 0: without limit
+	DeadLetter string   `json:"dead_letter"`
+	Month      *float64 `json:"month"`
+	Basis      Basis    `json:"basis,omitempty"`
+}
+
+// ScheduleRow tells of a schedule.
+type ScheduleRow struct {
+	Node    string   `json:"node"`
+	When    string   `json:"when"`
+	Zone    string   `json:"zone"`
+	Enabled bool     `json:"enabled"`
+	Starts  []string `json:"starts"`
+	Month   *float64 `json:"month"`
+	Cost    *float64 `json:"cost_month"`
+	Removes []string `json:"removes"`
+}
+
+// Inventory lists the nodes, links, triggers and schedules, by name.
+func (a *Analysis) Inventory() *Inventory {
+	out := &Inventory{Nodes: []NodeRow{}, Links: []LinkRow{}, Triggers: []LinkRow{}, Schedules: []ScheduleRow{}}
+	month := func(node int, rate float64) *float64 {
+		if a.boundless[node] {
+			return nil
+		}
+		n := rate * monthSeconds
+		return &n
+	}
+	for i := range a.Graph.Links {
+		l := a.link(i)
+		row := LinkRow{Link: l.Link.ID(), From: l.Link.From, To: l.Link.To, Does: l.Relation.String(), Filter: linkFilterWords(l), Reach: a.Reach[i].String(),
+			Batch: 1, Parallel: 1, Tries: l.Policy.Tries, Month: month(l.From, a.linkRate[i])}
+		if l.Relation.Polls() {
+			row.Batch, row.Parallel = max(l.Read.UpTo, 1), max(l.Read.Parallel, 1)
+		}
+		if l.DeadLetter != graph.None {
+			row.DeadLetter = a.node(l.DeadLetter).Name
+		}
+		if a.guessedLinks[i] {
+			row.Basis = Basis{"month": Estimate}
+		}
+		out.Links = append(out.Links, row)
+		if a.node(l.To).Kind.Runs() {
+			out.Triggers = append(out.Triggers, row)
+		}
+	}
+	for i := range a.Graph.Nodes {
+		n := a.node(i)
+		row := NodeRow{Node: n.Name, Kind: string(n.Kind), Owner: n.Owner, Month: month(i, a.rates[i]), Removes: a.removedWith(i)}
+		if a.Capacity[n.Name].Basis["rate"] != "" {
+			row.Basis = Basis{"month": Estimate}
+		}
+		if a.Cost != nil {
+			cost := a.Cost.Nodes[n.Name]
+			row.Cost, row.Currency = &cost, a.Cost.Currency
+		}
+		out.Nodes = append(out.Nodes, row)
+		if n.Kind != model.Schedule {
+			continue
+		}
+		s := ScheduleRow{Node: n.Name, Zone: n.Zone, Enabled: n.Enabled, Starts: []string{}, Month: month(i, a.rates[i]), Cost: row.Cost, Removes: row.Removes}
+		s.When = "every " + model.FormatDuration(n.Every)
+		if n.Cron != "" {
+			s.When = n.Cron
+			if c, err := cadence.Parse(n.Cron, n.CronFields, n.Sunday); err == nil {
+				s.When += ", " + c.Words()
+			}
+		}
+		for _, id := range n.Out {
+			s.Starts = append(s.Starts, a.link(id).Link.To)
+		}
+		out.Schedules = append(out.Schedules, s)
+	}
+	return out
+}
+
+// removedWith lists what names a node: links to it, deliveries whose dead-letter node
+// it is, and alarms on it.
+func (a *Analysis) removedWith(i int) []string {
+	n := a.node(i)
+	out := []string{}
+	for _, id := range n.In {
+		if l := a.link(id); l.From != i {
+			out = append(out, l.Link.ID())
+		}
+	}
+	for _, id := range n.DeadFrom {
+		out = append(out, "dead-letter of "+a.link(id).Link.ID())
+	}
+	for k := range a.Graph.Topology.Alarms {
+		if alarm := &a.Graph.Topology.Alarms[k]; alarm.Of == n.Name {
+			out = append(out, "alarm "+alarm.Name)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
