@@ -23,6 +23,7 @@ var golden = map[string]string{
 	"follow":   "follow demo/kittiwake.yaml -node consignments -fail goods-registry",
 	"diff":     "diff demo/kittiwake-draft.yaml demo/kittiwake.yaml",
 	"fires":    "fires demo/kittiwake.yaml -from 2026-03-28T00:00:00Z -count 3",
+	"list":     "list demo/kittiwake.yaml",
 	"paths":    "paths demo/kittiwake.yaml manifest-drop mail-relay",
 	"drift":    "learn demo/import/quay-traces.jsonl -drift demo/kittiwake.yaml",
 	"learn":    "learn demo/import/quay-traces.jsonl",
