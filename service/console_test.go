@@ -193,7 +193,7 @@ func TestNewcomerSeesLoopAndLosses(t *testing.T) {
 
 	b.do(click(`a[href="/w/main/models/kittiwake-draft"]`), visible(`[data-state="loops"]`), visible(`[data-code="IW101"]`))
 	require.Equal(t, 5, b.count(`[data-state="loops"]`), "the loop's five nodes are marked")
-	require.Contains(t, b.text(`[data-code="IW101"]`), "goes round for ever")
+	require.Contains(t, b.text(`[data-code="IW101"]`), "circulates indefinitely")
 	require.Contains(t, b.text(".cm-content"), "kittiwake-draft")
 	b.shoot("workbench-draft")
 
@@ -249,10 +249,10 @@ func TestARemedyIsOnePress(t *testing.T) {
 	before := b.count(`li[data-code]`)
 	b.do(click(`[data-code="IW101"] .remedy button`))
 	require.Eventually(t, func() bool { return b.count(`[data-code="IW101"]`) == 0 }, 20*time.Second, 50*time.Millisecond)
-	require.Equal(t, 0, b.count(`[data-state="loops"]`), "nothing goes round any more")
+	require.Equal(t, 0, b.count(`[data-state="loops"]`), "nothing circulates any more")
 	require.Contains(t, b.text(".bar"), "changed")
 	require.Contains(t, b.text(".cm-content"), "# Manifests: hauliers upload them")
-	require.Contains(t, b.text(".bench"), "Applied: let stamp-manifest write under derived/")
+	require.Contains(t, b.text(".bench"), "Applied: Let `stamp-manifest` write under derived/")
 	b.shoot("workbench-remedy")
 	undo := `(document.querySelector(".cm-content").dispatchEvent(new KeyboardEvent("keydown", {key: "z", code: "KeyZ", keyCode: 90, ctrlKey: true, bubbles: true})), true)`
 	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](undo))
