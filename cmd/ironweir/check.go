@@ -84,7 +84,7 @@ ironweir check demo/kittiwake-draft.yaml -format sarif > findings.sarif`,
 			if *m.format != "text" && *m.format != "json" {
 				return 0, errors.New("-verify prints text or json")
 			}
-			if verification, err = c.verify(l, *scenario, *verifyTime); err != nil {
+			if verification, err = c.verify(l, *verifyTime); err != nil {
 				return 0, err
 			}
 		}
@@ -129,30 +129,25 @@ ironweir check demo/kittiwake-draft.yaml -format sarif > findings.sarif`,
 		return exitFine, nil
 	}}
 
-// check reads and checks a model.
+// check reads a model, and a scenario for its traffic, and checks it.
 func (c *call) check(file string, m *modelFlags, scenario string) (*loaded, *check.Document, error) {
 	l, err := c.loadModel(file, m)
 	if err != nil {
 		return nil, nil, err
 	}
-	s, inputs, err := c.loadTraffic(scenario, l)
-	if err != nil {
+	if l.traffic, l.inputs, err = c.loadTraffic(scenario, l); err != nil {
 		return nil, nil, err
 	}
-	return l, check.RunWith(l.graph, s, inputs.Events, l.head("check"), time.Now()), nil
+	return l, check.RunWith(l.graph, l.traffic, l.inputs.Events, l.head("check"), time.Now()), nil
 }
 
 // verify holds the findings on a model against runs of it, and starts no run after
 // a limit of time.
-func (c *call) verify(l *loaded, scenario string, limit time.Duration) (*verify.Report, error) {
-	s, inputs, err := c.loadTraffic(scenario, l)
-	if err != nil {
-		return nil, err
-	}
+func (c *call) verify(l *loaded, limit time.Duration) (*verify.Report, error) {
 	begin := time.Now()
 	bar := c.progress("verify")
 	defer bar.clear()
-	return verify.Model(l.graph, verify.Options{Scenario: s, Inputs: inputs,
+	return verify.Model(l.graph, verify.Options{Scenario: l.traffic, Inputs: l.inputs,
 		Progress: func(done, total int) { bar.show(float64(done) / float64(max(total, 1))) },
 		Stop:     func() bool { return c.Err() != nil || time.Since(begin) > limit }})
 }

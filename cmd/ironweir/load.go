@@ -62,6 +62,9 @@ type loaded struct {
 	text   []byte
 	file   string
 	digest string
+	// Of a check with a scenario:
+	traffic *model.Scenario
+	inputs  sim.Inputs
 }
 
 func (l *loaded) head(schema string) document.Head {
@@ -115,7 +118,7 @@ func (c *call) loadModel(file string, m *modelFlags) (*loaded, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &loaded{g, text, file, document.Digest(texts...)}, nil
+	return &loaded{graph: g, text: text, file: file, digest: document.Digest(texts...)}, nil
 }
 
 // loadScenario reads a scenario and the events that it names; an empty file

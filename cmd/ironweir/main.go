@@ -245,15 +245,7 @@ func usage(w io.Writer) {
 	fmt.Fprintf(w, "\n`ironweir COMMAND -h` shows a command's flags and examples; `ironweir help -man` writes the manual page.\nExit codes: 0 all holds; 1 something falls short; 2 wrong usage or input; 3 something could not be reached; 130 interrupted.\n")
 }
 
-func plural(n int, word string) string {
-	if n == 1 {
-		return "1 " + word
-	}
-	if stem, ok := strings.CutSuffix(word, "y"); ok {
-		return fmt.Sprintf("%d %sies", n, stem)
-	}
-	return fmt.Sprintf("%d %ss", n, word)
-}
+func plural(n int, word string) string { return text.Plural(n, word) }
 
 // repeated is a flag that may be given several times.
 type repeated []string

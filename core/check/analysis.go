@@ -36,14 +36,14 @@ type Analysis struct {
 	simpler       map[string]*expr.Expression // conditions of which the key decides a part
 	hopLimit      int16                       // the largest hop limit that is counted; -1: none is
 	keepsRows     []bool
-	deadLettersOf [][]int // by node: where what comes to it may be given up to
+	deadLettersOf [][]int // by node: where its messages may be dead-lettered
 	policies      []graph.Policy
 	policyIDs     map[string]int32
 	linkPolicy    []int32
 	ownPolicy     []int32
 
 	spots                      *spotGraph
-	isDoor                     []bool    // by spot: messages from outside come in there
+	isEntry                    []bool    // by spot: messages from outside come in there
 	surely                     []bool    // by spot: some message certainly comes there
 	into                       [][]int32 // by spot: the spots that lead to it
 	guessedSpots, guessedLinks []bool    // whose rates rest on what only a payload decides
@@ -86,7 +86,7 @@ func analyse(g *graph.Graph, s *model.Scenario, inputs map[string]any, m *memo) 
 	a.countHops()
 	a.follow()
 	a.findMeans()
-	if a.hopLimit >= 0 { // loops are those of messages whose hops nobody counts
+	if a.hopLimit >= 0 { // loops are found without counting hops
 		flat := newAnalysis(a.Graph, s, inputs, m)
 		flat.follow()
 		flat.findMeans()
@@ -96,7 +96,7 @@ func analyse(g *graph.Graph, s *model.Scenario, inputs map[string]any, m *memo) 
 		flat.findCapacity()
 		flat.findLimits()
 		a.Loops = flat.Loops
-		a.findDoors()
+		a.findEntrySpots()
 	} else {
 		a.findLoops()
 	}
@@ -182,8 +182,8 @@ func (a *Analysis) findMeans() {
 
 // findRates solves the traffic equations.
 func (a *Analysis) findRates() {
-	if a.isDoor == nil {
-		a.findDoors()
+	if a.isEntry == nil {
+		a.findEntrySpots()
 	}
 	a.grows = a.growingSpots()
 	a.boundless = make([]bool, len(a.Graph.Nodes))
@@ -232,7 +232,7 @@ func byName(g *graph.Graph) *graph.Graph {
 func (a *Analysis) node(i int) *graph.Node { return &a.Graph.Nodes[i] }
 func (a *Analysis) link(i int) *graph.Link { return &a.Graph.Links[i] }
 
-// findDeadLetters lists where what comes to each node may be given up to.
+// findDeadLetters lists the nodes that each node's messages may be dead-lettered to.
 func (a *Analysis) findDeadLetters() {
 	a.deadLettersOf = make([][]int, len(a.Graph.Nodes))
 	add := func(holder, to int) {
@@ -256,7 +256,7 @@ func (a *Analysis) findDeadLetters() {
 
 // findEntries finds where messages from outside come in: schedules, endpoints, nodes
 // with keys, types, sources, a rate or traffic, and channels that nothing feeds but
-// each other: while a model grows, nobody has said yet who fills them.
+// each other: while a model is being built, their traffic is not stated yet.
 func (a *Analysis) findEntries() {
 	edges := a.Graph.Edges(true)
 	n := len(a.Graph.Nodes)

@@ -53,7 +53,7 @@ type Amplification struct {
 
 const monthSeconds = 30 * 86400
 
-// meanRun returns the mean time of a node's runs in seconds, over what comes to it.
+// meanRun returns the mean time of a node's runs in seconds, over its messages.
 func (a *Analysis) meanRun(i int) float64 {
 	sum, weight := 0.0, 0.0
 	for _, s := range a.spots.of[i] {
@@ -107,33 +107,18 @@ const evenKeys = "the keys are spread evenly over the partitions"
 // decides: what such a condition lets through, and all that comes of it.
 func (a *Analysis) findGuesses() {
 	g := a.spots
-	a.guessedSpots, a.guessedLinks = make([]bool, len(g.spots)), make([]bool, len(a.Graph.Links))
-	var work []int
-	reach := func(e *edge) {
-		if e.link >= 0 && e.kind != gaveUp {
+	var undecided []int
+	for k := range g.edges {
+		if e := &g.edges[k]; e.mean.low != e.mean.high {
+			undecided = append(undecided, e.to)
+		}
+	}
+	a.guessedSpots = g.spreadOver(undecided, func(e *edge) bool { return e.mean.high > 0 })
+	a.guessedLinks = make([]bool, len(a.Graph.Links))
+	for k := range g.edges {
+		e := &g.edges[k]
+		if e.link != graph.None && e.kind != gaveUp && (e.mean.low != e.mean.high || a.guessedSpots[e.from] && e.mean.high > 0) {
 			a.guessedLinks[e.link] = true
-		}
-		if !a.guessedSpots[e.to] {
-			a.guessedSpots[e.to] = true
-			work = append(work, e.to)
-		}
-	}
-	for s := range g.spots {
-		out := g.leaving(s)
-		for k := range out {
-			if e := &out[k]; e.mean.low != e.mean.high {
-				reach(e)
-			}
-		}
-	}
-	for len(work) > 0 {
-		s := work[len(work)-1]
-		work = work[:len(work)-1]
-		out := g.leaving(s)
-		for k := range out {
-			if out[k].mean.high > 0 {
-				reach(&out[k])
-			}
 		}
 	}
 }
@@ -280,7 +265,7 @@ func needed(busy float64) *int {
 }
 
 // findBatches works out how full the batches of each link are, and how busy its
-// readers. A batch holds what comes within its wait from the first message on, at
+// readers. A batch holds what arrives within its wait from the first message on, at
 // most up-to; where readers (or runs) are short, it holds what has gathered since
 // the last one.
 func (a *Analysis) findBatches() {

@@ -87,7 +87,7 @@ type delivery struct {
 	limit   string // the field that sets it
 	normal  bool   // some messages take this way without a fault
 	place   int32  // its number; see placeOf
-	quiet   bool   // a fault of no finding of its own: nobody can take what a dead-letter node rejects
+	quiet   bool   // a fault of no finding of its own: there is no place for what a dead-letter node rejects
 }
 
 // moment is a time in seconds that is known to lie between two others.
@@ -108,7 +108,7 @@ type faultModel struct {
 	rank       []int32      // by delivery: its place there
 	closures   []faultSet   // by spot
 	always     []faultSet   // the same, without what only some tries come to
-	fills      map[int]fill // queues that fill up while nobody empties them
+	fills      map[int]fill // queues that fill up while they are not read
 }
 
 // fill is how a queue of limited capacity fills up while its consumers fail.
@@ -259,7 +259,7 @@ func (a *Analysis) deliveriesAt(s int) {
 			a.readerDelivery(s, n, a.link(id), edges)
 		}
 	}
-	if a.isDoor[s] && n.Kind.Channel() {
+	if a.isEntry[s] && n.Kind.Channel() {
 		a.deliver(delivery{spot: s, faults: a.faults.only(n.ID), to: graph.None, link: graph.None, node: n.ID, cause: "rejected", quiet: true})
 	}
 	for k := range edges {
@@ -325,7 +325,7 @@ func (a *Analysis) intakeDelivery(s int, at spot, n *graph.Node, edges []edge) {
 // was sent before it has run at once.
 func (a *Analysis) whileSent(s int, n *graph.Node) faultSet {
 	set := a.closure(s)
-	if a.isDoor[s] || a.outcome(s, worst).bad() > 0 || n.Concurrency > 0 || n.Pool != "" || len(a.into[s]) == 0 {
+	if a.isEntry[s] || a.outcome(s, worst).bad() > 0 || n.Concurrency > 0 || n.Pool != "" || len(a.into[s]) == 0 {
 		return set
 	}
 	var common faultSet
@@ -529,7 +529,7 @@ func (a *Analysis) backlogDelivery(d delivery, n *graph.Node, l *graph.Link, to 
 		at := retention * busy / (busy - 1)
 		after = moment{at, retention, at * 1.5}
 	case n.Grouped:
-		after = moment{retention, retention, math.Inf(1)} // how fast a group fills, nobody says
+		after = moment{retention, retention, math.Inf(1)} // the model does not state how fast a group fills
 		d.quiet = true
 		if one || rate*(d.after.at+n.Lease.Seconds()) < 1 {
 			return

@@ -17,7 +17,7 @@ type Inventory struct {
 	Schedules []ScheduleRow `json:"schedules"`
 }
 
-// NodeRow tells of a node.
+// NodeRow describes a node.
 type NodeRow struct {
 	Node     string   `json:"node"`
 	Kind     string   `json:"kind"`
@@ -29,7 +29,7 @@ type NodeRow struct {
 	Removes  []string `json:"removes"` // what names the node, and would have to go with it
 }
 
-// LinkRow tells of a link.
+// LinkRow describes a link.
 type LinkRow struct {
 	Link       string   `json:"link"`
 	From       string   `json:"from"`
@@ -45,7 +45,7 @@ type LinkRow struct {
 	Basis      Basis    `json:"basis,omitempty"`
 }
 
-// ScheduleRow tells of a schedule.
+// ScheduleRow describes a schedule.
 type ScheduleRow struct {
 	Node    string   `json:"node"`
 	When    string   `json:"when"`

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"maps"
 	"math"
 	"slices"
 
@@ -60,7 +61,7 @@ func (a *Analysis) over(e *edge) graph.Edge {
 
 func (a *Analysis) findLoops() {
 	a.Loops = []Loop{}
-	a.findDoors()
+	a.findEntrySpots()
 	looped := map[[2]int]bool{} // link and whether by dead-letter, of edges that do loop
 	moves := func(e *edge) bool { return e.mean.high > 0 }
 	isCall := func(e *edge) bool { return e.kind == calls }
@@ -77,13 +78,13 @@ func (a *Analysis) findLoops() {
 	a.mergeLoops()
 }
 
-// findDoors finds the spots where messages come in from outside, and those that
+// findEntrySpots finds the spots where messages come in from outside, and those that
 // something else leads to.
-func (a *Analysis) findDoors() {
-	a.isDoor = make([]bool, len(a.spots.spots))
+func (a *Analysis) findEntrySpots() {
+	a.isEntry = make([]bool, len(a.spots.spots))
 	for _, i := range a.entries {
 		for _, in := range a.spread(i) {
-			a.isDoor[in.spot] = true
+			a.isEntry[in.spot] = true
 		}
 	}
 	a.into = make([][]int32, len(a.spots.spots))
@@ -102,6 +103,40 @@ func (g *spotGraph) components(of func(*edge) bool) [][]int {
 		}
 	}
 	return graph.Loops(len(g.spots), list)
+}
+
+// within returns those of some edges that lead from one spot of a set to another.
+func (g *spotGraph) within(members []int, inside map[int]bool, of func(*edge) bool) []edge {
+	var out []edge
+	for _, m := range members {
+		for _, e := range g.leaving(m) {
+			if inside[e.to] && of(&e) {
+				out = append(out, e)
+			}
+		}
+	}
+	return out
+}
+
+// spreadOver marks the spots that messages reach from some spots over some edges,
+// those included.
+func (g *spotGraph) spreadOver(work []int, of func(*edge) bool) []bool {
+	out := make([]bool, len(g.spots))
+	for _, s := range work {
+		out[s] = true
+	}
+	for len(work) > 0 {
+		from := work[len(work)-1]
+		work = work[:len(work)-1]
+		edges := g.leaving(from)
+		for k := range edges {
+			if e := &edges[k]; !out[e.to] && of(e) {
+				out[e.to] = true
+				work = append(work, e.to)
+			}
+		}
+	}
+	return out
 }
 
 // mergeLoops leaves one loop of those over the same links, the one that matters
@@ -149,20 +184,13 @@ func edgeKey(e graph.Edge) [2]int {
 // judgeLoop works out what is known of one component over some edges.
 func (a *Analysis) judgeLoop(members []int, looped map[[2]int]bool, of func(*edge) bool) Loop {
 	sg := a.spots
-	inside := make(map[int]bool, len(members))
-	for _, m := range members {
-		inside[m] = true
-	}
-	var inner []edge
+	inside := asSet(members)
+	inner := sg.within(members, inside, of)
 	links := map[string]bool{}
-	for _, m := range members {
-		for _, e := range sg.leaving(m) {
-			if inside[e.to] && of(&e) {
-				inner = append(inner, e)
-				looped[edgeKey(a.over(&e))] = true
-				links[edgeName(a.Graph, a.over(&e))] = true
-			}
-		}
+	for k := range inner {
+		over := a.over(&inner[k])
+		looped[edgeKey(over)] = true
+		links[edgeName(a.Graph, over)] = true
 	}
 	entry := a.entryOf(members, inside)
 	cycle := shortestCycle(entry, inner)
@@ -238,8 +266,8 @@ func (a *Analysis) surelyReached(members []int) bool {
 				work = append(work, s)
 			}
 		}
-		for s, door := range a.isDoor {
-			if door {
+		for s, yes := range a.isEntry {
+			if yes {
 				see(s)
 			}
 		}
@@ -308,7 +336,7 @@ func trend(low, high float64, unboundedLow bool) string {
 // in.
 func (a *Analysis) entryOf(members []int, inside map[int]bool) int {
 	for _, m := range members {
-		if a.isDoor[m] {
+		if a.isEntry[m] {
 			return m
 		}
 	}
@@ -560,15 +588,7 @@ func (a *Analysis) declinesAll(e, before graph.Edge) bool {
 func (a *Analysis) findFaultLoops(looped map[[2]int]bool) {
 	all := func(e *edge) bool { return e.kind != calls }
 	for _, members := range a.spots.components(all) {
-		inside := asSet(members)
-		var inner []edge
-		for _, m := range members {
-			for _, e := range a.spots.leaving(m) {
-				if inside[e.to] && all(&e) {
-					inner = append(inner, e)
-				}
-			}
-		}
+		inner := a.spots.within(members, asSet(members), all)
 		for k := range inner {
 			e := &inner[k]
 			g := a.over(e)
@@ -614,12 +634,7 @@ func (a *Analysis) brokenLoop(cycle []graph.Edge, by string) Loop {
 }
 
 func sortedKeys[V any](m map[string]V) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	slices.Sort(out)
-	return out
+	return slices.Sorted(maps.Keys(m))
 }
 
 func indexOf(members []int) map[int]int {
@@ -640,39 +655,16 @@ func asSet(list []int) map[int]bool {
 
 // growingSpots finds the spots that a loop feeds which sustains itself or grows.
 func (a *Analysis) growingSpots() []bool {
-	out := make([]bool, len(a.spots.spots))
-	var work []int
+	var growing []int
 	moves := func(e *edge) bool { return e.expected > 0 }
 	for _, members := range a.spots.components(moves) {
 		inside := asSet(members)
-		var inner []edge
-		for _, m := range members {
-			for _, e := range a.spots.leaving(m) {
-				if inside[e.to] && moves(&e) {
-					inner = append(inner, e)
-				}
-			}
-		}
+		inner := a.spots.within(members, inside, moves)
 		gain, unbounded := firstReturn(a.entryOf(members, inside), members, inner, func(e *edge) float64 { return e.expected })
 		if !unbounded && gain < 1-gainTolerance {
 			continue
 		}
-		for _, m := range members {
-			if !out[m] {
-				out[m] = true
-				work = append(work, m)
-			}
-		}
+		growing = append(growing, members...)
 	}
-	for len(work) > 0 {
-		i := work[0]
-		work = work[1:]
-		for _, e := range a.spots.leaving(i) {
-			if e.expected > 0 && !out[e.to] {
-				out[e.to] = true
-				work = append(work, e.to)
-			}
-		}
-	}
-	return out
+	return a.spots.spreadOver(growing, moves)
 }

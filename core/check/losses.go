@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"sort"
@@ -104,13 +105,7 @@ const listed = 24_000
 func (a *Analysis) setAfter(s *LossSet, m moment) {
 	s.after = m
 	s.After = document.At(m.at)
-	if m.high > m.at*1.05+1e-9 || m.low < m.at/1.05-1e-9 {
-		low, high := m.low, &m.high
-		if math.IsInf(m.high, 1) {
-			high = nil
-		}
-		s.Range = &[2]*float64{&low, high}
-	}
+	s.Range = rangeOf(m)
 }
 
 // findLosses works out, for every entry, what is lost with nothing broken, and
@@ -296,7 +291,7 @@ func (x *exploration) afterTwo() {
 			work = append(work, to)
 		}
 	}
-	for _, s := range sortedBy(x.first, func(a, b int) bool { return a < b }) {
+	for _, s := range slices.Sorted(maps.Keys(x.first)) {
 		from := x.first[s]
 		for _, k := range a.faults.at[s] {
 			if d := &a.faults.deliveries[k]; d.to != graph.None {
@@ -342,7 +337,7 @@ func (x *exploration) list(e *Entry, budget int) {
 			}
 		}
 	}
-	for _, s := range sortedBy(x.first, func(a, b int) bool { return a < b }) { // where it is lost whatever holds it
+	for _, s := range slices.Sorted(maps.Keys(x.first)) { // where it is lost whatever holds it
 		from := x.first[s]
 		for _, l := range a.losses[s] {
 			if l.share.high > rare {

@@ -13,14 +13,14 @@ import (
 	"ironweir/core/model"
 )
 
-// reach tells how surely something takes a way.
+// reach is whether a message takes a way: certain, possible or impossible.
 type reach = expr.Verdict
 
 // message is an abstract message: all messages of which the same is known. What
-// the model does not read is left unknown, so that it tells no messages apart.
+// the model does not read is left unknown, so it separates no messages.
 type message struct {
 	key    expr.KeyShape
-	kind   string // its type; "": the default of whoever hands it on; anyText: unknown
+	kind   string // its type; "": the default of the sender; anyText: unknown
 	source string // a node, "outside", or anyText; "" where the model reads no sources
 	event  string // at a node that runs: the type that it has by default
 	size   int64  // bytes, or unknownSize

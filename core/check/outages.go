@@ -1,7 +1,9 @@
 package check
 
 import (
+	"maps"
 	"math"
+	"slices"
 
 	"ironweir/core/document"
 	"ironweir/core/expr"
@@ -63,7 +65,7 @@ func (a *Analysis) findOutages() {
 		each(d.members, func(f int) {
 			if d.to == graph.None {
 				loses[f].earlier(d.after, d.limit)
-			} else if !a.handledAgain(d.to) {
+			} else {
 				parks[f].earlier(d.after, d.limit)
 			}
 		})
@@ -73,7 +75,7 @@ func (a *Analysis) findOutages() {
 	}
 	// What goes another way under a fault may be lost there by the same fault.
 	work := 0
-	for _, to := range sortedBy(redirected, func(a, b int) bool { return a < b }) {
+	for _, to := range slices.Sorted(maps.Keys(redirected)) {
 		list := redirected[to]
 		x := a.downstream(to)
 		if work += len(x) * len(list); work > outageWork {
@@ -102,10 +104,6 @@ func (a *Analysis) findOutages() {
 	}
 }
 
-// handledAgain reports whether what is given up to a spot is a function's or outside
-// system's to handle, and does not come to rest.
-func (a *Analysis) handledAgain(int) bool { return false }
-
 // downstream returns a spot and those that its messages reach, a few of them.
 func (a *Analysis) downstream(s int) []int {
 	seen := map[int]bool{s: true}
@@ -121,6 +119,7 @@ func (a *Analysis) downstream(s int) []int {
 	return out
 }
 
+// rangeOf returns the bounds of a moment in seconds, nil where it is within 5%.
 func rangeOf(m moment) *[2]*float64 {
 	if m.high <= m.at*1.05+1e-9 && m.low >= m.at/1.05-1e-9 {
 		return nil

@@ -8,7 +8,7 @@ import (
 	"ironweir/core/model"
 )
 
-// mode says how what nobody knows is taken: a condition that may hold, a case that
+// mode says how unknown things are assumed: a condition that may hold, a case that
 // may apply.
 type mode uint8
 
@@ -813,7 +813,7 @@ func (a *Analysis) lateness(l *graph.Link, o *runOutcome, m mode) float64 {
 	}
 	late := o.success.tail(lease-1e-9) / o.success.mass
 	if m == best && late < 1 || m == best && a.busyReaders(q) {
-		return 0 // nobody is free to take it again
+		return 0 // no reader is free to take it again
 	}
 	if late < 1e-13 {
 		return 0

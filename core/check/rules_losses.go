@@ -1,7 +1,9 @@
 package check
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -67,7 +69,7 @@ func reportNormalLosses(p *Pass) {
 	for _, at := range p.lostAt(func(l *placeLoss) *losing { return &l.normal }) {
 		l := &at.normal
 		if l.first.why == "behind" {
-			continue // IW501 tells of a backlog
+			continue // IW501 reports the backlog
 		}
 		pos, links, name := at.where(p)
 		which, verb := "all messages", "are"
@@ -116,7 +118,7 @@ func reportUnmatched(p *Pass) {
 		}
 		slices.Sort(comes)
 		p.report(n.Pos, []string{n.Name}, nil, map[string]any{"comes": slices.Compact(comes), "cause": "unmatched"}, nil,
-			"no link of `%s` accepts %s: these messages reach nobody", n.Name, list(slices.Compact(comes)))
+			"no link of `%s` accepts %s: these messages reach no consumer", n.Name, list(slices.Compact(comes)))
 	}
 }
 
@@ -158,7 +160,7 @@ func reportSingleFaults(p *Pass) {
 		case len(faults) > 1:
 			who = "any one of " + strings.Join(faults, ", ") + " fails"
 		case strings.HasSuffix(faults[0], "/stopped"):
-			who = "nobody reads `" + strings.TrimSuffix(faults[0], "/stopped") + "`"
+			who = "`" + strings.TrimSuffix(faults[0], "/stopped") + "` is not read"
 		case strings.HasSuffix(faults[0], "/crash"):
 			who = "`" + strings.TrimSuffix(faults[0], "/crash") + "` crashes"
 		}
@@ -263,7 +265,7 @@ func lossRemedies(p *Pass, l *place) []Remedy {
 }
 
 // withParked adds a dead-letter queue to a remedy, and an alarm on the first message
-// in it: dead letters are of use only where somebody sees them.
+// in it: dead letters are of use only with a consumer or an alarm.
 func withParked(r Remedy, name string) Remedy {
 	r.Patch["nodes"].(map[string]any)[name] = map[string]any{"kind": "queue", "retention": "14d"}
 	r.Patch["alarms"] = map[string]any{"in-" + name: map[string]any{"watch": "parked", "of": name, "above": 0}}
@@ -326,8 +328,8 @@ all messages end there.`,
 				}
 			}
 		}
-		for _, w := range sortedBy(found, func(a, b where) bool {
-			return a.node < b.node || a.node == b.node && (a.to < b.to || a.to == b.to && a.link < b.link)
+		for _, w := range slices.SortedFunc(maps.Keys(found), func(a, b where) int {
+			return cmp.Or(cmp.Compare(a.node, b.node), cmp.Compare(a.to, b.to), cmp.Compare(a.link, b.link))
 		}) {
 			k := found[w]
 			n, to := p.node(w.node), p.node(w.to)
@@ -363,16 +365,6 @@ func parkWords(k park) string {
 		return "`give-up` passes before the tries are used up"
 	}
 	return "every run fails"
-}
-
-// sortedBy returns the keys of a map in an order.
-func sortedBy[K comparable, V any](m map[K]V, less func(a, b K) bool) []K {
-	out := make([]K, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	sort.Slice(out, func(i, j int) bool { return less(out[i], out[j]) })
-	return out
 }
 
 var unreadParked = &Rule{Code: "IW203", Title: "Dead letters without a consumer", Severity: Warning,

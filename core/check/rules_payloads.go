@@ -36,7 +36,7 @@ or let the schema accept it.`,
 					p.reportDeclined(l, n, p.origin(int(from), 0), why)
 				}
 			}
-			if p.isDoor[s] && len(p.into[s]) == 0 && !said[where{at.node, graph.None}] {
+			if p.isEntry[s] && len(p.into[s]) == 0 && !said[where{at.node, graph.None}] {
 				said[where{at.node, graph.None}] = true
 				p.report(n.Pos, []string{n.Name}, nil, map[string]any{"why": why.Error()}, nil,
 					"`%s` gets a payload from outside that its `accepts` rejects: %s", n.Name, why)

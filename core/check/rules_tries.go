@@ -91,7 +91,7 @@ default timeout, it is reported only if the times in the model let it happen.`,
 		for i := range p.Graph.Links {
 			l := p.link(i)
 			from, to := p.node(l.From), p.node(l.To)
-			if l.Relation != model.WaitingCall || from.Timeout == 0 || to.Timeout == 0 || p.Reach[i] == expr.Impossible || p.callsBack(l.To, l.From, map[int]bool{}) {
+			if l.Relation != model.WaitingCall || from.Timeout == 0 || to.Timeout == 0 || p.Reach[i] == expr.Impossible || p.inCircle(l) {
 				continue
 			}
 			need := to.Timeout*time.Duration(l.Policy.Tries) + time.Duration(waitsOf(&l.Policy)*1e9)
@@ -105,16 +105,11 @@ default timeout, it is reported only if the times in the model let it happen.`,
 		}
 	}}
 
-// callsBack reports whether a node waits for another, or for one that does: IW104
-// tells of such a circle.
-func (p *Pass) callsBack(from, to int, seen map[int]bool) bool {
-	if from == to || seen[from] {
-		return from == to
-	}
-	seen[from] = true
-	return slices.ContainsFunc(p.node(from).Out, func(id int) bool {
-		l := p.link(id)
-		return l.Relation == model.WaitingCall && p.Reach[id] != expr.Impossible && p.callsBack(l.To, to, seen)
+// inCircle reports whether a call is one of a circle of waiting calls, which IW104
+// reports.
+func (p *Pass) inCircle(l *graph.Link) bool {
+	return slices.ContainsFunc(p.Loops, func(loop Loop) bool {
+		return loop.calls && loop.Verdict != "broken" && slices.Contains(loop.all, l.Link.ID())
 	})
 }
 

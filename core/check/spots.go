@@ -24,7 +24,7 @@ type arrival uint8
 
 const (
 	atChannel arrival = iota // it does not run there
-	asIntake                 // nobody waits: an intake or a push
+	asIntake                 // no caller waits: an intake or a push
 	asPoll                   // a reader waits
 	asCall                   // a run or an endpoint waits
 	asRequest                // a client waits, at an endpoint
@@ -95,7 +95,7 @@ func (a *Analysis) policyID(p *graph.Policy) int32 {
 	return id
 }
 
-// ownContext is the context of what comes to a node by no link, or as a dead
+// ownContext is the context of messages that reach a node by no link, or as a dead
 // letter.
 func (a *Analysis) ownContext(i int) context {
 	n := a.node(i)
@@ -109,7 +109,7 @@ func (a *Analysis) ownContext(i int) context {
 	return none
 }
 
-// contextOf is the context of what comes over a link.
+// contextOf is the context of messages of a link.
 func (a *Analysis) contextOf(l *graph.Link) context {
 	none := context{policy: graph.None, dead: graph.None, link: graph.None}
 	switch {

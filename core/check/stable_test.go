@@ -7,13 +7,9 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
-	"ironweir/core/check"
-	"ironweir/core/document"
-	"ironweir/core/graph"
 	"ironweir/core/model"
 )
 
@@ -38,12 +34,10 @@ func TestFindingsDoNotDependOnOrder(t *testing.T) {
 		nodes = append(nodes, body[at[0]:end])
 	}
 	findings := func(text string) []string {
-		m, err := model.Parse("draft.yaml", []byte(text), model.Options{})
-		require.NoError(t, err)
-		g, err := graph.Compile(m)
+		v, err := model.ReadDocument("draft.yaml", []byte(text))
 		require.NoError(t, err)
 		var out []string
-		for _, f := range check.Run(g, nil, document.Head{}, time.Now()).Findings {
+		for _, f := range checked(t, v).Findings {
 			say := ""
 			for _, r := range f.Remedies {
 				say += " / " + r.Say

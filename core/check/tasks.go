@@ -149,7 +149,7 @@ func (t *taskWalk) holds(x *expr.Expression) reach {
 	return v
 }
 
-// branch follows a switch; where nobody knows which case holds, all that may get an
+// branch follows a switch; where it is unknown which case holds, all that may get an
 // equal share.
 func (t *taskWalk) branch(task *graph.Task, k int, l law, jump func(int, string, law)) {
 	var ways []string

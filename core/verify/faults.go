@@ -145,7 +145,7 @@ func (v *verifier) lead() time.Duration {
 const lastsMost = 9 * 24 * time.Hour
 
 func (v *verifier) singleFault(fault string, c *claim) error {
-	// For as long as any tolerance lasts, and for ever after.
+	// For as long as any tolerance lasts, and indefinitely.
 	traffic := v.base.Length + v.lead()
 	length := traffic + v.settling()
 	s := v.scenario(traffic, length, v.incident(fault, v.lead(), 0))

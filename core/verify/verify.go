@@ -51,7 +51,7 @@ type verifier struct {
 	o        Options
 	a        *check.Analysis
 	base     *model.Scenario // traffic without a fault
-	drained  time.Duration   // length of the base run, traffic and what comes after it
+	drained  time.Duration   // length of the base run, the traffic and the settling after it
 	normal   *sim.Result
 	report   *Report
 	rates    map[string]float64 // of each entry, per second
@@ -213,7 +213,7 @@ func (v *verifier) lost(r *sim.Result) map[where]int64 {
 	return out
 }
 
-// withoutFault compares what happens with nothing broken.
+// withoutFault compares losses, loops and rates with nothing broken.
 func (v *verifier) withoutFault() error {
 	for i := range v.a.Loops {
 		if l := &v.a.Loops[i]; l.Verdict != "broken" && l.Trend != "dies-out" {
@@ -496,7 +496,7 @@ func (v *verifier) rareTries(i int) bool {
 	return false
 }
 
-// uncertain reports whether what comes to a node was guessed: it depends on links
+// uncertain reports whether the messages of a node were guessed: it depends on links
 // that are only possible, or on how a queue's links share its messages.
 func (v *verifier) uncertain(i int) bool {
 	seen := map[int]bool{}

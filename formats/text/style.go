@@ -257,6 +257,9 @@ func number(x float64) string {
 	return strconv.FormatFloat(x, 'g', 3, 64)
 }
 
+// Plural writes a number of things.
+func Plural(n int, word string) string { return plural(n, word) }
+
 func plural(n int, word string) string {
 	if n == 1 {
 		return "1 " + word
