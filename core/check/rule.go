@@ -155,6 +155,19 @@ type Summary struct {
 	Accepted int `json:"accepted"`
 }
 
+// Verdict says in a few words what the findings come to.
+func (s Summary) Verdict() string {
+	switch {
+	case s.Errors > 0:
+		return "do not deploy as is"
+	case s.Warnings > 0:
+		return "review before you deploy"
+	case s.Notes > 0:
+		return "ready to build"
+	}
+	return "no findings"
+}
+
 // Document is what `check -format json` prints.
 type Document struct {
 	document.Head

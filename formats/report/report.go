@@ -62,15 +62,7 @@ type contents struct {
 // where Graphviz is not installed.
 func Write(w io.Writer, g *graph.Graph, doc *check.Document, runs []Run) error {
 	c := contents{Model: doc.Model, About: g.Topology.About, Digest: doc.Digest[:min(12, len(doc.Digest))], Version: doc.Version, Environment: doc.Environment}
-	c.Verdict, c.Bad = "nothing found", doc.Summary.Errors > 0
-	switch s := doc.Summary; {
-	case s.Errors > 0:
-		c.Verdict = "not to be built like this"
-	case s.Warnings > 0:
-		c.Verdict = "worth a look"
-	case s.Notes > 0:
-		c.Verdict = "fit to build"
-	}
+	c.Verdict, c.Bad = doc.Summary.Verdict(), doc.Summary.Errors > 0
 	counted := func(n int, one string) fact {
 		if n != 1 {
 			one += "s"

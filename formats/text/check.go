@@ -39,16 +39,14 @@ func Check(w io.Writer, doc *check.Document, s Style) error {
 
 func (p *page) verdict(doc *check.Document) {
 	counts := doc.Summary
-	colour, words := green, "no findings"
+	colour := green
 	switch {
 	case counts.Errors > 0:
-		colour, words = red, "do not deploy as is"
+		colour = red
 	case counts.Warnings > 0:
-		colour, words = yellow, "review before you deploy"
-	case counts.Notes > 0:
-		words = "ready to build"
+		colour = yellow
 	}
-	p.line("%s: %s — %s, %s, %s, %d accepted", p.paint(bold, doc.Model), p.paint(colour, words), plural(counts.Errors, "error"), plural(counts.Warnings, "warning"), plural(counts.Notes, "note"), counts.Accepted)
+	p.line("%s: %s — %s, %s, %s, %d accepted", p.paint(bold, doc.Model), p.paint(colour, counts.Verdict()), plural(counts.Errors, "error"), plural(counts.Warnings, "warning"), plural(counts.Notes, "note"), counts.Accepted)
 }
 
 // byOwner counts findings by the owners of their nodes.

@@ -8,4 +8,4 @@
 {#if errors}<Tag type="red" size="sm">{words(errors, "error")}</Tag>{/if}
 {#if warnings}<Tag type="magenta" size="sm">{words(warnings, "warning")}</Tag>{/if}
 {#if notes}<Tag type="blue" size="sm">{words(notes, "note")}</Tag>{/if}
-{#if !errors && !warnings && !notes}<Tag type="green" size="sm">nothing found</Tag>{/if}
+{#if !errors && !warnings && !notes}<Tag type="green" size="sm">no findings</Tag>{/if}
