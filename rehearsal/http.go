@@ -96,7 +96,7 @@ func (r *Rehearsal) ServeEvents(w http.ResponseWriter, req *http.Request, node, 
 
 // rejections are the answers to events that the model rejects at once.
 var rejections = map[sim.Fate]int{sim.TooLarge: http.StatusRequestEntityTooLarge, sim.Overflow: http.StatusTooManyRequests, sim.Throttled: http.StatusTooManyRequests,
-	sim.Refused: http.StatusForbidden, sim.Rejected: http.StatusServiceUnavailable, sim.Disabled: http.StatusServiceUnavailable}
+	sim.Refused: http.StatusForbidden, sim.Rejected: http.StatusServiceUnavailable}
 
 // eventsOf reads the events of a request, or gives the status that says what is
 // wrong with it.

@@ -79,6 +79,7 @@ var nodeFields = map[string]CatalogueField{
 var (
 	delivering = []string{"bucket", "queue", "topic", "stream", "table", "schedule", "endpoint"}
 	reading    = []string{"queue", "stream", "table"}
+	fromQueue  = []string{"queue"}
 	changing   = []string{"bucket", "table"}
 	sending    = []string{"function", "workflow", "outside"}
 	running    = []string{"function", "workflow"}
@@ -92,12 +93,15 @@ var linkFields = []CatalogueField{
 	{"match.type", "words", nil, "", "the event's type", delivering},
 	{"match.source", "words", nil, "", "the event's source", delivering},
 	{"match.if", "expression", nil, "", "holds for the event: event.data.kg > 40", delivering},
+	{"enabled", "truth", nil, "true", "false switches the trigger off", nil},
 	{"changes", "words", nil, "", "of a bucket: written, deleted; of a table: inserted, updated, deleted", changing},
 	{"read.up-to", "whole", nil, "1", "messages a batch, at most", reading},
 	{"read.within", "duration", nil, "0s", "wait this long to fill a batch", reading},
 	{"read.parallel", "whole", nil, "1", "batches at a time; of a stream or table, one a partition", reading},
 	{"read.from", "choice", []string{"oldest", "newest"}, "oldest", "where a new reader begins", reading},
 	{"read.failed", "choice", []string{"each", "all", "halve"}, "", "what of a failed batch is tried again: the failed ones, all, or halves to find the bad one", reading},
+	{"read.settle", "choice", []string{"lease", "reject"}, "lease", "what a failed run does to the message: leaves it until its lease ends, or gives it back at once", fromQueue},
+	{"read.prefetch", "whole", nil, "0", "messages that a reader takes ahead of the run that will handle them", fromQueue},
 	{"retry.tries", "whole", nil, "", "tries in all", nil},
 	{"retry.wait", "duration", nil, "", "before the next try", nil},
 	{"retry.factor", "number", nil, "1", "growth of the wait", nil},

@@ -342,6 +342,7 @@ func (d *decoder) link(from *Node, name string, pos Position, v *Value, path str
 	if l.To == "" {
 		l.To, l.ToPos = name, pos
 	}
+	l.Disabled = !o.truth("enabled", true)
 	l.Changes = o.list("changes")
 	l.Match = o.match("match")
 	l.Read = Read{UpTo: 1, Parallel: 1, Failed: "each", Pos: o.pos("read")}
@@ -355,6 +356,13 @@ func (d *decoder) link(from *Node, name string, pos Position, v *Value, path str
 		l.Read.Within = q.duration("within", 0)
 		l.Read.Newest = q.oneOf("from", "oldest", "oldest", "newest") == "newest"
 		l.Read.Failed = q.oneOf("failed", l.Read.Failed, "each", "all", "halve")
+		l.Read.Reject = q.oneOf("settle", "lease", "lease", "reject") == "reject"
+		l.Read.Prefetch = q.whole("prefetch", 0, 0)
+		for _, field := range []string{"settle", "prefetch"} {
+			if q.v.Get(field) != nil && from.Kind != Queue {
+				d.problem(q.pos(field), q.at(field), "only the readers of a queue have `%s`; a %s hands out its records by partition", field, from.Kind)
+			}
+		}
 		if l.Read.Failed == "halve" && from.Kind == Queue {
 			d.problem(q.pos("failed"), q.at("failed"), "a queue's batch is not halved; that is for streams and tables")
 		}

@@ -19,6 +19,7 @@ type Scenario struct {
 	Traffic      []*Traffic
 	TrafficGiven bool // false: the nodes' own `rate` is sent
 	Incidents    []*Incident
+	Breakdowns   bool // drawn: nodes and groups break down as their `breaks` say
 	Expect       []Expectation
 	File         string
 }
@@ -80,6 +81,9 @@ type Incident struct {
 	Concurrency *int
 	Paused      *bool
 	Enabled     *bool
+	Stopped     *bool
+	Crash       bool
+	Reads       bool // with Fails: reads fail too
 	SendBack    *SendBack
 	Rewind      *Rewind
 	Pos         Position
@@ -160,6 +164,7 @@ func ScenarioFromDocument(file string, root *Value, t *Topology) (*Scenario, err
 	if s.Replications > MaxReplications {
 		d.problem(o.pos("replications"), "replications", "at most %d", MaxReplications)
 	}
+	s.Breakdowns = o.oneOf("breakdowns", "none", "none", "drawn") == "drawn"
 	s.TrafficGiven = o.v.Get("traffic") != nil
 	o.each("traffic", func(name string, pos Position, v *Value, path string) {
 		s.Traffic = append(s.Traffic, d.traffic(name, pos, v, path, t))
@@ -315,12 +320,13 @@ func (d *decoder) incident(name string, pos Position, v *Value, path string, t *
 		c := o.whole("concurrency", 1, 0)
 		in.Concurrency = &c
 	}
-	for key, into := range map[string]**bool{"paused": &in.Paused, "enabled": &in.Enabled} {
+	for key, into := range map[string]**bool{"paused": &in.Paused, "enabled": &in.Enabled, "stopped": &in.Stopped} {
 		if o.v.Get(key) != nil {
 			b := o.truth(key, true)
 			*into = &b
 		}
 	}
+	in.Crash, in.Reads = o.truth("crash", false), o.truth("reads", false)
 	if sb := o.get("send-back"); sb != nil {
 		q := d.object(sb, o.at("send-back"))
 		in.SendBack = &SendBack{From: q.existing("from", t), To: q.existing("to", t), Rate: q.rate("rate")}
@@ -340,7 +346,7 @@ func (d *decoder) incident(name string, pos Position, v *Value, path string, t *
 		in.Rewind = &Rewind{Link: q.text("link"), By: q.positive("by", time.Hour)}
 		q.done(nil)
 	}
-	o.asked = append(o.asked, "fails", "concurrency", "paused", "enabled")
+	o.asked = append(o.asked, "fails", "concurrency", "paused", "enabled", "stopped")
 	o.done(nil)
 	d.incidentTarget(in, o, t)
 	return in
@@ -364,22 +370,33 @@ func (d *decoder) incidentTarget(in *Incident, o *object, t *Topology) {
 			d.problem(o.pos("group"), o.at("group"), "no group %q in `fails-together`%s", in.Group, didYouMean(in.Group, sortedKeys(t.FailsTogether)))
 		}
 	}
-	onNode := in.Fails != nil || in.Slow != nil || in.Concurrency != nil || in.Enabled != nil
+	onNode := in.Fails != nil || in.Slow != nil || in.Concurrency != nil || in.Stopped != nil || in.Crash || in.Enabled != nil && in.Link == ""
 	switch {
 	case in.SendBack != nil || in.Rewind != nil:
 	case onNode && in.Node == "" && in.Group == "":
 		d.problem(in.Pos, o.path, "the incident needs `node` or `group`, what it happens to")
 	case in.Paused != nil && in.Link == "":
 		d.problem(in.Pos, o.path, "`paused` needs `link`, such as consignments:clear-consignment")
-	case !onNode && in.Paused == nil:
-		d.problem(in.Pos, o.path, "the incident does nothing: give it fails, slow, concurrency, paused, enabled, send-back or rewind")
+	case !onNode && in.Paused == nil && in.Enabled == nil:
+		d.problem(in.Pos, o.path, "the incident does nothing: give it fails, slow, concurrency, paused, enabled, stopped, crash, send-back or rewind")
+	}
+	if in.Crash && in.For > 0 {
+		d.problem(o.pos("for"), o.at("for"), "a crash is an instant and has no `for`; for a process that stays down use `stopped: true`")
+	}
+	if in.Reads && in.Fails == nil {
+		d.problem(o.pos("reads"), o.at("reads"), "`reads` goes with `fails`, the share of reads and writes that fail")
+	}
+	for _, name := range append([]string{in.Node}, t.FailsTogether[in.Group]...) {
+		if n := t.Node(name); n != nil && (in.Stopped != nil || in.Crash) && !n.Kind.Process() {
+			d.problem(in.Pos, o.path, "%s is a %s, which runs no process that could stop or crash; use `fails: 100%%`", n.Name, n.Kind)
+		}
 	}
 	if n := t.Node(in.Node); n != nil {
 		if in.Concurrency != nil && n.Kind != Function && n.Kind != Workflow {
 			d.problem(o.pos("concurrency"), o.at("concurrency"), "a %s has no concurrency", n.Kind)
 		}
 		if in.Enabled != nil && n.Kind != Schedule {
-			d.problem(o.pos("enabled"), o.at("enabled"), "only a schedule is switched off; on a %s use `fails: 100%%`", n.Kind)
+			d.problem(o.pos("enabled"), o.at("enabled"), "only a schedule or a link is switched off; on a %s use `stopped: true` or `fails: 100%%`", n.Kind)
 		}
 	}
 }

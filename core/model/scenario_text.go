@@ -74,6 +74,15 @@ func WriteScenario(s *Scenario) string {
 		if in.Enabled != nil {
 			add("enabled", strconv.FormatBool(*in.Enabled))
 		}
+		if in.Stopped != nil {
+			add("stopped", strconv.FormatBool(*in.Stopped))
+		}
+		if in.Crash {
+			add("crash", "true")
+		}
+		if in.Reads {
+			add("reads", "true")
+		}
 		fmt.Fprintf(&b, "  %s: {%s}\n", in.Name, strings.Join(fields, ", "))
 	}
 	return b.String()

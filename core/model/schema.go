@@ -67,8 +67,9 @@ func fieldSchemas() schemaNode {
 }
 
 func linkSchema() schemaNode {
-	read := closed(schemaNode{"up-to": wholeSchema, "within": durationSchema, "parallel": wholeSchema, "from": choice("oldest", "newest"), "failed": choice("each", "all", "halve")})
-	link := closed(schemaNode{"to": textSchema, "changes": oneOrMany(), "match": matchSchema(), "read": read, "retry": retrySchema(), "dead-letter": textSchema,
+	read := closed(schemaNode{"up-to": wholeSchema, "within": durationSchema, "parallel": wholeSchema, "from": choice("oldest", "newest"), "failed": choice("each", "all", "halve"),
+		"settle": choice("lease", "reject"), "prefetch": wholeSchema})
+	link := closed(schemaNode{"to": textSchema, "enabled": boolSchema, "changes": oneOrMany(), "match": matchSchema(), "read": read, "retry": retrySchema(), "dead-letter": textSchema,
 		"mode": choice("wait", "async", "accept"), "on-error": choice("fail", "ignore"), "wrap": choice("none", "event", "base64"), "when": choice("success", "failure"),
 		"at": choice("end", "start"), "per": choice("message", "run"), "count": anySchema, "for-each": textSchema, "chance": shareSchema, "if": schemaNode{"type": []string{"string", "boolean"}},
 		"key": textSchema, "type": textSchema, "data": anySchema, "size": textSchema, "op": choice("write", "delete", "read", "insert", "update")})
@@ -106,11 +107,11 @@ func topologySchema() schemaNode {
 
 func scenarioSchema() schemaNode {
 	s := closed(schemaNode{"ironweir": schemaNode{"const": scenarioHeader}, "name": textSchema, "about": textSchema, "start": textSchema, "length": durationSchema, "warm-up": durationSchema,
-		"seed": wholeSchema, "replications": wholeSchema,
+		"seed": wholeSchema, "replications": wholeSchema, "breakdowns": choice("none", "drawn"),
 		"traffic": mapOf(closed(schemaNode{"into": textSchema, "rate": rateSchema, "arrivals": anySchema, "key": textSchema, "type": textSchema,
 			"events": listOf(closed(schemaNode{"file": textSchema, "data": anySchema, "weight": schemaNode{"type": "number"}})), "size": textSchema, "max": wholeSchema})),
 		"incidents": mapOf(closed(schemaNode{"at": durationSchema, "for": durationSchema, "node": textSchema, "link": textSchema, "group": textSchema, "fails": shareSchema,
-			"slow": schemaNode{"type": "number"}, "concurrency": wholeSchema, "paused": boolSchema, "enabled": boolSchema,
+			"slow": schemaNode{"type": "number"}, "concurrency": wholeSchema, "paused": boolSchema, "enabled": boolSchema, "stopped": boolSchema, "crash": boolSchema, "reads": boolSchema,
 			"send-back": closed(schemaNode{"from": textSchema, "to": textSchema, "rate": rateSchema}), "rewind": closed(schemaNode{"link": textSchema, "by": durationSchema})})),
 		"expect": mapOf(textSchema)})
 	s["$schema"], s["title"], s["required"] = schemaDialect, "Iron Weir scenario", []string{"ironweir"}

@@ -36,6 +36,9 @@ func (k Kind) Keeps() bool { return k == Bucket || k == Table }
 // Runs tells whether the kind works on messages in runs of its own.
 func (k Kind) Runs() bool { return k == Function || k == Workflow || k == Outside }
 
+// Process reports whether nodes of the kind are processes, which can stop and crash.
+func (k Kind) Process() bool { return k.Runs() || k == Endpoint }
+
 // Polled tells whether readers take messages from the kind, which hands out
 // none by itself.
 func (k Kind) Polled() bool { return k == Queue || k == Stream || k == Table }
@@ -246,6 +249,7 @@ type Link struct {
 	Pos, ToPos     Position
 	Relation       Relation
 
+	Disabled   bool // enabled: false
 	Changes    []string
 	Match      Match
 	Read       Read
@@ -287,6 +291,8 @@ type Read struct {
 	Parallel int
 	Newest   bool
 	Failed   string // each all halve
+	Reject   bool   // settle: reject
+	Prefetch int    // messages taken ahead of the run that will handle them
 	Written  bool
 	Pos      Position
 }

@@ -19,15 +19,11 @@ func (e *engine) advance(i uint32) {
 				e.work(i)
 				return
 			case calling:
-				r.phase, r.step, r.index, r.reps = sending, 0, 0, -1
-				if n.together && !r.checked {
-					if cause := e.checkTogether(i); cause != noFate {
-						e.endRun(i, errRejected)
-						return
-					}
-					r = &e.runs[i]
-					r.checked = true
+				if n.together {
+					e.planSends(i)
+					return
 				}
+				r.phase, r.step, r.index, r.reps = sending, 0, 0, -1
 				continue
 			}
 			e.endRun(i, noError)
@@ -39,7 +35,7 @@ func (e *engine) advance(i uint32) {
 			continue
 		}
 		m, takesPart := e.message(r, int(r.index))
-		if !takesPart && !s.perRun {
+		if !takesPart && !s.perRun && !(r.phase == atStart && e.startsWith(r)) {
 			r.index, r.reps = r.index+1, -1
 			continue
 		}
@@ -63,6 +59,9 @@ func (e *engine) advance(i uint32) {
 func (e *engine) repetitions(i uint32, r *run, s *send, m *message) int32 {
 	l := s.link
 	r.items = r.items[:0]
+	if e.deliveries[l.ID].off {
+		return 0
+	}
 	if e.told != nil {
 		if events, says := e.told.returned(i, r, s); says {
 			r.items = append(r.items, events...)
@@ -125,11 +124,12 @@ func (e *engine) act(i uint32, s *send, m *message) bool {
 	case l.Relation == model.WaitingCall:
 		return e.call(i, s, m)
 	case l.Op == "read":
+		r.tries++
 		if takes := e.nodes[l.To].drawTakes(); takes > 0 {
 			e.wait(i, takes)
 			return false
 		}
-		return true
+		return e.read(i, s)
 	case l.Relation == model.RunIntake || l.Relation == model.RunPush || l.Relation == model.Intake || l.Relation == model.Push:
 		con := e.contentFor(l, m, s, e.itemOf(i), int(r.rep))
 		e.emit(i, s, m, con)
@@ -163,7 +163,9 @@ func (e *engine) acted(i uint32) {
 		next = e.act(i, s, &m)
 	case r.why == forMove:
 		next = e.moved(i, s, &m)
-	case s.link.Relation == model.WaitingCall, s.link.Op == "read":
+	case s.link.Relation == model.WaitingCall:
+	case s.link.Op == "read":
+		next = e.read(i, s)
 	default:
 		next = e.write(i, s, &m)
 	}
@@ -186,10 +188,7 @@ func (e *engine) write(i uint32, s *send, m *message) bool {
 	before := s.sequence
 	con := e.contentFor(l, m, s, e.itemOf(i), int(r.rep))
 	defer e.dropContent(con)
-	cause := noFate
-	if !r.checked || l.Ignore { // [S-13]
-		cause = e.rejects(target, m, con, e.deliveries[l.ID].refused)
-	}
+	cause := e.rejects(target, m, con, e.deliveries[l.ID].refused)
 	if cause == noFate {
 		e.emit(i, s, m, con)
 		return true
@@ -210,29 +209,21 @@ func (e *engine) write(i uint32, s *send, m *message) bool {
 	return false
 }
 
-// wouldReject tells why a send would be rejected now, or noFate.
-func (e *engine) wouldReject(s *send, m *message) Fate {
-	before := s.sequence
-	con := e.contentFor(s.link, m, s, nil, 0)
-	s.sequence = before
-	defer e.dropContent(con)
-	return e.rejects(&e.nodes[s.link.To], m, con, e.deliveries[s.link.ID].refused)
+// startsWith reports whether the message in hand of a batch counts for sends at the
+// start of a run: also one that is about to fail by itself [S-15], but none that has
+// succeeded before.
+func (e *engine) startsWith(r *run) bool {
+	return r.batch != 0 && !e.batches[r.batch].entries[r.index].known
 }
 
-func (e *engine) checkTogether(i uint32) Fate {
-	r := &e.runs[i]
-	n := &e.nodes[r.node]
-	for _, id := range n.steps[sending] {
-		s := &e.sends[id]
-		if s.link.Relation != model.RunWrite || s.link.Ignore {
-			continue
-		}
-		m, _ := e.message(r, 0)
-		if cause := e.wouldReject(s, &m); cause != noFate {
-			return cause
-		}
+// read ends a read; false: the run waits for another try, or has ended. A read fails
+// only by an incident that says so [IN-19].
+func (e *engine) read(i uint32, s *send) bool {
+	n := &e.nodes[s.link.To]
+	if n.readsFail > 0 && n.luck.happens(n.readsFail) {
+		return e.callFailed(i, errRejected, false)
 	}
-	return noFate
+	return true
 }
 
 // emit makes the copy that a send is.

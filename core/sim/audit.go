@@ -34,6 +34,67 @@ func (e *engine) audit() error {
 		if rest[i] != n.fates[Arrived]+n.fates[Parked] && n.kind == model.Queue {
 			return fmt.Errorf("the messages at rest in %s do not add up: %d lie there, %d are counted (a fault of the engine)", n.name, rest[i], n.fates[Arrived]+n.fates[Parked])
 		}
+		if err := e.auditLimits(n); err != nil {
+			return err
+		}
+	}
+	for name, p := range e.pools {
+		if p.used < 0 || p.used > p.size {
+			return fmt.Errorf("pool %s has %d of %d in use (a fault of the engine)", name, p.used, p.size)
+		}
 	}
 	return nil
+}
+
+// auditLimits checks that a node keeps the limits that its model states: capacity,
+// concurrency, leases, readers.
+func (e *engine) auditLimits(n *node) error {
+	fault := func(format string, args ...any) error {
+		return fmt.Errorf("%s at %v: %s (a fault of the engine; please report the model)", n.name, e.instant(e.now), fmt.Sprintf(format, args...))
+	}
+	if n.capacity > 0 && n.depth.count > n.capacity {
+		return fault("it holds %d messages and has room for %d", n.depth.count, n.capacity)
+	}
+	if limit := n.concurrency; limit > 0 && !e.squeezed(n.id) && n.active.count > limit {
+		return fault("%d runs at once, at most %d", n.active.count, limit)
+	}
+	q := n.queue
+	if q == nil || q.feed != nil {
+		return nil
+	}
+	for i, last := q.leases.head, int64(0); i != 0; i = e.copies.at(i).next {
+		c := e.copies.at(i)
+		due := e.handOf(c).due
+		if due < last || due < e.now || due > e.now+q.lease || c.flags&leased == 0 {
+			return fault("the lease of message %d ends at %v, after one that ends at %v", c.age, e.instant(due), e.instant(last))
+		}
+		last = due
+	}
+	busy := map[uint32]int{}
+	for b := range e.batches {
+		if bt := &e.batches[b]; b > 0 && len(bt.entries) > 0 && bt.filling {
+			busy[bt.reader]++
+		}
+	}
+	for _, rl := range q.links {
+		if rl.idles < 0 || rl.idles > len(rl.free) {
+			return fault("%d of %d readers of %s are idle", rl.idles, len(rl.free), rl.link.Link.ID())
+		}
+		for k := range rl.idles {
+			if r := rl.free[(rl.head+k)%len(rl.free)]; busy[rl.first+r] > 0 {
+				return fault("reader %d of %s is idle and fills a batch", r, rl.link.Link.ID())
+			}
+		}
+	}
+	return nil
+}
+
+// squeezed reports whether an incident of the scenario changes a node's concurrency.
+func (e *engine) squeezed(id int) bool {
+	for k := range e.incidents {
+		if e.incidents[k].spec.Concurrency != nil && e.incidents[k].hits(id) {
+			return true
+		}
+	}
+	return false
 }

@@ -46,6 +46,8 @@ func (e *engine) turnedAway(d *delivery, callee *node, m *message) (failure int1
 		return errRefused, true
 	case callee.overHops(int(m.hops) + callHops(&e.nodes[e.g.Links[d.link].From])):
 		return errHopLimit, true
+	case callee.stopped:
+		return errStopped, false
 	case !e.free(callee):
 		callee.throttled++
 		return errThrottled, false

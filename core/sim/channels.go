@@ -12,17 +12,23 @@ import (
 // deliver hands a message to the target of a delivery: a copy comes to be
 // there, and its first try is under way.
 func (e *engine) deliver(via int32, m *message, con uint32, f copyFlags) uint32 {
-	d := &e.deliveries[via]
-	n := &e.nodes[d.to]
+	n := &e.nodes[e.deliveries[via].to]
 	i := e.newCopy(n, via, m, con, f)
+	e.land(n, via, i, m, f)
+	return i
+}
+
+// land starts the first try of a copy that has come to a node.
+func (e *engine) land(n *node, via int32, i uint32, m *message, f copyFlags) {
+	d := &e.deliveries[via]
 	if n.direct && n.failsNowShare < 0 && !d.paused && !d.refused && d.wrap == unwrapped && f&ghost == 0 && e.trace == nil {
 		if n.queue == nil {
 			e.soon(evFan, i)
-			return i
+			return
 		}
 		e.enterPlain(n, e.copies.at(i), i)
 		e.wantPull(n)
-		return i
+		return
 	}
 	if e.trace != nil {
 		e.trace.comes(e, i, m)
@@ -37,7 +43,6 @@ func (e *engine) deliver(via int32, m *message, con uint32, f copyFlags) uint32 
 		}
 		e.attemptWrite(i)
 	}
-	return i
 }
 
 // wrapCopy wraps the payload of a copy on its way to a channel.
@@ -99,9 +104,10 @@ func (e *engine) written(i uint32) {
 	cause := noFate
 	if !n.welcomes || d.refused || n.failsNowShare >= 0 {
 		m := e.messageOf(c)
-		cause = e.rejects(n, &m, m.content, d.refused)
-		if cause == TooLarge && d.link >= 0 && e.nodes[e.g.Links[d.link].From].kind == model.Bucket {
-			cause = noFate // what a bucket sends names an object and does not hold it
+		if !d.refused && d.link >= 0 && e.nodes[e.g.Links[d.link].From].kind == model.Bucket {
+			cause = e.declinesNow(n, &m, m.content) // it names an object and does not hold it [PE-13]
+		} else {
+			cause = e.rejects(n, &m, m.content, d.refused)
 		}
 	}
 	switch {
@@ -147,7 +153,14 @@ func (e *engine) rejects(n *node, m *message, con uint32, refused bool) Fate {
 		return Refused
 	case e.payload > 0 && size > e.payload && n.kind != model.Bucket && n.kind != model.Table:
 		return TooLarge
-	case n.capacity > 0 && n.depth.count >= n.capacity:
+	}
+	return e.declinesNow(n, m, con)
+}
+
+// declinesNow tells why a channel has no room for a write now, or rejects it, or noFate.
+func (e *engine) declinesNow(n *node, m *message, con uint32) Fate {
+	switch {
+	case n.capacity > 0 && n.depth.count+e.planned[place{n.id, -1}] >= n.capacity:
 		return Overflow
 	case n.failsNow():
 		return Rejected
@@ -180,7 +193,12 @@ func (e *engine) deadLetter(i uint32, to int32) {
 	if e.trace != nil {
 		e.trace.sendsDead(e, i, to)
 	}
-	e.deliver(e.nodes[to].ownWay, &m, m.content, 0)
+	n := &e.nodes[to]
+	letter := e.newCopy(n, n.ownWay, &m, m.content, 0)
+	if n.queue != nil && n.queue.carryAge {
+		e.copies.at(letter).born = e.copies.at(i).born
+	}
+	e.land(n, n.ownWay, letter, &m, 0)
 }
 
 // stand lets a written message take its place in a channel.
@@ -202,10 +220,14 @@ func (e *engine) fan(i uint32) {
 	change, second := c.flags&(deletion|update), c.flags&ghost
 	kind := kindOfEvent(gn, change)
 	m.tries = 0
-	taken, keeps := false, gn.Kind.Keeps()
+	taken, linked, keeps := false, false, gn.Kind.Keeps()
 	for k, id := range gn.Out {
 		l := &e.g.Links[id]
 		d := &e.deliveries[id]
+		if d.off && n.stream == nil {
+			continue // as if it were absent [IN-07]
+		}
+		linked = true
 		changed := !keeps || wantsChange(gn.Kind, l, change)
 		takes := changed && (l.Filter.Everything || l.Filter.Takes(e.look(&m, kind)))
 		if e.trace != nil {
@@ -242,7 +264,7 @@ func (e *engine) fan(i uint32) {
 			e.deliver(int32(id), &m, m.content, pass|ghost)
 		}
 	}
-	e.finish(i, e.fanFate(n, gn, &m, taken, change&deletion != 0))
+	e.finish(i, e.fanFate(gn, &m, taken, linked, change&deletion != 0))
 }
 
 // deliverTwice draws whether a queue's message is handed out a second time.
@@ -261,7 +283,7 @@ func (e *engine) deliverTwice(n *node, i uint32) {
 	e.stand(n, g)
 }
 
-func (e *engine) fanFate(n *node, gn *graph.Node, m *message, taken, deleted bool) Fate {
+func (e *engine) fanFate(gn *graph.Node, m *message, taken, linked, deleted bool) Fate {
 	switch {
 	case taken:
 		return Passed
@@ -269,13 +291,13 @@ func (e *engine) fanFate(n *node, gn *graph.Node, m *message, taken, deleted boo
 		if deleted {
 			return Handled
 		}
-		if m.aside && len(gn.Out) == 0 {
+		if m.aside && !linked {
 			return Parked
 		}
 		return Stored
 	case gn.Kind == model.Topic && len(gn.Ignore.Clauses) > 0 && gn.Ignore.Takes(e.look(m, "message")):
 		return Ignored
-	case gn.Kind == model.Topic && len(gn.Out) == 0:
+	case gn.Kind == model.Topic && !linked:
 		return Unsubscribed
 	}
 	return Unmatched

@@ -30,13 +30,12 @@ const (
 	Rejected
 	Unsubscribed
 	HopLimit
-	Disabled
 	fates
 	noFate = fates
 )
 
 var fateNames = [fates]string{"handled", "stored", "arrived", "passed", "ignored", "unmatched", "returned", "parked",
-	"expired", "exhausted", "given_up", "refused", "throttled", "overflow", "too_large", "rejected", "unsubscribed", "hop_limit", "disabled"}
+	"expired", "exhausted", "given_up", "refused", "throttled", "overflow", "too_large", "rejected", "unsubscribed", "hop_limit"}
 
 func (f Fate) String() string { return fateNames[f] }
 
@@ -70,7 +69,8 @@ const (
 	again              // read before, and set back by an incident
 	ghost              // a second delivery of a copy: it is run and sends, and has no fate
 	heldBack           // its group is blocked by another message
-	blocks             // it blocks its group: handed out, or failed and not visible again
+	blocks             // it holds back its group: out, waiting for its next try, or in a late run
+	crashed            // a crash gave it back, so that its next delivery is a redelivery
 )
 
 // copyRecord is one message held for one consumer. Index 0 stands for none.
@@ -144,7 +144,9 @@ type delivery struct {
 	dead    int32 // node or -1
 	link    int32 // or -1
 	refused bool
-	paused  bool
+	paused  bool // by an incident, or since a reader link is switched off or its target is stopped
+	off     bool // the link is switched off
+	rejects bool // settle: reject
 	wrap    wrapping
 	except  []int16
 	held    []uint32 // copies that wait for the link to be resumed
@@ -343,8 +345,11 @@ func (e *engine) standsNoMore(n *node, c *copyRecord) {
 	}
 }
 
-// standsNow counts a copy in its node's depth.
+// standsNow counts a copy in its node's depth, but no second delivery of one [L-46].
 func (e *engine) standsNow(n *node, c *copyRecord) {
+	if c.flags&ghost != 0 {
+		return
+	}
 	c.flags |= stands
 	n.depth.rise(e.now)
 	if n.home != nil {

@@ -11,6 +11,9 @@ func (e *engine) request(i uint32, n *node) {
 	taken := false
 	for _, id := range gn.Out {
 		l := &e.g.Links[id]
+		if e.deliveries[id].off {
+			continue
+		}
 		ok := l.Filter.Takes(e.look(&m, "request"))
 		taken = taken || ok
 		if e.trace != nil {
@@ -22,6 +25,9 @@ func (e *engine) request(i uint32, n *node) {
 		}
 	}
 	switch {
+	case n.stopped:
+		e.answer(i, n, errStopped, 503)
+		return
 	case gn.Allowed != nil && c.via < int32(len(e.g.Links)) && e.deliveries[c.via].refused:
 		e.answer(i, n, errRefused, 403)
 		return
@@ -33,6 +39,7 @@ func (e *engine) request(i uint32, n *node) {
 		e.answer(i, n, errThrottled, 429)
 		return
 	case !taken:
+		n.runs++
 		e.answer(i, n, errFails, 404)
 		return
 	}
@@ -47,7 +54,7 @@ func (e *engine) request(i uint32, n *node) {
 func (e *engine) answer(i uint32, n *node, failure, status int16) {
 	waits := false
 	for _, id := range e.g.Nodes[n.id].Out {
-		waits = waits || e.g.Links[id].Relation == model.WaitingCall
+		waits = waits || e.g.Links[id].Relation == model.WaitingCall && !e.deliveries[id].off
 	}
 	switch {
 	case failure == noError && waits:
@@ -58,6 +65,12 @@ func (e *engine) answer(i uint32, n *node, failure, status int16) {
 		status = 500
 	}
 	n.answers[status]++
+	if status >= 500 { // [EP-11]
+		n.failed(failure)
+	}
+	if status == 504 {
+		n.timeouts++
+	}
 	if e.told != nil {
 		e.told.answered(e.copies.at(i), status)
 	}

@@ -150,10 +150,11 @@ type engine struct {
 	loopOf     []int32 // by node: the loop whose entry it is, or -1
 	inLoop     []int32 // by node: the loop it is part of, or -1
 	loops      []loopTally
-	payload    int64 // the limit on a message, 0: none
-	handledBy  int   // the node that finishes with a queue's message, while it does
-	caseOf     []int // of the messages of the run that starts, -1: none holds
-	storage    bool  // what lies in a node has a price
+	payload    int64           // the limit on a message, 0: none
+	planned    map[place]int64 // while planned writes are checked: those before, by where they go; else nil
+	handledBy  int             // the node that finishes with a queue's message, while it does
+	caseOf     []int           // of the messages of the run that starts, -1: none holds
+	storage    bool            // what lies in a node has a price
 	stopped    string
 	lookAt     int64 // the count of events from which on to look at what is after an event
 	stopAt     int64 // the one at which to look whether to stop

@@ -239,6 +239,10 @@ func (e *engine) leaveFeed(f *feed, i uint32) {
 					p.pieces = append(p.pieces[:piece], p.pieces[piece+1:]...)
 					if piece == 0 {
 						p.tries = 0
+						if len(p.hand) > 0 && (p.state == pausing || p.state == stopped) { // [ST-09]
+							p.state, p.timer = idle, 0
+							e.wantTurn(p)
+						}
 					}
 				}
 				break

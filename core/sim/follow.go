@@ -107,7 +107,6 @@ var lossWords = map[Fate]string{
 	Rejected:     "the write failed",
 	Unsubscribed: "the topic has no links",
 	HopLimit:     "it has passed through more functions than the hop limit allows",
-	Disabled:     "switched off",
 }
 
 // LossWords says in a few words what a cause of loss means.

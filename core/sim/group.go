@@ -1,20 +1,35 @@
 package sim
 
-import "fmt"
+import (
+	"fmt"
+	"math"
+)
 
-// groups keeps a queue's messages of one group in order: one batch of a group
-// at a time, and a failing message holds back its group.
+// groups keeps a queue's messages of one group in order: the queue delivers one
+// batch of a group at a time, and a message that is out, or waits for its next try, or
+// is still in a late run, holds back those that arrived after it.
 type groups struct {
 	number map[string]int32
 	state  []group // by number, 0 unused
+	most   int     // visible messages of one group at a time: no batch takes more
 }
 
-// group is the messages of one key. Messages of it that are handed out, or wait
-// for another try, block the others, which are held back in order of age.
+// group is the messages of one key. Those that are ready are visible, or held, in
+// order of arrival; of the visible ones each is before all that are held.
 type group struct {
-	blockers int32
-	batch    uint64 // the number of the one that may take more of it while it fills
+	blockers []uint32 // out, waiting for their next try, or in a late run
+	shown    []uint32 // visible
 	held     list
+	batch    uint32 // that took of it last, and
+	number   uint64 // the number of that batch
+}
+
+func newGroups(links []*readerLink) *groups {
+	g := &groups{number: map[string]int32{}, state: make([]group, 1), most: math.MaxInt}
+	if len(links) == 1 {
+		g.most = links[0].link.Read.UpTo
+	}
+	return g
 }
 
 // groupOf gives the number of a message's group.
@@ -35,15 +50,16 @@ func (e *engine) groupOf(n *node, i uint32) int32 {
 	return id
 }
 
-// mayTake tells whether a batch (0: a new one) may take a message; one that may
-// not is held back.
+// inGroup returns the group of a message.
+func (e *engine) inGroup(q *queue, c *copyRecord) *group {
+	return &q.groups.state[e.handOf(c).group]
+}
+
+// mayTake reports whether a batch (0: a new one) may take a message; one that it may
+// not take is held back.
 func (e *engine) mayTake(n *node, i, batch uint32) bool {
 	q := n.queue
-	if q.groups == nil {
-		return true
-	}
-	g := &q.groups.state[e.handOf(e.copies.at(i)).group]
-	if g.blockers == 0 || batch != 0 && g.batch == e.batches[batch].number {
+	if q.groups == nil || e.groupLets(e.inGroup(q, e.copies.at(i)), i, batch) {
 		return true
 	}
 	e.hide(q, i)
@@ -51,54 +67,106 @@ func (e *engine) mayTake(n *node, i, batch uint32) bool {
 	return false
 }
 
-// holdBack puts a message among those that its group blocks, by age.
+// groupLets reports whether no other message of its group holds a message back. What
+// the batch itself holds does not, and a message in a late run may go itself.
+func (e *engine) groupLets(g *group, i, batch uint32) bool {
+	c := e.copies.at(i)
+	for _, b := range g.blockers {
+		if b == i || batch != 0 && e.batches[batch].holds(b) {
+			continue
+		}
+		if x := e.copies.at(b); x.age < c.age || x.flags&leased != 0 && c.flags&blocks == 0 {
+			return false
+		}
+	}
+	return true
+}
+
+func (b *batch) holds(i uint32) bool {
+	for k := range b.entries {
+		if b.entries[k].copy == i {
+			return true
+		}
+	}
+	return false
+}
+
+// holdBack puts a message among those of its group that are ready and not visible, in
+// order of arrival.
 func (e *engine) holdBack(q *queue, i uint32) {
 	c := e.copies.at(i)
-	l := &q.groups.state[e.handOf(c).group].held
+	l := &e.inGroup(q, c).held
 	c.flags |= heldBack
-	after := l.tail
+	after := l.end()
 	for after != 0 && e.copies.at(after).age > c.age {
 		after = e.copies.at(after).prev
 	}
 	e.insertAfter(l, i, after)
 }
 
-// block counts a message that is handed out.
-func (e *engine) block(q *queue, i, batch uint32) {
+// readyInGroup makes a message of a group ready: it is visible before all that arrived
+// after it, unless another holds it back.
+func (e *engine) readyInGroup(n *node, i uint32) {
+	q := n.queue
+	c := e.copies.at(i)
+	g := e.inGroup(q, c)
+	for k := len(g.shown) - 1; k >= 0; k-- {
+		if s := g.shown[k]; e.copies.at(s).age > c.age {
+			e.hide(q, s)
+			e.holdBack(q, s)
+		}
+	}
+	e.holdBack(q, i)
+	e.unblock(n, i, false)
+	e.showHeld(n, g)
+}
+
+// block counts a message that a batch (0: no batch yet) has taken, and lets the batch
+// see what it may take after it.
+func (e *engine) block(n *node, i, batch uint32) {
+	q := n.queue
 	if q.groups == nil {
 		return
 	}
 	c := e.copies.at(i)
-	g := &q.groups.state[e.handOf(c).group]
+	g := e.inGroup(q, c)
 	if c.flags&blocks == 0 {
 		c.flags |= blocks
-		g.blockers++
+		g.blockers = append(g.blockers, i)
 	}
-	g.batch = e.batches[batch].number
+	if batch != 0 {
+		g.batch, g.number = batch, e.batches[batch].number
+		e.showHeld(n, g)
+	}
 }
 
-// unblock counts a message that is visible again, or gone; when nothing blocks
-// its group any more the others are visible.
-func (e *engine) unblock(n *node, i uint32) {
+// unblock frees a group of a message that is gone, or that is ready again and in no
+// run.
+func (e *engine) unblock(n *node, i uint32, gone bool) {
 	q := n.queue
+	if q.groups == nil {
+		return
+	}
 	c := e.copies.at(i)
-	if q.groups == nil || c.flags&blocks == 0 {
-		return
+	g := e.inGroup(q, c)
+	if h := e.handOf(c); c.flags&blocks != 0 && (gone || c.flags&leased == 0 && h.timer == 0 && h.busy == 0) {
+		c.flags &^= blocks
+		g.blockers = remove(g.blockers, i)
+		e.showHeld(n, g)
+	} else if gone {
+		e.showHeld(n, g)
 	}
-	c.flags &^= blocks
-	g := &q.groups.state[e.handOf(c).group]
-	if g.blockers--; g.blockers > 0 {
-		return
-	}
-	g.batch = 0
-	e.showHeld(n, e.handOf(c).group)
 }
 
-// showHeld makes what a group held back visible, oldest first.
-func (e *engine) showHeld(n *node, number int32) {
-	for {
-		i := n.queue.groups.state[number].held.head
-		if i == 0 {
+// showHeld makes visible what nothing holds back, in order of arrival.
+func (e *engine) showHeld(n *node, g *group) {
+	batch := uint32(0)
+	if b := &e.batches[g.batch]; g.batch != 0 && b.number == g.number && b.taking {
+		batch = g.batch
+	}
+	for len(g.shown) < n.queue.groups.most {
+		i := g.held.head
+		if i == 0 || !e.groupLets(g, i, batch) {
 			return
 		}
 		e.hide(n.queue, i)

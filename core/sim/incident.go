@@ -2,14 +2,18 @@ package sim
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
 
-// incident is something that happens to nodes or a link for a while.
+// incident is something that happens to nodes or a link for a while; a breakdown
+// happens again and again.
 type incident struct {
 	spec   *model.Incident
+	breaks *breakdown // nil: the scenario states when
 	nodes  []int
 	link   int32
 	on     bool
@@ -39,7 +43,61 @@ func (e *engine) setUpIncidents() error {
 			e.first(int64(spec.At+spec.For), evIncident, uint32(k))
 		}
 	}
+	if e.scenario.Breakdowns && e.plan.follow == nil {
+		e.setUpBreakdowns()
+	}
 	return nil
+}
+
+// breakdown is how a node or group breaks down by itself.
+type breakdown struct {
+	every, lasts sampler
+	random       *randomStream
+}
+
+// next draws the instant after a time of one distribution; it is past the end where
+// nothing happens in the run any more.
+func (b *breakdown) next(e *engine, s *sampler) int64 {
+	if t := s.draw(b.random); t < float64(e.end-e.now)*1e-9 {
+		return e.now + max(nanos(t), 1)
+	}
+	return e.end
+}
+
+// setUpBreakdowns draws the first breakdown of each node and group that has `breaks`
+// [IN-24].
+func (e *engine) setUpBreakdowns() {
+	add := func(spec *model.Incident, b *model.Breaks) {
+		all := 1.0
+		spec.Fails = &all
+		in := e.newIncident(spec, len(e.incidents))
+		in.breaks = &breakdown{newSampler(b.Every), newSampler(b.For), e.stream(spec.Node+spec.Group, "breakdowns")}
+		e.incidents = append(e.incidents, in)
+		if at := in.breaks.next(e, &in.breaks.every); at < e.end {
+			e.first(at, evIncident, uint32(len(e.incidents)-1))
+		}
+	}
+	for _, n := range e.g.Nodes {
+		if n.Breaks != nil {
+			add(&model.Incident{Name: n.Name, Node: n.Name}, n.Breaks)
+		}
+	}
+	groups := e.g.Topology.GroupBreaks
+	for _, name := range slices.Sorted(maps.Keys(groups)) {
+		add(&model.Incident{Name: name, Group: name}, groups[name])
+	}
+}
+
+// continues schedules the end of a breakdown that has begun, or the next one.
+func (e *engine) continues(k int) {
+	in := &e.incidents[k]
+	s := &in.breaks.every
+	if in.on {
+		s = &in.breaks.lasts
+	}
+	if at := in.breaks.next(e, s); at < e.end {
+		e.at(at, evIncident, uint32(k))
+	}
 }
 
 // newIncident finds what an incident bears on.
@@ -83,6 +141,16 @@ func (e *engine) setUpRewind(spec *model.Incident) error {
 func (e *engine) incidentTurns(k int) {
 	in := &e.incidents[k]
 	in.on = !in.on
+	if in.breaks != nil {
+		e.continues(k)
+	}
+	if in.spec.Crash {
+		in.on = false
+		for _, id := range in.nodes {
+			e.crash(id)
+		}
+		return
+	}
 	if rw := in.spec.Rewind; rw != nil {
 		if in.on {
 			e.rewind(&e.nodes[e.feedOf[e.g.LinkID(rw.Link)]], int64(rw.By))
@@ -106,7 +174,7 @@ func (e *engine) incidentTurns(k int) {
 		e.applyIncidents(id)
 	}
 	if in.link >= 0 {
-		e.applyPauses(in.link)
+		e.applyToLink(in.link)
 	}
 	e.inForce()
 }
@@ -115,18 +183,22 @@ func (e *engine) incidentTurns(k int) {
 // on, the latest last.
 func (e *engine) applyIncidents(id int) {
 	n := &e.nodes[id]
-	n.failsNowShare, n.slow, n.concurrencyNow = -1, 1, -1
+	n.failsNowShare, n.readsFail, n.slow, n.concurrencyNow = -1, 0, 1, -1
+	stopped := false
 	if n.schedule != nil {
 		n.off = !n.schedule.enabled
 	}
-	var fails, slow, concurrency, enabled int = -1, -1, -1, -1
+	var fails, slow, concurrency, enabled, stops int = -1, -1, -1, -1, -1
 	for k := range e.incidents {
 		in := &e.incidents[k]
 		if !in.on || !in.hits(id) {
 			continue
 		}
 		if in.spec.Fails != nil && in.order > fails {
-			fails, n.failsNowShare = in.order, *in.spec.Fails
+			fails, n.failsNowShare, n.readsFail = in.order, *in.spec.Fails, 0
+			if in.spec.Reads {
+				n.readsFail = *in.spec.Fails
+			}
 		}
 		if in.spec.Slow != nil && in.order > slow {
 			slow, n.slow = in.order, *in.spec.Slow
@@ -137,7 +209,11 @@ func (e *engine) applyIncidents(id int) {
 		if in.spec.Enabled != nil && in.order > enabled {
 			enabled, n.off = in.order, !*in.spec.Enabled
 		}
+		if in.spec.Stopped != nil && in.order > stops {
+			stops, stopped = in.order, *in.spec.Stopped
+		}
 	}
+	e.turnProcess(id, stopped)
 }
 
 func (in *incident) hits(id int) bool {
@@ -149,20 +225,33 @@ func (in *incident) hits(id int) bool {
 	return false
 }
 
-// applyPauses sets whether a link is paused; what it held goes on when it is
-// resumed.
-func (e *engine) applyPauses(link int32) {
-	paused, order := false, -1
+// applyToLink sets whether a link is paused or switched off. Its readers take nothing
+// then, nor while the process that they belong to is stopped; what it held goes on when
+// it is resumed.
+func (e *engine) applyToLink(link int32) {
+	l := &e.g.Links[link]
+	paused, enabled := false, !l.Disabled
+	pauses, switches := -1, -1
 	for k := range e.incidents {
 		in := &e.incidents[k]
-		if in.on && in.link == link && in.spec.Paused != nil && in.order > order {
-			order, paused = in.order, *in.spec.Paused
+		if !in.on || in.link != link {
+			continue
+		}
+		if in.spec.Paused != nil && in.order > pauses {
+			pauses, paused = in.order, *in.spec.Paused
+		}
+		if in.spec.Enabled != nil && in.order > switches {
+			switches, enabled = in.order, *in.spec.Enabled
 		}
 	}
 	d := &e.deliveries[link]
 	was := d.paused
+	d.off = !enabled
+	if l.Relation.Polls() { // [IN-08] [IN-11]
+		paused = paused || d.off || e.nodes[l.To].stopped
+	}
 	d.paused = paused
-	from := &e.nodes[e.g.Links[link].From]
+	from := &e.nodes[l.From]
 	feed := e.feedOf[link]
 	switch {
 	case paused == was:

@@ -21,7 +21,7 @@ func (e *engine) offer(i uint32) {
 	if d.link >= 0 && e.hold(i) {
 		return
 	}
-	if c.flags&ghost != 0 && (d.refused || n.overHops(int(c.hops)) || !e.free(n)) {
+	if c.flags&ghost != 0 && (d.refused || n.stopped || n.overHops(int(c.hops)) || !e.free(n)) {
 		e.finish(i, noFate) // a second delivery has one try
 		return
 	}
@@ -38,6 +38,10 @@ func (e *engine) offer(i uint32) {
 		return
 	case d.policy.GiveUp > 0 && e.now-c.born > d.policy.GiveUp:
 		e.intakeGivenUp(i, GivenUp, e.handOf(c).lastFail)
+		return
+	}
+	if n.stopped {
+		e.holdStopped(i, n, d)
 		return
 	}
 	if c.flags&ghost == 0 && !e.free(n) {
@@ -151,6 +155,7 @@ type batch struct {
 	node    int32 // the queue
 	next    uint32
 	filling bool
+	taking  bool // it may still take more
 }
 
 // batchEntry is a message of a batch; token is its hand-out, so that a run
@@ -168,13 +173,16 @@ func (b *batch) failsAsOne(rl *readerLink) bool {
 	return rl.link.Read.Failed == "all" && b.anyFailed()
 }
 
-func (b *batch) anyFailed() bool {
+func (b *batch) anyFailed() bool { return b.firstFailure() != noError }
+
+// firstFailure returns why the first message of a batch that failed by itself did so.
+func (b *batch) firstFailure() int16 {
 	for i := range b.entries {
 		if b.entries[i].failure != noError {
-			return true
+			return b.entries[i].failure
 		}
 	}
-	return false
+	return noError
 }
 
 func (e *engine) newBatch(reader uint32, n *node) uint32 {
@@ -187,14 +195,18 @@ func (e *engine) newBatch(reader uint32, n *node) uint32 {
 	}
 	b := &e.batches[i]
 	e.lastBatch++
-	*b = batch{entries: b.entries[:0], number: e.lastBatch, reader: reader, node: int32(n.id)}
+	*b = batch{entries: b.entries[:0], number: e.lastBatch, reader: reader, node: int32(n.id), taking: true}
 	return i
 }
 
 func (e *engine) addToBatch(b, i uint32) int {
 	bt := &e.batches[b]
 	bt.entries = append(bt.entries, batchEntry{copy: i, token: e.copies.at(i).tries})
-	return len(bt.entries)
+	size := len(bt.entries)
+	if n := &e.nodes[bt.node]; n.queue.groups != nil {
+		e.block(n, i, b)
+	}
+	return size
 }
 
 // startBatch hands a batch to what its link leads to.
@@ -229,7 +241,12 @@ func (e *engine) startBatch(b uint32) {
 // its messages have been put.
 func (e *engine) launch(b uint32) {
 	bt := &e.batches[b]
-	l := e.readers[bt.reader].link.link
+	bt.taking = false
+	rl := e.readers[bt.reader].link
+	if rl.ahead != nil {
+		rl.ahead.runs(bt.reader - rl.first)
+	}
+	l := rl.link
 	if l.Relation == model.PolledRun {
 		e.begin(e.batchRun(b))
 		return
@@ -371,7 +388,22 @@ func (e *engine) batchDone(b uint32, n *node, failure int16, final bool) {
 		}
 	}
 	e.settleBatch(b, failure, final)
+	e.freeGroups(b)
 	e.endBatch(b, false)
+}
+
+// freeGroups lets the groups of a batch's messages go on where its run was all that
+// held them back.
+func (e *engine) freeGroups(b uint32) {
+	n := &e.nodes[e.batches[b].node]
+	if n.queue.groups == nil {
+		return
+	}
+	for k := range e.batches[b].entries {
+		if i := e.batches[b].entries[k].copy; e.copies.at(i).flags&done == 0 {
+			e.unblock(n, i, false)
+		}
+	}
 }
 
 func (e *engine) endBatch(b uint32, throttled bool) {
@@ -384,8 +416,7 @@ func (e *engine) endBatch(b uint32, throttled bool) {
 // dropBatch lets go of a batch's record and frees its reader.
 func (e *engine) dropBatch(b uint32, throttled bool) {
 	reader := e.batches[b].reader
-	e.batches[b].next = e.freeBat
-	e.freeBat = b
+	e.dropRecord(b)
 	if e.nodes[e.readers[reader].queue].queue.feed == nil {
 		e.freeReader(reader, throttled)
 	}

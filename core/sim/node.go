@@ -62,15 +62,20 @@ type node struct {
 
 	// in force by incidents
 	failsNowShare  float64 // -1: none
+	readsFail      float64 // share of reads
 	slow           float64
-	concurrencyNow int64 // -1: none
+	stopped        bool
+	heldIntake     []heldCopy // what waits for it to run again
+	crashes        bool       // an incident of the scenario ends its runs
+	concurrencyNow int64      // -1: none
 	off            bool
 
 	// counted
 	timeoutsInStep, deduplicated, redelivered, failures, timeouts int64
 	throttled, coldCount                                          int64
 	answers                                                       [600]int32
-	oldest                                                        int64 // greatest age seen of what lies in it
+	failedBy                                                      []int64 // failures, by number of the error
+	oldest                                                        int64   // greatest age seen of what lies in it
 	byteSeconds                                                   float64
 }
 
@@ -164,6 +169,15 @@ func (n *node) shareNow(stated *model.Failing) float64 {
 	return stated.EachTry
 }
 
+// failed counts a run that did not succeed, and why.
+func (n *node) failed(why int16) {
+	n.failures++
+	for int(why) >= len(n.failedBy) {
+		n.failedBy = append(n.failedBy, 0)
+	}
+	n.failedBy[why]++
+}
+
 // failsNow draws whether a write is rejected.
 func (n *node) failsNow() bool {
 	return n.luck.happens(n.shareNow(&n.fails))
@@ -221,6 +235,18 @@ func (e *engine) setUp() error {
 		n.welcomes = n.capacity == 0 && n.fails.EachTry == 0 && n.stream == nil && e.payload == 0
 		n.direct = n.welcomes && (n.queue != nil && n.queue.plain || n.kind == model.Topic) && n.takes.zero() && !e.plan.General
 	}
+	for i := range e.g.Links { // what is switched off from the start
+		if e.g.Links[i].Disabled && e.g.Links[i].Relation.Polls() {
+			e.deliveries[i].paused = true
+		}
+	}
+	for _, in := range e.scenario.Incidents {
+		for _, name := range append([]string{in.Node}, e.g.Topology.FailsTogether[in.Group]...) {
+			if id := e.g.NodeID(name); in.Crash && id >= 0 {
+				e.nodes[id].crashes = true
+			}
+		}
+	}
 	e.setUpLoops()
 	e.setUpStraight()
 	if err := e.setUpTraffic(); err != nil {
@@ -255,7 +281,7 @@ func (e *engine) stream(name, purpose string) *randomStream {
 func (e *engine) setUpDeliveries() {
 	for i := range e.g.Links {
 		l := &e.g.Links[i]
-		d := delivery{policy: l.Policy, to: int32(l.To), dead: int32(l.DeadLetter), link: int32(i), refused: l.Refused, wrap: wrappings[l.Wrap]}
+		d := delivery{policy: l.Policy, to: int32(l.To), dead: int32(l.DeadLetter), link: int32(i), refused: l.Refused, wrap: wrappings[l.Wrap], off: l.Disabled, rejects: l.Read.Reject}
 		if e.g.Nodes[l.From].Kind == model.Endpoint && l.Relation == model.Write {
 			d.policy.Tries = 1
 		}

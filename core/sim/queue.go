@@ -19,7 +19,8 @@ type queue struct {
 	ages      list
 	ageSeq    uint64 // of the armed timer, 0: none
 	classes   []visibleClass
-	order     int64 // place of the next message that becomes visible
+	order     int64  // place of the next message that becomes visible
+	idled     uint64 // counts readers that became idle
 	leases    list
 	leaseSeq  uint64 // of the armed timer, 0: none
 	ageDue    int64  // when it comes
@@ -33,6 +34,12 @@ type queue struct {
 	seen      map[string]int64 // keys of dedupe, and until when they count
 	window    int64
 	feed      *feed // what reads a stream by this link, instead of readers of a queue
+}
+
+// idleOrder returns the place of a reader that becomes idle among those of all links.
+func (q *queue) idleOrder() uint64 {
+	q.idled++
+	return q.idled
 }
 
 // list is a doubly linked list of copies; empty: its head is 0. What its tail, or
@@ -67,9 +74,6 @@ func (e *engine) setUpQueue(n *node) error {
 	gn := &e.g.Nodes[n.id]
 	q := &queue{lease: int64(gn.Lease), delay: int64(gn.Delay), retention: int64(gn.Retention), carryAge: gn.CarryAge}
 	n.queue = q
-	if gn.Grouped {
-		q.groups = &groups{number: map[string]int32{}, state: make([]group, 1)}
-	}
 	if gn.Dedupe != nil {
 		q.seen, q.window = map[string]int64{}, int64(gn.Dedupe.Within)
 	}
@@ -79,15 +83,24 @@ func (e *engine) setUpQueue(n *node) error {
 	}
 	for i, id := range gn.Out {
 		l := &e.g.Links[id]
-		rl := &readerLink{link: l, delivery: &e.deliveries[id], bit: 1 << i, entry: -1, first: uint32(len(e.readers)), free: make([]uint64, (l.Read.Parallel+63)/64)}
+		rl := &readerLink{link: l, delivery: &e.deliveries[id], bit: 1 << i, entry: -1, first: uint32(len(e.readers)), free: make([]uint32, l.Read.Parallel)}
+		if len(gn.Out) > 1 {
+			rl.since = make([]uint64, l.Read.Parallel)
+		}
+		if l.Read.Prefetch > 0 {
+			rl.ahead = &prefetching{taken: make([][]batchEntry, l.Read.Parallel), first: make([]int64, l.Read.Parallel)}
+		}
 		rl.setPolicy()
 		for r := 0; r < l.Read.Parallel; r++ {
-			rl.rest(r)
+			rl.rest(uint32(r), q.idleOrder())
 			e.readers = append(e.readers, reader{link: rl, queue: int32(n.id)})
 		}
 		q.links = append(q.links, rl)
 	}
-	if !e.plan.General && len(q.links) == 1 && q.links[0].link.Filter.Everything && !e.limitsHops(q.links[0].link) {
+	if gn.Grouped {
+		q.groups = newGroups(q.links)
+	}
+	if !e.plan.General && len(q.links) == 1 && q.links[0].link.Filter.Everything && !e.limitsHops(q.links[0].link) && q.links[0].ahead == nil {
 		q.classes = append(q.classes, visibleClass{mask: 1})
 		q.plain, q.only = q.groups == nil && q.seen == nil && q.delay == 0 && n.twice == 0 && !q.carryAge, q.links[0]
 		q.front = &q.classes[0].list
@@ -266,7 +279,7 @@ func (e *engine) leaveQueue(n *node, i uint32, f Fate) {
 	if c.flags&expiring == 0 {
 		e.unlinkAge(n.queue, c)
 	}
-	e.unblock(n, i)
+	e.unblock(n, i, true)
 	if n.queue.feed != nil {
 		e.leaveFeed(n.queue.feed, i)
 	}
@@ -282,10 +295,14 @@ func (e *engine) hide(q *queue, i uint32) {
 		l = &q.feed.parts[e.handOf(c).group].list
 	case c.flags&visible != 0:
 		l = &q.classes[c.class].list
+		if q.groups != nil {
+			g := e.inGroup(q, c)
+			g.shown = remove(g.shown, i)
+		}
 	case c.flags&leased != 0:
 		l = &q.leases
 	case c.flags&heldBack != 0:
-		l = &q.groups.state[e.handOf(c).group].held
+		l = &e.inGroup(q, c).held
 	default:
 		return
 	}
@@ -342,11 +359,7 @@ func (e *engine) becomeVisible(i uint32) {
 		e.show(n, i)
 		return
 	}
-	e.holdBack(n.queue, i) // among the others of its group, by age
-	e.unblock(n, i)
-	if n.queue.groups.state[e.handOf(c).group].blockers == 0 {
-		e.showHeld(n, e.handOf(c).group)
-	}
+	e.readyInGroup(n, i)
 }
 
 // show makes a message visible to the links that match it.
@@ -369,6 +382,10 @@ func (e *engine) show(n *node, i uint32) {
 		e.dropHandling(c)
 	}
 	c.flags |= visible
+	if q.groups != nil {
+		g := e.inGroup(q, c)
+		g.shown = append(g.shown, i)
+	}
 	e.putLast(&q.classes[class].list, c, i)
 	e.wantPull(n)
 }
@@ -377,7 +394,7 @@ func (e *engine) show(n *node, i uint32) {
 // scheduled for this instant. Where nothing is visible, or nobody can take it,
 // whoever changes that asks again.
 func (e *engine) wantPull(n *node) {
-	if q := n.queue; !q.pulling && q.ready() {
+	if q := n.queue; !q.pulling && (q.ready() || q.prefetches()) {
 		q.pulling = true
 		e.soon(evPull, uint32(n.id))
 	}
@@ -398,6 +415,16 @@ func (q *queue) ready() bool {
 			}
 		}
 		return false
+	}
+	return false
+}
+
+// prefetches reports whether readers take ahead of their runs, or have taken.
+func (q *queue) prefetches() bool {
+	for _, rl := range q.links {
+		if rl.ahead != nil {
+			return true
+		}
 	}
 	return false
 }

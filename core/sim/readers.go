@@ -2,7 +2,6 @@ package sim
 
 import (
 	"math"
-	"math/bits"
 	"time"
 
 	"ironweir/core/graph"
@@ -14,14 +13,17 @@ type readerLink struct {
 	link     *graph.Link
 	delivery *delivery
 	bit      uint64
-	first    uint32   // its readers are first, first+1, …
-	free     []uint64 // a bit for each that is idle
-	idles    int      // how many are
-	tries    uint16   // that a message has; 0: its link is refused
-	giveUp   int64    // the age at which it has no more
-	worker   *node    // the function, where batches may take the straight way; else nil
-	paused   bool     // some reader has paused after a throttle
-	entry    int32    // the latency of what came in there was the last one noted
+	first    uint32       // its readers are first, first+1, …
+	free     []uint32     // a ring of those that are idle, the one that has been so longest first
+	since    []uint64     // of a queue that several links read: when each of them became idle
+	head     int          // of the ring
+	idles    int          // how many are idle
+	ahead    *prefetching // nil: its readers take nothing ahead of their runs
+	tries    uint16       // that a message has; 0: its link is refused
+	giveUp   int64        // the age at which it has no more
+	worker   *node        // the function, where batches may take the straight way; else nil
+	paused   bool         // some reader has paused after a throttle
+	entry    int32        // the latency of what came in there was the last one noted
 	latency  *times
 	filling  []uint32 // batches that wait for more
 }
@@ -76,7 +78,6 @@ func (e *engine) take(n *node, rl *readerLink, batch uint32) uint32 {
 			cause = GivenUp
 		default:
 			e.handOut(n, i)
-			e.block(n.queue, i, batch)
 			return i
 		}
 		e.endInQueue(n, i, rl.delivery, cause)
@@ -203,9 +204,10 @@ func (e *engine) handOut(n *node, i uint32) {
 	e.hide(n.queue, i)
 	c := e.copies.at(i)
 	c.tries++
-	if e.handOf(c).busy > 0 && c.flags&ghost == 0 {
+	if (e.handOf(c).busy > 0 || c.flags&crashed != 0) && c.flags&ghost == 0 {
 		n.redelivered++
 	}
+	c.flags &^= crashed
 	if c.flags&begun == 0 {
 		c.flags |= begun
 		if e.now >= e.warm && c.flags&ghost == 0 {
@@ -224,10 +226,7 @@ func (e *engine) pull(n *node) {
 		return
 	}
 	for _, rl := range q.links {
-		if rl.delivery.paused {
-			continue
-		}
-		for len(rl.filling) > 0 {
+		for len(rl.filling) > 0 && !rl.delivery.paused {
 			b := rl.filling[0]
 			i := e.take(n, rl, b)
 			if i == 0 {
@@ -237,7 +236,40 @@ func (e *engine) pull(n *node) {
 				e.startBatch(b)
 			}
 		}
-		for r := rl.idle(); r >= 0 && e.takeBatch(n, rl, r); r = rl.idle() {
+		if rl.ahead != nil {
+			e.resumeReaders(n, rl)
+		}
+	}
+	if len(q.links) == 1 {
+		rl := q.links[0]
+		for rl.idles > 0 && !rl.delivery.paused && e.takeBatch(n, rl, rl.idle()) {
+		}
+	} else {
+		e.pullInTurn(n)
+	}
+	for _, rl := range q.links {
+		if rl.ahead != nil && !rl.delivery.paused {
+			e.prefetch(n, rl)
+		}
+	}
+}
+
+// pullInTurn lets the idle readers of several links take, the one that has been idle
+// longest first [PR-05].
+func (e *engine) pullInTurn(n *node) {
+	nothing := uint64(0) // bits of the links that have nothing to take
+	for {
+		var next *readerLink
+		for _, rl := range n.queue.links {
+			if rl.idles > 0 && !rl.delivery.paused && nothing&rl.bit == 0 && (next == nil || rl.since[rl.head] < next.since[next.head]) {
+				next = rl
+			}
+		}
+		if next == nil {
+			return
+		}
+		if !e.takeBatch(n, next, next.idle()) {
+			nothing |= next.bit
 		}
 	}
 }
@@ -251,12 +283,11 @@ func (e *engine) takeBatch(n *node, rl *readerLink, r int) bool {
 			return false
 		}
 	}
-	rl.occupy(r)
+	rl.occupy()
 	b := e.newBatch(rl.first+uint32(r), n)
 	size, busy := 0, uint16(0)
 	if first != 0 {
 		size = e.addToBatch(b, first)
-		e.block(q, first, b)
 	} else if e.startsAtOnce(rl) {
 		busy = 1
 	}
@@ -276,14 +307,23 @@ func (e *engine) takeBatch(n *node, rl *readerLink, r int) bool {
 		e.startStraight(rl.worker, b)
 	case busy == 1:
 		e.launch(b)
-	case size == rl.link.Read.UpTo || rl.link.Read.Within == 0:
-		e.startBatch(b)
 	default:
-		rl.filling = append(rl.filling, b)
-		e.batches[b].filling = true
-		e.batches[b].timer = e.at(e.now+int64(rl.link.Read.Within), evFill, b)
+		e.startOrFill(rl, b, e.now)
 	}
 	return true
+}
+
+// startOrFill starts a batch that is full or waits for nothing more; any other fills
+// until `within` has passed since its first message was taken.
+func (e *engine) startOrFill(rl *readerLink, b uint32, since int64) {
+	until := since + int64(rl.link.Read.Within)
+	if len(e.batches[b].entries) == rl.link.Read.UpTo || until <= e.now {
+		e.startBatch(b)
+		return
+	}
+	rl.filling = append(rl.filling, b)
+	e.batches[b].filling = true
+	e.batches[b].timer = e.at(until, evFill, b)
 }
 
 // startsAtOnce tells whether a batch of a queue's link starts a run as soon as it is
@@ -311,29 +351,33 @@ func (rl *readerLink) setPolicy() {
 // takes tells whether some reader could take a message.
 func (rl *readerLink) takes() bool { return rl.idles > 0 || len(rl.filling) > 0 }
 
-// occupy lets an idle reader be at work.
-func (rl *readerLink) occupy(r int) {
-	rl.free[r/64] &^= 1 << (r % 64)
+// occupy makes the reader that idle returned a busy one.
+func (rl *readerLink) occupy() {
+	if rl.head++; rl.head == len(rl.free) {
+		rl.head = 0
+	}
 	rl.idles--
 }
 
-// rest lets a reader be idle again.
-func (rl *readerLink) rest(r int) {
-	rl.free[r/64] |= 1 << (r % 64)
+// rest makes a reader idle again; since orders the readers of all links of its queue.
+func (rl *readerLink) rest(r uint32, since uint64) {
+	at := rl.head + rl.idles
+	if at >= len(rl.free) {
+		at -= len(rl.free)
+	}
+	rl.free[at] = r
+	if rl.since != nil {
+		rl.since[at] = since
+	}
 	rl.idles++
 }
 
-// idle gives the first idle reader, or -1.
+// idle returns the reader that has been idle longest [PR-05], or -1.
 func (rl *readerLink) idle() int {
 	if rl.idles == 0 {
 		return -1
 	}
-	for w, word := range rl.free {
-		if word != 0 {
-			return w*64 + bits.TrailingZeros64(word)
-		}
-	}
-	return -1
+	return int(rl.free[rl.head])
 }
 
 // freeReader lets a reader take again, after a pause where its batch was
@@ -351,8 +395,12 @@ func (e *engine) freeReader(id uint32, throttled bool) {
 
 func (e *engine) readerBack(id uint32) {
 	r := &e.readers[id]
-	r.link.rest(int(id - r.link.first))
-	e.wantPull(&e.nodes[r.queue])
+	n := &e.nodes[r.queue]
+	if r.link.ahead != nil && e.resumes(n, r.link, id) {
+		return
+	}
+	r.link.rest(id-r.link.first, n.queue.idleOrder())
+	e.wantPull(n)
 }
 
 // queueFailed handles a message of a queue whose run did not succeed.
@@ -375,20 +423,30 @@ func (e *engine) queueFailed(n *node, i uint32, token uint16, d *delivery, failu
 		return // handed out again since, or its lease has ended: nothing changes
 	}
 	e.hand(c).lastFail = failure
+	rejects := d.rejects && failure != errThrottled
+	returns := d.policy.WaitSet || rejects // before its lease ends
+	wait := e.handOf(c).due - e.now
+	if returns {
+		wait = e.jittered(d.policy.Backoff(int(c.tries)), d)
+	}
 	switch {
-	case final || d.isExcept(failure):
+	case final || d.isExcept(failure) || rejects && d.policy.Tries > 0 && int(c.tries) >= d.policy.Tries:
 		e.endInQueue(n, i, d, Exhausted)
-	case d.policy.WaitSet:
+		return
+	case failure != errThrottled && d.tooLate(e.now+wait-c.born):
+		e.endInQueue(n, i, d, GivenUp)
+		return
+	case returns:
 		e.hide(n.queue, i)
-		wait := e.jittered(d.policy.Backoff(int(c.tries)), d)
 		e.hand(c).timer = e.at(e.now+wait, evVisible, i)
-		if e.trace != nil {
-			e.trace.waits(e, i, wait, Exhausted)
-		}
-	case e.trace != nil:
-		e.trace.waits(e, i, e.handOf(c).due-e.now, Exhausted)
+	}
+	if e.trace != nil {
+		e.trace.waits(e, i, wait, Exhausted)
 	}
 }
+
+// tooLate reports whether a message of an age is not to be tried any more.
+func (d *delivery) tooLate(age int64) bool { return d.policy.GiveUp > 0 && age > d.policy.GiveUp }
 
 func (d *delivery) isExcept(failure int16) bool {
 	for _, x := range d.except {

@@ -14,6 +14,9 @@ func (e *engine) results(n *node, m *message, failure int16, tries uint16) bool 
 	for _, id := range links {
 		l := &e.g.Links[id]
 		d := &e.deliveries[id]
+		if d.off {
+			continue
+		}
 		d.offered++
 		out := *m
 		out.hops++

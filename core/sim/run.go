@@ -15,7 +15,10 @@ const (
 	tasking // a workflow goes through its tasks
 	calling
 	sending
-	starting // begins by an event of its own, since it was called from within many others
+	starting  // begins by an event of its own, since it was called from within many others
+	joining   // `sends: together`: the time of a round of writes passes
+	rejoining // waits for another round
+	trailing  // writes what may be rejected
 )
 
 // what a run was started for
@@ -43,6 +46,7 @@ type run struct {
 	rep                int32
 	reps               int32
 	items              []any
+	plan               []plannedSend // of `sends: together`
 	copy               uint32
 	batch              uint32
 	caller             uint32
@@ -60,7 +64,6 @@ type run struct {
 	final              bool // its failure is not worth another try
 	late               bool // its work is longer than its time limit
 	skip               bool // idempotent: its message has succeeded before
-	checked            bool // `sends: together`: all targets have been checked
 	status             int16
 }
 
@@ -76,9 +79,11 @@ const (
 	errHopLimit
 	errTasks
 	errAccepts
+	errStopped
+	errCrashed
 )
 
-var builtinErrors = []string{"", "failed", "timeout", "throttled", "refused", "rejected", "call-failed", "hop-limit", "too-many-tasks", "not-accepted"}
+var builtinErrors = []string{"", "failed", "timeout", "throttled", "refused", "rejected", "call-failed", "hop-limit", "too-many-tasks", "not-accepted", "stopped", "crashed"}
 
 func (e *engine) newRun(n *node, why runFor) uint32 {
 	i := e.freeRun
@@ -89,7 +94,7 @@ func (e *engine) newRun(n *node, why runFor) uint32 {
 		i = uint32(len(e.runs) - 1)
 	}
 	r := &e.runs[i]
-	*r = run{started: e.now, node: int32(n.id), link: -1, why: why, turn: r.turn + 1, items: r.items[:0], cause: noFate}
+	*r = run{started: e.now, node: int32(n.id), link: -1, why: why, turn: r.turn + 1, items: r.items[:0], plan: r.plan[:0], cause: noFate}
 	return i
 }
 
@@ -98,6 +103,7 @@ func (e *engine) dropRun(i uint32) {
 	if e.told != nil {
 		delete(e.told.replies, i)
 	}
+	e.dropPlan(r)
 	r.turn++
 	r.timer, r.timeout, r.phase = 0, 0, idlePhase
 	clear(r.items)
@@ -416,6 +422,12 @@ func (e *engine) resume(i uint32) {
 			r.phase, r.step, r.index, r.reps = calling, 0, 0, -1
 			e.advance(i)
 		}
+	case joining:
+		e.joinSends(i)
+	case rejoining:
+		e.roundOfWrites(i)
+	case trailing:
+		e.restAgain(i)
 	default:
 		e.acted(i)
 	}
@@ -424,10 +436,11 @@ func (e *engine) resume(i uint32) {
 func (e *engine) timeOut(i uint32) {
 	r := &e.runs[i]
 	n := &e.nodes[r.node]
-	n.timeouts++
 	r.late = true
 	if n.kind == model.Endpoint {
 		r.status = 504
+	} else {
+		n.timeouts++
 	}
 	e.endRun(i, errTimeout)
 }
@@ -447,9 +460,13 @@ func (e *engine) endRun(i uint32, failure int16) {
 		e.remember(r, n)
 	}
 	if failure != noError {
-		n.failures++
-	} else if r.batch != 0 && e.batches[r.batch].anyFailed() {
-		n.failures++
+		if r.why != forRequest { // an endpoint counts its answers
+			n.failed(failure)
+		}
+	} else if r.batch != 0 {
+		if why := e.batches[r.batch].firstFailure(); why != noError {
+			n.failed(why)
+		}
 	}
 	if e.now >= e.warm {
 		n.runTime.add(e.now - r.started)

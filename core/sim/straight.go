@@ -56,7 +56,7 @@ func (e *engine) setUpStraight() {
 		rl := n.queue.links[0]
 		l := rl.link
 		f := &e.nodes[l.To]
-		if l.Relation != model.PolledRun || l.Read.UpTo != 1 || rl.delivery.refused || rl.delivery.wrap != unwrapped || !f.isStraight(e) {
+		if l.Relation != model.PolledRun || l.Read.UpTo != 1 || rl.delivery.refused || rl.delivery.rejects || rl.delivery.wrap != unwrapped || !f.isStraight(e) {
 			continue
 		}
 		ln := &lane{rl: rl, d: rl.delivery, n: n, q: n.queue, front: n.queue.front, f: f, most: n.queue.lease - 1, dooms: f.fails.ForGood > 0}
@@ -98,7 +98,7 @@ func (e *engine) inForce() {
 		n.fans = n.straight != nil && e.trace == nil
 		for k := range n.straight {
 			s := &n.straight[k]
-			n.fans = n.fans && !s.d.paused && !s.d.refused && s.to.failsNowShare < 0
+			n.fans = n.fans && !s.d.paused && !s.d.off && !s.d.refused && s.to.failsNowShare < 0
 		}
 		d := &e.deliveries[n.outWay]
 		n.atOnce = n.direct && n.failsNowShare < 0 && !d.refused && d.wrap == unwrapped && e.inLoop[i] < 0 && e.trace == nil
@@ -113,7 +113,7 @@ func (e *engine) inForce() {
 		ln.welcome = true
 		for k := range ln.sends {
 			to := ln.sends[k].to
-			ln.welcome = ln.welcome && to.failsNowShare < 0 && to.slow == 1
+			ln.welcome = ln.welcome && !ln.sends[k].d.off && to.failsNowShare < 0 && to.slow == 1
 		}
 		ln.open = ln.welcome && !e.storage && e.trace == nil
 	}
@@ -212,7 +212,7 @@ func (e *engine) enterStraight(n *node, way *delivery, con uint32) {
 // onlyWorks tells whether a function works, then sends, and nothing else.
 func (n *node) onlyWorks() bool {
 	return n.kind == model.Function && !n.tasks && n.cases == nil && n.accepts == nil && n.pool == nil && n.cold == nil && n.bucket == nil && n.succeeded == nil &&
-		!(n.asks && n.limit > 0) && !n.resultsAll && !n.together && n.steps[atStart] == nil && n.steps[calling] == nil
+		!n.crashes && !(n.asks && n.limit > 0) && !n.resultsAll && !n.together && n.steps[atStart] == nil && n.steps[calling] == nil
 }
 
 // isStraight tells whether the runs of a function for one message are simple enough.

@@ -48,8 +48,10 @@ func (e *engine) startStraight(f *node, b uint32) {
 func (e *engine) endStraightBatch(b uint32) {
 	bt := &e.batches[b]
 	f := e.readers[bt.reader].link.worker
-	if bt.failure != noError || bt.anyFailed() {
-		f.failures++
+	if bt.failure != noError {
+		f.failed(bt.failure)
+	} else if why := bt.firstFailure(); why != noError {
+		f.failed(why)
 	}
 	if e.now >= e.warm {
 		f.runTime.add(e.now - bt.started)

@@ -12,7 +12,7 @@ func (e *engine) pullStraight(ln *lane) bool {
 		if ln.f.active.count >= ln.limit || !e.takesNow(ln, c) {
 			return true
 		}
-		ln.rl.occupy(slot)
+		ln.rl.occupy()
 		ln.f.active.rise(e.now)
 		e.beginStraight(ln, c, i, uint32(slot))
 	}
@@ -158,7 +158,7 @@ func (e *engine) endStraight(i uint32) {
 // ordinary.
 func (e *engine) endUnusual(ln *lane, c *copyRecord, i uint32) {
 	if e.handOf(c).lastFail != noError {
-		ln.f.failures++
+		ln.f.failed(e.handOf(c).lastFail)
 	} else if !ln.welcome || ln.sized && e.tooLarge(c.content) {
 		e.sendGenerally(ln.n, ln.rl, i)
 		return
@@ -198,7 +198,7 @@ func (e *engine) sendStraight(ln *lane, i uint32) {
 func (e *engine) leaveFunction(ln *lane, slot uint32) {
 	ln.f.active.fall(e.now)
 	e.readers[ln.rl.first+slot].pause = 0
-	ln.rl.rest(int(slot))
+	ln.rl.rest(slot, 0)
 }
 
 // moveOn sends a message that has been handled on to one queue. What is handled
@@ -308,6 +308,10 @@ func (e *engine) appendLease(n *node, i uint32) {
 func (e *engine) settleStraight(n *node, rl *readerLink, i uint32) {
 	c := e.copies.at(i)
 	d, h := rl.delivery, e.handOf(c)
+	wait := h.due + n.queue.lease - e.now // until its lease would have ended
+	if d.policy.WaitSet && h.lastFail != noError && c.flags&(done|ghost|expiring) == 0 && !d.isExcept(h.lastFail) {
+		wait = e.jittered(d.policy.Backoff(int(c.tries)), d)
+	}
 	switch {
 	case c.flags&done != 0:
 	case h.lastFail == noError:
@@ -319,9 +323,11 @@ func (e *engine) settleStraight(n *node, rl *readerLink, i uint32) {
 		e.leaveQueue(n, i, Expired)
 	case d.isExcept(h.lastFail):
 		e.endInQueue(n, i, d, Exhausted)
+	case d.tooLate(e.now + wait - c.born):
+		e.endInQueue(n, i, d, GivenUp)
 	case d.policy.WaitSet:
-		h.timer = e.at(e.now+e.jittered(d.policy.Backoff(int(c.tries)), d), evVisible, i)
-	default: // when its lease would have ended
-		e.arm(h.due+n.queue.lease, h.timer, evVisible, i)
+		h.timer = e.at(e.now+wait, evVisible, i)
+	default:
+		e.arm(e.now+wait, h.timer, evVisible, i)
 	}
 }

@@ -73,7 +73,11 @@ func (e *engine) full(n *node, m *message) bool {
 	if s.rate == 0 {
 		return false
 	}
-	for s.buckets[e.partitionOf(n, m)].ready(e.now) < 1 {
+	for {
+		at := e.partitionOf(n, m)
+		if s.buckets[at].ready(e.now)-float64(e.planned[place{n.id, at}]) >= 1 {
+			return false
+		}
 		if !s.auto || s.partitions >= maxPartitions {
 			return true
 		}
@@ -84,7 +88,6 @@ func (e *engine) full(n *node, m *message) bool {
 		}
 		s.turn = s.partitions - 1 // the new one is next in turn
 	}
-	return false
 }
 
 // choosePartition notes where a record that stands goes.

@@ -8,6 +8,9 @@ func (e *engine) taskCalls(i uint32, task *graph.Task) bool {
 	l := &e.g.Links[task.Link]
 	d := &e.deliveries[l.ID]
 	callee := &e.nodes[l.To]
+	if d.off {
+		return e.taskEnds(i) // a call that is switched off is not made
+	}
 	t.tries++
 	d.offered++
 	r := &e.runs[t.run]

@@ -63,10 +63,10 @@ func TestVariantsMeetTheSameLuck(t *testing.T) {
 	doc, err = study.RunVariants([]study.Variant{{Name: "as-it-is", Plan: planOf(t, clinic, evening)},
 		{Name: "more", Plan: planOf(t, clinic, evening, "nodes.desk.concurrency=13")}}, nil)
 	require.NoError(t, err)
-	paired := doc.Differences["more.nodes.door.wait_s.mean"]
+	paired := doc.Differences["more.nodes.door.time_s.mean"]
 	require.Negative(t, paired.Mean)
 	require.True(t, paired.BeyondChance(), "%v", paired)
-	apart := doc.Variants["as-it-is"].Nodes["door"].Wait.MeanCI
+	apart := doc.Variants["as-it-is"].Nodes["door"].Time.MeanCI
 	require.Less(t, paired.CI[1]-paired.CI[0], 2*(apart[1]-apart[0]))
 }
 
