@@ -104,7 +104,7 @@ func TestFromNothingToAnEvening(t *testing.T) {
 		return b.eval(`(i => i ? (i.click(), true) : false)([...document.querySelectorAll('section[aria-label="Try a message"] .bx--list-box__menu-item')].find(i => i.textContent.trim() === "stamp"))`)
 	})
 	b.press("Send")
-	b.do(visible(`[data-outcome="damaged"]`))
+	b.do(visible(`[data-outcome="failed"]`))
 	b.says(try, "parked in clerk-desk")
 	require.Equal(t, 1, b.count(`[data-node="clerk-desk"][data-lit="bad"]`))
 

@@ -275,7 +275,7 @@ func TestAMessageIsTriedOnTheBoard(t *testing.T) {
 		return strings.Contains(b.text(try+" select"), "axle-scale") && b.value(try+" select") == "axle-scale"
 	}, 20*time.Second, 50*time.Millisecond)
 	b.fill(try+" textarea", `{"lane": 2}`)
-	b.do(click(try+` button[type="submit"]`), visible(`[data-outcome="damaged"]`))
+	b.do(click(try+` button[type="submit"]`), visible(`[data-outcome="failed"]`))
 	require.Contains(t, b.text(try), "failed: unreadable")
 	require.Contains(t, b.text(try), "parked in unread-weighings")
 	require.Equal(t, 1, b.count(`[data-node="unread-weighings"][data-lit="bad"]`))

@@ -36,7 +36,7 @@ type JourneyLine struct {
 	Entry   string  `json:"entry"`
 	Key     string  `json:"key"`
 	Began   float64 `json:"t_s" doc:"seconds since the start of the run"`
-	Outcome string  `json:"outcome" enum:"complete,damaged,open"`
+	Outcome string  `json:"outcome" enum:"complete,failed,in_flight"`
 	Copies  int     `json:"copies"`
 	Ends    string  `json:"ends" doc:"where it was lost, set aside or returned, and why"`
 }
@@ -162,7 +162,7 @@ func ends(j *sim.Journey) string {
 			return s.What + " at " + s.Node + ": " + s.Why
 		}
 	}
-	if j.More > 0 && j.Outcome == "damaged" {
+	if j.More > 0 && j.Outcome == "failed" {
 		return fmt.Sprintf("after the %d steps that are told, and %d more", len(j.Steps), j.More)
 	}
 	return ""
@@ -215,7 +215,7 @@ func (v *Service) journeyRoutes() {
 	register(v, store.Viewer, huma.Operation{OperationID: "list-journeys", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs/{id}/journeys", Summary: "Journeys of a run's first replication: those that ended badly and a sample of the rest"},
 		func(ctx context.Context, in *struct {
 			RunPath
-			Outcome string `query:"outcome" enum:"complete,damaged,open"`
+			Outcome string `query:"outcome" enum:"complete,failed,in_flight"`
 			Key     string `query:"key" doc:"only those whose key holds this text"`
 			Node    string `query:"node" doc:"only those that came to this node"`
 			Ends    string `query:"ends" maxLength:"60" doc:"only those of which some copy ended so: lost, parked, returned, or a cause of loss"`

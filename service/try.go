@@ -83,7 +83,7 @@ func (v *Service) tryRoutes() {
 				if len(g.Nodes[i].Out) == 0 || g.Nodes[i].Kind.Runs() {
 					continue // what a run sends it sends whatever came
 				}
-				whys := g.Declined(i, expr.Event{Subject: in.Body.Key, Type: in.Body.Type, Data: in.Body.Data, Source: "outside"})
+				whys := g.Declined(i, expr.Event{Subject: in.Body.Key, Type: in.Body.Type, Data: in.Body.Data, Source: "outside"}, "written")
 				for k, id := range g.Nodes[i].Out {
 					out.Links = append(out.Links, Taking{Link: g.Links[id].Link.ID(), Takes: whys[k] == "", Why: whys[k]})
 				}

@@ -18,7 +18,7 @@ func TestOneMessageIsSampledAndFollowed(t *testing.T) {
 	told := r.do("POST", "/api/v1/follow", map[string]any{"text": small, "node": "q", "data": event["data"]}, 200)
 	require.Equal(t, "complete", told["outcome"])
 	told = r.do("POST", "/api/v1/follow", map[string]any{"text": small, "node": "q", "data": map[string]any{"kg": "many"}}, 200)
-	require.Equal(t, "damaged", told["outcome"])
+	require.Equal(t, "failed", told["outcome"])
 	require.Equal(t, 1.0, told["fates"].(map[string]any)["parked"])
 	told = r.do("POST", "/api/v1/follow", map[string]any{"text": small, "node": "q", "data": event["data"], "fail": map[string]any{"f": 1}}, 200)
 	require.Equal(t, "complete", told["outcome"], "the second try succeeds")

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -33,17 +34,18 @@ ironweir follow demo/kittiwake.yaml -node manifest-drop -match inbound/a/1.csv s
 		f.data = c.String("data", "", "its payload, `JSON` or @FILE")
 		f.key = c.String("key", "", "its subject: the object's `KEY` for a bucket")
 		f.kind = c.String("type", "", "its event type `T`")
-		f.change = c.String("change", "written", "what happened to the object: written or deleted")
+		f.source = c.String("source", "", "its event source `S`")
+		f.change = c.String("change", "written", "what happened to the object or row: written, deleted, inserted or updated")
 		match := c.Bool("match", false, "show which links of the node take which of the KEYs given as arguments")
 		watch := c.Bool("watch", false, "send it again at each save of the model or of the files named, until interrupted")
-		c.Var(&f.fail, "fail", "let every run of `NODE` fail, or the first N with NODE=N; may be repeated")
+		c.Var(&f.fail, "fail", "fail every run of `NODE`, or every write to it, or only the first N with NODE=N; may be repeated")
 		if err := c.parse(1, 1000); err != nil {
 			return 0, err
 		}
 		if err := c.oneOf("format", *f.m.format, "text|json|otlp"); err != nil {
 			return 0, err
 		}
-		if err := c.oneOf("change", *f.change, "written|deleted"); err != nil {
+		if err := c.oneOf("change", *f.change, "written|deleted|inserted|updated"); err != nil {
 			return 0, err
 		}
 		if *match {
@@ -51,7 +53,7 @@ ironweir follow demo/kittiwake.yaml -node manifest-drop -match inbound/a/1.csv s
 			if err != nil {
 				return 0, err
 			}
-			return c.matchKeys(l, *f.node, *f.kind)
+			return f.matchKeys(c, l)
 		}
 		if c.NArg() > 1 {
 			return 0, fmt.Errorf("only MODEL is an argument, unless -match is given; %q is one too many", c.Arg(1))
@@ -68,9 +70,9 @@ ironweir follow demo/kittiwake.yaml -node manifest-drop -match inbound/a/1.csv s
 
 // follow is one use of the command.
 type follow struct {
-	m                                    *modelFlags
-	node, event, data, key, kind, change *string
-	fail                                 repeated
+	m                                            *modelFlags
+	node, event, data, key, kind, source, change *string
+	fail                                         repeated
 }
 
 // send sends the message once and prints what happens to it.
@@ -82,7 +84,7 @@ func (f *follow) send(c *call) error {
 	if *f.node == "" {
 		return fmt.Errorf("-node is missing: name the node at which the message enters, such as -node %s", l.graph.Nodes[0].Name)
 	}
-	plan := sim.FollowPlan{Node: *f.node, Subject: *f.key, Type: *f.kind, Deleted: *f.change == "deleted"}
+	plan := sim.FollowPlan{Node: *f.node, Subject: *f.key, Type: *f.kind, Deleted: *f.change == "deleted", Updated: *f.change == "updated"}
 	events := []cloudevents.Event{{Type: plan.Type, Subject: plan.Subject}}
 	if *f.event != "" {
 		if events, err = c.readEvents(*f.event); err != nil {
@@ -133,7 +135,7 @@ func (f *follow) sendOne(c *call, l *loaded, plan sim.FollowPlan) (err error) {
 		if some {
 			n, err := strconv.Atoi(count)
 			if err != nil || n < 1 {
-				return fmt.Errorf("-fail %s: write it as NODE or NODE=N, N being how many runs fail first", text)
+				return fmt.Errorf("-fail %s: write it as NODE or NODE=N, N being how many runs or writes fail first", text)
 			}
 			plan.Fail[name] = n
 		}
@@ -141,6 +143,13 @@ func (f *follow) sendOne(c *call, l *loaded, plan sim.FollowPlan) (err error) {
 	trace, err := sim.Follow(l.graph, plan)
 	if err != nil {
 		return err
+	}
+	for _, name := range trace.Unforced {
+		why := "the message did not reach it"
+		if n := l.graph.Topology.Node(name); n.Kind == model.Schedule {
+			why = "a schedule has neither runs nor writes that could fail"
+		}
+		fmt.Fprintf(c.err, "-fail %s had no effect: %s\n", name, why)
 	}
 	switch *f.m.format {
 	case "json":
@@ -204,10 +213,10 @@ func (c *call) readEvents(file string) ([]cloudevents.Event, error) {
 }
 
 // matchKeys shows which links of a node take which keys.
-func (c *call) matchKeys(l *loaded, node, kind string) (int, error) {
-	id := l.graph.NodeID(node)
+func (f *follow) matchKeys(c *call, l *loaded) (int, error) {
+	id := l.graph.NodeID(*f.node)
 	if id < 0 {
-		return 0, fmt.Errorf("no node %q%s", node, model.DidYouMean(node, l.graph.Topology.NodeNames()))
+		return 0, fmt.Errorf("-node: no node %q%s", *f.node, model.DidYouMean(*f.node, l.graph.Topology.NodeNames()))
 	}
 	if c.NArg() < 2 {
 		return 0, fmt.Errorf("-match needs keys as arguments, such as inbound/a/1.csv")
@@ -217,8 +226,8 @@ func (c *call) matchKeys(l *loaded, node, kind string) (int, error) {
 		table.Links = append(table.Links, l.graph.Links[out].Link.Name)
 	}
 	for _, key := range c.Args()[1:] {
-		row := text.MatchRow{Key: key, Why: l.graph.Declined(id, expr.Event{Subject: key, Type: kind, Source: "outside"})}
-		table.Rows = append(table.Rows, row)
+		event := expr.Event{Subject: key, Type: *f.kind, Source: cmp.Or(*f.source, "outside")}
+		table.Rows = append(table.Rows, text.MatchRow{Key: key, Why: l.graph.Declined(id, event, *f.change)})
 	}
 	return exitFine, text.Match(c.out, &table, c.style())
 }

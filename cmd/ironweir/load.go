@@ -18,6 +18,7 @@ type modelFlags struct {
 	env      *string
 	variants repeated
 	sets     repeated
+	origin   map[string]string // of settings that do not come from -set, by path
 	format   *string
 }
 
@@ -92,7 +93,7 @@ func (c *call) loadModel(file string, m *modelFlags) (*loaded, error) {
 	if err != nil {
 		return nil, err
 	}
-	opt := model.Options{Environment: *m.env, Sets: m.sets, Load: c.partsBeside(file)}
+	opt := model.Options{Environment: *m.env, Sets: m.sets, Origin: m.origin, Load: c.partsBeside(file)}
 	texts := append([]string{string(text), *m.env}, m.sets...)
 	if len(m.variants) > 1 {
 		return nil, fmt.Errorf("one -variant at a time; `ironweir run` takes several and runs them side by side")

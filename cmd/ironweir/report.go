@@ -60,18 +60,16 @@ ironweir report demo/kittiwake.yaml -scenario demo/friday-evening.yaml -scenario
 		return c.verdict(all), nil
 	}}
 
-// simulate runs a plan with its progress shown, and notes how long it took.
+// simulate runs a plan with its progress shown.
 func (c *call) simulate(f *runFlags, plan study.Plan) (*study.Document, error) {
 	bar := c.progress(fmt.Sprintf("%s, %s", plan.Scenario.Name, plural(plan.Scenario.Replications, "replication")))
 	defer bar.clear()
 	plan.Progress = bar.show
-	began := time.Now()
 	doc, err := study.Run(plan)
 	if err != nil {
 		return nil, err
 	}
 	doc.Variant = f.m.name()
-	doc.Engine.Took(time.Since(began).Seconds())
 	return doc, nil
 }
 

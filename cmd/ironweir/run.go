@@ -166,12 +166,29 @@ func (c *call) show(f *runFlags, doc any, words func() error) error {
 // sideBySide runs the model as it is and each of its variants.
 func (c *call) sideBySide(f *runFlags, out string) (int, error) {
 	var variants []study.Variant
-	for _, file := range append([]string{""}, f.m.variants...) {
+	add := func(f *runFlags, name, file string) error {
 		plan, _, err := f.plan(c, file)
-		if err != nil {
+		variants = append(variants, study.Variant{Name: name, Plan: plan})
+		return err
+	}
+	switch {
+	case len(f.m.variants) == 0 && len(f.m.sets) == 0:
+		return 0, errors.New("-beside compares the model with a changed one: give the change with -variant FILE or -set PATH=VALUE")
+	case len(f.m.variants) == 0: // the settings are the change
+		plain, m := *f, *f.m
+		plain.m, m.sets = &m, nil
+		if err := add(&plain, variantName(""), ""); err != nil {
 			return 0, err
 		}
-		variants = append(variants, study.Variant{Name: variantName(file), Plan: plan})
+		if err := add(f, "set", ""); err != nil {
+			return 0, err
+		}
+	default:
+		for _, file := range append([]string{""}, f.m.variants...) {
+			if err := add(f, variantName(file), file); err != nil {
+				return 0, err
+			}
+		}
 	}
 	bar := c.progress(fmt.Sprintf("%d variants", len(variants)))
 	doc, err := study.RunVariants(variants, bar.show)
@@ -208,7 +225,7 @@ func (c *call) sweep(f *runFlags, file, out string) (int, error) {
 		return 0, err
 	}
 	bar := c.progress("sweep")
-	doc, err := study.RunSweep(axes, f.build(c), *f.workers, bar.show, f.stop(c))
+	doc, err := study.RunSweep(axes, f.build(c, "-sweep "+file), *f.workers, bar.show, f.stop(c))
 	bar.clear()
 	if err != nil {
 		return 0, err

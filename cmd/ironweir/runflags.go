@@ -109,8 +109,15 @@ func (f *runFlags) plan(c *call, variant string, sets ...string) (study.Plan, *l
 }
 
 // build makes plans for a sweep or for sizing.
-func (f *runFlags) build(c *call) study.Build {
+func (f *runFlags) build(c *call, origin string) study.Build {
 	return func(sets []string) (study.Plan, error) {
+		f := *f
+		m := *f.m
+		f.m, m.origin = &m, map[string]string{}
+		for _, set := range sets {
+			path, _, _ := strings.Cut(set, "=")
+			m.origin[path] = origin
+		}
 		p, _, err := f.plan(c, f.m.one(), sets...)
 		return p, err
 	}

@@ -36,7 +36,7 @@ ironweir size demo/kittiwake.yaml -scenario demo/registry-down.yaml -vary nodes.
 			ranges = append(ranges, r)
 		}
 		bar := c.progress("sizing")
-		doc, err := study.FindSize(ranges, f.build(c), *f.workers, func(done, most int) { bar.show(float64(done) / float64(most)) }, f.stop(c))
+		doc, err := study.FindSize(ranges, f.build(c, "-vary"), *f.workers, func(done, most int) { bar.show(float64(done) / float64(most)) }, f.stop(c))
 		bar.clear()
 		if err != nil {
 			return 0, err

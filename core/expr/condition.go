@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/ast"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/common/types/traits"
@@ -290,6 +291,7 @@ func Plain(v ref.Val) any {
 type Judgement struct {
 	Source  string
 	program cel.Program
+	ast     ast.Expr
 }
 
 // CompileJudgement checks an expectation: true or false over `run`.
@@ -301,18 +303,18 @@ func CompileJudgement(source string) (*Judgement, error) {
 	if err != nil {
 		return nil, err
 	}
-	ast, issues := env.Compile(source)
+	compiled, issues := env.Compile(source)
 	if issues != nil && issues.Err() != nil {
 		return nil, fmt.Errorf("the expectation %q does not compile: %s", source, strings.TrimPrefix(strings.SplitN(issues.Err().Error(), "\n", 2)[0], "ERROR: <input>:"))
 	}
-	if out := ast.OutputType(); !out.IsExactType(cel.BoolType) && !out.IsExactType(cel.DynType) {
+	if out := compiled.OutputType(); !out.IsExactType(cel.BoolType) && !out.IsExactType(cel.DynType) {
 		return nil, fmt.Errorf("the expectation %q gives %s; it must be true or false", source, out)
 	}
-	program, err := env.Program(ast, cel.CostLimit(10*CostLimit))
+	program, err := env.Program(compiled, cel.CostLimit(10*CostLimit))
 	if err != nil {
 		return nil, err
 	}
-	return &Judgement{Source: source, program: program}, nil
+	return &Judgement{Source: source, program: program, ast: compiled.NativeRep().Expr()}, nil
 }
 
 // Holds judges one result, given as encoding/json decodes it.

@@ -2,6 +2,7 @@ package graph
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"ironweir/core/expr"
@@ -59,16 +60,59 @@ func (f *Filter) Why(e *expr.Event) string {
 	return strings.Join(whys, "; ")
 }
 
-// Declined tells, for each link that leaves a node, why it does not take an event
-// that comes there; empty: it takes it. An event without a type has the node's
-// usual one.
-func (g *Graph) Declined(node int, e expr.Event) []string {
+// Changes lists what may happen to an object of a bucket or a row of a table; other
+// kinds have none.
+func Changes(k model.Kind) []string {
+	switch k {
+	case model.Bucket:
+		return []string{"written", "deleted"}
+	case model.Table:
+		return []string{"inserted", "updated", "deleted"}
+	}
+	return nil
+}
+
+// WantedChanges lists the changes of a bucket or table that a link takes: those that it
+// states, or the default of its kind.
+func (l *Link) WantedChanges(from model.Kind) []string {
+	switch {
+	case len(l.Changes) > 0:
+		return l.Changes
+	case from == model.Bucket:
+		return []string{"written"}
+	case from == model.Table:
+		return []string{"inserted", "updated"}
+	}
+	return nil
+}
+
+// Declined returns, for each link that leaves a node, why it does not accept an event
+// there; empty: it accepts it. An event without a type has the node's default type. What
+// happened to an object or row is one of Changes, or "written" for either change of a
+// row by a write; other kinds take no notice of it.
+func (g *Graph) Declined(node int, e expr.Event, change string) []string {
+	kind := g.Nodes[node].Kind
+	if kind == model.Table && change == "written" {
+		change = "inserted"
+	}
 	if e.Type == "" {
-		e.Type = DefaultType(g.Nodes[node].Kind)
+		e.Type = DefaultType(kind)
+		if kind.Keeps() {
+			e.Type = change
+		}
 	}
 	whys := make([]string, len(g.Nodes[node].Out))
 	for i, id := range g.Nodes[node].Out {
-		whys[i] = g.Links[id].Filter.Why(&e)
+		l := &g.Links[id]
+		wanted := l.WantedChanges(kind)
+		switch {
+		case l.Disabled:
+			whys[i] = "the link is switched off (`enabled: false`)"
+		case wanted != nil && !slices.Contains(wanted, change):
+			whys[i] = fmt.Sprintf("the link takes only what is %s; the object is %s", strings.Join(wanted, " or "), change)
+		default:
+			whys[i] = l.Filter.Why(&e)
+		}
 	}
 	return whys
 }

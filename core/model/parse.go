@@ -1,6 +1,7 @@
 package model
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -11,9 +12,10 @@ import (
 
 // Options choose what of a file is read.
 type Options struct {
-	Environment string   // whose variables hold; empty: those of the file itself
-	Variant     *Value   // a JSON Merge Patch over the file, or nil
-	Sets        []string // PATH=VALUE, applied last
+	Environment string            // whose variables hold; empty: those of the file itself
+	Variant     *Value            // a JSON Merge Patch over the file, or nil
+	Sets        []string          // PATH=VALUE, applied last
+	Origin      map[string]string // by path: where a setting comes from, as errors say; else -set
 	// Load gives the text of another file named in `parts`; nil: parts are an
 	// error.
 	Load func(name string) ([]byte, error)
@@ -33,6 +35,32 @@ func Parse(file string, text []byte, opt Options) (*Topology, error) {
 	return FromDocument(file, root, opt)
 }
 
+// existingNode reports a path that leads into a node or a link that the model lacks.
+func existingNode(root *Value, origin, path string) error {
+	at := root
+	steps := strings.Split(path, ".")
+	for k, what := range map[int]string{1: "node", 3: "link"} {
+		if len(steps) < k+2 || k == 3 && steps[2] != "links" || steps[0] != "nodes" {
+			continue
+		}
+		at = root
+		for _, s := range steps[:k] {
+			if at = at.Get(s); at == nil {
+				return nil
+			}
+		}
+		if at.Shape != Map || at.Get(steps[k]) != nil {
+			continue
+		}
+		var names []string
+		for _, f := range at.Fields {
+			names = append(names, f.Key)
+		}
+		return fmt.Errorf("%s %s: no %s named %q%s", origin, path, what, steps[k], didYouMean(steps[k], names))
+	}
+	return nil
+}
+
 // FromDocument reads a topology from a parsed document.
 func FromDocument(file string, root *Value, opt Options) (*Topology, error) {
 	if opt.Variant != nil {
@@ -43,8 +71,12 @@ func FromDocument(file string, root *Value, opt Options) (*Topology, error) {
 		if !ok {
 			return nil, fmt.Errorf("-set %q: write it as PATH=VALUE, such as nodes.consignments.lease=90s", set)
 		}
+		origin := cmp.Or(opt.Origin[path], "-set")
+		if err := existingNode(root, origin, path); err != nil {
+			return nil, err
+		}
 		var err error
-		if root, err = Set(root, path, value); err != nil {
+		if root, err = setFrom(root, origin, path, value); err != nil {
 			return nil, err
 		}
 	}
@@ -53,7 +85,7 @@ func FromDocument(file string, root *Value, opt Options) (*Topology, error) {
 	if len(d.problems) > 0 {
 		return nil, d.problems.sorted()
 	}
-	opt.Variant, opt.Sets = nil, nil
+	opt.Variant, opt.Sets, opt.Origin = nil, nil, nil
 	t.source, t.options = root, opt
 	return t, nil
 }

@@ -28,34 +28,46 @@ func Merge(target, patch *Value) *Value {
 	return out
 }
 
-// Set gives root with the value at a dotted path replaced, as `-set` on the
-// command line does. The value is read as YAML. A path that leads through
-// something that is not a map is an error.
-func Set(root *Value, path, text string) (*Value, error) {
-	value, err := ReadDocument("-set "+path, []byte(text))
+// Set returns root with the value at a dotted path replaced, as `-set` on the command
+// line does. The value is read as YAML; null removes what is there. A path that leads
+// through something that is not a map is an error.
+func Set(root *Value, path, text string) (*Value, error) { return setFrom(root, "-set", path, text) }
+
+// setFrom is Set for a setting that does not come from -set.
+func setFrom(root *Value, origin, path, text string) (*Value, error) {
+	value, err := ReadDocument(origin+" "+path, []byte(text))
 	if err != nil {
-		return nil, fmt.Errorf("-set %s=%s: %w", path, text, err)
+		return nil, fmt.Errorf("%s %s=%s: %w", origin, path, text, err)
 	}
-	steps := strings.Split(path, ".")
-	at := root
-	for _, s := range steps[:len(steps)-1] {
-		next := at.Get(s)
-		if next == nil {
-			break
-		}
-		if next.Shape != Map {
-			return nil, fmt.Errorf("-set %s: %q is %s, so nothing can be set in it", path, s, next.Shape)
-		}
-		at = next
+	return replaceAt(root, value, origin, path, strings.Split(path, "."))
+}
+
+// replaceAt returns a value with what lies at some steps below it replaced.
+func replaceAt(at, value *Value, origin, path string, steps []string) (*Value, error) {
+	if len(steps) == 0 {
+		return value, nil
 	}
-	patch := value
-	for i := len(steps) - 1; i >= 0; i-- {
-		if steps[i] == "" {
-			return nil, fmt.Errorf("-set %s: an empty step in the path; write it as nodes.NAME.field", path)
-		}
-		patch = &Value{Shape: Map, Pos: value.Pos, Fields: []Field{{Key: steps[i], Pos: value.Pos, Value: patch}}}
+	if steps[0] == "" {
+		return nil, fmt.Errorf("%s %s: an empty step in the path; write it as nodes.NAME.field", origin, path)
 	}
-	return Merge(root, patch), nil
+	out := &Value{Shape: Map, Pos: value.Pos}
+	if at != nil {
+		if at.Shape != Map && at.Shape != Null {
+			return nil, fmt.Errorf("%s %s: the part before %q is %s, so nothing can be set in it", origin, path, steps[0], at.Shape)
+		}
+		out.Pos = at.Pos
+		out.Fields = append(out.Fields, at.Fields...)
+	}
+	inner, err := replaceAt(out.Get(steps[0]), value, origin, path, steps[1:])
+	if err != nil {
+		return nil, err
+	}
+	if inner.Shape == Null && len(steps) == 1 {
+		out.remove(steps[0])
+		return out, nil
+	}
+	out.put(steps[0], value.Pos, inner)
+	return out, nil
 }
 
 var variable = regexp.MustCompile(`\$(?:\(([a-z][a-z0-9-]*)\)|([a-z][a-z0-9-]*))`)

@@ -162,7 +162,7 @@ func (e *engine) declinesNow(n *node, m *message, con uint32) Fate {
 	switch {
 	case n.capacity > 0 && n.depth.count+e.planned[place{n.id, -1}] >= n.capacity:
 		return Overflow
-	case n.failsNow():
+	case e.failsNow(n):
 		return Rejected
 	case n.stream != nil && n.stream.rate > 0:
 		probe := *m
@@ -234,7 +234,7 @@ func (e *engine) fan(i uint32) {
 			why := ""
 			switch {
 			case !changed:
-				why = "takes only what is " + wantedChanges(gn.Kind, l)
+				why = "the link takes only what is " + strings.Join(l.WantedChanges(gn.Kind), " or ")
 			case !takes:
 				why = l.Filter.Why(e.look(&m, kind))
 			}
@@ -303,17 +303,10 @@ func (e *engine) fanFate(gn *graph.Node, m *message, taken, linked, deleted bool
 	return Unmatched
 }
 
-// changesOf names what a link of a bucket or table takes, where it does not say.
-var changesOf = map[model.Kind][]string{model.Bucket: {"written"}, model.Table: {"inserted", "updated"}}
-
-// wantsChange tells whether a link takes a change of a bucket or table.
+// wantsChange reports whether a link takes a change of a bucket or table.
 func wantsChange(k model.Kind, l *graph.Link, change copyFlags) bool {
 	if !k.Keeps() {
 		return true
-	}
-	wanted := l.Changes
-	if len(wanted) == 0 {
-		wanted = changesOf[k]
 	}
 	what := "inserted"
 	switch {
@@ -324,14 +317,7 @@ func wantsChange(k model.Kind, l *graph.Link, change copyFlags) bool {
 	case change&update != 0:
 		what = "updated"
 	}
-	return slices.Contains(wanted, what)
-}
-
-func wantedChanges(k model.Kind, l *graph.Link) string {
-	if len(l.Changes) == 0 {
-		return strings.Join(changesOf[k], ", ")
-	}
-	return strings.Join(l.Changes, ", ")
+	return slices.Contains(l.WantedChanges(k), what)
 }
 
 // contentFor gives the content of what a link sends: that of the message in

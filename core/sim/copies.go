@@ -95,13 +95,13 @@ type copyRecord struct {
 
 // journey is an origin message with all that descends from it.
 type journey struct {
-	name    uint64 // number << 24 | entry; of a free record, the next one
-	born    int64
-	refs    int32 // copies and runs that name it
-	open    int32 // copies under way
-	copies  int32
-	hops    uint16
-	damaged bool // some copy ended badly
+	name   uint64 // number << 24 | entry; of a free record, the next one
+	born   int64
+	refs   int32 // copies and runs that name it
+	open   int32 // copies under way
+	copies int32
+	hops   uint16
+	failed bool // some copy ended badly
 }
 
 func (j *journey) id() uint64   { return j.name >> indexBits }
@@ -182,10 +182,10 @@ func (e *engine) closeJourney(j *journey) {
 		e.sampled.note(j)
 	}
 	switch {
-	case j.damaged:
-		e.tally.damaged++
+	case j.failed:
+		e.tally.failed++
 	case j.open > 0:
-		e.tally.open++
+		e.tally.inFlight++
 	default:
 		e.tally.complete++
 	}
@@ -307,7 +307,7 @@ func (e *engine) finish(i uint32, f Fate) {
 	j.open--
 	e.live--
 	if f.Loss() || f == Returned || f == Parked {
-		j.damaged = true
+		j.failed = true
 		if f.Loss() && e.firstLoss < 0 {
 			e.firstLoss = e.now
 		}
@@ -382,7 +382,7 @@ func (e *engine) rest(i uint32) {
 	j.open--
 	e.live--
 	if f == Parked {
-		j.damaged = true
+		j.failed = true
 	}
 	if e.now >= e.warm {
 		e.arrivedAt(n, j)

@@ -168,7 +168,7 @@ type engine struct {
 // tally counts what belongs to no node.
 type tally struct {
 	entered, events, straight  int64
-	complete, damaged, open    int64
+	complete, failed, inFlight int64
 	largestCopies, largestHops int32
 }
 

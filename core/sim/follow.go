@@ -2,6 +2,7 @@ package sim
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"ironweir/core/graph"
@@ -15,16 +16,18 @@ type FollowPlan struct {
 	Type    string
 	Data    any
 	Size    int64
-	Deleted bool           // the event of a deletion, into a bucket
-	Fail    map[string]int // runs that fail, by node: the first n, or all where negative
+	Deleted bool           // the event of a deletion, into a bucket or table
+	Updated bool           // into a table: its row is there already
+	Fail    map[string]int // runs, or writes, that fail, by node: the first n, or all where negative
 	Start   time.Time
 }
 
 // Trace is what happened to a followed message.
 type Trace struct {
-	Steps   []Step
-	Fates   map[string]int64 // of all its copies
-	Stopped string           // why it was cut short; empty: it was not
+	Steps    []Step
+	Fates    map[string]int64 // of all its copies
+	Stopped  string           // why it was cut short; empty: it was not
+	Unforced []string         // nodes of FollowPlan.Fail at which nothing could be made to fail
 }
 
 // MaxSteps bounds a trace: a message that goes round for ever is cut off.
@@ -63,7 +66,7 @@ func Follow(g *graph.Graph, plan FollowPlan) (*Trace, error) {
 		c := &e.contents[con]
 		c.subject = append(c.subject, plan.Subject...)
 		c.kind, c.data, c.size = plan.Type, plan.Data, plan.Size
-		if plan.Deleted && n.objects != nil {
+		if (plan.Deleted || plan.Updated) && n.objects != nil {
 			n.objects.byKey[plan.Subject] = object{}
 		}
 		var entering copyFlags
@@ -79,7 +82,14 @@ func Follow(g *graph.Graph, plan FollowPlan) (*Trace, error) {
 	if err := e.loop(); err != nil {
 		return nil, err
 	}
-	t := &Trace{Steps: e.trace.only().steps, Fates: map[string]int64{}, Stopped: e.stopped}
+	var unforced []string
+	for name := range plan.Fail {
+		if e.trace.failed[name] == 0 {
+			unforced = append(unforced, name)
+		}
+	}
+	slices.Sort(unforced)
+	t := &Trace{Unforced: unforced, Steps: e.trace.only().steps, Fates: map[string]int64{}, Stopped: e.stopped}
 	for i := range e.nodes {
 		for f, count := range e.nodes[i].fates {
 			if count > 0 {
@@ -112,7 +122,7 @@ var lossWords = map[Fate]string{
 // LossWords says in a few words what a cause of loss means.
 func LossWords(f Fate) string { return lossWords[f] }
 
-// Outcome sums a trace up: complete, damaged (something was lost, parked or
+// Outcome sums a trace up: complete, failed (something was lost, parked or
 // returned), or open (something is still under way).
 func (t *Trace) Outcome() string {
 	bad := t.Fates[Parked.String()] + t.Fates[Returned.String()]
@@ -123,9 +133,9 @@ func (t *Trace) Outcome() string {
 	}
 	switch {
 	case bad > 0:
-		return "damaged"
+		return "failed"
 	case t.Fates["waiting"] > 0:
-		return "open"
+		return "in_flight"
 	}
 	return "complete"
 }

@@ -17,7 +17,7 @@ type Journey struct {
 	Entry   string  `json:"entry"`
 	Key     string  `json:"key,omitempty"`
 	Began   float64 `json:"t_s"`     // seconds since the start of the run
-	Outcome string  `json:"outcome"` // complete, damaged or open
+	Outcome string  `json:"outcome"` // complete, failed or in_flight
 	Copies  int     `json:"copies"`
 	Steps   []Step  `json:"steps"`
 	More    int     `json:"more,omitempty"` // steps that were left out
@@ -46,10 +46,10 @@ type journeyNote struct {
 func noteOf(j *journey) journeyNote {
 	n := journeyNote{j.id(), j.entry(), j.born, j.copies, "complete"}
 	switch {
-	case j.damaged:
-		n.outcome = "damaged"
+	case j.failed:
+		n.outcome = "failed"
 	case j.open > 0:
-		n.outcome = "open"
+		n.outcome = "in_flight"
 	}
 	return n
 }
@@ -72,7 +72,7 @@ func (s *journeySample) note(j *journey) {
 		}
 		return
 	}
-	if n.outcome == "damaged" {
+	if n.outcome == "failed" {
 		if len(s.bad) < s.limits.Bad {
 			s.bad = append(s.bad, n)
 		}

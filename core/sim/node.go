@@ -179,7 +179,10 @@ func (n *node) failed(why int16) {
 }
 
 // failsNow draws whether a write is rejected.
-func (n *node) failsNow() bool {
+func (e *engine) failsNow(n *node) bool {
+	if e.plan.follow != nil {
+		return e.trace.forced(n) || n.shareNow(&n.fails) >= 1
+	}
 	return n.luck.happens(n.shareNow(&n.fails))
 }
 
@@ -232,7 +235,7 @@ func (e *engine) setUp() error {
 	for i := range e.nodes {
 		n := &e.nodes[i]
 		n.wait, n.time, n.runTime = e.space.newTimes(), e.space.newTimes(), e.space.newTimes()
-		n.welcomes = n.capacity == 0 && n.fails.EachTry == 0 && n.stream == nil && e.payload == 0
+		n.welcomes = n.capacity == 0 && (plan.follow == nil || plan.follow.Fail[n.name] == 0) && n.fails.EachTry == 0 && n.stream == nil && e.payload == 0
 		n.direct = n.welcomes && (n.queue != nil && n.queue.plain || n.kind == model.Topic) && n.takes.zero() && !e.plan.General
 	}
 	for i := range e.g.Links { // what is switched off from the start

@@ -18,8 +18,8 @@ type Result struct {
 	Events      int64
 	Straight    int64 // runs on the straight way
 	Complete    int64
-	Damaged     int64
-	Open        int64
+	Failed      int64
+	InFlight    int64
 	Largest     struct{ Copies, Hops int32 }
 	Nodes       []NodeResult
 	Links       []LinkResult
@@ -36,8 +36,9 @@ type NodeResult struct {
 	Copies, Waiting, Running                            int64
 	Fates                                               [fates]int64
 	Deduplicated, Redelivered, Runs, Failures, Timeouts int64
-	Throttled, ColdStarts                               int64
+	Throttled, ColdStarts, Entered                      int64
 	Answers                                             map[int]int64
+	FailedBy                                            map[string]int64 // failures, by the name of the error
 	DepthMean, ActiveMean                               float64
 	DepthMax, DepthEnd, ActiveMax, ActiveEnd            int64
 	Oldest                                              float64 // seconds
@@ -124,7 +125,7 @@ func (e *engine) result() (*Result, error) {
 			e.closeJourney(j)
 		}
 	}
-	res.Complete, res.Damaged, res.Open = e.tally.complete, e.tally.damaged, e.tally.open
+	res.Complete, res.Failed, res.InFlight = e.tally.complete, e.tally.failed, e.tally.inFlight
 	res.Largest.Copies, res.Largest.Hops = e.tally.largestCopies, e.tally.largestHops
 	span := float64(max(reached-e.warm, 1))
 	for i := range e.nodes {
@@ -132,12 +133,26 @@ func (e *engine) result() (*Result, error) {
 		r.Copies, r.Fates = n.copies, n.fates
 		r.Deduplicated = n.deduplicated
 		r.Redelivered, r.Runs, r.Failures, r.Timeouts, r.Throttled, r.ColdStarts = n.redelivered, n.runs, n.failures, n.timeouts, n.throttled, n.coldCount
+		if n.schedule != nil {
+			r.Entered = n.copies
+		} else if i < len(e.g.Nodes) {
+			r.Entered = e.deliveries[n.outWay].copies
+		}
 		active := n.active.area(e.now)
 		r.DepthMean, r.ActiveMean = n.depth.area(e.now)/span, active/span
 		r.RunSeconds, r.ByteSeconds = active*1e-9, n.byteSeconds
 		r.DepthMax, r.DepthEnd, r.ActiveMax, r.ActiveEnd = n.depth.most, n.depth.count, n.active.most, n.active.count
 		r.Oldest = float64(n.oldest) * 1e-9
 		r.Wait, r.Time, r.RunTime = n.wait.kept(), n.time.kept(), n.runTime.kept()
+		for why, count := range n.failedBy {
+			if count == 0 {
+				continue
+			}
+			if r.FailedBy == nil {
+				r.FailedBy = map[string]int64{}
+			}
+			r.FailedBy[e.errors[why]] += count
+		}
 		if n.kind == model.Endpoint {
 			r.Answers = map[int]int64{}
 			for status, count := range n.answers {

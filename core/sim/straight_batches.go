@@ -30,7 +30,7 @@ func (e *engine) startStraight(f *node, b uint32) {
 	bt.failure = noError
 	if f.fails.PerMessage {
 		bt.failEach(f, f.shareNow(&f.fails))
-	} else if f.failsNow() {
+	} else if e.failsNow(f) {
 		bt.failure = f.failName
 	}
 	if work <= 0 || f.limit > 0 && work > f.limit {

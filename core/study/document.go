@@ -78,6 +78,7 @@ type Node struct {
 	Kind   string `json:"kind"`
 	Copies int64  `json:"copies"`
 	Fates
+	Entered       int64            `json:"entered"`                // from external senders, or by the calendar of a schedule
 	Deduplicated  int64            `json:"deduplicated,omitempty"` // of the passed ones: dropped as seen before
 	Runs          int64            `json:"runs"`
 	Failures      int64            `json:"failures"`
@@ -85,7 +86,8 @@ type Node struct {
 	Throttled     int64            `json:"throttled"`
 	ColdStarts    int64            `json:"cold_starts"`
 	Answers       map[string]int64 `json:"answers,omitempty"`
-	Utilisation   *float64         `json:"utilisation"` // null: no limit to use up
+	FailedBy      map[string]int64 `json:"failed_by,omitempty"` // failures by reason: the name of the error
+	Utilisation   *float64         `json:"utilisation"`         // null: no limit to use up
 	UtilisationCI Interval         `json:"utilisation_ci"`
 	Concurrency   Level            `json:"concurrency"`
 	Depth         Level            `json:"depth"`
@@ -134,6 +136,8 @@ type Times struct {
 	P50CI  Interval `json:"p50_s_ci"`
 	P90    float64  `json:"p90_s"`
 	P90CI  Interval `json:"p90_s_ci"`
+	P95    float64  `json:"p95_s"`
+	P95CI  Interval `json:"p95_s_ci"`
 	P99    float64  `json:"p99_s"`
 	P99CI  Interval `json:"p99_s_ci"`
 	Max    float64  `json:"max_s"`
@@ -152,8 +156,8 @@ type Link struct {
 type Journeys struct {
 	Count    int64   `json:"count"`
 	Complete int64   `json:"complete"`
-	Damaged  int64   `json:"damaged"`
-	Open     int64   `json:"open"`
+	Failed   int64   `json:"failed"`    // something of it was lost, parked or returned
+	InFlight int64   `json:"in_flight"` // not failed, and not complete at the end
 	Largest  Largest `json:"largest"`
 }
 
@@ -163,7 +167,7 @@ type Largest struct {
 	Hops   int64 `json:"hops"`
 }
 
-// Loop tells how often messages went round.
+// Loop tells how often messages circulated.
 type Loop struct {
 	Nodes  []string  `json:"nodes"`
 	At     string    `json:"at"` // the node at which rounds are counted
@@ -173,7 +177,8 @@ type Loop struct {
 	Grows  bool      `json:"grows"`  // more than twice as many at the end, and more than came in from outside
 }
 
-// Rounds of one message that goes into a loop, the first pass included.
+// Rounds are passes through a loop, the first included: the mean counts the passes of
+// all copies that one entering message makes, the greatest those of one copy.
 type Rounds struct {
 	Mean   float64  `json:"mean"`
 	MeanCI Interval `json:"mean_ci"`
@@ -220,18 +225,10 @@ type NodeSeries struct {
 	Lost      []float64 `json:"lost"`
 }
 
-// Engine tells what the computation took. The times are null where the parts of
-// a run were worked on by several processes.
+// Engine says how much work the simulation was. How long it took is no part of a
+// result, so that two runs of one input give the same bytes.
 type Engine struct {
-	Events    int64    `json:"events"`
-	PerSecond *float64 `json:"events_per_s"`
-	WallTime  *float64 `json:"wall_s"`
-}
-
-// Took keeps the wall time of a run, in seconds.
-func (e *Engine) Took(wall float64) {
-	rate := float64(e.Events) / max(wall, 1e-9)
-	e.WallTime, e.PerSecond = &wall, &rate
+	Events int64 `json:"events"`
 }
 
 // Spread sums up a number over the replications.

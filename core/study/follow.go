@@ -9,7 +9,7 @@ import (
 type FollowDocument struct {
 	document.Head
 	Journey int              `json:"journey"`
-	Outcome string           `json:"outcome"` // complete, damaged or open
+	Outcome string           `json:"outcome"` // complete, failed or in_flight
 	Fates   map[string]int64 `json:"fates"`
 	Stopped string           `json:"stopped,omitempty"`
 	Steps   []sim.Step       `json:"steps"`

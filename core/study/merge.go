@@ -171,10 +171,10 @@ func merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head docume
 			"lost": one.Lost["total"], "waiting": one.Waiting, "running": one.Running, "redelivered": one.Redelivered, "runs": runs, "failures": failures} {
 			per[name] = append(per[name], float64(v))
 		}
-		doc.Journeys.Count += r.Complete + r.Damaged + r.Open
+		doc.Journeys.Count += r.Complete + r.Failed + r.InFlight
 		doc.Journeys.Complete += r.Complete
-		doc.Journeys.Damaged += r.Damaged
-		doc.Journeys.Open += r.Open
+		doc.Journeys.Failed += r.Failed
+		doc.Journeys.InFlight += r.InFlight
 		doc.Journeys.Largest.Copies = max(doc.Journeys.Largest.Copies, int64(r.Largest.Copies))
 		doc.Journeys.Largest.Hops = max(doc.Journeys.Largest.Hops, int64(r.Largest.Hops))
 		doc.Engine.Events += r.Events
@@ -246,6 +246,7 @@ func mergeNode(g *graph.Graph, i int, results []*sim.Result) Node {
 		n.Copies += nr.Copies
 		n.Fates.add(nr)
 		n.Runs += nr.Runs
+		n.Entered += nr.Entered
 		n.Deduplicated += nr.Deduplicated
 		n.Failures += nr.Failures
 		n.Timeouts += nr.Timeouts
@@ -256,6 +257,12 @@ func mergeNode(g *graph.Graph, i int, results []*sim.Result) Node {
 				n.Answers = map[string]int64{}
 			}
 			n.Answers[strconv.Itoa(status)] += count
+		}
+		for reason, count := range nr.FailedBy {
+			if n.FailedBy == nil {
+				n.FailedBy = map[string]int64{}
+			}
+			n.FailedBy[reason] += count
 		}
 		deepest, busiest = max(deepest, nr.DepthMax), max(busiest, nr.ActiveMax)
 		n.Oldest.Max = max(n.Oldest.Max, nr.Oldest)
@@ -305,7 +312,7 @@ func mergeLatency(doc *Document, g *graph.Graph, results []*sim.Result) {
 	}
 	for way := range ways {
 		t := times(results, func(r *sim.Result) *sim.Histogram { return r.Latency[way] })
-		doc.Latency[g.Nodes[way[0]].Name+":"+g.Nodes[way[1]].Name] = Times{t.Count, t.Mean, t.MeanCI, t.P50, t.P50CI, t.P90, t.P90CI, t.P99, t.P99CI, t.Max}
+		doc.Latency[g.Nodes[way[0]].Name+":"+g.Nodes[way[1]].Name] = Times{t.Count, t.Mean, t.MeanCI, t.P50, t.P50CI, t.P90, t.P90CI, t.P95, t.P95CI, t.P99, t.P99CI, t.Max}
 	}
 }
 

@@ -34,6 +34,9 @@ func Run(p Plan) (*Document, error) {
 
 // simulate runs the replications, in order; those never started are left out.
 func (p *Plan) simulate() ([]*sim.Result, error) {
+	if err := CheckExpectations(p.Graph, p.Scenario, p.Inputs); err != nil {
+		return nil, err
+	}
 	n := p.Scenario.Replications
 	results, errs := make([]*sim.Result, n), make([]error, n)
 	shares := make([]atomic.Uint64, n)

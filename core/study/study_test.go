@@ -143,7 +143,7 @@ func TestJourneysAreTold(t *testing.T) {
 		require.Equal(t, "door", j.Entry)
 		require.NotEmpty(t, j.Steps)
 		last := j.Steps[len(j.Steps)-1]
-		if j.Outcome == "damaged" {
+		if j.Outcome == "failed" {
 			bad++
 			require.Equal(t, "lost", last.What)
 			require.Equal(t, "exhausted", last.Fate)

@@ -21,7 +21,7 @@ func Follow(w io.Writer, t *sim.Trace, s Style) error {
 		fates = append(fates, fmt.Sprintf("%d %s", t.Fates[name], strings.ReplaceAll(name, "_", "-")))
 	}
 	colour := green
-	if t.Outcome() == "damaged" {
+	if t.Outcome() == "failed" {
 		colour = red
 	}
 	p.line("%s: %s", p.paint(colour, t.Outcome()), strings.Join(fates, ", "))

@@ -355,7 +355,7 @@ func Journey(w io.Writer, j *sim.Journey, s Style) error {
 		p.line("%s", p.paint(yellow, fmt.Sprintf("%s more steps are left out.", count(int64(j.More)))))
 	}
 	colour := green
-	if j.Outcome == "damaged" {
+	if j.Outcome == "failed" {
 		colour = red
 	}
 	p.line("%s: %s", p.paint(colour, j.Outcome), copies(j.Copies))

@@ -260,14 +260,14 @@ func number(x float64) string {
 // Plural writes a number of things.
 func Plural(n int, word string) string { return plural(n, word) }
 
-func plural(n int, word string) string {
+func plural[N int | int64](n N, word string) string {
 	if n == 1 {
 		return "1 " + word
 	}
-	if stem, ok := strings.CutSuffix(word, "y"); ok {
-		return fmt.Sprintf("%d %sies", n, stem)
+	if stem, ok := strings.CutSuffix(word, "y"); ok && !strings.HasSuffix(stem, "e") {
+		word = stem + "ie"
 	}
-	return fmt.Sprintf("%d %ss", n, word)
+	return count(int64(n)) + " " + word + "s"
 }
 
 func interval(ci study.Interval, write func(float64) string) string {

@@ -156,7 +156,7 @@
     {/each}
     <Ledger ledger={result.ledger} onpick={(fate) => journeys?.behind(fate)} />
     <FlowPicture {result} />
-    <p class="quiet">{count(result.journeys.count)} journeys: {count(result.journeys.complete)} complete, {count(result.journeys.damaged)} damaged, {count(result.journeys.open)} open.</p>
+    <p class="quiet">{count(result.journeys.count)} journeys: {count(result.journeys.complete)} complete, {count(result.journeys.failed)} failed, {count(result.journeys.in_flight)} in flight.</p>
 
     {#if Object.keys(result.expect).length}
       <h2>Expectations</h2>

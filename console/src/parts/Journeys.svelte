@@ -8,7 +8,7 @@
 
   let { run, nodes }: { run: number; nodes: string[] } = $props();
 
-  let outcome = $state<"" | "complete" | "damaged" | "open">("");
+  let outcome = $state<"" | "complete" | "failed" | "in_flight">("");
   let node = $state("");
   let key = $state("");
   let payload = $state("");
@@ -26,7 +26,7 @@
     [key, payload, node] = ["", "", at];
     const cause = fate.startsWith("lost-") ? fate.slice("lost-".length) || "lost" : "";
     ending = cause || (fate === "parked" || fate === "returned" ? fate : "");
-    outcome = fate === "" ? "" : ending ? "damaged" : fate === "waiting" || fate === "running" ? "open" : "";
+    outcome = fate === "" ? "" : ending ? "failed" : fate === "waiting" || fate === "running" ? "in_flight" : "";
     // Only the page goes there: the window itself has nothing to scroll.
     const page = whole?.closest(".page");
     if (whole && page) page.scrollTop += whole.getBoundingClientRect().top - page.getBoundingClientRect().top - 48;
@@ -51,7 +51,7 @@
 <section aria-label="Journeys" bind:this={whole}>
   <form onsubmit={(e) => (e.preventDefault(), (ending = ""), search())}>
     <Select size="sm" labelText="That ended" bind:selected={outcome}>
-      <SelectItem value="" text="any way" /><SelectItem value="damaged" text="badly: lost, set aside, returned" /><SelectItem value="complete" text="well" /><SelectItem value="open" text="not yet" />
+      <SelectItem value="" text="Any outcome" /><SelectItem value="failed" text="Failed: lost, parked or returned" /><SelectItem value="complete" text="Complete" /><SelectItem value="in_flight" text="In flight" />
     </Select>
     <Select size="sm" labelText="That came to" bind:selected={node}>
       <SelectItem value="" text="any node" />
@@ -104,7 +104,7 @@
   li button:hover { background: var(--cds-hover-ui); }
   li button[aria-pressed="true"] { background: var(--cds-selected-ui); }
   li button:focus-visible { outline: 2px solid var(--cds-focus); outline-offset: -2px; }
-  .damaged { color: var(--loops); font-weight: 600; }
+  .failed { color: var(--loops); font-weight: 600; }
   .complete { color: var(--fine); }
   .told { overflow: auto; padding: 0.5rem 0.75rem; }
   .head { display: flex; justify-content: space-between; align-items: start; }

@@ -57,7 +57,7 @@
     if (data && id === journey) told = data;
   }
   $effect(() => {
-    if (!journey || now === looked || (told?.journey === journey && told.outcome !== "open" && told.outcome !== "")) return;
+    if (!journey || now === looked || (told?.journey === journey && told.outcome !== "in_flight" && told.outcome !== "")) return;
     if (Math.abs(now - looked) < 0.05) return;
     looked = now;
     look();
@@ -76,7 +76,7 @@
 
 {#if told}
   <section aria-label="What happens to it" aria-live="polite">
-    <h2>Message {told.journey}{told.key ? `, ${told.key}` : ""}: <span class={told.outcome} data-outcome={told.outcome}>{told.outcome === "open" ? "under way" : told.outcome}</span></h2>
+    <h2>Message {told.journey}{told.key ? `, ${told.key}` : ""}: <span class={told.outcome} data-outcome={told.outcome}>{told.outcome === "in_flight" ? "in flight" : told.outcome}</span></h2>
     <div class="steps"><Steps steps={told.steps ?? []} /></div>
   </section>
 {/if}
@@ -96,7 +96,7 @@
   .two { display: grid; grid-template-columns: 1.5fr 1fr; gap: 0.5rem; }
   h2 { font-size: 0.875rem; font-weight: 600; padding: 0.75rem 0 0.25rem; }
   .steps { overflow: auto; }
-  .wrong, .damaged { color: var(--loops); }
+  .wrong, .failed { color: var(--loops); }
   details { padding-top: 1rem; }
   summary { cursor: pointer; padding-bottom: 0.25rem; min-height: 1.5rem; }
 </style>

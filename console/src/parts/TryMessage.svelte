@@ -142,6 +142,6 @@
   [data-takes="true"] b { color: var(--fine); }
   [data-takes="false"] b { color: var(--cds-text-02); font-weight: 400; }
   .hint { padding: 0.75rem; font-size: inherit; }
-  .wrong, .damaged { color: var(--loops); }
+  .wrong, .failed { color: var(--loops); }
   .wrong { font-size: inherit; }
 </style>
