@@ -14,10 +14,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/cloudevents/sdk-go/v2/binding"
-	sdk "github.com/cloudevents/sdk-go/v2/event"
-	cehttp "github.com/cloudevents/sdk-go/v2/protocol/http"
-
 	"ironweir/core/model"
 	"ironweir/core/sim"
 	"ironweir/formats/cloudevents"
@@ -228,8 +224,7 @@ func (h *hooks) post(ctx context.Context, ask sim.Ask) ([]sim.InputEvent, error)
 	case answer.StatusCode/100 != 2:
 		return nil, &answeredError{answer.StatusCode, firstLine(text)}
 	}
-	answer.Body = io.NopCloser(bytes.NewReader(text))
-	return eventsIn(ctx, answer)
+	return eventsIn(answer.Header, text)
 }
 
 func firstLine(text []byte) string {
@@ -237,34 +232,22 @@ func firstLine(text []byte) string {
 	return line[:min(len(line), 200)]
 }
 
-// eventsIn reads the events of an answer: none, one, or a batch.
-func eventsIn(ctx context.Context, answer *http.Response) ([]sim.InputEvent, error) {
-	var list []sdk.Event
-	switch {
-	case cehttp.IsHTTPBatch(answer.Header):
-		var err error
-		if list, err = cehttp.NewEventsFromHTTPResponse(answer); err != nil {
-			return nil, fmt.Errorf("its answer is no batch of CloudEvents: %w", err)
-		}
-	default:
-		m := cehttp.NewMessageFromHttpResponse(answer)
-		if m.ReadEncoding() == binding.EncodingUnknown {
-			return nil, nil
-		}
-		one, err := binding.ToEvent(ctx, m)
-		if err != nil {
-			return nil, fmt.Errorf("its answer is no CloudEvent: %w", err)
-		}
-		list = append(list, *one)
+// eventsIn reads the events of an answer: none, one, or a batch. The extension `link`
+// names the link that an event is sent by.
+func eventsIn(header http.Header, body []byte) ([]sim.InputEvent, error) {
+	list, found, err := cloudevents.FromHTTP(header, body)
+	if err != nil {
+		return nil, fmt.Errorf("its answer: %w", err)
+	}
+	if !found {
+		return nil, nil
 	}
 	var out []sim.InputEvent
 	for i := range list {
-		if err := list[i].Validate(); err != nil {
-			return nil, fmt.Errorf("its answer is no CloudEvent: %s", strings.Join(strings.Fields(err.Error()), " "))
-		}
-		ev := cloudevents.Of(&list[i])
-		link, _ := list[i].Extensions()["link"].(string)
-		out = append(out, sim.InputEvent{Link: link, Type: ev.Type, Subject: ev.Subject, Data: ev.Data, Size: ev.Size})
+		ev := &list[i]
+		link, _ := ev.Extensions["link"].(string)
+		delete(ev.Extensions, "link")
+		out = append(out, sim.InputEvent{Link: link, Type: ev.Type, Subject: ev.Subject, Data: ev.Data, Size: ev.Size, Attributes: &ev.Attributes})
 	}
 	return out, nil
 }

@@ -85,7 +85,7 @@ func TestHooksAnswerForFunctions(t *testing.T) {
 		{"broken", server.URL + "/broken", "1m", 1, false, 0, 0, "it answered 500: no such lorry"},
 		{"slow", server.URL + "/slow", "200ms", 1, false, 0, 0, ""},
 		{"large", server.URL + "/large", "1m", 1, false, 0, 0, "over 1048576 bytes"},
-		{"garbled", server.URL + "/garbled", "1m", 1, false, 0, 0, "no CloudEvent"},
+		{"garbled", server.URL + "/garbled", "1m", 1, false, 0, 0, "not a CloudEvent"},
 		{"away", server.URL + "/away", "1m", 1, false, 0, 0, "may not send elsewhere"},
 		{"absent", "http://127.0.0.1:9/", "1m", 1, false, 0, 0, "refused"},
 		{"outside", "http://192.0.2.1/", "1m", 1, false, 0, 0, "not on this machine"},

@@ -13,9 +13,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/cloudevents/sdk-go/v2/binding"
-	sdk "github.com/cloudevents/sdk-go/v2/event"
-	cehttp "github.com/cloudevents/sdk-go/v2/protocol/http"
 	collector "go.opentelemetry.io/proto/otlp/collector/trace/v1"
 	"google.golang.org/protobuf/proto"
 
@@ -68,8 +65,8 @@ func (r *Rehearsal) ServeEvents(w http.ResponseWriter, req *http.Request, node, 
 	}{Node: node, Journeys: []uint64{}}
 	cause := sim.Handled
 	for i := range list {
-		ev := cloudevents.Of(&list[i])
-		out, err := r.Event(who, &sim.InputEvent{Node: node, Type: ev.Type, Subject: ev.Subject, Data: ev.Data, Size: ev.Size})
+		ev := &list[i]
+		out, err := r.Event(who, &sim.InputEvent{Node: node, Type: ev.Type, Subject: ev.Subject, Data: ev.Data, Size: ev.Size, Attributes: &ev.Attributes})
 		if err != nil {
 			failed(w, err)
 			return
@@ -88,7 +85,7 @@ func (r *Rehearsal) ServeEvents(w http.ResponseWriter, req *http.Request, node, 
 		if status == http.StatusTooManyRequests || status == http.StatusServiceUnavailable {
 			w.Header().Set("Retry-After", "1")
 		}
-		problem(w, status, fmt.Sprintf("%s does not take it: %s", node, sim.LossWords(cause)))
+		problem(w, status, fmt.Sprintf("%s rejects it: %s", node, sim.LossWords(cause)))
 		return
 	}
 	writeJSON(w, http.StatusAccepted, taken)
@@ -100,43 +97,23 @@ var rejections = map[sim.Fate]int{sim.TooLarge: http.StatusRequestEntityTooLarge
 
 // eventsOf reads the events of a request, or gives the status that says what is
 // wrong with it.
-func eventsOf(w http.ResponseWriter, req *http.Request) ([]sdk.Event, int, error) {
-	req.Body = http.MaxBytesReader(w, req.Body, MaxEvents)
-	var list []sdk.Event
-	var err error
-	kind, _, _ := mime.ParseMediaType(req.Header.Get("Content-Type"))
-	switch {
-	case strings.HasPrefix(kind, "application/cloudevents") && kind != cloudevents.OneType && kind != cloudevents.BatchType:
-		return nil, http.StatusUnsupportedMediaType, fmt.Errorf("events in the form %s are not read; send %s or %s, or binary mode", kind, cloudevents.OneType, cloudevents.BatchType)
-	case kind == cloudevents.BatchType:
-		if list, err = cehttp.NewEventsFromHTTPRequest(req); err == nil && len(list) == 0 {
-			return nil, 0, nil // an empty batch is one
-		}
-	default:
-		m := cehttp.NewMessageFromHttpRequest(req)
-		if m.ReadEncoding() == binding.EncodingUnknown {
-			return nil, http.StatusBadRequest, errors.New("this is no CloudEvent 1.0: send its attributes as headers (ce-specversion: 1.0, ce-id, ce-source, ce-type, and ce-subject for a key) with the payload as the body, or the whole event as " + cloudevents.OneType)
-		}
-		var one *sdk.Event
-		if one, err = binding.ToEvent(req.Context(), m); err == nil {
-			list = append(list, *one)
-		}
-	}
+func eventsOf(w http.ResponseWriter, req *http.Request) ([]cloudevents.Event, int, error) {
+	body, err := io.ReadAll(http.MaxBytesReader(w, req.Body, MaxEvents))
 	var tooLarge *http.MaxBytesError
 	switch {
 	case errors.As(err, &tooLarge):
 		return nil, http.StatusRequestEntityTooLarge, fmt.Errorf("a request holds at most %s", model.FormatSize(MaxEvents))
 	case err != nil:
-		return nil, http.StatusBadRequest, fmt.Errorf("this is no CloudEvent 1.0: %w", err)
+		return nil, http.StatusBadRequest, fmt.Errorf("the body cannot be read: %w", err)
 	}
-	for i := range list {
-		if err := list[i].Validate(); err != nil || list[i].SpecVersion() != "1.0" {
-			said := "its specversion is not 1.0"
-			if err != nil {
-				said = strings.Join(strings.Fields(err.Error()), " ")
-			}
-			return nil, http.StatusBadRequest, fmt.Errorf("event %d of %d is no CloudEvent 1.0: %s", i+1, len(list), said)
-		}
+	list, found, err := cloudevents.FromHTTP(req.Header, body)
+	switch {
+	case errors.Is(err, cloudevents.ErrForm):
+		return nil, http.StatusUnsupportedMediaType, err
+	case err != nil:
+		return nil, http.StatusBadRequest, err
+	case !found:
+		return nil, http.StatusBadRequest, errors.New("this is not a CloudEvent 1.0: send its attributes as headers (ce-specversion: 1.0, ce-id, ce-source, ce-type, and ce-subject for a key) with the payload as the body, or the whole event as " + cloudevents.OneType)
 	}
 	return list, 0, nil
 }
@@ -159,9 +136,10 @@ func (r *Rehearsal) ServeEndpoint(w http.ResponseWriter, req *http.Request, path
 		problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("a request holds at most %s", model.FormatSize(MaxEvents)))
 		return
 	}
-	ev := sim.InputEvent{Node: node, Subject: req.Header.Get("ce-subject"), Type: req.Header.Get("ce-type"), Size: int64(len(body))}
-	if len(body) > 0 && json.Unmarshal(body, &ev.Data) != nil {
-		ev.Data = string(body)
+	ev, err := requestOf(node, req.Header, body)
+	if err != nil {
+		problem(w, http.StatusBadRequest, err.Error())
+		return
 	}
 	ctx, cancel := context.WithTimeout(req.Context(), answerTime)
 	defer cancel()
@@ -182,6 +160,23 @@ func (r *Rehearsal) ServeEndpoint(w http.ResponseWriter, req *http.Request, path
 		Journey uint64  `json:"journey"`
 		After   float64 `json:"after_s"`
 	}{node, a.Status, a.Journey, a.After.Seconds()})
+}
+
+// requestOf makes the event that a request at an endpoint is: the CloudEvent that it
+// carries, or its body with the content type that it states.
+func requestOf(node string, header http.Header, body []byte) (sim.InputEvent, error) {
+	list, found, err := cloudevents.FromHTTP(header, body)
+	switch {
+	case err != nil:
+		return sim.InputEvent{}, err
+	case found && len(list) != 1:
+		return sim.InputEvent{}, fmt.Errorf("an endpoint takes one event a request, and this is a batch of %d", len(list))
+	case found:
+		ev := &list[0]
+		return sim.InputEvent{Node: node, Type: ev.Type, Subject: ev.Subject, Data: ev.Data, Size: ev.Size, Attributes: &ev.Attributes}, nil
+	}
+	ev := cloudevents.Payload(header.Get("Content-Type"), body)
+	return sim.InputEvent{Node: node, Subject: header.Get("ce-subject"), Type: header.Get("ce-type"), Data: ev.Data, Size: ev.Size, Attributes: &ev.Attributes}, nil
 }
 
 // Entries are the nodes at which events can be posted: those that outsiders feed,

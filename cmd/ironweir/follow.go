@@ -95,7 +95,7 @@ func (f *follow) send(c *call) error {
 		if len(events) > 1 && *f.m.format == "text" {
 			fmt.Fprintf(c.out, "%sevent %d of %d, %s\n", strings.Repeat("\n", min(i, 1)), i+1, len(events), e.Subject)
 		}
-		plan.Type, plan.Subject, plan.Size, plan.Data = e.Type, e.Subject, e.Size, e.Data
+		plan.Type, plan.Subject, plan.Size, plan.Data, plan.Attributes = e.Type, e.Subject, e.Size, e.Data, &events[i].Attributes
 		if err := f.sendOne(c, l, plan); err != nil {
 			return err
 		}
@@ -113,6 +113,14 @@ func (f *follow) sendOne(c *call, l *loaded, plan sim.FollowPlan) (err error) {
 	if *f.kind != "" {
 		plan.Type = *f.kind
 	}
+	if *f.source != "" {
+		own := expr.Attributes{}
+		if plan.Attributes != nil {
+			own = *plan.Attributes
+		}
+		own.Source = *f.source
+		plan.Attributes = &own
+	}
 	if *f.data != "" {
 		source := []byte(*f.data)
 		if file, ok := strings.CutPrefix(*f.data, "@"); ok {
@@ -122,6 +130,11 @@ func (f *follow) sendOne(c *call, l *loaded, plan sim.FollowPlan) (err error) {
 		}
 		if err := json.Unmarshal(source, &plan.Data); err != nil {
 			return fmt.Errorf("-data is not JSON: %w", err)
+		}
+		if plan.Attributes != nil { // the payload is another
+			own := *plan.Attributes
+			own.Bytes, own.Binary = nil, false
+			plan.Attributes = &own
 		}
 	}
 	if plan.Subject == "" {

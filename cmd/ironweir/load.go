@@ -125,7 +125,7 @@ func (c *call) loadModel(file string, m *modelFlags) (*loaded, error) {
 // loadScenario reads a scenario and the events that it names; an empty file
 // name gives a day of the nodes' own rates.
 func (c *call) loadScenario(file string, l *loaded) (*model.Scenario, sim.Inputs, error) {
-	inputs := sim.Inputs{Events: map[string]any{}, Replays: map[string][]sim.Arrival{}}
+	inputs := sim.Inputs{Events: map[string]model.EventFile{}, Replays: map[string][]sim.Arrival{}}
 	if file == "" {
 		return model.DefaultScenario(), inputs, nil
 	}
@@ -153,18 +153,29 @@ func (c *call) loadScenario(file string, l *loaded) (*model.Scenario, sim.Inputs
 			if err != nil {
 				return nil, inputs, fmt.Errorf("traffic.%s.events: %w", t.Name, err)
 			}
-			var event map[string]any
-			if err := json.Unmarshal(text, &event); err != nil {
-				return nil, inputs, fmt.Errorf("%s: not JSON: %w", path, err)
-			}
-			if data, ok := event["data"]; ok && event["specversion"] != nil {
-				inputs.Events[e.File] = data
-			} else {
-				inputs.Events[e.File] = event
+			if inputs.Events[e.File], err = eventFile(text); err != nil {
+				return nil, inputs, fmt.Errorf("%s: %w", path, err)
 			}
 		}
 	}
 	return s, inputs, nil
+}
+
+// eventFile reads a file that traffic sends: a CloudEvent, or the payload alone.
+func eventFile(text []byte) (model.EventFile, error) {
+	var data any
+	if err := json.Unmarshal(text, &data); err != nil {
+		return model.EventFile{}, fmt.Errorf("not JSON: %w", err)
+	}
+	if event, ok := data.(map[string]any); !ok || event["specversion"] == nil {
+		return model.EventFile{Data: data}, nil
+	}
+	events, err := cloudevents.Read(text)
+	if err != nil {
+		return model.EventFile{}, err
+	}
+	e := events[0]
+	return model.EventFile{Type: e.Type, Subject: e.Subject, Data: e.Data, Attributes: &e.Attributes}, nil
 }
 
 // loadReplay reads the arrivals of a file: CloudEvents, or CSV.
@@ -186,7 +197,7 @@ func (c *call) loadReplay(path string) ([]sim.Arrival, error) {
 		if e.Time.IsZero() {
 			return nil, fmt.Errorf("event %d has no `time`, which is when it arrives", i+1)
 		}
-		arrivals[i] = sim.Arrival{At: e.Time, Type: e.Type, Subject: e.Subject, Data: e.Data, Size: e.Size}
+		arrivals[i] = sim.Arrival{At: e.Time, Type: e.Type, Subject: e.Subject, Data: e.Data, Size: e.Size, Attributes: &events[i].Attributes}
 	}
 	return arrivals, nil
 }

@@ -26,9 +26,9 @@ type Analysis struct {
 	Cost     *Cost
 
 	scenario *model.Scenario
-	memo     *memo          // of the check that this analysis is part of
-	inputs   map[string]any // payloads of event files
-	entries  []int          // node ids where messages from outside come in
+	memo     *memo                      // of the check that this analysis is part of
+	inputs   map[string]model.EventFile // events by file name
+	entries  []int                      // node ids where messages from outside come in
 	sources  map[int][]source
 	arrivals []float64 // from outside, by node, per second
 
@@ -76,12 +76,12 @@ type Analysis struct {
 // Analyse works out everything that the rules look at.
 func Analyse(g *graph.Graph, s *model.Scenario) *Analysis { return AnalyseWith(g, s, nil) }
 
-// AnalyseWith does what Analyse does; inputs holds the payloads of event files.
-func AnalyseWith(g *graph.Graph, s *model.Scenario, inputs map[string]any) *Analysis {
+// AnalyseWith does what Analyse does; inputs holds the events of files.
+func AnalyseWith(g *graph.Graph, s *model.Scenario, inputs map[string]model.EventFile) *Analysis {
 	return analyse(g, s, inputs, newMemo())
 }
 
-func analyse(g *graph.Graph, s *model.Scenario, inputs map[string]any, m *memo) *Analysis {
+func analyse(g *graph.Graph, s *model.Scenario, inputs map[string]model.EventFile, m *memo) *Analysis {
 	a := newAnalysis(byName(g), s, inputs, m)
 	a.countHops()
 	a.follow()
@@ -144,7 +144,7 @@ func remembered[V any](known map[string]V, key string, work func() V) V {
 	return v
 }
 
-func newAnalysis(g *graph.Graph, s *model.Scenario, inputs map[string]any, m *memo) *Analysis {
+func newAnalysis(g *graph.Graph, s *model.Scenario, inputs map[string]model.EventFile, m *memo) *Analysis {
 	a := &Analysis{Graph: g, scenario: s, memo: m, inputs: inputs, hopLimit: -1, policyIDs: map[string]int32{}, simpler: map[string]*expr.Expression{}, overfull: map[int]float64{}}
 	a.linkPolicy = make([]int32, len(g.Links))
 	for i := range g.Links {

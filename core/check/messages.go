@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -243,11 +244,7 @@ func (a *Analysis) brings(i int) []inflow {
 			m.size = t.spec.Size
 		}
 		if t.spec.Arrivals == "replay" {
-			m.key, m.kind, m.size = expr.AnyKey, anyText, unknownSize
-			add(m, share)
-			continue
-		}
-		if !a.Graph.UsesData {
+			m.key, m.kind, m.size, m.source = expr.AnyKey, anyText, unknownSize, anyTextWhere(a.Graph.UsesSource)
 			add(m, share)
 			continue
 		}
@@ -256,16 +253,26 @@ func (a *Analysis) brings(i int) []inflow {
 			weights += e.Weight
 		}
 		for _, e := range t.spec.Events {
-			m.data = unknownData
-			if v, ok := a.inputs[e.File]; ok && e.File != "" {
-				m.data = a.payloads.intern(v)
-			} else if e.Data != nil {
-				m.data = a.payloads.intern(e.Data.Plain())
+			file, known := a.inputs[e.File]
+			sent := e.Over(file)
+			each := m
+			each.data = unknownData
+			if a.Graph.UsesData && (known || e.File == "") {
+				each.data = a.payloads.intern(sent.Data)
 			}
-			add(m, share*e.Weight/weights)
+			each.kind = cmp.Or(sent.Type, m.kind)
+			if e.File != "" && !known {
+				each.kind, each.source = anyText, anyTextWhere(a.Graph.UsesSource)
+			} else if sent.Attributes != nil && a.Graph.UsesSource {
+				each.source = cmp.Or(sent.Attributes.Source, m.source)
+			}
+			if sent.Subject != "" {
+				each.key = expr.ExactKey(sent.Subject)
+			}
+			add(each, share*e.Weight/weights)
 		}
 		if len(t.spec.Events) == 0 {
-			if n.Accepts != nil {
+			if n.Accepts != nil && a.Graph.UsesData {
 				m.data = a.payloads.intern(expr.Example(n.Accepts.Document))
 			}
 			add(m, share)
@@ -303,6 +310,15 @@ func (a *Analysis) brings(i int) []inflow {
 	return out
 }
 
+// anyTextWhere returns what is known of a source that may be any: nothing, where the
+// model reads no sources.
+func anyTextWhere(read bool) string {
+	if read {
+		return anyText
+	}
+	return ""
+}
+
 // literal returns a template that has no variables as it is, else anyText.
 func literal(template string) string {
 	if strings.ContainsAny(template, "{}") {
@@ -326,6 +342,12 @@ func (a *Analysis) arriving(n *graph.Node, l *graph.Link, m message) message {
 	switch {
 	case n.Kind.Keeps():
 		m.event = ""
+		if n.Kind == model.Bucket && len(n.Out) > 0 { // its notices are its own events
+			m.kind = ""
+			if a.Graph.UsesSource {
+				m.source = n.Name
+			}
+		}
 		switch {
 		case l != nil && l.Op == "delete":
 			m.change = deleted
@@ -447,10 +469,7 @@ func (a *Analysis) transformed(l *graph.Link, source, target *graph.Node, from m
 		m.kind = l.Type
 	}
 	if runs && l.When == model.OfRun && a.Graph.UsesSource {
-		m.source = anyText // what is passed on may keep its own
-		if l.Key != nil || l.Type != "" || l.Payload != nil || l.Size >= 0 {
-			m.source = source.Name
-		}
+		m.source = source.Name // what a run sends is its own event
 	}
 	if l.Size >= 0 && a.Graph.UsesSize {
 		m.size = l.Size

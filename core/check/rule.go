@@ -199,7 +199,7 @@ func Run(g *graph.Graph, s *model.Scenario, head document.Head, now time.Time) *
 
 // RunWith checks a graph as Run does; inputs holds the payloads of the event files
 // that the scenario names.
-func RunWith(g *graph.Graph, s *model.Scenario, inputs map[string]any, head document.Head, now time.Time) *Document {
+func RunWith(g *graph.Graph, s *model.Scenario, inputs map[string]model.EventFile, head document.Head, now time.Time) *Document {
 	m := newMemo()
 	doc := run(g, s, inputs, head, now, m)
 	prove(doc, g, s, inputs, now, m)
@@ -207,7 +207,7 @@ func RunWith(g *graph.Graph, s *model.Scenario, inputs map[string]any, head docu
 }
 
 // run checks a graph; its remedies are not proven yet.
-func run(g *graph.Graph, s *model.Scenario, inputs map[string]any, head document.Head, now time.Time, m *memo) *Document {
+func run(g *graph.Graph, s *model.Scenario, inputs map[string]model.EventFile, head document.Head, now time.Time, m *memo) *Document {
 	a := analyse(g, s, inputs, m)
 	g = a.Graph
 	doc := &Document{Head: head, Findings: []Finding{}, Loops: a.Loops, Entries: a.Entries, Outages: a.Outages, Capacity: a.Capacity,

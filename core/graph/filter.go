@@ -29,6 +29,7 @@ func (g *Graph) filter(m model.Match) (Filter, error) {
 			return f, err
 		}
 		g.UsesSource = g.UsesSource || c.Source != nil
+		g.UsesIdentity = g.UsesIdentity || g.UsesSource
 		f.Clauses = append(f.Clauses, Clause{c.Prefix, c.Suffix, c.Type, c.Source, x})
 	}
 	return f, nil

@@ -6,6 +6,7 @@ package graph
 import (
 	"fmt"
 	"math"
+	"regexp"
 	"strings"
 	"time"
 
@@ -19,14 +20,15 @@ const None = -1
 // Graph is a topology ready for analysis and simulation. Nodes and links have
 // dense ids, in the order written.
 type Graph struct {
-	Topology   *model.Topology
-	Nodes      []Node
-	Links      []Link
-	UsesData   bool // some expression, schema or template reads payloads
-	UsesSize   bool // some expression reads sizes, or payloads are limited
-	UsesSource bool // some filter or expression reads sources
-	byName     map[string]int
-	byLink     map[string]int
+	Topology     *model.Topology
+	Nodes        []Node
+	Links        []Link
+	UsesData     bool // some expression, schema or template reads payloads
+	UsesSize     bool // some expression reads sizes, or payloads are limited
+	UsesSource   bool // some filter or expression reads sources
+	UsesIdentity bool // something reads who made an event, and when: its source, id or time
+	byName       map[string]int
+	byLink       map[string]int
 }
 
 // Node is a compiled node.
@@ -189,7 +191,10 @@ func Compile(t *model.Topology) (*Graph, error) {
 		}
 	}
 	for i := range g.Links {
-		if l := &g.Links[i]; l.DeadLetter != None {
+		l := &g.Links[i]
+		whole := l.Wrap == "event" || l.When != model.OfRun // the whole event becomes data
+		g.UsesIdentity = g.UsesIdentity || g.UsesData && whole
+		if l.DeadLetter != None {
 			to := &g.Nodes[l.DeadLetter]
 			to.DeadFrom = append(to.DeadFrom, i)
 		}
@@ -318,6 +323,10 @@ func (g *Graph) compileLink(from int, m *model.Link) (err error) {
 	return nil
 }
 
+// readsIdentity finds what tells one event from another in an expression; the event as
+// a whole tells it too.
+var readsIdentity = regexp.MustCompile(`\bevent\s*(\.\s*(id|time)\b|\[|$|[^.\s])`)
+
 func (g *Graph) expression(source, want string) (*expr.Expression, error) {
 	if source == "" {
 		return nil, nil
@@ -328,6 +337,7 @@ func (g *Graph) expression(source, want string) (*expr.Expression, error) {
 	}
 	g.UsesSize = g.UsesSize || strings.Contains(source, "size")
 	g.UsesSource = g.UsesSource || strings.Contains(source, "source")
+	g.UsesIdentity = g.UsesIdentity || g.UsesSource || readsIdentity.MatchString(source)
 	return x, err
 }
 

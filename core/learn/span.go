@@ -50,6 +50,7 @@ const (
 	Status        = "http.response.status_code"
 	ServerAddress = "server.address"
 	PeerService   = "peer.service"
+	EventPrefix   = "cloudevents.event_"   // followed by id, source, type or subject
 	OwnKind       = "ironweir.kind"        // of the service
 	SourceKind    = "ironweir.source.kind" // of the channel that it is about
 	EventType     = "ironweir.event.type"

@@ -1,7 +1,11 @@
 package model
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
+	"math"
+	"regexp"
 	"strings"
 	"time"
 
@@ -55,17 +59,54 @@ type CurvePoint struct {
 
 // ReplayedEvent is one arrival of a replay that stands in the scenario itself.
 type ReplayedEvent struct {
-	At        time.Duration // since the start
-	Key, Type string
-	Size      int64 // bytes
-	Data      *Value
+	At         time.Duration // since the start
+	Key, Type  string
+	ID, Source string
+	Extensions map[string]any
+	Size       int64 // bytes
+	Data       *Value
 }
 
 // SampleEvent is one payload that traffic draws by weight.
 type SampleEvent struct {
-	File   string
-	Data   *Value
-	Weight float64
+	File                  string
+	Data                  *Value
+	Weight                float64
+	Type, Source, Subject string         // empty: as the file says, or the traffic
+	Extensions            map[string]any // CloudEvents extension attributes
+}
+
+// EventFile is an event as a file holds it, of which traffic sends many: each has an id
+// and a time of its own.
+type EventFile struct {
+	Type, Subject string
+	Data          any
+	Attributes    *expr.Attributes // nil: it has none of its own
+}
+
+// Over returns the event of a file (none: an empty one) with what the scenario states
+// of it.
+func (e *SampleEvent) Over(file EventFile) EventFile {
+	a := expr.Attributes{}
+	if file.Attributes != nil {
+		a = *file.Attributes
+		a.ID, a.Time = "", time.Time{}
+	}
+	if e.Data != nil {
+		file.Data, a.Bytes, a.Binary = e.Data.Plain(), nil, false
+	}
+	file.Type, file.Subject, a.Source = cmp.Or(e.Type, file.Type), cmp.Or(e.Subject, file.Subject), cmp.Or(e.Source, a.Source)
+	if len(e.Extensions) > 0 {
+		all := map[string]any{}
+		maps.Copy(all, a.Extensions)
+		maps.Copy(all, e.Extensions)
+		a.Extensions = all
+	}
+	file.Attributes = &a
+	if a.Source == "" && a.ContentType == "" && a.Schema == "" && a.Extensions == nil && a.Bytes == nil {
+		file.Attributes = nil
+	}
+	return file
 }
 
 // Incident is something that goes wrong, or is done, at a time.
@@ -221,12 +262,15 @@ func (d *decoder) traffic(name string, pos Position, v *Value, path string, t *T
 	if events := o.get("events"); events != nil && events.Shape == List {
 		for i, item := range events.Items {
 			q := d.object(item, fmt.Sprintf("%s[%d]", o.at("events"), i))
-			e := SampleEvent{File: q.text("file"), Data: q.get("data"), Weight: 1}
+			e := SampleEvent{File: q.text("file"), Data: q.get("data"), Weight: 1, Type: q.text("type"), Source: q.text("source"), Subject: q.text("subject"), Extensions: q.extensions("extensions")}
 			if w := q.number("weight"); w != nil {
 				e.Weight = *w
 			}
-			if (e.File == "") == (e.Data == nil) {
-				d.problem(item.Pos, q.path, "an event needs `file` or `data`, and not both")
+			if e.File != "" && e.Data != nil {
+				d.problem(item.Pos, q.path, "an event has `file` or `data`, not both")
+			}
+			if e.File == "" && e.Data == nil && e.Type == "" && e.Source == "" && e.Subject == "" && e.Extensions == nil {
+				d.problem(item.Pos, q.path, "the event is empty: give it `file`, `data`, or attributes such as `type`")
 			}
 			if e.Weight <= 0 {
 				d.problem(q.pos("weight"), q.at("weight"), "a weight is more than 0")
@@ -240,6 +284,35 @@ func (d *decoder) traffic(name string, pos Position, v *Value, path string, t *T
 	o.done(nil)
 	return a
 }
+
+// extensions reads CloudEvents extension attributes: names of lower-case letters and
+// digits, with texts, whole numbers or truth values.
+func (o *object) extensions(key string) map[string]any {
+	v := o.get(key)
+	if v == nil {
+		return nil
+	}
+	if v.Shape != Map {
+		o.wants(v, o.at(key), "a map of attributes")
+		return nil
+	}
+	out := map[string]any{}
+	for _, f := range v.Fields {
+		if !extensionName.MatchString(f.Key) {
+			o.problem(f.Pos, o.at(key)+"."+f.Key, "an extension attribute has a name of lower-case letters and digits")
+			continue
+		}
+		x := f.Value.Plain()
+		if n, ok := x.(float64); ok && (n != math.Trunc(n) || math.Abs(n) > math.MaxInt32) || f.Value.Shape == Map || f.Value.Shape == List || x == nil {
+			o.problem(f.Value.Pos, o.at(key)+"."+f.Key, "an extension attribute is a text, a whole number of 32 bits, or true or false")
+			continue
+		}
+		out[f.Key] = x
+	}
+	return out
+}
+
+var extensionName = regexp.MustCompile(`^[a-z0-9]+$`)
 
 func (d *decoder) arrivals(a *Traffic, v *Value, o *object) {
 	path := o.at("arrivals")
@@ -290,7 +363,8 @@ func (d *decoder) arrivals(a *Traffic, v *Value, o *object) {
 func (d *decoder) replayed(a *Traffic, list *Value, path string) {
 	for i, item := range list.Items {
 		o := d.object(item, fmt.Sprintf("%s[%d]", path, i))
-		e := ReplayedEvent{At: o.duration("at", 0), Key: o.text("key"), Type: o.text("type"), Size: o.size("size", 0), Data: o.get("data")}
+		e := ReplayedEvent{At: o.duration("at", 0), Key: o.text("key"), Type: o.text("type"), ID: o.text("id"), Source: o.text("source"), Extensions: o.extensions("extensions"),
+			Size: o.size("size", 0), Data: o.get("data")}
 		if o.v.Get("at") == nil {
 			d.problem(item.Pos, o.path, "a replayed event needs `at`, the time since the start, such as 12.5s")
 		}

@@ -109,7 +109,7 @@ func scenarioSchema() schemaNode {
 	s := closed(schemaNode{"ironweir": schemaNode{"const": scenarioHeader}, "name": textSchema, "about": textSchema, "start": textSchema, "length": durationSchema, "warm-up": durationSchema,
 		"seed": wholeSchema, "replications": wholeSchema, "breakdowns": choice("none", "drawn"),
 		"traffic": mapOf(closed(schemaNode{"into": textSchema, "rate": rateSchema, "arrivals": anySchema, "key": textSchema, "type": textSchema,
-			"events": listOf(closed(schemaNode{"file": textSchema, "data": anySchema, "weight": schemaNode{"type": "number"}})), "size": textSchema, "max": wholeSchema})),
+			"events": listOf(closed(schemaNode{"file": textSchema, "data": anySchema, "weight": schemaNode{"type": "number"}, "type": textSchema, "source": textSchema, "subject": textSchema, "extensions": mapOf(anySchema)})), "size": textSchema, "max": wholeSchema})),
 		"incidents": mapOf(closed(schemaNode{"at": durationSchema, "for": durationSchema, "node": textSchema, "link": textSchema, "group": textSchema, "fails": shareSchema,
 			"slow": schemaNode{"type": "number"}, "concurrency": wholeSchema, "paused": boolSchema, "enabled": boolSchema, "stopped": boolSchema, "crash": boolSchema, "reads": boolSchema,
 			"send-back": closed(schemaNode{"from": textSchema, "to": textSchema, "rate": rateSchema}), "rewind": closed(schemaNode{"link": textSchema, "by": durationSchema})})),

@@ -218,6 +218,8 @@ func (e *engine) fan(i uint32) {
 	gn := &e.g.Nodes[c.node]
 	m := e.messageOf(c)
 	change, second := c.flags&(deletion|update), c.flags&ghost
+	m.content = e.noticeOf(n, m.content)
+	defer e.dropContent(m.content)
 	kind := kindOfEvent(gn, change)
 	m.tries = 0
 	taken, linked, keeps := false, false, gn.Kind.Keeps()
@@ -326,7 +328,8 @@ func (e *engine) contentFor(l *graph.Link, m *message, s *send, item any, index 
 	if ev, says := item.(InputEvent); says {
 		return e.returnedContent(int32(l.From), m, &ev)
 	}
-	if l.Key == nil && l.Type == "" && l.Payload == nil && l.Size < 0 && m.wrap == unwrapped {
+	changes := l.Key != nil || l.Type != "" || l.Payload != nil || l.Size >= 0 || m.wrap != unwrapped
+	if !changes && (!e.identified() || e.g.Nodes[l.From].Kind == model.Endpoint) {
 		e.contents[m.content].refs++
 		return m.content
 	}

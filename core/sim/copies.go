@@ -109,14 +109,16 @@ func (j *journey) entry() int32 { return int32(j.name & maxIndex) }
 
 // content is what a message says; copies share it.
 type content struct {
-	subject []byte
-	kind    string // CloudEvents type; empty: what its source says
-	source  int32  // node, or -1 for outside
-	size    int64
-	made    int64
-	data    any
-	refs    int32
-	next    uint32
+	subject    []byte
+	kind       string // CloudEvents type; empty: what its source says
+	source     int32  // node, or -1 for outside
+	size       int64
+	made       int64
+	data       any
+	serial     uint64      // the number of an event that a node makes
+	attributes *Attributes // of an event from outside; nil: it has none of its own
+	refs       int32
+	next       uint32
 }
 
 func (c *content) key() string { return unsafe.String(unsafe.SliceData(c.subject), len(c.subject)) }
@@ -206,7 +208,8 @@ func (e *engine) newContent() uint32 {
 		i = uint32(len(e.contents) - 1)
 	}
 	c := &e.contents[i]
-	*c = content{subject: c.subject[:0], source: -1, made: e.now, refs: 1}
+	e.lastEvent++
+	*c = content{subject: c.subject[:0], source: -1, made: e.now, serial: e.lastEvent, refs: 1}
 	return i
 }
 
@@ -216,7 +219,7 @@ func (e *engine) dropContent(i uint32) {
 	}
 	c := &e.contents[i]
 	if c.refs--; c.refs == 0 {
-		c.data, c.next = nil, e.freeCont
+		c.data, c.attributes, c.next = nil, nil, e.freeCont
 		e.freeCont = i
 	}
 }
@@ -454,18 +457,15 @@ func (e *engine) look(m *message, kind string) *expr.Event {
 	if ev.Type == "" {
 		ev.Type = kind
 	}
-	ev.Source = "outside"
-	if c.source >= 0 {
-		ev.Source = e.g.Nodes[c.source].Name
-	}
+	ev.Source = e.sourceOf(c)
 	if m.wrap != unwrapped {
 		ev.Data, ev.Size = e.wrapped(m, ev.Type)
 	}
 	ev.Hops, ev.Try = int(m.hops), int(m.tries)
-	ev.Time = e.instant(c.made)
+	ev.Time = e.timeOf(c)
 	j := e.journeys.at(m.journey)
 	ev.Age = e.instant(e.now).Sub(e.instant(j.born))
-	ev.ID, ev.Number = "", j.id()
+	ev.ID, ev.Number = e.eventID(m)
 	return ev
 }
 

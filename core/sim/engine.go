@@ -79,8 +79,8 @@ type Progress struct {
 
 // Inputs are the contents of files that a scenario names.
 type Inputs struct {
-	Events  map[string]any       // payload by file name
-	Replays map[string][]Arrival // by file name
+	Events  map[string]model.EventFile // by file name
+	Replays map[string][]Arrival       // by file name
 }
 
 // Arrival is one message of a replay.
@@ -88,7 +88,8 @@ type Arrival struct {
 	At            time.Time
 	Type, Subject string
 	Data          any
-	Size          int64 // bytes; 0: that of the traffic
+	Size          int64       // bytes; 0: that of the traffic
+	Attributes    *Attributes // nil: it has none of its own
 }
 
 // engine is the state of one replication.
@@ -125,6 +126,7 @@ type engine struct {
 	nextJour   uint64
 	contents   []content
 	freeCont   uint32
+	lastEvent  uint64 // the number of the last content
 	lasting    uint32 // contents up to this one last as long as the run
 	runs       []run
 	freeRun    uint32

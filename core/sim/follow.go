@@ -11,15 +11,16 @@ import (
 
 // FollowPlan sends one message through a topology at no load.
 type FollowPlan struct {
-	Node    string
-	Subject string
-	Type    string
-	Data    any
-	Size    int64
-	Deleted bool           // the event of a deletion, into a bucket or table
-	Updated bool           // into a table: its row is there already
-	Fail    map[string]int // runs, or writes, that fail, by node: the first n, or all where negative
-	Start   time.Time
+	Node       string
+	Subject    string
+	Type       string
+	Data       any
+	Size       int64
+	Attributes *Attributes    // nil: the event has none of its own
+	Deleted    bool           // the event of a deletion, into a bucket or table
+	Updated    bool           // into a table: its row is there already
+	Fail       map[string]int // runs, or writes, that fail, by node: the first n, or all where negative
+	Start      time.Time
 }
 
 // Trace is what happened to a followed message.
@@ -65,7 +66,7 @@ func Follow(g *graph.Graph, plan FollowPlan) (*Trace, error) {
 		con := e.newContent()
 		c := &e.contents[con]
 		c.subject = append(c.subject, plan.Subject...)
-		c.kind, c.data, c.size = plan.Type, plan.Data, plan.Size
+		c.kind, c.data, c.size, c.attributes = plan.Type, plan.Data, plan.Size, plan.Attributes
 		if (plan.Deleted || plan.Updated) && n.objects != nil {
 			n.objects.byKey[plan.Subject] = object{}
 		}

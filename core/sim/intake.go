@@ -93,7 +93,7 @@ func (e *engine) intakeDone(i uint32, failure int16, final bool) {
 	}
 	if len(n.onSuccess) > 0 {
 		m := e.messageOf(c)
-		e.results(n, &m, noError, c.tries)
+		e.results(n, &m, e.kindOfCopy(c), noError, c.tries)
 	}
 	e.finish(i, Handled)
 }
@@ -128,7 +128,7 @@ func (e *engine) intakeGivenUp(i uint32, cause Fate, failure int16) {
 			failure = errFails
 		}
 		m := e.messageOf(c)
-		taken = e.results(n, &m, failure, c.tries)
+		taken = e.results(n, &m, e.kindOfCopy(c), failure, c.tries)
 	}
 	if e.deadLetterOf(i, d) || taken {
 		cause = Passed
@@ -384,7 +384,7 @@ func (e *engine) batchDone(b uint32, n *node, failure int16, final bool) {
 			if why == noError {
 				why = entry.failure
 			}
-			e.results(n, &m, why, entry.token)
+			e.results(n, &m, e.kindOfCopy(e.copies.at(entry.copy)), why, entry.token)
 		}
 	}
 	e.settleBatch(b, failure, final)
@@ -456,8 +456,11 @@ func (e *engine) actMove(i uint32, s *send, m *message) bool {
 // moved lets a message that a reader writes on stand, or fails it.
 func (e *engine) moved(i uint32, s *send, m *message) bool {
 	target := &e.nodes[s.link.To]
-	con := e.contentFor(s.link, m, s, nil, 0)
-	defer e.dropContent(con)
+	con := m.content // the event stays the same
+	if m.wrap != unwrapped {
+		con = e.wrapContent(m, con, m.wrap, e.kindAt(&e.runs[i], int(e.runs[i].index)))
+		defer e.dropContent(con)
+	}
 	if cause := e.rejects(target, m, con, e.deliveries[s.link.ID].refused); cause != noFate {
 		e.entryFailed(&e.runs[i], errRejected)
 		return true

@@ -45,13 +45,14 @@ type Input struct {
 
 // InputEvent is an event that comes in at a node, or that a hook returns.
 type InputEvent struct {
-	Node    string `json:"node,omitempty"`
-	Link    string `json:"link,omitempty"` // of what a hook returns: the name of the link that it goes by
-	Type    string `json:"type,omitempty"`
-	Subject string `json:"subject,omitempty"`
-	Data    any    `json:"data,omitempty"`
-	Size    int64  `json:"size,omitempty"`   // bytes
-	Wanted  bool   `json:"wanted,omitempty"` // somebody waits for the answer to this request
+	Node        string                        `json:"node,omitempty"`
+	Link        string                        `json:"link,omitempty"` // of what a hook returns: the name of the link that it goes by
+	Type        string                        `json:"type,omitempty"`
+	Subject     string                        `json:"subject,omitempty"`
+	Data        any                           `json:"data,omitempty"`
+	Size        int64                         `json:"size,omitempty"`   // bytes
+	Wanted      bool                          `json:"wanted,omitempty"` // somebody waits for the answer to this request
+	*Attributes `json:"attributes,omitempty"` // nil: it has none of its own
 }
 
 // Move takes a message out of where it lies.
@@ -269,7 +270,7 @@ func (l *Live) bring(ev *InputEvent) Outcome {
 	n := &e.nodes[id]
 	before := n.fates
 	t := &e.traffic[at]
-	t.replay = append(t.replay, Arrival{At: e.instant(e.now), Type: ev.Type, Subject: ev.Subject, Data: ev.Data, Size: ev.Size})
+	t.replay = append(t.replay, Arrival{At: e.instant(e.now), Type: ev.Type, Subject: ev.Subject, Data: ev.Data, Size: ev.Size, Attributes: ev.Attributes})
 	out := Outcome{Journey: e.nextJour + 1}
 	l.Tell(out.Journey)
 	if ev.Wanted {

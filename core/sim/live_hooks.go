@@ -77,8 +77,9 @@ func (l *Live) asks(i uint32) bool {
 			}
 		}
 		if m, takesPart := e.message(r, k); takesPart {
-			ev := e.eventOf(&m, e.kindAt(r, k))
+			ev := e.eventOut(&m, e.kindAt(r, k))
 			if m.wrap != unwrapped {
+				delete(ev, "data_base64")
 				ev["data"], _ = e.wrapped(&m, e.kindAt(r, k))
 			}
 			a.Events = append(a.Events, ev)
@@ -134,6 +135,9 @@ func (e *engine) returnedContent(from int32, m *message, ev *InputEvent) uint32 
 	i := e.newContent()
 	con, old := &e.contents[i], &e.contents[m.content]
 	con.kind, con.data, con.size, con.source = ev.Type, ev.Data, ev.Size, from
+	if a := ev.Attributes; a != nil { // it is a new event of the function [PE-06]
+		con.attributes = &Attributes{ContentType: a.ContentType, Schema: a.Schema, Extensions: a.Extensions, Bytes: a.Bytes, Binary: a.Binary}
+	}
 	if ev.Subject != "" {
 		con.subject = append(con.subject, ev.Subject...)
 	} else {

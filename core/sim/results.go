@@ -4,8 +4,9 @@ import (
 	"ironweir/core/graph"
 )
 
-// results sends the result messages of an asynchronous run.
-func (e *engine) results(n *node, m *message, failure int16, tries uint16) bool {
+// results sends the result messages of an asynchronous run; seenAs is the type that its
+// event has by default.
+func (e *engine) results(n *node, m *message, seenAs string, failure int16, tries uint16) bool {
 	links := n.onSuccess
 	if failure != noError {
 		links = n.onFailure
@@ -27,7 +28,7 @@ func (e *engine) results(n *node, m *message, failure int16, tries uint16) bool 
 		if failure != noError {
 			kind = "failure"
 		}
-		con := e.resultContent(n, m, l, kind, failure, tries)
+		con := e.resultContent(n, m, l, seenAs, kind, failure, tries)
 		probe := out
 		probe.content = con
 		if l.Filter.Everything || l.Filter.Takes(e.look(&probe, kind)) {
@@ -45,9 +46,9 @@ func (e *engine) results(n *node, m *message, failure int16, tries uint16) bool 
 	return taken
 }
 
-// resultContent makes a result message: its data holds the original event, so
-// that it can be sent again.
-func (e *engine) resultContent(n *node, m *message, l *graph.Link, kind string, failure int16, tries uint16) uint32 {
+// resultContent makes a result message: its data holds the whole original event, so
+// that it can be sent again [RM-02].
+func (e *engine) resultContent(n *node, m *message, l *graph.Link, seenAs, kind string, failure int16, tries uint16) uint32 {
 	i := e.newContent()
 	con, old := &e.contents[i], &e.contents[m.content]
 	con.subject = append(con.subject, old.subject...)
@@ -56,9 +57,7 @@ func (e *engine) resultContent(n *node, m *message, l *graph.Link, kind string, 
 		con.kind = l.Type
 	}
 	if e.g.UsesData || e.trace != nil {
-		ev := e.look(m, "message")
-		data := map[string]any{"event": map[string]any{"id": ev.Number, "source": ev.Source, "type": ev.Type, "subject": string(append([]byte(nil), old.subject...)), "data": old.data},
-			"tries": float64(tries), "node": e.g.Nodes[n.id].Name}
+		data := map[string]any{"event": e.eventOut(m, seenAs), "tries": float64(tries), "node": e.g.Nodes[n.id].Name}
 		if failure != noError {
 			data["error"] = e.errors[failure]
 		} else {

@@ -362,11 +362,16 @@ func (e *engine) kindAt(r *run, k int) string {
 	if c == 0 {
 		return "message"
 	}
-	via := e.deliveries[e.copies.at(c).via].link
+	return e.kindOfCopy(e.copies.at(c))
+}
+
+// kindOfCopy gives the event type that a copy has by default.
+func (e *engine) kindOfCopy(c *copyRecord) string {
+	via := e.deliveries[c.via].link
 	if via < 0 {
 		return "message"
 	}
-	return kindOfEvent(&e.g.Nodes[e.g.Links[via].From], e.copies.at(c).flags)
+	return kindOfEvent(&e.g.Nodes[e.g.Links[via].From], c.flags)
 }
 
 // work lets the run's own time pass.
@@ -502,7 +507,7 @@ func (e *engine) endRun(i uint32, failure int16) {
 		thread, threadTurn := r.thread, r.threadTurn
 		e.dropRun(i)
 		if n.resultsAll {
-			e.results(n, &own, failure, own.tries)
+			e.results(n, &own, "message", failure, own.tries)
 		}
 		e.releaseJourneyOf(&own)
 		switch {

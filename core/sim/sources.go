@@ -24,7 +24,7 @@ type traffic struct {
 	choice   *randomStream
 	key      *expr.Template
 	shared   uint32 // content of all its messages, where they are alike; it lasts as long as the run
-	payloads []any
+	samples  []model.EventFile
 	weights  []float64 // cumulative, last 1
 	sent     int64
 	burstOff bool
@@ -70,7 +70,7 @@ func (e *engine) setUpTraffic() error {
 				return err
 			}
 		}
-		if t.key == nil && len(t.payloads) <= 1 && t.pattern != replayed {
+		if t.key == nil && len(t.samples) <= 1 && t.pattern != replayed {
 			t.shared = e.newContent()
 			e.fillContent(&e.contents[t.shared], &t, 0)
 		}
@@ -113,19 +113,16 @@ func (e *engine) newTraffic(spec *model.Traffic) (traffic, error) {
 		}
 	}
 	if a := e.g.Nodes[into].Accepts; a != nil && len(spec.Events) == 0 && t.pattern != replayed {
-		t.payloads, t.weights = []any{expr.Example(a.Document)}, []float64{1}
+		t.samples, t.weights = []model.EventFile{{Data: expr.Example(a.Document)}}, []float64{1}
 	}
 	sum := 0.0
 	for _, ev := range spec.Events {
-		payload, ok := e.plan.Inputs.Events[ev.File]
+		sample, ok := e.plan.Inputs.Events[ev.File]
 		if !ok && ev.Data == nil {
 			return t, fmt.Errorf("traffic %s: the event file %q is not at hand here; write its payload into the scenario as `data`", spec.Name, ev.File)
 		}
-		if ev.Data != nil {
-			payload = ev.Data.Plain()
-		}
 		sum += ev.Weight
-		t.payloads, t.weights = append(t.payloads, payload), append(t.weights, sum)
+		t.samples, t.weights = append(t.samples, ev.Over(sample)), append(t.weights, sum)
 	}
 	for k := range t.weights {
 		if sum == 0 {
@@ -136,10 +133,20 @@ func (e *engine) newTraffic(spec *model.Traffic) (traffic, error) {
 	return t, nil
 }
 
+// attributesOf gives the attributes of an event that a scenario states; nil: none.
+func attributesOf(id, source string, extensions map[string]any) *Attributes {
+	if id == "" && source == "" && len(extensions) == 0 {
+		return nil
+	}
+	return &Attributes{ID: id, Source: source, Extensions: extensions}
+}
+
 func (e *engine) fillContent(c *content, t *traffic, choice int) {
 	c.kind, c.size = t.spec.Type, t.spec.Size
-	if len(t.payloads) > 0 {
-		c.data = t.payloads[choice]
+	if len(t.samples) > 0 {
+		s := &t.samples[choice]
+		c.data, c.attributes, c.kind = s.Data, s.Attributes, cmp.Or(s.Type, c.kind)
+		c.subject = append(c.subject, s.Subject...)
 	}
 }
 
@@ -272,7 +279,7 @@ func (e *engine) drawContent(t *traffic) uint32 {
 	con := e.newContent()
 	c := &e.contents[con]
 	e.fillContent(c, t, choice)
-	if t.key != nil {
+	if t.key != nil && len(c.subject) == 0 {
 		f := expr.Filling{Seq: uint64(t.sent), ID: e.nextJour + 1, Time: e.instant(e.now), Data: c.data}
 		c.subject = t.key.Append(c.subject, &f)
 	}
@@ -284,7 +291,7 @@ func (e *engine) drawContent(t *traffic) uint32 {
 func (e *engine) setUpReplay(t *traffic) error {
 	all, ok := e.plan.Inputs.Replays[t.spec.Replay]
 	for _, ev := range t.spec.Replayed {
-		a := Arrival{At: e.instant(int64(ev.At)), Type: ev.Type, Subject: ev.Key, Size: ev.Size}
+		a := Arrival{At: e.instant(int64(ev.At)), Type: ev.Type, Subject: ev.Key, Size: ev.Size, Attributes: attributesOf(ev.ID, ev.Source, ev.Extensions)}
 		if ev.Data != nil {
 			a.Data = ev.Data.Plain()
 		}
@@ -316,7 +323,7 @@ func (e *engine) arriveAgain(i uint32) {
 	e.nextReplayed(t, i)
 	con := e.newContent()
 	c := &e.contents[con]
-	c.kind, c.size, c.data = a.Type, a.Size, a.Data
+	c.kind, c.size, c.data, c.attributes = a.Type, a.Size, a.Data, a.Attributes
 	if c.size == 0 {
 		c.size = t.spec.Size
 	}

@@ -217,7 +217,7 @@ func (n *node) onlyWorks() bool {
 
 // isStraight tells whether the runs of a function for one message are simple enough.
 func (n *node) isStraight(e *engine) bool {
-	if !n.onlyWorks() || n.fails.PerMessage {
+	if !n.onlyWorks() || n.fails.PerMessage || e.g.UsesIdentity && len(n.steps[sending]) > 0 {
 		return false
 	}
 	for _, id := range n.steps[sending] {

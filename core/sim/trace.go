@@ -110,7 +110,7 @@ func (e *engine) describe(c *copyRecord) map[string]any {
 		from = &e.g.Nodes[e.g.Links[via].From]
 	}
 	m := e.messageOf(c)
-	return e.eventOf(&m, kindOfEvent(from, c.flags))
+	return e.eventOut(&m, kindOfEvent(from, c.flags))
 }
 
 // offered notes a link's decision about a copy; why is empty where it takes it.

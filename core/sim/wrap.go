@@ -3,8 +3,6 @@ package sim
 import (
 	"encoding/base64"
 	"encoding/json"
-	"strconv"
-	"time"
 )
 
 // wrapping is how a payload reaches a consumer.
@@ -39,27 +37,6 @@ func (e *engine) wrapped(m *message, kind string) (any, int64) {
 	return e.eventOf(m, kind), size
 }
 
-// eventOf gives a message as a CloudEvent in its JSON form.
-func (e *engine) eventOf(m *message, kind string) map[string]any {
-	c := &e.contents[m.content]
-	source := "outside"
-	if c.source >= 0 {
-		source = e.nodes[c.source].name
-	}
-	out := map[string]any{"specversion": "1.0", "id": strconv.FormatUint(e.journeys.at(m.journey).id(), 10), "source": source, "type": kind,
-		"time": e.instant(c.made).UTC().Format(time.RFC3339Nano)}
-	if c.kind != "" {
-		out["type"] = c.kind
-	}
-	if len(c.subject) > 0 {
-		out["subject"] = string(c.subject)
-	}
-	if c.data != nil {
-		out["data"] = c.data
-	}
-	return out
-}
-
 // wrapContent makes the content of a message that a link wraps on its way to a
 // channel; the caller drops its reference.
 func (e *engine) wrapContent(m *message, con uint32, w wrapping, kind string) uint32 {
@@ -69,6 +46,11 @@ func (e *engine) wrapContent(m *message, con uint32, w wrapping, kind string) ui
 	i := e.newContent()
 	c, old := &e.contents[i], &e.contents[con]
 	c.subject = append(c.subject, old.subject...)
-	c.kind, c.source, c.made, c.data, c.size = old.kind, old.source, old.made, data, size
+	c.kind, c.source, c.made, c.data, c.size, c.serial = old.kind, old.source, old.made, data, size, old.serial
+	if a := old.attributes; a != nil { // the event is the same, and its payload another
+		wrapped := *a
+		wrapped.Bytes, wrapped.Binary, wrapped.ContentType = nil, false, ""
+		c.attributes = &wrapped
+	}
 	return i
 }

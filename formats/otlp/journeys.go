@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -23,7 +24,9 @@ func Spans(g *graph.Graph, start time.Time, seed uint64, journeys []sim.Journey)
 	var out []learn.Span
 	for i := range journeys {
 		j := &journeys[i]
-		t := &traceMaker{g: g, start: start.UnixNano(), trace: identity(fmt.Sprintf("%s|%d|%d", g.Topology.Name, seed, j.ID), 16)}
+		t := &traceMaker{g: g, start: start.UnixNano(), own: identity(fmt.Sprintf("%s|%d|%d", g.Topology.Name, seed, j.ID), 16)}
+		t.trace = t.own
+		t.continues(j)
 		out = append(out, t.spans(j.Steps, j.Entry)...)
 	}
 	return out
@@ -34,12 +37,28 @@ func identity(of string, bytes int) string {
 	return hex.EncodeToString(sum[:bytes])
 }
 
+// traceContext is the form of the extension attribute traceparent (W3C Trace Context).
+var traceContext = regexp.MustCompile(`^[0-9a-f]{2}-([0-9a-f]{32})-([0-9a-f]{16})-[0-9a-f]{2}$`)
+
+// continues carries on the trace that the event of a journey is part of [PE-04].
+func (t *traceMaker) continues(j *sim.Journey) {
+	if len(j.Steps) == 0 {
+		return
+	}
+	parent, _ := j.Steps[0].Event["traceparent"].(string)
+	if m := traceContext.FindStringSubmatch(parent); m != nil {
+		t.trace, t.parent = m[1], m[2]
+	}
+}
+
 type traceMaker struct {
-	g     *graph.Graph
-	start int64
-	trace string
-	steps []sim.Step
-	span  map[int]string // by step: the span that it began
+	g      *graph.Graph
+	start  int64
+	own    string // tells this journey from all others
+	trace  string
+	parent string // the span outside that the journey came from; empty: none
+	steps  []sim.Step
+	span   map[int]string // by step: the span that it began
 }
 
 func (t *traceMaker) at(s *sim.Step) int64 { return t.start + int64(s.T*1e9+0.5) }
@@ -67,7 +86,7 @@ func (t *traceMaker) above(s *sim.Step) string {
 			return id
 		}
 	}
-	return ""
+	return t.parent
 }
 
 func (t *traceMaker) spans(steps []sim.Step, entry string) []learn.Span {
@@ -86,7 +105,7 @@ func (t *traceMaker) spans(steps []sim.Step, entry string) []learn.Span {
 	}
 	var out []learn.Span
 	begin := func(s *sim.Step, service string, kind learn.Kind, name string) *learn.Span {
-		id := identity(t.trace+strconv.Itoa(s.ID), 8)
+		id := identity(t.own+strconv.Itoa(s.ID), 8)
 		out = append(out, learn.Span{Trace: t.trace, ID: id, Parent: t.above(s), Service: service, Kind: kind, Name: name, Start: t.at(s), End: t.at(s),
 			Attributes: map[string]string{learn.OwnKind: string(t.kindOf(service))}})
 		t.span[s.ID] = id
@@ -194,6 +213,11 @@ func (t *traceMaker) messaging(x *learn.Span, n *graph.Node, s *sim.Step, operat
 		}
 		if key, ok := at.Event["subject"].(string); ok && n.Kind.Keeps() {
 			x.Attributes[learn.DocumentName] = key
+		}
+		for _, name := range []string{"id", "source", "type", "subject"} {
+			if value, ok := at.Event[name].(string); ok && value != "" {
+				x.Attributes[learn.EventPrefix+name] = value
+			}
 		}
 		break
 	}
