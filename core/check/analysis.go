@@ -59,6 +59,7 @@ type Analysis struct {
 	spotRates                  []float64
 	runs                       []float64 // by node, per second
 
+	Off     []*graph.Link // links that are switched off, and no part of Graph
 	faults  *faultModel
 	limited []int        // queues that fill up
 	dead    []lastResort // writes to dead-letter nodes
@@ -83,6 +84,11 @@ func AnalyseWith(g *graph.Graph, s *model.Scenario, inputs map[string]model.Even
 
 func analyse(g *graph.Graph, s *model.Scenario, inputs map[string]model.EventFile, m *memo) *Analysis {
 	a := newAnalysis(byName(g), s, inputs, m)
+	for i := range g.Links {
+		if l := g.Links[i].Link; l.Disabled && a.Graph.LinkID(l.ID()) == graph.None {
+			a.Off = append(a.Off, &g.Links[i])
+		}
+	}
 	a.countHops()
 	a.follow()
 	a.findMeans()
@@ -213,14 +219,25 @@ func (a *Analysis) countHops() {
 	}
 }
 
-// byName returns a graph with its nodes in the order of their names.
+// byName returns a graph with its nodes in the order of their names, without the links
+// that are switched off: those count as absent. A workflow's calls keep theirs, since its
+// tasks name them.
 func byName(g *graph.Graph) *graph.Graph {
 	less := func(x, y *model.Node) int { return strings.Compare(x.Name, y.Name) }
-	if slices.IsSortedFunc(g.Topology.Nodes, less) {
+	off := func(l *model.Link) bool { return l.Disabled && !l.ByTask }
+	anyOff := slices.ContainsFunc(g.Links, func(l graph.Link) bool { return off(l.Link) })
+	if !anyOff && slices.IsSortedFunc(g.Topology.Nodes, less) {
 		return g
 	}
 	sorted := *g.Topology
 	sorted.Nodes = slices.Clone(g.Topology.Nodes)
+	for i, n := range sorted.Nodes {
+		if slices.ContainsFunc(n.Links, off) {
+			without := *n
+			without.Links = slices.DeleteFunc(slices.Clone(n.Links), off)
+			sorted.Nodes[i] = &without
+		}
+	}
 	slices.SortFunc(sorted.Nodes, less)
 	out, err := graph.Compile(&sorted)
 	if err != nil {

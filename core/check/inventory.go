@@ -1,6 +1,8 @@
 package check
 
 import (
+	"cmp"
+	"ironweir/core/expr"
 	"slices"
 
 	"ironweir/core/cadence"
@@ -84,6 +86,18 @@ func (a *Analysis) Inventory() *Inventory {
 		if a.node(l.To).Kind.Runs() {
 			out.Triggers = append(out.Triggers, row)
 		}
+	}
+	for _, l := range a.Off {
+		none := 0.0
+		row := LinkRow{Link: l.Link.ID(), From: l.Link.From, To: l.Link.To, Does: l.Relation.String() + ", switched off", Filter: linkFilterWords(l), Reach: expr.Impossible.String(),
+			Batch: max(l.Read.UpTo, 1), Parallel: max(l.Read.Parallel, 1), Tries: l.Policy.Tries, Month: &none}
+		out.Links = append(out.Links, row)
+		if a.node(a.Graph.NodeID(l.Link.To)).Kind.Runs() {
+			out.Triggers = append(out.Triggers, row)
+		}
+	}
+	for _, rows := range [][]LinkRow{out.Links, out.Triggers} {
+		slices.SortStableFunc(rows, func(x, y LinkRow) int { return cmp.Compare(x.From, y.From) })
 	}
 	for i := range a.Graph.Nodes {
 		n := a.node(i)

@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"ironweir/core/document"
+	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
@@ -253,6 +254,10 @@ func run(g *graph.Graph, s *model.Scenario, inputs map[string]model.EventFile, h
 			}
 		}
 		doc.Links[g.Links[i].Link.ID()] = l
+	}
+	for _, l := range a.Off {
+		none := 0.0
+		doc.Links[l.Link.ID()] = LinkReach{Reach: expr.Impossible.String(), Rate: &none}
 	}
 	return doc
 }

@@ -479,10 +479,10 @@ ends. If something outside reads it, say so with a link to an outside node.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
 			n := p.node(i)
-			if n.Kind != model.Queue || len(n.Out) > 0 || len(n.In) == 0 {
+			_, plain := p.Entries[n.Name]
+			if n.Kind != model.Queue || len(n.Out) > 0 {
 				continue
 			}
-			plain := false
 			for _, id := range n.In {
 				plain = plain || p.link(id).When != model.Failure
 			}
