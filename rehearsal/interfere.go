@@ -195,6 +195,9 @@ func (r *Rehearsal) opposites(target string) []*model.Incident {
 			}
 			add(func(in *model.Incident) { in.Concurrency = &own })
 		}
+		if no := false; s.Stopped {
+			add(func(in *model.Incident) { in.Stopped = &no })
+		}
 		if own := n.Enabled; s.Off && own && n.Kind == model.Schedule {
 			add(func(in *model.Incident) { in.Enabled = &own })
 		}
@@ -203,6 +206,10 @@ func (r *Rehearsal) opposites(target string) []*model.Incident {
 		if id := g.Links[i].Link.ID(); state.Links[i].Paused && (target == "" || target == id) {
 			no := false
 			out = append(out, &model.Incident{Link: id, Paused: &no})
+		}
+		if id := g.Links[i].Link.ID(); state.Links[i].Off != g.Links[i].Disabled && (target == "" || target == id) {
+			own := !g.Links[i].Disabled
+			out = append(out, &model.Incident{Link: id, Enabled: &own})
 		}
 	}
 	return out

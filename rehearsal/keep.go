@@ -231,10 +231,31 @@ func (h *happened) value() *model.Value {
 	}
 	truth("paused", in.Paused)
 	truth("enabled", in.Enabled)
+	truth("stopped", in.Stopped)
+	yes := true
+	if in.Crash {
+		truth("crash", &yes)
+	}
+	if in.Reads {
+		truth("reads", &yes)
+	}
 	if sb := in.SendBack; sb != nil {
 		v.Add("send-back", model.MapValue().Add("from", model.TextValue(sb.From)).Add("to", model.TextValue(sb.To)).Add("rate", exactRate(sb.Rate)))
 	}
 	return v
+}
+
+// asValue gives a JSON value as a scenario holds it.
+func asValue(x any) (*model.Value, error) {
+	text, err := json.Marshal(map[string]any{"value": x})
+	if err != nil {
+		return nil, err
+	}
+	doc, err := model.ReadDocument("value", text)
+	if err != nil {
+		return nil, err
+	}
+	return doc.Get("value"), nil
 }
 
 // replayList writes arrivals into the scenario itself.
@@ -247,19 +268,29 @@ func replayList(list []arrived) (*model.Value, error) {
 				v.Add(f.key, model.TextValue(f.value))
 			}
 		}
+		if a.Attributes != nil {
+			for _, f := range []struct{ key, value string }{{"id", a.ID}, {"source", a.Source}} {
+				if f.value != "" {
+					v.Add(f.key, model.TextValue(f.value))
+				}
+			}
+			if len(a.Extensions) > 0 {
+				own, err := asValue(a.Extensions)
+				if err != nil {
+					return nil, err
+				}
+				v.Add("extensions", own)
+			}
+		}
 		if a.Size > 0 {
 			v.Add("size", model.TextValue(strconv.FormatInt(a.Size, 10)+"B"))
 		}
 		if a.Data != nil {
-			text, err := json.Marshal(map[string]any{"data": a.Data})
+			data, err := asValue(a.Data)
 			if err != nil {
 				return nil, err
 			}
-			doc, err := model.ReadDocument("data", text)
-			if err != nil {
-				return nil, err
-			}
-			v.Add("data", doc.Get("data"))
+			v.Add("data", data)
 		}
 		out.Items = append(out.Items, v)
 	}

@@ -391,7 +391,9 @@ func (r *Rehearsal) note(in *sim.Input, fresh bool) {
 	switch {
 	case in.Incident != nil:
 		r.named++
-		r.inForce = append(r.inForce, inForce{in.Incident.Name, in.Incident})
+		if !in.Incident.Crash { // which is over as it begins
+			r.inForce = append(r.inForce, inForce{in.Incident.Name, in.Incident})
+		}
 	case in.End != nil:
 		for _, name := range in.End {
 			for k := range r.inForce {

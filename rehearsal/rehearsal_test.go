@@ -404,3 +404,45 @@ func TestItDoesNotGrow(t *testing.T) {
 	until(t, r, "ten hours", func(s *rehearsal.State) bool { return s.Now > 36_000 })
 	require.Less(t, heap()-first, 2e6, "bytes")
 }
+
+// TestProcessesStopAndCrash: what people do to a process or a link by hand is that of a
+// scenario, is shown, is healed, and is kept.
+func TestProcessesStopAndCrash(t *testing.T) {
+	r := started(t, rehearsal.Plan{Graph: compiled(t, `ironweir: topology/1
+name: processes
+nodes:
+  work: {kind: queue, lease: 30s, links: {do: {read: {settle: reject}}}}
+  do: {kind: function, takes: 20s}
+`), Pace: 500})
+	send := func() {
+		_, err := r.Event("tester", &sim.InputEvent{Node: "work"})
+		require.NoError(t, err)
+	}
+	require.NoError(t, r.Incident("tester", map[string]any{"node": "do", "stopped": true}))
+	send()
+	s := until(t, r, "the message waits", func(s *rehearsal.State) bool { return s.Now > 20 })
+	require.True(t, s.Nodes["do"].Stopped)
+	require.Zero(t, s.Nodes["do"].Runs)
+	require.Equal(t, int64(1), s.Nodes["work"].Depth)
+	require.False(t, s.Links["work:do"].Paused, "nobody has paused it")
+	require.NoError(t, r.Heal("tester", "do"))
+	until(t, r, "it runs", func(s *rehearsal.State) bool { return s.Nodes["do"].Running == 1 && !s.Nodes["do"].Stopped })
+	require.NoError(t, r.Incident("tester", map[string]any{"node": "do", "crash": true}))
+	until(t, r, "it is redelivered at once", func(s *rehearsal.State) bool { return s.Nodes["do"].Runs == 2 && s.Nodes["do"].Failures == 1 })
+	until(t, r, "and handled", func(s *rehearsal.State) bool { return s.Nodes["work"].Handled == 1 })
+	require.NoError(t, r.Incident("tester", map[string]any{"link": "work:do", "enabled": false}))
+	send()
+	s, err := r.State()
+	require.NoError(t, err)
+	require.True(t, s.Links["work:do"].Off)
+	require.NoError(t, r.Heal("tester", ""))
+	s = until(t, r, "both are handled", func(s *rehearsal.State) bool { return s.Nodes["work"].Handled == 2 })
+	require.False(t, s.Links["work:do"].Off)
+	require.Equal(t, int64(3), s.Nodes["do"].Runs)
+	kept, err := r.Keep("again", true)
+	require.NoError(t, err)
+	for _, field := range []string{"stopped: true", "crash: true", "enabled: false"} {
+		require.Contains(t, string(kept.Scenario), field)
+	}
+	require.ErrorContains(t, r.Incident("tester", map[string]any{"node": "work", "crash": true}), "runs no process")
+}

@@ -48,13 +48,15 @@ type Node struct {
 	Fails       *float64 `json:"fails,omitempty" doc:"share in force by an incident"`
 	Slow        *float64 `json:"slow,omitempty" doc:"times as slow, by an incident"`
 	Concurrency *int64   `json:"concurrency,omitempty" doc:"in force by an incident"`
-	Off         bool     `json:"off,omitempty"`
+	Off         bool     `json:"off,omitempty" doc:"a schedule that is switched off"`
+	Stopped     bool     `json:"stopped,omitempty" doc:"its process is not running"`
 }
 
 // Link is how a link stands.
 type Link struct {
 	Messages int64 `json:"messages" doc:"that it took"`
 	Paused   bool  `json:"paused,omitempty"`
+	Off      bool  `json:"off,omitempty" doc:"switched off"`
 }
 
 // Act is something that somebody did.
@@ -110,16 +112,27 @@ func inWords(in *sim.Input) string {
 
 func incidentInWords(in *model.Incident) string {
 	target := in.Node
-	if in.Group != "" {
+	switch {
+	case in.Group != "":
 		target = "group " + in.Group
+	case in.Link != "":
+		target = in.Link
 	}
 	switch {
 	case in.SendBack != nil:
 		return fmt.Sprintf("sends back from %s to %s, %s", in.SendBack.From, in.SendBack.To, model.FormatRate(in.SendBack.Rate))
+	case in.Crash:
+		return "crashed " + target
+	case in.Stopped != nil && *in.Stopped:
+		return "stopped " + target
+	case in.Stopped != nil:
+		return "started " + target + " again"
 	case in.Paused != nil && *in.Paused:
 		return "paused " + in.Link
 	case in.Paused != nil:
 		return "resumed " + in.Link
+	case in.Fails != nil && *in.Fails >= 1 && in.Reads:
+		return "failed " + target + ", reads too"
 	case in.Fails != nil && *in.Fails >= 1:
 		return "failed " + target
 	case in.Fails != nil:
@@ -171,7 +184,7 @@ func (r *Rehearsal) state() *State {
 	for i := range l.Nodes {
 		x := &l.Nodes[i]
 		n := Node{Copies: x.Copies, Depth: x.Depth, Running: x.Active, Runs: x.Runs, Failures: x.Failures, Throttled: x.Throttled, Handled: x.Handled, Parked: x.Parked, Lost: x.Lost,
-			Oldest: x.Oldest.Seconds(), Off: x.Off}
+			Oldest: x.Oldest.Seconds(), Off: x.Off, Stopped: x.Stopped}
 		if x.Fails >= 0 {
 			n.Fails = &x.Fails
 		}
@@ -184,7 +197,7 @@ func (r *Rehearsal) state() *State {
 		s.Nodes[g.Nodes[i].Name] = n
 	}
 	for i := range l.Links {
-		s.Links[g.Links[i].Link.ID()] = Link{l.Links[i].Matched, l.Links[i].Paused}
+		s.Links[g.Links[i].Link.ID()] = Link{l.Links[i].Matched, l.Links[i].Paused, l.Links[i].Off}
 	}
 	return s
 }

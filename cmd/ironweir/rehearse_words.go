@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -25,12 +26,14 @@ type liveWord struct {
 // liveWords is the table of what can be done.
 func liveWords() []liveWord {
 	return []liveWord{
-		{"send", "NODE [KEY] [JSON|@FILE]", "send an event; without a payload the node's sample", 1, (*atTerminal).send},
-		{"fail", "NODE [SHARE]", "let its runs, or writes to it, fail", 1, incidentWord("node", "fails", "100%")},
-		{"slow", "NODE TIMES", "make it so many times as slow", 2, incidentWord("node", "slow", "")},
-		{"limit", "NODE N", "let so many runs go on at once", 2, incidentWord("node", "concurrency", "")},
-		{"off", "NODE", "switch a schedule off", 1, incidentWord("node", "enabled", "false")},
-		{"pause", "FROM:LINK", "let a link take nothing", 1, incidentWord("link", "paused", "true")},
+		{"send", "NODE [KEY] [JSON|@FILE]", "send an event: JSON is its payload, or a whole CloudEvent; without it the node's sample", 1, (*atTerminal).send},
+		{"fail", "NODE [SHARE]", "fail its runs, or writes to it", 1, incidentWord("node", "fails", "100%")},
+		{"slow", "NODE TIMES", "multiply the time that it takes", 2, incidentWord("node", "slow", "")},
+		{"limit", "NODE N", "limit its concurrency", 2, incidentWord("node", "concurrency", "")},
+		{"stop", "NODE", "stop its process: its readers read nothing, calls to it fail", 1, incidentWord("node", "stopped", "true")},
+		{"crash", "NODE", "crash its process: the runs in progress end without an answer", 1, incidentWord("node", "crash", "true")},
+		{"off", "SCHEDULE|FROM:LINK", "switch a schedule or a link off", 1, (*atTerminal).switchOff},
+		{"pause", "FROM:LINK", "pause a link", 1, incidentWord("link", "paused", "true")},
 		{"send-back", "FROM TO RATE", "send back what lies in FROM, at a rate such as 5/s, until FROM is healed", 3, (*atTerminal).sendBack},
 		{"heal", "[NODE|FROM:LINK]", "end what was done to it, or to all", 0, (*atTerminal).heal},
 		{"stand", "", "let time stand", 0, func(t *atTerminal, _ context.Context, _ []string) error { return t.r.Pause(t.who) }},
@@ -77,6 +80,14 @@ func incidentWord(target, field, usual string) func(*atTerminal, context.Context
 	}
 }
 
+func (t *atTerminal) switchOff(_ context.Context, args []string) error {
+	target := "node"
+	if strings.Contains(args[0], ":") {
+		target = "link"
+	}
+	return t.r.Incident(t.who, map[string]any{target: args[0], "enabled": false})
+}
+
 func (t *atTerminal) sendBack(_ context.Context, args []string) error {
 	return t.r.Incident(t.who, map[string]any{"send-back": map[string]any{"from": args[0], "to": args[1], "rate": args[2]}})
 }
@@ -94,21 +105,24 @@ func (t *atTerminal) send(_ context.Context, args []string) error {
 	ev := sim.InputEvent{Node: args[0], Data: sample["data"]}
 	ev.Type, _ = sample["type"].(string)
 	ev.Subject, _ = sample["subject"].(string)
-	if len(args) > 1 {
-		ev.Subject = args[1]
+	rest := args[1:]
+	if len(rest) > 0 && !strings.HasPrefix(rest[0], "{") && !strings.HasPrefix(rest[0], "[") && !strings.HasPrefix(rest[0], "@") {
+		ev.Subject, rest = rest[0], rest[1:]
 	}
-	if len(args) > 2 {
-		body := []byte(strings.Join(args[2:], " "))
-		if file, ok := strings.CutPrefix(args[2], "@"); ok {
+	if len(rest) > 0 {
+		body := []byte(strings.Join(rest, " "))
+		if file, ok := strings.CutPrefix(rest[0], "@"); ok {
 			var err error
 			if body, err = t.call.read(file); err != nil {
 				return err
 			}
 		}
-		ev.Data = nil
-		if err := json.Unmarshal(body, &ev.Data); err != nil {
-			return fmt.Errorf("the payload is not JSON: %w", err)
+		file, err := eventFile(body)
+		if err != nil {
+			return fmt.Errorf("the event: %w", err)
 		}
+		ev.Data, ev.Attributes = file.Data, file.Attributes
+		ev.Type, ev.Subject = cmp.Or(file.Type, ev.Type), cmp.Or(file.Subject, ev.Subject)
 	}
 	if body, err := json.Marshal(ev.Data); err == nil && ev.Data != nil {
 		ev.Size = int64(len(body))

@@ -147,6 +147,7 @@ type delivery struct {
 	link    int32 // or -1
 	refused bool
 	paused  bool // by an incident, or since a reader link is switched off or its target is stopped
+	halted  bool // by an incident
 	off     bool // the link is switched off
 	rejects bool // settle: reject
 	wrap    wrapping

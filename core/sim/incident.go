@@ -246,7 +246,7 @@ func (e *engine) applyToLink(link int32) {
 	}
 	d := &e.deliveries[link]
 	was := d.paused
-	d.off = !enabled
+	d.off, d.halted = !enabled, paused
 	if l.Relation.Polls() { // [IN-08] [IN-11]
 		paused = paused || d.off || e.nodes[l.To].stopped
 	}

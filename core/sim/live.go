@@ -241,7 +241,9 @@ func (l *Live) apply(in *Input) Outcome {
 		l.begin(in.Incident)
 	case in.End != nil:
 		for _, name := range in.End {
-			l.e.incidentTurns(l.named[name])
+			if k := l.named[name]; l.e.incidents[k].on { // a crash is over as it begins
+				l.e.incidentTurns(k)
+			}
 			delete(l.named, name)
 		}
 	case in.Move != nil:

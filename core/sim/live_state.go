@@ -29,13 +29,14 @@ type LiveNode struct {
 	Fails                     float64       // in force by an incident; -1: none
 	Slow                      float64       // times as slow
 	Concurrency               int64         // in force by an incident; -1: none
-	Off                       bool
+	Off, Stopped              bool
 }
 
 // LiveLink is how a link stands.
 type LiveLink struct {
 	Matched int64 // offered to it and taken
-	Paused  bool
+	Paused  bool  // by an incident
+	Off     bool  // switched off
 }
 
 // State tells how the run stands. It changes nothing.
@@ -48,13 +49,13 @@ func (l *Live) State() *LiveState {
 		x := &s.Nodes[i]
 		*x = LiveNode{Copies: n.copies, Depth: n.depth.count, Active: n.active.count, Runs: n.runs, Failures: n.failures, Throttled: n.throttled,
 			Handled: n.fates[Handled], Parked: n.fates[Parked], Lost: e.lostAt(n), Oldest: time.Duration(e.oldestIn(n)),
-			Fails: n.failsNowShare, Slow: n.slow, Concurrency: n.concurrencyNow, Off: n.off}
+			Fails: n.failsNowShare, Slow: n.slow, Concurrency: n.concurrencyNow, Off: n.off, Stopped: n.stopped}
 		s.Parked += x.Parked
 		s.Lost += x.Lost
 	}
 	for i := range s.Links {
 		d := &e.deliveries[i]
-		s.Links[i] = LiveLink{d.matched, d.paused}
+		s.Links[i] = LiveLink{d.matched, d.halted, d.off}
 	}
 	return s
 }

@@ -24,6 +24,7 @@ export function inForce(n: LiveNode): string[] {
   if (n.fails !== undefined) out.push(n.fails >= 1 ? "failing" : `fails ${Math.round(n.fails * 1000) / 10} %`);
   if (n.slow !== undefined) out.push(`${n.slow}× slow`);
   if (n.concurrency !== undefined) out.push(`at most ${n.concurrency}`);
+  if (n.stopped) out.push("stopped");
   if (n.off) out.push("off");
   return out;
 }
@@ -31,7 +32,7 @@ export function inForce(n: LiveNode): string[] {
 /** What a node says on the board. */
 export function badge(n: LiveNode, kind: string, deepest: number): Badge {
   const words = [...inForce(n), n.lost ? `${count(n.lost)} lost` : "", n.parked ? `${count(n.parked)} parked` : "", n.depth && !n.parked ? `${count(n.depth)} held` : "", n.running ? `${count(n.running)} running` : "", n.runs ? `${count(n.runs)} ${n.runs === 1 ? "run" : "runs"}` : n.copies ? `${count(n.copies)} came` : ""].filter(Boolean);
-  return { text: words.slice(0, 2).join(", ") || kind, full: deepest > 1 ? n.depth / deepest : 0, bad: n.lost > 0 || n.fails !== undefined };
+  return { text: words.slice(0, 2).join(", ") || kind, full: deepest > 1 ? n.depth / deepest : 0, bad: n.lost > 0 || n.fails !== undefined || n.stopped === true };
 }
 
 /** The links along which messages went from one state to the next. */

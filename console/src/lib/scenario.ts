@@ -27,14 +27,17 @@ export interface Form {
   expect: { name: string; expression: string }[];
 }
 
-/** What incidents of a form can do, with the value that is usual; a link can only be paused. */
-export const effects: { field: string; words: string; usual: string }[] = [
-  { field: "fails", words: "fails, a share of", usual: "100%" },
-  { field: "slow", words: "is slower, times", usual: "5" },
-  { field: "concurrency", words: "has at once", usual: "1" },
-  { field: "enabled", words: "is switched on", usual: "false" },
-  { field: "paused", words: "is paused", usual: "true" },
+/** What incidents of a form can do, with the usual value, and whether it is done to a node or a link. */
+export const effects: { field: string; words: string; usual: string; on: "node" | "link" | "both" }[] = [
+  { field: "fails", words: "fails, share", usual: "100%", on: "node" },
+  { field: "slow", words: "slower, factor", usual: "5", on: "node" },
+  { field: "concurrency", words: "concurrency", usual: "1", on: "node" },
+  { field: "stopped", words: "stopped", usual: "true", on: "node" },
+  { field: "crash", words: "crashes", usual: "true", on: "node" },
+  { field: "paused", words: "paused", usual: "true", on: "link" },
+  { field: "enabled", words: "enabled", usual: "false", on: "both" },
 ];
+export const effectsOn = (isLink: boolean) => effects.filter((e) => e.on === "both" || (e.on === "link") === isLink);
 
 const scalar = (v: unknown): string => (v === undefined || v === null ? "" : v instanceof Date ? v.toISOString() : String(v));
 const entries = (v: unknown): [string, Record<string, unknown>][] => (v && typeof v === "object" && !Array.isArray(v) ? (Object.entries(v) as [string, Record<string, unknown>][]) : []);

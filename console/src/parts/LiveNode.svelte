@@ -79,11 +79,12 @@
   {:else}
     <Button size="small" kind="tertiary" disabled={!edits} on:click={() => interfere({ link: id, paused: true })}>Pause {name(id)}</Button>
   {/if}
+  <Button size="small" kind="ghost" disabled={!edits} on:click={() => interfere({ link: id, enabled: stands.links[id]?.off === true })}>Switch {name(id)} {stands.links[id]?.off ? "on" : "off"}</Button>
 {/snippet}
 
 {#if link}
   <h2>{link}</h2>
-  <p class="quiet">{count(stands.links[link]?.messages ?? 0)} messages have gone along it{stands.links[link]?.paused ? "; it is paused" : ""}.</p>
+  <p class="quiet">{count(stands.links[link]?.messages ?? 0)} messages so far{stands.links[link]?.paused ? "; paused" : ""}{stands.links[link]?.off ? "; switched off" : ""}.</p>
   {#if stands.links[link]}<div class="presses">{@render paused(link)}</div>{/if}
 {:else if !live}
   <p class="quiet">Choose a node on the board to see what lies in it, to fail, slow or throttle it, and to heal it; or a link to pause it.</p>
@@ -103,6 +104,8 @@
         <span class="press"><Button size="small" kind="danger-tertiary" on:click={() => interfere({ node, fails: (share ?? 100) / 100 })}>Fail</Button><NumberInput size="sm" hideLabel labelText="Share that fails, in percent" hideSteppers min={0} max={100} bind:value={share} /> %</span>
         <span class="press"><Button size="small" kind="tertiary" on:click={() => interfere({ node, slow: times ?? 5 })}>Slow</Button><NumberInput size="sm" hideLabel labelText="Times as slow" hideSteppers min={0.01} bind:value={times} /> ×</span>
         {#if kind === "function" || kind === "workflow" || kind === "outside"}
+          <Button size="small" kind="danger-tertiary" on:click={() => interfere({ node, stopped: live?.stopped !== true })}>{live.stopped ? "Start" : "Stop"}</Button>
+          <Button size="small" kind="danger-tertiary" on:click={() => interfere({ node, crash: true })}>Crash</Button>
           <span class="press"><Button size="small" kind="tertiary" on:click={() => interfere({ node, concurrency: most ?? 1 })}>Throttle</Button><NumberInput size="sm" hideLabel labelText="Runs at once" hideSteppers min={0} bind:value={most} /> at once</span>
         {/if}
       {/if}

@@ -3,7 +3,7 @@
   import Add from "carbon-icons-svelte/lib/Add.svelte";
   import TrashCan from "carbon-icons-svelte/lib/TrashCan.svelte";
   import type { Board } from "../lib/api";
-  import { effects, readForm, writeField } from "../lib/scenario";
+  import { effects, effectsOn, readForm, writeField } from "../lib/scenario";
   import { freeName } from "../lib/written";
 
   let { text, board, edits, onedit }: { text: string; board: Board; edits: boolean; onedit: (text: string) => void } = $props();
@@ -28,9 +28,10 @@
     const isLink = links.includes(on);
     let now = writeField(text, ["incidents", name, isLink ? "node" : "link"], "");
     now = writeField(now, ["incidents", name, isLink ? "link" : "node"], on);
-    for (const e of effects) if ((e.field === "paused") !== isLink) now = writeField(now, ["incidents", name, e.field], "");
+    const allowed = effectsOn(isLink).map((e) => e.field);
+    for (const e of effects) if (!allowed.includes(e.field)) now = writeField(now, ["incidents", name, e.field], "");
     const has = form?.incidents.find((i) => i.name === name)?.does ?? "";
-    if (has === "" || (has === "paused") !== isLink) now = writeField(now, ["incidents", name, isLink ? "paused" : "fails"], isLink ? "true" : "100%");
+    if (!allowed.includes(has)) now = writeField(now, ["incidents", name, isLink ? "paused" : "fails"], isLink ? "true" : "100%");
     onedit(now);
   }
 </script>
@@ -80,7 +81,7 @@
           {@render field("For", i.for, ["incidents", i.name, "for"], "to the end")}
           {#if i.does}
             <Select size="sm" labelText="What" selected={i.on} disabled={!edits} on:update={(e) => e.detail !== i.on && target(i.name, String(e.detail))}>{#each [...nodes, ...links] as n (n)}<SelectItem value={n} />{/each}</Select>
-            <Select size="sm" labelText="Does" selected={i.does} disabled={!edits} on:update={(e) => e.detail !== i.does && effect(i.name, i.does, String(e.detail))}>{#each effects.filter((x) => (x.field === "paused") === links.includes(i.on)) as x (x.field)}<SelectItem value={x.field} text={x.words} />{/each}</Select>
+            <Select size="sm" labelText="Does" selected={i.does} disabled={!edits} on:update={(e) => e.detail !== i.does && effect(i.name, i.does, String(e.detail))}>{#each effectsOn(links.includes(i.on)) as x (x.field)}<SelectItem value={x.field} text={x.words} />{/each}</Select>
             {@render field("Value", i.value, ["incidents", i.name, i.does])}
           {:else}<span class="quiet">what it does stands in the text</span>{/if}
           {@render gone(["incidents", i.name])}
