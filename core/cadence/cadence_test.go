@@ -26,7 +26,7 @@ func fires(t *testing.T, text, layout, zone, from string, n int) []string {
 	return out
 }
 
-// The clocks of Europe/London went forward on 29 March 2026 at 01:00 UTC, and
+// [SC-03] [SC-04] [SC-06] [FO-12] The clocks of Europe/London went forward on 29 March 2026 at 01:00 UTC, and
 // back on 25 October 2026 at 01:00 UTC.
 func TestClockChanges(t *testing.T) {
 	for _, c := range []struct {

@@ -285,3 +285,30 @@ func TestARingThatNothingFeedsIsEntered(t *testing.T) {
 	require.Contains(t, doc.Entries, "drop")
 	require.NotContains(t, doc.Entries, "idle")
 }
+
+// TestHopLimitsCountFunctions [F-18]: the remedy of a loop of two functions and two queues
+// allows for three passes of two functions each, and not for the nodes between them.
+func TestHopLimitsCountFunctions(t *testing.T) {
+	doc := checked(t, modelDocument(t, `
+nodes:
+  in: {kind: queue, rate: 1/h, links: {f: {}}}
+  f: {kind: function, links: {mid: {}}}
+  mid: {kind: queue, links: {g: {}}}
+  g: {kind: function, links: {in: {}}}
+`))
+	var said []string
+	for _, f := range doc.Findings {
+		if f.Code != "IW101" {
+			continue
+		}
+		for _, r := range f.Remedies {
+			said = append(said, r.Say)
+			for _, fields := range r.Patch["nodes"].(map[string]any) {
+				if limit, is := fields.(map[string]any)["hop-limit"]; is {
+					require.EqualValues(t, 6, limit)
+				}
+			}
+		}
+	}
+	require.Contains(t, strings.Join(said, "\n"), "hop limit of 6: 3 passes of 2 functions")
+}

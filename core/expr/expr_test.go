@@ -104,6 +104,7 @@ func TestJudgements(t *testing.T) {
 	require.ErrorContains(t, err, "must be true or false")
 }
 
+// [PE-14] [PE-15] [PE-16]
 func TestTemplates(t *testing.T) {
 	f := Filling{Subject: "inbound/gannet/8812.csv", ID: 4, Seq: 9, Time: time.Date(2026, 3, 27, 0, 0, 0, 0, time.UTC), Data: map[string]any{"van": map[string]any{"plate": "K 12"}, "kg": 4.5, "l": []any{"x"}}}
 	for source, want := range map[string]string{

@@ -34,7 +34,7 @@ func (c *clock) next() (entry, bool) {
 	return c.choose()
 }
 
-// TestEventsComeInOrder: by time, then as they were scheduled, whether they wait in
+// TestEventsComeInOrder [CK-01] [CK-06]: by time, then as they were scheduled, whether they wait in
 // a heap or on the ladder, and however they are spread in time.
 func TestEventsComeInOrder(t *testing.T) {
 	laddered := false
@@ -93,7 +93,7 @@ func TestEventsComeInOrder(t *testing.T) {
 	require.True(t, laddered, "some went by the ladder")
 }
 
-// TestWhatIsScheduledForNow comes behind what was scheduled for this instant
+// TestWhatIsScheduledForNow [CK-07] comes behind what was scheduled for this instant
 // before, and ahead of what comes later.
 func TestWhatIsScheduledForNow(t *testing.T) {
 	c := newClock()

@@ -199,7 +199,7 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-// TestLedgerAddsUp runs random topologies and checks after every event that
+// TestLedgerAddsUp [L-16] [L-42] [L-43] [L-44] runs random topologies and checks after every event that
 // each node's copies are all accounted for.
 func TestLedgerAddsUp(t *testing.T) {
 	ran := 0

@@ -65,7 +65,7 @@ func served(c int, takes string) string {
 
 const steady = "length: 8d\nwarm-up: 12h\nseed: 5\ntraffic: {in: {into: q, rate: 0.8/s}}\n"
 
-// M/M/1: mean time in system 1/(μ−λ).
+// [FO-01] M/M/1: mean time in system 1/(μ−λ).
 func TestMM1(t *testing.T) {
 	g, _, results := replicate(t, served(1, "{dist: exponential, mean: 1s}"), steady)
 	q, f := g.NodeID("q"), g.NodeID("f")
@@ -76,7 +76,7 @@ func TestMM1(t *testing.T) {
 	within(t, math.Log(100)/0.2, per(results, func(r *sim.Result) float64 { return r.Nodes[q].Time.Quantile(0.99) }), "99th percentile")
 }
 
-// M/M/c: mean wait C(c, λ/μ)/(cμ−λ), C the Erlang C formula.
+// [FO-02] M/M/c: mean wait C(c, λ/μ)/(cμ−λ), C the Erlang C formula.
 func TestMMc(t *testing.T) {
 	const c, mean = 3, 3.0
 	g, _, results := replicate(t, served(c, "{dist: exponential, mean: 3s}"), steady)
@@ -92,7 +92,7 @@ func TestMMc(t *testing.T) {
 	within(t, wait, per(results, func(r *sim.Result) float64 { return r.Nodes[q].Wait.Mean() }), "wait")
 }
 
-// M/D/1 and M/G/1: mean wait λE[S²]/(2(1−ρ)) (Pollaczek–Khinchine).
+// [FO-03] [FO-04] M/D/1 and M/G/1: mean wait λE[S²]/(2(1−ρ)) (Pollaczek–Khinchine).
 func TestPollaczekKhinchine(t *testing.T) {
 	for _, c := range []struct {
 		takes  string
@@ -108,7 +108,7 @@ func TestPollaczekKhinchine(t *testing.T) {
 	}
 }
 
-// M/M/1/K: share lost (1−ρ)ρᴷ/(1−ρᴷ⁺¹), K counting the one in service.
+// [FO-06] M/M/1/K: share lost (1−ρ)ρᴷ/(1−ρᴷ⁺¹), K counting the one in service.
 func TestFullQueue(t *testing.T) {
 	const K, rho = 4, 0.9
 	g, doc, results := replicate(t, "nodes:\n  q: {kind: queue, capacity: 4, lease: 30d, links: {f: {}}}\n  f: {kind: function, takes: {dist: exponential, mean: 1s}, timeout: 30d, concurrency: 1}\n",
@@ -120,7 +120,7 @@ func TestFullQueue(t *testing.T) {
 	require.Equal(t, int64(K), doc.Nodes["q"].Depth.Max)
 }
 
-// Erlang B: share answered 429 at an endpoint that waits on c runs.
+// [FO-05] Erlang B: share answered 429 at an endpoint that waits on c runs.
 func TestErlangB(t *testing.T) {
 	g, _, results := replicate(t, "nodes:\n  e: {kind: endpoint, links: {f: {}}}\n  f: {kind: function, takes: {dist: exponential, mean: 2s}, timeout: 30d, concurrency: 3}\n",
 		"length: 5d\nseed: 4\ntraffic: {in: {into: e, rate: 1/s}}\n")
@@ -132,7 +132,7 @@ func TestErlangB(t *testing.T) {
 	within(t, b, per(results, func(r *sim.Result) float64 { return float64(r.Nodes[e].Answers[429]) / float64(r.Entered) }), "share answered 429")
 }
 
-// Tries: share exhausted pⁿ, mean tries (1−pⁿ)/(1−p).
+// [FO-07] Tries: share exhausted pⁿ, mean tries (1−pⁿ)/(1−p).
 func TestTries(t *testing.T) {
 	g, _, results := replicate(t, "nodes:\n  t: {kind: topic, links: {f: {retry: {tries: 3, wait: 1s}}}}\n  f: {kind: function, takes: 10ms, fails: 30%}\n",
 		"length: 2d\nseed: 3\ntraffic: {in: {into: t, rate: 1/s}}\n")
@@ -143,7 +143,7 @@ func TestTries(t *testing.T) {
 	within(t, (1-math.Pow(0.3, 3))/0.7, per(results, func(r *sim.Result) float64 { return float64(r.Nodes[f].Runs) / float64(r.Nodes[f].Copies) }), "mean tries")
 }
 
-// A loop with return number R < 1: mean rounds 1/(1−R).
+// [FO-08] A loop with return number R < 1: mean rounds 1/(1−R).
 func TestBranching(t *testing.T) {
 	_, doc, results := replicate(t, "nodes:\n  q: {kind: queue, links: {f: {read: {parallel: 50}}}}\n  f: {kind: function, takes: 50ms, links: {back: {to: q, chance: 60%}}}\n",
 		"length: 2d\nseed: 6\ntraffic: {in: {into: q, rate: 1/s}}\n")
@@ -152,7 +152,7 @@ func TestBranching(t *testing.T) {
 	require.InDelta(t, 2.5, doc.Loops[0].Rounds.Mean, 0.05)
 }
 
-// Little's law L = λW holds within each run, whatever the system.
+// [FO-09] Little's law L = λW holds within each run, whatever the system.
 func TestLittle(t *testing.T) {
 	g, _, results := replicate(t, tandem, "length: 6d\nseed: 9\ntraffic: {in: {into: first, rate: 0.7/s}}\n")
 	for _, r := range results {
@@ -164,7 +164,7 @@ func TestLittle(t *testing.T) {
 	}
 }
 
-// A lease shorter than a run: redeliveries per message p/(1−p), p = P(run >
+// [FO-10] A lease shorter than a run: redeliveries per message p/(1−p), p = P(run >
 // lease), with free readers, no failures and no limit on tries.
 func TestShortLease(t *testing.T) {
 	g, _, results := replicate(t, "nodes:\n  q: {kind: queue, lease: 2s, retention: 300d, links: {f: {read: {parallel: 400}}}}\n  f: {kind: function, takes: {dist: exponential, mean: 1s}, timeout: 30d}\n",
@@ -174,7 +174,7 @@ func TestShortLease(t *testing.T) {
 	within(t, p/(1-p), per(results, func(r *sim.Result) float64 { return float64(r.Nodes[q].Redelivered) / float64(r.Nodes[q].Copies) }), "redeliveries")
 }
 
-// An outage of length d: backlog λd, drained after λd/(cμ−λ). With constant
+// [FO-11] An outage of length d: backlog λd, drained after λd/(cμ−λ). With constant
 // times the numbers are exact but for one message.
 func TestOutageBacklog(t *testing.T) {
 	topology := "nodes:\n  q: {kind: queue, lease: 1s, retention: 30d, links: {f: {retry: {wait: 1s}}}}\n  f: {kind: function, takes: 500ms, concurrency: 1}\n"
@@ -194,7 +194,7 @@ func TestOutageBacklog(t *testing.T) {
 	require.InDelta(t, 3600+1800+1800, drained, 2*step)
 }
 
-// One seed gives one result, byte for byte, whatever the workers.
+// [CK-03] One seed gives one result, byte for byte, whatever the workers.
 func TestWorkersDoNotMatter(t *testing.T) {
 	g := compile(t, tandem)
 	s, err := model.ParseScenario("s.yaml", []byte("ironweir: scenario/1\nlength: 1d\nreplications: 5\nseed: 3\ntraffic: {in: {into: first, rate: 0.7/s}}\nexpect: {some: \"run.ledger.handled > 10\"}\n"), g.Topology)

@@ -8,7 +8,7 @@ import (
 	"pgregory.net/rapid"
 )
 
-// TestTimesAreCountedInTheirBuckets: each in the bucket that it is in by itself, its
+// TestTimesAreCountedInTheirBuckets [SX-02]: each in the bucket that it is in by itself, its
 // sum and the greatest exactly, whether what they are counted in lies in reserved
 // address space or not, and also after they have been asked for.
 func TestTimesAreCountedInTheirBuckets(t *testing.T) {

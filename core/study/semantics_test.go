@@ -1,8 +1,11 @@
 package study_test
 
 import (
+	"cmp"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -55,5 +58,37 @@ func TestSemantics(t *testing.T) {
 				require.True(t, x.Holds, "%s %s\nledger %+v", name, x.Error, doc.Ledger)
 			}
 		})
+	}
+}
+
+// TestEachRuleHasATest fails on a rule of docs/semantics.md that no test cites, and on a
+// citation of a rule that is not there.
+func TestEachRuleHasATest(t *testing.T) {
+	text, err := os.ReadFile("../../docs/semantics.md")
+	require.NoError(t, err)
+	rules := map[string]bool{}
+	for _, m := range regexp.MustCompile(`(?m)^- \[([A-Z]+-\d+)\]`).FindAllStringSubmatch(string(text), -1) {
+		require.False(t, rules[m[1]], "%s stands twice", m[1])
+		rules[m[1]] = false
+	}
+	require.Greater(t, len(rules), 250)
+	cites := regexp.MustCompile(`\[((?:CK|L|R|AI|WC|PR|S|RM|Q|ST|T|B|SC|EP|F|W|OS|IN|PE|SX|FO)-\d+)\]`)
+	require.NoError(t, filepath.WalkDir("../..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() && (d.Name() == "node_modules" || d.Name() == ".git") {
+			return cmp.Or(err, filepath.SkipDir)
+		}
+		if !strings.HasSuffix(path, "_test.go") && !strings.HasSuffix(path, ".txtar") && !(strings.Contains(path, "/testdata/") && strings.HasSuffix(path, ".txt")) {
+			return nil
+		}
+		text, err := os.ReadFile(path)
+		for _, m := range cites.FindAllStringSubmatch(string(text), -1) {
+			_, is := rules[m[1]]
+			require.True(t, is, "%s cites %s, which docs/semantics.md does not have", path, m[1])
+			rules[m[1]] = true
+		}
+		return err
+	}))
+	for rule, cited := range rules {
+		require.True(t, cited, "no test cites %s", rule)
 	}
 }

@@ -3,6 +3,7 @@ package study_test
 import (
 	"encoding/json"
 	"fmt"
+	"math"
 	"testing"
 	"time"
 
@@ -48,7 +49,7 @@ func asJSON(t testing.TB, v any) string {
 	return string(text)
 }
 
-// TestVariantsMeetTheSameLuck: what a change does not touch does not differ at
+// TestVariantsMeetTheSameLuck [CK-04] [CK-05]: what a change does not touch does not differ at
 // all, and what it does is known more exactly than two runs apart could tell.
 func TestVariantsMeetTheSameLuck(t *testing.T) {
 	doc, err := study.RunVariants([]study.Variant{{Name: "as-it-is", Plan: planOf(t, clinic, evening)},
@@ -70,7 +71,7 @@ func TestVariantsMeetTheSameLuck(t *testing.T) {
 	require.Less(t, paired.CI[1]-paired.CI[0], 2*(apart[1]-apart[0]))
 }
 
-// TestWorkersDoNotChangeTheResult: one worker and four give the same bytes.
+// TestWorkersDoNotChangeTheResult [CK-03]: one worker and four give the same bytes.
 func TestWorkersDoNotChangeTheResult(t *testing.T) {
 	axes := []study.Axis{{Path: "nodes.desk.concurrency", Values: []string{"10", "14"}}, {Path: "nodes.clerk.fails", Values: []string{"0%", "50%", "100%"}}}
 	var results []string
@@ -131,7 +132,7 @@ func TestRangesAreRead(t *testing.T) {
 	}
 }
 
-// TestJourneysAreTold: every journey that ended badly, and a sample of the rest,
+// TestJourneysAreTold [SX-04]: every journey that ended badly, and a sample of the rest,
 // without changing anything of the run.
 func TestJourneysAreTold(t *testing.T) {
 	p := planOf(t, clinic, evening)
@@ -220,4 +221,30 @@ func TestCompareTellsChanceApart(t *testing.T) {
 	require.NotContains(t, c.Differences, "ledger.entered")
 	filed := c.Differences["nodes.filed.time_s.mean"]
 	require.True(t, *filed.BeyondChance)
+}
+
+// TestIntervalsAreOfStudent [SX-01]: a mean over replications has the 95% interval of
+// Student's t over them.
+func TestIntervalsAreOfStudent(t *testing.T) {
+	doc, err := study.Run(planOf(t, clinic, evening))
+	require.NoError(t, err)
+	one := doc.PerReplication["handled"]
+	var values []float64
+	plan := planOf(t, clinic, evening)
+	for r := range plan.Scenario.Replications {
+		res, err := sim.Run(plan.Replication(r))
+		require.NoError(t, err)
+		values = append(values, float64(res.Count(func(f sim.Fate) bool { return f == sim.Handled })))
+	}
+	mean, variance := 0.0, 0.0
+	for _, v := range values {
+		mean += v / float64(len(values))
+	}
+	for _, v := range values {
+		variance += (v - mean) * (v - mean) / float64(len(values)-1)
+	}
+	half := 2.364624 * math.Sqrt(variance/float64(len(values))) // t of 7 degrees of freedom at 97.5%
+	require.InDelta(t, mean, one.Mean, 1e-9)
+	require.InDelta(t, mean-half, one.CI[0], 1e-3)
+	require.InDelta(t, mean+half, one.CI[1], 1e-3)
 }
