@@ -63,7 +63,7 @@ type unreachable struct{ error }
 
 // fileCommands work on files, here or at a service.
 func fileCommands() []*command {
-	return []*command{checkCommand, explainCommand, listCommand, followCommand, diffCommand, pathsCommand, runCommand, sizeCommand, compareCommand, reportCommand, drawCommand, firesCommand, sampleCommand, learnCommand, convertCommand, fmtCommand, schemaCommand}
+	return []*command{checkCommand, explainCommand, listCommand, followCommand, diffCommand, pathsCommand, runCommand, sizeCommand, compareCommand, reportCommand, drawCommand, firesCommand, sampleCommand, learnCommand, convertCommand, fmtCommand, editCommand, schemaCommand}
 }
 
 func commands() []*command {

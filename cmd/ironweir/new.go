@@ -11,8 +11,10 @@ import (
 	"ironweir/gallery"
 )
 
-var newCommand = &command{name: "new", args: "[STARTER]", short: "Print a starter model from the gallery, or list the starters",
+var newCommand = &command{name: "new", args: "[STARTER|WORDS…]", short: "Print a starter model from the gallery, or find starters by what they are for",
 	example: `ironweir new
+ironweir new queue
+ironweir new "fan out" dead letters
 ironweir new queue-worker > orders.yaml
 ironweir new queue-worker -scenario > busy-day.yaml
 ironweir new retry-ladder -out parcels`,
@@ -20,37 +22,53 @@ ironweir new retry-ladder -out parcels`,
 		format := c.String("format", "text", "`FORMAT`: text, json")
 		scenario := c.Bool("scenario", false, "print the starter's scenario instead of its model")
 		out := c.String("out", "", "write model.yaml and scenario.yaml into folder `DIR` instead")
-		if err := c.parse(0, 1); err != nil {
+		if err := c.parse(0, 20); err != nil {
 			return 0, err
 		}
-		starters := gallery.Starters()
+		if err := c.oneOf("format", *format, "text|json"); err != nil {
+			return 0, err
+		}
+		list := []gallery.Match{}
+		for _, s := range gallery.Starters() {
+			list = append(list, gallery.Match{Starter: s})
+		}
 		if c.NArg() == 1 {
-			s, ok := gallery.ByName(c.Arg(0))
-			if !ok {
-				var names []string
-				for _, s := range starters {
-					names = append(names, s.Name)
+			if s, ok := gallery.ByName(c.Arg(0)); ok {
+				switch {
+				case *out != "":
+					return exitFine, c.writeStarter(s, *out)
+				case *scenario:
+					s.Text = s.Scenario
 				}
-				return 0, fmt.Errorf("no starter %q%s; there are %s", c.Arg(0), model.DidYouMean(c.Arg(0), names), strings.Join(names, ", "))
+				_, err := c.out.Write(s.Text)
+				return exitFine, err
 			}
-			switch {
-			case *out != "":
-				return exitFine, c.writeStarter(s, *out)
-			case *scenario:
-				s.Text = s.Scenario
+		}
+		if c.NArg() > 0 {
+			var names []string
+			for _, s := range list {
+				names = append(names, s.Name)
 			}
-			_, err := c.out.Write(s.Text)
-			return exitFine, err
+			asked := strings.Join(c.Args(), " ")
+			if *out != "" || *scenario {
+				return 0, fmt.Errorf("no starter %q%s; there are %s", asked, model.DidYouMean(asked, names), strings.Join(names, ", "))
+			}
+			if list = gallery.Search(c.Args()); len(list) == 0 {
+				return 0, fmt.Errorf("no starter fits %q%s; there are %s", asked, model.DidYouMean(asked, names), strings.Join(names, ", "))
+			}
 		}
 		if *format == "json" {
-			list := []map[string]string{}
-			for _, s := range starters {
-				list = append(list, map[string]string{"name": s.Name, "about": s.About})
+			found := []map[string]string{}
+			for _, s := range list {
+				found = append(found, map[string]string{"name": s.Name, "about": s.About})
 			}
-			return exitFine, c.printJSON(list)
+			return exitFine, c.printJSON(found)
 		}
-		for _, s := range starters {
+		for _, s := range list {
 			fmt.Fprintf(c.out, "%-20s %s\n", s.Name, s.About)
+		}
+		if c.NArg() > 0 {
+			fmt.Fprintf(c.err, "ironweir new %s > model.yaml starts with the first\n", list[0].Name)
 		}
 		return exitFine, nil
 	}}

@@ -261,13 +261,29 @@ func (e *editor) replace(f Field, v *Value) (string, error) {
 	return e.splice(colon, end, " "+Flow(v)), nil
 }
 
+// emptyBlock is a line that holds an empty map and nothing else.
+var emptyBlock = regexp.MustCompile(`^ *[a-z][a-z0-9-]*: \{ *\}\s*$`)
+
 func (e *editor) insert(at *Value, key string, v *Value) (string, error) {
 	entry := flowText(key) + ": " + Flow(v)
+	if len(at.Fields) > 0 && at.Fields[0].Pos.Column == 1 && v.Shape == Map && len(v.Fields) > 0 { // a new section goes on in lines
+		entry = flowText(key) + ":"
+		for _, f := range v.Fields {
+			entry += "\n  " + flowText(f.Key) + ": " + Flow(f.Value)
+		}
+	}
 	start := e.offset(at.Pos)
 	if start < len(e.text) && e.text[start] == '{' {
 		if len(at.Fields) == 0 {
 			end, err := e.bracketEnd(start)
-			return e.splice(start, max(end, start), "{"+entry+"}"), err
+			if err != nil {
+				return "", err
+			}
+			if line := e.lines[at.Pos.Line-1]; emptyBlock.MatchString(e.text[line:e.lineEnd(end)]) { // a map of its own line goes on in lines
+				indent := len(e.text[line:start]) - len(strings.TrimLeft(e.text[line:start], " "))
+				return e.splice(start-1, end, "\n"+strings.Repeat(" ", indent+2)+entry), nil
+			}
+			return e.splice(start, max(end, start), "{"+entry+"}"), nil
 		}
 		end, err := e.fieldEnd(at.Fields[len(at.Fields)-1])
 		if err != nil {

@@ -13,19 +13,23 @@ import (
 // DiffDocument is what `diff -format json` prints.
 type DiffDocument struct {
 	document.Head
-	Before string `json:"before"`
-	After  string `json:"after"`
+	Before  string            `json:"before"`
+	After   string            `json:"after"`
+	Renamed map[string]string `json:"renamed,omitempty"` // nodes, by what they were called before
 	*model.Changes
 	Came []check.Finding `json:"findings_came"`
 	Went []check.Gone    `json:"findings_went"`
 }
 
-// Diff prints what differs between two models, then which findings came and
-// went.
+// Diff prints what differs between two models, then which findings are new and which
+// are resolved.
 func Diff(w io.Writer, d *DiffDocument, s Style) error {
 	p := newPage(w, s)
-	if d.Changes.Same() {
-		p.line("%s", p.paint(green, "The models say the same."))
+	for _, was := range sorted(d.Renamed) {
+		p.line("%s node %s → %s", p.paint(green, "~"), was, d.Renamed[was])
+	}
+	if d.Changes.Same() && len(d.Renamed) == 0 {
+		p.line("%s", p.paint(green, "The models are the same."))
 	}
 	for _, n := range d.NodesAdded {
 		p.line("%s node %s", p.paint(green, "+"), n)
@@ -49,18 +53,18 @@ func Diff(w io.Writer, d *DiffDocument, s Style) error {
 		p.changes(c.Path, []model.Change{{Before: c.Before, After: c.After}})
 	}
 	if len(d.Came) == 0 && len(d.Went) == 0 {
-		p.line("\nThe findings are the same.")
+		p.line("\nNo finding is new or resolved.")
 		return p.Flush()
 	}
 	if len(d.Came) > 0 {
-		p.heading(fmt.Sprintf("%s came", plural(len(d.Came), "finding")))
+		p.heading(fmt.Sprintf("New findings (%d)", len(d.Came)))
 		for i := range d.Came {
 			f := &d.Came[i]
 			p.wrap("  ", fmt.Sprintf("%s %s  %s", p.paint(yellow, string(f.Severity)), f.Code, f.Message))
 		}
 	}
 	if len(d.Went) > 0 {
-		p.heading(fmt.Sprintf("%s went", plural(len(d.Went), "finding")))
+		p.heading(fmt.Sprintf("Resolved findings (%d)", len(d.Went)))
 		for _, g := range d.Went {
 			p.wrap("  ", g.Code+"  "+g.Message)
 		}
