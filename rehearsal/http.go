@@ -26,7 +26,7 @@ import (
 // Bounds of what is posted.
 const (
 	MaxEvents  = 4 << 20     // bytes of one request
-	maxTraces  = 64 << 20    // bytes of traces, unpacked
+	maxTraces  = 16 << 20    // bytes of traces, unpacked: read into spans they take a hundred times as much
 	answerTime = time.Minute // by the clock, until a request's answer must have come
 )
 
@@ -320,7 +320,7 @@ func (r *Rehearsal) Handler(who string) http.Handler {
 	mux.HandleFunc("/entries/{node}", func(w http.ResponseWriter, req *http.Request) { r.ServeEvents(w, req, req.PathValue("node"), who) })
 	mux.HandleFunc("/v1/traces", r.ServeTraces)
 	mux.HandleFunc("/", func(w http.ResponseWriter, req *http.Request) { r.ServeEndpoint(w, req, req.URL.Path, who) })
-	return http.NewCrossOriginProtection().Handler(mux)
+	return hostChecked(http.NewCrossOriginProtection().Handler(mux))
 }
 
 // failed answers what went wrong in the rehearsal itself.

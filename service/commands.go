@@ -46,7 +46,7 @@ func (v *Service) commandRoutes() {
 	slots := make(chan struct{}, commandsAtOnce)
 	register(v, store.Viewer, huma.Operation{OperationID: "do-command", Method: http.MethodPost, Path: "/api/v1/commands/{command}", Summary: "Do what a command of the program does, with the files that are sent along; nothing is kept", MaxBodyBytes: 4 * MaxBody, Errors: []int{429}},
 		func(ctx context.Context, in *struct {
-			Command string `path:"command" enum:"check,explain,paths,schema,fmt,follow,run,compare,diff,report,draw,fires,sample,size,convert,learn"`
+			Command string `path:"command" enum:"check,explain,list,paths,schema,fmt,edit,follow,run,compare,diff,report,draw,fires,sample,size,convert,learn"`
 			Body    Command
 		}) (*struct{ Body Outcome }, error) {
 			settings, err := v.store.Settings(ctx)

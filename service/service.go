@@ -27,6 +27,7 @@ import (
 	"ironweir/core/document"
 	"ironweir/core/model"
 	"ironweir/jobs"
+	"ironweir/rehearsal"
 	"ironweir/store"
 )
 
@@ -67,7 +68,8 @@ type Options struct {
 	TLS         bool // by HTTPS, here or at a proxy: cookies stay on it
 	BehindProxy bool // the proxy says where requests come from
 	Commands    Commands
-	Hooks       bool // functions of rehearsals may be answered by handlers on this machine
+	Hooks       bool     // functions of rehearsals may be answered by handlers on this machine
+	Hosts       []string // names that it answers to, beside addresses and localhost; nil: to any, as a proxy has checked them
 }
 
 // New makes a service over a store and a queue for runs.
@@ -115,11 +117,15 @@ func (v *Service) OpenAPI() *huma.OpenAPI { return v.api.OpenAPI() }
 
 // ServeHTTP answers a request; writes from other origins are refused.
 func (v *Service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if v.options.Hosts != nil && !rehearsal.HostAllowed(r.Host, v.options.Hosts) {
+		problem(w, http.StatusMisdirectedRequest, "the service does not answer to the name "+r.Host+"; -host allows it")
+		return
+	}
 	if err := v.origins.Check(r); err != nil {
 		problem(w, http.StatusForbidden, "a write from another origin is refused")
 		return
 	}
-	if !strings.HasSuffix(r.URL.Path, "/events") { // a deadline for reading would end streams and long work
+	if r.Method != http.MethodGet || !strings.HasSuffix(r.URL.Path, "/events") { // a deadline for reading would end streams
 		_ = http.NewResponseController(w).SetReadDeadline(time.Now().Add(readTime(r.URL.Path)))
 	}
 	v.handler.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), proxyKey{}, v.options.BehindProxy)))
@@ -184,9 +190,18 @@ func (v *Service) observe(c *gin.Context) {
 	if route == "" {
 		route = "console"
 	}
-	v.counted.WithLabelValues(route, c.Request.Method, itoa(c.Writer.Status())).Inc()
+	v.counted.WithLabelValues(route, knownMethod(c.Request.Method), itoa(c.Writer.Status())).Inc()
 	v.taken.WithLabelValues(route).Observe(time.Since(began).Seconds())
 	v.log.Debug("request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "took", time.Since(began), "request", id)
+}
+
+// knownMethod keeps the values of a label few, whatever methods callers invent.
+func knownMethod(method string) string {
+	switch method {
+	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, http.MethodOptions:
+		return method
+	}
+	return "other"
 }
 
 func (v *Service) recover(c *gin.Context) {

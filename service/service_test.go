@@ -14,6 +14,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -156,12 +157,69 @@ func TestSignInLinkWorksOnce(t *testing.T) {
 	r.do("GET", "/api/v1/session", nil, 401)
 }
 
+// TestGuessingIsSlowedDown: passwords are tried ten times a minute at an account and from
+// an address, however many come at once; secrets of one-time links cannot be guessed, and
+// wrong ones lock nobody out.
 func TestGuessingIsSlowedDown(t *testing.T) {
 	r := start(t)
-	for range 10 {
+	secret, err := r.store.FirstAdminLink(context.Background(), "admin", time.Minute)
+	require.NoError(t, err)
+	for range 30 {
 		r.do("POST", "/api/v1/session", map[string]string{"secret": "guess"}, 401)
 	}
-	r.do("POST", "/api/v1/session", map[string]string{"secret": "guess"}, 429)
+	r.do("POST", "/api/v1/session", map[string]string{"secret": secret}, 200)
+	var answers [600]atomic.Int64
+	var all sync.WaitGroup
+	for range 60 {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			req, _ := http.NewRequest("POST", r.url+"/api/v1/session", strings.NewReader(`{"name":"admin","password":"rope and rusty anchors"}`))
+			req.Header.Set("Content-Type", "application/json")
+			if answer, err := http.DefaultClient.Do(req); err == nil {
+				answer.Body.Close()
+				answers[answer.StatusCode].Add(1)
+			}
+		}()
+	}
+	all.Wait()
+	require.EqualValues(t, 10, answers[401].Load())
+	require.EqualValues(t, 50, answers[429].Load())
+}
+
+// TestANewPasswordEndsWhatOthersMayHave: sessions elsewhere, tokens and one-time links.
+func TestANewPasswordEndsWhatOthersMayHave(t *testing.T) {
+	r := start(t).signIn()
+	token := r.do("POST", "/api/v1/tokens", map[string]any{"name": "pipeline", "role": "viewer"}, 201)["secret"].(string)
+	link, err := r.store.SignInLink(context.Background(), "admin", time.Minute)
+	require.NoError(t, err)
+	for password, says := range map[string]string{"aaaaaaaaaaaa": "too few characters", "abcabcabcabc": "too few characters", "abcdeabcdeabcde": "repeats a short piece", "password1234": "common", "01234567890123": "row", "I am the admin": "your name"} {
+		answer := r.do("PUT", "/api/v1/session/password", map[string]string{"password": password}, 422)
+		require.Contains(t, fmt.Sprint(answer["detail"]), says, password)
+	}
+	r.do("PUT", "/api/v1/session/password", map[string]string{"password": "kelp and mooring lines"}, 204)
+	r.do("GET", "/api/v1/session", nil, 200)
+	r.as().do("GET", "/api/v1/workspaces/main/models", nil, 401, "Authorization", "Bearer "+token)
+	r.as().do("POST", "/api/v1/session", map[string]string{"secret": link}, 401)
+}
+
+// TestRequestsThatWouldGrowOrHold: invented methods are one value of a metric, and a name
+// that nobody allowed is answered by nothing but that.
+func TestRequestsThatWouldGrowOrHold(t *testing.T) {
+	r := start(t)
+	for k := range 5 {
+		req, err := http.NewRequest(fmt.Sprintf("INVENTED%d", k), r.url+"/healthz", nil)
+		require.NoError(t, err)
+		answer, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		answer.Body.Close()
+	}
+	answer, err := http.Get(r.url + "/metrics")
+	require.NoError(t, err)
+	body, _ := io.ReadAll(answer.Body)
+	answer.Body.Close()
+	require.NotContains(t, string(body), "INVENTED")
+	require.Contains(t, string(body), `method="other"`)
 }
 
 func TestWritesFromOtherOriginsAreRefused(t *testing.T) {

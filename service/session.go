@@ -5,6 +5,7 @@ import (
 	"errors"
 	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -16,39 +17,58 @@ import (
 
 type userBody struct{ Body *store.User }
 
-// attempts slows down who guesses secrets: ten wrong tries a minute from one
-// address, a hundred in all.
+// attempts slows down who guesses passwords: ten tries a minute from one address, and ten
+// a minute at one account. A try counts from before its password is looked at, and no
+// longer once it was right. Secrets of 256 bits are not guessed: they are not counted.
 type attempts struct {
 	sync.Mutex
-	recent []attempt
+	recent map[string][]time.Time // by address and by account
+	swept  time.Time
 }
 
-type attempt struct {
-	at   time.Time
-	from string
-}
+const (
+	triesAllowed = 10
+	triesWindow  = time.Minute
+)
 
-func (a *attempts) allow(from string) bool {
+// reserve counts a try of an account from an address; false: there have been too many.
+// The function that it returns takes the try back.
+func (a *attempts) reserve(address, account string) (right func(), ok bool) {
 	a.Lock()
 	defer a.Unlock()
 	now := time.Now()
-	kept, same := a.recent[:0], 0
-	for _, t := range a.recent {
-		if now.Sub(t.at) < time.Minute {
-			kept = append(kept, t)
-			if t.from == from {
-				same++
+	if a.recent == nil {
+		a.recent = map[string][]time.Time{}
+	}
+	fresh := func(list []time.Time) []time.Time {
+		return slices.DeleteFunc(list, func(t time.Time) bool { return now.Sub(t) >= triesWindow })
+	}
+	if now.Sub(a.swept) > triesWindow {
+		a.swept = now
+		for key, list := range a.recent {
+			if a.recent[key] = fresh(list); len(a.recent[key]) == 0 {
+				delete(a.recent, key)
 			}
 		}
 	}
-	a.recent = kept
-	return same < 10 && len(kept) < 100
-}
-
-func (a *attempts) failed(from string) {
-	a.Lock()
-	defer a.Unlock()
-	a.recent = append(a.recent, attempt{time.Now(), from})
+	keys := []string{"from " + address, "of " + account}
+	for _, key := range keys {
+		if a.recent[key] = fresh(a.recent[key]); len(a.recent[key]) >= triesAllowed {
+			return nil, false
+		}
+	}
+	for _, key := range keys {
+		a.recent[key] = append(a.recent[key], now)
+	}
+	return func() {
+		a.Lock()
+		defer a.Unlock()
+		for _, key := range keys {
+			if i := slices.Index(a.recent[key], now); i >= 0 {
+				a.recent[key] = slices.Delete(a.recent[key], i, i+1)
+			}
+		}
+	}, true
 }
 
 // Sender is where a request comes from.
@@ -87,8 +107,12 @@ func (v *Service) sessionRoutes() {
 			if b.Secret == "" && (b.Name == "" || b.Password == "") {
 				return nil, huma.Error422UnprocessableEntity("give a secret, or a name and a password")
 			}
-			if !v.tries.allow(in.address) {
-				return nil, huma.ErrorWithHeaders(huma.Error429TooManyRequests("too many wrong tries; wait a minute"), http.Header{"Retry-After": {"60"}})
+			right := func() {}
+			if b.Secret == "" {
+				var ok bool
+				if right, ok = v.tries.reserve(in.address, b.Name); !ok {
+					return nil, tooManyTries()
+				}
 			}
 			var session string
 			var user *store.User
@@ -101,12 +125,12 @@ func (v *Service) sessionRoutes() {
 				session, err = v.store.OpenSession(ctx, user, sessionLife)
 			}
 			if errors.Is(err, store.ErrNotFound) {
-				v.tries.failed(in.address)
 				return nil, huma.Error401Unauthorized(wrong)
 			}
 			if err != nil {
 				return nil, v.failure(err, "session")
 			}
+			right()
 			return &signedInBody{SetCookie: v.cookie(session, int(sessionLife.Seconds())), Body: user}, nil
 		})
 	register(v, store.Viewer, huma.Operation{OperationID: "who-am-i", Method: http.MethodGet, Path: "/api/v1/session", Summary: "Who is signed in"},
@@ -124,7 +148,7 @@ func (v *Service) sessionRoutes() {
 				SetCookie http.Cookie `header:"Set-Cookie"`
 			}{v.cookie("", -1)}, nil
 		})
-	register(v, store.Viewer, huma.Operation{OperationID: "set-password", Method: http.MethodPut, Path: "/api/v1/session/password", Summary: "Choose a password; your other sessions end", DefaultStatus: 204, Errors: []int{429}},
+	register(v, store.Viewer, huma.Operation{OperationID: "set-password", Method: http.MethodPut, Path: "/api/v1/session/password", Summary: "Choose a password; your other sessions, your tokens and your one-time links end", DefaultStatus: 204, Errors: []int{429}},
 		func(ctx context.Context, in *struct {
 			Sender
 			Session string `cookie:"ironweir_session"`
@@ -138,21 +162,67 @@ func (v *Service) sessionRoutes() {
 				return nil, huma.Error403Forbidden("a token cannot change the password; sign in")
 			}
 			if a.User.HasPassword {
-				if !v.tries.allow(in.address) {
-					return nil, huma.Error429TooManyRequests("too many wrong tries; wait a minute")
+				right, ok := v.tries.reserve(in.address, a.User.Name)
+				if !ok {
+					return nil, tooManyTries()
 				}
 				if _, err := v.store.PasswordFits(ctx, a.User.Name, in.Body.Before); errors.Is(err, store.ErrNotFound) {
-					v.tries.failed(in.address)
-					return nil, huma.Error403Forbidden("the password until now is wrong")
+					return nil, huma.Error403Forbidden("the current password is wrong")
 				} else if err != nil {
-					return nil, v.failure(err, "person")
+					return nil, v.failure(err, "user")
 				}
+				right()
+			}
+			if why := weakPassword(in.Body.Password, a.User.Name); why != "" {
+				return nil, huma.Error422UnprocessableEntity("the new password " + why)
 			}
 			if err := v.store.SetPassword(ctx, a.User.ID, a.User.Name, in.Body.Password, in.Session); err != nil {
 				return nil, v.failure(err, "person")
 			}
 			return nil, nil
 		})
+}
+
+func tooManyTries() error {
+	return huma.ErrorWithHeaders(huma.Error429TooManyRequests("too many wrong tries from this address or for this account; wait a minute"), http.Header{"Retry-After": {"60"}})
+}
+
+// weakPassword says why a password of enough letters is guessed all the same; empty: it is
+// not.
+func weakPassword(password, name string) string {
+	lower := strings.ToLower(password)
+	distinct := map[rune]bool{}
+	for _, r := range lower {
+		distinct[r] = true
+	}
+	letters := strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' {
+			return r
+		}
+		return -1
+	}, lower)
+	switch {
+	case len(distinct) < 5:
+		return "repeats too few characters: use at least five different ones"
+	case len(name) >= 3 && strings.Contains(lower, strings.ToLower(name)):
+		return "holds your name"
+	}
+	for n := 1; n <= len(lower)/2; n++ { // abcabcabcabc
+		if len(lower)%n == 0 && strings.Repeat(lower[:n], len(lower)/n) == lower && n < 8 {
+			return "repeats a short piece"
+		}
+	}
+	for _, common := range []string{"password", "passwort", "letmein", "welcome", "qwerty", "qwertyuiop", "asdfgh", "iloveyou", "administrator", "changeme", "ironweir", "trustno", "dragon", "monkey", "sunshine", "princess", "football"} {
+		if letters == common || letters == common+common {
+			return "is a common one with digits or signs around it"
+		}
+	}
+	for _, row := range []string{"abcdefghijklmnopqrstuvwxyz", "01234567890123456789", "qwertyuiopasdfghjklzxcvbnm", "98765432109876543210"} {
+		if len(lower) >= 6 && strings.Contains(row, lower) {
+			return "is a row of neighbouring characters"
+		}
+	}
+	return ""
 }
 
 func (v *Service) cookie(value string, age int) http.Cookie {

@@ -101,6 +101,19 @@ const (
 	hashLanes  = 4
 )
 
+// hashSlots bounds the hashes at one time: each takes 64 MiB.
+var hashSlots = make(chan struct{}, 2)
+
+// hashing waits for a slot; the function that it returns gives it back.
+func hashing(ctx context.Context) (done func(), err error) {
+	select {
+	case hashSlots <- struct{}{}:
+		return func() { <-hashSlots }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
 func hashPassword(password string) string {
 	salt := make([]byte, 16)
 	rand.Read(salt)
@@ -205,14 +218,23 @@ func someAdmin(tx transaction) error {
 	return nil
 }
 
-// SetPassword gives a person a password; their other sessions end.
+// SetPassword gives a person a password. Their other sessions end, and so do their tokens
+// and one-time links: whoever had those may be why the password is changed.
 func (s *Store) SetPassword(ctx context.Context, user int64, name, password, keepSession string) error {
+	done, err := hashing(ctx)
+	if err != nil {
+		return err
+	}
 	hash := hashPassword(password)
+	done()
 	return s.alter(ctx, change{action: "set-password", object: name}, func(tx transaction) error {
 		if err := tx.Exec("UPDATE users SET password = ? WHERE id = ?", hash, user).Error; err != nil {
 			return err
 		}
-		return tx.Exec("DELETE FROM sessions WHERE user_id = ? AND hash <> ?", user, hashOf(keepSession)).Error
+		return firstError(
+			tx.Exec("DELETE FROM sessions WHERE user_id = ? AND hash <> ?", user, hashOf(keepSession)).Error,
+			tx.Exec("DELETE FROM tokens WHERE user_id = ?", user).Error,
+			tx.Exec("DELETE FROM sign_in_links WHERE user_id = ?", user).Error)
 	})
 }
 
@@ -222,6 +244,11 @@ func (s *Store) PasswordFits(ctx context.Context, name, password string) (*User,
 	if err := s.db.WithContext(ctx).Raw("SELECT password FROM users WHERE name = ?", name).Scan(&hashes).Error; err != nil {
 		return nil, translate(err)
 	}
+	done, err := hashing(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
 	unknown := nobody()
 	hash := unknown
 	if len(hashes) == 1 && hashes[0] != "" {

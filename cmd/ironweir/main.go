@@ -212,6 +212,9 @@ func (c *call) parse(least, most int) error {
 		}
 		return fmt.Errorf("%s (`ironweir %s -h` lists the flags)", message, c.command.name)
 	}
+	if err := c.refuseLocalFlags(); err != nil {
+		return err
+	}
 	if n := c.NArg(); n < least || n > most {
 		return fmt.Errorf("it takes %s, not %s (`ironweir %s -h` has examples)", c.command.args, plural(n, "argument"), c.command.name)
 	}

@@ -65,6 +65,7 @@ IRONWEIR_LISTEN=127.0.0.1:8500 ironweir serve -show-config`,
 
 // serveOptions are the flags of serve.
 type serveOptions struct {
+	host                                         *string
 	listen, data, database, cert, key, logFormat *string
 	demo, verbose, behindProxy, show, hooks      *bool
 	traces                                       *string
@@ -80,6 +81,7 @@ func (c *call) serveFlags() *serveOptions {
 		key:         c.String("key", "", "private key `FILE` (PEM) of the certificate"),
 		behindProxy: c.Bool("behind-proxy", false, "a proxy that ends TLS passes requests on, and says in X-Forwarded-For where they come from"),
 		workers:     c.Int("workers", runtime.GOMAXPROCS(0), "parts of runs that are worked on here at once, `N`; 0: none, `ironweir worker` does it"),
+		host:        c.String("host", "", "`NAMES`, with commas, by which browsers reach the service, beside localhost and addresses"),
 		traces:      c.String("traces", "", "send traces of the service's own requests to `ADDRESS` by OTLP/HTTP, such as http://127.0.0.1:4318"),
 		hooks:       c.Bool("hooks", false, "let functions of rehearsals be answered by the handlers that their hook names, on this machine only"),
 		demo:        c.Bool("demo", false, "load the demo's models, where they are not there yet"),
@@ -103,6 +105,21 @@ func (o *serveOptions) valid() error {
 		return fmt.Errorf("-listen %s: beyond loopback the service listens with TLS (-cert and -key), or behind a proxy that ends it (-behind-proxy)", *o.listen)
 	}
 	return nil
+}
+
+// hosts are the names that the service answers to: all, where a proxy stands before it
+// that has checked them, or a certificate says them, and none is named.
+func (o *serveOptions) hosts() []string {
+	if *o.host == "" && (*o.behindProxy || *o.cert != "") { // a certificate names its host
+		return nil
+	}
+	out := []string{}
+	for _, name := range strings.Split(*o.host, ",") {
+		if name = strings.TrimSpace(name); name != "" {
+			out = append(out, name)
+		}
+	}
+	return out
 }
 
 // logger writes the log of a long-running command to standard error.
@@ -202,7 +219,7 @@ func (c *call) serve(o *serveOptions, s *store.Store, listener net.Listener, log
 			}
 		}()
 	}
-	handler := service.New(s, queue, log, service.Options{TLS: *o.cert != "" || *o.behindProxy, BehindProxy: *o.behindProxy, Commands: doSent, Hooks: *o.hooks})
+	handler := service.New(s, queue, log, service.Options{TLS: *o.cert != "" || *o.behindProxy, BehindProxy: *o.behindProxy, Commands: doSent, Hooks: *o.hooks, Hosts: o.hosts()})
 	defer handler.Close()
 	answering, sendTraces, err := traced(ctx, *o.traces, handler)
 	if err != nil {

@@ -8,15 +8,18 @@ import (
 	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/json"
 	"encoding/pem"
 	"fmt"
 	"math/big"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -26,6 +29,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"ironweir/client"
+	"ironweir/core/sim"
+	"ironweir/service"
 )
 
 // served is a service in a process of its own, started by the start command.
@@ -345,4 +350,87 @@ func TestARehearsalByTheClient(t *testing.T) {
 	require.Positive(t, last.Now)
 	_, err = api.Rehearsal(ctx, r.ID)
 	require.ErrorContains(t, err, "no rehearsal")
+}
+
+// TestEveryFlagIsReviewed walks the flags of all commands that a service does: each is
+// known to reach no further than the files that are sent, or is refused there.
+func TestEveryFlagIsReviewed(t *testing.T) {
+	harmless := strings.Fields("rates accept around beside change check code count cron cron-fields data dead-letter drift dry-run env event event-format expect expect-same explain fail fail-on file findings fix format from into journey key latency length limit look map match max-events max-memory max-time name node of out owner replications say scenario seed series set since source sunday sweep tag template to traffic type v variant vary verify verify-time width with workers write within zone down add link rename remove server")
+	for _, cmd := range fileCommands() {
+		for _, f := range cmd.flagSet() {
+			_, local := localFlags[f.Name]
+			require.True(t, local || slices.Contains(harmless, f.Name), "-%s of %s: say here that it neither sends nor writes anywhere but to files, or refuse it in localFlags", f.Name, cmd.name)
+			if !local {
+				continue
+			}
+			args := []string{"../../demo/kittiwake.yaml", "-node", "manifest-drop", "-" + f.Name}
+			if b, ok := f.Value.(interface{ IsBoolFlag() bool }); !ok || !b.IsBoolFlag() {
+				args = append(args, "http://127.0.0.1:9")
+			}
+			if cmd.name != "follow" {
+				args = append(args[:1:1], args[3:]...)
+			}
+			got := doSent(context.Background(), cmd.name, service.Command{Args: args}, sim.Limits{})
+			require.Equal(t, exitUsage, got.Code)
+			require.Contains(t, string(got.Err), "-"+f.Name+" does not go with -server", "%s", cmd.name)
+		}
+	}
+}
+
+// TestAServiceIsNotBelieved: what asks for a file that no argument names is sent nothing,
+// and what returns one writes nothing.
+func TestAServiceIsNotBelieved(t *testing.T) {
+	dir := t.TempDir()
+	t.Chdir(dir)
+	require.NoError(t, os.MkdirAll("models/events", 0o755))
+	require.NoError(t, os.WriteFile("models/m.yaml", []byte("ironweir: topology/1\nname: m\nnodes: {q: {kind: queue}}\n"), 0o644))
+	require.NoError(t, os.WriteFile("models/events/one.json", []byte("{}"), 0o644))
+	require.NoError(t, os.WriteFile("secret.txt", []byte("hidden"), 0o600))
+	require.NoError(t, os.Symlink("../secret.txt", "models/innocent.yaml"))
+	var asked []service.Command
+	answer := service.Outcome{}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
+		var c service.Command
+		require.NoError(t, json.NewDecoder(req.Body).Decode(&c))
+		asked = append(asked, c)
+		out := answer
+		if len(c.Files)+len(c.Absent) > 0 {
+			out.Wants = nil
+		}
+		w.Header().Set("Content-Type", "application/json")
+		require.NoError(t, json.NewEncoder(w).Encode(out))
+	}))
+	t.Cleanup(server.Close)
+	t.Setenv("IRONWEIR_TOKEN", "weir_x")
+	do := func(args ...string) (int, string) {
+		asked = nil
+		var out, errOut bytes.Buffer
+		code := Main(context.Background(), append(args, "-server", server.URL), strings.NewReader(""), &out, &errOut)
+		return code, errOut.String()
+	}
+	for _, name := range []string{"secret.txt", "/etc/passwd", "models/../secret.txt", "models/innocent.yaml", dir + "/secret.txt", "models/.env"} {
+		answer = service.Outcome{Wants: []string{name}}
+		code, said := do("check", "models/m.yaml")
+		require.Equal(t, exitUsage, code, name)
+		require.Contains(t, said, "which no argument names", name)
+		require.Len(t, asked, 1)
+		require.Empty(t, asked[0].Files)
+	}
+	answer = service.Outcome{Wants: []string{"models/m.yaml", "models/events/one.json"}}
+	code, said := do("check", "models/m.yaml")
+	require.Equal(t, 0, code, said)
+	require.Len(t, asked[1].Files, 2)
+	for _, name := range []string{"secret.txt", ".bashrc", "out/../secret.txt", "models/new.yaml"} {
+		answer = service.Outcome{Files: map[string][]byte{name: []byte("taken over")}}
+		code, said := do("report", "models/m.yaml", "-out", "out")
+		require.Equal(t, exitUsage, code, name)
+		require.Contains(t, said, "nothing is written")
+	}
+	hidden, err := os.ReadFile("secret.txt")
+	require.NoError(t, err)
+	require.Equal(t, "hidden", string(hidden))
+	answer = service.Outcome{Files: map[string][]byte{"out/report.html": []byte("fine")}}
+	code, said = do("report", "models/m.yaml", "-out", "out")
+	require.Equal(t, 0, code, said)
+	require.FileExists(t, "out/report.html")
 }

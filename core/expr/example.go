@@ -9,13 +9,16 @@ import (
 // Example makes a payload that fits a JSON Schema document, as far as its
 // simple keywords say: const, enum, examples, default, type, properties,
 // required, items, bounds, formats. What it gives is the same each time.
+//
+// Lists within lists are cut short, so that an example has some thousand values at most.
 func Example(schema any) any {
-	return example(schema, "", 0)
+	left := 5_000
+	return example(schema, "", 0, &left)
 }
 
-func example(schema any, name string, depth int) any {
+func example(schema any, name string, depth int, left *int) any {
 	s, ok := schema.(map[string]any)
-	if !ok || depth > 20 {
+	if *left--; !ok || depth > 20 || *left < 0 {
 		return map[string]any{}
 	}
 	if v, ok := s["const"]; ok {
@@ -31,7 +34,7 @@ func example(schema any, name string, depth int) any {
 	}
 	for _, key := range []string{"allOf", "anyOf", "oneOf"} {
 		if list, ok := s[key].([]any); ok && len(list) > 0 && s["type"] == nil && s["properties"] == nil {
-			return example(list[0], name, depth+1)
+			return example(list[0], name, depth+1, left)
 		}
 	}
 	switch kindOf(s) {
@@ -50,7 +53,10 @@ func example(schema any, name string, depth int) any {
 		}
 		list := []any{}
 		for range int(min(max(least, 1), 100)) {
-			list = append(list, example(s["items"], name, depth+1))
+			if *left <= 0 {
+				break
+			}
+			list = append(list, example(s["items"], name, depth+1, left))
 		}
 		return list
 	}
@@ -73,7 +79,7 @@ func example(schema any, name string, depth int) any {
 			out[p] = "example"
 			continue
 		}
-		out[p] = example(properties[p], p, depth+1)
+		out[p] = example(properties[p], p, depth+1, left)
 	}
 	return out
 }

@@ -20,7 +20,8 @@ import (
 const (
 	MaxFileBytes = 16 << 20  // bytes of text in one file
 	MaxDepth     = 100       // levels of nesting
-	MaxValues    = 2_000_000 // values in one file once aliases are followed
+	MaxValues    = 2_000_000 // values in one file
+	MaxAliased   = 20_000    // of them, those that stand where an alias does
 	maxProblems  = 200       // faults of the text itself that are told
 )
 
@@ -281,6 +282,8 @@ func quotingHint(line string) string {
 type walker struct {
 	file     string
 	count    int
+	aliased  int // values in the place of aliases
+	within   int // aliases that are being followed
 	problems Problems
 }
 
@@ -296,8 +299,15 @@ func (w *walker) problem(n *yaml.Node, format string, args ...any) {
 func (w *walker) value(n *yaml.Node, depth int) *Value {
 	v := &Value{Pos: Position{w.file, n.Line, n.Column}}
 	w.count++
-	if w.count == MaxValues {
-		w.problem(n, "more than %d values once aliases are followed", MaxValues)
+	if w.within > 0 {
+		w.aliased++
+	}
+	switch {
+	case w.count == MaxValues:
+		w.problem(n, "more than %d values", MaxValues)
+	case w.aliased == MaxAliased:
+		w.problem(n, "aliases stand for more than %d values; write out less of the document by them", MaxAliased)
+		w.count, w.aliased = MaxValues, MaxAliased+1
 	}
 	if w.count >= MaxValues {
 		return v
@@ -309,6 +319,8 @@ func (w *walker) value(n *yaml.Node, depth int) *Value {
 	}
 	switch n.Kind {
 	case yaml.AliasNode:
+		w.within++
+		defer func() { w.within-- }()
 		return w.value(n.Alias, depth+1)
 	case yaml.MappingNode:
 		v.Shape = Map

@@ -2,7 +2,9 @@ package postgres
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -14,10 +16,18 @@ import (
 // Backup writes all that a database holds to a file, with PostgreSQL's own tool,
 // as it stands at one instant. The file appears when it is whole. It gives the
 // file's size in bytes.
-func Backup(ctx context.Context, url, file string) (int64, error) {
+func Backup(ctx context.Context, database, file string) (int64, error) {
 	partial := file + ".part"
 	defer os.Remove(partial)
-	if err := tool(ctx, "pg_dump", "--format=custom", "--no-owner", "--no-privileges", "--file="+partial, "--dbname="+url); err != nil {
+	// It holds hashes of passwords: nobody else may read it, not even while it is written.
+	made, err := os.OpenFile(partial, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return 0, err
+	}
+	if err := errors.Join(made.Chmod(0o600), made.Close()); err != nil {
+		return 0, err
+	}
+	if err := tool(ctx, database, "pg_dump", "--format=custom", "--no-owner", "--no-privileges", "--file="+partial); err != nil {
 		return 0, err
 	}
 	f, err := os.OpenFile(partial, os.O_RDWR, 0)
@@ -37,11 +47,11 @@ func Backup(ctx context.Context, url, file string) (int64, error) {
 
 // Restore reads a backup into a database, all of it or nothing. A database that
 // holds anything is refused.
-func Restore(ctx context.Context, url, file string) error {
+func Restore(ctx context.Context, database, file string) error {
 	if _, err := os.Stat(file); err != nil {
 		return err
 	}
-	conn, err := pgx.Connect(ctx, url)
+	conn, err := pgx.Connect(ctx, database)
 	if err != nil {
 		return err
 	}
@@ -53,17 +63,46 @@ func Restore(ctx context.Context, url, file string) error {
 	if tables > 0 {
 		return fmt.Errorf("the database holds %d tables already; a backup is read into an empty one", tables)
 	}
-	return tool(ctx, "pg_restore", "--no-owner", "--no-privileges", "--exit-on-error", "--single-transaction", "--dbname="+url, file)
+	return tool(ctx, database, "pg_restore", "--no-owner", "--no-privileges", "--exit-on-error", "--single-transaction", file)
 }
 
-func tool(ctx context.Context, name string, args ...string) error {
+// tool runs a program of PostgreSQL on a database. The password goes by the environment,
+// since everybody on a machine can read what programs are started with.
+func tool(ctx context.Context, database, name string, args ...string) error {
+	address, password, err := withoutPassword(database)
+	if err != nil {
+		return err
+	}
 	bin, err := binaries()
 	if err != nil {
 		return err
 	}
-	out, err := exec.CommandContext(ctx, filepath.Join(bin, name), args...).CombinedOutput()
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, name), append([]string{"--dbname=" + address}, args...)...)
+	if cmd.Env = os.Environ(); password != "" {
+		cmd.Env = append(cmd.Env, "PGPASSWORD="+password)
+	}
+	out, err := cmd.CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("%s: %w: %s", name, err, strings.TrimSpace(string(out)))
 	}
 	return nil
+}
+
+// withoutPassword takes the password out of the address of a database.
+func withoutPassword(database string) (address, password string, err error) {
+	u, err := url.Parse(database)
+	if err != nil || u.Scheme != "postgres" && u.Scheme != "postgresql" {
+		return "", "", errors.New("the database is named by an address such as postgres://weir@/weir?host=/run/postgresql")
+	}
+	if u.User != nil {
+		password, _ = u.User.Password()
+		u.User = url.User(u.User.Username())
+	}
+	query := u.Query()
+	if given := query.Get("password"); given != "" {
+		password = given
+		query.Del("password")
+		u.RawQuery = query.Encode()
+	}
+	return u.String(), password, nil
 }
