@@ -113,7 +113,7 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b.press("Inspector")
 	b.set("retention", "1h")
 	b.eventually("set", func() bool { return strings.Contains(b.draftIn("north-slip", "check-in"), "retention: 1h") })
-	b.press("Make a scenario to run")
+	b.press("Create a scenario")
 	b.press("New scenario")
 	b.do(visible("#scenario-name"))
 	b.fill("#scenario-name", "evening")

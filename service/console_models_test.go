@@ -102,7 +102,7 @@ func TestAScenarioIsWritten(t *testing.T) {
 	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "small", "text": small}, 201)
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/small"), visible(`[data-node="q"]`))
-	b.press("Make a scenario to run")
+	b.press("Create a scenario")
 	b.press("New scenario")
 	b.do(visible("#scenario-name"))
 	b.fill("#scenario-name", "first-day")

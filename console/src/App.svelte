@@ -1,11 +1,12 @@
 <script lang="ts">
-  import { Content, Header, HeaderGlobalAction, HeaderNav, HeaderNavItem, HeaderUtilities, OverflowMenu, OverflowMenuItem, SkipToContent } from "carbon-components-svelte";
+  import { Button, Content, Header, HeaderGlobalAction, HeaderNav, HeaderNavItem, HeaderUtilities, OverflowMenu, OverflowMenuItem, SkipToContent } from "carbon-components-svelte";
   import Asleep from "carbon-icons-svelte/lib/Asleep.svelte";
   import Light from "carbon-icons-svelte/lib/Light.svelte";
   import Logout from "carbon-icons-svelte/lib/Logout.svelte";
   import SettingsIcon from "carbon-icons-svelte/lib/Settings.svelte";
   import { Router } from "sv-router";
   import { api } from "./lib/api";
+  import { connection } from "./lib/connection.svelte";
   import { here, visitor } from "./lib/here.svelte";
   import { theme } from "./lib/theme.svelte";
   import ImportFile from "./parts/ImportFile.svelte";
@@ -50,12 +51,25 @@
     </HeaderUtilities>
   {/if}
 </Header>
+{#if connection.state !== "up"}
+  <div class="connection" class:down={connection.state === "down"} role="status">
+    {#if connection.state === "down"}
+      The service cannot be reached. Unsaved text is kept in this browser; the page tries again every two seconds.
+    {:else}
+      The service can be reached again.
+      <Button size="small" kind="ghost" on:click={() => location.reload()}>Reload the page</Button>
+      <Button size="small" kind="ghost" on:click={() => (connection.state = "up")}>Close</Button>
+    {/if}
+  </div>
+{/if}
 <Content style="padding: 0; margin-top: 3rem; background: var(--cds-ui-background)">
   <Router />
 </Content>
 {#if workspace && !signedOut && visitor.edits}<ImportFile />{/if}
 
 <style>
+  .connection { position: fixed; bottom: 0; left: 0; right: 0; z-index: 9000; display: flex; align-items: center; gap: 1rem; padding: 0.5rem 1rem; background: var(--cds-ui-02); border-top: 3px solid var(--cds-support-02); }
+  .connection.down { border-color: var(--cds-support-01); }
   .workspace { display: inline-block; padding: 0 0.75rem; line-height: 3rem; color: var(--cds-text-inverse, #fff); white-space: nowrap; }
   :global(.workspaces.bx--overflow-menu) { width: auto; height: 3rem; }
 </style>

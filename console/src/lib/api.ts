@@ -1,12 +1,19 @@
 import createClient from "openapi-fetch";
+import { reaching } from "./connection.svelte";
 import type { components, paths } from "./schema";
 
 /** The service's API, typed from its own description. */
-export const api = createClient<paths>({ baseUrl: "" });
+export const api = createClient<paths>({ baseUrl: "", fetch: reaching });
+
+/** Where the page is kept that somebody wanted before they had to sign in. */
+export const returnKey = "ironweir-return";
 
 api.use({
   onResponse({ response }) {
-    if (response.status === 401 && !location.pathname.startsWith("/sign-in")) location.assign("/sign-in");
+    if (response.status === 401 && !location.pathname.startsWith("/sign-in")) {
+      sessionStorage.setItem(returnKey, location.pathname + location.search + location.hash); // where to go on once signed in
+      location.assign("/sign-in");
+    }
   },
 });
 

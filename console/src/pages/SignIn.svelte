@@ -1,6 +1,6 @@
 <script lang="ts">
   import { Button, Form, InlineLoading, InlineNotification, PasswordInput, TextInput } from "carbon-components-svelte";
-  import { api, sentence } from "../lib/api";
+  import { api, returnKey, sentence } from "../lib/api";
   import { visitor } from "../lib/here.svelte";
   import { navigate } from "../router";
 
@@ -18,14 +18,22 @@
     if (error) trouble = sentence(error);
     else {
       visitor.forget();
-      navigate("/");
+      const wanted = sessionStorage.getItem(returnKey) ?? "/";
+      sessionStorage.removeItem(returnKey);
+      if (wanted.startsWith("/") && !wanted.startsWith("//") && !wanted.startsWith("/sign-in")) location.assign(wanted);
+      else navigate("/");
     }
   }
 
-  const secret = location.hash.slice(1);
-  if (secret) signIn({ secret });
+  /** Uses the one-time link that the address holds, also one that is opened in a tab that shows this page. */
+  function useLink() {
+    const secret = location.hash.slice(1);
+    if (secret && !working) signIn({ secret });
+  }
+  useLink();
 </script>
 
+<svelte:window onhashchange={useLink} />
 <svelte:head><title>Sign in · Iron Weir</title></svelte:head>
 
 <div class="page" id="main-content">
@@ -45,7 +53,7 @@
     <PasswordInput labelText="Password" bind:value={password} autocomplete="current-password" />
     <Button type="submit" disabled={working || !name || !password}>Sign in</Button>
   </Form>
-  <p class="quiet">A one-time link signs you in as well: the start command prints one as long as nobody who administers the service has a password, and an administrator can make one for you. Open it in this browser.</p>
+  <p class="quiet">A one-time link signs you in as well. The start command prints one until an administrator has a password, and an administrator can create one for you. Open it in this browser.</p>
 </div>
 
 <style>

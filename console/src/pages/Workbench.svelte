@@ -9,6 +9,7 @@
   import Undo from "carbon-icons-svelte/lib/Undo.svelte";
   import { api, sentence, troubles, type Board as Drawn, type Finding, type Schemas, type Trouble } from "../lib/api";
   import { here, visitor } from "../lib/here.svelte";
+  import { plain } from "../lib/code";
   import { offersAt } from "../lib/complete";
   import { keepDraft, readDraft } from "../lib/draft";
   import { copied, freeName, pasted, patchAt } from "../lib/written";
@@ -74,6 +75,10 @@
     ...(wrong.length ? [] : findings.filter((f) => !f.accepted).map((f) => ({ message: `${f.code}: ${f.message}`, line: f.position.line, column: f.position.column, severity: f.severity === "error" ? ("error" as const) : f.severity === "warning" ? ("warning" as const) : ("info" as const) }))),
   ]);
   const unsaved = $derived(text !== saved);
+  const alike = $derived.by(() => {
+    const c = conflict?.difference?.changes;
+    return !!c && [c.nodes_added, c.nodes_removed, c.links_added, c.links_removed, c.settings].every((l) => !l?.length) && [c.nodes, c.links].every((m) => Object.keys(m ?? {}).length === 0);
+  });
 
   async function load() {
     const [latest, list] = await Promise.all([api.GET("/api/v1/workspaces/{workspace}/models/{name}", { params: { path: { workspace: here(), name } } }), api.GET("/api/v1/workspaces/{workspace}/models/{name}/scenarios", { params: { path: { workspace: here(), name } } })]);
@@ -205,12 +210,15 @@
     URL.revokeObjectURL(link.href);
   }
 
+  let addingNow = false;
   async function add() {
-    if (!adding) return;
+    if (!adding || addingNow) return; // Enter reaches both the field and the dialog
     const { kind, name: called } = adding;
+    addingNow = true;
     // A schedule needs to be told when it fires.
     const why = await amend(patchAt(["nodes", called], kind === "schedule" ? { kind, every: "15m" } : kind === "workflow" ? { kind, do: [] } : { kind }));
-    if (why) adding = { ...adding, wrong: why };
+    addingNow = false;
+    if (why) adding = { kind, name: called, wrong: why };
     else {
       adding = undefined;
       choose(called, 0);
@@ -387,13 +395,13 @@
             <Button size="small" icon={Play} disabled={wrong.length > 0} on:click={() => run()}>Run</Button>
             <Button size="small" kind="ghost" icon={SettingsAdjust} iconDescription="Variants, sweeps, replications" tooltipPosition="bottom" tooltipAlignment="end" disabled={wrong.length > 0} on:click={() => (options = true)} />
           {/if}
-        {:else}
-          <Button size="small" kind="tertiary" on:click={() => (beside = 2)}>Make a scenario to run</Button>
+        {:else if visitor.edits}
+          <Button size="small" kind="tertiary" on:click={() => (beside = 2)}>Create a scenario</Button>
         {/if}
       </div>
     </div>
     {#if notice}
-      <InlineNotification lowContrast kind={notice.kind} title={notice.title} subtitle={notice.subtitle} on:close={() => (notice = undefined)} style="max-width: none; margin: 0" timeout={notice.kind === "success" ? 4000 : 0} />
+      <InlineNotification lowContrast kind={notice.kind} title={plain(notice.title)} subtitle={plain(notice.subtitle)} on:close={() => (notice = undefined)} style="max-width: none; margin: 0" timeout={notice.kind === "success" ? 4000 : 0} />
     {/if}
     <div class="drawn"><Board {board} {findings} {chosen} {link} {catalogue} edits={visitor.edits} pinsKey="ironweir-pins-{here()}-{name}" onchoose={choose} onlink={chooseLink} onadd={(kind) => (adding = { kind, name: freeName(kind, board.nodes.map((n) => n.name)), wrong: "" })} onconnect={connect} onpicture={picture} onremove={removeChosen} lit={below === 1 ? lit : undefined} litLinks={below === 1 ? litLinks : undefined} bind:whole={parted.whole} /></div>
     <Splitter kind="rows" label="How high the board is" bind:share={parted.down} usual={usual.down} within={parts} />
@@ -401,7 +409,7 @@
       <ContentSwitcher size="sm" bind:selectedIndex={below} aria-label="Below the board"><Switch text="Findings" /><Switch text="Try a message" /><Switch text="Schedules" /><Switch text="History" /></ContentSwitcher>
       <div class="inner">
         {#if below === 0}
-          <Findings {findings} {wrong} onchoose={choose} onapply={apply} />
+          <Findings {findings} {wrong} empty={board.nodes.length === 0} onchoose={choose} onapply={apply} />
         {:else if below === 2}
           <Schedules {text} onchoose={(node) => choose(node, board.nodes.find((n) => n.name === node)?.line ?? 0)} />
         {:else if below === 3}
@@ -428,8 +436,8 @@
 <Modal
   open={adding !== undefined}
   size="xs"
-  modalHeading="A new {adding?.kind ?? ''}"
-  primaryButtonText="Add it"
+  modalHeading="Add {/^[aeiou]/.test(adding?.kind ?? "") ? "an" : "a"} {adding?.kind ?? "node"}"
+  primaryButtonText="Add"
   secondaryButtonText="Cancel"
   primaryButtonDisabled={!/^[a-z][a-z0-9-]{0,62}$/.test(adding?.name ?? "")}
   selectorPrimaryFocus="#node-name"
@@ -439,7 +447,7 @@
 >
   {#if adding}
     <p class="quiet">{catalogue?.kinds.find((k) => k.kind === adding?.kind)?.about}</p>
-    <TextInput id="node-name" labelText="Name" helperText="Small letters, digits and hyphens, starting with a letter." bind:value={adding.name} invalid={adding.wrong !== ""} invalidText={adding.wrong} on:keydown={(e) => e.key === "Enter" && add()} />
+    <TextInput id="node-name" labelText="Name" helperText="Lower-case letters, digits and hyphens, a letter first." bind:value={adding.name} invalid={adding.wrong !== ""} invalidText={adding.wrong} on:focus={(e) => (e.target as HTMLInputElement | null)?.select()} />
   {/if}
 </Modal>
 
@@ -461,7 +469,10 @@
 >
   {#if conflict}
     <p>What saving yours on top would change of theirs:</p>
-    {#if conflict.difference}<Changes difference={conflict.difference} />{:else}<p class="quiet">One of the two cannot be read as a model; the texts differ.</p>{/if}
+    {#if conflict.difference}
+      <Changes difference={conflict.difference} />
+      {#if alike}<p class="wrong">Only comments or layout differ. Saving yours replaces theirs, comments included.</p>{/if}
+    {:else}<p class="quiet">One of the two texts is not a valid model; they differ.</p>{/if}
   {/if}
 </Modal>
 

@@ -34,6 +34,7 @@
     widths = new Map(),
     numbers = new Map(),
     moving = new Set(),
+    embedded = false,
     whole = $bindable(),
   }: {
     board: Board;
@@ -55,6 +56,7 @@
     widths?: Map<string, number>; // of links, in pixels
     numbers?: Map<string, string>; // what links say that came along them
     moving?: Set<string>; // links along which messages go just now
+    embedded?: boolean; // it stands within a page that scrolls: the wheel is the page's
     whole?: boolean; // whether the board has the page for itself; not given: it cannot
   } = $props();
 
@@ -191,6 +193,8 @@
       fitView
       fitViewOptions={fitted}
       minZoom={0.1}
+      zoomOnScroll={!embedded}
+      preventScrolling={!embedded}
       nodesConnectable={edits}
       deleteKey={null}
       selectionKey={null}

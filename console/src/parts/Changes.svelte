@@ -1,6 +1,7 @@
 <script lang="ts">
   import { Tag } from "carbon-components-svelte";
   import type { Schemas } from "../lib/api";
+  import Words from "./Words.svelte";
 
   let { difference }: { difference: Schemas["Difference"] } = $props();
 
@@ -20,7 +21,7 @@
 </script>
 
 {#if same}
-  <p class="quiet">The models say the same.</p>
+  <p class="quiet">The models are the same.</p>
 {/if}
 <ul>
   {#each whole as w (w.words)}
@@ -33,12 +34,12 @@
   {/each}
 </ul>
 {#if difference.came?.length}
-  <h4>Findings that came</h4>
-  <ul>{#each difference.came as f (f.id)}<li><strong>{f.code}</strong> {f.message}</li>{/each}</ul>
+  <h4>New findings</h4>
+  <ul>{#each difference.came as f (f.id)}<li><strong>{f.code}</strong> <Words text={f.message} /></li>{/each}</ul>
 {/if}
 {#if difference.went?.length}
-  <h4>Findings that went</h4>
-  <ul>{#each difference.went as f (f.id)}<li><strong>{f.code}</strong> {f.message}</li>{/each}</ul>
+  <h4>Resolved findings</h4>
+  <ul>{#each difference.went as f (f.id)}<li><strong>{f.code}</strong> <Words text={f.message} /></li>{/each}</ul>
 {/if}
 
 <style>

@@ -2,13 +2,16 @@
   import { Button, Modal } from "carbon-components-svelte";
   import Tools from "carbon-icons-svelte/lib/Tools.svelte";
   import { api, sentence, type Finding, type Trouble } from "../lib/api";
+  import { plain } from "../lib/code";
+  import Words from "./Words.svelte";
 
   let {
     findings,
     wrong,
+    empty = false,
     onchoose,
     onapply,
-  }: { findings: Finding[]; wrong: Trouble[]; onchoose: (node: string, line: number) => void; onapply: (remedy: Finding["remedies"][number]) => void } = $props();
+  }: { findings: Finding[]; wrong: Trouble[]; empty?: boolean; onchoose: (node: string, line: number) => void; onapply: (remedy: Finding["remedies"][number]) => void } = $props();
 
   let explained = $state({ open: false, title: "", paragraphs: [] as string[] });
 
@@ -28,27 +31,27 @@
     <ul>
       {#each wrong as t, i (i)}
         <li class="error">
-          <button onclick={() => onchoose("", t.line)}><b>line {t.line}</b> {t.message}</button>
+          <button onclick={() => onchoose("", t.line)}><b>line {t.line}</b> <Words text={t.message} /></button>
         </li>
       {/each}
     </ul>
   {:else if findings.length === 0}
-    <p class="quiet">Nothing found: no loop, no loss by a single fault, nothing that cannot work.</p>
+    <p class="quiet">{empty ? "The model has no nodes yet. Add one on the board, or write it into the text." : "No findings: no loop, no single point of loss, nothing that cannot work."}</p>
   {:else}
     <ul>
       {#each findings as f (f.id + f.code)}
         <li class={f.accepted ? "accepted" : f.severity} data-code={f.code}>
           <button onclick={() => onchoose(f.nodes[0] ?? "", f.position.line)}>
             <b>{f.code} {f.title}</b>
-            <span>{f.message}</span>
+            <span><Words text={f.message} /></span>
             {#if f.accepted}
               <i>accepted: {f.accepted.because}</i>
             {/if}
           </button>
-          <button class="plain as-link why" onclick={() => explain(f.code)} aria-label="Explain {f.code}">What {f.code} means</button>
+          <button class="plain as-link why" onclick={() => explain(f.code)} aria-label="Explain {f.code}">About {f.code}</button>
           {#if !f.accepted}
             {#each f.remedies as r, i (i)}
-              <p class="remedy"><Button kind="ghost" size="small" icon={Tools} on:click={() => onapply(r)} aria-label="Apply: {r.say}">Apply</Button> {r.say}</p>
+              <p class="remedy"><Button kind="ghost" size="small" icon={Tools} on:click={() => onapply(r)} aria-label="Apply: {plain(r.say)}">Apply</Button> <span><Words text={r.say} /></span></p>
             {/each}
           {/if}
         </li>
@@ -58,7 +61,7 @@
 </section>
 
 <Modal bind:open={explained.open} passiveModal size="sm" modalHeading={explained.title}>
-  {#each explained.paragraphs as p (p)}<p class="page-of-rule">{p}</p>{/each}
+  {#each explained.paragraphs as p (p)}<p class="page-of-rule"><Words text={p} /></p>{/each}
 </Modal>
 
 <style>

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { tick, untrack } from "svelte";
   import { Button, TextInput } from "carbon-components-svelte";
   import Copy from "carbon-icons-svelte/lib/Copy.svelte";
   import TrashCan from "carbon-icons-svelte/lib/TrashCan.svelte";
@@ -62,6 +63,23 @@
     if (called === node || called === "") return;
     wrong = await onrename(node, called);
   }
+  /** Sets a field of what is chosen. A schedule has one calendar: setting one takes the other away. */
+  async function setField(field: string, value: unknown): Promise<string> {
+    const other = !linked && written?.kind === "schedule" ? ({ cron: "every", every: "cron" } as Record<string, string>)[field] : undefined;
+    const patch = patchAt([...path, ...field.split(".")], value);
+    if (other && value !== null && written && other in written) (valueAt(patch, path.join(".")) as Plain)[other] = null;
+    const why = await onamend(patch);
+    await tick();
+    // The field may stand elsewhere now; whoever was in it stays in it.
+    if (globalThis.document.activeElement === globalThis.document.body) inspector?.querySelector<HTMLElement>(`[data-field="${field}"] :is(input, select)`)?.focus();
+    return why;
+  }
+  let inspector = $state<HTMLElement>();
+  let more = $state(false);
+  $effect(() => {
+    more = path.length > 0 && untrack(() => set.length === 0); // at each node or link anew
+  });
+
   async function duplicate() {
     const copy = freeName(node, names);
     wrong = await onamend(patchAt(["nodes", copy], { ...written }));
@@ -69,7 +87,7 @@
   }
 </script>
 
-<section aria-label="Inspector">
+<section aria-label="Inspector" bind:this={inspector}>
   {#if linked}
     <div class="head">
       <h2>Link {from} → {board.links.find((l) => l.id === link)?.to ?? name}</h2>
@@ -86,7 +104,7 @@
     </div>
     <p class="quiet">{kind?.about ?? ""}</p>
     {#if edits}
-      <TextInput size="sm" labelText="Name, everywhere in the model" bind:value={called} on:blur={rename} on:keydown={(e) => e.key === "Enter" && rename()} />
+      <TextInput size="sm" labelText="Name" bind:value={called} on:blur={rename} on:keydown={(e) => e.key === "Enter" && rename()} />
     {/if}
     {#if out.length || into.length}
       <ul class="links">
@@ -95,18 +113,18 @@
       </ul>
     {/if}
   {:else}
-    <p class="quiet">Choose a node or a link on the board to see its fields, with units and defaults. Draw a link by pulling from a node's right edge to another node.</p>
+    <p class="quiet">Select a node or a link on the board to see its fields, with units and defaults. Drag from a node's right edge to another node to draw a link.</p>
   {/if}
   {#if wrong}<p class="wrong" role="alert">{wrong}</p>{/if}
   {#if of}
     {#each set as f (path.join() + f.path)}
-      <FieldRow field={f} value={valueAt(of, f.path)} nodes={names} disabled={!edits} onset={(v) => onamend(patchAt([...path, ...f.path.split(".")], v))} />
+      <FieldRow field={f} value={valueAt(of, f.path)} nodes={names} disabled={!edits} onset={(v) => setField(f.path, v)} />
     {/each}
     {#if edits && rest.length}
-      <details open={set.length === 0}>
+      <details bind:open={more}>
         <summary>{set.length ? "More fields" : "Fields"} ({rest.length})</summary>
         {#each rest as f (path.join() + f.path)}
-          <FieldRow field={f} value={undefined} nodes={names} disabled={!edits} onset={(v) => onamend(patchAt([...path, ...f.path.split(".")], v))} />
+          <FieldRow field={f} value={undefined} nodes={names} disabled={!edits} onset={(v) => setField(f.path, v)} />
         {/each}
       </details>
     {/if}

@@ -81,7 +81,7 @@
     <span class="clock" role="status">{clock}, {duration(at * step)} in</span>
   </div>
   <div class="drawn">
-    <Board {board} findings={[]} {chosen} onchoose={(name) => (chosen = name)} {lit} {badges} {widths} {numbers} litLinks={new Set(board.links.filter((l) => (came(l.id)) > 0).map((l) => l.id))} />
+    <Board {board} findings={[]} embedded {chosen} onchoose={(name) => (chosen = name)} {lit} {badges} {widths} {numbers} litLinks={new Set(board.links.filter((l) => (came(l.id)) > 0).map((l) => l.id))} />
   </div>
   <p class="quiet">The mean of the replications, in steps of {duration(step)}: what each node held and did in this one. The bar is how full it was, against its fullest; a link is as wide as what came along it in the whole run, in powers of ten, and says how many that was and how often; a pale node did nothing.</p>
 </div>
