@@ -125,7 +125,7 @@ func (b *browser) addNode(kind, name string) {
 	}
 	b.do(visible("#node-name"))
 	b.fill("#node-name", name)
-	b.press("Add")
+	b.press("Add node")
 	b.do(visible(`[data-node="`+name+`"]`), gone("#node-name"))
 }
 

@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -73,4 +74,16 @@ func TestADeepLinkOutlivesSigningIn(t *testing.T) {
 	require.True(t, b.eval(`((location.hash = "#`+link+`"), true)`))
 	b.do(visible(`[data-node="manifest-drop"]`))
 	require.False(t, b.eval(`location.href.includes("#")`), "the secret is in no address")
+}
+
+// TestAResultScrollsOnce: the page of a result has one scroller, and the wheel over its
+// board scrolls the page.
+func TestAResultScrollsOnce(t *testing.T) {
+	needConsole(t)
+	r := start(t).signIn()
+	id := r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "quiet-tuesday"}, 202)["id"]
+	b := open(t, r)
+	b.do(chromedp.Navigate(fmt.Sprintf("%s/w/main/runs/%v", b.url, id)), visible(`.page .svelte-flow`))
+	require.True(t, b.eval(`document.documentElement.scrollHeight <= innerHeight && document.body.scrollHeight <= innerHeight + 1`), "the document does not scroll beside the page")
+	b.clean()
 }

@@ -252,7 +252,7 @@ func TestARemedyIsOnePress(t *testing.T) {
 	require.Equal(t, 0, b.count(`[data-state="loops"]`), "nothing circulates any more")
 	require.Contains(t, b.text(".bar"), "changed")
 	require.Contains(t, b.text(".cm-content"), "# Manifests: hauliers upload them")
-	require.Contains(t, b.text(".bench"), "Applied: Let `stamp-manifest` write under derived/")
+	require.Contains(t, b.text(".bench"), "Applied: Let stamp-manifest write under derived/")
 	b.shoot("workbench-remedy")
 	undo := `(document.querySelector(".cm-content").dispatchEvent(new KeyboardEvent("keydown", {key: "z", code: "KeyZ", keyCode: 90, ctrlKey: true, bubbles: true})), true)`
 	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](undo))

@@ -113,7 +113,10 @@ func (s *Store) FinishRun(ctx context.Context, id int64, state, message string, 
 		if result != nil {
 			doc = string(result)
 		}
-		done, err := tx.px.Exec(ctx, "UPDATE runs SET state = $2, error = $3, result = $4::jsonb, merger = NULL, finished_at = now() WHERE id = $1 AND state IN ('queued', 'running')", id, state, message, doc)
+		done, err := tx.px.Exec(ctx, `UPDATE runs SET state = $2, error = $3, result = $4::jsonb, merger = NULL, finished_at = now(),
+			unmet = CASE WHEN jsonb_typeof($4::jsonb -> 'expect') = 'object' AND $4::jsonb -> 'expect' <> '{}'::jsonb
+				THEN (SELECT count(*) FILTER (WHERE NOT (e.value ->> 'holds')::boolean) FROM jsonb_each($4::jsonb -> 'expect') e) END
+			WHERE id = $1 AND state IN ('queued', 'running')`, id, state, message, doc)
 		if err != nil || done.RowsAffected() == 0 {
 			return err
 		}

@@ -67,6 +67,7 @@ type Run struct {
 	Entered    int64           `json:"entered" gorm:"->" doc:"messages that came in so far, in all parts; while it goes on"`
 	Lost       int64           `json:"lost" gorm:"->" doc:"so far, while it goes on"`
 	Parked     int64           `json:"parked" gorm:"->" doc:"so far, while it goes on"`
+	Unmet      *int            `json:"unmet" gorm:"->" doc:"expectations that do not hold; null: it has none, or has not ended"`
 	Author     string          `json:"author"`
 	Result     json.RawMessage `json:"-" gorm:"type:jsonb"`
 	CreatedAt  time.Time       `json:"created_at"`
@@ -111,7 +112,7 @@ func (s *Store) CreateRun(ctx context.Context, w *Workspace, model string, r *Ru
 	return err
 }
 
-const runQuery = `SELECT r.id, r.model_id, w.name AS workspace, m.name AS model, r.revision, r.scenario, r.text, r.study, r.parts, r.state, r.stopping, r.error, r.author, r.created_at, r.started_at, r.finished_at,
+const runQuery = `SELECT r.id, r.model_id, w.name AS workspace, m.name AS model, r.revision, r.scenario, r.text, r.study, r.parts, r.state, r.stopping, r.error, r.author, r.created_at, r.started_at, r.finished_at, r.unmet,
 	CASE WHEN r.study ? 'sweep' THEN 'sweep' WHEN r.study ? 'variants' THEN 'variants' ELSE 'run' END AS kind,
 	CASE WHEN r.finished_at IS NOT NULL THEN 1 ELSE coalesce(p.progress, 0) END AS progress, coalesce(p.entered, 0), coalesce(p.lost, 0), coalesce(p.parked, 0)
 	FROM runs r JOIN models m ON m.id = r.model_id JOIN workspaces w ON w.id = m.workspace_id
@@ -126,7 +127,7 @@ func (s *Store) scanRuns(ctx context.Context, tail string, args ...any) ([]Run, 
 	}
 	out, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (Run, error) {
 		var r Run
-		err := row.Scan(&r.ID, &r.ModelID, &r.Workspace, &r.Model, &r.Revision, &r.Scenario, &r.Text, &r.Study, &r.Parts, &r.State, &r.Stopping, &r.Error, &r.Author, &r.CreatedAt, &r.StartedAt, &r.FinishedAt, &r.Kind, &r.Progress, &r.Entered, &r.Lost, &r.Parked)
+		err := row.Scan(&r.ID, &r.ModelID, &r.Workspace, &r.Model, &r.Revision, &r.Scenario, &r.Text, &r.Study, &r.Parts, &r.State, &r.Stopping, &r.Error, &r.Author, &r.CreatedAt, &r.StartedAt, &r.FinishedAt, &r.Unmet, &r.Kind, &r.Progress, &r.Entered, &r.Lost, &r.Parked)
 		return r, err
 	})
 	if out == nil {

@@ -122,7 +122,7 @@
   {#if run}
     <div class="top">
       <h1><a href={p("/w/:workspace/models/:name", { params: { workspace: here(), name: run.model } })}>{run.model}</a> under {run.scenario}</h1>
-      <StateTag state={status} />
+      <StateTag state={status} unmet={result && expected.length ? expected.length - kept : null} />
       <span class="quiet">run {id}, revision {run.revision}</span>
       {#if result}<Button size="small" kind="tertiary" icon={Download} href="/api/v1/workspaces/{here()}/runs/{id}/report">Report</Button>{/if}
     </div>

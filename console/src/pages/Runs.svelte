@@ -51,7 +51,7 @@
         {:else if cell.key === "model"}
           <a href={p("/w/:workspace/models/:name", { params: { workspace: here(), name: row.model } })}>{row.model}</a>, revision {row.revision}
         {:else if cell.key === "state"}
-          <StateTag state={row.state} />
+          <StateTag state={row.state} unmet={row.unmet} />
         {:else if cell.key === "created_at"}
           {when(row.created_at)} by {row.author}
         {:else}

@@ -437,7 +437,7 @@
   open={adding !== undefined}
   size="xs"
   modalHeading="Add {/^[aeiou]/.test(adding?.kind ?? "") ? "an" : "a"} {adding?.kind ?? "node"}"
-  primaryButtonText="Add"
+  primaryButtonText="Add node"
   secondaryButtonText="Cancel"
   primaryButtonDisabled={!/^[a-z][a-z0-9-]{0,62}$/.test(adding?.name ?? "")}
   selectorPrimaryFocus="#node-name"
