@@ -125,7 +125,7 @@ func (r *Rehearsal) ServeEndpoint(w http.ResponseWriter, req *http.Request, path
 	switch {
 	case node == "" && len(allowed) > 0:
 		w.Header().Set("Allow", strings.Join(allowed, ", "))
-		problem(w, http.StatusMethodNotAllowed, fmt.Sprintf("the endpoint at %s takes %s", path, strings.Join(allowed, ", ")))
+		problem(w, http.StatusMethodNotAllowed, fmt.Sprintf("the endpoint at %s accepts %s", path, strings.Join(allowed, ", ")))
 		return
 	case node == "":
 		problem(w, http.StatusNotFound, "the model has no endpoint at "+path+r.endpointsInWords())
@@ -170,7 +170,7 @@ func requestOf(node string, header http.Header, body []byte) (sim.InputEvent, er
 	case err != nil:
 		return sim.InputEvent{}, err
 	case found && len(list) != 1:
-		return sim.InputEvent{}, fmt.Errorf("an endpoint takes one event a request, and this is a batch of %d", len(list))
+		return sim.InputEvent{}, fmt.Errorf("an endpoint accepts one event per request, and this is a batch of %d", len(list))
 	case found:
 		ev := &list[0]
 		return sim.InputEvent{Node: node, Type: ev.Type, Subject: ev.Subject, Data: ev.Data, Size: ev.Size, Attributes: &ev.Attributes}, nil

@@ -41,7 +41,7 @@ func (r *Rehearsal) Request(ctx context.Context, who string, ev *sim.InputEvent)
 	select {
 	case a, ok := <-ch:
 		if !ok {
-			return a, errors.New("the time was set back, or the rehearsal ended, before the answer came")
+			return a, errors.New("the rehearsal was rewound or ended before the answer arrived")
 		}
 		return a, nil
 	case <-ctx.Done():

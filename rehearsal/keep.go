@@ -42,7 +42,7 @@ func (r *Rehearsal) Keep(name string, files bool) (*Kept, error) {
 	}
 	k := &Kept{Files: map[string][]byte{}, Events: past.events, Length: length, LeftOut: past.leftOut()}
 	if past.events > MostKept && !files {
-		return nil, fmt.Errorf("%d events came in; a scenario holds at most %d itself. Set the time back to keep less, or rehearse from the command line, which writes them into files", past.events, MostKept)
+		return nil, fmt.Errorf("%d events entered; a scenario holds at most %d itself. Rewind to keep less, or rehearse from the command line, which writes them into files", past.events, MostKept)
 	}
 	base, err := r.base()
 	if err != nil {
@@ -161,7 +161,7 @@ func (r *Rehearsal) past(until time.Duration) (*past, error) {
 			}
 			p.into[in.Event.Node] = append(p.into[in.Event.Node], arrived{in.At, in.Event})
 			if p.events++; p.events > 1_000_000 {
-				return nil, errors.New("more than a million events came in; set the time back to keep less")
+				return nil, errors.New("more than a million events entered; rewind to keep less")
 			}
 		case in.Incident != nil:
 			p.incidents = append(p.incidents, &happened{in.Incident.Name, in.Incident, in.At, 0})

@@ -25,7 +25,7 @@ import (
 // Plan says what is rehearsed.
 type Plan struct {
 	Graph    *graph.Graph
-	Scenario *model.Scenario // nil: nothing comes but what is posted, and what schedules send
+	Scenario *model.Scenario // nil: the only traffic is what is posted and what schedules send
 	Text     []byte          // of the scenario, as written
 	Inputs   sim.Inputs
 	Head     document.Head // of the result

@@ -155,7 +155,7 @@ func TestBehindTheNumbers(t *testing.T) {
 	time.Sleep(3 * time.Second)
 	b.press("Pause")
 	b.eventually("something is seen to be held or to run", func() bool {
-		return b.eval(`[...document.querySelectorAll(".replay .kind")].some(k => /runs|held|came/.test(k.textContent))`)
+		return b.eval(`[...document.querySelectorAll(".replay .kind")].some(k => /runs|queued|received/.test(k.textContent))`)
 	})
 	b.eventually("links say how much came along them, and how often", func() bool {
 		return b.eval(`[...document.querySelectorAll(".replay .svelte-flow__edge-label")].some(l => /^[\d,]+\n[\d.,]+\/(s|min|h)$/.test(l.textContent.trim()))`)

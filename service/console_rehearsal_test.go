@@ -48,7 +48,7 @@ func TestARehearsalOnTheBoard(t *testing.T) {
 	b.eventually("the sample is there", func() bool { return strings.HasPrefix(b.value(".side .two input"), "inbound/") })
 	b.fill(".side .two input", "inbound/gannet/77.csv")
 	b.do(click(`.side form button[type="submit"]`))
-	const told = `section[aria-label="What happens to it"]`
+	const told = `section[aria-label="Steps"]`
 	shows(told, "inbound/gannet/77.csv")
 	shows(told, "split-manifest runs")
 	b.shoot("rehearsal-sent")

@@ -33,7 +33,7 @@ type Rehearsal struct {
 	Workspace string           `json:"workspace"`
 	Model     string           `json:"model"`
 	Revision  int              `json:"revision"`
-	Scenario  string           `json:"scenario" doc:"empty: nothing comes but what is posted, and what schedules send"`
+	Scenario  string           `json:"scenario" doc:"empty: the only traffic is what is posted and what schedules send"`
 	Author    string           `json:"author"`
 	StartedAt time.Time        `json:"started_at"`
 	Hooks     []string         `json:"hooks" doc:"the functions that handlers on the service's machine answer for"`
@@ -152,7 +152,7 @@ type RehearsalPath struct {
 // RehearsalRequest is what a rehearsal is started with.
 type RehearsalRequest struct {
 	Revision int     `json:"revision,omitempty" minimum:"0" doc:"0 or absent: the latest"`
-	Scenario string  `json:"scenario,omitempty" doc:"a scenario of the model; absent: nothing comes but what is posted, and what schedules send"`
+	Scenario string  `json:"scenario,omitempty" doc:"a scenario of the model; absent: the only traffic is what is posted and what schedules send"`
 	Pace     float64 `json:"pace,omitempty" minimum:"0" maximum:"100000" doc:"simulated seconds for each of the clock; absent: 1"`
 	Paused   bool    `json:"paused,omitempty" doc:"time stands at the start"`
 	Hooks    bool    `json:"hooks,omitempty" doc:"let functions be answered by their hooks, where the service allows it"`

@@ -337,7 +337,7 @@ ironweir token revoke 3`,
 		case c.NArg() == 2 && c.Arg(0) == "revoke":
 			var id int64
 			if _, err := fmt.Sscan(c.Arg(1), &id); err != nil {
-				return 0, fmt.Errorf("%q is no number of a token; `ironweir token` lists them", c.Arg(1))
+				return 0, fmt.Errorf("%q is not the number of a token; `ironweir token` lists them", c.Arg(1))
 			}
 			if err := api.RevokeToken(c, id); err != nil {
 				return 0, reached(err)

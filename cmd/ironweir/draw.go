@@ -19,7 +19,7 @@ ironweir draw demo/kittiwake.yaml -around consignments -format mermaid`,
 		scenario := c.String("scenario", "", "take the traffic from scenario `FILE`")
 		around := c.String("around", "", "only `NODE` and what is one link away")
 		findings := c.Bool("findings", false, "mark what `check` finds")
-		rates := c.Bool("rates", false, "write on each link how much it carries in the mean")
+		rates := c.Bool("rates", false, "write the mean rate on each link")
 		out := c.String("out", "", "write to `FILE` instead of standard output")
 		var tags repeated
 		c.Var(&tags, "tag", "only nodes with tag `K=V`; may be repeated")

@@ -26,7 +26,7 @@ ironweir rehearse demo/kittiwake.yaml -listen 127.0.0.1:8421 -hooks
 printf 'fail goods-registry\nsend manifest-drop\nwait 10m\nstate\n' | ironweir rehearse demo/kittiwake.yaml -pace 1000`,
 	run: func(c *call) (int, error) {
 		m := c.modelFlags("text|json")
-		scenario := c.String("scenario", "", "rehearse the traffic and incidents of `FILE`; without it nothing comes but what is sent, and what schedules send")
+		scenario := c.String("scenario", "", "rehearse the traffic and incidents of `FILE`; without it the only traffic is what you send and what schedules send")
 		pace := c.Float64("pace", 1, "`N` simulated seconds for each of the clock")
 		paused := c.Bool("paused", false, "let time stand at the start")
 		listen := c.String("listen", "127.0.0.1:8421", "take events, requests and traces at `ADDRESS`, on loopback; :0 chooses a port")
@@ -146,7 +146,7 @@ func (t *atTerminal) run(listener net.Listener, scenario string) (int, error) {
 
 // greet says where it is and how it is fed.
 func (t *atTerminal) greet(address, scenario string) {
-	comes := "nothing comes but what you send, and what schedules send"
+	comes := "the only traffic is what you send and what schedules send"
 	if scenario != "" {
 		comes = "traffic and incidents of " + scenario
 	}
@@ -154,7 +154,7 @@ func (t *atTerminal) greet(address, scenario string) {
 	if err != nil {
 		return
 	}
-	t.say("%s is rehearsed at %s, at %g× the pace of the clock; %s.", t.g.Topology.Name, address, s.Pace, comes)
+	t.say("%s is being rehearsed at %s, at %g× real time; %s.", t.g.Topology.Name, address, s.Pace, comes)
 	fed, others := rehearsal.Entries(t.g)
 	if len(fed) == 0 {
 		fed, others = others, nil

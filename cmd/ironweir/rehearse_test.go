@@ -39,7 +39,7 @@ func TestRehearseAtTheTerminal(t *testing.T) {
 		_, err := io.WriteString(typed, line+"\n")
 		require.NoError(t, err)
 	}
-	address := says(`rehearsed at (http://127\.0\.0\.1:\d+),`)[1]
+	address := says(`being rehearsed at (http://127\.0\.0\.1:\d+),`)[1]
 	does("fail goods-registry")
 	does("state")
 	says(`goods-registry .*fails 100%`)
@@ -57,14 +57,14 @@ func TestRehearseAtTheTerminal(t *testing.T) {
 	says(`consignments: \d+ message[^\n]*\n *message +journey[^\n]*\n(?:.*inbound/gannet/77\.csv\n)`)
 	does("heal goods-registry")
 	does("send manifest-drop inbound/gannet/78.csv {\"lines\":[]}")
-	says(`message \d+ comes to manifest-drop`)
+	says(`message \d+ enters manifest-drop`)
 	answer, err := http.Post(address+"/bookings", "application/json", strings.NewReader(`{"sailing":"evening","vehicle":"KW-207"}`))
 	require.NoError(t, err)
 	answer.Body.Close()
 	require.Equal(t, 202, answer.StatusCode)
 	does("stand")
 	does("back 1m")
-	says(`time is set back to`)
+	says(`rewound to`)
 	does("step 3")
 	says(`(?m)^\d\d:\d\d:\d\d\.\d{3}  [a-z]`)
 	file := filepath.Join(t.TempDir(), "kept.yaml")

@@ -21,14 +21,14 @@ func clock(seconds float64) string {
 
 // writeState writes how every node stands.
 func writeState(w io.Writer, g *graph.Graph, s *rehearsal.State, style text.Style) error {
-	stands := "time stands"
+	stands := "time is paused"
 	switch {
 	case s.Behind:
 		stands = "as fast as it can"
 	case s.Running:
 		stands = fmt.Sprintf("%g×", s.Pace)
 	}
-	fmt.Fprintf(w, "%s, %s: %d came in, %d under way, %d parked, %d lost\n", clock(s.Now), stands, s.Entered, s.Underway, s.Parked, s.Lost)
+	fmt.Fprintf(w, "%s, %s: %d entered, %d in flight, %d parked, %d lost\n", clock(s.Now), stands, s.Entered, s.Underway, s.Parked, s.Lost)
 	if s.Stopped != "" {
 		fmt.Fprintf(w, "ended by %s\n", s.Stopped)
 	}
@@ -47,7 +47,7 @@ func writeState(w io.Writer, g *graph.Graph, s *rehearsal.State, style text.Styl
 		}
 		rows = append(rows, []string{g.Nodes[i].Name, blank(n.Copies), blank(n.Depth), oldest, blank(n.Running), blank(n.Runs), blank(n.Failures), blank(n.Throttled), blank(n.Parked), blank(n.Lost), inForce(n)})
 	}
-	if err := text.Table(w, []string{"node", ">came", ">depth", ">oldest", ">running", ">runs", ">failed", ">throttled", ">parked", ">lost", "in force"}, rows, style); err != nil {
+	if err := text.Table(w, []string{"node", ">received", ">depth", ">oldest", ">running", ">runs", ">failed", ">throttled", ">parked", ">lost", "active"}, rows, style); err != nil {
 		return err
 	}
 	for i := range g.Links {
@@ -65,7 +65,7 @@ func inForce(n rehearsal.Node) string {
 		out = append(out, fmt.Sprintf("fails %g%%", *n.Fails*100))
 	}
 	if n.Slow != nil {
-		out = append(out, fmt.Sprintf("%g times as slow", *n.Slow))
+		out = append(out, fmt.Sprintf("%g× slow", *n.Slow))
 	}
 	if n.Concurrency != nil {
 		out = append(out, fmt.Sprintf("concurrency %d", *n.Concurrency))

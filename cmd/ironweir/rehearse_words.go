@@ -34,23 +34,23 @@ func liveWords() []liveWord {
 		{"crash", "NODE", "crash its process: the runs in progress end without an answer", 1, incidentWord("node", "crash", "true")},
 		{"off", "SCHEDULE|FROM:LINK", "switch a schedule or a link off", 1, (*atTerminal).switchOff},
 		{"pause", "FROM:LINK", "pause a link", 1, incidentWord("link", "paused", "true")},
-		{"send-back", "FROM TO RATE", "send back what lies in FROM, at a rate such as 5/s, until FROM is healed", 3, (*atTerminal).sendBack},
+		{"send-back", "FROM TO RATE", "send back the messages of FROM, at a rate such as 5/s, until FROM is healed", 3, (*atTerminal).sendBack},
 		{"heal", "[NODE|FROM:LINK]", "end what was done to it, or to all", 0, (*atTerminal).heal},
-		{"stand", "", "let time stand", 0, func(t *atTerminal, _ context.Context, _ []string) error { return t.r.Pause(t.who) }},
-		{"go", "", "let time pass", 0, func(t *atTerminal, _ context.Context, _ []string) error { return t.r.Resume(t.who) }},
-		{"step", "[N]", "let the next event happen, or the next N", 0, (*atTerminal).step},
-		{"pace", "N", "N simulated seconds for each of the clock", 1, (*atTerminal).pace},
-		{"back", "DURATION", "set time back by so much, such as 5m", 1, (*atTerminal).back},
+		{"stand", "", "pause time", 0, func(t *atTerminal, _ context.Context, _ []string) error { return t.r.Pause(t.who) }},
+		{"go", "", "resume time", 0, func(t *atTerminal, _ context.Context, _ []string) error { return t.r.Resume(t.who) }},
+		{"step", "[N]", "process the next event, or the next N", 0, (*atTerminal).step},
+		{"pace", "N", "simulated seconds per real second", 1, (*atTerminal).pace},
+		{"back", "DURATION", "rewind by so much, such as 5m", 1, (*atTerminal).back},
 		{"wait", "DURATION", "wait until so much simulated time has passed", 1, (*atTerminal).wait},
-		{"state", "", "how every node stands", 0, (*atTerminal).state},
-		{"rest", "NODE", "what lies in a node", 1, (*atTerminal).rest},
-		{"read", "MESSAGE", "a message that lies somewhere", 1, (*atTerminal).readMessage},
-		{"move", "MESSAGE NODE", "send a message that lies somewhere to a node", 2, (*atTerminal).move},
-		{"remove", "MESSAGE", "take a message away", 1, (*atTerminal).move},
-		{"journey", "N", "what has happened to message N, step by step", 1, (*atTerminal).journey},
-		{"result", "", "what has happened until now, counted as a run counts", 0, (*atTerminal).result},
-		{"observed", "", "what traces of the real system show, beside the model", 0, (*atTerminal).observed},
-		{"keep", "FILE", "write what has happened as a scenario that gives the same at full speed", 1, (*atTerminal).keep},
+		{"state", "", "state of every node", 0, (*atTerminal).state},
+		{"rest", "NODE", "messages stored in a node", 1, (*atTerminal).rest},
+		{"read", "MESSAGE", "show a stored message", 1, (*atTerminal).readMessage},
+		{"move", "MESSAGE NODE", "send a stored message to a node", 2, (*atTerminal).move},
+		{"remove", "MESSAGE", "remove a message", 1, (*atTerminal).move},
+		{"journey", "N", "message N step by step", 1, (*atTerminal).journey},
+		{"result", "", "the result so far, as of a run", 0, (*atTerminal).result},
+		{"observed", "", "observed traces beside the model", 0, (*atTerminal).observed},
+		{"keep", "FILE", "write what happened as a scenario that reproduces it", 1, (*atTerminal).keep},
 		{"help", "", "this list", 0, (*atTerminal).helpWords},
 		{"end", "", "end the rehearsal", 0, func(*atTerminal, context.Context, []string) error { return io.EOF }},
 	}
@@ -132,9 +132,9 @@ func (t *atTerminal) send(_ context.Context, args []string) error {
 	case err != nil:
 		return err
 	case out.Rejected:
-		t.say("message %d is not taken: %s", out.Journey, sim.LossWords(out.Cause))
+		t.say("message %d is rejected: %s", out.Journey, sim.LossWords(out.Cause))
 	default:
-		t.say("message %d comes to %s; `journey %d` tells what happens to it", out.Journey, args[0], out.Journey)
+		t.say("message %d enters %s; `journey %d` shows its steps", out.Journey, args[0], out.Journey)
 	}
 	return nil
 }
@@ -153,7 +153,7 @@ func (t *atTerminal) step(_ context.Context, args []string) error {
 			return err
 		}
 		if said == "" {
-			t.say("nothing is left to happen")
+			t.say("no events are left")
 			return nil
 		}
 		s, err := t.r.State()
@@ -186,7 +186,7 @@ func (t *atTerminal) back(_ context.Context, args []string) error {
 		return err
 	}
 	if s, err = t.r.State(); err == nil {
-		t.say("time is set back to %s", clock(s.Now))
+		t.say("rewound to %s", clock(s.Now))
 	}
 	return err
 }
@@ -203,7 +203,7 @@ func (t *atTerminal) wait(ctx context.Context, args []string) error {
 	}
 	for until := s.Now + d.Seconds(); s.Now < until; {
 		if !s.Running {
-			return fmt.Errorf("time stands at %s; `go` lets it pass", clock(s.Now))
+			return fmt.Errorf("time is paused at %s; `go` resumes it", clock(s.Now))
 		}
 		select {
 		case <-ctx.Done():
@@ -244,7 +244,7 @@ func (t *atTerminal) rest(_ context.Context, args []string) error {
 		return err
 	}
 	if len(list) > 0 && len(back) > 0 {
-		t.say("`move %d %s` sends the first back to where it was set aside", list[0].Message, back[0])
+		t.say("`move %d %s` sends the first back to where it failed", list[0].Message, back[0])
 	}
 	return nil
 }
@@ -252,7 +252,7 @@ func (t *atTerminal) rest(_ context.Context, args []string) error {
 func messageNumber(arg string) (uint64, error) {
 	n, err := strconv.ParseUint(arg, 10, 64)
 	if err != nil {
-		return 0, fmt.Errorf("%q is no number of a message; `rest NODE` shows them", arg)
+		return 0, fmt.Errorf("%q is not the number of a message; `rest NODE` shows them", arg)
 	}
 	return n, nil
 }

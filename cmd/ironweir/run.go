@@ -37,10 +37,10 @@ ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -format otlp
 		var series, latency repeated
 		c.Var(&series, "series", "put the series of `NODE` into the JSON, or all; may be repeated")
 		c.Var(&latency, "latency", "show only the latency `FROM:TO` in the text; may be repeated")
-		beside := c.Bool("beside", false, "run the model as it is beside its variant, and show the differences; several variants are always run so")
+		beside := c.Bool("beside", false, "run the model beside its variant, or beside what -set changes, and show the differences")
 		sweep := c.String("sweep", "", "run every combination of the values in `FILE`, a map of paths to lists")
-		look := c.String("look", "", "show what rests in a node at an instant, `NODE@AT`, instead of the whole result")
-		journey := c.Uint64("journey", 0, "tell journey number `N` step by step, instead of the whole result")
+		look := c.String("look", "", "show the messages stored in a node at an instant, `NODE@AT`, instead of the whole result")
+		journey := c.Uint64("journey", 0, "show journey number `N` step by step, instead of the whole result")
 		out := c.String("out", "", "write result.json and journeys.jsonl into folder `DIR` as well")
 		export := c.String("export", "", "send the traces of a sample of journeys to `ADDRESS` by OTLP/HTTP, such as http://127.0.0.1:4318")
 		if err := c.parse(1, 1); err != nil {

@@ -38,7 +38,7 @@
   {#if !signedOut}
     <HeaderUtilities>
       {#if (visitor.workspaces?.length ?? 0) > 1}
-        <OverflowMenu iconDescription="Choose a workspace" flipped class="workspaces">
+        <OverflowMenu iconDescription="Select a workspace" flipped class="workspaces">
           <span slot="menu" class="workspace">{workspace}</span>
           {#each visitor.workspaces ?? [] as w (w.name)}
             <OverflowMenuItem text={w.name} on:click={() => navigate("/w/:workspace", { params: { workspace: w.name } })} />

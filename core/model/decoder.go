@@ -271,7 +271,7 @@ func (o *object) time(key string) *time.Time {
 			return &t
 		}
 	}
-	o.problem(v.Pos, o.at(key), "%q is no time; write it as 2026-03-27T12:00:00Z (RFC 3339)", v.Scalar)
+	o.problem(v.Pos, o.at(key), "%q is not a valid time: use RFC 3339, such as 2026-03-27T12:00:00Z", v.Scalar)
 	return nil
 }
 
@@ -330,7 +330,7 @@ var nameForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
 
 func (d *decoder) checkName(name string, pos Position, path string) {
 	if !nameForm.MatchString(name) {
-		d.problem(pos, path, "%q is no name: 1 to 63 of a-z, 0-9 and -, starting with a letter", name)
+		d.problem(pos, path, "%q is not a valid name: use 1 to 63 of a-z, 0-9 and -, a letter first", name)
 	}
 }
 

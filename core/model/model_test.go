@@ -72,7 +72,7 @@ func TestUnusableFiles(t *testing.T) {
 		"huge":        {strings.Repeat("a: 1\n", model.MaxFileBytes/5+1), "at most"},
 		"repeated":    {strings.Repeat("a: 1\n", 1000), "more is wrong from here on"},
 		"deep":        {deep, "nested deeper"},
-		"alias bomb":  {bomb, "once aliases are followed"},
+		"alias bomb":  {bomb, "aliases stand for more than"},
 		"a list":      {"- 1\n- 2\n", "this must be a map"},
 		"no header":   {"nodes: {}\n", "does not say what it is"},
 		"a scenario":  {"ironweir: scenario/1\n", "are the topology and the scenario swapped?"},

@@ -350,18 +350,18 @@ func (d *decoder) prices(t *Topology, o *object) {
 			number, per, _ := strings.Cut(s, "/")
 			n, err := parseNumber(strings.TrimSpace(number))
 			if err != nil || n < 0 {
-				return 0, fmt.Errorf("%q is no price; write it as 0.30%s", s, map[bool]string{true: "/1e6", false: unit}[unit == ""])
+				return 0, fmt.Errorf("%q is not a valid price: use 0.30%s", s, map[bool]string{true: "/1e6", false: unit}[unit == ""])
 			}
 			if unit != "" {
 				if "/"+per != unit {
-					return 0, fmt.Errorf("%q is no price; write it as 0.00002%s", s, unit)
+					return 0, fmt.Errorf("%q is not a valid price: use 0.00002%s", s, unit)
 				}
 				return n, nil
 			}
 			if per != "" {
 				of, err := parseNumber(per)
 				if err != nil || of <= 0 {
-					return 0, fmt.Errorf("%q is no price; write it as 0.30/1e6", s)
+					return 0, fmt.Errorf("%q is not a valid price: use 0.30/1e6", s)
 				}
 				n /= of
 			}

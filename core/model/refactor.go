@@ -30,7 +30,7 @@ func Rename(text []byte, from, to string) ([]byte, error) {
 		return nil, fmt.Errorf("there is a node %q already", to)
 	}
 	if !nameForm.MatchString(to) {
-		return nil, fmt.Errorf("%q is no name of a node: 1 to 63 of a-z 0-9 -, starting with a letter", to)
+		return nil, fmt.Errorf("%q is not a valid name of a node: use 1 to 63 of a-z, 0-9 and -, a letter first", to)
 	}
 	r := &renaming{from: from, to: to}
 	r.topology(root)

@@ -83,7 +83,7 @@ nodes:
       'beacon': {match: {prefix: lamp}}
       other: {to: beacon, dead-letter: beacon}
 `, string(got))
-	for to, says := range map[string]string{"quay": "already", "No Name": "no name of a node"} {
+	for to, says := range map[string]string{"quay": "already", "No Name": "not a valid name of a node"} {
 		_, err := Rename([]byte(text), "lamp", to)
 		require.ErrorContains(t, err, says)
 	}

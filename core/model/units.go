@@ -35,7 +35,7 @@ func ParseDuration(s string) (time.Duration, error) {
 			if strings.HasPrefix(s, "-") {
 				return 0, fmt.Errorf("%q is negative; a duration is 0s or more", s)
 			}
-			return 0, fmt.Errorf("%q is no duration; write it as 250ms, 30s, 5m, 1h30m or 4d", s)
+			return 0, fmt.Errorf("%q is not a valid duration: use 250ms, 30s, 5m, 1h30m or 4d", s)
 		}
 		n, _ := strconv.ParseFloat(m[1], 64)
 		total += n * durationUnits[m[2]]
@@ -81,7 +81,7 @@ func FormatDuration(d time.Duration) string {
 func parseNumber(s string) (float64, error) {
 	n, err := strconv.ParseFloat(strings.ReplaceAll(s, "_", ""), 64)
 	if err != nil || math.IsNaN(n) || math.IsInf(n, 0) {
-		return 0, fmt.Errorf("%q is no number", s)
+		return 0, fmt.Errorf("%q is not a number", s)
 	}
 	return n, nil
 }
@@ -95,7 +95,7 @@ func ParseRate(s string) (float64, error) {
 	size := map[string]float64{"s": 1, "m": 60, "h": 3600, "d": 86400}[strings.TrimSpace(unit)]
 	n, err := parseNumber(strings.TrimSpace(number))
 	if !ok || size == 0 || err != nil {
-		return 0, fmt.Errorf("%q is no rate; write it as 20/s, 600/m, 5000/h or 2/d", s)
+		return 0, fmt.Errorf("%q is not a valid rate: use 20/s, 600/m, 5000/h or 2/d", s)
 	}
 	if n < 0 {
 		return 0, fmt.Errorf("%q is negative; a rate is 0/s or more", s)
@@ -137,13 +137,13 @@ func ParseShare(s string) (float64, error) {
 	text, percent := strings.CutSuffix(s, "%")
 	n, err := parseNumber(strings.TrimSpace(text))
 	if err != nil {
-		return 0, fmt.Errorf("%q is no share; write it as 0.5%% or 0.005", s)
+		return 0, fmt.Errorf("%q is not a valid share: use 0.5%% or 0.005", s)
 	}
 	if percent {
 		n /= 100
 	}
 	if n < 0 || n > 1 {
-		return 0, fmt.Errorf("%q is no share: it must lie between 0 and 100%%", s)
+		return 0, fmt.Errorf("%q is not a valid share: it must lie between 0 and 100%%", s)
 	}
 	return n, nil
 }
@@ -161,7 +161,7 @@ func ParseSize(s string) (int64, error) {
 			}
 		}
 	}
-	return 0, fmt.Errorf("%q is no size; write it as 256B, 64KB, 10MB, 64KiB or 1MiB", s)
+	return 0, fmt.Errorf("%q is not a valid size: use 256B, 64KB, 10MB, 64KiB or 1MiB", s)
 }
 
 // FormatSize writes bytes in powers of 1000.

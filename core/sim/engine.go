@@ -259,7 +259,7 @@ func (e *engine) mustStop() bool {
 	case e.tally.events >= e.limits.Events:
 		e.stopped = fmt.Sprintf("the limit of %d events", e.limits.Events)
 	case e.live >= e.limits.Copies:
-		e.stopped = fmt.Sprintf("the limit of %d messages under way at once", e.limits.Copies)
+		e.stopped = fmt.Sprintf("the limit of %d messages in flight", e.limits.Copies)
 	case len(e.runs) > maxIndex-stopInterval || e.copies.count > maxIndex-stopInterval:
 		e.stopped = "more messages or runs at once than can be counted"
 	case e.memory() >= e.limits.Memory:

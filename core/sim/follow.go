@@ -109,10 +109,10 @@ func typical(d model.Distribution) sampler { return sampler{shape: constant, a: 
 // lossWords say in a few words what a cause of loss means.
 var lossWords = map[Fate]string{
 	Expired:      "its retention ended before it was consumed",
-	Exhausted:    "its tries are used up and it has nowhere to go",
-	GivenUp:      "it is older than `give-up` and has nowhere to go",
+	Exhausted:    "the tries are used up and there is no dead-letter",
+	GivenUp:      "it is older than `give-up` and there is no dead-letter",
 	Refused:      "the target's `callers` do not name the sender",
-	Throttled:    "rejected for want of concurrency or rate",
+	Throttled:    "rejected: no concurrency or rate is left",
 	Overflow:     "the queue is full",
 	TooLarge:     "it is over the payload limit",
 	Rejected:     "the write failed",

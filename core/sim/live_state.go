@@ -166,11 +166,11 @@ func (l *Live) SendBackTargets(node string) []string {
 
 // eventWords say what an event is; %s is the node.
 var eventWords = map[eventKind]string{
-	evArrive: "a message comes to %s", evReplay: "a message comes to %s", evFire: "%s fires", evFan: "%s hands a message to its links", evOffer: "a message is offered to %s", evTry: "a message is tried at %s again",
-	evWritten: "a write to %s is over", evPull: "the readers of %s take what is visible", evFill: "a batch from %s has waited long enough", evVisible: "a message becomes visible in %s",
-	evLease: "a lease of %s ends", evAge: "a retention of %s ends", evReader: "a reader of %s goes on", evFeed: "a reader of %s looks at its partition", evLife: "the life of an object in %s ends",
-	evStraight: "a run for %s is over", evBatch: "a run for a batch of %s is over", evTask: "a task of %s goes on", evRun: "a run of %s goes on", evTimeout: "a run of %s reaches its time limit",
-	evIncident: "an incident starts or ends", evSendBack: "a message is sent back", evSample: "the series take a point", evWarm: "the warm-up is over",
+	evArrive: "a message arrives at %s", evReplay: "a message arrives at %s", evFire: "%s fires", evFan: "%s passes a message to its links", evOffer: "a message is offered to %s", evTry: "%s retries a message",
+	evWritten: "a write to %s is complete", evPull: "the readers of %s receive what is visible", evFill: "a batch window of %s ends", evVisible: "a message becomes visible in %s",
+	evLease: "a lease of %s ends", evAge: "a retention of %s ends", evReader: "a reader of %s continues", evFeed: "a reader of %s polls its partition", evLife: "an object in %s expires",
+	evStraight: "a run for %s ends", evBatch: "a run for a batch of %s ends", evTask: "a task of %s continues", evRun: "a run of %s continues", evTimeout: "a run of %s times out",
+	evIncident: "an incident starts or ends", evSendBack: "a message is sent back", evSample: "the series are sampled", evWarm: "the warm-up ends",
 }
 
 // nextInWords says what the next event is.

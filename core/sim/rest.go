@@ -78,19 +78,19 @@ func (e *engine) resting(id int) ([]Resting, int) {
 func (e *engine) state(c *copyRecord) string {
 	switch {
 	case c.flags&atRest != 0:
-		return "at rest"
+		return "stored here"
 	case e.handOf(c).busy > 0:
 		return "in a run"
 	case c.flags&writing != 0:
 		return "being written"
 	case c.flags&leased != 0:
-		return "handed out"
+		return "leased"
 	case c.flags&heldBack != 0:
-		return "held back by its group"
+		return "blocked by its group"
 	case e.handOf(c).timer != 0:
-		return "waits for its time"
+		return "not visible yet"
 	case e.handOf(c).held > 0:
-		return "taken by its reader"
+		return "in a batch"
 	}
 	return "ready"
 }

@@ -98,7 +98,7 @@ func (t *tracer) comes(e *engine, i uint32, m *message) {
 		s.Link = e.g.Links[via].Link.ID()
 	}
 	if c.flags&ghost != 0 {
-		s.Why = "delivered a second time"
+		s.Why = "duplicate delivery"
 	}
 	r.ofCopy[i] = r.add(e, s)
 }
@@ -127,7 +127,7 @@ func (t *tracer) offeredResult(e *engine, journey uint32, n *node, l *graph.Link
 }
 
 func (r *trail) decide(e *engine, parent int, node string, l *graph.Link, why string) {
-	s := Step{Parent: parent, Node: node, Link: l.Link.ID(), What: "offered", Why: "it takes everything"}
+	s := Step{Parent: parent, Node: node, Link: l.Link.ID(), What: "offered", Why: "no filter"}
 	switch {
 	case why != "":
 		s.What, s.Why = "declined", why
@@ -288,7 +288,7 @@ func (t *tracer) fate(e *engine, i uint32, f Fate) {
 	s := Step{Parent: step, Node: e.nodes[e.copies.at(i).node].name, Fate: f.String()}
 	switch {
 	case f == Parked:
-		s.What, s.Why = "parked", "it rests here; nothing leaves "+s.Node
+		s.What, s.Why = "parked", "it stays here: nothing reads "+s.Node
 	case f.Loss():
 		s.What, s.Why = "lost", lossWords[f]
 	default:

@@ -33,7 +33,7 @@ type Document struct {
 	PerReplication map[string]Spread      `json:"per_replication"`
 	Nodes          map[string]Node        `json:"nodes"`
 	Links          map[string]Link        `json:"links"`
-	Latency        map[string]Times       `json:"latency"`
+	Latency        map[string]PathLatency `json:"latency"`
 	Journeys       Journeys               `json:"journeys"`
 	Loops          []Loop                 `json:"loops"`
 	Alarms         map[string]Alarm       `json:"alarms"`
@@ -92,9 +92,9 @@ type Node struct {
 	Concurrency   Level            `json:"concurrency"`
 	Depth         Level            `json:"depth"`
 	Oldest        Oldest           `json:"oldest_s"`
-	Wait          Times2           `json:"wait_s"`
-	Time          Times2           `json:"time_s"`
-	RunTime       Times2           `json:"run_time_s"`
+	Wait          Times            `json:"wait_s"`
+	Time          Times            `json:"time_s"`
+	RunTime       Times            `json:"run_time_s"`
 }
 
 // Level is a number that goes up and down: its mean over time, its greatest
@@ -111,8 +111,8 @@ type Oldest struct {
 	Max float64 `json:"max"`
 }
 
-// Times2 sums up times, in seconds, under short names.
-type Times2 struct {
+// Times sums up times, in seconds, under short names.
+type Times struct {
 	Count  int64    `json:"count"`
 	Mean   float64  `json:"mean"`
 	MeanCI Interval `json:"mean_ci"`
@@ -127,8 +127,8 @@ type Times2 struct {
 	Max    float64  `json:"max"`
 }
 
-// Times sums up the latencies of one way, in seconds.
-type Times struct {
+// PathLatency sums up the latencies of one way, in seconds.
+type PathLatency struct {
 	Count  int64    `json:"count"`
 	Mean   float64  `json:"mean_s"`
 	MeanCI Interval `json:"mean_s_ci"`

@@ -154,7 +154,7 @@ func (f *Fates) add(n *sim.NodeResult) {
 
 func merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head document.Head, series bool) *Document {
 	doc := &Document{Head: head, Scenario: s.Name, Seed: s.Seed, Replications: len(results), Start: s.Start.UTC(), Length: s.Length.Seconds(), WarmUp: s.WarmUp.Seconds(),
-		Reached: s.Length.Seconds(), Ledger: Ledger{Fates: newFates()}, PerReplication: map[string]Spread{}, Nodes: map[string]Node{}, Links: map[string]Link{}, Latency: map[string]Times{},
+		Reached: s.Length.Seconds(), Ledger: Ledger{Fates: newFates()}, PerReplication: map[string]Spread{}, Nodes: map[string]Node{}, Links: map[string]Link{}, Latency: map[string]PathLatency{},
 		Loops: []Loop{}, Alarms: map[string]Alarm{}, Expect: map[string]Expectation{}}
 	per := map[string][]float64{}
 	for _, r := range results {
@@ -287,7 +287,7 @@ func mergeNode(g *graph.Graph, i int, results []*sim.Result) Node {
 
 // times merges histograms; each number's interval comes from the replications
 // that have any.
-func times(results []*sim.Result, of func(r *sim.Result) *sim.Histogram) Times2 {
+func times(results []*sim.Result, of func(r *sim.Result) *sim.Histogram) Times {
 	var all sim.Histogram
 	var means, p50, p90, p95, p99 []float64
 	for _, r := range results {
@@ -299,7 +299,7 @@ func times(results []*sim.Result, of func(r *sim.Result) *sim.Histogram) Times2 
 		means, p50, p90 = append(means, h.Mean()), append(p50, h.Quantile(0.5)), append(p90, h.Quantile(0.9))
 		p95, p99 = append(p95, h.Quantile(0.95)), append(p99, h.Quantile(0.99))
 	}
-	return Times2{Count: all.Count(), Mean: all.Mean(), MeanCI: confidence(means), P50: all.Quantile(0.5), P50CI: confidence(p50), P90: all.Quantile(0.9), P90CI: confidence(p90),
+	return Times{Count: all.Count(), Mean: all.Mean(), MeanCI: confidence(means), P50: all.Quantile(0.5), P50CI: confidence(p50), P90: all.Quantile(0.9), P90CI: confidence(p90),
 		P95: all.Quantile(0.95), P95CI: confidence(p95), P99: all.Quantile(0.99), P99CI: confidence(p99), Max: float64(all.Max) / 1e9}
 }
 
@@ -312,7 +312,7 @@ func mergeLatency(doc *Document, g *graph.Graph, results []*sim.Result) {
 	}
 	for way := range ways {
 		t := times(results, func(r *sim.Result) *sim.Histogram { return r.Latency[way] })
-		doc.Latency[g.Nodes[way[0]].Name+":"+g.Nodes[way[1]].Name] = Times{t.Count, t.Mean, t.MeanCI, t.P50, t.P50CI, t.P90, t.P90CI, t.P95, t.P95CI, t.P99, t.P99CI, t.Max}
+		doc.Latency[g.Nodes[way[0]].Name+":"+g.Nodes[way[1]].Name] = PathLatency(t)
 	}
 }
 

@@ -112,7 +112,7 @@ func DiffMarkdown(w io.Writer, d *DiffDocument) error {
 	}
 	rows("model", d.Settings)
 	if d.Changes.Same() {
-		b.WriteString("The models say the same.\n")
+		b.WriteString("The models are the same.\n")
 	}
 	fmt.Fprintf(&b, "\n%s came, %s went.\n\n", plural(len(d.Came), "finding"), plural(len(d.Went), "finding"))
 	for i := range d.Came {

@@ -39,8 +39,8 @@ func Drift(w io.Writer, name string, d *learn.Drift, s Style) error {
 		rows = append(rows, []string{x.Node, what, say(x.Model), say(x.Observed), fmt.Sprintf("%s to %s", say(max(x.Interval[0], 0)), say(x.Interval[1])), count(int64(x.Seen))})
 	}
 	if len(rows) > 0 {
-		p.heading("Different beyond chance")
-		p.table([]string{"node", "number", ">modelled", ">observed", "99% sure", ">seen"}, rows)
+		p.heading("Significant differences (99%)")
+		p.table([]string{"node", "number", ">modelled", ">observed", "99% interval", ">seen"}, rows)
 	}
 	return p.Flush()
 }

@@ -14,7 +14,7 @@ func Follow(w io.Writer, t *sim.Trace, s Style) error {
 	p.tree(t.Steps)
 	p.line("")
 	if t.Stopped != "" {
-		p.line("%s", p.paint(red, "Cut off "+t.Stopped+": it goes round, or fans out very wide."))
+		p.line("%s", p.paint(red, "Cut off "+t.Stopped+": the message circulates, or fans out very widely."))
 	}
 	var fates []string
 	for _, name := range sorted(t.Fates) {
@@ -52,10 +52,8 @@ func (p *page) step(s *sim.Step, indent string) {
 	words := s.Why
 	var head string
 	switch s.What {
-	case "enters":
-		head = fmt.Sprintf("%s takes it", s.Node)
-	case "held":
-		head = fmt.Sprintf("%s holds it", s.Node)
+	case "enters", "held":
+		head = s.Node + " receives"
 	case "offered":
 		head, colour = "✓ "+s.Link, green
 	case "declined":
@@ -130,7 +128,7 @@ func Match(w io.Writer, t *MatchTable, s Style) error {
 		row := []string{r.Key}
 		for k, why := range r.Why {
 			if why == "" {
-				row = append(row, "takes it")
+				row = append(row, "accepts")
 			} else {
 				row = append(row, "–")
 				whys = append(whys, fmt.Sprintf("%s, %s: %s", r.Key, t.Links[k], why))

@@ -24,7 +24,7 @@ func Variants(w io.Writer, doc *study.Variants, s Style) error {
 			names = append(names, name)
 		}
 	}
-	p.line("%s under %s, %s, seed %d: %s side by side, met by the same arrivals and the same luck", p.paint(bold, doc.Model), p.paint(bold, base.Scenario),
+	p.line("%s under %s, %s, seed %d: %s side by side, with common random numbers", p.paint(bold, doc.Model), p.paint(bold, base.Scenario),
 		plural(base.Replications, "replication"), base.Seed, plural(len(names), "variant"))
 	for _, name := range names {
 		if v := doc.Variants[name]; v.Partial {
@@ -48,7 +48,7 @@ func Variants(w io.Writer, doc *study.Variants, s Style) error {
 		}
 		p.table(append([]string{""}, names...), rows)
 	}
-	p.heading("In a replication, in the mean")
+	p.heading("Mean per replication")
 	var rows [][]string
 	for _, count := range []string{"entered", "copies", "handled", "stored", "arrived", "parked", "lost", "waiting", "redelivered", "runs", "failures"} {
 		row := []string{count, number(base.PerReplication[count].Mean)}
@@ -95,9 +95,9 @@ func (p *page) differences(doc *study.Variants, name string) {
 		}
 		rows = append(rows, row{rest, numbers[rest], d})
 	}
-	p.heading(fmt.Sprintf("What %s changes beyond chance", name))
+	p.heading(fmt.Sprintf("Significant differences of %s (95%%)", name))
 	if len(rows) == 0 {
-		p.line("  nothing")
+		p.line("  none")
 		return
 	}
 	weight := func(r row) float64 { return math.Abs(r.d.Mean) / max(math.Abs(r.before), math.Abs(r.d.Mean), 1e-9) }
@@ -119,7 +119,7 @@ func (p *page) differences(doc *study.Variants, name string) {
 		}
 		cells = append(cells, []string{r.path, signed(r.d.Mean), ci})
 	}
-	p.table([]string{"number", ">by, in the mean", "95% interval"}, cells)
+	p.table([]string{"number", ">mean difference", "95% interval"}, cells)
 	if more := len(rows) - shownDifferences; more > 0 {
 		p.line("  and %d more; -format json has them all", more)
 	}
@@ -192,9 +192,9 @@ func Size(w io.Writer, doc *study.Size, s Style) error {
 	case doc.Partial:
 		p.line("%s", p.paint(yellow, "Ended early; nothing has been found yet."))
 	case !doc.Met:
-		p.line("%s", p.paint(red, "Nothing within the bounds meets the expectations; not even the upper ones:"))
+		p.line("%s", p.paint(red, "No values within the bounds meet the expectations, not even the upper bounds:"))
 	default:
-		p.line("%s", p.paint(green, "The least values that meet all expectations:"))
+		p.line("%s", p.paint(green, "Least values that meet all expectations:"))
 		for _, path := range sorted(doc.Values) {
 			below := ""
 			if t, ok := doc.Below[path]; ok {
@@ -206,7 +206,7 @@ func Size(w io.Writer, doc *study.Size, s Style) error {
 		}
 		c := doc.Confirm
 		p.line("")
-		p.wrap("", fmt.Sprintf("Run again with other luck (seed %d) they are met in %d of %d replications: between %s and %s of all, with 95%% confidence.", c.Seed, c.HoldIn, c.Of, share(c.CI[0]), share(c.CI[1])))
+		p.wrap("", fmt.Sprintf("Confirmed with another seed (%d): the expectations are met in %d of %d replications, that is in %s to %s of all (95%% interval).", c.Seed, c.HoldIn, c.Of, share(c.CI[0]), share(c.CI[1])))
 	}
 	p.heading("Tried")
 	var rows [][]string
@@ -310,7 +310,7 @@ func Compare(w io.Writer, doc *study.Comparison, s Style) error {
 		}
 		word := ""
 		if d.BeyondChance != nil {
-			word = map[bool]string{true: "beyond chance", false: "within chance"}[*d.BeyondChance]
+			word = map[bool]string{true: "significant (95%)", false: "not significant"}[*d.BeyondChance]
 		}
 		rows = append(rows, append(cells, word))
 	}
@@ -340,7 +340,7 @@ func Rest(w io.Writer, node string, at time.Duration, rests []sim.Resting, total
 		p.line("  the oldest %s of %s", count(int64(len(rests))), count(int64(total)))
 	}
 	if total > 0 {
-		p.line("\n%s", p.paint(faint, "-journey N tells one of them step by step."))
+		p.line("\n%s", p.paint(faint, "-journey N shows one of them step by step."))
 	}
 	return p.Flush()
 }

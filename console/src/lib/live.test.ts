@@ -17,7 +17,7 @@ test("what is in force comes first on the board", () => {
   expect(inForce({ ...quiet, fails: 1 })).toEqual(["failing"]);
   expect(inForce({ ...quiet, fails: 0.5, slow: 3 })).toEqual(["fails 50 %", "3× slow"]);
   expect(badge({ ...quiet, fails: 1, runs: 4 }, "function", 0)).toEqual({ text: "failing, 4 runs", full: 0, bad: true });
-  expect(badge({ ...quiet, depth: 5 }, "queue", 10)).toEqual({ text: "5 held", full: 0.5, bad: false });
+  expect(badge({ ...quiet, depth: 5 }, "queue", 10)).toEqual({ text: "5 queued", full: 0.5, bad: false });
   expect(badge(quiet, "queue", 0).text).toBe("queue");
 });
 

@@ -40,14 +40,14 @@ export function when(iso: string): string {
 
 /** The fates of a ledger in the order in which they are shown, with what they mean. */
 export const fates: { key: string; label: string; means: string; bad?: boolean }[] = [
-  { key: "handled", label: "handled", means: "its consumer finished with it" },
-  { key: "stored", label: "stored", means: "at rest in a bucket or table" },
-  { key: "arrived", label: "arrived", means: "at rest at an end of the model" },
-  { key: "passed", label: "passed on", means: "replaced by copies elsewhere" },
-  { key: "ignored", label: "ignored", means: "nobody is meant to take it" },
-  { key: "unmatched", label: "unmatched", means: "every link declined it" },
-  { key: "returned", label: "returned", means: "the failure was handed to who waits" },
+  { key: "handled", label: "handled", means: "the consumer finished with it" },
+  { key: "stored", label: "stored", means: "stored in a bucket or table" },
+  { key: "arrived", label: "arrived", means: "stored in a queue or stream that nothing reads" },
+  { key: "passed", label: "passed on", means: "replaced by copies at other nodes" },
+  { key: "ignored", label: "ignored", means: "covered by a topic's ignore" },
+  { key: "unmatched", label: "unmatched", means: "declined by every link" },
+  { key: "returned", label: "returned", means: "the caller received its failure" },
   { key: "waiting", label: "waiting", means: "in a channel or intake at the end" },
   { key: "running", label: "running", means: "in a run at the end" },
-  { key: "parked", label: "parked", means: "set aside where nothing leaves", bad: true },
+  { key: "parked", label: "parked", means: "stored as a dead letter, without a consumer", bad: true },
 ];

@@ -25,10 +25,10 @@
   {:else if !runs}
     <DataTableSkeleton showHeader={false} showToolbar={false} rows={3} />
   {:else if runs.length === 0}
-    <p>Nothing has been simulated yet. Open a <a href={p("/w/:workspace", { params: { workspace: here() } })}>model</a>, choose a scenario and run it.</p>
+    <p>No runs yet. Open a <a href={p("/w/:workspace", { params: { workspace: here() } })}>model</a>, select a scenario and run it.</p>
   {:else}
     <div class="compare">
-      <span class="quiet">{chosen.length < 2 ? "Choose two runs or more to compare them." : `${chosen.length} chosen; the first is held against.`}</span>
+      <span class="quiet">{chosen.length < 2 ? "Select two or more runs to compare them." : `${chosen.length} selected; the first is the baseline.`}</span>
       <Button size="small" kind="tertiary" disabled={chosen.length < 2 || chosen.length > 8} on:click={() => navigate("/w/:workspace/compare/:runs", { params: { workspace: here(), runs: [...chosen].sort((a, b) => a - b).join(",") } })}>Compare</Button>
     </div>
     <DataTable
@@ -42,7 +42,7 @@
         { key: "model", value: "Model" },
         { key: "scenario", value: "Scenario" },
         { key: "state", value: "State" },
-        { key: "created_at", value: "Asked for" },
+        { key: "created_at", value: "Started" },
       ]}
     >
       <svelte:fragment slot="cell" let:row let:cell>

@@ -32,7 +32,7 @@
   <form onsubmit={(e) => (e.preventDefault(), look())}>
     <Select size="sm" labelText="In" bind:selected={node}>{#each nodes as n (n)}<SelectItem value={n} text={n} />{/each}</Select>
     <Slider labelText="At minute ({clock})" min={0} max={Math.floor(length / 60)} bind:value={minute} />
-    <Button size="small" kind="tertiary" type="submit" disabled={looking}>Look</Button>
+    <Button size="small" kind="tertiary" type="submit" disabled={looking}>Show</Button>
   </form>
   {#if trouble}<InlineNotification kind="error" lowContrast title="Not found." subtitle={trouble} on:close={() => (trouble = "")} />{/if}
   {#if looking}

@@ -74,19 +74,19 @@
     <div class="search"><Search size="sm" placeholder="Find a node" labelText="Find a node on the board" bind:value={looked} on:keydown={(e) => e.key === "Enter" && go()} on:clear={() => (looked = "")} /></div>
     {#if looked}<span class="count" role="status">{found.length === 0 ? "nothing found" : `${found.length} found, Enter goes there`}</span>{/if}
     {#if chosen}
-      <div class="views" role="group" aria-label="What of the board is shown">
+      <div class="views" role="group" aria-label="View">
         {#each views as [at, words] (at)}<button class="again" aria-pressed={view === at} onclick={() => look(at)}>{words}</button>{/each}
       </div>
     {/if}
     {#if !chosen && by.length}
-      <select class="again" aria-label="Nodes that stand together" bind:value={grouped}>
-        <option value="">Not grouped</option>
+      <select class="again" aria-label="Grouping" bind:value={grouped}>
+        <option value="">No grouping</option>
         {#each by as g (g)}<option value={g}>By {g}</option>{/each}
       </select>
     {/if}
     {#if onpicture && !chosen}<div class="views" role="group" aria-label="Save the model as a picture"><button class="again" onclick={() => onpicture("svg")}>SVG</button><button class="again" onclick={() => onpicture("png")}>PNG</button></div>{/if}
-    {#if whole !== undefined}<button class="again" aria-pressed={whole} onclick={() => (whole = !whole)}>Board alone</button>{/if}
-    {#if pinned}<button class="again" onclick={onlayout}>Lay out again</button>{/if}
+    {#if whole !== undefined}<button class="again" aria-pressed={whole} onclick={() => (whole = !whole)}>Full-screen board</button>{/if}
+    {#if pinned}<button class="again" onclick={onlayout}>Auto-layout</button>{/if}
   </div>
 </Panel>
 

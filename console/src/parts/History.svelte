@@ -70,7 +70,7 @@
     {#if trouble}
       <InlineNotification kind="error" lowContrast hideCloseButton title="Not compared." subtitle={trouble} />
     {:else if !chosen}
-      <p class="quiet">Choose a revision to see what has changed since, in the model's own terms, and which findings came and went.</p>
+      <p class="quiet">Select a revision to see what has changed since then in the model, and which findings are new or resolved.</p>
     {:else if !difference}
       <InlineLoading description="Comparing" />
     {:else}

@@ -80,7 +80,7 @@
   {:else}
     <p>Read as {formats[read.format]}.{read.scenario ? " What came in is kept as the scenario “observed”." : ""}</p>
     {#if read.missing.length}
-      <h4>What it does not say</h4>
+      <h4>Not in the document</h4>
       <UnorderedList>{#each read.missing as m (m)}<ListItem>{m}</ListItem>{/each}</UnorderedList>
     {/if}
     <div class="name"><TextInput id="import-name" labelText="Name" bind:value={name} invalid={refused !== ""} invalidText={refused} /></div>

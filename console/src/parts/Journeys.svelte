@@ -53,7 +53,7 @@
     <Select size="sm" labelText="That ended" bind:selected={outcome}>
       <SelectItem value="" text="Any outcome" /><SelectItem value="failed" text="Failed: lost, parked or returned" /><SelectItem value="complete" text="Complete" /><SelectItem value="in_flight" text="In flight" />
     </Select>
-    <Select size="sm" labelText="That came to" bind:selected={node}>
+    <Select size="sm" labelText="Reached" bind:selected={node}>
       <SelectItem value="" text="any node" />
       {#each nodes as n (n)}<SelectItem value={n} text={n} />{/each}
     </Select>
@@ -61,7 +61,7 @@
     <TextInput size="sm" labelText="Whose payload holds" placeholder="overweight" bind:value={payload} />
     <Button size="small" kind="tertiary" type="submit" disabled={looking}>Show journeys</Button>
   </form>
-  {#if trouble}<InlineNotification kind="error" lowContrast title="Not told." subtitle={trouble} on:close={() => (trouble = "")} />{/if}
+  {#if trouble}<InlineNotification kind="error" lowContrast title="The journey could not be loaded." subtitle={trouble} on:close={() => (trouble = "")} />{/if}
   {#if ending && list}<p>Those of which something was <b>{ending.replaceAll("_", "-")}</b>{node ? ` and came to ${node}` : ""}. <button class="plain as-link" onclick={() => behind("", node)}>Show all</button></p>{/if}
   {#if looking}
     <InlineLoading description="Simulating the first replication again, to tell them" />
@@ -89,7 +89,7 @@
           {#if asTime}<Waterfall steps={told.steps ?? []} />{:else}<Steps steps={told.steps ?? []} />{/if}
           {#if told.more}<p class="quiet">and {count(told.more)} steps more</p>{/if}
         {:else}
-          <p class="quiet">Choose a journey to read it step by step.</p>
+          <p class="quiet">Select a journey to read it step by step.</p>
         {/if}
       </div>
     </div>

@@ -87,12 +87,12 @@
   <p class="quiet">{count(stands.links[link]?.messages ?? 0)} messages so far{stands.links[link]?.paused ? "; paused" : ""}{stands.links[link]?.off ? "; switched off" : ""}.</p>
   {#if stands.links[link]}<div class="presses">{@render paused(link)}</div>{/if}
 {:else if !live}
-  <p class="quiet">Choose a node on the board to see what lies in it, to fail, slow or throttle it, and to heal it; or a link to pause it.</p>
+  <p class="quiet">Select a node on the board to see its messages and to fail, slow, stop or throttle it; or a link to pause it.</p>
 {:else}
   <h2>{node} <span class="quiet">{kind}{force.length ? ": " : ""}</span><span class="force">{force.join(", ")}</span></h2>
   <p class="numbers">
-    {#each [["came", live.copies], ["held", live.depth], ["running", live.running], ["runs", live.runs], ["failed", live.failures], ["throttled", live.throttled], ["parked", live.parked], ["lost", live.lost]] as const as [what, n] (what)}
-      {#if n || what === "came"}<span class:bad={(what === "lost" || what === "failed" || what === "parked") && n > 0}><b>{count(n)}</b> {what}</span>{/if}
+    {#each [["received", live.copies], ["queued", live.depth], ["running", live.running], ["runs", live.runs], ["failed", live.failures], ["throttled", live.throttled], ["parked", live.parked], ["lost", live.lost]] as const as [what, n] (what)}
+      {#if n || what === "received"}<span class:bad={(what === "lost" || what === "failed" || what === "parked") && n > 0}><b>{count(n)}</b> {what}</span>{/if}
     {/each}
     {#if live.oldest_s}<span>the oldest for {duration(live.oldest_s)}</span>{/if}
   </p>
@@ -116,10 +116,10 @@
     {/if}
   {/if}
   {#if lying && lying.node === node}
-    <h3>{lying.count === 0 ? "Nothing lies here" : `${count(lying.count)} ${lying.count === 1 ? "message lies" : "messages lie"} here`}{lying.messages.length < lying.count ? `; the oldest ${count(lying.messages.length)}` : ""}</h3>
+    <h3>{lying.count === 0 ? "No messages are stored here" : `${count(lying.count)} ${lying.count === 1 ? "message is" : "messages are"} stored here`}{lying.messages.length < lying.count ? `; the oldest ${count(lying.messages.length)}` : ""}</h3>
     {#if lying.count && edits}
       <div class="row">
-        <Select size="sm" labelText="Send on or back to" bind:selected={to}>
+        <Select size="sm" labelText="Send to" bind:selected={to}>
           {#each [...lying.back_to, ...targets.filter((t) => !lying?.back_to.includes(t))] as t (t)}<SelectItem value={t} text={lying.back_to.includes(t) ? `${t} (back)` : t} />{/each}
         </Select>
         {#if kind === "queue"}

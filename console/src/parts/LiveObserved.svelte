@@ -34,11 +34,11 @@
 {#if !seen}
   {#if said}<p class="wrong">{said}</p>{:else}<InlineLoading description="Comparing" />{/if}
 {:else if seen.all === 0}
-  <p class="quiet">No traces of the real system have come yet. Point its OpenTelemetry exporter here, with a token from the settings:</p>
+  <p class="quiet">No traces of the real system received yet. Point its OpenTelemetry exporter here, with a token from the settings:</p>
   <CodeSnippet type="multi" feedback="Copied" code={`OTEL_EXPORTER_OTLP_ENDPOINT=${location.origin}/api/v1/workspaces/${path.workspace}/rehearsals/${path.id}\nOTEL_EXPORTER_OTLP_PROTOCOL=http/protobuf\nOTEL_EXPORTER_OTLP_HEADERS="authorization=Bearer TOKEN"`} />
-  <Button size="small" kind="ghost" on:click={look}>Look again</Button>
+  <Button size="small" kind="ghost" on:click={look}>Refresh</Button>
 {:else}
-  <p>{count(seen.all)} spans have come{seen.spans < seen.all ? `; the latest ${count(seen.spans)} are looked at` : ""}, {count(seen.traces)} traces. <Button size="small" kind="ghost" on:click={look}>Look again</Button></p>
+  <p>{count(seen.all)} spans received{seen.spans < seen.all ? `; the latest ${count(seen.spans)} are used` : ""}, {count(seen.traces)} traces. <Button size="small" kind="ghost" on:click={look}>Refresh</Button></p>
   {#each lists as [title, names] (title)}
     {#if names.length}<h3>{title}</h3><ul>{#each names as n (n)}<li class="mono">{n}</li>{/each}</ul>{/if}
   {/each}

@@ -75,7 +75,7 @@
 </form>
 
 {#if told}
-  <section aria-label="What happens to it" aria-live="polite">
+  <section aria-label="Steps" aria-live="polite">
     <h2>Message {told.journey}{told.key ? `, ${told.key}` : ""}: <span class={told.outcome} data-outcome={told.outcome}>{told.outcome === "in_flight" ? "in flight" : told.outcome}</span></h2>
     <div class="steps"><Steps steps={told.steps ?? []} /></div>
   </section>

@@ -46,7 +46,7 @@
     </form>
   {/if}
   <span class="counts" role="status">
-    <b>{count(stands.entered)}</b> came in <b>{count(stands.underway)}</b> under way <b class:bad={stands.parked > 0}>{count(stands.parked)}</b> parked <b class:bad={stands.lost > 0}>{count(stands.lost)}</b> lost
+    <b>{count(stands.entered)}</b> entered <b>{count(stands.underway)}</b> in flight <b class:bad={stands.parked > 0}>{count(stands.parked)}</b> parked <b class:bad={stands.lost > 0}>{count(stands.lost)}</b> lost
   </span>
   <span class="said" aria-live="polite">
     {#if stands.busy}the time is being set back …{:else if stands.stopped}ended by {stands.stopped}{:else if stepped}{stepped}{:else if stands.behind}as fast as this machine can{:else if stands.ahead}what was put in later comes again, until something else is put in{:else if stands.length_s && stands.now_s >= stands.length_s}the scenario is over{/if}

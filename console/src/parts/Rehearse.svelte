@@ -40,12 +40,12 @@
         <ul>{#each going as r (r.id)}<li><a href={p("/w/:workspace/rehearsals/:id", { params: { workspace: here(), id: r.id } })}>{r.author}'s, {clock(r.state?.now_s ?? 0)} in, {r.scenario || "nothing but what is sent"}</a></li>{/each}</ul>
       </div>
     {/if}
-    <Select labelText="What comes in" bind:selected={scenario}>
+    <Select labelText="Traffic" bind:selected={scenario}>
       <SelectItem value="" text="nothing but what is sent by hand, and what schedules send" />
       {#each scenarios as s (s.name)}<SelectItem value={s.name} text="traffic and incidents of {s.name}" />{/each}
     </Select>
     <Select labelText="Pace" bind:selected={pace}>{#each ["1", "10", "60", "600"] as x (x)}<SelectItem value={x} text={x === "1" ? "that of the clock" : `${x} times the clock`} />{/each}</Select>
-    <Checkbox labelText="Time stands at the start" bind:checked={paused} />
+    <Checkbox labelText="Start paused" bind:checked={paused} />
     <Checkbox labelText="Let functions with a hook be answered by it (where the service allows it)" bind:checked={hooks} />
     {#if wrong}<p class="wrong" role="alert">{wrong}</p>{/if}
   </div>

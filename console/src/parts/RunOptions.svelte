@@ -61,10 +61,10 @@
       <RadioButton value="sweep" labelText="a sweep of values" />
     </RadioButtonGroup>
     {#if kind === "variants"}
-      <p class="quiet">The same luck meets each variant; differences come with their confidence.</p>
+      <p class="quiet">All variants share their random numbers; differences have confidence intervals.</p>
       {#each variants as v (v.name)}<Checkbox labelText={v.name} bind:checked={chosen[v.name]} />{/each}
       <TextInput size="sm" labelText="A new variant" placeholder="more-clearing" bind:value={fresh.name} />
-      <TextArea rows={3} labelText="What it changes (a merge patch, YAML)" placeholder={"nodes:\n  clear-consignment: {concurrency: 20}"} bind:value={fresh.text} />
+      <TextArea rows={3} labelText="Changes (a merge patch, YAML)" placeholder={"nodes:\n  clear-consignment: {concurrency: 20}"} bind:value={fresh.text} />
     {:else if kind === "sweep"}
       <TextArea rows={3} labelText="Fields and their values, one a line" placeholder={"nodes.clear-consignment.concurrency: 5, 10, 20\nnodes.consignments.lease: 30s, 90s"} helperText={points ? `${points} ${points === 1 ? "point" : "points"}` : "Every combination is run."} bind:value={sweep} />
     {/if}

@@ -84,7 +84,7 @@ expect:
     <div class="text" hidden={as !== 0}><TextEditor {text} marks={wrong.map((t) => ({ ...t, severity: "error" as const }))} line={0} onedit={edit} label="The scenario's text" /></div>
     {#if as === 1}<div class="text"><ScenarioForm {text} {board} edits={visitor.edits} onedit={edit} /></div>{/if}
   {:else}
-    <p class="empty quiet">A scenario says how much comes in, what goes wrong and when, and what you expect to hold. Make one to run the model.</p>
+    <p class="empty quiet">A scenario states the traffic, the incidents and the expectations. Create one to run the model.</p>
   {/if}
 </div>
 

@@ -44,7 +44,7 @@
 {/snippet}
 
 {#if !form}
-  <p class="quiet">The text cannot be read as it stands; mend it there, and the form comes back.</p>
+  <p class="quiet">The text is not a valid scenario. Correct it there to use the form again.</p>
 {:else}
   <div class="form">
     <section>
@@ -56,7 +56,7 @@
       </div>
     </section>
     <section aria-label="Traffic">
-      <h3>What comes in</h3>
+      <h3>Traffic</h3>
       {#each form.traffic as t (t.name)}
         <div class="row" data-traffic={t.name}>
           <b class="mono">{t.name}</b>
@@ -73,7 +73,7 @@
       {#if edits}<Button size="small" kind="ghost" icon={Add} on:click={() => set(["traffic", freeName("traffic", form.traffic.map((t) => t.name))], { into: entries[0] ?? "", rate: "60/h" })}>Traffic</Button>{/if}
     </section>
     <section aria-label="Incidents">
-      <h3>What happens</h3>
+      <h3>Incidents</h3>
       {#each form.incidents as i (i.name)}
         <div class="row" data-incident={i.name}>
           <b class="mono">{i.name}</b>
@@ -83,21 +83,21 @@
             <Select size="sm" labelText="What" selected={i.on} disabled={!edits} on:update={(e) => e.detail !== i.on && target(i.name, String(e.detail))}>{#each [...nodes, ...links] as n (n)}<SelectItem value={n} />{/each}</Select>
             <Select size="sm" labelText="Does" selected={i.does} disabled={!edits} on:update={(e) => e.detail !== i.does && effect(i.name, i.does, String(e.detail))}>{#each effectsOn(links.includes(i.on)) as x (x.field)}<SelectItem value={x.field} text={x.words} />{/each}</Select>
             {@render field("Value", i.value, ["incidents", i.name, i.does])}
-          {:else}<span class="quiet">what it does stands in the text</span>{/if}
+          {:else}<span class="quiet">see the text</span>{/if}
           {@render gone(["incidents", i.name])}
         </div>
       {:else}<p class="quiet">Nothing goes wrong.</p>{/each}
       {#if edits}<Button size="small" kind="ghost" icon={Add} on:click={() => set(["incidents", freeName("incident", form.incidents.map((i) => i.name))], { at: "1h", for: "30m", node: nodes[0] ?? "", fails: "100%" })}>Incident</Button>{/if}
     </section>
     <section aria-label="Expectations">
-      <h3>What must hold</h3>
+      <h3>Expectations</h3>
       {#each form.expect as x (x.name)}
         <div class="row" data-expectation={x.name}>
           <b class="mono">{x.name}</b>
           <span class="wide">{@render field("Of the result, `run`", x.expression, ["expect", x.name])}</span>
           {@render gone(["expect", x.name])}
         </div>
-      {:else}<p class="quiet">Nothing yet: a run tells what happens, and judges nothing.</p>{/each}
+      {:else}<p class="quiet">None yet: a run reports what happens without a verdict.</p>{/each}
       {#if edits}
         {#each usual.filter(([name]) => !form.expect.some((x) => x.name === name)) as [name, expression, words] (name)}<Button size="small" kind="ghost" icon={Add} on:click={() => set(["expect", name], expression)}>{words}</Button>{/each}
       {/if}

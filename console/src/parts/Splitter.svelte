@@ -29,7 +29,7 @@
   aria-valuemin={Math.round(100 * least)}
   aria-valuemax={Math.round(100 * most)}
   aria-valuenow={Math.round(100 * share)}
-  title="Draw to resize; press twice to set back"
+  title="Drag to resize; double-click to reset"
   onpointerdown={(e) => {
     held = true;
     e.currentTarget.setPointerCapture(e.pointerId);

@@ -38,14 +38,14 @@
 </script>
 
 <h2>Tokens</h2>
-<p>A token lets a program in as you: the command line, a pipeline. It can do at most what its role allows.</p>
+<p>A token gives a program access as you, for the command line or a pipeline, within its role.</p>
 {#if trouble}<InlineNotification lowContrast kind="error" title="That did not work." subtitle={trouble} />{/if}
 {#if secret}
   <InlineNotification lowContrast kind="success" title="The token is shown this once." subtitle="Keep it where secrets are kept." hideCloseButton />
   <CodeSnippet code={secret} />
 {/if}
 <Form on:submit={make} class="row">
-  <TextInput labelText="What it is for" placeholder="harbour pipeline" bind:value={name} />
+  <TextInput labelText="Purpose" placeholder="harbour pipeline" bind:value={name} />
   <Select labelText="At most" bind:selected={role}>
     <SelectItem value="viewer" /><SelectItem value="editor" /><SelectItem value="admin" />
   </Select>
@@ -54,7 +54,7 @@
     {#each visitor.workspaces ?? [] as w (w.name)}<SelectItem value={w.name} />{/each}
   </Select>
   <NumberInput labelText="Days" min={1} max={730} bind:value={days} />
-  <Button type="submit" size="field" disabled={!name}>Make a token</Button>
+  <Button type="submit" size="field" disabled={!name}>Create token</Button>
 </Form>
 {#if tokens.length === 0}
   <p class="quiet">You have no tokens.</p>

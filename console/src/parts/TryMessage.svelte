@@ -126,7 +126,7 @@
         <p class="quiet plain">Send it to see each decision on the way, every try, and what becomes of each copy.</p>
       </div>
     {:else}
-    <p class="quiet hint">Send one message, at no load, and see each link's decision and why, every try, and what becomes of each copy. Choose a node on the board to send it there.</p>
+    <p class="quiet hint">Send one message at no load and see each link's decision with its reason, every try, and the fate of each copy. Select a node on the board to send it there.</p>
     {/if}
   {/if}
 </section>

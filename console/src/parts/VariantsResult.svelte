@@ -28,7 +28,7 @@
 <h2>Side by side</h2>
 <DataTable size="short" {rows} headers={[{ key: "name", value: "Variant" }, { key: "entered", value: "Entered" }, { key: "handled", value: "Handled" }, { key: "parked", value: "Parked" }, { key: "lost", value: "Lost" }, { key: "expect", value: "Expectations" }]} />
 <h2>Differences from {result.base}</h2>
-<p class="quiet">The same luck met each, so differences are taken replication by replication; the interval is of 95 %. Those beyond chance come first.</p>
+<p class="quiet">All variants share their random numbers, so differences are taken replication by replication, with 95 % intervals. Significant differences come first.</p>
 <DataTable size="compact" sortable rows={differences} headers={[{ key: "variant", value: "Variant" }, { key: "path", value: "Number" }, { key: "mean", value: "Changes by" }, { key: "ci", value: "95 % interval" }, { key: "chance", value: "" }]} pageSize={50} page={1}>
   <Toolbar size="sm"><ToolbarContent><ToolbarSearch persistent shouldFilterRows placeholder="Filter numbers" /></ToolbarContent></Toolbar>
   <svelte:fragment slot="cell" let:cell>{#if cell.key === "mean"}<span class="num">{cell.value > 0 ? "+" : ""}{shown(cell.value)}</span>{:else}{cell.value}{/if}</svelte:fragment>
