@@ -33,6 +33,27 @@ type hooks struct {
 	client  *http.Client
 	asked   map[uint64]*asking // by the number of the ask
 	address map[string]string  // by function
+	times   map[string]*HookTimes
+}
+
+// HookTimes are the real times that the handler of a function took to answer, failures
+// included. Rewinding does not undo them.
+type HookTimes struct {
+	Answers int64   `json:"answers"`
+	Failed  int64   `json:"failed"`
+	Last    float64 `json:"last_s"`
+	Mean    float64 `json:"mean_s"`
+	Max     float64 `json:"max_s"`
+}
+
+func (h *HookTimes) add(took time.Duration, failed bool) {
+	h.Answers++
+	if failed {
+		h.Failed++
+	}
+	h.Last = took.Seconds()
+	h.Mean += (h.Last - h.Mean) / float64(h.Answers)
+	h.Max = max(h.Max, h.Last)
 }
 
 // asking is one question that is under way. Set back, time may come to the same
@@ -40,9 +61,9 @@ type hooks struct {
 type asking struct{ cancel context.CancelFunc }
 
 func newHooks(ctx context.Context, r *Rehearsal) *hooks {
-	h := &hooks{of: r, ctx: ctx, client: loopbackClient(), asked: map[uint64]*asking{}, address: map[string]string{}}
+	h := &hooks{of: r, ctx: ctx, client: loopbackClient(), asked: map[uint64]*asking{}, address: map[string]string{}, times: map[string]*HookTimes{}}
 	for name := range r.hooked() {
-		h.address[name] = r.plan.Graph.Topology.Node(name).Hook
+		h.address[name], h.times[name] = r.plan.Graph.Topology.Node(name).Hook, &HookTimes{}
 	}
 	return h
 }
@@ -139,9 +160,11 @@ func (h *hooks) ask(ctx context.Context, a *asking, ask sim.Ask) {
 	defer a.cancel()
 	reply := sim.HookReply{Ask: ask.ID}
 	var err error
+	began := time.Now()
 	if reply.Events, err = h.post(ctx, ask); err != nil {
 		reply.Error = hookError(ctx, err)
 	}
+	took := time.Since(began)
 	r := h.of
 	for {
 		if readyErr := r.ready(); errors.Is(readyErr, ErrBusy) {
@@ -161,6 +184,7 @@ func (h *hooks) ask(ctx context.Context, a *asking, ask sim.Ask) {
 		return // time was set back meanwhile, or the run's time is over
 	}
 	delete(h.asked, ask.ID)
+	h.times[ask.Node].add(took, err != nil)
 	if err != nil {
 		r.acts.say("hook of "+ask.Node, "failed: "+err.Error(), r.live.Now())
 	}

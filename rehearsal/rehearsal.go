@@ -124,7 +124,7 @@ func Start(p Plan) (*Rehearsal, error) {
 
 func checkPace(pace float64) error {
 	if math.IsNaN(pace) || pace < MinPace || pace > MaxPace {
-		return fmt.Errorf("a pace lies between %g and %g times that of the clock", MinPace, MaxPace)
+		return fmt.Errorf("the pace is %g to %g simulated seconds per real second", MinPace, MaxPace)
 	}
 	return nil
 }

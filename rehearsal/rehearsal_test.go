@@ -281,7 +281,7 @@ func TestTimeStandsStepsAndStops(t *testing.T) {
 		}
 		said = append(said, one)
 	}
-	require.Equal(t, "drop hands a message to its links", said[0])
+	require.Equal(t, "drop passes a message to its links", said[0])
 	require.Equal(t, "a message is offered to split", said[1])
 	require.Contains(t, said, "the readers of work take what is visible")
 	s, err := r.State()

@@ -50,6 +50,8 @@ type Node struct {
 	Concurrency *int64   `json:"concurrency,omitempty" doc:"in force by an incident"`
 	Off         bool     `json:"off,omitempty" doc:"a schedule that is switched off"`
 	Stopped     bool     `json:"stopped,omitempty" doc:"its process is not running"`
+
+	Hook *HookTimes `json:"hook,omitempty" doc:"real times of its handler, where it has one"`
 }
 
 // Link is how a link stands.
@@ -193,6 +195,10 @@ func (r *Rehearsal) state() *State {
 		}
 		if x.Concurrency >= 0 {
 			n.Concurrency = &x.Concurrency
+		}
+		if h := r.hooks; h != nil && h.times[g.Nodes[i].Name] != nil {
+			times := *h.times[g.Nodes[i].Name]
+			n.Hook = &times
 		}
 		s.Nodes[g.Nodes[i].Name] = n
 	}

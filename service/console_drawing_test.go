@@ -47,8 +47,8 @@ func TestLinksGoAroundTheNodes(t *testing.T) {
 	b.pull(`[data-node="mail"] .face`, x+25, y+40)
 	b.eventually("the link follows", func() bool { return path() != before })
 	b.letGo(x+25, y+40)
-	b.says(".board", "Lay out again")
-	b.press("Lay out again")
+	b.says(".board", "Auto-layout")
+	b.press("Auto-layout")
 	b.eventually("the way that was found is back", func() bool { return path() == before })
 	b.clean()
 }

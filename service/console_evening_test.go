@@ -96,7 +96,7 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b.choose("manifest-drop")
 	b.press("Try a message")
 	try := `section[aria-label="Try a message"]`
-	b.says(try, "takes it manifest-drop:stamp")
+	b.says(try, "accepts manifest-drop:stamp")
 	b.press("Send")
 	b.do(visible(`[data-outcome="complete"]`))
 	require.True(t, b.eval(`(f => (f.click(), true))(document.querySelector('section[aria-label="Try a message"] .bx--list-box__field'))`))
@@ -182,7 +182,7 @@ func TestTheWorkbenchIsArranged(t *testing.T) {
 	r := start(t)
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))
-	require.True(t, b.eval(`(s => (s.value = "owner", s.dispatchEvent(new Event("change", {bubbles: true})), true))(document.querySelector('select[aria-label="Nodes that stand together"]'))`))
+	require.True(t, b.eval(`(s => (s.value = "owner", s.dispatchEvent(new Event("change", {bubbles: true})), true))(document.querySelector('select[aria-label="Grouping"]'))`))
 	b.do(visible(`[data-group="clearance"]`))
 	inside := `((n, g) => n.left >= g.left && n.right <= g.right && n.top >= g.top && n.bottom <= g.bottom)(document.querySelector('[data-node="consignments"]').getBoundingClientRect(), document.querySelector('[data-group="clearance"]').getBoundingClientRect())`
 	b.eventually("it stands in its group", func() bool { return b.eval(inside) })
@@ -225,7 +225,7 @@ func TestTheWorkbenchIsArranged(t *testing.T) {
 	b.choose("manifest-drop")
 	b.press("Try a message")
 	try := `section[aria-label="Try a message"]`
-	b.says(try, "takes it manifest-drop:split-manifest")
+	b.says(try, "accepts manifest-drop:split-manifest")
 	b.fill(try+` .bx--text-input`, "elsewhere/7.txt")
 	b.says(try, "declines manifest-drop:split-manifest")
 	b.says(try, "prefix")

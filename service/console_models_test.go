@@ -88,7 +88,7 @@ func TestHistoryTellsAndRestores(t *testing.T) {
 	b.shoot("history")
 	b.press("Restore revision 1")
 	b.says(".bar", "changed")
-	b.says(`section[aria-label="History"]`, "Choose")
+	b.says(`section[aria-label="History"]`, "Select")
 	b.press("Save")
 	b.says(".bar", "revision 3")
 	require.Equal(t, first, r.do("GET", "/api/v1/workspaces/main/models/kittiwake", nil, 200)["text"])
@@ -141,10 +141,10 @@ func TestBehindTheNumbers(t *testing.T) {
 	b.press("Show journeys")
 	b.do(visible(journeys + ` [data-journey]`))
 	b.do(click(journeys + ` li:first-child button`))
-	b.says(journeys+" .told", "takes it")
+	b.says(journeys+" .told", "receives")
 	b.says(journeys+" .told", "runs")
-	b.press("Look")
-	b.says(`section[aria-label="At rest"]`, "0 in ")
+	b.press("Show messages")
+	b.says(`section[aria-label="Stored messages"]`, "0 messages in ")
 
 	// The run is played back on the board.
 	b.do(visible(`.replay [data-node="mail"]`))
@@ -208,7 +208,7 @@ func TestAScenarioIsSetUpByForm(t *testing.T) {
 	b.do(visible(`[data-incident="incident"]`))
 	change := b.change
 	change(`[data-incident="incident"]`, "What", "goods-registry")
-	b.says(`[data-incident="incident"]`, "fails, a share of")
+	b.says(`[data-incident="incident"]`, "fails, share")
 	change(`[data-incident="incident"]`, "For", "45m")
 	b.press("the backlog is worked off")
 	b.do(visible(`[data-expectation="all-done"]`))

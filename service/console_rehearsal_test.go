@@ -66,7 +66,7 @@ func TestARehearsalOnTheBoard(t *testing.T) {
 	b.axe("a rehearsal under way")
 	b.shoot("rehearsal")
 	b.press("Pause")
-	shows(".time", "Go on")
+	shows(".time", "Resume")
 	b.do(click(".message .key"))
 	shows(".message pre", "inbound/gannet/77.csv")
 
@@ -74,19 +74,19 @@ func TestARehearsalOnTheBoard(t *testing.T) {
 	node("goods-registry")
 	b.press("Heal")
 	b.eventually("it is healed", func() bool { return b.text(".side .force") == "" })
-	b.press("Go on")
-	shows(`[data-node="clearances"]`, "came")
+	b.press("Resume")
+	shows(`[data-node="clearances"]`, "received")
 	tab("Log")
 	shows(".side ol", "admin failed goods-registry")
 	shows(".side ol", "admin healed")
 
-	// Time goes back to before that; what was done later comes again.
+	// Time goes back to before that; what was done later is replayed.
 	b.fill(".back input", "0:00:20")
 	b.press("Set back")
 	shows(".clock", "00:00:20")
-	shows(".said", "comes again")
+	shows(".said", "replaying")
 	b.press("Step")
-	b.eventually("the step is told", func() bool { return len(b.text(".said")) > 5 && !strings.Contains(b.text(".said"), "comes again") })
+	b.eventually("the step is told", func() bool { return len(b.text(".said")) > 5 && !strings.Contains(b.text(".said"), "replaying") })
 	b.press("Keep as a scenario")
 	b.says(".bx--modal.is-visible", "Keep what has happened")
 	b.do(click(`.bx--modal.is-visible button.bx--btn--primary`))
@@ -160,6 +160,6 @@ func TestHooksOnTheBoard(t *testing.T) {
 	b.do(click(`.side form button[type="submit"]`), click(`//button[@role="tab"][contains(., "Log")]`))
 	b.says(".side ol", "hook of clerk failed: it answered 500: no such lorry")
 	broken.Store(false)
-	b.eventually("it is taken", func() bool { return strings.HasPrefix(b.text(".counts"), "1 came in 0 under way") })
+	b.eventually("it is taken", func() bool { return strings.HasPrefix(b.text(".counts"), "1 entered 0 in flight") })
 	b.clean()
 }

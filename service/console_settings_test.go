@@ -21,7 +21,7 @@ func TestPeopleAreAddedInTheSettings(t *testing.T) {
 	tab := func(words string) {
 		require.True(t, b.eval(`(t => (t.click(), true))([...document.querySelectorAll("[role=tab]")].find(t => t.textContent.trim() === "`+words+`"))`))
 	}
-	b.fill(field("What it is for"), "harbour pipeline")
+	b.fill(field("Purpose"), "harbour pipeline")
 	b.press("Create token")
 	b.says(".bx--tab-content:not([hidden])", "The token is shown this once.")
 	b.says(".bx--tab-content:not([hidden])", "weir_")

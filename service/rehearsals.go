@@ -153,7 +153,7 @@ type RehearsalPath struct {
 type RehearsalRequest struct {
 	Revision int     `json:"revision,omitempty" minimum:"0" doc:"0 or absent: the latest"`
 	Scenario string  `json:"scenario,omitempty" doc:"a scenario of the model; absent: the only traffic is what is posted and what schedules send"`
-	Pace     float64 `json:"pace,omitempty" minimum:"0" maximum:"100000" doc:"simulated seconds for each of the clock; absent: 1"`
+	Pace     float64 `json:"pace,omitempty" minimum:"0.001" maximum:"100000" doc:"simulated seconds per real second; absent: 1"`
 	Paused   bool    `json:"paused,omitempty" doc:"time stands at the start"`
 	Hooks    bool    `json:"hooks,omitempty" doc:"let functions be answered by their hooks, where the service allows it"`
 }

@@ -62,7 +62,7 @@ func (v *Service) tryRoutes() {
 			if err != nil {
 				return nil, huma.Error422UnprocessableEntity(err.Error())
 			}
-			return &struct{ Body study.FollowDocument }{study.Follow(document.NewHead("follow", g.Topology.Name, "", document.Digest(b.Text)), t)}, nil
+			return &struct{ Body study.FollowDocument }{study.Follow(document.NewHead("follow", g.Topology.Name, "", document.Digest(b.Text)), g, t)}, nil
 		})
 
 	register(v, store.Viewer, huma.Operation{OperationID: "takes", Method: http.MethodPost, Path: "/api/v1/takes", Summary: "Which links of each node would take an event, and why the others would not", MaxBodyBytes: MaxBody},

@@ -37,6 +37,7 @@ ironweir follow demo/kittiwake.yaml -node manifest-drop -match inbound/a/1.csv s
 		f.source = c.String("source", "", "its event source `S`")
 		f.change = c.String("change", "written", "what happened to the object or row: written, deleted, inserted or updated")
 		match := c.Bool("match", false, "show which links of the node take which of the KEYs given as arguments")
+		f.payloads = c.Bool("v", false, "show the payload of each event")
 		watch := c.Bool("watch", false, "send it again at each save of the model or of the files named, until interrupted")
 		c.Var(&f.fail, "fail", "fail every run of `NODE`, or every write to it, or only the first N with NODE=N; may be repeated")
 		if err := c.parse(1, 1000); err != nil {
@@ -72,6 +73,7 @@ ironweir follow demo/kittiwake.yaml -node manifest-drop -match inbound/a/1.csv s
 type follow struct {
 	m                                            *modelFlags
 	node, event, data, key, kind, source, change *string
+	payloads                                     *bool
 	fail                                         repeated
 }
 
@@ -164,13 +166,14 @@ func (f *follow) sendOne(c *call, l *loaded, plan sim.FollowPlan) (err error) {
 		}
 		fmt.Fprintf(c.err, "-fail %s had no effect: %s\n", name, why)
 	}
+	doc := study.Follow(l.head("follow"), l.graph, trace)
 	switch *f.m.format {
 	case "json":
-		return c.printJSON(study.Follow(l.head("follow"), trace))
+		return c.printJSON(doc)
 	case "otlp":
 		return c.printSpans(otlp.Spans(l.graph, model.DefaultStart, 0, []sim.Journey{{ID: 1, Entry: *f.node, Steps: trace.Steps}}))
 	}
-	return text.Follow(c.out, trace, c.style())
+	return text.Follow(c.out, &doc, *f.payloads, c.style())
 }
 
 // watchInterval is how often files are looked at.

@@ -27,7 +27,7 @@ printf 'fail goods-registry\nsend manifest-drop\nwait 10m\nstate\n' | ironweir r
 	run: func(c *call) (int, error) {
 		m := c.modelFlags("text|json")
 		scenario := c.String("scenario", "", "rehearse the traffic and incidents of `FILE`; without it the only traffic is what you send and what schedules send")
-		pace := c.Float64("pace", 1, "`N` simulated seconds for each of the clock")
+		pace := c.Float64("pace", 1, "`N` simulated seconds per real second, 0.001 to 100000")
 		paused := c.Bool("paused", false, "let time stand at the start")
 		listen := c.String("listen", "127.0.0.1:8421", "take events, requests and traces at `ADDRESS`, on loopback; :0 chooses a port")
 		hooks := c.Bool("hooks", false, "let functions be answered by the handlers that their hook names, on this machine only")
@@ -36,6 +36,9 @@ printf 'fail goods-registry\nsend manifest-drop\nwait 10m\nstate\n' | ironweir r
 		}
 		if err := c.oneOf("format", *m.format, "text|json"); err != nil {
 			return 0, err
+		}
+		if *pace < rehearsal.MinPace || *pace > rehearsal.MaxPace {
+			return 0, fmt.Errorf("-pace %g: give %g to %g simulated seconds per real second; -paused starts with time paused", *pace, rehearsal.MinPace, rehearsal.MaxPace)
 		}
 		l, err := c.loadModel(c.Arg(0), m)
 		if err != nil {

@@ -116,5 +116,5 @@ func TestRehearseAsksHooks(t *testing.T) {
 	_, err = io.WriteString(typed, "pace 100\nwait 1m\nstate\nend\n")
 	require.NoError(t, err)
 	require.Zero(t, <-code)
-	require.Regexp(t, `departures +1 +2 +1\s`, out.String(), "came once, two runs, of which one failed")
+	require.Regexp(t, `departures +1 +2 +1 +hook \d+(\.\d+)?(µs|ms|s)\n`, out.String(), "received once, two runs, of which one failed, and the handler's real time")
 }

@@ -70,10 +70,21 @@ func inForce(n rehearsal.Node) string {
 	if n.Concurrency != nil {
 		out = append(out, fmt.Sprintf("concurrency %d", *n.Concurrency))
 	}
+	if n.Stopped {
+		out = append(out, "stopped")
+	}
 	if n.Off {
 		out = append(out, "off")
 	}
+	if n.Hook != nil && n.Hook.Answers > 0 {
+		out = append(out, hookTime(n.Hook))
+	}
 	return strings.Join(out, ", ")
+}
+
+// hookTime says how long the handler of a function takes in real time.
+func hookTime(h *rehearsal.HookTimes) string {
+	return "hook " + model.FormatDuration(time.Duration(h.Last*1e9).Round(100*time.Microsecond))
 }
 
 // writeResting writes what lies in a node, with the names by which it is moved.
@@ -117,6 +128,9 @@ func happened(g *graph.Graph, was, now *rehearsal.State) string {
 		}
 		if a.Depth != b.Depth && g.Nodes[i].Kind.Channel() {
 			said = append(said, fmt.Sprintf("depth %d", b.Depth))
+		}
+		if b.Hook != nil && (a.Hook == nil || b.Hook.Answers > a.Hook.Answers) {
+			said = append(said, hookTime(b.Hook))
 		}
 		if len(said) > 0 {
 			parts = append(parts, name+" "+strings.Join(said, " "))

@@ -288,7 +288,7 @@ func (t *atTerminal) journey(_ context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
-	return t.print(func(w io.Writer) error { return text.Journey(w, j, t.style()) })
+	return t.print(func(w io.Writer) error { return text.Journey(w, j, true, t.style()) })
 }
 
 func (t *atTerminal) result(context.Context, []string) error {

@@ -13,6 +13,7 @@ import (
 	"github.com/schollz/progressbar/v3"
 
 	"ironweir/core/check"
+	"ironweir/core/expr"
 	"ironweir/core/learn"
 	"ironweir/core/model"
 	"ironweir/core/sim"
@@ -41,6 +42,8 @@ ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -format otlp
 		sweep := c.String("sweep", "", "run every combination of the values in `FILE`, a map of paths to lists")
 		look := c.String("look", "", "show the messages stored in a node at an instant, `NODE@AT`, instead of the whole result")
 		journey := c.Uint64("journey", 0, "show journey number `N` step by step, instead of the whole result")
+		payloads := c.Bool("v", false, "with -journey: show the payload of each event")
+		where := c.String("where", "", "list the journeys of which an event meets `EXPR`, such as 'event.data.line == \"gannet\"', instead of the whole result")
 		out := c.String("out", "", "write result.json and journeys.jsonl into folder `DIR` as well")
 		export := c.String("export", "", "send the traces of a sample of journeys to `ADDRESS` by OTLP/HTTP, such as http://127.0.0.1:4318")
 		if err := c.parse(1, 1); err != nil {
@@ -50,13 +53,13 @@ ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -format otlp
 			return 0, err
 		}
 		special := 0
-		for _, is := range []bool{*beside || len(f.m.variants) > 1, *sweep != "", *look != "", *journey != 0} {
+		for _, is := range []bool{*beside || len(f.m.variants) > 1, *sweep != "", *look != "", *journey != 0, *where != ""} {
 			if is {
 				special++
 			}
 		}
 		if special > 1 {
-			return 0, errors.New("variants side by side, -sweep, -look and -journey are four different runs; give one of them")
+			return 0, errors.New("variants side by side, -sweep, -look, -journey and -where exclude one another; give one of them")
 		}
 		if err := c.makeFolder(*out); err != nil {
 			return 0, err
@@ -75,7 +78,9 @@ ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -format otlp
 		case *look != "":
 			return c.look(f, plan, *look)
 		case *journey != 0:
-			return c.journey(f, plan, *journey)
+			return c.journey(f, plan, *journey, *payloads)
+		case *where != "":
+			return c.find(f, plan, *where)
 		}
 		for _, name := range series {
 			if name != "all" && l.graph.NodeID(name) < 0 {
@@ -289,7 +294,7 @@ func (c *call) look(f *runFlags, plan study.Plan, where string) (int, error) {
 }
 
 // journey tells one journey of the first replication.
-func (c *call) journey(f *runFlags, plan study.Plan, id uint64) (int, error) {
+func (c *call) journey(f *runFlags, plan study.Plan, id uint64, payloads bool) (int, error) {
 	j, err := sim.OneJourney(plan.Replication(0), id)
 	if err != nil {
 		return 0, err
@@ -297,7 +302,28 @@ func (c *call) journey(f *runFlags, plan study.Plan, id uint64) (int, error) {
 	if j == nil {
 		return 0, fmt.Errorf("-journey %d: the first replication has no journey of that number", id)
 	}
-	return exitFine, c.show(f, j, func() error { return text.Journey(c.out, j, c.style()) })
+	return exitFine, c.show(f, j, func() error { return text.Journey(c.out, j, payloads, c.style()) })
+}
+
+// mostFound bounds how many journeys -where lists; it counts all.
+const mostFound = 50
+
+// find lists the journeys of the first replication of which an event meets a condition.
+func (c *call) find(f *runFlags, plan study.Plan, where string) (int, error) {
+	condition, err := expr.Compile(where, "bool")
+	if err != nil {
+		return 0, fmt.Errorf("-where: %w", err)
+	}
+	found, err := sim.Find(plan.Replication(0), condition, mostFound)
+	if err != nil {
+		return 0, err
+	}
+	doc := struct {
+		Schema string `json:"schema"`
+		Where  string `json:"where"`
+		*sim.Found
+	}{"ironweir/journeys/1", where, found}
+	return exitFine, c.show(f, doc, func() error { return text.Found(c.out, where, found, c.style()) })
 }
 
 // journeyLimits bound what -out keeps.

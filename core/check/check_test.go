@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"regexp"
 	"sort"
 	"strings"
 	"testing"
@@ -223,6 +224,9 @@ func TestRulesPages(t *testing.T) {
 	}
 }
 
+// ruleIDs are those of the semantics that a case cites.
+var ruleIDs = regexp.MustCompile(`\[[A-Z]+-[0-9]+\] `)
+
 // rulePage makes the page of a rule: what it means, a model in which it is
 // found, what check says of it, and the remedies as patches.
 func rulePage(t *testing.T, r *check.Rule, cases string) string {
@@ -230,6 +234,7 @@ func rulePage(t *testing.T, r *check.Rule, cases string) string {
 	b.WriteString("# " + r.Code + " · " + r.Title + "\n\nSeverity: " + string(r.Severity) + ". [All rules](../rules.md)\n\n" + r.Doc + "\n")
 	for _, c := range strings.Split("\n"+cases, "\n== ")[1:] {
 		says, rest, _ := strings.Cut(c, "\n")
+		says = ruleIDs.ReplaceAllString(says, "")
 		top, want, _ := strings.Cut(rest, "\n--\n")
 		if !strings.Contains("\n"+want, "\n"+r.Code+" ") && !strings.Contains("\n"+want, "\n"+r.Code+"\n") {
 			continue

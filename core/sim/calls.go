@@ -9,20 +9,29 @@ func (e *engine) call(i uint32, s *send, m *message) bool {
 	e.runs[i].tries++
 	d := &e.deliveries[l.ID]
 	d.offered++
-	if e.trace != nil {
-		e.trace.calls(e, i, m.journey, l, int(e.runs[i].tries))
-	}
-	if failure, final := e.turnedAway(d, callee, m); failure != noError {
+	failure, final := e.turnedAway(d, callee, m)
+	if failure != noError {
+		if e.trace != nil {
+			e.trace.calls(e, i, m, l, int(e.runs[i].tries), failure)
+		}
 		return e.callFailed(i, failure, final)
 	}
 	d.matched++
 	con := e.contentFor(l, m, s, e.itemOf(i), int(e.runs[i].rep))
+	if e.trace != nil {
+		sent := *m
+		sent.content = con
+		e.trace.calls(e, i, &sent, l, int(e.runs[i].tries), noError)
+	}
 	c := e.newRun(callee, forCall)
 	r := &e.runs[c]
 	r.caller, r.callOf, r.link = i, e.runs[i].turn, int32(l.ID)
 	r.own = *m
 	r.own.content, r.own.node = con, e.runs[i].node
 	r.own.hops += uint16(callHops(&e.nodes[l.From]))
+	if e.inLoop[l.To] >= 0 {
+		r.own.passes = e.countPass(callee, r.own.node, r.own.passes)
+	}
 	e.journeys.at(m.journey).refs++
 	e.runs[i].timer = 0
 	e.begin(c)

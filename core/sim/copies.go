@@ -89,7 +89,7 @@ type copyRecord struct {
 	flags    copyFlags
 	tries    uint16
 	hops     uint16
-	rounds   uint16
+	passes   uint16
 	class    uint8 // of links that match, in a queue
 }
 
@@ -128,7 +128,7 @@ type message struct {
 	journey uint32
 	content uint32
 	hops    uint16
-	rounds  uint16
+	passes  uint16
 	tries   uint16
 	aside   bool
 	wrap    wrapping // how its payload reaches the run that looks at it
@@ -249,7 +249,7 @@ func (e *engine) newCopy(n *node, via int32, m *message, con uint32, flags copyF
 	i := e.copySlot()
 	c := e.copies.at(i)
 	c.comes(e.now, e.sequence(), via, int32(n.id))
-	c.journey, c.content, c.hops, c.rounds, c.flags = m.journey, con, m.hops, m.rounds, flags
+	c.journey, c.content, c.hops, c.passes, c.flags = m.journey, con, m.hops, m.passes, flags
 	if m.aside {
 		c.flags |= aside
 	}
@@ -259,8 +259,8 @@ func (e *engine) newCopy(n *node, via int32, m *message, con uint32, flags copyF
 	if flags&ghost != 0 {
 		return i
 	}
-	if loop := e.inLoop[n.id]; loop >= 0 {
-		e.countRound(n, m, c, loop)
+	if e.inLoop[n.id] >= 0 {
+		c.passes = e.countPass(n, m.node, c.passes)
 	}
 	j.open++
 	j.copies++
@@ -271,23 +271,6 @@ func (e *engine) newCopy(n *node, via int32, m *message, con uint32, flags copyF
 		e.deliveries[via].copies++
 	}
 	return i
-}
-
-// countRound counts a message that comes to a node of a loop.
-func (e *engine) countRound(n *node, m *message, c *copyRecord, loop int32) {
-	if m.node < 0 || e.inLoop[m.node] != loop {
-		c.rounds = 0 // it comes into the loop
-	}
-	if e.loopOf[n.id] != loop {
-		return
-	}
-	c.rounds++
-	t := &e.loops[loop]
-	t.arrivals++
-	if c.rounds == 1 {
-		t.fresh++
-	}
-	t.most = max(t.most, int64(c.rounds))
 }
 
 // finish gives a copy its fate. A copy at rest keeps its record, since its
@@ -446,7 +429,7 @@ func (e *engine) letGo(i uint32) {
 }
 
 func (e *engine) messageOf(c *copyRecord) message {
-	return message{journey: c.journey, content: c.content, hops: c.hops, rounds: c.rounds, tries: c.tries, aside: c.flags&aside != 0, node: c.node}
+	return message{journey: c.journey, content: c.content, hops: c.hops, passes: c.passes, tries: c.tries, aside: c.flags&aside != 0, node: c.node}
 }
 
 // look fills the scratch event with what an expression or filter sees of a

@@ -75,7 +75,7 @@ func (e *engine) answer(i uint32, n *node, failure, status int16) {
 		e.told.answered(e.copies.at(i), status)
 	}
 	if e.trace != nil {
-		e.trace.answers(e, i, status)
+		e.trace.answers(e, i, failure, status)
 	}
 	if failure == noError {
 		e.finish(i, Handled)

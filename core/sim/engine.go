@@ -149,8 +149,8 @@ type engine struct {
 	firstLoss  int64 // the first instant at which something was lost, -1: none was
 	noticed    int64 // the first instant from then on at which an alarm is on, -1: none is
 	alarms     []alarm
-	loopOf     []int32 // by node: the loop whose entry it is, or -1
-	inLoop     []int32 // by node: the loop it is part of, or -1
+	passesAt   []int32 // by node: its index in loops, where passes are counted at it, or -1
+	inLoop     []int32 // by node: the component that it is part of, or -1
 	loops      []loopTally
 	payload    int64           // the limit on a message, 0: none
 	planned    map[place]int64 // while planned writes are checked: those before, by where they go; else nil

@@ -27,6 +27,7 @@ type FollowPlan struct {
 type Trace struct {
 	Steps    []Step
 	Fates    map[string]int64 // of all its copies
+	Nodes    []NodeResult     // runs, their time and what was received, by node id
 	Stopped  string           // why it was cut short; empty: it was not
 	Unforced []string         // nodes of FollowPlan.Fail at which nothing could be made to fail
 }
@@ -101,6 +102,12 @@ func Follow(g *graph.Graph, plan FollowPlan) (*Trace, error) {
 	if e.live > 0 {
 		t.Fates["waiting"] = int64(e.live)
 	}
+	e.end = e.now // nothing more happens
+	result, err := e.result()
+	if err != nil {
+		return nil, err
+	}
+	t.Nodes = result.Nodes
 	return t, nil
 }
 

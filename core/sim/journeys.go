@@ -3,6 +3,8 @@ package sim
 import (
 	"sort"
 	"time"
+
+	"ironweir/core/expr"
 )
 
 // JourneyLimits say how many journeys of a run are told step by step.
@@ -30,6 +32,7 @@ type journeySample struct {
 	bad    []journeyNote
 	others []journeyNote
 	seen   int
+	search *search                // in the search by a condition
 	wanted map[uint64]bool        // in the telling
 	ends   map[uint64]journeyNote // how those that are told ended
 }
@@ -65,6 +68,10 @@ func (e *engine) tell(id uint64, r *trail, n journeyNote) Journey {
 
 // note keeps a journey that has ended, or goes on at the end, if it is chosen.
 func (s *journeySample) note(j *journey) {
+	if s.search != nil {
+		s.search.note(j)
+		return
+	}
 	n := noteOf(j)
 	if s.ends != nil {
 		if s.wanted[j.id()] {
@@ -144,4 +151,88 @@ func retell(plan Plan, notes []journeyNote) ([]Journey, error) {
 	}
 	sort.Slice(out, func(a, b int) bool { return out[a].ID < out[b].ID })
 	return out, nil
+}
+
+// Found are the journeys of a run of which at least one event meets a condition.
+type Found struct {
+	Count    int64     `json:"count"`
+	Complete int64     `json:"complete"`
+	Failed   int64     `json:"failed"`
+	InFlight int64     `json:"in_flight"`
+	Journeys []Journey `json:"journeys"` // the first that entered
+}
+
+// search is a condition with the journeys that have met it so far.
+type search struct {
+	where *expr.Expression
+	met   map[uint64]bool // journeys in flight
+	found Found
+	notes []journeyNote
+	most  int
+}
+
+// consider holds a copy that arrives against the condition.
+func (s *search) consider(e *engine, i uint32) {
+	c := e.copies.at(i)
+	id := e.journeys.at(c.journey).id()
+	if s.met[id] {
+		return
+	}
+	m := e.messageOf(c)
+	if ok, _ := s.where.Truth(e.look(&m, kindOfEvent(e.senderOf(c), c.flags))); ok {
+		s.met[id] = true
+	}
+}
+
+// note counts a journey that has ended, or is in flight at the end, if it has met the condition.
+func (s *search) note(j *journey) {
+	if !s.met[j.id()] {
+		return
+	}
+	delete(s.met, j.id())
+	n := noteOf(j)
+	s.found.Count++
+	switch n.outcome {
+	case "failed":
+		s.found.Failed++
+	case "in_flight":
+		s.found.InFlight++
+	default:
+		s.found.Complete++
+	}
+	s.notes = append(s.notes, n)
+	if len(s.notes) > 2*s.most {
+		s.keepFirst()
+	}
+}
+
+// keepFirst drops all notes but those of the journeys that entered first.
+func (s *search) keepFirst() {
+	sort.Slice(s.notes, func(a, b int) bool { return s.notes[a].id < s.notes[b].id })
+	s.notes = s.notes[:min(len(s.notes), s.most)]
+}
+
+// Find simulates a plan and returns the journeys of which an event, at any node, meets a
+// condition: how many there are, how they ended, and the first of them, at most `most`,
+// step by step. An event of which the condition cannot be evaluated does not meet it.
+func Find(plan Plan, where *expr.Expression, most int) (*Found, error) {
+	e, err := newEngine(&plan)
+	if err != nil {
+		return nil, err
+	}
+	defer e.close()
+	s := &search{where: where, met: map[uint64]bool{}, most: most}
+	t := newTracer(nil, map[uint64]bool{})
+	t.found = s
+	e.watch(t)
+	e.sampled = &journeySample{search: s}
+	if err := e.loop(); err != nil {
+		return nil, err
+	}
+	if _, err := e.result(); err != nil {
+		return nil, err
+	}
+	s.keepFirst()
+	s.found.Journeys, err = retell(plan, s.notes)
+	return &s.found, err
 }

@@ -19,6 +19,8 @@ type Resting struct {
 	Age     float64 `json:"age_s"`          // since it came to the node
 	Tries   int     `json:"tries"`
 	State   string  `json:"state"`
+
+	Event map[string]any `json:"event"` // as it would be received from the node
 }
 
 // MaxResting bounds what Rest lists.
@@ -40,6 +42,7 @@ func Rest(plan Plan, node string, at time.Duration) ([]Resting, int, error) {
 		return nil, 0, fmt.Errorf("the run has no instant %s: it lasts %s", model.FormatDuration(at), model.FormatDuration(time.Duration(e.end)))
 	}
 	e.end = int64(at)
+	e.watch(newTracer(nil, map[uint64]bool{})) // of no journey, but payloads are kept
 	if err := e.loop(); err != nil {
 		return nil, 0, err
 	}
@@ -65,7 +68,7 @@ func (e *engine) resting(id int) ([]Resting, int) {
 	var out []Resting
 	for _, i := range found[:min(len(found), MaxResting)] {
 		c := e.copies.at(i)
-		r := Resting{Message: c.age, Journey: e.journeys.at(c.journey).id(), Key: string(e.contents[c.content].subject), Age: time.Duration(e.now - c.born).Seconds(), Tries: int(c.tries), State: e.state(c)}
+		r := Resting{Message: c.age, Journey: e.journeys.at(c.journey).id(), Key: string(e.contents[c.content].subject), Age: time.Duration(e.now - c.born).Seconds(), Tries: int(c.tries), State: e.state(c), Event: e.describe(c)}
 		if e.nodes[c.node].home != nil {
 			r.Link = e.g.Links[e.deliveries[c.via].link].Link.ID()
 		}

@@ -52,12 +52,13 @@ type LinkResult struct {
 	Feed                     *NodeResult // of a link that reads a stream or table, which accounts for copies of its own
 }
 
-// LoopResult tells how often messages went round a loop.
+// LoopResult tells how often messages passed one node of a component of the topology.
 type LoopResult struct {
-	Nodes           []int
-	At              int // the node at which rounds are counted
+	Nodes           []int // of the component; results of one component follow each other
+	At              int   // the node at which passes are counted
 	Arrivals, Fresh int64
-	Most            int64
+	Most            int64 // passes of one message
+	Capped          bool  // Most is as far as they were counted
 }
 
 // Ledgers lists all that account for copies: the nodes, then the links that read
@@ -187,7 +188,7 @@ func (e *engine) result() (*Result, error) {
 		}
 	}
 	for _, t := range e.loops {
-		res.Loops = append(res.Loops, LoopResult{t.members, t.at, t.arrivals, t.fresh, t.most})
+		res.Loops = append(res.Loops, LoopResult{t.members, t.at, t.arrivals, t.fresh, t.most, t.most == int64(t.limit)})
 	}
 	return res, nil
 }

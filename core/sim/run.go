@@ -201,7 +201,11 @@ func (e *engine) luck(i uint32, r *run, n *node) {
 	takes, fails, name, ofCase := e.conditions(r, n)
 	r.work = nanos(takes.draw(n.time1) * n.slow)
 	if n.cold != nil {
-		r.work += n.cold.start(e, n)
+		cold := n.cold.start(e, n)
+		r.work += cold
+		if e.trace != nil {
+			e.trace.coldStart = cold
+		}
 	}
 	if n.accepts != nil && e.declines(r, n) {
 		return

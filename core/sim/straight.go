@@ -74,7 +74,7 @@ func (e *engine) setUpStraight() {
 		e.nodes[i].straight = e.straightFan(&e.nodes[i])
 	}
 	// Only after all are known: a message goes on in its record from queue to
-	// queue, where no loop counts its rounds and nothing counts what it takes.
+	// queue, where no loop counts its passes and nothing counts what it takes.
 	for i := range e.g.Nodes {
 		ln := e.lanes[i]
 		if ln == nil {
@@ -149,16 +149,16 @@ func (e *engine) fanStraight(n *node, i uint32) {
 	j := e.journeys.at(c.journey)
 	j.refs += int32(len(n.straight))
 	j.open += int32(len(n.straight))
-	e.spread(n, j, c.journey, c.content, c.hops, c.rounds, c.flags&(aside|deletion))
+	e.spread(n, j, c.journey, c.content, c.hops, c.passes, c.flags&(aside|deletion))
 	e.finish(i, Passed)
 }
 
 // spread makes the copies that a topic hands on, to which its message's journey and
 // content have been counted.
-func (e *engine) spread(n *node, j *journey, jour, con uint32, hops, rounds uint16, f copyFlags) {
+func (e *engine) spread(n *node, j *journey, jour, con uint32, hops, passes uint16, f copyFlags) {
 	j.copies += int32(len(n.straight))
 	e.live += len(n.straight)
-	each := copyRecord{born: e.now, journey: jour, content: con, hops: hops, rounds: rounds, flags: f}
+	each := copyRecord{born: e.now, journey: jour, content: con, hops: hops, passes: passes, flags: f}
 	for k := range n.straight {
 		s := &n.straight[k]
 		s.d.offered++
@@ -199,7 +199,7 @@ func (e *engine) enterStraight(n *node, way *delivery, con uint32) {
 	c := e.copies.at(i)
 	j.refs, j.open, j.copies = 1, 1, 1
 	c.comes(e.now, e.sequence(), n.outWay, int32(n.id))
-	c.journey, c.content, c.hops, c.rounds, c.flags = jour, con, 0, 0, 0
+	c.journey, c.content, c.hops, c.passes, c.flags = jour, con, 0, 0, 0
 	e.live++
 	if n.queue == nil {
 		e.soon(evFan, i)

@@ -31,6 +31,9 @@ type tracer struct {
 	wanted map[uint64]bool // journeys; nil: all
 	trails map[uint64]*trail
 	order  []uint64 // of the trails, as they began
+
+	found     *search // the journeys that a condition picks; nil: none is asked for
+	coldStart int64   // of the run that begins now; 0: it finds a warm instance
 }
 
 // trail is what has been written down of one journey.
@@ -84,6 +87,10 @@ func (r *trail) add(e *engine, s Step) int {
 }
 
 func (t *tracer) comes(e *engine, i uint32, m *message) {
+	if t.found != nil {
+		t.found.consider(e, i)
+		return
+	}
 	r := t.of(e, m.journey)
 	if r == nil {
 		return
@@ -105,12 +112,17 @@ func (t *tracer) comes(e *engine, i uint32, m *message) {
 
 // describe gives a copy as a CloudEvent.
 func (e *engine) describe(c *copyRecord) map[string]any {
-	var from *graph.Node
-	if via := e.deliveries[c.via].link; via >= 0 {
-		from = &e.g.Nodes[e.g.Links[via].From]
-	}
 	m := e.messageOf(c)
-	return e.eventOut(&m, kindOfEvent(from, c.flags))
+	return e.eventOut(&m, kindOfEvent(e.senderOf(c), c.flags))
+}
+
+// senderOf returns the node whose link delivered a copy; nil: it came from outside, or
+// as a dead letter.
+func (e *engine) senderOf(c *copyRecord) *graph.Node {
+	if via := e.deliveries[c.via].link; via >= 0 {
+		return &e.g.Nodes[e.g.Links[via].From]
+	}
+	return nil
 }
 
 // offered notes a link's decision about a copy; why is empty where it takes it.
@@ -132,7 +144,7 @@ func (r *trail) decide(e *engine, parent int, node string, l *graph.Link, why st
 	case why != "":
 		s.What, s.Why = "declined", why
 	case !l.Filter.Everything:
-		s.Why = "its filter matches"
+		s.Why = "filter matches"
 	}
 	r.cause = r.add(e, s)
 }
@@ -188,8 +200,12 @@ func (t *tracer) runs(e *engine, i uint32) {
 		if run.work > 0 {
 			s.Why = join(s.Why, "for "+model.FormatDuration(time.Duration(run.work).Round(time.Microsecond)))
 		}
+		if t.coldStart > 0 {
+			s.Why += ", of which " + model.FormatDuration(time.Duration(t.coldStart).Round(time.Microsecond)) + " is its cold start"
+		}
 		r.ofRun[i] = r.add(e, s)
 	})
+	t.coldStart = 0
 }
 
 func join(a, b string) string {
@@ -222,6 +238,9 @@ func (t *tracer) ends(e *engine, i uint32, failure int16) {
 		default:
 			why = "failed: " + e.errors[failure]
 		}
+		if failure == errAccepts {
+			why += ": " + e.misfit(run)
+		}
 		r.cause = r.add(e, Step{Parent: r.ofRun[i], Node: e.nodes[run.node].name, What: "ends", Why: why})
 	})
 }
@@ -238,10 +257,40 @@ func (t *tracer) sends(e *engine, i uint32, journey uint32, l *graph.Link) {
 	r.cause = r.add(e, s)
 }
 
-func (t *tracer) calls(e *engine, i uint32, journey uint32, l *graph.Link, try int) {
-	if r := t.of(e, journey); r != nil {
-		r.cause = r.add(e, Step{Parent: r.ofRun[i], Node: e.nodes[l.From].name, Link: l.Link.ID(), What: "calls", Why: "and waits", Try: try})
+// calls notes a waiting call with what it carries, or, where the callee turns it away,
+// the reason.
+func (t *tracer) calls(e *engine, i uint32, m *message, l *graph.Link, try int, away int16) {
+	r := t.of(e, m.journey)
+	if r == nil {
+		return
 	}
+	s := Step{Parent: r.ofRun[i], Node: e.nodes[l.From].name, Link: l.Link.ID(), What: "calls", Why: "and waits", Try: try}
+	switch away {
+	case noError:
+		s.Event = e.eventOut(m, "message")
+	case errRefused:
+		s.Why = "failed: refused: " + e.notNamed(l)
+	default:
+		s.Why = "failed: " + e.errors[away]
+	}
+	r.cause = r.add(e, s)
+}
+
+// notNamed says why a link may not send or call.
+func (e *engine) notNamed(l *graph.Link) string {
+	return fmt.Sprintf("the `callers` of %s do not name %s", e.nodes[l.To].name, e.nodes[l.From].name)
+}
+
+// misfit says where the payloads of a run do not fit what its node accepts.
+func (e *engine) misfit(run *run) string {
+	n := &e.nodes[run.node]
+	for k := 0; k < e.messages(run); k++ {
+		m, _ := e.message(run, k)
+		if err := n.accepts.Fits(e.look(&m, "message").Data); err != nil {
+			return err.Error()
+		}
+	}
+	return ""
 }
 
 func (t *tracer) skipped(e *engine, journey uint32, l *graph.Link, why string, err error) {
@@ -268,10 +317,31 @@ func (t *tracer) waits(e *engine, i uint32, wait int64, cause Fate) {
 	r.add(e, Step{Parent: r.ofCopy[i], Node: e.nodes[c.node].name, What: "waits", Why: why, Try: int(c.tries)})
 }
 
-func (t *tracer) answers(e *engine, i uint32, status int16) {
-	if r := t.of(e, e.copies.at(i).journey); r != nil {
-		r.add(e, Step{Parent: r.ofCopy[i], Node: e.nodes[e.copies.at(i).node].name, What: "returned", Why: fmt.Sprintf("answered %d", status)})
+// answers notes the answer to a request, and what an answer of 400 and above is due to.
+func (t *tracer) answers(e *engine, i uint32, failure, status int16) {
+	c := e.copies.at(i)
+	r := t.of(e, c.journey)
+	if r == nil {
+		return
 	}
+	n := &e.nodes[c.node]
+	why := ""
+	switch {
+	case failure == noError:
+	case failure == errAccepts:
+		m := e.messageOf(c)
+		why = n.accepts.Fits(e.look(&m, "request").Data).Error()
+	case failure == errRefused:
+		why = e.notNamed(&e.g.Links[e.deliveries[c.via].link])
+	case status == 404:
+		why = "no link of " + n.name + " accepts the request"
+	default:
+		why = e.errors[failure]
+	}
+	if why != "" {
+		why = ": " + why
+	}
+	r.add(e, Step{Parent: r.ofCopy[i], Node: n.name, What: "returned", Why: fmt.Sprintf("with %d%s", status, why)})
 }
 
 // fate notes what became of a copy at the step with which it came.
@@ -291,6 +361,9 @@ func (t *tracer) fate(e *engine, i uint32, f Fate) {
 		s.What, s.Why = "parked", "it stays here: nothing reads "+s.Node
 	case f.Loss():
 		s.What, s.Why = "lost", lossWords[f]
+		if via := e.deliveries[e.copies.at(i).via].link; f == Refused && via >= 0 {
+			s.Why = e.notNamed(&e.g.Links[via])
+		}
 	default:
 		return
 	}

@@ -16,13 +16,18 @@ func (e *engine) taskCalls(i uint32, task *graph.Task) bool {
 	r := &e.runs[t.run]
 	m, _ := e.message(r, int(r.index))
 	if failure, final := e.turnedAway(d, callee, &m); failure != noError {
+		if e.trace != nil {
+			e.trace.calls(e, t.run, &m, l, int(t.tries), failure)
+		}
 		return e.taskCallFailed(i, task, failure, final)
 	}
 	d.matched++
-	if e.trace != nil {
-		e.trace.calls(e, t.run, m.journey, l, int(t.tries))
-	}
 	con := e.taskContent(t, task, l, &m)
+	if e.trace != nil {
+		sent := m
+		sent.content, sent.wrap = con, unwrapped
+		e.trace.calls(e, t.run, &sent, l, int(t.tries), noError)
+	}
 	run, turn, threadTurn := t.run, r.turn, t.turn
 	c := e.newRun(callee, forCall)
 	cr := &e.runs[c]
@@ -30,6 +35,9 @@ func (e *engine) taskCalls(i uint32, task *graph.Task) bool {
 	cr.own = m
 	cr.own.content, cr.own.node, cr.own.wrap = con, e.runs[run].node, unwrapped
 	cr.own.hops++
+	if e.inLoop[l.To] >= 0 {
+		cr.own.passes = e.countPass(callee, cr.own.node, cr.own.passes)
+	}
 	e.journeys.at(m.journey).refs++
 	e.begin(c)
 	return false

@@ -170,9 +170,9 @@ type Largest struct {
 // Loop tells how often messages circulated.
 type Loop struct {
 	Nodes  []string  `json:"nodes"`
-	At     string    `json:"at"` // the node at which rounds are counted
+	At     string    `json:"at"` // the node at which passes are counted
 	Rounds Rounds    `json:"rounds"`
-	Copies int64     `json:"copies"` // that came to it, in all rounds
+	Copies int64     `json:"copies"` // messages and calls that arrived at it, in all passes
 	Rate   []float64 `json:"rate"`   // of them a second, in the first and the last tenth of the run
 	Grows  bool      `json:"grows"`  // more than twice as many at the end, and more than came in from outside
 }
@@ -183,6 +183,7 @@ type Rounds struct {
 	Mean   float64  `json:"mean"`
 	MeanCI Interval `json:"mean_ci"`
 	Max    int64    `json:"max"`
+	Capped bool     `json:"capped,omitempty"` // at least Max: passes are counted no further
 }
 
 // Alarm tells whether an alarm went off.

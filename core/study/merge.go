@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -316,42 +317,65 @@ func mergeLatency(doc *Document, g *graph.Graph, results []*sim.Result) {
 	}
 }
 
+// mergeLoops reports, of each component in which messages circulated, the node that one
+// message passed most often.
 func mergeLoops(doc *Document, g *graph.Graph, results []*sim.Result) {
-	for k, loop := range results[0].Loops {
-		var arrivals, fresh, most int64
-		var means []float64
+	most := func(k int) (passes int64) {
 		for _, r := range results {
-			l := r.Loops[k]
-			arrivals, fresh, most = arrivals+l.Arrivals, fresh+l.Fresh, max(most, l.Most)
-			if l.Fresh > 0 {
-				means = append(means, float64(l.Arrivals)/float64(l.Fresh))
-			}
+			passes = max(passes, r.Loops[k].Most)
 		}
-		if most < 2 {
-			continue // nothing ever came back
-		}
-		out := Loop{At: g.Nodes[loop.At].Name, Copies: arrivals, Rounds: Rounds{Mean: float64(arrivals) / float64(max(fresh, 1)), MeanCI: confidence(means), Max: most}}
-		for _, m := range loop.Nodes {
-			out.Nodes = append(out.Nodes, g.Nodes[m].Name)
-		}
-		first, last := 0.0, 0.0
-		for _, r := range results {
-			series := r.Series.Nodes[loop.At].Copies
-			tenth := max(len(series)/10, 1)
-			span := r.Series.Step.Seconds() * float64(tenth) * float64(len(results))
-			for i, n := range series {
-				if i < tenth {
-					first += float64(n) / span
-				}
-				if i >= len(series)-tenth {
-					last += float64(n) / span
-				}
-			}
-		}
-		out.Rate = []float64{first, last}
-		out.Grows = last > 2*first && arrivals > 2*fresh
-		doc.Loops = append(doc.Loops, out)
+		return passes
 	}
+	loops := results[0].Loops
+	for k := 0; k < len(loops); {
+		best := k
+		next := k + 1
+		for ; next < len(loops) && slices.Equal(loops[next].Nodes, loops[k].Nodes); next++ {
+			if most(next) > most(best) {
+				best = next
+			}
+		}
+		if k = next; most(best) > 1 {
+			doc.Loops = append(doc.Loops, mergeLoop(g, results, best))
+		}
+	}
+}
+
+func mergeLoop(g *graph.Graph, results []*sim.Result, k int) Loop {
+	var arrivals, fresh, most int64
+	var means []float64
+	loop, capped := results[0].Loops[k], false
+	for _, r := range results {
+		l := r.Loops[k]
+		arrivals, fresh, most, capped = arrivals+l.Arrivals, fresh+l.Fresh, max(most, l.Most), capped || l.Capped
+		if l.Fresh > 0 {
+			means = append(means, float64(l.Arrivals)/float64(l.Fresh))
+		}
+	}
+	out := Loop{At: g.Nodes[loop.At].Name, Copies: arrivals, Rounds: Rounds{Mean: float64(arrivals) / float64(max(fresh, 1)), MeanCI: confidence(means), Max: most, Capped: capped}}
+	for _, m := range loop.Nodes {
+		out.Nodes = append(out.Nodes, g.Nodes[m].Name)
+	}
+	first, last := 0.0, 0.0
+	for _, r := range results {
+		series := r.Series.Nodes[loop.At].Copies
+		if r.Nodes[loop.At].Copies == 0 { // it is only called
+			series = r.Series.Nodes[loop.At].Runs
+		}
+		tenth := max(len(series)/10, 1)
+		span := r.Series.Step.Seconds() * float64(tenth) * float64(len(results))
+		for i, n := range series {
+			if i < tenth {
+				first += float64(n) / span
+			}
+			if i >= len(series)-tenth {
+				last += float64(n) / span
+			}
+		}
+	}
+	out.Rate = []float64{first, last}
+	out.Grows = last > 2*first && arrivals > 2*fresh
+	return out
 }
 
 func mergeAlarms(doc *Document, results []*sim.Result) {
@@ -435,13 +459,7 @@ func cost(doc *Document, g *graph.Graph, results []*sim.Result) *Cost {
 		sum := 0.0
 		for _, r := range results {
 			nr := &r.Nodes[i]
-			if n.Kind.Runs() && n.Kind != model.Outside {
-				sum += float64(nr.Runs)*p.Run + nr.RunSeconds*float64(n.Memory)/gigabyte*p.Compute
-			}
-			if n.Kind.Channel() {
-				sum += float64(nr.Copies) * p.Message
-			}
-			sum += nr.ByteSeconds / gigabyte / month * p.Storage
+			sum += workCost(p, n, nr) + nr.ByteSeconds/gigabyte/month*p.Storage
 		}
 		sum /= float64(len(results))
 		c.Nodes[n.Name] = sum
@@ -451,4 +469,16 @@ func cost(doc *Document, g *graph.Graph, results []*sim.Result) *Cost {
 		c.Month = c.Total / doc.Reached * month
 	}
 	return c
+}
+
+// workCost prices the runs of a node with their gigabyte-seconds, and the messages that
+// it received.
+func workCost(p *model.Prices, n *graph.Node, r *sim.NodeResult) float64 {
+	switch {
+	case n.Kind.Runs() && n.Kind != model.Outside:
+		return float64(r.Runs)*p.Run + r.RunSeconds*float64(n.Memory)/gigabyte*p.Compute
+	case n.Kind.Channel():
+		return float64(r.Copies) * p.Message
+	}
+	return 0
 }

@@ -4,12 +4,14 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"slices"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"ironweir/core/document"
+	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
@@ -158,6 +160,44 @@ func TestJourneysAreTold(t *testing.T) {
 	none, err := sim.OneJourney(p.Replication(0), 1<<40)
 	require.NoError(t, err)
 	require.Nil(t, none)
+}
+
+// TestJourneysAreFound: those that a condition picks are those of which a step's event
+// meets it, and they end as the run says.
+func TestJourneysAreFound(t *testing.T) {
+	p := planOf(t, `
+nodes:
+  scale: {kind: queue, links: {weigh: {retry: {tries: 2, wait: 1s}, dead-letter: unread}}}
+  weigh: {kind: function, takes: 1s, cases: {unread: {if: event.data.lane == 2.0, fails: 100%}}, links: {weights: {data: {tonnes: =event.data.kg / 1000.0}}}}
+  weights: {kind: table}
+  unread: {kind: queue}
+`, `
+length: 1h
+traffic: {lorries: {into: scale, rate: 60/h, events: [{data: {lane: 1, kg: 40000}}, {data: {lane: 2, kg: 9000}}]}}
+`)
+	all, err := sim.Journeys(p.Replication(0), sim.JourneyLimits{Bad: 1000, Others: 1000})
+	require.NoError(t, err)
+	for source, meets := range map[string]func(event map[string]any) bool{
+		"event.data.lane == 2":   func(e map[string]any) bool { d, _ := e["data"].(map[string]any); return d["lane"] == 2.0 },
+		"event.data.tonnes > 1":  func(e map[string]any) bool { d, _ := e["data"].(map[string]any); return d["tonnes"] != nil },
+		"event.source == 'nope'": func(map[string]any) bool { return false },
+	} {
+		where, err := expr.Compile(source, "bool")
+		require.NoError(t, err)
+		found, err := sim.Find(p.Replication(0), where, 5)
+		require.NoError(t, err)
+		var want []sim.Journey
+		ends := map[string]int64{}
+		for _, j := range all {
+			if slices.ContainsFunc(j.Steps, func(s sim.Step) bool { return s.Event != nil && s.What != "calls" && meets(s.Event) }) {
+				want = append(want, j)
+				ends[j.Outcome]++
+			}
+		}
+		require.Equal(t, source != "event.source == 'nope'", len(want) > 0, source)
+		require.Equal(t, []int64{int64(len(want)), ends["complete"], ends["failed"], ends["in_flight"]}, []int64{found.Count, found.Complete, found.Failed, found.InFlight}, source)
+		require.Equal(t, asJSON(t, want[:min(5, len(want))]), asJSON(t, append([]sim.Journey(nil), found.Journeys...)), source)
+	}
 }
 
 // TestRestListsWhatWaits: the list at the end is what the ledger says waits.

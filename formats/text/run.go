@@ -93,7 +93,11 @@ func (p *page) ledger(doc *study.Document) {
 func (p *page) loops(doc *study.Document) {
 	for _, l := range doc.Loops {
 		p.line("")
-		p.wrap("  ", p.paint(red, "Loop: ")+fmt.Sprintf("%s. Each message that enters makes %s passes on average, all its copies together; one copy makes at most %s.", strings.Join(l.Nodes, ", "), number(l.Rounds.Mean), count(l.Rounds.Max)))
+		passes := "at most " + count(l.Rounds.Max)
+		if l.Rounds.Capped {
+			passes = count(l.Rounds.Max) + " or more"
+		}
+		p.wrap("  ", p.paint(red, "Loop: ")+fmt.Sprintf("%s. Each message that enters makes %s passes of %s on average, all its copies together; one copy makes %s.", strings.Join(l.Nodes, ", "), number(l.Rounds.Mean), l.At, passes))
 		if l.Grows {
 			p.wrap("  ", p.paint(red, "Growing: ")+fmt.Sprintf("%s receives %s messages a second in the first tenth of the run and %s in the last.", l.At, number(l.Rate[0]), number(l.Rate[1])))
 		}

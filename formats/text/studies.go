@@ -1,6 +1,7 @@
 package text
 
 import (
+	"encoding/json"
 	"fmt"
 	"io"
 	"math"
@@ -331,10 +332,10 @@ func Rest(w io.Writer, node string, at time.Duration, rests []sim.Resting, total
 		if r.Tries > 0 {
 			tries = fmt.Sprint(r.Tries)
 		}
-		rows = append(rows, []string{fmt.Sprint(r.Journey), seconds(r.Age), tries, r.State, r.Key, r.Link})
+		rows = append(rows, []string{fmt.Sprint(r.Journey), seconds(r.Age), tries, r.State, r.Key, r.Link, briefly(r.Event)})
 	}
 	if len(rows) > 0 {
-		p.table([]string{">journey", ">age", ">tries", "state", "key", "reader"}, rows)
+		p.table([]string{">journey", ">age", ">tries", "state", "key", "reader", "payload"}, rows)
 	}
 	if total > len(rests) {
 		p.line("  the oldest %s of %s", count(int64(len(rests))), count(int64(total)))
@@ -345,11 +346,53 @@ func Rest(w io.Writer, node string, at time.Duration, rests []sim.Resting, total
 	return p.Flush()
 }
 
-// Journey prints one journey of a run as a tree.
-func Journey(w io.Writer, j *sim.Journey, s Style) error {
+// briefly writes the payload of an event in a table.
+func briefly(event map[string]any) string {
+	data, ok := event["data"]
+	if !ok {
+		if data, ok = event["data_base64"]; !ok {
+			return ""
+		}
+	}
+	source, err := json.Marshal(data)
+	if err != nil {
+		return ""
+	}
+	if text := []rune(string(source)); len(text) > 72 {
+		return string(text[:71]) + "…"
+	}
+	return string(source)
+}
+
+// Found prints which journeys met a condition.
+func Found(w io.Writer, where string, f *sim.Found, s Style) error {
+	p := newPage(w, s)
+	p.line("%s where %s: %s complete, %s failed, %s in flight", p.paint(bold, plural(int(f.Count), "journey")), where, count(f.Complete), count(f.Failed), count(f.InFlight))
+	var rows [][]string
+	for i := range f.Journeys {
+		j := &f.Journeys[i]
+		payload := ""
+		if len(j.Steps) > 0 {
+			payload = briefly(j.Steps[0].Event)
+		}
+		rows = append(rows, []string{fmt.Sprint(j.ID), seconds(j.Began), j.Entry, j.Outcome, count(int64(j.Copies)), j.Key, payload})
+	}
+	if len(rows) == 0 {
+		return p.Flush()
+	}
+	p.table([]string{">journey", ">entered", "at", "outcome", ">copies", "key", "payload"}, rows)
+	if int64(len(rows)) < f.Count {
+		p.line("  the first %d of %s", len(rows), count(f.Count))
+	}
+	p.line("\n%s", p.paint(faint, "-journey N shows one of them step by step, with its payloads by -v."))
+	return p.Flush()
+}
+
+// Journey prints one journey of a run as a tree, with or without the payloads of its events.
+func Journey(w io.Writer, j *sim.Journey, payloads bool, s Style) error {
 	p := newPage(w, s)
 	p.line("%s %s entered %s %s into the run", p.paint(bold, fmt.Sprintf("journey %d", j.ID)), p.paint(faint, j.Key), j.Entry, seconds(j.Began))
-	p.tree(j.Steps)
+	p.tree(j.Steps, payloads)
 	p.line("")
 	if j.More > 0 {
 		p.line("%s", p.paint(yellow, fmt.Sprintf("%s more steps are left out.", count(int64(j.More)))))

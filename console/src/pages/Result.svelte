@@ -6,7 +6,7 @@
   import { here } from "../lib/here.svelte";
   import { zone } from "../lib/zone.svelte";
   import { count, duration, share, when } from "../lib/words";
-  import AtRest from "../parts/AtRest.svelte";
+  import StoredMessages from "../parts/StoredMessages.svelte";
   import Journeys from "../parts/Journeys.svelte";
   import FlowPicture from "../parts/FlowPicture.svelte";
   import Ledger from "../parts/Ledger.svelte";
@@ -208,7 +208,7 @@
     <Journeys bind:this={journeys} run={id} nodes={Object.keys(result.nodes)} />
 
     <h2>What rested where, and when</h2>
-    <AtRest run={id} nodes={Object.entries(result.nodes).filter(([, n]) => n.depth.max > 0).sort(([, a], [, b]) => b.depth.max - a.depth.max).map(([name]) => name)} length={result.length_s} start={result.start} />
+    <StoredMessages run={id} nodes={Object.entries(result.nodes).filter(([, n]) => n.depth.max > 0).sort(([, a], [, b]) => b.depth.max - a.depth.max).map(([name]) => name)} length={result.length_s} start={result.start} />
 
     <h2>Nodes</h2>
     <DataTable size="compact" sortable rows={nodeRows} {headers}>

@@ -50,23 +50,23 @@
 
 <section aria-label="Journeys" bind:this={whole}>
   <form onsubmit={(e) => (e.preventDefault(), (ending = ""), search())}>
-    <Select size="sm" labelText="That ended" bind:selected={outcome}>
+    <Select size="sm" labelText="Outcome" bind:selected={outcome}>
       <SelectItem value="" text="Any outcome" /><SelectItem value="failed" text="Failed: lost, parked or returned" /><SelectItem value="complete" text="Complete" /><SelectItem value="in_flight" text="In flight" />
     </Select>
-    <Select size="sm" labelText="Reached" bind:selected={node}>
-      <SelectItem value="" text="any node" />
+    <Select size="sm" labelText="Reached node" bind:selected={node}>
+      <SelectItem value="" text="Any node" />
       {#each nodes as n (n)}<SelectItem value={n} text={n} />{/each}
     </Select>
-    <TextInput size="sm" labelText="Whose key holds" placeholder="8812" bind:value={key} />
-    <TextInput size="sm" labelText="Whose payload holds" placeholder="overweight" bind:value={payload} />
+    <TextInput size="sm" labelText="Key contains" placeholder="8812" bind:value={key} />
+    <TextInput size="sm" labelText="Payload contains" placeholder="overweight" bind:value={payload} />
     <Button size="small" kind="tertiary" type="submit" disabled={looking}>Show journeys</Button>
   </form>
   {#if trouble}<InlineNotification kind="error" lowContrast title="The journey could not be loaded." subtitle={trouble} on:close={() => (trouble = "")} />{/if}
-  {#if ending && list}<p>Those of which something was <b>{ending.replaceAll("_", "-")}</b>{node ? ` and came to ${node}` : ""}. <button class="plain as-link" onclick={() => behind("", node)}>Show all</button></p>{/if}
+  {#if ending && list}<p>Journeys with a copy that was <b>{ending.replaceAll("_", "-")}</b>{node ? ` and reached ${node}` : ""}. <button class="plain as-link" onclick={() => behind("", node)}>Show all</button></p>{/if}
   {#if looking}
-    <InlineLoading description="Simulating the first replication again, to tell them" />
+    <InlineLoading description="Simulating the first replication again" />
   {:else if list}
-    <p class="quiet">{count(list.length)} of {count(sampled)} that are kept of the first replication: the first 200 that ended badly, and a sample of 100 of the others.</p>
+    <p class="quiet">{count(list.length)} of {count(sampled)} kept journeys of the first replication: the first 200 that failed, and a sample of 100 others.</p>
     <div class="both">
       <ul>
         {#each list as j (j.journey)}

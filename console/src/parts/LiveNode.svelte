@@ -94,6 +94,7 @@
     {#each [["received", live.copies], ["queued", live.depth], ["running", live.running], ["runs", live.runs], ["failed", live.failures], ["throttled", live.throttled], ["parked", live.parked], ["lost", live.lost]] as const as [what, n] (what)}
       {#if n || what === "received"}<span class:bad={(what === "lost" || what === "failed" || what === "parked") && n > 0}><b>{count(n)}</b> {what}</span>{/if}
     {/each}
+    {#if live.hook?.answers}<span class:bad={live.hook.failed > 0}>hook <b>{duration(live.hook.last_s)}</b>, {duration(live.hook.mean_s)} on average{live.hook.failed ? `, ${count(live.hook.failed)} of ${count(live.hook.answers)} failed` : ""}</span>{/if}
     {#if live.oldest_s}<span>the oldest for {duration(live.oldest_s)}</span>{/if}
   </p>
   {#if edits}
@@ -106,7 +107,7 @@
         {#if kind === "function" || kind === "workflow" || kind === "outside"}
           <Button size="small" kind="danger-tertiary" on:click={() => interfere({ node, stopped: live?.stopped !== true })}>{live.stopped ? "Start" : "Stop"}</Button>
           <Button size="small" kind="danger-tertiary" on:click={() => interfere({ node, crash: true })}>Crash</Button>
-          <span class="press"><Button size="small" kind="tertiary" on:click={() => interfere({ node, concurrency: most ?? 1 })}>Throttle</Button><NumberInput size="sm" hideLabel labelText="Runs at once" hideSteppers min={0} bind:value={most} /> at once</span>
+          <span class="press"><Button size="small" kind="tertiary" on:click={() => interfere({ node, concurrency: most ?? 1 })}>Throttle</Button><NumberInput size="sm" hideLabel labelText="Concurrency" hideSteppers min={0} bind:value={most} /> concurrent</span>
         {/if}
       {/if}
       {#if force.length}<Button size="small" on:click={() => heal(node)}>Heal</Button>{/if}

@@ -34,7 +34,7 @@
 <div class="time">
   <span class="clock" title="since the start; {day} in the scenario">{clock(stands.now_s)}</span>
   {#if edits}
-    <Button size="small" kind={stands.running ? "tertiary" : "primary"} icon={stands.running ? Pause : Play} disabled={stands.busy} on:click={() => set({ running: !stands.running })}>{stands.running ? "Pause" : "Go on"}</Button>
+    <Button size="small" kind={stands.running ? "tertiary" : "primary"} icon={stands.running ? Pause : Play} disabled={stands.busy} on:click={() => set({ running: !stands.running })}>{stands.running ? "Pause" : "Resume"}</Button>
     <Button size="small" kind="tertiary" icon={SkipForward} disabled={stands.busy} on:click={step}>Step</Button>
     <Select size="sm" inline hideLabel labelText="Pace" selected={String(stands.pace)} on:update={(e) => Number(e.detail) !== stands.pace && set({ pace: Number(e.detail) })}>
       {#each [...new Set([...paces, String(stands.pace)])].sort((a, b) => Number(a) - Number(b)) as x (x)}<SelectItem value={x} text="{x}× the clock" />{/each}
@@ -49,7 +49,7 @@
     <b>{count(stands.entered)}</b> entered <b>{count(stands.underway)}</b> in flight <b class:bad={stands.parked > 0}>{count(stands.parked)}</b> parked <b class:bad={stands.lost > 0}>{count(stands.lost)}</b> lost
   </span>
   <span class="said" aria-live="polite">
-    {#if stands.busy}the time is being set back …{:else if stands.stopped}ended by {stands.stopped}{:else if stepped}{stepped}{:else if stands.behind}as fast as this machine can{:else if stands.ahead}what was put in later comes again, until something else is put in{:else if stands.length_s && stands.now_s >= stands.length_s}the scenario is over{/if}
+    {#if stands.busy}rewinding …{:else if stands.stopped}ended by {stands.stopped}{:else if stepped}{stepped}{:else if stands.behind}as fast as this machine can{:else if stands.ahead}replaying what was entered later, until something new is entered{:else if stands.length_s && stands.now_s >= stands.length_s}the scenario has ended{/if}
   </span>
 </div>
 

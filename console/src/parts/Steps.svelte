@@ -1,26 +1,17 @@
 <script lang="ts">
-  import type { Schemas } from "../lib/api";
+  import { fold, sentenceOf, type Step } from "../lib/steps";
   import { duration } from "../lib/words";
 
-  type Step = Schemas["Step"];
-  /** Steps of a message, indented by what they come of; `all` says of which trail they are. */
-  let { steps, all = steps }: { steps: Step[]; all?: Step[] } = $props();
-
-  const depth = $derived.by(() => {
-    const at = new Map<number, number>([[0, -1]]);
-    for (const s of all) at.set(s.id, (at.get(s.parent) ?? -1) + 1);
-    return at;
-  });
-
-  const words: Record<string, string> = { enters: "takes it", held: "holds it", offered: "✓", declined: "✗", runs: "runs", calls: "calls", ends: "ends", sends: "sends", waits: "waits", returned: "answers", parked: "parked in", lost: "LOST at" };
-  const line = (s: Step) => (s.what === "offered" || s.what === "declined" ? `${words[s.what]} ${s.link}` : s.what === "parked" || s.what === "lost" ? `${words[s.what]} ${s.node}` : `${s.node} ${words[s.what] ?? s.what}`);
+  /** Steps of a message, each below what caused it. */
+  let { steps }: { steps: Step[] } = $props();
+  const rows = $derived(fold(steps));
 </script>
 
 <ol>
-  {#each steps as s (s.id)}
-    <li class={s.what} class:failed={s.what === "ends" && (s.why ?? "").startsWith("failed")}>
-      <span class="at">{duration(s.t_s)}</span><span style="padding-left: {(depth.get(s.id) ?? 0) * 0.75}rem">{line(s)}</span>{s.try && s.try > 1 ? ` (try ${s.try})` : ""}{s.fate && (s.what === "enters" || s.what === "held") ? ` → ${s.fate.replaceAll("_", "-")}` : ""}
-      <i>{s.why}</i>
+  {#each rows as { step: s, depth, times, last } (s.id)}
+    <li class={s.what} class:failed={(s.why ?? "").startsWith("failed")}>
+      <span class="at">{duration(s.t_s)}</span><span style="padding-left: {depth * 0.75}rem">{sentenceOf(s)}</span>{#if times > 1}<b> ×{times}</b>{/if}
+      <i>{s.why}{times > 1 && last > s.t_s ? `, the last at ${duration(last)}` : ""}</i>
       {#if s.event}<details><summary aria-label="The event at {s.node}">event</summary><pre>{JSON.stringify(s.event, null, 2)}</pre></details>{/if}
     </li>
   {/each}

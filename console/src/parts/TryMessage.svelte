@@ -3,6 +3,7 @@
   import Send from "carbon-icons-svelte/lib/Send.svelte";
   import { api, sentence, troubles, type Board, type Schemas } from "../lib/api";
   import { payloadOf, sampleOf } from "../lib/sample";
+  import { duration } from "../lib/words";
   import Steps from "./Steps.svelte";
 
   let { text, board, chosen, onlit }: { text: string; board: Board; chosen: string; onlit: (nodes: Map<string, string>, links: Set<string>) => void } = $props();
@@ -105,7 +106,7 @@
     </Select>
     <TextInput size="sm" labelText="Key" bind:value={key} />
     <TextArea rows={2} labelText="Payload (JSON)" bind:value={data} />
-    <MultiSelect size="sm" labelText="Fails always" label={fail.length ? `${fail.length} chosen` : "nothing"} items={runs.map((n) => ({ id: n.name, text: n.name }))} bind:selectedIds={fail} />
+    <MultiSelect size="sm" labelText="Fail always" label={fail.length ? `${fail.length} selected` : "nothing"} items={runs.map((n) => ({ id: n.name, text: n.name }))} bind:selectedIds={fail} />
     <Button size="small" type="submit" icon={Send}>Send</Button>
     {#if wrong}<p class="wrong">{wrong}</p>{/if}
   </form>
@@ -115,15 +116,16 @@
         <p class={told.outcome} data-outcome={told.outcome}>
           {told.outcome}: {Object.entries(told.fates ?? {}).map(([f, n]) => `${n} ${f.replaceAll("_", "-")}`).join(", ")}{told.stopped ? ` — cut off ${told.stopped}` : ""}
         </p>
+        <p class="quiet plain">{told.runs} {told.runs === 1 ? "run" : "runs"} of {duration(told.run_time_s)} in all{told.cold_starts ? `, ${told.cold_starts} cold ${told.cold_starts === 1 ? "start" : "starts"}` : ""}{told.cost ? `, cost ${told.cost.currency} ${told.cost.total.toPrecision(3)} without storage` : ""}</p>
       {/if}
-      <Steps {steps} all={told.steps ?? []} />
+      <Steps {steps} />
     </div>
   {:else}
     {#if taking.length}
-      <div class="told" role="status" aria-label="Which links take it">
-        <p>What takes it at {node}</p>
-        <ul>{#each taking as t (t.link)}<li data-takes={t.takes}><b>{t.takes ? "takes it" : "declines"}</b> <span class="mono">{t.link}</span>{#if t.why}<span class="quiet">: {t.why}</span>{/if}</li>{/each}</ul>
-        <p class="quiet plain">Send it to see each decision on the way, every try, and what becomes of each copy.</p>
+      <div class="told" role="status" aria-label="Which links accept it">
+        <p>Links of {node}</p>
+        <ul>{#each taking as t (t.link)}<li data-takes={t.takes}><b>{t.takes ? "accepts" : "declines"}</b> <span class="mono">{t.link}</span>{#if t.why}<span class="quiet">: {t.why}</span>{/if}</li>{/each}</ul>
+        <p class="quiet plain">Send it to see each decision, every try, and the fate of each copy.</p>
       </div>
     {:else}
     <p class="quiet hint">Send one message at no load and see each link's decision with its reason, every try, and the fate of each copy. Select a node on the board to send it there.</p>

@@ -9,7 +9,7 @@
 
   let node = $state("");
   let minute = $state(0);
-  let found = $state.raw<Schemas["AtRest"] | undefined>();
+  let found = $state.raw<Schemas["StoredMessages"] | undefined>();
   let looking = $state(false);
   let trouble = $state("");
 
@@ -28,24 +28,24 @@
   }
 </script>
 
-<section aria-label="At rest">
+<section aria-label="Stored messages">
   <form onsubmit={(e) => (e.preventDefault(), look())}>
-    <Select size="sm" labelText="In" bind:selected={node}>{#each nodes as n (n)}<SelectItem value={n} text={n} />{/each}</Select>
+    <Select size="sm" labelText="Node" bind:selected={node}>{#each nodes as n (n)}<SelectItem value={n} text={n} />{/each}</Select>
     <Slider labelText="At minute ({clock})" min={0} max={Math.floor(length / 60)} bind:value={minute} />
-    <Button size="small" kind="tertiary" type="submit" disabled={looking}>Show</Button>
+    <Button size="small" kind="tertiary" type="submit" disabled={looking}>Show messages</Button>
   </form>
-  {#if trouble}<InlineNotification kind="error" lowContrast title="Not found." subtitle={trouble} on:close={() => (trouble = "")} />{/if}
+  {#if trouble}<InlineNotification kind="error" lowContrast title="The messages could not be loaded." subtitle={trouble} on:close={() => (trouble = "")} />{/if}
   {#if looking}
-    <InlineLoading description="Simulating the first replication up to then" />
+    <InlineLoading description="Simulating the first replication up to this minute" />
   {:else if found}
-    <p>{count(found.count)} in {found.node} after {duration(found.at_s)}{found.messages && found.messages.length < found.count ? `; the oldest ${count(found.messages.length)} are listed` : ""}.</p>
+    <p>{count(found.count)} {found.count === 1 ? "message" : "messages"} in {found.node} after {duration(found.at_s)}{found.messages && found.messages.length < found.count ? `; the oldest ${count(found.messages.length)} are listed` : ""}.</p>
     {#if found.messages?.length}
       <div class="list">
         <table>
-          <thead><tr><th>Key</th><th class="num">Age</th><th class="num">Tries</th><th>State</th><th class="num">Journey</th></tr></thead>
+          <thead><tr><th>Key</th><th class="num">Age</th><th class="num">Tries</th><th>State</th><th class="num">Journey</th><th>Event</th></tr></thead>
           <tbody>
             {#each found.messages as m, i (i)}
-              <tr><td class="mono">{m.key ?? ""}</td><td class="num">{duration(m.age_s)}</td><td class="num">{m.tries}</td><td>{m.state}</td><td class="num">{m.journey}</td></tr>
+              <tr><td class="mono">{m.key ?? ""}</td><td class="num">{duration(m.age_s)}</td><td class="num">{m.tries}</td><td>{m.state}</td><td class="num">{m.journey}</td><td><details><summary>{m.event?.["type"] ?? "event"}</summary><pre>{JSON.stringify(m.event, null, 2)}</pre></details></td></tr>
             {/each}
           </tbody>
         </table>
@@ -63,4 +63,6 @@
   th { text-align: left; color: var(--cds-text-02); font-weight: 600; position: sticky; top: 0; background: var(--cds-ui-background); }
   th, td { padding: 0.125rem 1rem 0.125rem 0; border-bottom: 1px solid var(--cds-ui-03); }
   .num { text-align: right; }
+  summary { cursor: pointer; color: var(--cds-link-01); }
+  pre { font: 0.75rem/1.4 "IBM Plex Mono", monospace; max-width: 32rem; white-space: pre-wrap; }
 </style>
