@@ -1,11 +1,14 @@
 package rehearsal
 
 import (
+	"strings"
 	"sync"
 	"time"
 
 	"ironweir/core/graph"
 	"ironweir/core/learn"
+	"ironweir/core/model"
+	"ironweir/core/verify"
 )
 
 // mostSpans bounds what is kept of the real system's traces: the latest.
@@ -64,8 +67,21 @@ func (o *Observed) Beside() Beside {
 	out.From, out.Until = &from, &until
 	patch, comments := seen.Update(t, &out.Drift)
 	if len(patch.Get("nodes").Fields) > 0 {
-		out.Patch = patch.Plain().(map[string]any)
+		if problems := o.unsound(patch); len(problems) > 0 {
+			comments = append([]string{"No patch is offered, since it would bring errors of its own: " + strings.Join(problems, "; ")}, comments...)
+		} else {
+			out.Patch = patch.Plain().(map[string]any)
+		}
 	}
 	out.Comments = append(out.Comments, comments...)
 	return out
+}
+
+// unsound reports what a patch over the model would make wrong.
+func (o *Observed) unsound(patch *model.Value) []string {
+	changed, err := o.graph.Topology.Patched(patch)
+	if err != nil {
+		return []string{err.Error()}
+	}
+	return verify.Sound(o.graph, changed, time.Now())
 }

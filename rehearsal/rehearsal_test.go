@@ -283,13 +283,13 @@ func TestTimeStandsStepsAndStops(t *testing.T) {
 	}
 	require.Equal(t, "drop passes a message to its links", said[0])
 	require.Equal(t, "a message is offered to split", said[1])
-	require.Contains(t, said, "the readers of work take what is visible")
+	require.Contains(t, said, "the readers of work receive what is visible")
 	s, err := r.State()
 	require.NoError(t, err)
 	require.Equal(t, int64(1), s.Nodes["do"].Runs)
 	require.False(t, s.Running)
 
-	require.ErrorContains(t, r.SetPace("ann", 0), "between")
+	require.ErrorContains(t, r.SetPace("ann", 0), "0.001 to 100000")
 	require.ErrorContains(t, r.SetBack("ann", time.Hour*1000), "at most")
 	require.ErrorContains(t, r.Incident("ann", map[string]any{"node": "dropp", "fails": 1}), `did you mean "drop"`)
 	require.ErrorContains(t, r.Incident("ann", map[string]any{"node": "do", "fails": 1, "at": "1h"}), "no place here")

@@ -3,13 +3,18 @@ package main
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"path/filepath"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/pmezard/go-difflib/difflib"
 
+	"ironweir/core/graph"
 	"ironweir/core/learn"
 	"ironweir/core/model"
+	"ironweir/core/verify"
 	"ironweir/formats/otlp"
 	"ironweir/formats/text"
 )
@@ -24,8 +29,10 @@ ironweir learn demo/import/quay-traces.jsonl -into demo/kittiwake.yaml -dry-run`
 		into := c.String("into", "", "add what is missing to `MODEL`, keeping what is there, and show the difference")
 		dry := c.Bool("dry-run", false, "with -into: show the difference and leave the file alone")
 		drift := c.String("drift", "", "show where `MODEL` and what was observed differ; ends with 1 if they do")
+		verified := c.Bool("verify", false, "simulate the draft on the observed arrivals, and show what was measured beside what it predicts; ends with 1 if they differ")
+		within := c.Float64("within", 0.1, "with -verify: the `SHARE` by which a number may differ, the 99th percentile by twice as much")
 		name := c.String("name", "", "`NAME` of the drafted model; without it, that of the first file")
-		format := c.String("format", "text", "of -drift: `FORMAT` text, json")
+		format := c.String("format", "text", "of -drift and -verify: `FORMAT` text, json")
 		if err := c.parse(1, 10_000); err != nil {
 			return 0, err
 		}
@@ -60,11 +67,24 @@ ironweir learn demo/import/quay-traces.jsonl -into demo/kittiwake.yaml -dry-run`
 		case *into != "":
 			return c.learnInto(seen, *into, *dry)
 		}
+		for _, why := range slices.Sorted(maps.Keys(seen.Skipped)) {
+			fmt.Fprintf(c.err, "%s not used: %s\n", plural(seen.Skipped[why], "span"), why)
+		}
 		if *name == "" {
 			*name = strings.TrimSuffix(filepath.Base(c.Arg(0)), filepath.Ext(c.Arg(0)))
 		}
 		draft := seen.Draft(*name)
 		made := model.WriteDocument(draft.Model, draft.Comments)
+		t, err := model.Parse("the draft", made, model.Options{})
+		if err != nil {
+			return 0, fmt.Errorf("what was observed does not make a model: %w", err)
+		}
+		for _, problem := range verify.Sound(nil, t, time.Now()) {
+			fmt.Fprintf(c.err, "review this in the draft: %s\n", problem)
+		}
+		if *verified {
+			return c.learnVerified(seen, t, *within, *format)
+		}
 		if *out == "" {
 			_, err := c.out.Write(made)
 			return exitFine, err
@@ -80,6 +100,29 @@ ironweir learn demo/import/quay-traces.jsonl -into demo/kittiwake.yaml -dry-run`
 		fmt.Fprintf(c.err, "%s of %s: %s, %s; written to %s\n", plural(len(spans), "span"), plural(seen.Traces, "trace"), plural(len(seen.Nodes), "node"), plural(len(seen.Links), "link"), *out)
 		return exitFine, nil
 	}}
+
+// learnReplications is how often a draft is simulated on what was observed.
+const learnReplications = 20
+
+// learnVerified holds a draft against what it was made from.
+func (c *call) learnVerified(seen *learn.Observed, t *model.Topology, within float64, format string) (int, error) {
+	g, err := graph.Compile(t)
+	if err != nil {
+		return 0, err
+	}
+	doc, err := verify.Learned(seen, g, learnReplications, within)
+	if err != nil {
+		return 0, err
+	}
+	code := exitFine
+	if !doc.Within {
+		code = exitShort
+	}
+	if format == "json" {
+		return code, c.printJSON(doc)
+	}
+	return code, text.Learned(c.out, doc, learnReplications, c.style())
+}
 
 // maxTraces bounds the bytes of one file of traces.
 const maxTraces = 1 << 30
@@ -128,8 +171,16 @@ func (c *call) learnInto(seen *learn.Observed, file string, dry bool) (int, erro
 	if err != nil {
 		return 0, err
 	}
-	if _, err := model.Parse(file, now, model.Options{Load: c.partsBeside(file)}); err != nil {
+	g, err := graph.Compile(t)
+	if err != nil {
+		return 0, err
+	}
+	changed, err := model.Parse(file, now, model.Options{Load: c.partsBeside(file)})
+	if err != nil {
 		return 0, fmt.Errorf("what was observed does not fit the model, which was left alone: %w", err)
+	}
+	if problems := verify.Sound(g, changed, time.Now()); len(problems) > 0 {
+		return 0, fmt.Errorf("what was observed does not fit the model, which was left alone:\n%s", strings.Join(problems, "\n"))
 	}
 	diff, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: difflib.SplitLines(string(before)), B: difflib.SplitLines(string(now)), FromFile: file, ToFile: file + " (with what was observed)", Context: 2})
 	if err != nil {

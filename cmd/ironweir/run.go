@@ -329,9 +329,13 @@ func (c *call) find(f *runFlags, plan study.Plan, where string) (int, error) {
 // journeyLimits bound what -out keeps.
 var journeyLimits = sim.JourneyLimits{Bad: 200, Others: 100}
 
+// tracedJourneys bound the traces that are exported: a uniform sample, so that shares and
+// times that somebody learns from them are those of the run.
+var tracedJourneys = sim.JourneyLimits{Others: 1000}
+
 // sampledSpans makes the traces of a sample of the first replication's journeys.
 func sampledSpans(plan study.Plan) ([]learn.Span, error) {
-	told, err := sim.Journeys(plan.Replication(0), journeyLimits)
+	told, err := sim.Journeys(plan.Replication(0), tracedJourneys)
 	if err != nil {
 		return nil, err
 	}

@@ -25,12 +25,29 @@ type Draft struct {
 type drafter struct {
 	*Observed
 	names map[string]string // of the model, by those observed
+	taken map[string]bool   // names of the model
+	added *model.Value      // nodes that stand for what was not seen
 	Draft
+}
+
+// drafter begins a draft with the names of what was observed; t is the model that it is
+// for, or nil.
+func (o *Observed) drafter(names map[string]string, t *model.Topology) *drafter {
+	d := &drafter{Observed: o, names: names, taken: map[string]bool{}, added: model.MapValue(), Draft: Draft{Comments: map[string]string{}, ScenarioComments: map[string]string{}}}
+	for _, name := range names {
+		d.taken[name] = true
+	}
+	if t != nil {
+		for _, name := range t.NodeNames() {
+			d.taken[name] = true
+		}
+	}
+	return d
 }
 
 // Names gives each observed name a name of the model: by observed-as where the
 // model has such a node, else made of it.
-func (o *Observed) names(t *model.Topology) map[string]string {
+func (o *Observed) Names(t *model.Topology) map[string]string {
 	out, taken := map[string]string{}, map[string]bool{}
 	if t != nil {
 		for _, n := range t.Nodes {
@@ -82,12 +99,13 @@ func (o *Observed) ordered() []*Node {
 
 // Draft makes a model and a scenario of what was observed.
 func (o *Observed) Draft(name string) *Draft {
-	d := &drafter{Observed: o, names: o.names(nil), Draft: Draft{Comments: map[string]string{}, ScenarioComments: map[string]string{}}}
+	d := o.drafter(o.Names(nil), nil)
 	nodes := model.MapValue()
 	for _, n := range o.ordered() {
 		nodes.Add(d.names[n.Name], d.node(n))
 		d.Comments["nodes."+d.names[n.Name]] = d.evidence(n)
 	}
+	nodes.Fields = append(nodes.Fields, d.added.Fields...)
 	d.Model = model.MapValue().Add("ironweir", model.TextValue("topology/1")).Add("name", model.TextValue(freeName(name, nil))).Add("nodes", nodes)
 	d.Comments["ironweir"] = fmt.Sprintf("Drafted from %d spans of %d traces, %s to %s. Look at every line: what is not in traces (leases, limits, retention, dead letters that nobody needed) is not here.",
 		o.Spans, o.Traces, clock(o.From), clock(o.Until))
@@ -106,7 +124,7 @@ func (d *drafter) evidence(n *Node) string {
 	}
 	if n.Runs > 0 && n.Kind != model.Endpoint {
 		share, in := ShareInterval(n.Failures, n.Runs)
-		s += fmt.Sprintf(" %d runs seen, %d failed by themselves (%.3g%%, 99%% sure: %.3g to %.3g%%).", n.Runs, n.Failures, 100*share, 100*in[0], 100*in[1])
+		s += fmt.Sprintf(" %d runs seen, %d failed by themselves (%.3g%%, 99%% interval %.3g to %.3g%%).", n.Runs, n.Failures, 100*share, 100*in[0], 100*in[1])
 		if len(n.Times) > 0 {
 			mean, in := MeanInterval(n.Times)
 			s += fmt.Sprintf(" Mean time %s (%s to %s).", duration(mean), duration(max(in[0], 0)), duration(in[1]))
@@ -136,7 +154,9 @@ func (d *drafter) node(n *Node) *model.Value {
 		}
 	case model.Function, model.Workflow, model.Outside:
 		if len(n.Times) > 0 {
-			v.Add("takes", fit(n.Times))
+			f := fit(n.Times)
+			v.Add("takes", f.Value)
+			d.Comments["nodes."+d.names[n.Name]+".takes"] = "Fitted to " + counted(f.Count, "run") + ": " + f.String() + "."
 		}
 		if n.Failures > 0 {
 			v.Add("fails", text(strconv.FormatFloat(100*float64(n.Failures)/float64(n.Runs), 'g', 3, 64)+"%"))
@@ -147,6 +167,11 @@ func (d *drafter) node(n *Node) *model.Value {
 	}
 	if n.Kind == model.Endpoint && len(d.linksOf(n)) > 1 {
 		d.Comments["nodes."+d.names[n.Name]+".links"] = "Only one of these can be waited for."
+	}
+	if n.Delay > 0 && (n.Kind == model.Queue || n.Kind == model.Bucket) {
+		field := map[model.Kind]string{model.Queue: "delay", model.Bucket: "notice"}[n.Kind]
+		v.Add(field, text(duration(roundWait(n.Delay))))
+		d.Comments["nodes."+d.names[n.Name]+"."+field] = fmt.Sprintf("Guessed: no message was processed sooner than %s after it was sent.", duration(n.Delay))
 	}
 	links := model.MapValue()
 	for _, key := range d.linksOf(n) {
@@ -200,6 +225,10 @@ func (d *drafter) link(n *Node, key LinkKey, links *model.Value) {
 		if l.Async && to.Kind == model.Outside {
 			v.Add("mode", text("async"))
 		}
+		if l.Wait && l.Tries > 1 {
+			v.Add("retry", model.MapValue().Add("tries", model.NumberValue(strconv.Itoa(l.Tries))).Add("wait", text(duration(roundWait(l.RetryWait)))))
+			d.Comments["nodes."+d.names[n.Name]+".links."+name+".retry"] = fmt.Sprintf("Guessed: a failed call was made again after %s at least; the most tries were %d.", duration(l.RetryWait), l.Tries)
+		}
 		if key.Type != "" {
 			v.Add("type", text(key.Type))
 		}
@@ -209,21 +238,78 @@ func (d *drafter) link(n *Node, key LinkKey, links *model.Value) {
 		}
 	default:
 		d.filter(n, l, v)
-		if l.Batch > 1 {
-			v.Add("read", model.MapValue().Add("up-to", model.NumberValue(strconv.Itoa(l.Batch))))
-		}
-		if l.Tries > 0 && to.Kind.Runs() {
-			v.Add("retry", model.MapValue().Add("tries", model.NumberValue(strconv.Itoa(l.Tries))))
-		}
-		dead := d.DeadLetters[n.Name]
-		if dead == "" {
-			dead = d.DeadLetters[key.To]
-		}
-		if dead != "" && d.Nodes[dead] != nil && n.Kind != model.Endpoint {
-			v.Add("dead-letter", text(d.names[dead]))
-		}
+		d.delivery(n, key, v)
 	}
 	links.Add(name, v)
+}
+
+// delivery says how a link delivers: batches, readers at the same time, tries, and where
+// a message goes that nobody can process.
+func (d *drafter) delivery(n *Node, key LinkKey, v *model.Value) {
+	l, to := d.Links[key], d.Nodes[key.To]
+	path := "nodes." + d.names[n.Name] + ".links." + d.names[key.To]
+	polled := n.Kind == model.Queue || n.Kind == model.Table
+	read := model.MapValue()
+	if l.Batch > 1 {
+		read.Add("up-to", model.NumberValue(strconv.Itoa(l.Batch)))
+	}
+	if l.Parallel > 1 && polled {
+		read.Add("parallel", model.NumberValue(strconv.Itoa(l.Parallel)))
+		d.Comments[path+".read"] = fmt.Sprintf("Guessed: up to %d concurrent runs were seen; more may be possible.", l.Parallel)
+	}
+	if n.Kind == model.Queue && n.Why != "it says so" && l.Tries > 0 {
+		read.Add("settle", text("reject"))
+	}
+	if len(read.Fields) > 0 {
+		v.Add("read", read)
+	}
+	if l.Tries > 0 && to.Kind.Runs() {
+		retry := model.MapValue().Add("tries", model.NumberValue(strconv.Itoa(l.Tries)))
+		d.Comments[path+".retry"] = fmt.Sprintf("Guessed: the most tries of a message were %d. Whether a lease delays the next try is not in traces.", l.Tries)
+		if l.RetryWait > 0 && !l.Returned {
+			retry.Add("wait", text(duration(roundWait(l.RetryWait))))
+		}
+		if l.Returned {
+			retry.Add("wait", text(duration(roundWait(l.RetryWait))))
+			d.Comments[path+".retry"] = fmt.Sprintf("Guessed: failed messages came back through a queue that returns them, after %s at least; the most tries of a message were %d.", duration(l.RetryWait), l.Tries)
+		}
+		v.Add("retry", retry)
+	}
+	dead := d.DeadLetters[n.Name]
+	if dead == "" {
+		dead = d.DeadLetters[key.To]
+	}
+	switch {
+	case dead != "" && d.Nodes[dead] != nil && n.Kind != model.Endpoint:
+		v.Add("dead-letter", text(d.names[dead]))
+	case l.Tries > 0 && to.Kind.Runs() && polled && (n.Why != "it says so" || l.GaveUp == 0): // our own traces show where what fails for good goes
+		name := freeName(d.names[n.Name]+"-failed", d.taken)
+		d.taken[name] = true
+		v.Add("dead-letter", text(name))
+		d.added.Add(name, model.MapValue().Add("kind", text("queue")))
+		d.Comments["nodes."+name] = fmt.Sprintf("QUESTION: %s failed for good at %s, and the traces do not show where. If nothing keeps them, remove this queue: they are lost.", counted(l.GaveUp, "message"), d.names[key.To])
+		if l.GaveUp == 0 {
+			d.Comments["nodes."+name] = fmt.Sprintf("QUESTION: no message used up its tries at %s while this was observed. Where would it go? If nothing keeps it, remove this queue: it is lost.", d.names[key.To])
+		}
+	}
+}
+
+// roundWait rounds the least wait that was seen down to the timer behind it: what was
+// seen is a little longer.
+func roundWait(seconds float64) float64 {
+	for _, step := range []float64{60, 10, 1, 0.1, 0.05, 0.01} {
+		if near := math.Floor(seconds/step+1e-9) * step; near > 0 && seconds-near < 0.05*near {
+			return near
+		}
+	}
+	return seconds
+}
+
+func counted(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return strconv.Itoa(n) + " " + what + "s"
 }
 
 // count says how many messages a run makes.

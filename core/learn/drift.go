@@ -42,7 +42,7 @@ const leastSeen = 20
 
 // Drift compares a model with what was observed.
 func (o *Observed) Drift(t *model.Topology) *Drift {
-	names := o.names(t)
+	names := o.Names(t)
 	d := &Drift{Unmodelled: Names{Nodes: []string{}, Links: []string{}}, Unobserved: Names{Nodes: []string{}, Links: []string{}}, Different: []Difference{}}
 	seen, seenLinks := map[string]bool{}, map[[2]string]bool{}
 	for _, n := range o.ordered() {
@@ -115,8 +115,8 @@ func (d *Drift) compare(m *model.Node, n *Node) {
 // not observed stays: it may only not have happened.
 func (o *Observed) Update(t *model.Topology, drift *Drift) (patch *model.Value, comments []string) {
 	patch, comments = o.Into(t)
-	names := o.names(t)
-	d := &drafter{Observed: o, names: names, Draft: Draft{Comments: map[string]string{}}}
+	names := o.Names(t)
+	d := o.drafter(names, t)
 	nodes := patch.Get("nodes")
 	for _, n := range o.ordered() {
 		for _, differs := range drift.Different {
@@ -144,8 +144,8 @@ func (o *Observed) Update(t *model.Topology, drift *Drift) (patch *model.Value, 
 // new nodes whole, and new links of nodes that are there. What people wrote
 // stays.
 func (o *Observed) Into(t *model.Topology) (patch *model.Value, comments []string) {
-	names := o.names(t)
-	d := &drafter{Observed: o, names: names, Draft: Draft{Comments: map[string]string{}}}
+	names := o.Names(t)
+	d := o.drafter(names, t)
 	nodes := model.MapValue()
 	for _, n := range o.ordered() {
 		v := d.node(n)
@@ -176,5 +176,29 @@ func (o *Observed) Into(t *model.Topology) (patch *model.Value, comments []strin
 			nodes.Add(m.Name, model.MapValue().Add("links", links))
 		}
 	}
+	for _, f := range d.added.Fields { // those of links that the model does not have
+		if mentions(nodes, f.Key) {
+			nodes.Add(f.Key, f.Value)
+			comments = append(comments, f.Key+": "+d.Comments["nodes."+f.Key])
+		}
+	}
 	return model.MapValue().Add("nodes", nodes), comments
+}
+
+// mentions reports whether a text stands anywhere in a value.
+func mentions(v *model.Value, scalar string) bool {
+	if v == nil {
+		return false
+	}
+	for _, f := range v.Fields {
+		if mentions(f.Value, scalar) {
+			return true
+		}
+	}
+	for _, item := range v.Items {
+		if mentions(item, scalar) {
+			return true
+		}
+	}
+	return v.Scalar == scalar
 }

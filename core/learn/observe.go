@@ -13,10 +13,13 @@ type Observed struct {
 	Nodes       map[string]*Node
 	Links       map[LinkKey]*Link
 	Entries     map[string]*Entry
-	DeadLetters map[string]string // by the channel or function that gave a message up
+	Latency     map[[2]string][]float64 // seconds from an entry to the end of a run, or to the answer of the entry itself
+	Held        map[string]Held         // by channel that is read
+	DeadLetters map[string]string       // by the channel or function that gave a message up
 	Spans       int
 	Traces      int
-	From, Until int64 // of the first and the last span, nanoseconds since 1970
+	Skipped     map[string]int // spans that were not used, by reason
+	From, Until int64          // of the first and the last span, nanoseconds since 1970
 }
 
 // Node is something that was seen.
@@ -26,6 +29,8 @@ type Node struct {
 	Why      string // the evidence for its kind
 	Runs     int
 	Failures int            // by itself, not by a call
+	Failed   int            // by itself or by a call
+	Delay    float64        // seconds that every message waits in it; 0: none is seen
 	Errors   map[string]int // of its own failures
 	Times    []float64      // seconds of its own work, of runs that went well
 	Cron     string
@@ -46,7 +51,11 @@ type Link struct {
 	Messages    int
 	PerRun      map[int]int    // how many runs of its source made so many
 	Batch       int            // the largest seen
-	Tries       int            // the most hand-outs of one message that never went well
+	Tries       int            // the most deliveries of one message of which none went well
+	RetryWait   float64        // seconds before the second try, at least; 0: not seen
+	Returned    bool           // failed messages came back through a queue that returns them
+	Parallel    int            // the most runs at the same time
+	GaveUp      int            // messages that failed for good
 	Types       map[string]int // of what was taken
 	Keys        []string       // objects taken, or written by it, up to mostKeys
 }
@@ -57,15 +66,33 @@ type Entry struct {
 	Keys  []string
 }
 
+// Held is what a channel held: messages from when they were sent until the end of their
+// last run there.
+type Held struct {
+	Mean float64 // over the time that was observed
+	Max  int
+}
+
 const mostKeys = 100_000
 
 // observer gathers what spans say.
 type observer struct {
 	*Observed
-	spans    []Span
+	spans    []Span // as their conventions are understood
+	roles    []role
 	byID     map[Reference]int
 	children map[Reference][]int
-	worker   map[string]bool // services that take or answer something
+	runs     []int             // by span: the run that it is a part of, itself included; -1: none
+	worker   map[string]bool   // services that run for something
+	serving  map[string]string // services, by the address at which they are called
+	orphans  map[string]bool   // services that are called by what sends no spans
+	entered  map[string]start  // traces, by what entered first
+}
+
+// start is where and when a trace began.
+type start struct {
+	entry string
+	at    int64
 }
 
 // ErrNothing says that spans tell of no node.
@@ -73,18 +100,19 @@ var ErrNothing = errors.New("the traces hold no producer, consumer, server or cl
 
 // Observe reads spans. They may come in any order.
 func Observe(spans []Span) *Observed {
-	o := &observer{spans: spans, byID: map[Reference]int{}, children: map[Reference][]int{}, worker: map[string]bool{},
-		Observed: &Observed{Nodes: map[string]*Node{}, Links: map[LinkKey]*Link{}, Entries: map[string]*Entry{}, DeadLetters: map[string]string{}, Spans: len(spans)}}
+	o := &observer{spans: make([]Span, len(spans)), roles: make([]role, len(spans)), byID: map[Reference]int{}, children: map[Reference][]int{}, worker: map[string]bool{}, serving: map[string]string{}, orphans: map[string]bool{}, entered: map[string]start{},
+		Observed: &Observed{Nodes: map[string]*Node{}, Links: map[LinkKey]*Link{}, Entries: map[string]*Entry{}, DeadLetters: map[string]string{}, Skipped: map[string]int{}, Latency: map[[2]string][]float64{}, Held: map[string]Held{}, Spans: len(spans)}}
 	traces := map[string]bool{}
 	for i := range spans {
-		s := &spans[i]
+		s, is, why := understand(spans[i])
+		o.spans[i], o.roles[i] = s, is
+		if why != "" {
+			o.Skipped[why]++
+		}
 		o.byID[Reference{s.Trace, s.ID}] = i
 		if s.Parent != "" {
 			at := Reference{s.Trace, s.Parent}
 			o.children[at] = append(o.children[at], i)
-		}
-		if s.Kind == Consumer || s.Kind == Server {
-			o.worker[s.Service] = true
 		}
 		traces[s.Trace] = true
 		if o.From == 0 || s.Start < o.From {
@@ -93,14 +121,110 @@ func Observe(spans []Span) *Observed {
 		o.Until = max(o.Until, s.End)
 	}
 	o.Traces = len(traces)
-	for i := range spans {
-		o.see(&spans[i])
+	o.findRuns()
+	o.findPeers()
+	for i := range o.spans {
+		o.see(i)
 	}
+	o.measure()
 	o.countPerRun()
 	o.countTries()
-	o.guessTopics()
+	o.countParallel()
+	o.findRetries()
+	o.findCallRetries()
+	o.findDelays()
+	o.findTopics()
 	return o.Observed
 }
+
+// findRuns finds the run that each span is a part of. A receive counts as a run where its
+// service has no span of the processing.
+func (o *observer) findRuns() {
+	processed := map[[2]string]bool{}
+	for i := range o.spans {
+		if o.roles[i] == processes {
+			processed[[2]string{o.spans[i].Service, o.spans[i].Attributes[Destination]}] = true
+		}
+	}
+	for i := range o.spans {
+		if s := &o.spans[i]; o.roles[i] == receives && !processed[[2]string{s.Service, s.Attributes[Destination]}] {
+			o.roles[i] = processes
+			s.Attributes[untimed] = "true"
+		}
+		if is := o.roles[i]; is == processes || is == serves {
+			o.worker[o.spans[i].Service] = true
+		}
+	}
+	o.runs = make([]int, len(o.spans))
+	for i := range o.spans {
+		o.runs[i] = -1
+		at := i
+		for range maxNesting {
+			if is := o.roles[at]; is == processes || is == serves {
+				o.runs[i] = at
+				break
+			}
+			up, ok := o.byID[Reference{o.spans[at].Trace, o.spans[at].Parent}]
+			if !ok || o.spans[at].Parent == "" || o.spans[up].Service != o.spans[i].Service {
+				break
+			}
+			at = up
+		}
+		if s := &o.spans[i]; o.roles[i] == settles && s.Attributes[refused] != "" {
+			if run := o.runs[i]; run >= 0 && o.spans[run].Error == "" {
+				o.spans[run].Error = "rejected"
+			}
+		}
+	}
+}
+
+// maxNesting bounds how deep a span is looked for in a run.
+const maxNesting = 100
+
+// untimed marks a run of which the span says nothing about its time.
+const untimed = "ironweir.untimed"
+
+// findPeers learns which service answers at which address, and which services are called
+// by something without spans of its own.
+func (o *observer) findPeers() {
+	votes := map[string]map[string]int{}
+	lone, all := map[string]int{}, map[string]int{}
+	for i := range o.spans {
+		s := &o.spans[i]
+		if o.roles[i] != serves {
+			continue
+		}
+		all[s.Service]++
+		p, ok := o.byID[Reference{s.Trace, s.Parent}]
+		switch {
+		case s.Parent == "":
+		case !ok:
+			lone[s.Service]++
+		case o.roles[p] == calls:
+			name := o.spans[p].peer()
+			if votes[name] == nil {
+				votes[name] = map[string]int{}
+			}
+			votes[name][s.Service]++
+		}
+	}
+	for name, services := range votes {
+		best := ""
+		for service, n := range services {
+			if best == "" || n > services[best] || n == services[best] && service < best {
+				best = service
+			}
+		}
+		o.serving[name] = best
+	}
+	for service, n := range lone {
+		o.orphans[service] = float64(n) > mostLost*float64(all[service])
+	}
+}
+
+// mostLost is the share of spans that may be missing from traces: fewer spans than that
+// without their parent are lost ones, more come from a caller that is not traced.
+const mostLost = 0.1
 
 func (o *observer) parent(s *Span) *Span {
 	if i, ok := o.byID[Reference{s.Trace, s.Parent}]; ok && s.Parent != "" {
@@ -114,6 +238,26 @@ func (o *observer) parent(s *Span) *Span {
 	return nil
 }
 
+// sentBy returns the span that sent the message of a run; -1: it is not there.
+func (o *observer) sentBy(s *Span) int {
+	refs := append([]Reference{{s.Trace, s.Parent}}, s.Links...)
+	for _, ref := range refs {
+		for range maxNesting {
+			i, ok := o.byID[ref]
+			if !ok || ref.ID == "" {
+				break
+			}
+			if o.roles[i] == sends {
+				return i
+			}
+			if o.roles[i] != receives && o.roles[i] != works {
+				break
+			}
+			ref = Reference{o.spans[i].Trace, o.spans[i].Parent}
+		}
+	}
+	return -1
+}
 func (o *observer) node(name string, kind model.Kind, why string, at int64) *Node {
 	n := o.Nodes[name]
 	if n == nil {
@@ -132,12 +276,16 @@ func (o *observer) service(s *Span) *Node {
 	return o.node(s.Service, model.Function, "it takes messages or answers calls", s.Start)
 }
 
+func channelOf(s *Span) string {
+	if name := s.Attributes[Destination]; name != "" {
+		return name
+	}
+	return s.Attributes[Collection]
+}
+
 // channel gives the node of a destination.
 func (o *observer) channel(s *Span) *Node {
-	name := s.Attributes[Destination]
-	if name == "" {
-		name = s.Attributes[Collection]
-	}
+	name := channelOf(s)
 	if name == "" {
 		return nil
 	}
@@ -149,6 +297,8 @@ func (o *observer) channel(s *Span) *Node {
 		kind, why = model.Bucket, "a function is triggered by its documents"
 	case s.Attributes[Partition] != "":
 		kind, why = model.Stream, "it has partitions"
+	case s.Attributes[Group] != "":
+		kind, why = model.Stream, "it has consumer groups"
 	}
 	n := o.node(name, kind, why, s.Start)
 	if kind != model.Queue && n.Kind == model.Queue && n.Why != "it says so" {
@@ -174,25 +324,29 @@ func (o *observer) enter(name string, s *Span) {
 		o.Entries[name] = e
 	}
 	e.Times = append(e.Times, s.Start)
+	if first, ok := o.entered[s.Trace]; !ok || s.Start < first.at {
+		o.entered[s.Trace] = start{name, s.Start}
+	}
 	if key := s.Attributes[DocumentName]; key != "" && len(e.Keys) < mostKeys {
 		e.Keys = append(e.Keys, key)
 	}
 }
 
-func (o *observer) see(s *Span) {
-	switch s.Kind {
-	case Producer:
-		o.produced(s)
-	case Consumer:
-		o.consumed(s)
-	case Server:
-		o.served(s)
-	case Client:
+func (o *observer) see(i int) {
+	s := &o.spans[i]
+	switch o.roles[i] {
+	case sends:
+		o.sent(s)
+	case processes:
+		o.processed(i)
+	case serves:
+		o.served(i)
+	case calls:
 		o.called(s)
 	}
 }
 
-func (o *observer) produced(s *Span) {
+func (o *observer) sent(s *Span) {
 	if s.Attributes[DeadLetter] == "true" {
 		if to := o.channel(s); to != nil {
 			o.DeadLetters[s.Service] = to.Name
@@ -226,9 +380,10 @@ func (o *observer) produced(s *Span) {
 	}
 }
 
-func (o *observer) consumed(s *Span) {
+func (o *observer) processed(i int) {
+	s := &o.spans[i]
 	n := o.service(s)
-	o.ran(n, s)
+	o.ran(n, i)
 	from := o.channel(s)
 	if from == nil {
 		return
@@ -238,23 +393,31 @@ func (o *observer) consumed(s *Span) {
 	if batch, err := strconv.Atoi(s.Attributes[BatchCount]); err == nil {
 		l.Batch = max(l.Batch, batch)
 	}
-	p := o.parent(s)
 	kind := s.Attributes[EventType]
-	if p != nil && p.Kind == Producer {
+	first := s.Attributes[Exchange]
+	if k := o.sentBy(s); k >= 0 {
+		p := &o.spans[k]
 		if kind == "" {
 			kind = p.Attributes[EventType]
 		}
-		if first := p.Attributes[Destination]; first != "" && first != from.Name && p.Attributes[DeadLetter] == "" {
-			o.link(first, from.Name, "").Messages++ // the platform moves it on
+		if p.Attributes[DeadLetter] == "" && channelOf(p) != "" {
+			first = channelOf(p)
 		}
 		if key := p.Attributes[DocumentName]; key != "" && len(l.Keys) < mostKeys {
 			l.Keys = append(l.Keys, key)
 		}
 	}
+	if first != "" && first != from.Name {
+		at := *s
+		at.Attributes = map[string]string{Destination: first}
+		o.channel(&at)
+		o.link(first, from.Name, "").Messages++ // the broker passes it on
+	}
 	l.Types[kind]++
 }
 
-func (o *observer) served(s *Span) {
+func (o *observer) served(i int) {
+	s := &o.spans[i]
 	p := o.parent(s)
 	kind := model.Kind(s.Attributes[OwnKind])
 	switch {
@@ -264,7 +427,7 @@ func (o *observer) served(s *Span) {
 		o.enter(n.Name, s)
 		return
 	case s.Attributes[Trigger] == "timer":
-		o.ran(o.service(s), s)
+		o.ran(o.service(s), i)
 		name := s.Attributes[Destination]
 		if name == "" {
 			name = s.Service + "-schedule"
@@ -275,47 +438,53 @@ func (o *observer) served(s *Span) {
 		o.link(name, s.Service, "").Messages++
 		return
 	}
-	o.ran(o.service(s), s)
-	switch {
-	case p != nil && p.Kind == Server && model.Kind(p.Attributes[OwnKind]) == model.Endpoint:
-		o.link(p.Service, s.Service, "").Wait = true
-	case p != nil && p.Kind == Client && p.Service != s.Service:
-		o.link(p.Service, s.Service, "").Wait = true
-	case p != nil && p.Kind == Producer && p.Service != s.Service:
-		o.link(p.Service, s.Service, p.Attributes[EventType]).Async = true
-	case p == nil && (s.Attributes[Route] != "" || s.Attributes[URLPath] != ""):
-		name := s.Service + "-requests"
-		n := o.node(name, model.Endpoint, s.Service+" answers HTTP requests", s.Start)
-		n.Method, n.Path = s.Attributes[Method], s.Attributes[Route]
-		if n.Path == "" {
-			n.Path = s.Attributes[URLPath]
+	o.ran(o.service(s), i)
+	if p != nil {
+		switch is := o.roles[o.byID[Reference{p.Trace, p.ID}]]; {
+		case is == serves && model.Kind(p.Attributes[OwnKind]) == model.Endpoint, is == calls && p.Service != s.Service:
+			o.link(p.Service, s.Service, "").Wait = true
+		case is == sends && p.Service != s.Service:
+			o.link(p.Service, s.Service, p.Attributes[EventType]).Async = true
 		}
-		o.enter(name, s)
-		o.link(name, s.Service, "").Wait = true
+		return
 	}
+	if s.Attributes[Route] == "" && s.Attributes[URLPath] == "" {
+		return
+	}
+	if s.Parent != "" && !o.orphans[s.Service] {
+		o.Skipped["the caller of a request is missing from the traces; it is taken for a lost span"]++
+		return
+	}
+	name := s.Service + "-requests"
+	n := o.node(name, model.Endpoint, s.Service+" answers HTTP requests", s.Start)
+	n.Method, n.Path = s.Attributes[Method], s.Attributes[Route]
+	if n.Path == "" {
+		n.Path = s.Attributes[URLPath]
+	}
+	o.enter(name, s)
+	o.link(name, s.Service, "").Wait = true
 }
 
 // called sees a client: what it calls is outside if it has no spans of its own.
 func (o *observer) called(s *Span) {
-	peer := s.Attributes[PeerService]
-	if peer == "" {
-		peer = s.Attributes[ServerAddress]
-	}
-	if peer == "" {
-		return
-	}
-	if o.worker[peer] {
-		return // its own span says more
+	peer := s.peer()
+	if o.worker[peer] || o.serving[peer] != "" {
+		return // its own spans say more, but for the few that are lost
 	}
 	for _, i := range o.children[Reference{s.Trace, s.ID}] {
-		if c := &o.spans[i]; c.Kind == Server {
+		if o.roles[i] == serves {
 			return
 		}
 	}
 	o.service(s)
-	n := o.node(peer, model.Outside, "it is called and sends no spans itself", s.Start)
+	why := "it is called and sends no spans itself"
+	if s.Attributes[DatabaseSystem] != "" {
+		why = "it is called as a database"
+	}
+	n := o.node(peer, model.Outside, why, s.Start)
 	n.Runs++
 	if s.Error != "" {
+		n.Failed++
 		n.Failures++
 		n.Errors[s.Error]++
 	} else {
@@ -324,17 +493,47 @@ func (o *observer) called(s *Span) {
 	o.link(s.Service, peer, "").Wait = true
 }
 
-// ran counts a run: its own time is its span less the calls that it waits for;
-// its failure is its own unless a call of it failed.
-func (o *observer) ran(n *Node, s *Span) {
-	n.Runs++
-	var waits [][2]int64
-	calledBadly := false
-	for _, i := range o.children[Reference{s.Trace, s.ID}] {
-		if c := &o.spans[i]; c.Kind == Client {
-			waits = append(waits, [2]int64{max(c.Start, s.Start), min(c.End, s.End)})
-			calledBadly = calledBadly || c.Error != ""
+// within lists the spans that are part of a run.
+func (o *observer) within(run int) []int {
+	var out []int
+	for list := o.children[Reference{o.spans[run].Trace, o.spans[run].ID}]; len(list) > 0 && len(out) < len(o.spans); list = list[1:] {
+		if i := list[0]; o.runs[i] == run {
+			out = append(out, i)
+			if o.roles[i] == works {
+				list = append(append([]int(nil), list...), o.children[Reference{o.spans[i].Trace, o.spans[i].ID}]...)
+			}
 		}
+	}
+	return out
+}
+
+// ran counts a run: its own time is its span less the calls that it waits for, wherever
+// in the run they are made, and the pauses before a failed one is tried again; its failure
+// is its own unless the last call to somebody failed.
+func (o *observer) ran(n *Node, run int) {
+	n.Runs++
+	s := &o.spans[run]
+	var waits [][2]int64
+	var made []*Span
+	for _, i := range o.within(run) {
+		if o.roles[i] == calls {
+			made = append(made, &o.spans[i])
+		}
+	}
+	sort.Slice(made, func(i, j int) bool { return made[i].Start < made[j].Start })
+	last := map[string]*Span{}
+	for _, c := range made {
+		peer := c.peer()
+		from := max(c.Start, s.Start)
+		if before := last[peer]; before != nil && before.Error != "" {
+			from = min(from, before.End) // the pause before another try is no work
+		}
+		waits = append(waits, [2]int64{from, min(c.End, s.End)})
+		last[peer] = c
+	}
+	calledBadly := false
+	for _, c := range last {
+		calledBadly = calledBadly || c.Error != ""
 	}
 	sort.Slice(waits, func(i, j int) bool { return waits[i][0] < waits[j][0] })
 	own, until := s.End-s.Start, s.Start
@@ -344,9 +543,14 @@ func (o *observer) ran(n *Node, s *Span) {
 			until = w[1]
 		}
 	}
+	if s.Error != "" {
+		n.Failed++
+	}
 	switch {
 	case s.Error == "":
-		n.Times = append(n.Times, float64(own)*1e-9)
+		if s.Attributes[untimed] == "" {
+			n.Times = append(n.Times, float64(own)*1e-9)
+		}
 	case !calledBadly:
 		n.Failures++
 		n.Errors[s.Error]++
@@ -356,24 +560,26 @@ func (o *observer) ran(n *Node, s *Span) {
 // countPerRun counts how many messages each run that went well made by each
 // link, and how many runs made a call.
 func (o *observer) countPerRun() {
-	for i := range o.spans {
-		s := &o.spans[i]
-		if s.Error != "" || s.Kind != Consumer && s.Kind != Server || model.Kind(s.Attributes[OwnKind]) == model.Endpoint {
+	for run := range o.spans {
+		s := &o.spans[run]
+		if s.Error != "" || o.runs[run] != run || model.Kind(s.Attributes[OwnKind]) == model.Endpoint {
 			continue
 		}
 		made := map[LinkKey]int{}
-		for _, k := range o.children[Reference{s.Trace, s.ID}] {
-			c := &o.spans[k]
-			to := c.Attributes[Destination]
-			if to == "" {
-				if to = c.Attributes[PeerService]; to == "" {
-					to = c.Attributes[ServerAddress]
-				}
-			}
+		for _, i := range o.within(run) {
+			c := &o.spans[i]
 			switch {
-			case c.Kind == Producer && c.Attributes[DeadLetter] == "":
+			case o.roles[i] == sends && c.Attributes[DeadLetter] == "":
+				to := channelOf(c)
+				if to == "" {
+					to = c.Attributes[PeerService]
+				}
 				made[LinkKey{s.Service, to, c.Attributes[EventType]}]++
-			case c.Kind == Client:
+			case o.roles[i] == calls:
+				to := c.peer()
+				if service := o.serving[to]; service != "" {
+					to = service
+				}
 				made[LinkKey{s.Service, to, ""}] = 1 // its tries are one call
 			}
 		}
@@ -381,54 +587,6 @@ func (o *observer) countPerRun() {
 			if l := o.Links[key]; l != nil {
 				l.PerRun[n]++
 			}
-		}
-	}
-}
-
-// countTries finds the most hand-outs of one message that never went well.
-func (o *observer) countTries() {
-	type taken struct{ from, to, id string }
-	failed, well := map[taken]int{}, map[taken]bool{}
-	for i := range o.spans {
-		s := &o.spans[i]
-		if s.Kind != Consumer || s.Attributes[MessageID] == "" {
-			continue
-		}
-		from := s.Attributes[Destination]
-		if from == "" {
-			from = s.Attributes[Collection]
-		}
-		key := taken{from, s.Service, s.Trace + s.Attributes[MessageID]}
-		if s.Error != "" {
-			failed[key]++
-		} else {
-			well[key] = true
-		}
-	}
-	for key, n := range failed {
-		if l := o.Links[LinkKey{key.from, key.to, ""}]; l != nil && !well[key] {
-			l.Tries = max(l.Tries, n)
-		}
-	}
-}
-
-// guessTopics takes a destination for a topic where one message was processed by
-// several services.
-func (o *observer) guessTopics() {
-	takers := map[[2]string]map[string]bool{}
-	for i := range o.spans {
-		s := &o.spans[i]
-		if p := o.parent(s); s.Kind == Consumer && p != nil && p.Kind == Producer {
-			key := [2]string{s.Attributes[Destination], p.Trace + p.ID}
-			if takers[key] == nil {
-				takers[key] = map[string]bool{}
-			}
-			takers[key][s.Service] = true
-		}
-	}
-	for key, services := range takers {
-		if n := o.Nodes[key[0]]; n != nil && len(services) > 1 && n.Kind == model.Queue && n.Why != "it says so" {
-			n.Kind, n.Why = model.Topic, "one message was taken by several services"
 		}
 	}
 }

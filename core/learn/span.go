@@ -33,26 +33,35 @@ const (
 // Attributes that are looked at. Those that start with ironweir are this
 // product's own, on what it exports; without them the same is guessed.
 const (
-	Destination   = "messaging.destination.name"
-	Operation     = "messaging.operation.type"
-	MessageID     = "messaging.message.id"
-	BatchCount    = "messaging.batch.message_count"
-	Partition     = "messaging.destination.partition.id"
-	System        = "messaging.system"
-	Trigger       = "faas.trigger"
-	Cron          = "faas.cron"
-	Collection    = "faas.document.collection"
-	DocumentName  = "faas.document.name"
-	InvokedName   = "faas.invoked_name"
-	Method        = "http.request.method"
-	Route         = "http.route"
-	URLPath       = "url.path"
-	Status        = "http.response.status_code"
-	ServerAddress = "server.address"
-	PeerService   = "peer.service"
-	EventPrefix   = "cloudevents.event_"   // followed by id, source, type or subject
-	OwnKind       = "ironweir.kind"        // of the service
-	SourceKind    = "ironweir.source.kind" // of the channel that it is about
-	EventType     = "ironweir.event.type"
-	DeadLetter    = "ironweir.dead_letter"
+	Destination    = "messaging.destination.name"
+	Operation      = "messaging.operation.type"
+	MessageID      = "messaging.message.id"
+	BatchCount     = "messaging.batch.message_count"
+	Partition      = "messaging.destination.partition.id"
+	Group          = "messaging.consumer.group.name"
+	RoutingKey     = "messaging.routing_key"
+	System         = "messaging.system"
+	Trigger        = "faas.trigger"
+	Cron           = "faas.cron"
+	Collection     = "faas.document.collection"
+	DocumentName   = "faas.document.name"
+	InvokedName    = "faas.invoked_name"
+	Method         = "http.request.method"
+	Route          = "http.route"
+	URLPath        = "url.path"
+	Status         = "http.response.status_code"
+	URL            = "url.full"
+	ServerAddress  = "server.address"
+	ServerPort     = "server.port"
+	Database       = "db.namespace"
+	DatabaseSystem = "db.system.name"
+	Procedure      = "rpc.service"
+	PeerService    = "peer.service"
+	EventPrefix    = "cloudevents.event_"   // followed by id, source, type or subject
+	OwnKind        = "ironweir.kind"        // of the service
+	SourceKind     = "ironweir.source.kind" // of the channel that it is about
+	EventType      = "ironweir.event.type"
+	DeadLetter     = "ironweir.dead_letter"
+	Exchange       = "ironweir.exchange" // that a message read from a queue was published to
+	refused        = "ironweir.refused"  // a settlement that gives the message back as failed
 )

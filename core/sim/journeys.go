@@ -9,7 +9,7 @@ import (
 
 // JourneyLimits say how many journeys of a run are told step by step.
 type JourneyLimits struct {
-	Bad    int // of those that ended badly: the first so many
+	Bad    int // of those that failed: the first so many; 0: they are sampled with the rest
 	Others int // of the rest: a uniform sample of so many
 }
 
@@ -79,7 +79,7 @@ func (s *journeySample) note(j *journey) {
 		}
 		return
 	}
-	if n.outcome == "failed" {
+	if n.outcome == "failed" && s.limits.Bad > 0 {
 		if len(s.bad) < s.limits.Bad {
 			s.bad = append(s.bad, n)
 		}

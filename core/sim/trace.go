@@ -341,7 +341,7 @@ func (t *tracer) answers(e *engine, i uint32, failure, status int16) {
 	if why != "" {
 		why = ": " + why
 	}
-	r.add(e, Step{Parent: r.ofCopy[i], Node: n.name, What: "returned", Why: fmt.Sprintf("with %d%s", status, why)})
+	r.add(e, Step{Parent: r.ofCopy[i], Node: n.name, What: "returned", Why: fmt.Sprintf("answered %d%s", status, why)})
 }
 
 // fate notes what became of a copy at the step with which it came.

@@ -163,7 +163,7 @@ func (t *traceMaker) enters(s *sim.Step, n *graph.Node, answer *sim.Step, begin 
 		}
 		if answer != nil {
 			x.End = t.at(answer)
-			status := strings.TrimPrefix(answer.Why, "answered ")
+			status, _, _ := strings.Cut(strings.TrimPrefix(answer.Why, "answered "), ":")
 			x.Attributes[learn.Status] = status
 			if strings.HasPrefix(status, "5") {
 				x.Error = status
@@ -229,7 +229,7 @@ func (t *traceMaker) run(s *sim.Step, n *graph.Node, end *sim.Step, begin func(*
 	if end != nil {
 		x.End = t.at(end)
 		if why, failed := strings.CutPrefix(end.Why, "failed"); failed {
-			x.Error = strings.Trim(strings.TrimPrefix(why, " by itself"), ": ")
+			x.Error, _, _ = strings.Cut(strings.Trim(strings.TrimPrefix(why, " by itself"), ": "), ":")
 			if x.Error == "" {
 				x.Error = "failed"
 			}

@@ -141,7 +141,7 @@ func (p *page) step(s *sim.Step, indent string, payloads bool) []row {
 	case "lost":
 		head, colour = "LOST at "+s.Node, red
 	case "returned":
-		head = s.Node + " answers"
+		head, words = s.Node+" answers", strings.TrimPrefix(s.Why, "answered ")
 	}
 	if strings.HasPrefix(s.Why, "failed") {
 		colour = red

@@ -20,6 +20,7 @@ export function sentenceOf(s: Step): string {
   if (s.what === "offered" || s.what === "declined") return `${verb} ${s.link}`;
   if (s.what === "parked" || s.what === "lost") return `${verb} ${s.node}`;
   if (s.what === "calls") return `${s.node} calls ${target}${attempt}`;
+  if (s.what === "returned") return `${s.node} ${s.why}`;
   const fate = s.fate && (s.what === "enters" || s.what === "held") ? ` → ${s.fate.replaceAll("_", "-")}` : "";
   return `${s.node} ${verb}${attempt}${fate}`;
 }

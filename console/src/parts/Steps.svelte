@@ -11,7 +11,7 @@
   {#each rows as { step: s, depth, times, last } (s.id)}
     <li class={s.what} class:failed={(s.why ?? "").startsWith("failed")}>
       <span class="at">{duration(s.t_s)}</span><span style="padding-left: {depth * 0.75}rem">{sentenceOf(s)}</span>{#if times > 1}<b> ×{times}</b>{/if}
-      <i>{s.why}{times > 1 && last > s.t_s ? `, the last at ${duration(last)}` : ""}</i>
+      <i>{s.what === "returned" ? "" : s.why}{times > 1 && last > s.t_s ? `, the last at ${duration(last)}` : ""}</i>
       {#if s.event}<details><summary aria-label="The event at {s.node}">event</summary><pre>{JSON.stringify(s.event, null, 2)}</pre></details>{/if}
     </li>
   {/each}

@@ -9,7 +9,7 @@
 
   let node = $state("");
   let minute = $state(0);
-  let found = $state.raw<Schemas["StoredMessages"] | undefined>();
+  let found = $state.raw<Schemas["AtRest"] | undefined>();
   let looking = $state(false);
   let trouble = $state("");
 
