@@ -42,9 +42,9 @@ func (p patience[K]) over(now []K) (out []K) {
 	return out
 }
 
-// lost is what has looked lost: what dead workers were at, runs with nobody coming
+// orphanedParts is what has looked lost: what dead workers were at, runs with nobody coming
 // to merge them, and, by the key 0, parts with nobody coming to take them.
-type lost struct {
+type orphanedParts struct {
 	left   patience[store.Left]
 	merges patience[int64]
 	turns  patience[int]
@@ -53,7 +53,7 @@ type lost struct {
 // janitor gives back what dead workers have left, and removes what is too old.
 // Every worker has one; that they all look does no harm.
 func (w *Worker) janitor(ctx context.Context) {
-	seen := lost{patience[store.Left]{}, patience[int64]{}, patience[int]{}}
+	seen := orphanedParts{patience[store.Left]{}, patience[int64]{}, patience[int]{}}
 	tidied := time.Time{}
 	for ; ctx.Err() == nil; pause(ctx, lookForLost) {
 		if err := w.giveBack(ctx, seen); err != nil {
@@ -71,7 +71,7 @@ func (w *Worker) janitor(ctx context.Context) {
 
 // giveBack gives back what has looked lost for too long; its error is that nothing
 // could be seen.
-func (w *Worker) giveBack(ctx context.Context, seen lost) error {
+func (w *Worker) giveBack(ctx context.Context, seen orphanedParts) error {
 	left, err := w.store.Lost(ctx)
 	if err != nil {
 		return err
@@ -81,7 +81,7 @@ func (w *Worker) giveBack(ctx context.Context, seen lost) error {
 		return err
 	}
 	for _, p := range seen.left.over(left) {
-		if err := w.store.Requeue(ctx, p, w.turns, w.merge); err != nil {
+		if err := w.store.Requeue(ctx, p, w.enqueueClaims, w.merge); err != nil {
 			w.log.Warn("a part could not be given back", "run", p.Run, "part", p.Number, "error", err)
 			continue
 		}
@@ -98,7 +98,7 @@ func (w *Worker) giveBack(ctx context.Context, seen lost) error {
 	if turns == 0 && len(merges) == 0 {
 		return nil
 	}
-	if err := w.store.Enqueue(ctx, turns, w.turns, merges, w.merge); err != nil {
+	if err := w.store.Enqueue(ctx, turns, w.enqueueClaims, merges, w.merge); err != nil {
 		w.log.Warn("what nobody comes for could not be asked for again", "error", err)
 		return nil
 	}
@@ -108,7 +108,7 @@ func (w *Worker) giveBack(ctx context.Context, seen lost) error {
 
 // tidy gives parts to runs of an earlier version, and removes what is too old.
 func (w *Worker) tidy(ctx context.Context) {
-	if err := w.store.Adopt(ctx, w.turns); err != nil {
+	if err := w.store.Adopt(ctx, w.enqueueClaims); err != nil {
 		w.log.Warn("waiting runs could not be looked after", "error", err)
 	}
 	if removed, err := w.store.Tidy(ctx); err != nil {

@@ -15,14 +15,14 @@ import (
 	"ironweir/store"
 )
 
-// turnArgs is a turn: whichever part is due next is worked on. Which one that is
+// claimArgs is a turn: whichever part is due next is worked on. Which one that is
 // is decided when the turn is taken, so that workspaces share fairly.
-type turnArgs struct {
+type claimArgs struct {
 	Run int64 `json:"run"` // for which it was made
 }
 
 // Kind names the job.
-func (turnArgs) Kind() string { return "turn" }
+func (claimArgs) Kind() string { return "turn" }
 
 // mergeArgs asks for the merging of a run's parts.
 type mergeArgs struct {
@@ -39,7 +39,7 @@ func (mergeArgs) InsertOpts() river.InsertOpts { return river.InsertOpts{Queue: 
 type Queue struct {
 	store  *store.Store
 	client *river.Client[pgx.Tx]
-	*hub
+	*progressBroker
 }
 
 // NewQueue makes a queue that only asks for work.
@@ -48,13 +48,13 @@ func NewQueue(s *store.Store, log *slog.Logger) (*Queue, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Queue{s, client, newHub(s, log)}, nil
+	return &Queue{s, client, newProgressBroker(s, log)}, nil
 }
 
 // Start asks for a run. Where it was asked for before under the same key, r
 // becomes that run.
-func (q *Queue) Start(ctx context.Context, w *store.Workspace, model string, r *store.Run, once store.Once) error {
-	return q.store.CreateRun(ctx, w, model, r, once, q.turns)
+func (q *Queue) Start(ctx context.Context, w *store.Workspace, model string, r *store.Run, once store.Idempotency) error {
+	return q.store.CreateRun(ctx, w, model, r, once, q.enqueueClaims)
 }
 
 // Cancel ends a run: at once where nobody works on it, soon where somebody does.
@@ -66,11 +66,11 @@ func (q *Queue) Cancel(ctx context.Context, r *store.Run, who string) error {
 	return nil
 }
 
-// turns asks for so many turns, within a transaction.
-func (q *Queue) turns(ctx context.Context, tx pgx.Tx, run int64, turns int) error {
+// enqueueClaims asks for so many turns, within a transaction.
+func (q *Queue) enqueueClaims(ctx context.Context, tx pgx.Tx, run int64, turns int) error {
 	jobs := make([]river.InsertManyParams, turns)
 	for i := range jobs {
-		jobs[i].Args = turnArgs{run}
+		jobs[i].Args = claimArgs{run}
 	}
 	_, err := q.client.InsertManyFastTx(ctx, tx, jobs)
 	return err

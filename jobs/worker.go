@@ -27,11 +27,11 @@ type Worker struct {
 	me    store.Worker
 	log   *slog.Logger
 	mu    sync.Mutex
-	tasks []*readied // the last few
+	tasks []*preparedTask // the last few
 }
 
-// readied is a task that was made ready for some part, with the settings then.
-type readied struct {
+// preparedTask is a task that was made ready for some part, with the settings then.
+type preparedTask struct {
 	task     *Task
 	settings store.Settings
 }
@@ -49,7 +49,7 @@ const watch = 200 * time.Millisecond
 // is away it waits for it.
 func (w *Worker) Run(ctx context.Context) error {
 	workers := river.NewWorkers()
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, job *river.Job[turnArgs]) error { return w.turn(ctx, job.ID) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, job *river.Job[claimArgs]) error { return w.claim(ctx, job.ID) }))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, job *river.Job[mergeArgs]) error { return w.merged(ctx, job.Args.Run) }))
 	client, err := river.NewClient(riverpgxv5.New(w.store.Pool()), &river.Config{
 		Queues:        map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: w.me.Slots}, "merge": {MaxWorkers: 1}},
@@ -66,7 +66,7 @@ func (w *Worker) Run(ctx context.Context) error {
 	}
 	var wg sync.WaitGroup
 	wg.Add(2)
-	go func() { defer wg.Done(); w.hold(ctx) }()
+	go func() { defer wg.Done(); w.heartbeat(ctx) }()
 	go func() { defer wg.Done(); w.janitor(ctx) }()
 	for ctx.Err() == nil {
 		// The queue's own goroutines must outlive ctx, or nothing could be handed back.
@@ -85,8 +85,8 @@ func (w *Worker) Run(ctx context.Context) error {
 	return err
 }
 
-// hold shows that this worker lives, however often the database goes away.
-func (w *Worker) hold(ctx context.Context) {
+// heartbeat shows that this worker lives, however often the database goes away.
+func (w *Worker) heartbeat(ctx context.Context) {
 	for ctx.Err() == nil {
 		if err := w.store.HoldWorker(ctx, w.me); err != nil && ctx.Err() == nil {
 			w.log.Warn("the worker cannot show that it lives", "error", err)
@@ -95,8 +95,8 @@ func (w *Worker) hold(ctx context.Context) {
 	}
 }
 
-// turn works on the part that is due next.
-func (w *Worker) turn(ctx context.Context, job int64) error {
+// claim works on the part that is due next.
+func (w *Worker) claim(ctx context.Context, job int64) error {
 	var part *store.Part
 	err := w.retry(ctx, func() (err error) {
 		part, err = w.store.TakePart(ctx, w.me.ID, job)
@@ -112,7 +112,7 @@ func (w *Worker) turn(ctx context.Context, job int64) error {
 	if ctx.Err() != nil { // stopping: another worker does it again
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 		defer cancel()
-		if err := w.store.Requeue(ctx, store.Left{Part: *part, Worker: w.me.ID}, w.turns, w.merge); err != nil {
+		if err := w.store.Requeue(ctx, store.Left{Part: *part, Worker: w.me.ID}, w.enqueueClaims, w.merge); err != nil {
 			w.log.Warn("a part could not be handed back; it is taken back when this worker has gone", "run", part.Run, "error", err)
 		}
 		return nil
@@ -127,7 +127,7 @@ func (w *Worker) turn(ctx context.Context, job int64) error {
 
 // work simulates a part.
 func (w *Worker) work(ctx context.Context, part *store.Part) (result []byte, last store.Progress, err error) {
-	ready, err := w.ready(ctx, part.Run)
+	ready, err := w.prepare(ctx, part.Run)
 	if err != nil {
 		return nil, last, err
 	}
@@ -182,8 +182,8 @@ func (w *Worker) work(ctx context.Context, part *store.Part) (result []byte, las
 	return result, *far.Load(), err
 }
 
-// ready makes a run ready, once for the parts that follow each other.
-func (w *Worker) ready(ctx context.Context, run int64) (*readied, error) {
+// prepare makes a run ready, once for the parts that follow each other.
+func (w *Worker) prepare(ctx context.Context, run int64) (*preparedTask, error) {
 	w.mu.Lock()
 	for _, r := range w.tasks {
 		if r.task.Run.ID == run {
@@ -192,7 +192,7 @@ func (w *Worker) ready(ctx context.Context, run int64) (*readied, error) {
 		}
 	}
 	w.mu.Unlock()
-	r := &readied{}
+	r := &preparedTask{}
 	err := w.retry(ctx, func() (err error) {
 		r.task, r.settings, err = load(ctx, w.store, run)
 		return err
@@ -266,7 +266,7 @@ func (w *Worker) finish(ctx context.Context, run *store.Run, state, message stri
 func (w *Worker) retry(ctx context.Context, do func() error) error {
 	for wait := 100 * time.Millisecond; ; wait = min(2*wait, 5*time.Second) {
 		err := do()
-		if err == nil || ctx.Err() != nil || !errors.Is(err, store.ErrDown) {
+		if err == nil || ctx.Err() != nil || !errors.Is(err, store.ErrUnavailable) {
 			return err
 		}
 		pause(ctx, wait)

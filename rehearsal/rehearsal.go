@@ -84,7 +84,7 @@ type Rehearsal struct {
 	touched  time.Time // when somebody last did or watched something
 }
 
-// inForce is an incident that somebody put in and that has not ended.
+// bindFastPath is an incident that somebody put in and that has not ended.
 type inForce struct {
 	name string
 	spec *model.Incident

@@ -30,10 +30,10 @@ type Keyed struct {
 	Key string `header:"Idempotency-Key" maxLength:"200" doc:"asked for again under the same key within a day, the same thing is answered and nothing more is made"`
 }
 
-// once makes a creation happen once for a key and what was asked for.
-func once(key string, asked any) store.Once {
+// idempotency makes a creation happen once for a key and what was asked for.
+func idempotency(key string, asked any) store.Idempotency {
 	text, _ := json.Marshal(asked)
-	return store.Once{Key: key, Request: string(text)}
+	return store.Idempotency{Key: key, Request: string(text)}
 }
 
 // register adds an operation that needs a role: of the workspace in its path, or,
@@ -195,6 +195,6 @@ func (v *Service) identify(ctx huma.Context) (*store.Access, error) {
 
 func (v *Service) unavailable(ctx huma.Context, err error) {
 	ctx.SetHeader("Retry-After", "2")
-	huma.WriteErr(v.api, ctx, http.StatusServiceUnavailable, store.ErrDown.Error())
+	huma.WriteErr(v.api, ctx, http.StatusServiceUnavailable, store.ErrUnavailable.Error())
 	v.log.Warn("the database cannot be reached", "error", err)
 }

@@ -279,7 +279,7 @@ func (w *walk) people() []caller {
 	out := []caller{{name: "nobody", rank: -1}}
 	for rank, role := range []string{"", "viewer", "editor", "admin", "service"} {
 		name := "somebody" + role
-		user, err := w.store.CreateUser(context.Background(), name, role == "service", store.Once{})
+		user, err := w.store.CreateUser(context.Background(), name, role == "service", store.Idempotency{})
 		require.NoError(w, err)
 		if rank > 0 && rank < 4 {
 			space, err := w.store.Workspace(context.Background(), "main")

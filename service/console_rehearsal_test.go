@@ -48,9 +48,9 @@ func TestARehearsalOnTheBoard(t *testing.T) {
 	b.eventually("the sample is there", func() bool { return strings.HasPrefix(b.value(".side .two input"), "inbound/") })
 	b.fill(".side .two input", "inbound/gannet/77.csv")
 	b.do(click(`.side form button[type="submit"]`))
-	const told = `section[aria-label="Steps"]`
-	shows(told, "inbound/gannet/77.csv")
-	shows(told, "split-manifest runs")
+	const steps = `section[aria-label="Steps"]`
+	shows(steps, "inbound/gannet/77.csv")
+	shows(steps, "split-manifest runs")
 	b.shoot("rehearsal-sent")
 
 	// The registry fails, and what asks it with it.
@@ -86,7 +86,7 @@ func TestARehearsalOnTheBoard(t *testing.T) {
 	shows(".clock", "00:00:20")
 	shows(".said", "replaying")
 	b.press("Step")
-	b.eventually("the step is told", func() bool { return len(b.text(".said")) > 5 && !strings.Contains(b.text(".said"), "replaying") })
+	b.eventually("the step shows", func() bool { return len(b.text(".said")) > 5 && !strings.Contains(b.text(".said"), "replaying") })
 	b.press("Keep as a scenario")
 	b.says(".bx--modal.is-visible", "Keep what has happened")
 	b.do(click(`.bx--modal.is-visible button.bx--btn--primary`))
@@ -97,9 +97,9 @@ func TestARehearsalOnTheBoard(t *testing.T) {
 	require.NoError(t, err)
 	status, body := r.by(r.token("exporter", "editor"), "POST", "/v1/traces", "application/json", string(traces))
 	require.Equal(t, 200, status, body)
-	b.press("Look again")
-	shows(".side", "Drawn, and not seen")
-	shows(".side", "Seen, and not drawn")
+	b.press("Refresh")
+	shows(".side", "In the model, not observed")
+	shows(".side", "Observed, not in the model")
 	require.Positive(t, b.count(`[data-lit="dim"]`), "the board shows what was not seen")
 	b.axe("observed beside modelled")
 	b.shoot("rehearsal-observed")

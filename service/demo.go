@@ -29,7 +29,7 @@ func LoadDemo(ctx context.Context, s *store.Store) error {
 		if err != nil {
 			return err
 		}
-		err = s.CreateModel(ctx, w, name, r, store.Once{})
+		err = s.CreateModel(ctx, w, name, r, store.Idempotency{})
 		if errors.Is(err, store.ErrConflict) {
 			continue
 		}

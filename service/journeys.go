@@ -24,11 +24,11 @@ import (
 
 // retold are the journeys of a run that are told step by step: those that ended
 // badly, and a sample of the others.
-var retold = sim.JourneyLimits{Bad: 200, Others: 100}
+var tracedJourneys = sim.JourneyLimits{Bad: 200, Others: 100}
 
-// teller tells journeys by simulating the first replication of a run again, one
+// journeyTracer tells journeys by simulating the first replication of a run again, one
 // run at a time; what was told is kept with the run.
-type teller struct{ sync.Mutex }
+type journeyTracer struct{ sync.Mutex }
 
 // JourneyLine is a journey without its steps.
 type JourneyLine struct {
@@ -110,7 +110,7 @@ func (v *Service) journeys(ctx context.Context, id int64) ([]sim.Journey, error)
 	if err != nil {
 		return nil, err
 	}
-	told, err := sim.Journeys(p.plan(ctx), retold)
+	told, err := sim.Journeys(p.plan(ctx), tracedJourneys)
 	if err != nil {
 		return nil, v.failure(err, "journeys")
 	}

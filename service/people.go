@@ -72,7 +72,7 @@ func (v *Service) peopleRoutes() {
 				Admin bool   `json:"admin,omitempty" doc:"administers the service"`
 			}
 		}) (*userBody, error) {
-			u, err := v.store.CreateUser(ctx, in.Body.Name, in.Body.Admin, once(in.Key, in.Body))
+			u, err := v.store.CreateUser(ctx, in.Body.Name, in.Body.Admin, idempotency(in.Key, in.Body))
 			if err != nil {
 				return nil, v.failure(err, "person "+in.Body.Name)
 			}
@@ -178,7 +178,7 @@ func (v *Service) workspaceRoutes() {
 				Name string `json:"name" pattern:"^[a-z][a-z0-9-]{0,62}$"`
 			}
 		}) (*spaceBody, error) {
-			w, err := v.store.CreateWorkspace(ctx, in.Body.Name, once(in.Key, in.Body))
+			w, err := v.store.CreateWorkspace(ctx, in.Body.Name, idempotency(in.Key, in.Body))
 			if err != nil {
 				return nil, v.failure(err, "workspace "+in.Body.Name)
 			}

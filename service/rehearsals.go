@@ -59,8 +59,8 @@ type RehearsalEntry struct {
 type kept struct {
 	Rehearsal
 	live *rehearsal.Rehearsal
-	text string     // of the model
-	once store.Once // under which it was asked for
+	text string            // of the model
+	once store.Idempotency // under which it was asked for
 }
 
 // rehearsals are those of this process.
@@ -184,7 +184,7 @@ func rehearsed(err error) error {
 	return huma.Error422UnprocessableEntity(err.Error())
 }
 
-func (v *Service) startRehearsal(ctx context.Context, name string, q RehearsalRequest, asked store.Once) (*kept, error) {
+func (v *Service) startRehearsal(ctx context.Context, name string, q RehearsalRequest, asked store.Idempotency) (*kept, error) {
 	r, err := v.store.Revision(ctx, spaceOf(ctx), name, q.Revision)
 	if err != nil {
 		return nil, v.failure(err, "such revision of model "+name)
@@ -266,7 +266,7 @@ func (v *Service) rehearsalRoutes() {
 			Keyed
 			Body RehearsalRequest
 		}) (*rehearsalAnswer, error) {
-			asked := once(in.Key, map[string]any{"model": in.Name, "asked": in.Body})
+			asked := idempotency(in.Key, map[string]any{"model": in.Name, "asked": in.Body})
 			k := v.rehearsals.asked(spaceOf(ctx).Name, accessOf(ctx).User.Name, asked.Key)
 			switch {
 			case k != nil && k.once != asked:

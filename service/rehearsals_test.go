@@ -19,7 +19,7 @@ import (
 // token gives somebody of a role in workspace main, by their token.
 func (r *running) token(name, role string) string {
 	ctx := context.Background()
-	user, err := r.store.CreateUser(ctx, name, false, store.Once{})
+	user, err := r.store.CreateUser(ctx, name, false, store.Idempotency{})
 	require.NoError(r, err)
 	space, err := r.store.Workspace(ctx, "main")
 	require.NoError(r, err)

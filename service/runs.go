@@ -103,7 +103,7 @@ func (v *Service) runRoutes() {
 			if err != nil {
 				return nil, err
 			}
-			if err := v.queue.Start(ctx, spaceOf(ctx), in.Name, run, once(in.Key, in.Body)); err != nil {
+			if err := v.queue.Start(ctx, spaceOf(ctx), in.Name, run, idempotency(in.Key, in.Body)); err != nil {
 				return nil, v.failure(err, "model "+in.Name)
 			}
 			return &runAnswer{Location: fmt.Sprintf("/api/v1/workspaces/%s/runs/%d", run.Workspace, run.ID), Body: run}, nil

@@ -72,7 +72,7 @@ func TestTokensReachAsFarAsTheySay(t *testing.T) {
 
 	r.do("DELETE", fmt.Sprintf("/api/v1/tokens/%.0f", id), nil, 204)
 	reader.do("GET", "/api/v1/workspaces/main/models", nil, 401, "Authorization", secret)
-	user, err := r.store.CreateUser(context.Background(), "skerry", true, store.Once{})
+	user, err := r.store.CreateUser(context.Background(), "skerry", true, store.Idempotency{})
 	require.NoError(t, err)
 	past, _, err := r.store.CreateToken(context.Background(), user, "t", "admin", nil, -time.Second)
 	require.NoError(t, err)

@@ -55,7 +55,7 @@ type Service struct {
 	counted *prometheus.CounterVec
 	taken   *prometheus.HistogramVec
 	origins *http.CrossOriginProtection
-	teller  teller
+	teller  journeyTracer
 
 	large       chan struct{} // held while a large text is checked
 	rehearsals  rehearsals
@@ -275,13 +275,13 @@ func (v *Service) failure(err error, what string) error {
 		return huma.Error404NotFound("there is no " + what)
 	case errors.Is(err, store.ErrConflict):
 		return huma.Error409Conflict("there is a " + what + " already")
-	case errors.Is(err, store.ErrLast):
+	case errors.Is(err, store.ErrLastAdmin):
 		return huma.Error409Conflict("somebody must administer the service: make somebody else an administrator first")
 	case errors.Is(err, store.ErrKeyReused):
 		return huma.Error422UnprocessableEntity("this idempotency key was used for another request")
-	case errors.Is(err, store.ErrStale):
+	case errors.Is(err, store.ErrRevisionConflict):
 		return huma.Error412PreconditionFailed("somebody has saved " + what + " meanwhile; look at the latest revision, then save on top of it")
-	case errors.Is(err, store.ErrDown):
+	case errors.Is(err, store.ErrUnavailable):
 		v.log.Warn("the database cannot be reached", "error", err)
 		return huma.ErrorWithHeaders(huma.Error503ServiceUnavailable("the database cannot be reached; try again in a moment"), http.Header{"Retry-After": {"2"}})
 	case errors.Is(err, context.Canceled):

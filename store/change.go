@@ -41,8 +41,8 @@ var ErrKeyReused = errors.New("the idempotency key was used for another request"
 // errRepeated ends a transaction that would make a thing a second time.
 var errRepeated = errors.New("repeated")
 
-// Once makes a creation happen once, however often it is asked for.
-type Once struct {
+// Idempotency makes a creation happen once, however often it is asked for.
+type Idempotency struct {
 	Key     string // empty: every time anew
 	Request string // what was asked for; the same key with another request is an error
 }
@@ -53,7 +53,7 @@ type change struct {
 	workspace string
 	action    string
 	object    string
-	once      Once
+	once      Idempotency
 }
 
 // transaction is one transaction, seen by GORM and by the job queue.
@@ -90,7 +90,7 @@ func (s *Store) transact(ctx context.Context, do func(tx transaction) error) err
 	}
 	conn, err := pool.Conn(ctx)
 	if err != nil {
-		return translate(err)
+		return mapError(err)
 	}
 	defer conn.Close()
 	var px pgx.Tx
@@ -102,15 +102,15 @@ func (s *Store) transact(ctx context.Context, do func(tx transaction) error) err
 		px, err = c.Conn().Begin(ctx)
 		return err
 	}); err != nil {
-		return translate(err)
+		return mapError(err)
 	}
 	defer px.Rollback(context.WithoutCancel(ctx)) // does nothing once committed
 	db := s.db.Session(&gorm.Session{NewDB: true, Context: ctx, SkipDefaultTransaction: true})
 	db.Statement.ConnPool = ungrouped{conn}
 	if err := do(transaction{db, px}); err != nil {
-		return translate(err)
+		return mapError(err)
 	}
-	return translate(px.Commit(ctx))
+	return mapError(px.Commit(ctx))
 }
 
 // change changes records, and the audit trail with them. do gives the id of what
@@ -184,5 +184,5 @@ func (s *Store) Audit(ctx context.Context, workspace string, before int64, limit
 	if workspace != "" {
 		q = q.Where("workspace = ?", workspace)
 	}
-	return out, translate(q.Order("id DESC").Limit(limit).Find(&out).Error)
+	return out, mapError(q.Order("id DESC").Limit(limit).Find(&out).Error)
 }

@@ -19,22 +19,22 @@ func (s *Store) Counts(ctx context.Context) (*Counts, error) {
 	} {
 		rows, err := s.pool.Query(ctx, query)
 		if err != nil {
-			return nil, translate(err)
+			return nil, mapError(err)
 		}
 		for rows.Next() {
 			var state string
 			var count int64
 			if err := rows.Scan(&state, &count); err != nil {
-				return nil, translate(err)
+				return nil, mapError(err)
 			}
 			into[state] = count
 		}
 		if err := rows.Err(); err != nil {
-			return nil, translate(err)
+			return nil, mapError(err)
 		}
 	}
 	err := s.pool.QueryRow(ctx, `SELECT coalesce(extract(epoch FROM now() - (SELECT min(created_at) FROM runs WHERE state = 'queued'))::float8, 0),
 		(SELECT count(*) FROM workers w WHERE `+alive+`w.id)), coalesce((SELECT sum(slots) FROM workers w WHERE `+alive+`w.id)), 0), pg_database_size(current_database())`).
 		Scan(&n.OldestQueued, &n.Workers, &n.Slots, &n.Bytes)
-	return n, translate(err)
+	return n, mapError(err)
 }

@@ -65,7 +65,7 @@ func (s *Store) Models(ctx context.Context, w *Workspace, search, after string, 
 		JOIN LATERAL (SELECT * FROM revisions WHERE model_id = m.id ORDER BY number DESC LIMIT 1) r ON true
 		LEFT JOIN LATERAL (SELECT id, state FROM runs WHERE model_id = m.id ORDER BY id DESC LIMIT 1) x ON true
 		WHERE m.workspace_id = ? AND m.name > ? AND (? = '' OR m.name ILIKE ? OR r.text ILIKE ?) ORDER BY m.name LIMIT ?`, w.ID, after, search, like(search), like(search), limit).Scan(&out).Error
-	return out, translate(err)
+	return out, mapError(err)
 }
 
 // like makes a pattern that finds a text as it is.
@@ -74,7 +74,7 @@ func like(text string) string {
 }
 
 // CreateModel makes a model with its first revision.
-func (s *Store) CreateModel(ctx context.Context, w *Workspace, name string, r *Revision, once Once) error {
+func (s *Store) CreateModel(ctx context.Context, w *Workspace, name string, r *Revision, once Idempotency) error {
 	_, repeated, err := s.change(ctx, change{workspace: w.Name, action: "create-model", object: name, once: once}, func(tx transaction) (int64, error) {
 		m := Model{WorkspaceID: w.ID, Name: name}
 		if err := tx.Create(&m).Error; err != nil {
@@ -112,7 +112,7 @@ func (s *Store) DeleteModel(ctx context.Context, w *Workspace, name string) erro
 func (s *Store) model(ctx context.Context, w *Workspace, name string) (*Model, error) {
 	m := &Model{}
 	err := s.db.WithContext(ctx).Where("workspace_id = ? AND name = ?", w.ID, name).Take(m).Error
-	return m, translate(err)
+	return m, mapError(err)
 }
 
 // Revision gives one revision of a model; number 0 is the latest.
@@ -127,7 +127,7 @@ func (s *Store) Revision(ctx context.Context, w *Workspace, model string, number
 		q = q.Where("number = ?", number)
 	}
 	err = q.Order("number DESC").Take(r).Error
-	return r, translate(err)
+	return r, mapError(err)
 }
 
 // Revisions lists the revisions of a model, latest first, without their text.
@@ -138,12 +138,12 @@ func (s *Store) Revisions(ctx context.Context, w *Workspace, model string, befor
 	}
 	out := []Revision{}
 	err = s.db.WithContext(ctx).Omit("text", "findings").Where("model_id = ? AND number < ?", m.ID, before).Order("number DESC").Limit(limit).Find(&out).Error
-	return out, translate(err)
+	return out, mapError(err)
 }
 
-// SaveRevision adds a revision on top of a known one; ErrStale says that
+// SaveRevision adds a revision on top of a known one; ErrRevisionConflict says that
 // somebody else has saved meanwhile.
-func (s *Store) SaveRevision(ctx context.Context, w *Workspace, model string, onTop int, r *Revision, once Once) error {
+func (s *Store) SaveRevision(ctx context.Context, w *Workspace, model string, onTop int, r *Revision, once Idempotency) error {
 	number, repeated, err := s.change(ctx, change{workspace: w.Name, action: "save-revision", object: fmt.Sprintf("%s %d", model, onTop+1), once: once}, func(tx transaction) (int64, error) {
 		m := &Model{}
 		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("workspace_id = ? AND name = ?", w.ID, model).Take(m).Error; err != nil {
@@ -154,7 +154,7 @@ func (s *Store) SaveRevision(ctx context.Context, w *Workspace, model string, on
 			return 0, err
 		}
 		if latest != onTop {
-			return 0, ErrStale
+			return 0, ErrRevisionConflict
 		}
 		r.ModelID, r.Number = m.ID, latest+1
 		return int64(r.Number), tx.Create(r).Error
@@ -184,7 +184,7 @@ func (s *Store) Texts(ctx context.Context, which Texts, w *Workspace, model stri
 	}
 	out := []Scenario{}
 	err = s.db.WithContext(ctx).Table(string(which)).Where("model_id = ?", m.ID).Order("name").Find(&out).Error
-	return out, translate(err)
+	return out, mapError(err)
 }
 
 // Text gives one scenario or variant of a model.
@@ -195,7 +195,7 @@ func (s *Store) Text(ctx context.Context, which Texts, w *Workspace, model, name
 	}
 	out := &Scenario{}
 	err = s.db.WithContext(ctx).Table(string(which)).Where("model_id = ? AND name = ?", m.ID, name).Take(out).Error
-	return out, translate(err)
+	return out, mapError(err)
 }
 
 // SaveText makes or replaces a scenario or variant of a model.

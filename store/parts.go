@@ -33,14 +33,14 @@ func (s *Store) TakePart(ctx context.Context, worker, job int64) (*Part, error) 
 		)
 		SELECT run_id, number FROM taken`, worker, job)
 	if err != nil {
-		return nil, translate(err)
+		return nil, mapError(err)
 	}
 	found, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Part])
 	if err == nil && len(found) == 0 {
 		return nil, ErrNotFound
 	}
 	if err != nil {
-		return nil, translate(err)
+		return nil, mapError(err)
 	}
 	return &found[0], nil
 }
@@ -55,10 +55,10 @@ type Progress struct {
 // to end early.
 func (s *Store) SetPartProgress(ctx context.Context, p *Part, now Progress) (stopping string, err error) {
 	if _, err := s.pool.Exec(ctx, "UPDATE run_parts SET progress = $3, entered = $4, lost = $5, parked = $6 WHERE run_id = $1 AND number = $2 AND state = 'running'", p.Run, p.Number, now.Share, now.Entered, now.Lost, now.Parked); err != nil {
-		return "", translate(err)
+		return "", mapError(err)
 	}
 	err = s.pool.QueryRow(ctx, "SELECT CASE WHEN state IN ('queued', 'running') THEN stopping ELSE 'it has ended' END FROM runs WHERE id = $1", p.Run).Scan(&stopping)
-	return stopping, translate(err)
+	return stopping, mapError(err)
 }
 
 // FinishPart keeps the result of a part; with the last one of a run, the merging
@@ -91,11 +91,11 @@ func (s *Store) FinishPart(ctx context.Context, p *Part, result []byte, last Pro
 func (s *Store) PartResults(ctx context.Context, run, worker int64) (map[int][]byte, error) {
 	out := map[int][]byte{}
 	if _, err := s.pool.Exec(ctx, "UPDATE runs SET merger = $2 WHERE id = $1", run, worker); err != nil {
-		return nil, translate(err)
+		return nil, mapError(err)
 	}
 	rows, err := s.pool.Query(ctx, "SELECT number, result FROM run_parts WHERE run_id = $1 AND result IS NOT NULL", run)
 	if err != nil {
-		return nil, translate(err)
+		return nil, mapError(err)
 	}
 	var number int
 	var result []byte
@@ -103,7 +103,7 @@ func (s *Store) PartResults(ctx context.Context, run, worker int64) (map[int][]b
 		out[number] = append([]byte(nil), result...)
 		return nil
 	})
-	return out, translate(err)
+	return out, mapError(err)
 }
 
 // FinishRun keeps the end of a run that is still under way, and drops its parts.
@@ -144,16 +144,16 @@ const alive = `EXISTS (SELECT 1 FROM pg_locks l WHERE l.locktype = 'advisory' AN
 func (s *Store) HoldWorker(ctx context.Context, w Worker) error {
 	conn, err := s.pool.Acquire(ctx)
 	if err != nil {
-		return translate(err)
+		return mapError(err)
 	}
 	// The lock goes with the connection, which must not return to the pool.
 	raw := conn.Hijack()
 	defer raw.Close(context.WithoutCancel(ctx))
 	if _, err := raw.Exec(ctx, "SELECT pg_advisory_lock($1)", w.ID); err != nil {
-		return translate(err)
+		return mapError(err)
 	}
 	if _, err := raw.Exec(ctx, "INSERT INTO workers (id, host, version, slots) VALUES ($1, $2, $3, $4) ON CONFLICT (id) DO NOTHING", w.ID, w.Host, w.Version, w.Slots); err != nil {
-		return translate(err)
+		return mapError(err)
 	}
 	for {
 		select {
@@ -161,7 +161,7 @@ func (s *Store) HoldWorker(ctx context.Context, w Worker) error {
 			return ctx.Err()
 		case <-time.After(500 * time.Millisecond):
 			if err := raw.Ping(ctx); err != nil {
-				return translate(err)
+				return mapError(err)
 			}
 		}
 	}
@@ -171,7 +171,7 @@ func (s *Store) HoldWorker(ctx context.Context, w Worker) error {
 func (s *Store) Workers(ctx context.Context) ([]Worker, error) {
 	out := []Worker{}
 	err := s.db.WithContext(ctx).Raw("SELECT id, host, version, slots, started_at, (SELECT count(*) FROM run_parts WHERE worker = w.id AND state = 'running') AS busy FROM workers w WHERE " + alive + "w.id) ORDER BY started_at").Scan(&out).Error
-	return out, translate(err)
+	return out, mapError(err)
 }
 
 // Left is what a worker was at: a part, or, with the number -1, the merging of a
@@ -186,12 +186,12 @@ func (s *Store) Lost(ctx context.Context) ([]Left, error) {
 	rows, err := s.pool.Query(ctx, "SELECT run_id, number, worker FROM run_parts p WHERE state = 'running' AND NOT "+alive+"p.worker)"+
 		" UNION ALL SELECT id, -1, merger FROM runs r WHERE merger IS NOT NULL AND NOT "+alive+"r.merger)")
 	if err != nil {
-		return nil, translate(err)
+		return nil, mapError(err)
 	}
 	out, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (l Left, err error) {
 		return l, row.Scan(&l.Run, &l.Number, &l.Worker)
 	})
-	return out, translate(err)
+	return out, mapError(err)
 }
 
 // Requeue gives back what a worker has left: being deterministic, it ends the
@@ -247,16 +247,16 @@ func (s *Store) Stranded(ctx context.Context) (turns int, merges []int64, err er
 	const coming = "state IN ('available', 'retryable', 'scheduled', 'pending') AND scheduled_at < now() + interval '10 seconds'"
 	err = s.pool.QueryRow(ctx, "SELECT greatest(0, (SELECT count(*) FROM run_parts WHERE state = 'queued') - (SELECT count(*) FROM river_job WHERE kind = 'turn' AND "+coming+"))").Scan(&turns)
 	if err != nil {
-		return 0, nil, translate(err)
+		return 0, nil, mapError(err)
 	}
 	rows, err := s.pool.Query(ctx, `SELECT id FROM runs r WHERE state = 'running' AND merger IS NULL AND parts > 0
 		AND NOT EXISTS (SELECT 1 FROM run_parts WHERE run_id = r.id AND state <> 'done')
 		AND NOT EXISTS (SELECT 1 FROM river_job WHERE kind = 'merge' AND (args->>'run')::bigint = r.id AND `+coming+")")
 	if err != nil {
-		return 0, nil, translate(err)
+		return 0, nil, mapError(err)
 	}
 	merges, err = pgx.CollectRows(rows, pgx.RowTo[int64])
-	return turns, merges, translate(err)
+	return turns, merges, mapError(err)
 }
 
 // Enqueue asks for turns and mergings, in a transaction of its own.

@@ -64,7 +64,7 @@ func (s *Store) Role(ctx context.Context, a *Access, w *Workspace) (string, erro
 	if !a.User.Admin {
 		var roles []string
 		if err := s.db.WithContext(ctx).Raw("SELECT role FROM members WHERE workspace_id = ? AND user_id = ?", w.ID, a.User.ID).Scan(&roles).Error; err != nil {
-			return "", translate(err)
+			return "", mapError(err)
 		}
 		if len(roles) == 0 {
 			return "", nil
@@ -147,18 +147,18 @@ var nobody = sync.OnceValue(func() string { return hashPassword("nobody") })
 func (s *Store) user(tx *gorm.DB, where string, args ...any) (*User, error) {
 	u := &User{}
 	err := tx.Table("users").Select(userColumns).Where(where, args...).Take(u).Error
-	return u, translate(err)
+	return u, mapError(err)
 }
 
 // Users lists people by name.
 func (s *Store) Users(ctx context.Context, after string, limit int) ([]User, error) {
 	out := []User{}
 	err := s.db.WithContext(ctx).Table("users").Select(userColumns).Where("name > ?", after).Order("name").Limit(limit).Find(&out).Error
-	return out, translate(err)
+	return out, mapError(err)
 }
 
 // CreateUser makes a person, who has no password and is a member of nothing.
-func (s *Store) CreateUser(ctx context.Context, name string, admin bool, once Once) (*User, error) {
+func (s *Store) CreateUser(ctx context.Context, name string, admin bool, once Idempotency) (*User, error) {
 	id, _, err := s.change(ctx, change{action: "create-user", object: name, once: once}, func(tx transaction) (int64, error) {
 		u := User{Name: name, Admin: admin}
 		err := tx.Table("users").Omit("HasPassword").Create(&u).Error
@@ -213,7 +213,7 @@ func someAdmin(tx transaction) error {
 		return err
 	}
 	if n == 0 {
-		return ErrLast
+		return ErrLastAdmin
 	}
 	return nil
 }
@@ -242,7 +242,7 @@ func (s *Store) SetPassword(ctx context.Context, user int64, name, password, kee
 func (s *Store) PasswordFits(ctx context.Context, name, password string) (*User, error) {
 	var hashes []string
 	if err := s.db.WithContext(ctx).Raw("SELECT password FROM users WHERE name = ?", name).Scan(&hashes).Error; err != nil {
-		return nil, translate(err)
+		return nil, mapError(err)
 	}
 	done, err := hashing(ctx)
 	if err != nil {
@@ -265,14 +265,14 @@ func (s *Store) PasswordFits(ctx context.Context, name, password string) (*User,
 func (s *Store) NeedsAdmin(ctx context.Context) (bool, error) {
 	var n int64
 	err := s.db.WithContext(ctx).Raw("SELECT count(*) FROM users WHERE admin AND password <> ''").Scan(&n).Error
-	return n == 0, translate(err)
+	return n == 0, mapError(err)
 }
 
 // Has tells whether there is anybody at all.
 func (s *Store) Has(ctx context.Context) (bool, error) {
 	var n int64
 	err := s.db.WithContext(ctx).Raw("SELECT count(*) FROM users").Scan(&n).Error
-	return n > 0, translate(err)
+	return n > 0, mapError(err)
 }
 
 // FirstAdminLink makes a one-time secret that signs an administrator of the
@@ -281,14 +281,14 @@ func (s *Store) Has(ctx context.Context) (bool, error) {
 func (s *Store) FirstAdminLink(ctx context.Context, name string, life time.Duration) (string, error) {
 	var names []string
 	if err := s.db.WithContext(ctx).Raw("SELECT name FROM users WHERE admin ORDER BY id LIMIT 1").Scan(&names).Error; err != nil {
-		return "", translate(err)
+		return "", mapError(err)
 	}
 	if len(names) > 0 {
 		return s.SignInLink(ctx, names[0], life)
 	}
 	err := s.db.WithContext(ctx).Exec("INSERT INTO users (name, admin) VALUES (?, true) ON CONFLICT (name) DO UPDATE SET admin = true", name).Error
 	if err != nil {
-		return "", translate(err)
+		return "", mapError(err)
 	}
 	return s.SignInLink(ctx, name, life)
 }
@@ -311,7 +311,7 @@ func (s *Store) SignIn(ctx context.Context, secret string, life time.Duration) (
 	var id int64
 	var ids []int64
 	if err := s.db.WithContext(ctx).Raw("DELETE FROM sign_in_links WHERE hash = ? AND expires_at > now() RETURNING user_id", hashOf(secret)).Scan(&ids).Error; err != nil {
-		return "", nil, translate(err)
+		return "", nil, mapError(err)
 	}
 	if len(ids) == 0 {
 		return "", nil, ErrNotFound
@@ -345,5 +345,5 @@ func (s *Store) Session(ctx context.Context, session string) (*Access, error) {
 
 // SignOut ends a session.
 func (s *Store) SignOut(ctx context.Context, session string) error {
-	return translate(s.db.WithContext(ctx).Exec("DELETE FROM sessions WHERE hash = ?", hashOf(session)).Error)
+	return mapError(s.db.WithContext(ctx).Exec("DELETE FROM sessions WHERE hash = ?", hashOf(session)).Error)
 }

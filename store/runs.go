@@ -84,7 +84,7 @@ type EnqueueMerge func(ctx context.Context, tx pgx.Tx, run int64) error
 
 // CreateRun asks for a run in so many parts. Where it was asked for before, r
 // becomes that run.
-func (s *Store) CreateRun(ctx context.Context, w *Workspace, model string, r *Run, once Once, enqueue Enqueue) error {
+func (s *Store) CreateRun(ctx context.Context, w *Workspace, model string, r *Run, once Idempotency, enqueue Enqueue) error {
 	id, repeated, err := s.change(ctx, change{workspace: w.Name, action: "start-run", object: fmt.Sprintf("%s %d %s", model, r.Revision, r.Scenario), once: once}, func(tx transaction) (int64, error) {
 		m := &Model{}
 		if err := tx.Where("workspace_id = ? AND name = ?", w.ID, model).Take(m).Error; err != nil {
@@ -123,7 +123,7 @@ const runQuery = `SELECT r.id, r.model_id, w.name AS workspace, m.name AS model,
 func (s *Store) scanRuns(ctx context.Context, tail string, args ...any) ([]Run, error) {
 	rows, err := s.pool.Query(ctx, runQuery+tail, args...)
 	if err != nil {
-		return nil, translate(err)
+		return nil, mapError(err)
 	}
 	out, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (Run, error) {
 		var r Run
@@ -133,7 +133,7 @@ func (s *Store) scanRuns(ctx context.Context, tail string, args ...any) ([]Run, 
 	if out == nil {
 		out = []Run{}
 	}
-	return out, translate(err)
+	return out, mapError(err)
 }
 
 // Run gives a run, without its result.
@@ -157,7 +157,7 @@ func (s *Store) Runs(ctx context.Context, w *Workspace, model string, before int
 func (s *Store) RevisionOfRun(ctx context.Context, r *Run) (*Revision, error) {
 	out := &Revision{}
 	err := s.db.WithContext(ctx).Where("model_id = ? AND number = ?", r.ModelID, r.Revision).Take(out).Error
-	return out, translate(err)
+	return out, mapError(err)
 }
 
 // Result gives the result document of a run that has one.
@@ -168,7 +168,7 @@ func (s *Store) Result(ctx context.Context, id int64) (json.RawMessage, error) {
 		return nil, ErrNotFound
 	}
 	if err != nil {
-		return nil, translate(err)
+		return nil, mapError(err)
 	}
 	return rows[0].Result, nil
 }
@@ -180,13 +180,13 @@ func (s *Store) Journeys(ctx context.Context, run int64) ([]byte, error) {
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, ErrNotFound
 	}
-	return kept, translate(err)
+	return kept, mapError(err)
 }
 
 // SaveJourneys keeps the journeys of a run, which never change.
 func (s *Store) SaveJourneys(ctx context.Context, run int64, journeys []byte) error {
 	_, err := s.pool.Exec(ctx, "INSERT INTO run_journeys (run_id, journeys) VALUES ($1, $2) ON CONFLICT DO NOTHING", run, journeys)
-	return translate(err)
+	return mapError(err)
 }
 
 // DeleteRun removes a run with its result.

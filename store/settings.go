@@ -26,7 +26,7 @@ func (s *Store) Settings(ctx context.Context) (Settings, error) {
 	if err == pgx.ErrNoRows {
 		err = nil
 	}
-	return out, translate(err)
+	return out, mapError(err)
 }
 
 // SetSettings chooses what holds from now on.
@@ -47,13 +47,13 @@ func (s *Store) Tidy(ctx context.Context) (runs int64, err error) {
 	if keep.KeepRunsDays > 0 {
 		done, err := s.pool.Exec(ctx, "DELETE FROM runs WHERE finished_at < now() - $1 * interval '1 day'", keep.KeepRunsDays)
 		if err != nil {
-			return 0, translate(err)
+			return 0, mapError(err)
 		}
 		runs = done.RowsAffected()
 	}
 	if keep.KeepAuditDays > 0 {
 		if _, err := s.pool.Exec(ctx, "DELETE FROM audit WHERE at < now() - $1 * interval '1 day'", keep.KeepAuditDays); err != nil {
-			return runs, translate(err)
+			return runs, mapError(err)
 		}
 	}
 	for _, statement := range []string{
@@ -64,7 +64,7 @@ func (s *Store) Tidy(ctx context.Context) (runs int64, err error) {
 		"DELETE FROM workers w WHERE started_at < now() - interval '1 minute' AND NOT " + alive + "w.id)",
 	} {
 		if _, err := s.pool.Exec(ctx, statement); err != nil {
-			return runs, translate(err)
+			return runs, mapError(err)
 		}
 	}
 	return runs, nil

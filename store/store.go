@@ -8,7 +8,11 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"net"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -28,11 +32,11 @@ var migrations embed.FS
 
 // Errors that callers tell apart.
 var (
-	ErrNotFound = errors.New("not found")
-	ErrConflict = errors.New("conflict")
-	ErrStale    = errors.New("stale") // another revision has been saved meanwhile
-	ErrDown     = errors.New("the database cannot be reached")
-	ErrLast     = errors.New("the last administrator")
+	ErrNotFound         = errors.New("not found")
+	ErrConflict         = errors.New("conflict")
+	ErrRevisionConflict = errors.New("stale") // another revision has been saved meanwhile
+	ErrUnavailable      = errors.New("the database cannot be reached")
+	ErrLastAdmin        = errors.New("the last administrator")
 )
 
 // Store is an open database.
@@ -55,7 +59,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	}
 	if err := pool.Ping(ctx); err != nil {
 		pool.Close()
-		return nil, fmt.Errorf("%w: %v", ErrDown, err)
+		return nil, fmt.Errorf("%w: %w", ErrUnavailable, err)
 	}
 	sqlDB := stdlib.OpenDBFromPool(pool)
 	db, err := gorm.Open(gormpg.New(gormpg.Config{Conn: sqlDB}), &gorm.Config{Logger: logger.Discard, TranslateError: true})
@@ -125,14 +129,14 @@ func (s *Store) Pool() *pgxpool.Pool { return s.pool }
 func (s *Store) Ping(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
-	return translate(s.pool.Ping(ctx))
+	return mapError(s.pool.Ping(ctx))
 }
 
 // known are the errors that callers tell apart, and pass unchanged.
-var known = []error{ErrNotFound, ErrConflict, ErrStale, ErrLast, ErrKeyReused, errRepeated, context.Canceled}
+var known = []error{ErrNotFound, ErrConflict, ErrRevisionConflict, ErrLastAdmin, ErrKeyReused, errRepeated, context.Canceled}
 
-// translate turns database errors into the ones that callers tell apart.
-func translate(err error) error {
+// mapError turns database errors into the ones that callers tell apart.
+func mapError(err error) error {
 	if err == nil {
 		return nil
 	}
@@ -141,19 +145,38 @@ func translate(err error) error {
 			return err
 		}
 	}
-	var pg *pgconn.PgError
 	switch {
 	case errors.Is(err, gorm.ErrRecordNotFound):
 		return ErrNotFound
 	case errors.Is(err, gorm.ErrDuplicatedKey):
 		return ErrConflict
-	case errors.As(err, &pg) && pg.Code[:2] != "57" && pg.Code[:2] != "08" && pg.Code[:2] != "53":
-		return err
+	case unavailable(err):
+		return fmt.Errorf("%w: %w", ErrUnavailable, err)
 	}
-	return fmt.Errorf("%w: %v", ErrDown, err)
+	return err
+}
+
+// outages are the classes of SQLSTATE by which PostgreSQL says that it cannot serve now:
+// connection exceptions, insufficient resources, and operator intervention.
+var outages = []string{"08", "53", "57"}
+
+// closed are what the driver says of a connection that has gone; it has no values for them.
+var closed = []string{"conn closed", "closed pool"}
+
+// unavailable reports whether an error means that the database cannot be reached or does
+// not serve now, so that trying again later may help. Every other error is a fault of ours.
+func unavailable(err error) bool {
+	var server *pgconn.PgError
+	if errors.As(err, &server) {
+		return slices.ContainsFunc(outages, func(class string) bool { return strings.HasPrefix(server.Code, class) })
+	}
+	var connect *pgconn.ConnectError
+	var network net.Error
+	return errors.As(err, &connect) || errors.As(err, &network) || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
+		errors.Is(err, net.ErrClosed) || pgconn.SafeToRetry(err) || slices.ContainsFunc(closed, func(words string) bool { return strings.Contains(err.Error(), words) })
 }
 
 // Empty removes everything but the schema; tests start with it.
 func (s *Store) Empty(ctx context.Context) error {
-	return translate(s.db.WithContext(ctx).Exec(`TRUNCATE users, sign_in_links, sessions, tokens, workspaces, members, models, revisions, scenarios, variants, runs, run_parts, workers, idempotency_keys, audit, settings, river_job RESTART IDENTITY CASCADE`).Error)
+	return mapError(s.db.WithContext(ctx).Exec(`TRUNCATE users, sign_in_links, sessions, tokens, workspaces, members, models, revisions, scenarios, variants, runs, run_parts, workers, idempotency_keys, audit, settings, river_job RESTART IDENTITY CASCADE`).Error)
 }

@@ -40,7 +40,7 @@ func (s *Store) CreateToken(ctx context.Context, user *User, name, role string, 
 	}
 	var out []Token
 	if err := s.db.WithContext(ctx).Raw(tokenQuery+"WHERE t.id = ?", ids[0]).Scan(&out).Error; err != nil || len(out) == 0 {
-		return "", nil, translate(err)
+		return "", nil, mapError(err)
 	}
 	return secret, &out[0], nil
 }
@@ -49,7 +49,7 @@ func (s *Store) CreateToken(ctx context.Context, user *User, name, role string, 
 func (s *Store) Tokens(ctx context.Context, user int64) ([]Token, error) {
 	out := []Token{}
 	err := s.db.WithContext(ctx).Raw(tokenQuery+"WHERE (? = 0 OR t.user_id = ?) ORDER BY t.id", user, user).Scan(&out).Error
-	return out, translate(err)
+	return out, mapError(err)
 }
 
 // DeleteToken revokes a token; of that person alone where user is not 0.
@@ -73,7 +73,7 @@ func (s *Store) Token(ctx context.Context, secret string) (*Access, error) {
 	}
 	err := s.db.WithContext(ctx).Raw("SELECT id, user_id, name, role, workspace_id, used_at IS NULL OR used_at < now() - interval '1 minute' AS stale FROM tokens WHERE hash = ? AND expires_at > now()", hashOf(secret)).Scan(&found).Error
 	if err != nil {
-		return nil, translate(err)
+		return nil, mapError(err)
 	}
 	if len(found) == 0 {
 		return nil, ErrNotFound

@@ -33,7 +33,7 @@ func (s *Store) Workspaces(ctx context.Context, a *Access) ([]Workspace, error) 
 	for i := range out {
 		out[i].Role = lesser(out[i].Role, a.cap)
 	}
-	return out, translate(err)
+	return out, mapError(err)
 }
 
 // Workspace finds a workspace by name.
@@ -49,11 +49,11 @@ func (s *Store) WorkspaceOfRun(ctx context.Context, run int64) (*Workspace, erro
 func (s *Store) workspace(ctx context.Context, where string, arg any) (*Workspace, error) {
 	w := &Workspace{}
 	err := s.db.WithContext(ctx).Table("workspaces").Select("id, name, created_at").Where(where, arg).Take(w).Error
-	return w, translate(err)
+	return w, mapError(err)
 }
 
 // CreateWorkspace makes a workspace.
-func (s *Store) CreateWorkspace(ctx context.Context, name string, once Once) (*Workspace, error) {
+func (s *Store) CreateWorkspace(ctx context.Context, name string, once Idempotency) (*Workspace, error) {
 	_, _, err := s.change(ctx, change{action: "create-workspace", workspace: name, object: name, once: once}, func(tx transaction) (int64, error) {
 		var ids []int64
 		err := tx.Raw("INSERT INTO workspaces (name) VALUES (?) RETURNING id", name).Scan(&ids).Error
@@ -72,7 +72,7 @@ func (s *Store) CreateWorkspace(ctx context.Context, name string, once Once) (*W
 // where it is missing.
 func (s *Store) EnsureWorkspace(ctx context.Context) (*Workspace, error) {
 	if err := s.db.WithContext(ctx).Exec("INSERT INTO workspaces (name) VALUES (?) ON CONFLICT DO NOTHING", DefaultWorkspace).Error; err != nil {
-		return nil, translate(err)
+		return nil, mapError(err)
 	}
 	return s.Workspace(ctx, DefaultWorkspace)
 }
@@ -88,7 +88,7 @@ func (s *Store) DeleteWorkspace(ctx context.Context, w *Workspace) error {
 func (s *Store) Members(ctx context.Context, w *Workspace) ([]Member, error) {
 	out := []Member{}
 	err := s.db.WithContext(ctx).Raw(`SELECT u.name AS "user", m.role FROM members m JOIN users u ON u.id = m.user_id WHERE m.workspace_id = ? ORDER BY u.name`, w.ID).Scan(&out).Error
-	return out, translate(err)
+	return out, mapError(err)
 }
 
 // SetMember gives somebody a role in a workspace; an empty role takes it away.

@@ -58,7 +58,7 @@ func writeState(w io.Writer, g *graph.Graph, s *rehearsal.State, style text.Styl
 	return nil
 }
 
-// inForce says what incidents do to a node.
+// bindFastPath says what incidents do to a node.
 func inForce(n rehearsal.Node) string {
 	var out []string
 	if n.Fails != nil {

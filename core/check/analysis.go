@@ -42,7 +42,7 @@ type Analysis struct {
 	linkPolicy    []int32
 	ownPolicy     []int32
 
-	spots                      *spotGraph
+	spots                      *stateGraph
 	isEntry                    []bool    // by spot: messages from outside come in there
 	surely                     []bool    // by spot: some message certainly comes there
 	into                       [][]int32 // by spot: the spots that lead to it
@@ -174,7 +174,7 @@ func newAnalysis(g *graph.Graph, s *model.Scenario, inputs map[string]model.Even
 // follow follows messages round the links.
 func (a *Analysis) follow() {
 	a.flowMessages()
-	a.findSpots()
+	a.findStates()
 }
 
 // findMeans works out what each message makes.

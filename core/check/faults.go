@@ -291,7 +291,7 @@ func (a *Analysis) deliver(d delivery) {
 }
 
 // intakeDelivery lists the delivery of what an intake holds.
-func (a *Analysis) intakeDelivery(s int, at spot, n *graph.Node, edges []edge) {
+func (a *Analysis) intakeDelivery(s int, at state, n *graph.Node, edges []edge) {
 	if a.overLimit(s) == expr.Certain {
 		return // it does not run at all
 	}
@@ -350,7 +350,7 @@ func (a *Analysis) whileSent(s int, n *graph.Node) faultSet {
 }
 
 // retryField names the field that limits how long an intake tries.
-func (a *Analysis) retryField(at spot) string {
+func (a *Analysis) retryField(at state) string {
 	n := a.node(at.node)
 	for _, id := range n.In {
 		if l := a.link(id); a.contextOf(l) == at.context {

@@ -95,7 +95,7 @@ func (a *Analysis) findEntrySpots() {
 }
 
 // components returns the components that loop over some edges, as sets of spots.
-func (g *spotGraph) components(of func(*edge) bool) [][]int {
+func (g *stateGraph) components(of func(*edge) bool) [][]int {
 	var list []graph.Edge
 	for i := range g.edges {
 		if e := &g.edges[i]; g.component[e.from] == g.component[e.to] && of(e) {
@@ -106,7 +106,7 @@ func (g *spotGraph) components(of func(*edge) bool) [][]int {
 }
 
 // within returns those of some edges that lead from one spot of a set to another.
-func (g *spotGraph) within(members []int, inside map[int]bool, of func(*edge) bool) []edge {
+func (g *stateGraph) within(members []int, inside map[int]bool, of func(*edge) bool) []edge {
 	var out []edge
 	for _, m := range members {
 		for _, e := range g.leaving(m) {
@@ -120,7 +120,7 @@ func (g *spotGraph) within(members []int, inside map[int]bool, of func(*edge) bo
 
 // spreadOver marks the spots that messages reach from some spots over some edges,
 // those included.
-func (g *spotGraph) spreadOver(work []int, of func(*edge) bool) []bool {
+func (g *stateGraph) spreadOver(work []int, of func(*edge) bool) []bool {
 	out := make([]bool, len(g.spots))
 	for _, s := range work {
 		out[s] = true
@@ -567,11 +567,11 @@ func (a *Analysis) declinesSome(l *graph.Link) bool {
 func (a *Analysis) declinesAll(e, before graph.Edge) bool {
 	any := false
 	for _, m := range a.At[before.From].all() {
-		var brought []passed
+		var brought []transferred
 		if before.Dead {
-			brought = []passed{{a.arriving(a.node(before.To), nil, m), expr.Possible}}
+			brought = []transferred{{a.arriving(a.node(before.To), nil, m), expr.Possible}}
 		} else {
-			brought = a.passOn(a.link(before.Link), m)
+			brought = a.transfer(a.link(before.Link), m)
 		}
 		for _, next := range brought {
 			any = true

@@ -902,7 +902,7 @@ func (a *Analysis) entryValues() *entryValues {
 }
 
 // sureFrom reports, by spot, whether nothing that a message can reach was guessed.
-func (g *spotGraph) sureFrom(guessed []float64) []bool {
+func (g *stateGraph) sureFrom(guessed []float64) []bool {
 	sure := make([]bool, len(guessed))
 	for s := range sure {
 		sure[s] = guessed[s] == 0

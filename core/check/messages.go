@@ -378,14 +378,14 @@ func (a *Analysis) arriving(n *graph.Node, l *graph.Link, m message) message {
 	return m
 }
 
-// passed is what a link makes of a message, and how surely.
-type passed struct {
+// transferred is what a link makes of a message, and how surely.
+type transferred struct {
 	message
 	verdict reach
 }
 
-// passOn sends a message over a link, as it arrives at the link's target.
-func (a *Analysis) passOn(l *graph.Link, from message) []passed {
+// transfer sends a message over a link, as it arrives at the link's target.
+func (a *Analysis) transfer(l *graph.Link, from message) []transferred {
 	source, target := a.node(l.From), a.node(l.To)
 	verdict := a.sendVerdict(l, from)
 	if verdict == expr.Impossible || l.Op == "read" {
@@ -399,9 +399,9 @@ func (a *Analysis) passOn(l *graph.Link, from message) []passed {
 	}
 	to := a.transformed(l, source, target, from)
 	if l.Filter.Everything {
-		return []passed{{a.arriving(target, l, to(from.key)), verdict}}
+		return []transferred{{a.arriving(target, l, to(from.key)), verdict}}
 	}
-	var out []passed
+	var out []transferred
 	for i := range l.Filter.Clauses {
 		c := &l.Filter.Clauses[i]
 		v := min(verdict, a.clauseVerdict(l, c, a.resultOf(l, from)))
@@ -409,12 +409,12 @@ func (a *Analysis) passOn(l *graph.Link, from message) []passed {
 			continue
 		}
 		if from.key.Exact || v >= verdict && narrowsNothing(c, from.key) { // the others take no more than this
-			return []passed{{a.arriving(target, l, to(from.key)), a.best(l, from, verdict)}}
+			return []transferred{{a.arriving(target, l, to(from.key)), a.best(l, from, verdict)}}
 		}
 		for _, p := range orEmpty(c.Prefix) {
 			for _, suffix := range orEmpty(c.Suffix) {
 				if from.key.HasPrefix(p) != expr.Impossible && from.key.HasSuffix(suffix) != expr.Impossible {
-					out = addPassed(out, passed{a.arriving(target, l, to(from.key.Narrow(p, suffix))), v})
+					out = addTransferred(out, transferred{a.arriving(target, l, to(from.key.Narrow(p, suffix))), v})
 				}
 			}
 		}
@@ -436,8 +436,8 @@ func narrowsNothing(c *graph.Clause, key expr.KeyShape) bool {
 	return any(c.Prefix, key.HasPrefix) && any(c.Suffix, key.HasSuffix)
 }
 
-// addPassed adds to a list, once for each message.
-func addPassed(list []passed, p passed) []passed {
+// addTransferred adds to a list, once for each message.
+func addTransferred(list []transferred, p transferred) []transferred {
 	for k := range list {
 		if list[k].message == p.message {
 			list[k].verdict = max(list[k].verdict, p.verdict)
@@ -686,7 +686,7 @@ func (a *Analysis) flowMessages() {
 			done[i][m] = true
 			for _, id := range n.Out {
 				l := a.link(id)
-				for _, next := range a.passOn(l, m) {
+				for _, next := range a.transfer(l, m) {
 					touch(l.To, a.At[l.To].add(next.message))
 				}
 			}

@@ -113,7 +113,7 @@ type choice struct {
 
 // caseChoices lists what may hold for a message at a node, first what probably
 // does.
-func (a *Analysis) caseChoices(at spot) (list []choice, guessed bool) {
+func (a *Analysis) caseChoices(at state) (list []choice, guessed bool) {
 	n := a.node(at.node)
 	base := choice{takes: n.Takes, fails: n.Fails, name: "failed"}
 	if n.Fails.Error != "" {
@@ -179,7 +179,7 @@ func (a *Analysis) caseChoices(at spot) (list []choice, guessed bool) {
 type walker struct {
 	a      *Analysis
 	spot   int
-	at     spot
+	at     state
 	n      *graph.Node
 	mode   mode
 	limit  float64
@@ -576,7 +576,7 @@ func (w *walker) writes(l *graph.Link, alive law) law {
 
 // rejection returns the chance that one try of a write over a link is rejected,
 // and the reason where it certainly is.
-func (a *Analysis) rejection(l *graph.Link, at spot) (float64, string) {
+func (a *Analysis) rejection(l *graph.Link, at state) (float64, string) {
 	target := a.node(l.To)
 	if l.Refused {
 		return 1, "refused"
@@ -589,7 +589,7 @@ func (a *Analysis) rejection(l *graph.Link, at spot) (float64, string) {
 
 // rejectedAfter returns the chance that all of some tries of a write are rejected: a
 // channel that is full rejects each of them.
-func (a *Analysis) rejectedAfter(l *graph.Link, at spot, tries float64) (float64, string) {
+func (a *Analysis) rejectedAfter(l *graph.Link, at state, tries float64) (float64, string) {
 	p, why := a.rejection(l, at)
 	if why != "" {
 		return 1, why
@@ -825,7 +825,7 @@ func (a *Analysis) lateness(l *graph.Link, o *runOutcome, m mode) float64 {
 func (a *Analysis) busyReaders(q *graph.Node) bool { return true }
 
 // triesInTime returns how many tries there is time for, and what ends them.
-func (a *Analysis) triesInTime(at spot, p *graph.Policy, length float64, o *runOutcome) (float64, string) {
+func (a *Analysis) triesInTime(at state, p *graph.Policy, length float64, o *runOutcome) (float64, string) {
 	most, cause := math.Inf(1), ""
 	gap := func(k int) float64 { return length + float64(p.Backoff(k))*1e-9 }
 	limit := math.Inf(1)

@@ -149,7 +149,7 @@ func (a *Analysis) spread(i int) []entering {
 		if !ok {
 			continue
 		}
-		if s, ok := a.spots.index[spot{i, m, a.ownContext(i)}]; ok {
+		if s, ok := a.spots.index[state{i, m, a.ownContext(i)}]; ok {
 			out = append(out, entering{s, in.share * (1 - a.turnedAway(i))})
 		}
 	}
@@ -183,7 +183,7 @@ func (a *Analysis) turnedAwayBy(i int) map[string]float64 {
 }
 
 // solve returns x = start + xM, without the spots that are left out.
-func (g *spotGraph) solve(start []float64, without []bool) []float64 {
+func (g *stateGraph) solve(start []float64, without []bool) []float64 {
 	x := make([]float64, len(start))
 	copy(x, start)
 	for k := 0; k < len(g.order); {
@@ -215,7 +215,7 @@ func (g *spotGraph) solve(start []float64, without []bool) []float64 {
 
 // settleWithin iterates the equations within a component until they no longer
 // change: what is left out does not pass on, so the rest dies out.
-func (g *spotGraph) settleWithin(members []int32, x []float64, without []bool) {
+func (g *stateGraph) settleWithin(members []int32, x []float64, without []bool) {
 	if len(members) == 1 && !g.loopsAt(int(members[0])) {
 		return
 	}
@@ -249,7 +249,7 @@ func (g *spotGraph) settleWithin(members []int32, x []float64, without []bool) {
 	}
 }
 
-func (g *spotGraph) loopsAt(s int) bool {
+func (g *stateGraph) loopsAt(s int) bool {
 	for _, e := range g.leaving(s) {
 		if e.to == s {
 			return true
@@ -260,7 +260,7 @@ func (g *spotGraph) loopsAt(s int) bool {
 
 // valueOf returns v = own + Mv: what a message at each spot is worth together with
 // all that it sets off. Worth is without bound (infinite) where that grows.
-func (g *spotGraph) valueOf(own []float64, grows []bool) []float64 {
+func (g *stateGraph) valueOf(own []float64, grows []bool) []float64 {
 	v := make([]float64, len(own))
 	for end := len(g.order); end > 0; {
 		k := end - 1
@@ -288,7 +288,7 @@ func (g *spotGraph) valueOf(own []float64, grows []bool) []float64 {
 	return v
 }
 
-func (g *spotGraph) valueWithin(members []int32, v []float64) {
+func (g *stateGraph) valueWithin(members []int32, v []float64) {
 	base := make([]float64, len(members))
 	for k, s := range members {
 		base[k] = v[s]

@@ -182,7 +182,7 @@ func deadEdge(edges []edge, link int) *edge {
 }
 
 // weighRun weighs what a message at a function, workflow or outside system makes.
-func (a *Analysis) weighRun(s int, at spot, n *graph.Node, edges []edge) {
+func (a *Analysis) weighRun(s int, at state, n *graph.Node, edges []edge) {
 	given := a.three(s, func(m mode) float64 { return a.fateOf(s, m).given })
 	works := a.three(s, func(m mode) float64 { return a.fateOf(s, m).works })
 	u := a.fateOf(s, usual)
@@ -299,7 +299,7 @@ func (a *Analysis) callsAt(s int, m mode) float64 {
 
 // rejectedSend takes out of a send what its target rejects, which is lost where the
 // run ignores that.
-func (a *Analysis) rejectedSend(s int, e *edge, l *graph.Link, at spot) {
+func (a *Analysis) rejectedSend(s int, e *edge, l *graph.Link, at state) {
 	if l.Relation != model.RunWrite || !l.Ignore {
 		return
 	}
@@ -358,7 +358,7 @@ func (a *Analysis) rejectedDelivery(s int, e *edge, l *graph.Link, edges []edge)
 
 // weighRequest weighs what a request at an endpoint makes. What fails is returned to
 // the client, who waits.
-func (a *Analysis) weighRequest(s int, at spot, n *graph.Node, edges []edge) {
+func (a *Analysis) weighRequest(s int, at state, n *graph.Node, edges []edge) {
 	reach := 1.0
 	for _, id := range n.Out { // accepted links are processed before the waiting one
 		l := a.link(id)
@@ -385,7 +385,7 @@ func (a *Analysis) weighRequest(s int, at spot, n *graph.Node, edges []edge) {
 
 // weighPassing weighs what a topic, bucket or schedule passes on, and what rests in
 // a channel that nothing leaves.
-func (a *Analysis) weighPassing(s int, at spot, n *graph.Node, edges []edge) {
+func (a *Analysis) weighPassing(s int, at state, n *graph.Node, edges []edge) {
 	taken := expr.Impossible
 	for k := range edges {
 		e := &edges[k]
@@ -425,7 +425,7 @@ func (a *Analysis) weighPassing(s int, at spot, n *graph.Node, edges []edge) {
 }
 
 // weighPolled weighs what readers take from a queue, a stream or a change feed.
-func (a *Analysis) weighPolled(s int, at spot, n *graph.Node, edges []edge) {
+func (a *Analysis) weighPolled(s int, at state, n *graph.Node, edges []edge) {
 	queue := n.Kind == model.Queue
 	takers := 0
 	for _, id := range n.Out {
@@ -468,7 +468,7 @@ func (a *Analysis) weighPolled(s int, at spot, n *graph.Node, edges []edge) {
 }
 
 // weighReader weighs what one reader link makes of a message that it takes.
-func (a *Analysis) weighReader(s int, at spot, n *graph.Node, l *graph.Link, part three, edges []edge) {
+func (a *Analysis) weighReader(s int, at state, n *graph.Node, l *graph.Link, part three, edges []edge) {
 	dead := deadEdge(edges, l.ID)
 	if l.Refused {
 		a.giveUp(s, dead, l.ID, n.ID, "refused", part, false, "refused")
@@ -548,7 +548,7 @@ func (a *Analysis) moveGivenUp(l *graph.Link, p float64) (share float64, cause s
 		return 0, "exhausted"
 	}
 	tries, cause := float64(l.Policy.Tries), "exhausted"
-	at := spot{node: l.To, context: context{how: asPoll, policy: graph.None, dead: graph.None, link: int32(l.ID)}}
+	at := state{node: l.To, context: context{how: asPoll, policy: graph.None, dead: graph.None, link: int32(l.ID)}}
 	if byAge, why := a.triesInTime(at, &l.Policy, a.node(l.To).Takes.Expected(), nil); tries == 0 || byAge < tries {
 		tries, cause = byAge, why
 	}
@@ -598,7 +598,7 @@ func (a *Analysis) waitsBefore(s int) float64 {
 }
 
 // gap is the time from the start of a try to the start of the next, in seconds.
-func (a *Analysis) gap(at spot, p *graph.Policy, k int, length float64) float64 {
+func (a *Analysis) gap(at state, p *graph.Policy, k int, length float64) float64 {
 	if at.how == asPoll {
 		if q := a.node(a.link(int(at.link)).From); q.Kind == model.Queue && !p.WaitSet {
 			return max(q.Lease.Seconds(), length)

@@ -62,8 +62,8 @@ func (e *engine) repetitions(i uint32, r *run, s *send, m *message) int32 {
 	if e.deliveries[l.ID].off {
 		return 0
 	}
-	if e.told != nil {
-		if events, says := e.told.returned(i, r, s); says {
+	if e.observer != nil {
+		if events, says := e.observer.returned(i, r, s); says {
 			r.items = append(r.items, events...)
 			return int32(len(events))
 		}
@@ -72,37 +72,37 @@ func (e *engine) repetitions(i uint32, r *run, s *send, m *message) int32 {
 		return 1
 	}
 	kind := e.kindAt(r, int(r.index))
-	if r.why == forRequest && !l.Filter.Takes(e.look(m, "request")) {
+	if r.why == forRequest && !l.Filter.Takes(e.eventOfMessage(m, "request")) {
 		return 0
 	}
 	if l.If != nil {
-		if ok, err := l.If.Truth(e.look(m, kind)); !ok {
+		if ok, err := l.If.Truth(e.eventOfMessage(m, kind)); !ok {
 			if e.trace != nil {
 				e.trace.skipped(e, m.journey, l, "the condition "+l.If.Source+" does not hold", err)
 			}
 			return 0
 		}
 	}
-	if l.Chance < 1 && e.plan.follow == nil && s.luck.unit() >= l.Chance {
+	if l.Chance < 1 && e.plan.follow == nil && s.rng.unit() >= l.Chance {
 		return 0
 	}
 	n := int32(1)
 	switch {
 	case l.CountExpr != nil:
-		x, err := l.CountExpr.Number(e.look(m, kind))
+		x, err := l.CountExpr.Number(e.eventOfMessage(m, kind))
 		if err != nil || x < 0 {
 			x = 0
 		}
 		n = int32(min(x, 1e6))
 	case s.count.shape != constant || s.count.a != 1:
-		x := s.count.draw(s.luck)
+		x := s.count.draw(s.rng)
 		n = int32(x)
-		if frac := x - float64(n); frac > 0 && s.luck.unit() < frac {
+		if frac := x - float64(n); frac > 0 && s.rng.unit() < frac {
 			n++ // 2.5 is 2 or 3, 2.5 in the mean
 		}
 	}
 	if l.ForEach != nil {
-		list, _ := l.ForEach.List(e.look(m, kind))
+		list, _ := l.ForEach.List(e.eventOfMessage(m, kind))
 		if s.readsItem {
 			r.items = append(r.items, list...)
 		}
@@ -220,7 +220,7 @@ func (e *engine) startsWith(r *run) bool {
 // only by an incident that says so [IN-19].
 func (e *engine) read(i uint32, s *send) bool {
 	n := &e.nodes[s.link.To]
-	if n.readsFail > 0 && n.luck.happens(n.readsFail) {
+	if n.readsFail > 0 && n.rng.happens(n.readsFail) {
 		return e.callFailed(i, errRejected, false)
 	}
 	return true

@@ -12,7 +12,7 @@ func (e *engine) audit() error {
 	rest := make([]int64, len(e.nodes))
 	for i := uint32(1); i < e.copies.count; i++ {
 		c := e.copies.at(i)
-		if c.journey == 0 || c.flags&(done|ghost) != 0 {
+		if c.journey == 0 || c.flags&(done|duplicate) != 0 {
 			continue
 		}
 		if c.flags&atRest != 0 {
@@ -64,7 +64,7 @@ func (e *engine) auditLimits(n *node) error {
 	}
 	for i, last := q.leases.head, int64(0); i != 0; i = e.copies.at(i).next {
 		c := e.copies.at(i)
-		due := e.handOf(c).due
+		due := e.inFlightOf(c).due
 		if due < last || due < e.now || due > e.now+q.lease || c.flags&leased == 0 {
 			return fault("the lease of message %d ends at %v, after one that ends at %v", c.age, e.instant(due), e.instant(last))
 		}

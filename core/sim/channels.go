@@ -21,12 +21,12 @@ func (e *engine) deliver(via int32, m *message, con uint32, f copyFlags) uint32 
 // land starts the first try of a copy that has come to a node.
 func (e *engine) land(n *node, via int32, i uint32, m *message, f copyFlags) {
 	d := &e.deliveries[via]
-	if n.direct && n.failsNowShare < 0 && !d.paused && !d.refused && d.wrap == unwrapped && f&ghost == 0 && e.trace == nil {
+	if n.direct && n.failsNowShare < 0 && !d.paused && !d.refused && d.wrap == unwrapped && f&duplicate == 0 && e.trace == nil {
 		if n.queue == nil {
-			e.soon(evFan, i)
+			e.scheduleNow(evFan, i)
 			return
 		}
-		e.enterPlain(n, e.copies.at(i), i)
+		e.enqueueSimple(n, e.copies.at(i), i)
 		e.wantPull(n)
 		return
 	}
@@ -35,8 +35,8 @@ func (e *engine) land(n *node, via int32, i uint32, m *message, f copyFlags) {
 	}
 	switch {
 	case n.kind == model.Function || n.kind == model.Workflow || n.kind == model.Outside || n.kind == model.Endpoint:
-		e.standsNow(n, e.copies.at(i))
-		e.soon(evOffer, i)
+		e.countDepth(n, e.copies.at(i))
+		e.scheduleNow(evOffer, i)
 	default:
 		if d.wrap != unwrapped {
 			e.wrapCopy(i, d.wrap)
@@ -46,7 +46,7 @@ func (e *engine) land(n *node, via int32, i uint32, m *message, f copyFlags) {
 }
 
 // wrapCopy wraps the payload of a copy on its way to a channel.
-func (e *engine) wrapCopy(i uint32, w wrapping) {
+func (e *engine) wrapCopy(i uint32, w envelope) {
 	c := e.copies.at(i)
 	m := e.messageOf(c)
 	var from *graph.Node
@@ -89,7 +89,7 @@ func (e *engine) attemptWrite(i uint32) {
 	c.tries++
 	if takes := n.drawTakes(); takes > 0 {
 		c.flags |= writing
-		e.hand(c).timer = e.at(e.now+takes, evWritten, i)
+		e.inFlightFor(c).timer = e.schedule(e.now+takes, evWritten, i)
 		return
 	}
 	e.written(i)
@@ -114,7 +114,7 @@ func (e *engine) written(i uint32) {
 	case cause == noFate:
 		c.tries = 0
 		e.stand(n, i)
-	case c.flags&ghost != 0:
+	case c.flags&duplicate != 0:
 		e.finish(i, noFate)
 	case cause == Refused, d.policy.Tries > 0 && int(c.tries) >= d.policy.Tries:
 		e.giveUp(i, cause)
@@ -135,7 +135,7 @@ func (e *engine) backOff(i uint32, d *delivery, k int, cause Fate) {
 	if e.trace != nil {
 		e.trace.waits(e, i, wait, cause)
 	}
-	e.hand(c).timer = e.at(e.now+wait, evTry, i)
+	e.inFlightFor(c).timer = e.schedule(e.now+wait, evTry, i)
 }
 
 func (e *engine) jittered(wait int64, d *delivery) int64 {
@@ -204,20 +204,20 @@ func (e *engine) deadLetter(i uint32, to int32) {
 // stand lets a written message take its place in a channel.
 func (e *engine) stand(n *node, i uint32) { n.standFunc(e, n, i) }
 
-func (e *engine) standInTopic(n *node, i uint32) { e.soon(evFan, i) }
+func (e *engine) standInTopic(n *node, i uint32) { e.scheduleNow(evFan, i) }
 
 // fan hands what stands in a topic, bucket or schedule to each link that takes
 // it.
 func (e *engine) fan(i uint32) {
 	c := e.copies.at(i)
 	n := &e.nodes[c.node]
-	if n.fans && c.flags&ghost == 0 {
-		e.fanStraight(n, i)
+	if n.fans && c.flags&duplicate == 0 {
+		e.fanFast(n, i)
 		return
 	}
 	gn := &e.g.Nodes[c.node]
 	m := e.messageOf(c)
-	change, second := c.flags&(deletion|update), c.flags&ghost
+	change, second := c.flags&(deletion|update), c.flags&duplicate
 	m.content = e.noticeOf(n, m.content)
 	defer e.dropContent(m.content)
 	kind := kindOfEvent(gn, change)
@@ -231,14 +231,14 @@ func (e *engine) fan(i uint32) {
 		}
 		linked = true
 		changed := !keeps || wantsChange(gn.Kind, l, change)
-		takes := changed && (l.Filter.Everything || l.Filter.Takes(e.look(&m, kind)))
+		takes := changed && (l.Filter.Everything || l.Filter.Takes(e.eventOfMessage(&m, kind)))
 		if e.trace != nil {
 			why := ""
 			switch {
 			case !changed:
 				why = "the link takes only what is " + strings.Join(l.WantedChanges(gn.Kind), " or ")
 			case !takes:
-				why = l.Filter.Why(e.look(&m, kind))
+				why = l.Filter.Why(e.eventOfMessage(&m, kind))
 			}
 			e.trace.offered(e, i, l, why)
 		}
@@ -263,7 +263,7 @@ func (e *engine) fan(i uint32) {
 		e.deliver(int32(id), &m, m.content, pass)
 		if second == 0 && n.twice > 0 && n.twiceLuck.unit() < n.twice {
 			e.nodes[l.To].redelivered++
-			e.deliver(int32(id), &m, m.content, pass|ghost)
+			e.deliver(int32(id), &m, m.content, pass|duplicate)
 		}
 	}
 	e.finish(i, e.fanFate(gn, &m, taken, linked, change&deletion != 0))
@@ -278,7 +278,7 @@ func (e *engine) deliverTwice(n *node, i uint32) {
 	n.redelivered++
 	m := e.messageOf(c)
 	m.tries = 0
-	g := e.newCopy(n, c.via, &m, m.content, ghost)
+	g := e.newCopy(n, c.via, &m, m.content, duplicate)
 	if e.trace != nil {
 		e.trace.comes(e, g, &m)
 	}
@@ -297,7 +297,7 @@ func (e *engine) fanFate(gn *graph.Node, m *message, taken, linked, deleted bool
 			return Parked
 		}
 		return Stored
-	case gn.Kind == model.Topic && len(gn.Ignore.Clauses) > 0 && gn.Ignore.Takes(e.look(m, "message")):
+	case gn.Kind == model.Topic && len(gn.Ignore.Clauses) > 0 && gn.Ignore.Takes(e.eventOfMessage(m, "message")):
 		return Ignored
 	case gn.Kind == model.Topic && !linked:
 		return Unsubscribed
@@ -347,7 +347,7 @@ func (e *engine) contentFor(l *graph.Link, m *message, s *send, item any, index 
 		con.size = l.Size
 	}
 	if l.Payload != nil {
-		ev := e.look(m, "message")
+		ev := e.eventOfMessage(m, "message")
 		ev.Item, ev.Index = item, index
 		// What cannot be evaluated becomes null, as a missing field does.
 		con.data, _ = l.Payload.Value(ev)

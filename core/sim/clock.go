@@ -47,23 +47,23 @@ func before(a, b entry) uint64 {
 // most of which end long after what goes on now; and the next message of each source
 // outside, since each is soon replaced by the one behind it.
 type clock struct {
-	now     int64
-	seq     uint64
-	enters  uint64 // when the first message from outside comes
-	rival   uint64 // what comes before this has no choice of a timer, or of the ring: 0 while something is in it
-	tie     bool   // another event of the heaps comes at this very instant
-	coming  heap
-	outside heap
-	timers  heap
-	alarm   uint64   // when the first timer comes
-	until   uint64   // what comes then or later is not taken
-	ring    []uint32 // kind << 24 | index
-	head    uint32   // of the ring; its length is a power of two
-	tail    uint32
+	now          int64
+	seq          uint64
+	enters       uint64 // when the first message from outside comes
+	horizon      uint64 // what comes before this has no choice of a timer, or of the ring: 0 while something is in it
+	simultaneous bool   // another event of the heaps comes at this very instant
+	coming       heap
+	outside      heap
+	timers       heap
+	alarm        uint64   // when the first timer comes
+	until        uint64   // what comes then or later is not taken
+	ring         []uint32 // kind << 24 | index
+	head         uint32   // of the ring; its length is a power of two
+	tail         uint32
 }
 
 func newClock() clock {
-	return clock{ring: make([]uint32, 1024), seq: 1, coming: newHeap(), timers: newHeap(), outside: newHeap(), alarm: never, enters: never, rival: never, until: never}
+	return clock{ring: make([]uint32, 1024), seq: 1, coming: newHeap(), timers: newHeap(), outside: newHeap(), alarm: never, enters: never, horizon: never, until: never}
 }
 
 // sequence takes the next sequence number, for a timer that is kept elsewhere.
@@ -73,53 +73,53 @@ func (c *clock) sequence() uint64 {
 	return s
 }
 
-// at schedules an event and gives its sequence number.
-func (c *clock) at(t int64, kind eventKind, index uint32) uint64 {
+// schedule schedules an event and gives its sequence number.
+func (c *clock) schedule(t int64, kind eventKind, index uint32) uint64 {
 	s := c.seq
 	c.seq++
 	if t == c.now {
-		c.tie = true
+		c.simultaneous = true
 	}
 	word := packed(s, kind, index)
 	if h := &c.coming; h.last < inOrder {
 		h.insertNewest(uint64(t), word)
 	} else {
-		h.pushCrowd(entry{uint64(t), word})
+		h.pushHeap(entry{uint64(t), word})
 	}
 	return s
 }
 
-// comesFirst schedules the first message of a source outside.
-func (c *clock) comesFirst(t int64, kind eventKind, source uint32) {
+// addSource schedules the first message of a source outside.
+func (c *clock) addSource(t int64, kind eventKind, source uint32) {
 	c.outside.push(entry{uint64(t), packed(c.sequence(), kind, source)})
 	c.enters = min(c.enters, uint64(t))
 	if t == c.now {
-		c.tie = true
+		c.simultaneous = true
 	}
 }
 
-// comesNext schedules the message behind the one of a source that comes now, which
+// advanceSource schedules the message behind the one of a source that comes now, which
 // only then leaves its place.
-func (c *clock) comesNext(t int64, kind eventKind, source uint32) {
+func (c *clock) advanceSource(t int64, kind eventKind, source uint32) {
 	if t == c.now {
-		c.tie = true
+		c.simultaneous = true
 	}
 	word := packed(c.sequence(), kind, source)
-	if h := &c.outside; h.last != crowded && uint64(t) < h.times[(h.last-1)&(few-1)] { // it is the first again
-		h.times[h.last&(few-1)], h.words[h.last&(few-1)] = uint64(t), word
+	if h := &c.outside; h.last != unsorted && uint64(t) < h.times[(h.last-1)&(sortedSize-1)] { // it is the first again
+		h.times[h.last&(sortedSize-1)], h.words[h.last&(sortedSize-1)] = uint64(t), word
 		h.next, c.enters = entry{uint64(t), word}, uint64(t)
 	} else {
 		c.enters = h.replace(entry{uint64(t), word})
 	}
 }
 
-// comesNoMore tells that none is behind the one that comes now.
-func (c *clock) comesNoMore() { c.enters = c.outside.take() }
+// exhaustSource tells that none is behind the one that comes now.
+func (c *clock) exhaustSource() { c.enters = c.outside.take() }
 
 // timer schedules what seldom comes, since something else comes before.
 func (c *clock) timer(t int64, kind eventKind, index uint32) uint64 {
 	s := c.sequence()
-	c.arm(t, s, kind, index)
+	c.armTimer(t, s, kind, index)
 	return s
 }
 
@@ -127,36 +127,36 @@ func (c *clock) timer(t int64, kind eventKind, index uint32) uint64 {
 // an incident) or only looks (a point of the series): it comes before all else at
 // its instant, and takes no number of the sequence, so that it makes no
 // difference to anything else when it became known.
-func (c *clock) first(t int64, kind eventKind, index uint32) { c.arm(t, 0, kind, index) }
+func (c *clock) first(t int64, kind eventKind, index uint32) { c.armTimer(t, 0, kind, index) }
 
-// arm schedules the head of a timer list under the sequence that it was given
+// armTimer schedules the head of a timer list under the sequence that it was given
 // when it was put there.
-func (c *clock) arm(t int64, seq uint64, kind eventKind, index uint32) {
+func (c *clock) armTimer(t int64, seq uint64, kind eventKind, index uint32) {
 	if t == c.now {
-		c.tie = true
+		c.simultaneous = true
 	}
-	c.alarm, c.rival = min(c.alarm, uint64(t)), min(c.rival, uint64(t))
+	c.alarm, c.horizon = min(c.alarm, uint64(t)), min(c.horizon, uint64(t))
 	c.timers.push(entry{uint64(t), packed(seq, kind, index)})
 }
 
-// soon schedules an event at this instant, behind those already scheduled.
-func (c *clock) soon(kind eventKind, index uint32) {
+// scheduleNow schedules an event at this instant, behind those already scheduled.
+func (c *clock) scheduleNow(kind eventKind, index uint32) {
 	if c.tail-c.head == uint32(len(c.ring)) {
 		c.growRing()
 	}
 	c.ring[c.tail&uint32(len(c.ring)-1)] = uint32(kind)<<indexBits | index
 	c.tail++
-	c.rival = 0
+	c.horizon = 0
 }
 
-// soonFirst schedules an event at this instant, ahead of those in the ring.
-func (c *clock) soonFirst(kind eventKind, index uint32) {
+// scheduleFirstNow schedules an event at this instant, ahead of those in the ring.
+func (c *clock) scheduleFirstNow(kind eventKind, index uint32) {
 	if c.tail-c.head == uint32(len(c.ring)) {
 		c.growRing()
 	}
 	c.head--
 	c.ring[c.head&uint32(len(c.ring)-1)] = uint32(kind)<<indexBits | index
-	c.rival = 0
+	c.horizon = 0
 }
 
 func (c *clock) growRing() {
@@ -174,50 +174,50 @@ func (c *clock) waiting() bool { return c.head != c.tail }
 // goUntil lets next take only what comes before an instant.
 func (c *clock) goUntil(t int64) {
 	c.until = uint64(t)
-	c.findRival()
+	c.findHorizon()
 }
 
-func (c *clock) findRival() {
-	c.rival = min(c.alarm, c.until)
+func (c *clock) findHorizon() {
+	c.horizon = min(c.alarm, c.until)
 	if c.head != c.tail {
-		c.rival = 0
+		c.horizon = 0
 	}
 }
 
-// hasOnly tells whether the next event has no rival: it is the first of few that come.
-func (c *clock) hasOnly() bool {
+// uncontested tells whether the next event has no rival: it is the first of few that come.
+func (c *clock) uncontested() bool {
 	t := c.coming.next.at
-	return t < c.enters && t < c.rival
+	return t < c.enters && t < c.horizon
 }
 
-// only takes that one.
-func (c *clock) only() entry {
+// popUncontested takes that one.
+func (c *clock) popUncontested() entry {
 	h := &c.coming
 	w := h.next
-	c.now, c.tie = int64(w.at), h.takeFew() == w.at
+	c.now, c.simultaneous = int64(w.at), h.takeSorted() == w.at
 	return w
 }
 
 // hasArrival tells whether a message from outside comes next, and has no rival.
 func (c *clock) hasArrival() bool {
-	return c.enters < c.coming.next.at && c.enters < c.rival && c.coming.last != crowded
+	return c.enters < c.coming.next.at && c.enters < c.horizon && c.coming.last != unsorted
 }
 
 // arrival lets the time be that of the message, and gives its source. It stays in its
-// place until its source has said what comes behind it (comesNext, comesNoMore).
+// place until its source has said what comes behind it (advanceSource, exhaustSource).
 func (c *clock) arrival() uint32 {
 	w := c.outside.peek()
-	c.now, c.tie = int64(w.at), c.outside.second() == w.at
+	c.now, c.simultaneous = int64(w.at), c.outside.second() == w.at
 	return w.index()
 }
 
-// choose takes the event that comes first from where it is, and lets the time be its own;
+// pop takes the event that comes first from where it is, and lets the time be its own;
 // false: there is none. So do only and arrival, of what has no rival.
-func (c *clock) choose() (entry, bool) {
-	if c.head != c.tail && !c.tie {
+func (c *clock) pop() (entry, bool) {
+	if c.head != c.tail && !c.simultaneous {
 		w := c.ring[c.head&uint32(len(c.ring)-1)]
 		if c.head++; c.head == c.tail {
-			c.findRival()
+			c.findHorizon()
 		}
 		return entry{uint64(c.now), uint64(w)}, true
 	}
@@ -243,9 +243,9 @@ func (c *clock) choose() (entry, bool) {
 		enters = c.outside.second()
 	default:
 		c.alarm = c.timers.take()
-		c.findRival()
+		c.findHorizon()
 	}
-	c.now, c.tie = int64(w.at), first.at == w.at || enters == w.at || c.alarm == w.at
+	c.now, c.simultaneous = int64(w.at), first.at == w.at || enters == w.at || c.alarm == w.at
 	return w, true
 }
 

@@ -14,15 +14,15 @@ func BenchmarkPending(b *testing.B) {
 			luck := newStream(1, 0, "pending", "benchmark")
 			next := func() int64 { return int64(luck.exponential() * 1e9) }
 			for i := range pending {
-				c.at(next(), 1, uint32(i)&maxIndex)
+				c.schedule(next(), 1, uint32(i)&maxIndex)
 			}
 			for range pending { // let it become as it stays
 				e, _ := c.next()
-				c.at(int64(e.at)+next(), 1, e.index())
+				c.schedule(int64(e.at)+next(), 1, e.index())
 			}
 			for b.Loop() {
 				e, _ := c.next()
-				c.at(int64(e.at)+next(), 1, e.index())
+				c.schedule(int64(e.at)+next(), 1, e.index())
 			}
 		})
 	}

@@ -25,13 +25,13 @@ func (h *plainHeap) Pop() any {
 // next takes the event that comes first as the engine does; false: there is none.
 func (c *clock) next() (entry, bool) {
 	switch {
-	case c.hasOnly():
-		return c.only(), true
+	case c.uncontested():
+		return c.popUncontested(), true
 	case c.hasArrival():
 		w := c.peek()
 		return w, c.arrival() == w.index()
 	}
-	return c.choose()
+	return c.pop()
 }
 
 // TestEventsComeInOrder [CK-01] [CK-06]: by time, then as they were scheduled, whether they wait in
@@ -55,9 +55,9 @@ func TestEventsComeInOrder(t *testing.T) {
 			case x < 0.3:
 				c.timer(at, evTimeout, 7)
 			case x < 0.5:
-				c.comesFirst(at, evArrive, 7)
+				c.addSource(at, evArrive, 7)
 			default:
-				c.at(at, evRun, 7)
+				c.schedule(at, evRun, 7)
 			}
 			library.Push(waits, entry{uint64(at), seq})
 		}
@@ -70,16 +70,16 @@ func TestEventsComeInOrder(t *testing.T) {
 			next, ok := c.next()
 			want := library.Pop(waits).(entry)
 			tied := waits.Len() > 0 && (*waits)[0].at == next.at // whether another comes at this instant
-			if got := (entry{next.at, next.seq()}); !ok || pending != waits.Len()+1 || got != want || first != next || c.now != int64(next.at) || c.tie != tied {
-				t.Fatalf("event %d of %d: got %v, want %v; first %v, now %d, tie %v, want %v", took, pending, got, want, first, c.now, c.tie, tied)
+			if got := (entry{next.at, next.seq()}); !ok || pending != waits.Len()+1 || got != want || first != next || c.now != int64(next.at) || c.simultaneous != tied {
+				t.Fatalf("event %d of %d: got %v, want %v; first %v, now %d, tie %v, want %v", took, pending, got, want, first, c.now, c.simultaneous, tied)
 			}
 			if next.kind() == evArrive {
 				if x := luck.unit(); took < 2*many && x < 0.4 {
 					at := c.now + int64(luck.unit()*wide)
 					library.Push(waits, entry{uint64(at), c.seq})
-					c.comesNext(at, evArrive, 7)
+					c.advanceSource(at, evArrive, 7)
 				} else {
-					c.comesNoMore()
+					c.exhaustSource()
 				}
 			}
 			for took < 2*many && luck.unit() < 0.45 {
@@ -97,9 +97,9 @@ func TestEventsComeInOrder(t *testing.T) {
 // before, and ahead of what comes later.
 func TestWhatIsScheduledForNow(t *testing.T) {
 	c := newClock()
-	c.at(5, evRun, 1)
-	c.at(5, evRun, 2)
-	c.at(9, evRun, 5)
+	c.schedule(5, evRun, 1)
+	c.schedule(5, evRun, 2)
+	c.schedule(9, evRun, 5)
 	c.goUntil(100)
 	var order []uint32
 	for {
@@ -110,17 +110,17 @@ func TestWhatIsScheduledForNow(t *testing.T) {
 		order = append(order, e.index())
 		switch e.index() {
 		case 1:
-			c.soon(evPull, 3)
-			c.soon(evPull, 4)
+			c.scheduleNow(evPull, 3)
+			c.scheduleNow(evPull, 4)
 		case 4:
-			c.soonFirst(evPull, 6)
-			c.soon(evPull, 7)
+			c.scheduleFirstNow(evPull, 6)
+			c.scheduleNow(evPull, 7)
 		}
 	}
 	require.Equal(t, []uint32{1, 2, 3, 4, 6, 7, 5}, order)
 	_, ok := c.next()
 	require.False(t, ok)
-	c.at(200, evRun, 1)
+	c.schedule(200, evRun, 1)
 	_, ok = c.next()
 	require.False(t, ok, "it comes later than asked for")
 	require.Equal(t, 1, c.pending())

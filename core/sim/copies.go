@@ -54,23 +54,23 @@ func Fates() []Fate {
 type copyFlags uint32
 
 const (
-	done     copyFlags = 1 << iota
-	atRest             // it lies where nothing leaves, with a fate that may still change
-	aside              // a dead-letter or failure link lies behind it
-	visible            // in a queue, ready to be taken
-	leased             // handed out, its lease running
-	stands             // counted in its node's depth
-	writing            // a write of it is under way
-	expiring           // its retention ended while a run works on it
-	begun              // its first run has started
-	deletion           // the event of a deletion
-	update             // the event of a row that was there before
-	unread             // in a partition, not yet taken by its reader
-	again              // read before, and set back by an incident
-	ghost              // a second delivery of a copy: it is run and sends, and has no fate
-	heldBack           // its group is blocked by another message
-	blocks             // it holds back its group: out, waiting for its next try, or in a late run
-	crashed            // a crash gave it back, so that its next delivery is a redelivery
+	done           copyFlags = 1 << iota
+	atRest                   // it lies where nothing leaves, with a fate that may still change
+	deadLettered             // a dead-letter or failure link lies behind it
+	visible                  // in a queue, ready to be taken
+	leased                   // handed out, its lease running
+	countedInDepth           // counted in its node's depth
+	writing                  // a write of it is under way
+	expiring                 // its retention ended while a run works on it
+	begun                    // its first run has started
+	deletion                 // the event of a deletion
+	update                   // the event of a row that was there before
+	unread                   // in a partition, not yet taken by its reader
+	again                    // read before, and set back by an incident
+	duplicate                // a second delivery of a copy: it is run and sends, and has no fate
+	heldBack                 // its group is blocked by another message
+	blocks                   // it holds back its group: out, waiting for its next try, or in a late run
+	crashed                  // a crash gave it back, so that its next delivery is a redelivery
 )
 
 // copyRecord is one message held for one consumer. Index 0 stands for none.
@@ -85,7 +85,7 @@ type copyRecord struct {
 	younger  uint32
 	via      int32 // delivery
 	node     int32
-	handling uint32 // what is known of it while somebody handles it; 0: nobody does
+	inFlight uint32 // what is known of it while somebody handles it; 0: nobody does
 	flags    copyFlags
 	tries    uint16
 	hops     uint16
@@ -131,7 +131,7 @@ type message struct {
 	passes  uint16
 	tries   uint16
 	aside   bool
-	wrap    wrapping // how its payload reaches the run that looks at it
+	wrap    envelope // how its payload reaches the run that looks at it
 	node    int32    // where it was, -1 outside
 }
 
@@ -150,7 +150,7 @@ type delivery struct {
 	halted  bool // by an incident
 	off     bool // the link is switched off
 	rejects bool // settle: reject
-	wrap    wrapping
+	wrap    envelope
 	except  []int16
 	held    []uint32 // copies that wait for the link to be resumed
 	jitter  *randomStream
@@ -240,7 +240,7 @@ func (e *engine) copySlot() uint32 {
 func (c *copyRecord) comes(now int64, age uint64, via, node int32) {
 	c.born, c.age = now, age
 	c.next, c.prev, c.older, c.younger, c.via, c.node = 0, 0, 0, 0, via, node
-	c.handling, c.tries, c.class = 0, 0, 0
+	c.inFlight, c.tries, c.class = 0, 0, 0
 }
 
 // newCopy makes a copy of a message at a node; it takes a reference of its own
@@ -251,12 +251,12 @@ func (e *engine) newCopy(n *node, via int32, m *message, con uint32, flags copyF
 	c.comes(e.now, e.sequence(), via, int32(n.id))
 	c.journey, c.content, c.hops, c.passes, c.flags = m.journey, con, m.hops, m.passes, flags
 	if m.aside {
-		c.flags |= aside
+		c.flags |= deadLettered
 	}
 	e.contents[con].refs++
 	j := e.journeys.at(m.journey)
 	j.refs++
-	if flags&ghost != 0 {
+	if flags&duplicate != 0 {
 		return i
 	}
 	if e.inLoop[n.id] >= 0 {
@@ -278,7 +278,7 @@ func (e *engine) newCopy(n *node, via int32, m *message, con uint32, flags copyF
 func (e *engine) finish(i uint32, f Fate) {
 	c := e.copies.at(i)
 	n := &e.nodes[c.node]
-	if c.flags&ghost != 0 {
+	if c.flags&duplicate != 0 {
 		e.vanish(i)
 		return
 	}
@@ -312,17 +312,17 @@ func (e *engine) finish(i uint32, f Fate) {
 		e.trace.fate(e, i, f)
 	}
 	c.flags |= done
-	if e.handOf(c).held == 0 {
+	if e.inFlightOf(c).held == 0 {
 		e.releaseCopy(c, i)
 	}
 }
 
 // standsNoMore takes a copy out of its node's depth.
 func (e *engine) standsNoMore(n *node, c *copyRecord) {
-	if c.flags&stands == 0 {
+	if c.flags&countedInDepth == 0 {
 		return
 	}
-	c.flags &^= stands
+	c.flags &^= countedInDepth
 	n.depth.fall(e.now)
 	if n.home != nil {
 		n.home.depth.fall(e.now)
@@ -332,12 +332,12 @@ func (e *engine) standsNoMore(n *node, c *copyRecord) {
 	}
 }
 
-// standsNow counts a copy in its node's depth, but no second delivery of one [L-46].
-func (e *engine) standsNow(n *node, c *copyRecord) {
-	if c.flags&ghost != 0 {
+// countDepth counts a copy in its node's depth, but no second delivery of one [L-46].
+func (e *engine) countDepth(n *node, c *copyRecord) {
+	if c.flags&duplicate != 0 {
 		return
 	}
-	c.flags |= stands
+	c.flags |= countedInDepth
 	n.depth.rise(e.now)
 	if n.home != nil {
 		n.home.depth.rise(e.now)
@@ -349,7 +349,7 @@ func (e *engine) vanish(i uint32) {
 	c := e.copies.at(i)
 	e.standsNoMore(&e.nodes[c.node], c)
 	c.flags |= done
-	if e.handOf(c).held == 0 {
+	if e.inFlightOf(c).held == 0 {
 		e.releaseCopy(c, i)
 	}
 }
@@ -358,7 +358,7 @@ func (e *engine) vanish(i uint32) {
 func (e *engine) rest(i uint32) {
 	c := e.copies.at(i)
 	n := &e.nodes[c.node]
-	if c.flags&ghost != 0 {
+	if c.flags&duplicate != 0 {
 		e.leaveQueue(n, i, noFate)
 		return
 	}
@@ -380,7 +380,7 @@ func (e *engine) rest(i uint32) {
 }
 
 func (n *node) restFate(c *copyRecord) Fate {
-	if c.flags&aside != 0 {
+	if c.flags&deadLettered != 0 {
 		return Parked
 	}
 	return Arrived
@@ -391,10 +391,10 @@ func (e *engine) arrivedAt(n *node, j *journey) {
 	e.latencyTo(n, j.entry()).add(e.now - j.born)
 }
 
-func (e *engine) latencyTo(n *node, entry int32) *times {
+func (e *engine) latencyTo(n *node, entry int32) *histogramSlot {
 	row := e.latency[entry]
 	if row == nil {
-		row = make([]*times, len(e.g.Nodes))
+		row = make([]*histogramSlot, len(e.g.Nodes))
 		e.latency[entry] = row
 	}
 	if row[n.id] == nil {
@@ -406,7 +406,7 @@ func (e *engine) latencyTo(n *node, entry int32) *times {
 
 // releaseCopy gives the record of a copy that is done with back.
 func (e *engine) releaseCopy(c *copyRecord, i uint32) {
-	e.dropHandling(c)
+	e.dropInFlight(c)
 	e.releaseUnhandled(c, i)
 }
 
@@ -421,7 +421,7 @@ func (e *engine) releaseUnhandled(c *copyRecord, i uint32) {
 // letGo drops a batch's hold on a copy.
 func (e *engine) letGo(i uint32) {
 	c := e.copies.at(i)
-	h := e.hand(c)
+	h := e.inFlightFor(c)
 	h.held--
 	if h.held == 0 && c.flags&done != 0 {
 		e.releaseCopy(c, i)
@@ -429,12 +429,12 @@ func (e *engine) letGo(i uint32) {
 }
 
 func (e *engine) messageOf(c *copyRecord) message {
-	return message{journey: c.journey, content: c.content, hops: c.hops, passes: c.passes, tries: c.tries, aside: c.flags&aside != 0, node: c.node}
+	return message{journey: c.journey, content: c.content, hops: c.hops, passes: c.passes, tries: c.tries, aside: c.flags&deadLettered != 0, node: c.node}
 }
 
-// look fills the scratch event with what an expression or filter sees of a
+// eventOfMessage fills the scratch event with what an expression or filter sees of a
 // message; kind is its type where it states none.
-func (e *engine) look(m *message, kind string) *expr.Event {
+func (e *engine) eventOfMessage(m *message, kind string) *expr.Event {
 	c := &e.contents[m.content]
 	ev := &e.event
 	ev.Subject, ev.Type, ev.Size, ev.Data = c.key(), c.kind, c.size, c.data

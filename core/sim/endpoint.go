@@ -14,12 +14,12 @@ func (e *engine) request(i uint32, n *node) {
 		if e.deliveries[id].off {
 			continue
 		}
-		ok := l.Filter.Takes(e.look(&m, "request"))
+		ok := l.Filter.Takes(e.eventOfMessage(&m, "request"))
 		taken = taken || ok
 		if e.trace != nil {
 			why := ""
 			if !ok {
-				why = l.Filter.Why(e.look(&m, "request"))
+				why = l.Filter.Why(e.eventOfMessage(&m, "request"))
 			}
 			e.trace.offered(e, i, l, why)
 		}
@@ -31,7 +31,7 @@ func (e *engine) request(i uint32, n *node) {
 	case gn.Allowed != nil && c.via < int32(len(e.g.Links)) && e.deliveries[c.via].refused:
 		e.answer(i, n, errRefused, 403)
 		return
-	case n.accepts != nil && n.accepts.Fits(e.look(&m, "request").Data) != nil:
+	case n.accepts != nil && n.accepts.Fits(e.eventOfMessage(&m, "request").Data) != nil:
 		e.answer(i, n, errAccepts, 400)
 		return
 	case !n.bucket.take(e.now):
@@ -44,7 +44,7 @@ func (e *engine) request(i uint32, n *node) {
 		return
 	}
 	c.tries++
-	e.hand(c).busy++
+	e.inFlightFor(c).busy++
 	r := e.newRun(n, forRequest)
 	e.runs[r].copy = i
 	e.begin(r)
@@ -71,8 +71,8 @@ func (e *engine) answer(i uint32, n *node, failure, status int16) {
 	if status == 504 {
 		n.timeouts++
 	}
-	if e.told != nil {
-		e.told.answered(e.copies.at(i), status)
+	if e.observer != nil {
+		e.observer.answered(e.copies.at(i), status)
 	}
 	if e.trace != nil {
 		e.trace.answers(e, i, failure, status)

@@ -36,7 +36,7 @@ const (
 	evReader                    // reader: its pause after a throttle is over
 	evFeed                      // reader: something has changed for a partition, or what it waited for is over
 	evLife                      // node: the life of the oldest object is over
-	evStraight                  // copy: a run on the straight way is over
+	evFastRun                   // copy: a run on the straight way is over
 	evBatch                     // batch: its run on the straight way is over
 	evTask                      // thread: what a workflow waited for is over
 	evRun                       // run: what it waited for is over
@@ -59,16 +59,16 @@ var DefaultLimits = Limits{Events: 2_000_000_000, Copies: 8_000_000, Memory: 4 <
 
 // Plan is one replication to run.
 type Plan struct {
-	Graph       *graph.Graph
-	Scenario    *model.Scenario
-	Inputs      Inputs
-	Replication int
-	Limits      Limits
-	Progress    func(Progress) // called at most 400 times, or nil
-	Stop        func() string  // asked now and then; a reason ends the run early; or nil
-	Audit       bool           // check the ledger after every event (for tests)
-	General     bool           // never take the straight way (for tests)
-	follow      *FollowPlan
+	Graph           *graph.Graph
+	Scenario        *model.Scenario
+	Inputs          Inputs
+	Replication     int
+	Limits          Limits
+	Progress        func(Progress) // called at most 400 times, or nil
+	Stop            func() string  // asked now and then; a reason ends the run early; or nil
+	Audit           bool           // check the ledger after every event (for tests)
+	DisableFastPath bool           // never take the straight way (for tests)
+	follow          *FollowPlan
 }
 
 // Progress is how far a replication is, and what has happened in it so far.
@@ -97,10 +97,10 @@ type engine struct {
 	depth int // of runs that start within the start of others
 	// what every event touches: near its start, so that instructions are short
 	copies    records[copyRecord]
-	handlings records[handling]
+	inFlights records[inFlight]
 	journeys  records[journey]
 	clock
-	lanes []*lane // by node
+	lanes []*fastLink // by node
 	tally tally
 	warm  int64 // before it nothing is put into statistics
 
@@ -141,8 +141,8 @@ type engine struct {
 
 	errors     []string // names of errors, by number
 	errorID    map[string]int16
-	event      expr.Event // scratch for expressions and filters
-	latency    [][]*times // by entry and node; rows where something has arrived
+	event      expr.Event         // scratch for expressions and filters
+	latency    [][]*histogramSlot // by entry and node; rows where something has arrived
 	space      *space
 	series     *Series
 	lastPoints []lastPoint
@@ -158,12 +158,12 @@ type engine struct {
 	caseOf     []int           // of the messages of the run that starts, -1: none holds
 	storage    bool            // what lies in a node has a price
 	stopped    string
-	lookAt     int64 // the count of events from which on to look at what is after an event
+	checkAt    int64 // the count of events from which on to look at what is after an event
 	stopAt     int64 // the one at which to look whether to stop
 	pauseAt    int64 // the one at which to pause
 	guarded    bool  // something is to be done after every event
 	trace      *tracer
-	told       *Live // of a live run
+	observer   *Live // of a live run
 	sampled    *journeySample
 }
 
@@ -204,14 +204,14 @@ func (e *engine) proceed(until, most int64) error {
 	if most < e.pauseAt-e.tally.events {
 		e.pauseAt = e.tally.events + most
 	}
-	e.lookAt = 0
+	e.checkAt = 0
 	for {
 		switch {
-		case e.hasOnly():
-			next := e.only()
+		case e.uncontested():
+			next := e.popUncontested()
 			e.tally.events++
-			if next.kind() == evStraight {
-				e.endStraight(next.index())
+			if next.kind() == evFastRun {
+				e.endFast(next.index())
 			} else {
 				e.handle(next.kind(), next.index(), next.seq())
 			}
@@ -219,30 +219,30 @@ func (e *engine) proceed(until, most int64) error {
 			e.tally.events++
 			e.arrive(e.arrival())
 		default:
-			next, ok := e.choose()
+			next, ok := e.pop()
 			if !ok {
 				return nil
 			}
 			e.tally.events++
 			e.handle(next.kind(), next.index(), next.seq())
 		}
-		if e.tally.events < e.lookAt {
+		if e.tally.events < e.checkAt {
 			continue
 		}
-		if stops, err := e.lookAfter(); stops {
+		if stops, err := e.checkLimits(); stops {
 			return err
 		}
 	}
 }
 
-// lookAfter looks, after an event, whether the run has to end, and why.
-func (e *engine) lookAfter() (bool, error) {
+// checkLimits looks, after an event, whether the run has to end, and why.
+func (e *engine) checkLimits() (bool, error) {
 	stops := e.tally.events >= e.stopAt && e.mustStop() || e.tally.events >= e.pauseAt
-	e.lookAt = min(e.stopAt, e.pauseAt)
+	e.checkAt = min(e.stopAt, e.pauseAt)
 	if !e.guarded || stops {
 		return stops, nil
 	}
-	e.lookAt = 0
+	e.checkAt = 0
 	if e.plan.Audit {
 		if err := e.audit(); err != nil {
 			return true, err
@@ -272,7 +272,7 @@ func (e *engine) mustStop() bool {
 
 // memory is about what the messages and runs under way take, in bytes.
 func (e *engine) memory() int64 {
-	return e.copies.bytes() + e.handlings.bytes() + e.journeys.bytes() +
+	return e.copies.bytes() + e.inFlights.bytes() + e.journeys.bytes() +
 		int64(cap(e.contents))*int64(unsafe.Sizeof(content{})+32) + int64(cap(e.runs))*int64(unsafe.Sizeof(run{})) + e.coming.bytes() + e.timers.bytes() + e.outside.bytes()
 }
 
@@ -320,10 +320,10 @@ func (e *engine) handle(kind eventKind, i uint32, seq uint64) {
 		e.readerBack(i)
 	case evFeed:
 		e.turn(i, seq)
-	case evStraight:
-		e.endStraight(i)
+	case evFastRun:
+		e.endFast(i)
 	case evBatch:
-		e.endStraightBatch(i)
+		e.endFastBatch(i)
 	case evTask:
 		if e.threads[i].timer == seq {
 			e.taskTime(i)

@@ -52,25 +52,25 @@ func (e *engine) addPartition(n *node) {
 
 // intoFeed makes the copy of a record that a link reads.
 func (e *engine) intoFeed(n *node, via int32, m *message, record uint32) {
-	place, flags := e.handOf(e.copies.at(record)).group, e.copies.at(record).flags&(ghost|deletion|update)
+	place, flags := e.inFlightOf(e.copies.at(record)).group, e.copies.at(record).flags&(duplicate|deletion|update)
 	i := e.newCopy(n, via, m, m.content, flags)
 	c := e.copies.at(i)
-	e.hand(c).group = place
+	e.inFlightFor(c).group = place
 	if e.trace != nil {
 		e.trace.comes(e, i, m)
 	}
 	f := n.queue.feed
 	p := f.parts[place]
-	if flags&ghost == 0 {
+	if flags&duplicate == 0 {
 		p.behind++
 		if f.history != nil {
 			e.writeDown(f, int(place), m)
 		}
 	}
-	e.standsNow(n, c)
+	e.countDepth(n, c)
 	c.flags |= unread
 	e.putLast(&p.list, e.copies.at(i), i)
-	e.growOld(n, i)
+	e.insertByAge(n, i)
 	e.wantTurn(p)
 }
 
@@ -79,7 +79,7 @@ func (e *engine) intoFeed(n *node, via int32, m *message, record uint32) {
 func (e *engine) wantTurn(p *partition) {
 	if !p.pulling {
 		p.pulling = true
-		e.soon(evFeed, p.reader)
+		e.scheduleNow(evFeed, p.reader)
 	}
 }
 
@@ -126,7 +126,7 @@ func (e *engine) fill(n *node, p *partition) {
 		i := p.head
 		e.hide(n.queue, i)
 		p.hand = append(p.hand, i)
-		e.hand(e.copies.at(i)).held++
+		e.inFlightFor(e.copies.at(i)).held++
 	}
 	switch {
 	case len(p.hand) == 0:
@@ -135,7 +135,7 @@ func (e *engine) fill(n *node, p *partition) {
 		e.firstTry(n, p)
 	case p.state == idle:
 		p.state = filling
-		p.timer = e.at(e.now+int64(rl.link.Read.Within), evFeed, p.reader)
+		p.timer = e.schedule(e.now+int64(rl.link.Read.Within), evFeed, p.reader)
 	}
 }
 
@@ -167,10 +167,10 @@ func (e *engine) tryPiece(n *node, p *partition) {
 	for _, i := range p.hand[:p.pieces[0]] {
 		c := e.copies.at(i)
 		c.tries = uint16(min(p.tries, 1<<16-1))
-		e.hand(c).held++
+		e.inFlightFor(c).held++
 		if c.flags&begun == 0 {
 			c.flags |= begun
-			if e.now >= e.warm && c.flags&ghost == 0 {
+			if e.now >= e.warm && c.flags&duplicate == 0 {
 				n.wait.add(e.now - c.born)
 			}
 		}
@@ -193,7 +193,7 @@ func (e *engine) pausePiece(n *node, p *partition, wait int64, cause Fate) {
 		e.trace.waits(e, p.hand[0], wait, cause)
 	}
 	p.state = pausing
-	p.timer = e.at(e.now+wait, evFeed, p.reader)
+	p.timer = e.schedule(e.now+wait, evFeed, p.reader)
 }
 
 // dropSpent gives up the records in hand that a try at an instant would be too
@@ -223,8 +223,8 @@ func (e *engine) dropSpent(n *node, p *partition, at int64) {
 // hand.
 func (e *engine) leaveFeed(f *feed, i uint32) {
 	c := e.copies.at(i)
-	p := f.parts[e.handOf(c).group]
-	if c.flags&(ghost|again) == 0 {
+	p := f.parts[e.inFlightOf(c).group]
+	if c.flags&(duplicate|again) == 0 {
 		p.behind--
 	}
 	for k, h := range p.hand {
@@ -249,7 +249,7 @@ func (e *engine) leaveFeed(f *feed, i uint32) {
 			}
 			k -= p.pieces[piece]
 		}
-		e.hand(c).held--
+		e.inFlightFor(c).held--
 		if len(p.hand) == 0 && p.state != underWay && p.state != idle {
 			p.state, p.timer = idle, 0 // nothing to wait for any more
 			e.wantTurn(p)
@@ -285,7 +285,7 @@ func (e *engine) settleFeed(b uint32, failure int16, final bool) {
 			e.handledBy = rl.link.To
 			e.leaveQueue(n, entry.copy, Handled)
 			continue
-		case c.flags&ghost != 0:
+		case c.flags&duplicate != 0:
 			e.leaveQueue(n, entry.copy, noFate)
 			continue
 		case c.flags&expiring != 0:
@@ -293,7 +293,7 @@ func (e *engine) settleFeed(b uint32, failure int16, final bool) {
 			continue
 		}
 		final = final || d.isExcept(why)
-		e.hand(c).lastFail = why
+		e.inFlightFor(c).lastFail = why
 		left++
 	}
 	p.state = idle
@@ -391,12 +391,12 @@ func (e *engine) rewind(n *node, by int64) {
 			m.tries = 0
 			i := e.newCopy(n, int32(f.rl.link.ID), &m, m.content, 0)
 			c := e.copies.at(i)
-			e.hand(c).group, c.born = int32(k), w.at
-			e.standsNow(n, c)
+			e.inFlightFor(c).group, c.born = int32(k), w.at
+			e.countDepth(n, c)
 			c.flags |= unread | again
 			e.insertAfter(&p.list, i, last)
 			last = i
-			e.growOld(n, i)
+			e.insertByAge(n, i)
 			if e.trace != nil {
 				e.trace.comes(e, i, &m)
 			}

@@ -91,7 +91,7 @@ func Follow(g *graph.Graph, plan FollowPlan) (*Trace, error) {
 		}
 	}
 	slices.Sort(unforced)
-	t := &Trace{Unforced: unforced, Steps: e.trace.only().steps, Fates: map[string]int64{}, Stopped: e.stopped}
+	t := &Trace{Unforced: unforced, Steps: e.trace.single().steps, Fates: map[string]int64{}, Stopped: e.stopped}
 	for i := range e.nodes {
 		for f, count := range e.nodes[i].fates {
 			if count > 0 {

@@ -35,7 +35,7 @@ func newGroups(links []*readerLink) *groups {
 // groupOf gives the number of a message's group.
 func (e *engine) groupOf(n *node, i uint32) int32 {
 	m := e.messageOf(e.copies.at(i))
-	v, err := e.g.Nodes[n.id].Group.Value(e.look(&m, "message"))
+	v, err := e.g.Nodes[n.id].Group.Value(e.eventOfMessage(&m, "message"))
 	key := ""
 	if err == nil {
 		key = fmt.Sprint(v)
@@ -52,7 +52,7 @@ func (e *engine) groupOf(n *node, i uint32) int32 {
 
 // inGroup returns the group of a message.
 func (e *engine) inGroup(q *queue, c *copyRecord) *group {
-	return &q.groups.state[e.handOf(c).group]
+	return &q.groups.state[e.inFlightOf(c).group]
 }
 
 // mayTake reports whether a batch (0: a new one) may take a message; one that it may
@@ -149,7 +149,7 @@ func (e *engine) unblock(n *node, i uint32, gone bool) {
 	}
 	c := e.copies.at(i)
 	g := e.inGroup(q, c)
-	if h := e.handOf(c); c.flags&blocks != 0 && (gone || c.flags&leased == 0 && h.timer == 0 && h.busy == 0) {
+	if h := e.inFlightOf(c); c.flags&blocks != 0 && (gone || c.flags&leased == 0 && h.timer == 0 && h.busy == 0) {
 		c.flags &^= blocks
 		g.blockers = remove(g.blockers, i)
 		e.showHeld(n, g)

@@ -8,27 +8,27 @@ import "math/bits"
 // In the heap, most events schedule another: what is taken leaves a hole at the
 // root, which the next one put in fills, so that both cost one sift.
 type heap struct {
-	next  entry       // the next among the few, at hand; nothing: there are none, or not few
-	last  int         // its place; crowded: there are not few
-	times [few]uint64 // while there are few: those of their entries, the next last; never before all
-	words [few]uint64 // and the rest of them
-	near  []entry     // the heap, and at least four of nothing behind it
-	count int         // entries of the heap, the hole counted
-	hole  bool        // near[0] has been taken
+	next  entry              // the next among the few, at hand; nothing: there are none, or not few
+	last  int                // its place; crowded: there are not few
+	times [sortedSize]uint64 // while there are few: those of their entries, the next last; never before all
+	words [sortedSize]uint64 // and the rest of them
+	near  []entry            // the heap, and at least four of nothing behind it
+	count int                // entries of the heap, the hole counted
+	hole  bool               // near[0] has been taken
 	far   ladder
 }
 
 const (
-	few      = 32
-	none     = 2       // the place of the next where there is none: in it and before it stands nothing
-	crowded  = few - 1 // in its place stands nothing
-	inOrder  = few - 2 // the last place of what is kept in order
-	fewAgain = 7       // so many have become few again
+	sortedSize  = 32
+	none        = 2              // the place of the next where there is none: in it and before it stands nothing
+	unsorted    = sortedSize - 1 // in its place stands nothing
+	inOrder     = sortedSize - 2 // the last place of what is kept in order
+	sortedAgain = 7              // so many have become few again
 )
 
 func newHeap() heap {
 	h := heap{far: ladder{horizon: never}, last: none, next: nothing}
-	for _, i := range []int{0, 1, none, crowded} {
+	for _, i := range []int{0, 1, none, unsorted} {
 		h.times[i], h.words[i] = never, never
 	}
 	h.grow(1024)
@@ -37,7 +37,7 @@ func newHeap() heap {
 
 // peek gives the first event; nothing: there is none.
 func (h *heap) peek() entry {
-	if h.last == crowded {
+	if h.last == unsorted {
 		return h.root()
 	}
 	return h.next
@@ -55,21 +55,21 @@ func (h *heap) root() entry {
 
 // take takes the event that peek has given, and gives when the one behind it comes.
 func (h *heap) take() uint64 {
-	if h.last == crowded {
-		return h.takeCrowd()
+	if h.last == unsorted {
+		return h.takeHeap()
 	}
-	return h.takeFew()
+	return h.takeSorted()
 }
 
-// takeFew does so where there are few.
-func (h *heap) takeFew() uint64 {
+// takeSorted does so where there are few.
+func (h *heap) takeSorted() uint64 {
 	h.last--
-	h.next = entry{h.times[h.last&(few-1)], h.words[h.last&(few-1)]}
+	h.next = entry{h.times[h.last&(sortedSize-1)], h.words[h.last&(sortedSize-1)]}
 	return h.next.at
 }
 
-func (h *heap) takeCrowd() uint64 {
-	if h.count <= fewAgain && h.far.count == 0 {
+func (h *heap) takeHeap() uint64 {
+	if h.count <= sortedAgain && h.far.count == 0 {
 		return h.thin()
 	}
 	h.hole = true
@@ -78,8 +78,8 @@ func (h *heap) takeCrowd() uint64 {
 
 // second gives when the one behind that which peek has given comes.
 func (h *heap) second() uint64 {
-	if h.last != crowded {
-		return h.times[(h.last-1)&(few-1)]
+	if h.last != unsorted {
+		return h.times[(h.last-1)&(sortedSize-1)]
 	}
 	q := (*[4]entry)(h.near[1:5])
 	return min(q[0].at, q[1].at, q[2].at, q[3].at)
@@ -88,12 +88,12 @@ func (h *heap) second() uint64 {
 // replace puts an entry in the place of the one that peek has given, and gives when
 // the one comes that is then the first.
 func (h *heap) replace(e entry) uint64 {
-	if h.last == crowded {
-		h.takeCrowd()
+	if h.last == unsorted {
+		h.takeHeap()
 		h.push(e)
 		return h.peek().at
 	}
-	h.takeFew()
+	h.takeSorted()
 	h.insert(e.at, e.word)
 	return h.next.at
 }
@@ -117,21 +117,21 @@ func (h *heap) insert(at, word uint64) {
 	i := h.last
 	h.last++
 	for {
-		t, w := h.times[i&(few-1)], h.words[i&(few-1)]
+		t, w := h.times[i&(sortedSize-1)], h.words[i&(sortedSize-1)]
 		if t > at || t == at && w > word {
 			break
 		}
-		h.times[(i+1)&(few-1)], h.words[(i+1)&(few-1)] = t, w
+		h.times[(i+1)&(sortedSize-1)], h.words[(i+1)&(sortedSize-1)] = t, w
 		i--
 	}
-	h.times[(i+1)&(few-1)], h.words[(i+1)&(few-1)] = at, word
-	h.next = entry{h.times[h.last&(few-1)], h.words[h.last&(few-1)]}
+	h.times[(i+1)&(sortedSize-1)], h.words[(i+1)&(sortedSize-1)] = at, word
+	h.next = entry{h.times[h.last&(sortedSize-1)], h.words[h.last&(sortedSize-1)]}
 }
 
 // insertNewest puts an entry among the few that was scheduled after all of them: where
 // at most two come before it, without a branch, since nobody could guess where it goes.
 func (h *heap) insertNewest(at, word uint64) {
-	t, w := (*[4]uint64)(h.times[(h.last-2)&(few-1):]), (*[4]uint64)(h.words[(h.last-2)&(few-1):])
+	t, w := (*[4]uint64)(h.times[(h.last-2)&(sortedSize-1):]), (*[4]uint64)(h.words[(h.last-2)&(sortedSize-1):])
 	if t[0] <= at {
 		h.insert(at, word)
 		return
@@ -149,12 +149,12 @@ func (h *heap) insertNewest(at, word uint64) {
 	w[2], w[1] = w[1]^dw, word^dw
 }
 
-// crowd moves the few into the heap.
-func (h *heap) crowd() {
+// leaveSorted moves the few into the heap.
+func (h *heap) leaveSorted() {
 	for i := h.last; i > none; i-- {
 		h.lift(entry{h.times[i], h.words[i]})
 	}
-	h.last, h.next = crowded, nothing
+	h.last, h.next = unsorted, nothing
 }
 
 // fill closes the hole with the last entry, or with what is in the ladder.
@@ -174,7 +174,7 @@ func (h *heap) fill() {
 }
 
 func (h *heap) pending() int {
-	if h.last != crowded {
+	if h.last != unsorted {
 		return h.last - none
 	}
 	n := h.count + h.far.count
@@ -199,13 +199,13 @@ func (h *heap) push(e entry) {
 		h.insert(e.at, e.word)
 		return
 	}
-	h.pushCrowd(e)
+	h.pushHeap(e)
 }
 
-// pushCrowd puts an entry among many.
-func (h *heap) pushCrowd(e entry) {
-	if h.last != crowded {
-		h.crowd()
+// pushHeap puts an entry among many.
+func (h *heap) pushHeap(e entry) {
+	if h.last != unsorted {
+		h.leaveSorted()
 	}
 	switch {
 	case e.at >= h.far.horizon:

@@ -4,7 +4,7 @@ import "fmt"
 
 // keyOf gives the key by which an idempotent function knows a message again.
 func (e *engine) keyOf(n *node, m *message) (string, bool) {
-	v, err := e.g.Nodes[n.id].Idempotent.Value(e.look(m, "message"))
+	v, err := e.g.Nodes[n.id].Idempotent.Value(e.eventOfMessage(m, "message"))
 	if err != nil {
 		return "", false // without a key it is like no other
 	}

@@ -96,7 +96,7 @@ func (e *engine) continues(k int) {
 		s = &in.breaks.lasts
 	}
 	if at := in.breaks.next(e, s); at < e.end {
-		e.at(at, evIncident, uint32(k))
+		e.schedule(at, evIncident, uint32(k))
 	}
 }
 
@@ -176,7 +176,7 @@ func (e *engine) incidentTurns(k int) {
 	if in.link >= 0 {
 		e.applyToLink(in.link)
 	}
-	e.inForce()
+	e.bindFastPath()
 }
 
 // applyIncidents sets what is in force at a node, from all incidents that are
@@ -272,7 +272,7 @@ func (e *engine) applyToLink(link int32) {
 		}
 		for _, i := range d.held {
 			e.waitsNoMore(e.copies.at(i))
-			e.soon(evTry, i)
+			e.scheduleNow(evTry, i)
 		}
 		d.held = d.held[:0]
 	}
@@ -285,11 +285,11 @@ func (e *engine) sendBack(k int) {
 		return
 	}
 	if e.now+in.gap < e.end {
-		e.at(e.now+in.gap, evSendBack, uint32(k))
+		e.schedule(e.now+in.gap, evSendBack, uint32(k))
 	}
 	n := &e.nodes[in.back]
 	i := n.queue.ages.head
-	for i != 0 && (e.handOf(e.copies.at(i)).busy > 0 || e.copies.at(i).flags&ghost != 0) {
+	for i != 0 && (e.inFlightOf(e.copies.at(i)).busy > 0 || e.copies.at(i).flags&duplicate != 0) {
 		i = e.copies.at(i).younger
 	}
 	if i == 0 {

@@ -21,7 +21,7 @@ func (e *engine) offer(i uint32) {
 	if d.link >= 0 && e.hold(i) {
 		return
 	}
-	if c.flags&ghost != 0 && (d.refused || n.stopped || n.overHops(int(c.hops)) || !e.free(n)) {
+	if c.flags&duplicate != 0 && (d.refused || n.stopped || n.overHops(int(c.hops)) || !e.free(n)) {
 		e.finish(i, noFate) // a second delivery has one try
 		return
 	}
@@ -37,21 +37,21 @@ func (e *engine) offer(i uint32) {
 		}
 		return
 	case d.policy.GiveUp > 0 && e.now-c.born > d.policy.GiveUp:
-		e.intakeGivenUp(i, GivenUp, e.handOf(c).lastFail)
+		e.intakeGivenUp(i, GivenUp, e.inFlightOf(c).lastFail)
 		return
 	}
 	if n.stopped {
 		e.holdStopped(i, n, d)
 		return
 	}
-	if c.flags&ghost == 0 && !e.free(n) {
+	if c.flags&duplicate == 0 && !e.free(n) {
 		n.throttled++
 		if n.kind == model.Outside { // over its rate: an error to the sender, a try
 			c.tries++
 			e.intakeFailed(i, n, d, errThrottled, false)
 			return
 		}
-		h := e.hand(c)
+		h := e.inFlightFor(c)
 		h.waits++
 		wait := max(e.jittered(d.policy.Backoff(int(h.waits)), d), minThrottleWait)
 		if d.policy.GiveUp > 0 && e.now+wait-c.born > d.policy.GiveUp {
@@ -61,16 +61,16 @@ func (e *engine) offer(i uint32) {
 		if e.trace != nil {
 			e.trace.waits(e, i, wait, Throttled)
 		}
-		h.timer = e.at(e.now+wait, evTry, i)
+		h.timer = e.schedule(e.now+wait, evTry, i)
 		return
 	}
 	c.tries++
-	h := e.hand(c)
+	h := e.inFlightFor(c)
 	h.waits = 0
 	h.busy++
 	if c.flags&begun == 0 {
 		c.flags |= begun
-		if e.now >= e.warm && c.flags&ghost == 0 {
+		if e.now >= e.warm && c.flags&duplicate == 0 {
 			n.wait.add(e.now - c.born)
 		}
 	}
@@ -83,7 +83,7 @@ func (e *engine) offer(i uint32) {
 func (e *engine) intakeDone(i uint32, failure int16, final bool) {
 	c := e.copies.at(i)
 	n := &e.nodes[c.node]
-	if c.flags&ghost != 0 {
+	if c.flags&duplicate != 0 {
 		e.finish(i, noFate)
 		return
 	}
@@ -100,7 +100,7 @@ func (e *engine) intakeDone(i uint32, failure int16, final bool) {
 
 func (e *engine) intakeFailed(i uint32, n *node, d *delivery, failure int16, final bool) {
 	c := e.copies.at(i)
-	e.hand(c).lastFail = failure
+	e.inFlightFor(c).lastFail = failure
 	if final || d.isExcept(failure) || d.policy.Tries > 0 && int(c.tries) >= d.policy.Tries {
 		e.intakeGivenUp(i, Exhausted, failure)
 		return
@@ -113,7 +113,7 @@ func (e *engine) intakeFailed(i uint32, n *node, d *delivery, failure int16, fin
 	if e.trace != nil {
 		e.trace.waits(e, i, wait, Exhausted)
 	}
-	e.hand(c).timer = e.at(e.now+wait, evTry, i)
+	e.inFlightFor(c).timer = e.schedule(e.now+wait, evTry, i)
 }
 
 // intakeGivenUp sends a result message to the failure links and the original
@@ -287,7 +287,7 @@ func (e *engine) dropLapsed(bt *batch) {
 
 func (e *engine) busyBatch(bt *batch) {
 	for k := range bt.entries {
-		e.hand(e.copies.at(bt.entries[k].copy)).busy++
+		e.inFlightFor(e.copies.at(bt.entries[k].copy)).busy++
 	}
 }
 
@@ -328,9 +328,9 @@ func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
 	for k := range entries {
 		at := &entries[k]
 		c := e.copies.at(at.copy)
-		if c.handling != lent || at.failure != noError || c.flags&done != 0 { // what else happens to a message gives it a handling of its own
+		if c.inFlight != lent || at.failure != noError || c.flags&done != 0 { // what else happens to a message gives it a handling of its own
 			unusual++
-			e.hand(c).busy--
+			e.inFlightFor(c).busy--
 			e.endOne(at, n, rl)
 			continue
 		}
@@ -342,7 +342,7 @@ func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
 			n.time.add(now - c.born)
 			e.latencyBy(rl, j).add(now - j.born)
 		}
-		c.flags, c.handling = done, 0
+		c.flags, c.inFlight = done, 0
 		e.releaseCopy(c, at.copy)
 	}
 	if handled := int64(len(entries) - unusual); handled > 0 {
@@ -371,12 +371,12 @@ func (e *engine) batchDone(b uint32, n *node, failure int16, final bool) {
 		return
 	}
 	for k := range e.batches[b].entries {
-		e.hand(e.copies.at(e.batches[b].entries[k].copy)).busy--
+		e.inFlightFor(e.copies.at(e.batches[b].entries[k].copy)).busy--
 	}
 	if n.resultsAll {
 		for k := range e.batches[b].entries {
 			entry := e.batches[b].entries[k]
-			if e.copies.at(entry.copy).flags&ghost != 0 {
+			if e.copies.at(entry.copy).flags&duplicate != 0 {
 				continue
 			}
 			m := e.messageOf(e.copies.at(entry.copy))

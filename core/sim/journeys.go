@@ -28,7 +28,7 @@ type Journey struct {
 // journeySample chooses journeys: the bad ones first come, the rest by reservoir.
 type journeySample struct {
 	limits JourneyLimits
-	luck   *randomStream
+	rng    *randomStream
 	bad    []journeyNote
 	others []journeyNote
 	seen   int
@@ -57,8 +57,8 @@ func noteOf(j *journey) journeyNote {
 	return n
 }
 
-// tell tells a journey from what was written down of it.
-func (e *engine) tell(id uint64, r *trail, n journeyNote) Journey {
+// journeyOf tells a journey from what was written down of it.
+func (e *engine) journeyOf(id uint64, r *trail, n journeyNote) Journey {
 	j := Journey{ID: id, Entry: e.g.Nodes[n.entry].Name, Began: time.Duration(n.born).Seconds(), Outcome: n.outcome, Copies: int(n.copies), Steps: r.steps, More: r.more}
 	if len(r.steps) > 0 {
 		j.Key, _ = r.steps[0].Event["subject"].(string)
@@ -90,7 +90,7 @@ func (s *journeySample) note(j *journey) {
 	case len(s.others) < s.limits.Others:
 		s.others = append(s.others, n)
 	default:
-		if k := s.luck.Uint64() % uint64(s.seen); k < uint64(len(s.others)) {
+		if k := s.rng.Uint64() % uint64(s.seen); k < uint64(len(s.others)) {
 			s.others[k] = n
 		}
 	}
@@ -106,27 +106,27 @@ func Journeys(plan Plan, limits JourneyLimits) ([]Journey, error) {
 		return nil, err
 	}
 	defer first.close()
-	first.sampled = &journeySample{limits: limits, luck: first.stream("", "journeys")}
+	first.sampled = &journeySample{limits: limits, rng: first.stream("", "journeys")}
 	if err := first.loop(); err != nil {
 		return nil, err
 	}
 	if _, err := first.result(); err != nil {
 		return nil, err
 	}
-	return retell(plan, append(first.sampled.bad, first.sampled.others...))
+	return traceJourneys(plan, append(first.sampled.bad, first.sampled.others...))
 }
 
 // OneJourney tells one journey of a plan by its number; nil: the run has none of
 // that number.
 func OneJourney(plan Plan, id uint64) (*Journey, error) {
-	told, err := retell(plan, []journeyNote{{id: id}})
+	told, err := traceJourneys(plan, []journeyNote{{id: id}})
 	if err != nil || len(told) == 0 {
 		return nil, err
 	}
 	return &told[0], nil
 }
 
-func retell(plan Plan, notes []journeyNote) ([]Journey, error) {
+func traceJourneys(plan Plan, notes []journeyNote) ([]Journey, error) {
 	wanted := map[uint64]bool{}
 	for _, n := range notes {
 		wanted[n.id] = true
@@ -136,7 +136,7 @@ func retell(plan Plan, notes []journeyNote) ([]Journey, error) {
 		return nil, err
 	}
 	defer e.close()
-	e.watch(newTracer(nil, wanted))
+	e.observe(newTracer(nil, wanted))
 	ends := map[uint64]journeyNote{}
 	e.sampled = &journeySample{wanted: wanted, ends: ends}
 	if err := e.loop(); err != nil {
@@ -147,7 +147,7 @@ func retell(plan Plan, notes []journeyNote) ([]Journey, error) {
 	}
 	var out []Journey
 	for _, id := range e.trace.order {
-		out = append(out, e.tell(id, e.trace.trails[id], ends[id]))
+		out = append(out, e.journeyOf(id, e.trace.trails[id], ends[id]))
 	}
 	sort.Slice(out, func(a, b int) bool { return out[a].ID < out[b].ID })
 	return out, nil
@@ -179,7 +179,7 @@ func (s *search) consider(e *engine, i uint32) {
 		return
 	}
 	m := e.messageOf(c)
-	if ok, _ := s.where.Truth(e.look(&m, kindOfEvent(e.senderOf(c), c.flags))); ok {
+	if ok, _ := s.where.Truth(e.eventOfMessage(&m, kindOfEvent(e.senderOf(c), c.flags))); ok {
 		s.met[id] = true
 	}
 }
@@ -224,7 +224,7 @@ func Find(plan Plan, where *expr.Expression, most int) (*Found, error) {
 	s := &search{where: where, met: map[uint64]bool{}, most: most}
 	t := newTracer(nil, map[uint64]bool{})
 	t.found = s
-	e.watch(t)
+	e.observe(t)
 	e.sampled = &journeySample{search: s}
 	if err := e.loop(); err != nil {
 		return nil, err
@@ -233,6 +233,6 @@ func Find(plan Plan, where *expr.Expression, most int) (*Found, error) {
 		return nil, err
 	}
 	s.keepFirst()
-	s.found.Journeys, err = retell(plan, s.notes)
+	s.found.Journeys, err = traceJourneys(plan, s.notes)
 	return &s.found, err
 }

@@ -96,10 +96,10 @@ func NewLive(plan LivePlan) (*Live, error) {
 		return nil, err
 	}
 	runtime.AddCleanup(e, (*space).free, e.space)
-	e.watch(newTracer(nil, map[uint64]bool{}))
+	e.observe(newTracer(nil, map[uint64]bool{}))
 	e.sampled = &journeySample{wanted: e.trace.wanted, ends: map[uint64]journeyNote{}}
 	l := &Live{e: e, handled: -1, last: -1, sources: map[int32]uint32{}, named: map[string]int{}, waiting: map[uint64]bool{}}
-	e.told = l
+	e.observer = l
 	l.setUpHooks(plan.Hooked)
 	return l, nil
 }
@@ -322,7 +322,7 @@ func (l *Live) Trail(id uint64) (Journey, bool) {
 			}
 		}
 	}
-	return l.e.tell(id, r, n), true
+	return l.e.journeyOf(id, r, n), true
 }
 
 // begin starts an incident. Of two that bear on one field the later one holds.

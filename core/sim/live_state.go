@@ -85,7 +85,7 @@ func gone(id uint64) error { return fmt.Errorf("message %d is not there (any mor
 // copyNamed finds the copy of a name; 0: none.
 func (e *engine) copyNamed(name uint64) uint32 {
 	for i := uint32(1); i < e.copies.count; i++ {
-		if c := e.copies.at(i); c.age == name && c.journey != 0 && c.flags&(done|ghost) == 0 && c.age > 0 {
+		if c := e.copies.at(i); c.age == name && c.journey != 0 && c.flags&(done|duplicate) == 0 && c.age > 0 {
 			return i
 		}
 	}
@@ -102,9 +102,9 @@ func (l *Live) movable(id uint64) (uint32, error) {
 	c := e.copies.at(i)
 	n := &e.nodes[c.node]
 	switch {
-	case e.handOf(c).busy > 0:
+	case e.inFlightOf(c).busy > 0:
 		return 0, fmt.Errorf("message %d is worked on just now; wait, or fail %s first", id, n.name)
-	case n.queue == nil && e.handOf(c).timer == 0:
+	case n.queue == nil && e.inFlightOf(c).timer == 0:
 		return 0, fmt.Errorf("message %d cannot be taken out of %s just now: it is on its way, or its link is paused", id, n.name)
 	}
 	return i, nil
@@ -169,7 +169,7 @@ var eventWords = map[eventKind]string{
 	evArrive: "a message arrives at %s", evReplay: "a message arrives at %s", evFire: "%s fires", evFan: "%s passes a message to its links", evOffer: "a message is offered to %s", evTry: "%s retries a message",
 	evWritten: "a write to %s is complete", evPull: "the readers of %s receive what is visible", evFill: "a batch window of %s ends", evVisible: "a message becomes visible in %s",
 	evLease: "a lease of %s ends", evAge: "a retention of %s ends", evReader: "a reader of %s continues", evFeed: "a reader of %s polls its partition", evLife: "an object in %s expires",
-	evStraight: "a run for %s ends", evBatch: "a run for a batch of %s ends", evTask: "a task of %s continues", evRun: "a run of %s continues", evTimeout: "a run of %s times out",
+	evFastRun: "a run for %s ends", evBatch: "a run for a batch of %s ends", evTask: "a task of %s continues", evRun: "a run of %s continues", evTimeout: "a run of %s times out",
 	evIncident: "an incident starts or ends", evSendBack: "a message is sent back", evSample: "the series are sampled", evWarm: "the warm-up ends",
 }
 
@@ -189,7 +189,7 @@ func (e *engine) nextInWords() string {
 		at = e.traffic[i].to.id
 	case evPull, evLease, evAge, evFire, evLife:
 		at = int(i)
-	case evFan, evOffer, evTry, evWritten, evVisible, evStraight:
+	case evFan, evOffer, evTry, evWritten, evVisible, evFastRun:
 		at = int(e.copies.at(i).node)
 	case evRun, evTimeout:
 		at = int(e.runs[i].node)

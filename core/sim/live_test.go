@@ -56,7 +56,7 @@ func TestPaceChangesNothing(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		g := drawGraph(t)
 		s := scenarioOf(t, g, drawScenario(t))
-		want, err := sim.Run(sim.Plan{Graph: g, Scenario: s, General: true, Limits: sim.Limits{Events: 3_000}})
+		want, err := sim.Run(sim.Plan{Graph: g, Scenario: s, DisableFastPath: true, Limits: sim.Limits{Events: 3_000}})
 		require.NoError(t, err)
 		l := live(t, g, s, nil)
 		for range rapid.IntRange(0, 12).Draw(t, "looks") {

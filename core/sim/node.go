@@ -13,9 +13,9 @@ type node struct {
 	// what most events touch: near its start, so that instructions are short
 	id            int
 	queue         *queue
-	depth, active level
-	time, runTime times
-	wait          times
+	depth, active timeWeightedGauge
+	time, runTime histogramSlot
+	wait          histogramSlot
 	copies, runs  int64
 	fates         [fates]int64
 
@@ -34,31 +34,31 @@ type node struct {
 	direct    bool       // a plain queue or a topic that welcomes: a write stands at once
 	atOnce    bool       // it does so now, for what comes from outside
 	fans      bool       // it hands on so now
-	straight  []laneSend // of a topic that only hands on to such queues: where to
+	fast      []fastSend // of a topic that only hands on to such queues: where to
 	ownWay    int32      // delivery of dead letters and of what is sent back
 	outWay    int32      // delivery of traffic
 
-	takes       sampler
-	fails       model.Failing
-	failName    int16
-	cases       []nodeCase
-	limit       int64 // time of a run, 0: none
-	tasks       bool  // a workflow
-	asks        bool  // its runs may take longer than their own work: calls, slow writes
-	steps       [sending + 1][]int32
-	onSuccess   []int
-	onFailure   []int
-	together    bool
-	resultsAll  bool
-	hopLimit    int   // below 0: none
-	concurrency int64 // 0: none
-	pool        *pool
-	accepts     *expr.Schema
-	cold        *coldStarts
-	bucket      *tokenBucket
-	succeeded   map[string]struct{} // keys of an idempotent function
-	doom        uint64              // seed of what is never managed
-	luck, time1 *randomStream
+	takes           sampler
+	fails           model.Failing
+	failName        int16
+	cases           []nodeCase
+	limit           int64 // time of a run, 0: none
+	tasks           bool  // a workflow
+	asks            bool  // its runs may take longer than their own work: calls, slow writes
+	steps           [sending + 1][]int32
+	onSuccess       []int
+	onFailure       []int
+	together        bool
+	resultsAll      bool
+	hopLimit        int   // below 0: none
+	concurrency     int64 // 0: none
+	pool            *pool
+	accepts         *expr.Schema
+	cold            *coldStarts
+	bucket          *tokenBucket
+	succeeded       map[string]struct{} // keys of an idempotent function
+	doom            uint64              // seed of what is never managed
+	rng, serviceRNG *randomStream
 
 	// in force by incidents
 	failsNowShare  float64 // -1: none
@@ -96,7 +96,7 @@ type send struct {
 	perRun    bool
 	readsItem bool
 	count     sampler
-	luck      *randomStream
+	rng       *randomStream
 	sequence  uint64
 }
 
@@ -118,7 +118,7 @@ func (c *coldStarts) start(e *engine, n *node) int64 {
 		c.idle = c.idle[:0] // those below have been idle for longer
 	}
 	n.coldCount++
-	return nanos(c.takes.draw(n.time1))
+	return nanos(c.takes.draw(n.serviceRNG))
 }
 
 // tokenBucket limits a rate: it holds what a second brings (at least one).
@@ -157,7 +157,7 @@ func (n *node) drawTakes() int64 {
 	if n.takes.zero() {
 		return 0
 	}
-	return nanos(n.takes.draw(n.time1) * n.slow)
+	return nanos(n.takes.draw(n.serviceRNG) * n.slow)
 }
 
 // shareNow gives the share of tries that fail, of what is stated, under the incidents
@@ -183,13 +183,13 @@ func (e *engine) failsNow(n *node) bool {
 	if e.plan.follow != nil {
 		return e.trace.forced(n) || n.shareNow(&n.fails) >= 1
 	}
-	return n.luck.happens(n.shareNow(&n.fails))
+	return n.rng.happens(n.shareNow(&n.fails))
 }
 
 func newEngine(plan *Plan) (*engine, error) {
 	g, s, room := plan.Graph, plan.Scenario, &space{}
 	e := &engine{clock: newClock(), g: g, scenario: s, plan: plan, start: s.Start, end: int64(s.Length), warm: int64(s.WarmUp), limits: plan.Limits,
-		space: room, copies: newRecords[copyRecord](room), handlings: newRecords[handling](room), journeys: newRecords[journey](room), contents: make([]content, 1, 1024),
+		space: room, copies: newRecords[copyRecord](room), inFlights: newRecords[inFlight](room), journeys: newRecords[journey](room), contents: make([]content, 1, 1024),
 		runs: make([]run, 1, 256), batches: make([]batch, 1, 64), errorID: map[string]int16{}, payload: g.Topology.Limits.Payload,
 		pools: map[string]*pool{}}
 	if err := e.setUp(); err != nil {
@@ -219,7 +219,7 @@ func (e *engine) setUp() error {
 	for name, size := range g.Topology.Pools {
 		e.pools[name] = &pool{size: int64(size)}
 	}
-	e.latency = make([][]*times, len(g.Nodes))
+	e.latency = make([][]*histogramSlot, len(g.Nodes))
 	e.firstLoss, e.noticed = -1, -1
 	e.storage = g.Topology.Prices != nil && g.Topology.Prices.Storage > 0
 	if plan.follow != nil {
@@ -230,13 +230,13 @@ func (e *engine) setUp() error {
 		return err
 	}
 	for i := range e.readers {
-		*e.handlings.at(e.handlings.add()) = handling{held: 1, busy: 1, group: int32(uint32(i) - e.readers[i].link.first)}
+		*e.inFlights.at(e.inFlights.add()) = inFlight{held: 1, busy: 1, group: int32(uint32(i) - e.readers[i].link.first)}
 	}
 	for i := range e.nodes {
 		n := &e.nodes[i]
 		n.wait, n.time, n.runTime = e.space.newTimes(), e.space.newTimes(), e.space.newTimes()
 		n.welcomes = n.capacity == 0 && (plan.follow == nil || plan.follow.Fail[n.name] == 0) && n.fails.EachTry == 0 && n.stream == nil && e.payload == 0
-		n.direct = n.welcomes && (n.queue != nil && n.queue.plain || n.kind == model.Topic) && n.takes.zero() && !e.plan.General
+		n.direct = n.welcomes && (n.queue != nil && n.queue.plain || n.kind == model.Topic) && n.takes.zero() && !e.plan.DisableFastPath
 	}
 	for i := range e.g.Links { // what is switched off from the start
 		if e.g.Links[i].Disabled && e.g.Links[i].Relation.Polls() {
@@ -251,7 +251,7 @@ func (e *engine) setUp() error {
 		}
 	}
 	e.setUpLoops()
-	e.setUpStraight()
+	e.setUpFastPath()
 	if err := e.setUpTraffic(); err != nil {
 		return err
 	}
@@ -298,7 +298,7 @@ func (e *engine) setUpDeliveries() {
 		s := send{link: l, perRun: l.PerRun, count: newSampler(l.Count.Dist), readsItem: l.Payload != nil}
 		s.plain = (e.g.Nodes[l.From].Kind != model.Endpoint || l.Filter.Everything) && l.If == nil && l.Chance == 1 && l.CountExpr == nil && l.ForEach == nil && s.count.shape == constant && s.count.a == 1
 		if !s.plain {
-			s.luck = e.stream(l.Link.ID(), "chance")
+			s.rng = e.stream(l.Link.ID(), "chance")
 		}
 		e.sends = append(e.sends, s)
 		e.moveSteps = append(e.moveSteps, int32(i))
@@ -354,7 +354,7 @@ func (e *engine) setUpNodes() error {
 		}
 		*n = node{id: i, name: gn.Name, kind: gn.Kind, standFunc: behaviour.stand, takes: newSampler(gn.Takes), fails: gn.Fails, failName: errFails,
 			failsNowShare: -1, slow: 1, concurrencyNow: -1, ownWay: int32(len(e.g.Links) + 2*i), outWay: int32(len(e.g.Links) + 2*i + 1),
-			notice: newSampler(gn.Notice), luck: e.stream(gn.Name, "luck"), time1: e.stream(gn.Name, "time")}
+			notice: newSampler(gn.Notice), rng: e.stream(gn.Name, "luck"), serviceRNG: e.stream(gn.Name, "time")}
 		if e.plan.follow != nil {
 			n.takes = typical(gn.Takes)
 			n.notice = typical(gn.Notice)

@@ -94,7 +94,7 @@ func (e *engine) armLife(n *node) {
 	o := n.objects
 	if !o.armed && o.endsHead < len(o.ends) {
 		o.armed = true
-		e.at(o.ends[o.endsHead].at, evLife, uint32(n.id))
+		e.schedule(o.ends[o.endsHead].at, evLife, uint32(n.id))
 	}
 }
 
@@ -124,7 +124,7 @@ func (e *engine) livesEnd(n *node) {
 }
 
 func (e *engine) standInBucket(n *node, i uint32) {
-	if n.objects != nil && e.copies.at(i).flags&ghost == 0 && !e.change(n, i) {
+	if n.objects != nil && e.copies.at(i).flags&duplicate == 0 && !e.change(n, i) {
 		// Deleting what is not there makes no event.
 		e.finish(i, Handled)
 		return
@@ -133,10 +133,10 @@ func (e *engine) standInBucket(n *node, i uint32) {
 		e.choosePartition(n, i)
 	}
 	if n.notice.zero() {
-		e.soon(evFan, i)
+		e.scheduleNow(evFan, i)
 		return
 	}
-	e.at(e.now+nanos(n.notice.draw(n.time1)), evFan, i)
+	e.schedule(e.now+nanos(n.notice.draw(n.serviceRNG)), evFan, i)
 }
 
 // endStorage counts what still lies there at the end of the run.

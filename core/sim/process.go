@@ -12,7 +12,7 @@ func (e *engine) holdStopped(i uint32, n *node, d *delivery) {
 	c := e.copies.at(i)
 	n.heldIntake = append(n.heldIntake, heldCopy{i, c.age})
 	if d.policy.GiveUp > 0 {
-		e.hand(c).timer = e.at(c.born+d.policy.GiveUp+1, evTry, i)
+		e.inFlightFor(c).timer = e.schedule(c.born+d.policy.GiveUp+1, evTry, i)
 	}
 }
 
@@ -31,7 +31,7 @@ func (e *engine) turnProcess(id int, stopped bool) {
 		for _, h := range held {
 			if c := e.copies.at(h.copy); c.age == h.name && c.flags&done == 0 {
 				e.waitsNoMore(c)
-				e.soon(evTry, h.copy)
+				e.scheduleNow(evTry, h.copy)
 			}
 		}
 	}
@@ -72,7 +72,7 @@ func (e *engine) releaseFeed(n *node) {
 		for k := len(p.hand) - 1; k >= 0; k-- {
 			c := e.copies.at(p.hand[k])
 			c.flags |= unread
-			e.hand(c).held--
+			e.inFlightFor(c).held--
 			e.insertAfter(&p.list, p.hand[k], 0)
 		}
 		p.hand, p.state, p.timer = p.hand[:0], idle, 0
@@ -123,14 +123,14 @@ func (e *engine) crashRun(i uint32, n *node) {
 	switch why {
 	case forIntake: // a failed try [IN-18]
 		x := e.copies.at(c)
-		e.hand(x).busy--
-		if x.flags&ghost != 0 {
+		e.inFlightFor(x).busy--
+		if x.flags&duplicate != 0 {
 			e.finish(c, noFate)
 			return
 		}
 		e.intakeFailed(c, n, &e.deliveries[x.via], errCrashed, false)
 	case forRequest:
-		e.hand(e.copies.at(c)).busy--
+		e.inFlightFor(e.copies.at(c)).busy--
 		e.answer(c, n, errCrashed, 503)
 	case forBatch:
 		e.crashBatch(b)
@@ -150,7 +150,7 @@ func (e *engine) crashBatch(b uint32) {
 	n := &e.nodes[e.batches[b].node]
 	rl := e.readers[e.batches[b].reader].link
 	for k := range e.batches[b].entries {
-		e.hand(e.copies.at(e.batches[b].entries[k].copy)).busy--
+		e.inFlightFor(e.copies.at(e.batches[b].entries[k].copy)).busy--
 	}
 	if n.queue.feed != nil {
 		e.settleFeed(b, errCrashed, false)
@@ -162,7 +162,7 @@ func (e *engine) crashBatch(b uint32) {
 		c := e.copies.at(entry.copy)
 		switch {
 		case c.flags&done != 0:
-		case c.flags&expiring != 0 && e.handOf(c).busy == 0:
+		case c.flags&expiring != 0 && e.inFlightOf(c).busy == 0:
 			e.leaveQueue(n, entry.copy, Expired)
 		case c.tries == entry.token && c.flags&leased != 0 && rl.delivery.rejects:
 			c.flags |= crashed

@@ -100,7 +100,7 @@ func (e *engine) setUpQueue(n *node) error {
 	if gn.Grouped {
 		q.groups = newGroups(q.links)
 	}
-	if !e.plan.General && len(q.links) == 1 && q.links[0].link.Filter.Everything && !e.limitsHops(q.links[0].link) && q.links[0].ahead == nil {
+	if !e.plan.DisableFastPath && len(q.links) == 1 && q.links[0].link.Filter.Everything && !e.limitsHops(q.links[0].link) && q.links[0].ahead == nil {
 		q.classes = append(q.classes, visibleClass{mask: 1})
 		q.plain, q.only = q.groups == nil && q.seen == nil && q.delay == 0 && n.twice == 0 && !q.carryAge, q.links[0]
 		q.front = &q.classes[0].list
@@ -116,8 +116,8 @@ func (e *engine) limitsHops(l *graph.Link) bool {
 func (e *engine) standInQueue(n *node, i uint32) {
 	c := e.copies.at(i)
 	q := n.queue
-	if q.plain && c.flags&ghost == 0 && e.trace == nil {
-		e.enterPlain(n, c, i)
+	if q.plain && c.flags&duplicate == 0 && e.trace == nil {
+		e.enqueueSimple(n, c, i)
 		e.wantPull(n)
 		return
 	}
@@ -126,34 +126,34 @@ func (e *engine) standInQueue(n *node, i uint32) {
 		e.finish(i, Passed)
 		return
 	}
-	e.standsNow(n, c)
-	if n.twice > 0 && c.flags&ghost == 0 {
+	e.countDepth(n, c)
+	if n.twice > 0 && c.flags&duplicate == 0 {
 		defer e.deliverTwice(n, i)
 	}
 	if q.groups != nil {
 		group := e.groupOf(n, i)
 		c = e.copies.at(i)
-		e.hand(c).group = group
+		e.inFlightFor(c).group = group
 	}
-	e.growOld(n, i)
+	e.insertByAge(n, i)
 	if len(q.links) == 0 {
 		e.rest(i)
 		return
 	}
 	if q.delay > 0 {
-		e.hand(c).timer = e.at(e.now+q.delay, evVisible, i)
+		e.inFlightFor(c).timer = e.schedule(e.now+q.delay, evVisible, i)
 		return
 	}
 	e.becomeVisible(i)
 }
 
-// enterPlain lets a message enter a queue of which one link takes everything, in
+// enqueueSimple lets a message enter a queue of which one link takes everything, in
 // the order in which it comes.
-func (e *engine) enterPlain(n *node, c *copyRecord, i uint32) {
+func (e *engine) enqueueSimple(n *node, c *copyRecord, i uint32) {
 	q := n.queue
 	n.depth.rise(e.now)
 	if c.born < e.now { // its write was rejected at first: others may have come meanwhile
-		e.growOld(n, i)
+		e.insertByAge(n, i)
 	} else {
 		youngest := q.ages.tail
 		c.older, c.younger = youngest, 0
@@ -166,7 +166,7 @@ func (e *engine) enterPlain(n *node, c *copyRecord, i uint32) {
 	d := q.only.delivery
 	d.offered++
 	d.matched++
-	c.flags |= visible | stands
+	c.flags |= visible | countedInDepth
 	e.putLast(q.front, c, i)
 }
 
@@ -174,7 +174,7 @@ func (e *engine) enterPlain(n *node, c *copyRecord, i uint32) {
 func (e *engine) duplicate(n *node, i uint32) bool {
 	q := n.queue
 	m := e.messageOf(e.copies.at(i))
-	v, err := e.g.Nodes[n.id].DedupeBy.Value(e.look(&m, "message"))
+	v, err := e.g.Nodes[n.id].DedupeBy.Value(e.eventOfMessage(&m, "message"))
 	if err != nil {
 		return false // without a key it is like no other
 	}
@@ -193,8 +193,8 @@ func (e *engine) duplicate(n *node, i uint32) bool {
 	return false
 }
 
-// growOld puts a copy into the list by age and arms the timer of the oldest.
-func (e *engine) growOld(n *node, i uint32) {
+// insertByAge puts a copy into the list by age and arms the timer of the oldest.
+func (e *engine) insertByAge(n *node, i uint32) {
 	q := n.queue
 	c := e.copies.at(i)
 	after := q.ages.tail
@@ -236,7 +236,7 @@ func (e *engine) unlinkAge(q *queue, c *copyRecord) {
 
 func (q *queue) armAge(e *engine, n *node, seq uint64, due int64) {
 	q.ageSeq, q.ageDue = seq, due
-	e.arm(due, seq, evAge, uint32(n.id))
+	e.armTimer(due, seq, evAge, uint32(n.id))
 }
 
 // ageEnds comes when the retention of the message that was oldest ends.
@@ -262,7 +262,7 @@ func (e *engine) ageEnds(n *node, seq uint64) {
 func (e *engine) expire(n *node, i uint32) {
 	c := e.copies.at(i)
 	e.hide(n.queue, i)
-	if e.handOf(c).busy > 0 {
+	if e.inFlightOf(c).busy > 0 {
 		c.flags |= expiring
 		e.unlinkAge(n.queue, c)
 		c.older, c.younger = 0, 0
@@ -292,7 +292,7 @@ func (e *engine) hide(q *queue, i uint32) {
 	var l *list
 	switch {
 	case c.flags&unread != 0:
-		l = &q.feed.parts[e.handOf(c).group].list
+		l = &q.feed.parts[e.inFlightOf(c).group].list
 	case c.flags&visible != 0:
 		l = &q.classes[c.class].list
 		if q.groups != nil {
@@ -366,7 +366,7 @@ func (e *engine) becomeVisible(i uint32) {
 func (e *engine) show(n *node, i uint32) {
 	c := e.copies.at(i)
 	q := n.queue
-	if c.flags&ghost != 0 && c.tries > 0 {
+	if c.flags&duplicate != 0 && c.tries > 0 {
 		e.leaveQueue(n, i, noFate)
 		return
 	}
@@ -377,9 +377,9 @@ func (e *engine) show(n *node, i uint32) {
 	q.order++
 	c.class = uint8(class)
 	if len(q.links) > 1 {
-		e.hand(c).due = q.order
-	} else if q.groups == nil && e.handOf(c).held == 0 {
-		e.dropHandling(c)
+		e.inFlightFor(c).due = q.order
+	} else if q.groups == nil && e.inFlightOf(c).held == 0 {
+		e.dropInFlight(c)
 	}
 	c.flags |= visible
 	if q.groups != nil {
@@ -396,7 +396,7 @@ func (e *engine) show(n *node, i uint32) {
 func (e *engine) wantPull(n *node) {
 	if q := n.queue; !q.pulling && (q.ready() || q.prefetches()) {
 		q.pulling = true
-		e.soon(evPull, uint32(n.id))
+		e.scheduleNow(evPull, uint32(n.id))
 	}
 }
 
@@ -438,7 +438,7 @@ func (e *engine) classOf(q *queue, i uint32) int {
 		ok := rl.link.Filter.Everything
 		if !ok {
 			m = e.messageOf(c)
-			ok = rl.link.Filter.Takes(e.look(&m, "message"))
+			ok = rl.link.Filter.Takes(e.eventOfMessage(&m, "message"))
 		}
 		if ok {
 			mask |= rl.bit
@@ -453,7 +453,7 @@ func (e *engine) classOf(q *queue, i uint32) int {
 		if e.trace != nil {
 			why := ""
 			if !ok {
-				why = rl.link.Filter.Why(e.look(&m, "message"))
+				why = rl.link.Filter.Why(e.eventOfMessage(&m, "message"))
 			}
 			e.trace.offered(e, i, rl.link, why)
 		}
@@ -476,7 +476,7 @@ func (e *engine) classOf(q *queue, i uint32) int {
 
 func (q *queue) armLease(e *engine, n *node, seq uint64, due int64) {
 	q.leaseSeq = seq
-	e.arm(due, seq, evLease, uint32(n.id))
+	e.armTimer(due, seq, evLease, uint32(n.id))
 }
 
 // leaseEnds comes when the oldest lease ends; messages whose lease has ended
@@ -488,14 +488,14 @@ func (e *engine) leaseEnds(n *node, seq uint64) {
 	}
 	q.leaseSeq = 0
 	i := q.leases.head
-	if h := e.handOf(e.copies.at(i)); i != 0 && h.due <= e.now && h.timer <= seq {
+	if h := e.inFlightOf(e.copies.at(i)); i != 0 && h.due <= e.now && h.timer <= seq {
 		e.hide(q, i)
 		e.becomeVisible(i)
 		i = q.leases.head
 	}
 	if i != 0 {
 		c := e.copies.at(i)
-		h := e.handOf(c)
+		h := e.inFlightOf(c)
 		q.armLease(e, n, h.timer, h.due)
 	}
 }

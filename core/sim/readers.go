@@ -24,7 +24,7 @@ type readerLink struct {
 	worker   *node        // the function, where batches may take the straight way; else nil
 	paused   bool         // some reader has paused after a throttle
 	entry    int32        // the latency of what came in there was the last one noted
-	latency  *times
+	latency  *histogramSlot
 	filling  []uint32 // batches that wait for more
 }
 
@@ -53,7 +53,7 @@ func (e *engine) take(n *node, rl *readerLink, batch uint32) uint32 {
 		for i := range q.classes {
 			class := &q.classes[i]
 			if class.mask&rl.bit != 0 && class.head != 0 &&
-				(best < 0 || e.handOf(e.copies.at(class.head)).due < e.handOf(e.copies.at(q.classes[best].head)).due) {
+				(best < 0 || e.inFlightOf(e.copies.at(class.head)).due < e.inFlightOf(e.copies.at(q.classes[best].head)).due) {
 				best = i
 			}
 		}
@@ -97,7 +97,7 @@ func (rl *readerLink) mayTry(c *copyRecord, now int64) bool {
 
 // latencyBy gives how long messages took from where one came in to the function that
 // a link leads to.
-func (e *engine) latencyBy(rl *readerLink, j *journey) *times {
+func (e *engine) latencyBy(rl *readerLink, j *journey) *histogramSlot {
 	if entry := j.entry(); entry != rl.entry {
 		rl.entry, rl.latency = entry, e.latencyTo(&e.nodes[rl.link.To], entry)
 	}
@@ -107,7 +107,7 @@ func (e *engine) latencyBy(rl *readerLink, j *journey) *times {
 // usual tells whether nothing stands against handing a message of a plain queue
 // out: nobody works on it, and it is not to be given up.
 func (e *engine) usual(rl *readerLink, c *copyRecord) bool {
-	return (c.handling == 0 || e.handOf(c).busy == 0) && rl.mayTry(c, e.now) && c.flags&ghost == 0
+	return (c.inFlight == 0 || e.inFlightOf(c).busy == 0) && rl.mayTry(c, e.now) && c.flags&duplicate == 0
 }
 
 // firstIsUsual tells so of the first that is visible in a plain queue.
@@ -126,7 +126,7 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) i
 	due, timer, most := now+q.lease, e.seq, rl.link.Read.UpTo
 	bt := &e.batches[batch]
 	lent := bt.reader + 1
-	h := e.handlings.at(lent)
+	h := e.inFlights.at(lent)
 	h.due, h.timer, h.lastFail = due, timer, noError
 	size, first, last, i := len(bt.entries), q.front.head, uint32(0), q.front.head
 	entries := bt.entries[:min(cap(bt.entries), most)]
@@ -144,10 +144,10 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) i
 			n.wait.add(now - c.born)
 		}
 		c.flags = c.flags&^visible | begun | leased
-		if busy == 1 && c.handling == 0 {
-			c.handling = lent
+		if busy == 1 && c.inFlight == 0 {
+			c.inFlight = lent
 		} else {
-			h := e.hand(c)
+			h := e.inFlightFor(c)
 			h.held++
 			h.busy += busy
 			h.due, h.timer = due, timer
@@ -171,7 +171,7 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) i
 	}
 	q.leases.tail = last
 	if q.leaseSeq == 0 {
-		q.armLease(e, n, e.handOf(e.copies.at(first)).timer, due)
+		q.armLease(e, n, e.inFlightOf(e.copies.at(first)).timer, due)
 	}
 	return size
 }
@@ -179,7 +179,7 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) i
 // lend starts the lease of a message that is handed out.
 func (e *engine) lend(n *node, c *copyRecord, i uint32) {
 	q := n.queue
-	h := e.hand(c)
+	h := e.inFlightFor(c)
 	h.held++
 	c.flags |= leased
 	h.due = e.now + q.lease
@@ -192,7 +192,7 @@ func (e *engine) lend(n *node, c *copyRecord, i uint32) {
 
 // endInQueue gives up a message of a queue.
 func (e *engine) endInQueue(n *node, i uint32, d *delivery, cause Fate) {
-	if d.dead >= 0 && e.copies.at(i).flags&ghost == 0 {
+	if d.dead >= 0 && e.copies.at(i).flags&duplicate == 0 {
 		e.deadLetter(i, d.dead)
 		cause = Passed
 	}
@@ -204,13 +204,13 @@ func (e *engine) handOut(n *node, i uint32) {
 	e.hide(n.queue, i)
 	c := e.copies.at(i)
 	c.tries++
-	if (e.handOf(c).busy > 0 || c.flags&crashed != 0) && c.flags&ghost == 0 {
+	if (e.inFlightOf(c).busy > 0 || c.flags&crashed != 0) && c.flags&duplicate == 0 {
 		n.redelivered++
 	}
 	c.flags &^= crashed
 	if c.flags&begun == 0 {
 		c.flags |= begun
-		if e.now >= e.warm && c.flags&ghost == 0 {
+		if e.now >= e.warm && c.flags&duplicate == 0 {
 			n.wait.add(e.now - c.born)
 		}
 	}
@@ -222,7 +222,7 @@ func (e *engine) handOut(n *node, i uint32) {
 func (e *engine) pull(n *node) {
 	q := n.queue
 	q.pulling = false
-	if ln := e.lanes[n.id]; ln != nil && e.trace == nil && (ln.d.paused || !e.pullStraight(ln)) {
+	if ln := e.lanes[n.id]; ln != nil && e.trace == nil && (ln.d.paused || !e.pullFast(ln)) {
 		return
 	}
 	for _, rl := range q.links {
@@ -299,12 +299,12 @@ func (e *engine) takeBatch(n *node, rl *readerLink, r int) bool {
 		if i == 0 {
 			break
 		}
-		e.hand(e.copies.at(i)).busy += busy
+		e.inFlightFor(e.copies.at(i)).busy += busy
 		size = e.addToBatch(b, i)
 	}
 	switch {
 	case busy == 1 && rl.worker != nil:
-		e.startStraight(rl.worker, b)
+		e.startFast(rl.worker, b)
 	case busy == 1:
 		e.launch(b)
 	default:
@@ -323,7 +323,7 @@ func (e *engine) startOrFill(rl *readerLink, b uint32, since int64) {
 	}
 	rl.filling = append(rl.filling, b)
 	e.batches[b].filling = true
-	e.batches[b].timer = e.at(until, evFill, b)
+	e.batches[b].timer = e.schedule(until, evFill, b)
 }
 
 // startsAtOnce tells whether a batch of a queue's link starts a run as soon as it is
@@ -386,7 +386,7 @@ func (e *engine) freeReader(id uint32, throttled bool) {
 	r := &e.readers[id]
 	if throttled {
 		r.pause, r.link.paused = longerPause(r.pause), true
-		e.at(e.now+r.pause, evReader, id)
+		e.schedule(e.now+r.pause, evReader, id)
 		return
 	}
 	r.pause = 0
@@ -409,12 +409,12 @@ func (e *engine) queueFailed(n *node, i uint32, token uint16, d *delivery, failu
 	if c.flags&done != 0 {
 		return
 	}
-	if c.flags&ghost != 0 {
+	if c.flags&duplicate != 0 {
 		e.leaveQueue(n, i, noFate)
 		return
 	}
 	if c.flags&expiring != 0 {
-		if e.handOf(c).busy == 0 {
+		if e.inFlightOf(c).busy == 0 {
 			e.leaveQueue(n, i, Expired)
 		}
 		return
@@ -422,10 +422,10 @@ func (e *engine) queueFailed(n *node, i uint32, token uint16, d *delivery, failu
 	if c.tries != token || c.flags&leased == 0 {
 		return // handed out again since, or its lease has ended: nothing changes
 	}
-	e.hand(c).lastFail = failure
+	e.inFlightFor(c).lastFail = failure
 	rejects := d.rejects && failure != errThrottled
 	returns := d.policy.WaitSet || rejects // before its lease ends
-	wait := e.handOf(c).due - e.now
+	wait := e.inFlightOf(c).due - e.now
 	if returns {
 		wait = e.jittered(d.policy.Backoff(int(c.tries)), d)
 	}
@@ -438,7 +438,7 @@ func (e *engine) queueFailed(n *node, i uint32, token uint16, d *delivery, failu
 		return
 	case returns:
 		e.hide(n.queue, i)
-		e.hand(c).timer = e.at(e.now+wait, evVisible, i)
+		e.inFlightFor(c).timer = e.schedule(e.now+wait, evVisible, i)
 	}
 	if e.trace != nil {
 		e.trace.waits(e, i, wait, Exhausted)

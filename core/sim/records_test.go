@@ -56,6 +56,6 @@ nodes:
 	require.NoError(t, e.proceed(int64(50*time.Minute), 1<<40))
 	require.EqualValues(t, waiting, e.nodes[g.NodeID("q")].depth.count)
 	require.Greater(t, e.nodes[g.NodeID("f")].runs, int64(2_000))
-	bytes := e.copies.bytes() + e.journeys.bytes() + e.handlings.bytes()
-	require.Less(t, float64(bytes)/waiting, 100.0, "%d handlings", e.handlings.count)
+	bytes := e.copies.bytes() + e.journeys.bytes() + e.inFlights.bytes()
+	require.Less(t, float64(bytes)/waiting, 100.0, "%d handlings", e.inFlights.count)
 }

@@ -42,7 +42,7 @@ func Rest(plan Plan, node string, at time.Duration) ([]Resting, int, error) {
 		return nil, 0, fmt.Errorf("the run has no instant %s: it lasts %s", model.FormatDuration(at), model.FormatDuration(time.Duration(e.end)))
 	}
 	e.end = int64(at)
-	e.watch(newTracer(nil, map[uint64]bool{})) // of no journey, but payloads are kept
+	e.observe(newTracer(nil, map[uint64]bool{})) // of no journey, but payloads are kept
 	if err := e.loop(); err != nil {
 		return nil, 0, err
 	}
@@ -57,7 +57,7 @@ func (e *engine) resting(id int) ([]Resting, int) {
 	for i := uint32(1); i < e.copies.count; i++ {
 		c := e.copies.at(i)
 		n := &e.nodes[c.node]
-		if c.journey != 0 && c.flags&(done|ghost) == 0 && (int(c.node) == id || n.home != nil && n.home.id == id) {
+		if c.journey != 0 && c.flags&(done|duplicate) == 0 && (int(c.node) == id || n.home != nil && n.home.id == id) {
 			found = append(found, i)
 		}
 	}
@@ -82,7 +82,7 @@ func (e *engine) state(c *copyRecord) string {
 	switch {
 	case c.flags&atRest != 0:
 		return "stored here"
-	case e.handOf(c).busy > 0:
+	case e.inFlightOf(c).busy > 0:
 		return "in a run"
 	case c.flags&writing != 0:
 		return "being written"
@@ -90,9 +90,9 @@ func (e *engine) state(c *copyRecord) string {
 		return "leased"
 	case c.flags&heldBack != 0:
 		return "blocked by its group"
-	case e.handOf(c).timer != 0:
+	case e.inFlightOf(c).timer != 0:
 		return "not visible yet"
-	case e.handOf(c).held > 0:
+	case e.inFlightOf(c).held > 0:
 		return "in a batch"
 	}
 	return "ready"

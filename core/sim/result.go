@@ -10,25 +10,25 @@ import (
 // Result is what one replication counted. Results of the same graph and
 // scenario merge; see core/study.
 type Result struct {
-	Replication int
-	Seed        uint64
-	Stopped     string // why it ended early; empty: it did not
-	Reached     time.Duration
-	Entered     int64
-	Events      int64
-	Straight    int64 // runs on the straight way
-	Complete    int64
-	Failed      int64
-	InFlight    int64
-	Largest     struct{ Copies, Hops int32 }
-	Nodes       []NodeResult
-	Links       []LinkResult
-	Latency     map[[2]int]*Histogram // by entry and node
-	Loops       []LoopResult
-	Series      *Series
-	Alarms      []AlarmResult
-	FirstLoss   time.Duration // -1: nothing was lost
-	Noticed     time.Duration // when an alarm was on, from the first loss on; -1: none was
+	Replication  int
+	Seed         uint64
+	Stopped      string // why it ended early; empty: it did not
+	Reached      time.Duration
+	Entered      int64
+	Events       int64
+	FastPathRuns int64 // runs on the straight way
+	Complete     int64
+	Failed       int64
+	InFlight     int64
+	Largest      struct{ Copies, Hops int32 }
+	Nodes        []NodeResult
+	Links        []LinkResult
+	Latency      map[[2]int]*Histogram // by entry and node
+	Loops        []LoopResult
+	Series       *Series
+	Alarms       []AlarmResult
+	FirstLoss    time.Duration // -1: nothing was lost
+	Noticed      time.Duration // when an alarm was on, from the first loss on; -1: none was
 }
 
 // NodeResult is what one node counted.
@@ -99,22 +99,22 @@ func (e *engine) result() (*Result, error) {
 	if err := e.audit(); err != nil {
 		return nil, err
 	}
-	res := &Result{Replication: e.plan.Replication, Seed: e.scenario.Seed, Stopped: e.stopped, Reached: time.Duration(reached), Entered: e.tally.entered, Events: e.tally.events, Straight: e.tally.straight,
+	res := &Result{Replication: e.plan.Replication, Seed: e.scenario.Seed, Stopped: e.stopped, Reached: time.Duration(reached), Entered: e.tally.entered, Events: e.tally.events, FastPathRuns: e.tally.straight,
 		FirstLoss: time.Duration(e.firstLoss), Noticed: time.Duration(e.noticed), Latency: map[[2]int]*Histogram{}, Nodes: make([]NodeResult, len(e.nodes)), Series: e.finishSeries(), Alarms: e.alarmResults()}
 	for i := uint32(1); i < e.copies.count; i++ {
 		c := e.copies.at(i)
-		if c.journey == 0 || c.flags&(done|ghost) != 0 {
+		if c.journey == 0 || c.flags&(done|duplicate) != 0 {
 			continue
 		}
 		n := &e.nodes[c.node]
-		if c.flags&stands != 0 && e.storage {
+		if c.flags&countedInDepth != 0 && e.storage {
 			n.byteSeconds += float64(e.contents[c.content].size) * float64(e.now-c.born) * 1e-9
 		}
 		if c.flags&atRest != 0 {
 			continue
 		}
 		n.oldest = max(n.oldest, e.now-c.born)
-		if e.handOf(c).busy > 0 || c.flags&writing != 0 {
+		if e.inFlightOf(c).busy > 0 || c.flags&writing != 0 {
 			res.Nodes[c.node].Running++
 		} else {
 			res.Nodes[c.node].Waiting++

@@ -31,7 +31,7 @@ func (e *engine) results(n *node, m *message, seenAs string, failure int16, trie
 		con := e.resultContent(n, m, l, seenAs, kind, failure, tries)
 		probe := out
 		probe.content = con
-		if l.Filter.Everything || l.Filter.Takes(e.look(&probe, kind)) {
+		if l.Filter.Everything || l.Filter.Takes(e.eventOfMessage(&probe, kind)) {
 			d.matched++
 			taken = true
 			if e.trace != nil {
@@ -39,7 +39,7 @@ func (e *engine) results(n *node, m *message, seenAs string, failure int16, trie
 			}
 			e.deliver(int32(id), &out, con, 0)
 		} else if e.trace != nil {
-			e.trace.offeredResult(e, m.journey, n, l, l.Filter.Why(e.look(&probe, kind)))
+			e.trace.offeredResult(e, m.journey, n, l, l.Filter.Why(e.eventOfMessage(&probe, kind)))
 		}
 		e.dropContent(con)
 	}

@@ -100,8 +100,8 @@ func (e *engine) newRun(n *node, why runFor) uint32 {
 
 func (e *engine) dropRun(i uint32) {
 	r := &e.runs[i]
-	if e.told != nil {
-		delete(e.told.replies, i)
+	if e.observer != nil {
+		delete(e.observer.replies, i)
 	}
 	e.dropPlan(r)
 	r.turn++
@@ -168,7 +168,7 @@ func (e *engine) begin(i uint32) {
 	if n.pool != nil {
 		n.pool.used++
 	}
-	e.luck(i, r, n)
+	e.drawOutcome(i, r, n)
 	if e.trace != nil {
 		e.trace.runs(e, i)
 	}
@@ -196,10 +196,10 @@ func (e *engine) begin(i uint32) {
 	e.work(i)
 }
 
-// luck draws a run's time and failure, under the incidents in force now.
-func (e *engine) luck(i uint32, r *run, n *node) {
+// drawOutcome draws a run's time and failure, under the incidents in force now.
+func (e *engine) drawOutcome(i uint32, r *run, n *node) {
 	takes, fails, name, ofCase := e.conditions(r, n)
-	r.work = nanos(takes.draw(n.time1) * n.slow)
+	r.work = nanos(takes.draw(n.serviceRNG) * n.slow)
 	if n.cold != nil {
 		cold := n.cold.start(e, n)
 		r.work += cold
@@ -220,11 +220,11 @@ func (e *engine) luck(i uint32, r *run, n *node) {
 		e.eachByItself(r, n)
 		return
 	}
-	if n.luck.happens(n.shareNow(fails)) {
+	if n.rng.happens(n.shareNow(fails)) {
 		r.failure = name
 		return
 	}
-	if fails.ForGood > 0 && e.anyDoomed(r, n, fails.ForGood) {
+	if fails.ForGood > 0 && e.anyFailsForGood(r, n, fails.ForGood) {
 		r.failure = name
 		r.final = ofCase
 	}
@@ -275,7 +275,7 @@ func (e *engine) caseFor(r *run, n *node, k int) int {
 		kind = e.kindAt(r, k)
 	}
 	for i := range n.cases {
-		if ok, _ := n.cases[i].when.Truth(e.look(&m, kind)); ok {
+		if ok, _ := n.cases[i].when.Truth(e.eventOfMessage(&m, kind)); ok {
 			return i
 		}
 	}
@@ -301,7 +301,7 @@ func (e *engine) eachByItself(r *run, n *node) {
 			}
 		}
 		share := n.shareNow(fails)
-		if share > 0 && n.luck.unit() < share || e.doomed(n, fails.ForGood, e.copies.at(b.entries[k].copy).age) {
+		if share > 0 && n.rng.unit() < share || e.failsForGood(n, fails.ForGood, e.copies.at(b.entries[k].copy).age) {
 			b.entries[k].failure = name
 		}
 	}
@@ -313,7 +313,7 @@ func (b *batch) failEach(n *node, share float64) {
 		return
 	}
 	for k := range b.entries {
-		if n.luck.unit() < share {
+		if n.rng.unit() < share {
 			b.entries[k].failure = n.failName
 		}
 	}
@@ -324,7 +324,7 @@ func (b *batch) failEach(n *node, share float64) {
 func (e *engine) declines(r *run, n *node) bool {
 	for k := 0; k < e.messages(r); k++ {
 		m, _ := e.message(r, k)
-		if n.accepts.Fits(e.look(&m, "message").Data) == nil {
+		if n.accepts.Fits(e.eventOfMessage(&m, "message").Data) == nil {
 			continue
 		}
 		if !n.fails.PerMessage || r.why != forBatch {
@@ -336,24 +336,24 @@ func (e *engine) declines(r *run, n *node) bool {
 	return false
 }
 
-func (e *engine) anyDoomed(r *run, n *node, share float64) bool {
+func (e *engine) anyFailsForGood(r *run, n *node, share float64) bool {
 	switch {
 	case r.batch != 0:
 		for _, entry := range e.batches[r.batch].entries {
-			if e.doomed(n, share, e.copies.at(entry.copy).age) {
+			if e.failsForGood(n, share, e.copies.at(entry.copy).age) {
 				return true
 			}
 		}
 		return false
 	case r.copy != 0:
-		return e.doomed(n, share, e.copies.at(r.copy).age)
+		return e.failsForGood(n, share, e.copies.at(r.copy).age)
 	}
-	return e.doomed(n, share, e.journeys.at(r.own.journey).id())
+	return e.failsForGood(n, share, e.journeys.at(r.own.journey).id())
 }
 
-// doomed tells whether a message is among those that a function never manages:
+// failsForGood tells whether a message is among those that a function never manages:
 // the same answer at every try.
-func (e *engine) doomed(n *node, share float64, name uint64) bool {
+func (e *engine) failsForGood(n *node, share float64, name uint64) bool {
 	return share > 0 && float64(splitmix(n.doom^splitmix(name))>>11)*0x1p-53 < share
 }
 
@@ -382,7 +382,7 @@ func (e *engine) kindOfCopy(c *copyRecord) string {
 func (e *engine) work(i uint32) {
 	r := &e.runs[i]
 	n := &e.nodes[r.node]
-	if e.told != nil && e.told.asks(i) {
+	if e.observer != nil && e.observer.asks(i) {
 		return
 	}
 	r.phase = working
@@ -399,10 +399,10 @@ func (e *engine) wait(i uint32, d int64) {
 	r := &e.runs[i]
 	if d <= 0 {
 		r.timer = atOnce
-		e.soon(evRun, i)
+		e.scheduleNow(evRun, i)
 		return
 	}
-	r.timer = e.at(e.now+d, evRun, i)
+	r.timer = e.schedule(e.now+d, evRun, i)
 }
 
 // atOnce stands for the timer of a run that goes on at this very instant.
@@ -495,7 +495,7 @@ func (e *engine) endRun(i uint32, failure int16) {
 	case forIntake:
 		c := r.copy
 		e.dropRun(i)
-		e.hand(e.copies.at(c)).busy--
+		e.inFlightFor(e.copies.at(c)).busy--
 		e.intakeDone(c, failure, final)
 	case forBatch:
 		b := r.batch
@@ -504,7 +504,7 @@ func (e *engine) endRun(i uint32, failure int16) {
 	case forRequest:
 		c, status := r.copy, r.status
 		e.dropRun(i)
-		e.hand(e.copies.at(c)).busy--
+		e.inFlightFor(e.copies.at(c)).busy--
 		e.answer(c, n, failure, status)
 	case forCall:
 		caller, turn, own := r.caller, r.callOf, r.own

@@ -81,7 +81,7 @@ func (e *engine) setUpTraffic() error {
 		if t := &e.traffic[i]; t.pattern == replayed {
 			e.nextReplayed(t, uint32(i))
 		} else if at := e.nextArrival(t); e.within(at) {
-			e.comesFirst(at, evArrive, uint32(i))
+			e.addSource(at, evArrive, uint32(i))
 		}
 	}
 	return nil
@@ -255,16 +255,16 @@ func (e *engine) arrive(i uint32) {
 		at = e.nextArrival(t)
 	}
 	if e.within(at) {
-		e.comesNext(at, evArrive, i)
+		e.advanceSource(at, evArrive, i)
 	} else {
-		e.comesNoMore()
+		e.exhaustSource()
 	}
 	con := t.shared
 	if con == 0 {
 		con = e.drawContent(t)
 	}
 	if t.to.atOnce {
-		e.enterStraight(t.to, t.way, con)
+		e.enterFast(t.to, t.way, con)
 	} else {
 		e.enter(int32(t.to.id), con)
 	}
@@ -417,7 +417,7 @@ func (e *engine) nextFire(n *node) {
 		at += int64(s.luck.unit() * float64(s.jitter))
 	}
 	if s.next < s.until && at < e.end {
-		e.at(at, evFire, uint32(n.id))
+		e.schedule(at, evFire, uint32(n.id))
 	}
 }
 
@@ -441,12 +441,12 @@ func (e *engine) fireNow(n *node) {
 	c.subject = append(c.subject, gn.Name...)
 	c.source = int32(n.id)
 	if gn.Payload != nil {
-		c.data, _ = gn.Payload.Value(e.look(&m, "fired"))
+		c.data, _ = gn.Payload.Value(e.eventOfMessage(&m, "fired"))
 	}
 	i := e.newCopy(n, n.ownWay, &m, con, 0)
 	if e.trace != nil {
 		e.trace.comes(e, i, &m)
 	}
 	e.dropContent(con)
-	e.soon(evFan, i)
+	e.scheduleNow(evFan, i)
 }

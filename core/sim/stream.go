@@ -51,7 +51,7 @@ func (e *engine) partitionOf(n *node, m *message) int {
 	case gn.Kind == model.Table:
 		return hashOf(e.contents[m.content].key(), s.partitions)
 	case gn.By != nil:
-		if v, err := gn.By.Value(e.look(m, "message")); err == nil {
+		if v, err := gn.By.Value(e.eventOfMessage(m, "message")); err == nil {
 			return hashOf(fmt.Sprint(v), s.partitions)
 		}
 	}
@@ -97,7 +97,7 @@ func (e *engine) choosePartition(n *node, i uint32) {
 	p := e.partitionOf(n, &m)
 	s.turn = p + 1
 	s.buckets[p].take(e.now)
-	e.hand(e.copies.at(i)).group = int32(p)
+	e.inFlightFor(e.copies.at(i)).group = int32(p)
 }
 
 func (e *engine) standInStream(n *node, i uint32) {
@@ -108,10 +108,10 @@ func (e *engine) standInStream(n *node, i uint32) {
 	}
 	e.choosePartition(n, i)
 	if len(n.stream.feeds) > 0 {
-		e.soon(evFan, i)
+		e.scheduleNow(evFan, i)
 		return
 	}
-	e.standsNow(n, e.copies.at(i))
-	e.growOld(n, i)
+	e.countDepth(n, e.copies.at(i))
+	e.insertByAge(n, i)
 	e.rest(i)
 }

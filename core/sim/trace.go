@@ -49,8 +49,8 @@ func newTracer(follow *FollowPlan, wanted map[uint64]bool) *tracer {
 	return &tracer{follow: follow, failed: map[string]int{}, wanted: wanted, trails: map[uint64]*trail{}}
 }
 
-// only gives the one trail of a followed message.
-func (t *tracer) only() *trail {
+// single gives the one trail of a followed message.
+func (t *tracer) single() *trail {
 	for _, one := range t.trails {
 		return one
 	}
@@ -104,7 +104,7 @@ func (t *tracer) comes(e *engine, i uint32, m *message) {
 	if via := e.deliveries[c.via].link; via >= 0 {
 		s.Link = e.g.Links[via].Link.ID()
 	}
-	if c.flags&ghost != 0 {
+	if c.flags&duplicate != 0 {
 		s.Why = "duplicate delivery"
 	}
 	r.ofCopy[i] = r.add(e, s)
@@ -286,7 +286,7 @@ func (e *engine) misfit(run *run) string {
 	n := &e.nodes[run.node]
 	for k := 0; k < e.messages(run); k++ {
 		m, _ := e.message(run, k)
-		if err := n.accepts.Fits(e.look(&m, "message").Data); err != nil {
+		if err := n.accepts.Fits(e.eventOfMessage(&m, "message").Data); err != nil {
 			return err.Error()
 		}
 	}
@@ -330,7 +330,7 @@ func (t *tracer) answers(e *engine, i uint32, failure, status int16) {
 	case failure == noError:
 	case failure == errAccepts:
 		m := e.messageOf(c)
-		why = n.accepts.Fits(e.look(&m, "request").Data).Error()
+		why = n.accepts.Fits(e.eventOfMessage(&m, "request").Data).Error()
 	case failure == errRefused:
 		why = e.notNamed(&e.g.Links[e.deliveries[c.via].link])
 	case status == 404:

@@ -89,7 +89,7 @@ func (e *engine) startTasks(i uint32) {
 }
 
 func (e *engine) dataOf(m *message) (string, any) {
-	ev := e.look(m, "message")
+	ev := e.eventOfMessage(m, "message")
 	return ev.Type, ev.Data
 }
 
@@ -140,7 +140,7 @@ func (e *engine) dropExecution(i uint32) {
 func (e *engine) seen(t *thread) *expr.Event {
 	r := &e.runs[t.run]
 	m, _ := e.message(r, int(r.index))
-	ev := e.look(&m, e.kindAt(r, int(r.index)))
+	ev := e.eventOfMessage(&m, e.kindAt(r, int(r.index)))
 	ev.Data, ev.Item, ev.Index, ev.Error = t.data, nil, 0, nil
 	for k := range t.frames {
 		f := &t.frames[k]
@@ -248,7 +248,7 @@ func (e *engine) do(i uint32, task *graph.Task) bool {
 		push(frame{list: task.Try, kind: inTry, tries: 1, began: e.now, input: t.data})
 	case task.IsWait:
 		t.after = nextTask
-		t.timer = e.at(e.now+int64(task.Wait), evTask, i)
+		t.timer = e.schedule(e.now+int64(task.Wait), evTask, i)
 		if e.trace != nil {
 			e.trace.task(e, t, "waits", model.FormatDuration(task.Wait))
 		}

@@ -83,7 +83,7 @@ func (e *engine) taskCallFailed(i uint32, task *graph.Task, failure int16, final
 	d := &e.deliveries[task.Link]
 	if wait, again := e.callAgainAfter(d, failure, final, t.tries); again {
 		t.after = callAgain
-		t.timer = e.at(e.now+wait, evTask, i)
+		t.timer = e.schedule(e.now+wait, evTask, i)
 		return false
 	}
 	if e.g.Links[task.Link].Link.Ignore {

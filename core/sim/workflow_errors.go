@@ -30,7 +30,7 @@ func (e *engine) throw(i uint32, failure int16) bool {
 			f.at, t.data = 0, f.input
 			f.tries++
 			t.after = tryTasks
-			t.timer = e.at(e.now+wait, evTask, i)
+			t.timer = e.schedule(e.now+wait, evTask, i)
 			if e.trace != nil {
 				e.trace.task(e, t, "waits", fmt.Sprintf("%s before try %d of task %s, since it failed: %s", model.FormatDuration(time.Duration(wait)), f.tries, task.Name, name))
 			}

@@ -28,7 +28,7 @@
     said = error ? sentence(error) : `Saved as revision ${data.number} of ${model}. This rehearsal goes on with revision ${revision}.`;
   }
   const value = (what: string, x: number) => (what === "fails" ? share(x) : duration(x));
-  const lists = $derived(seen ? ([["Seen, and not drawn", [...seen.drift.not_modelled.nodes, ...seen.drift.not_modelled.links]], ["Drawn, and not seen", [...seen.drift.not_observed.nodes, ...seen.drift.not_observed.links]]] as const) : []);
+  const lists = $derived(seen ? ([["Observed, not in the model", [...seen.drift.not_modelled.nodes, ...seen.drift.not_modelled.links]], ["In the model, not observed", [...seen.drift.not_observed.nodes, ...seen.drift.not_observed.links]]] as const) : []);
 </script>
 
 {#if !seen}

@@ -11,16 +11,16 @@ import "ironweir/core/model"
 // order, the same counts (straight_test.go), and whatever is out of the ordinary
 // goes on by the general way.
 
-// lane is a queue whose readers may take the straight way, with all that its
+// fastLink is a queue whose readers may take the straight way, with all that its
 // runs need at hand.
-type lane struct {
+type fastLink struct {
 	rl     *readerLink
 	d      *delivery // of the reader link
 	n      *node     // the queue
 	q      *queue
 	front  *list // what is visible in it
 	f      *node // the function
-	sends  []laneSend
+	sends  []fastSend
 	to     *node // where a message that is handled goes on to, in its record, as the one that is sent; nil: it does not
 	apart  bool  // something else reads there
 	copies bool  // what its runs send has records of its own
@@ -35,17 +35,17 @@ type lane struct {
 	share   float64 // of runs that fail
 }
 
-// laneSend is where a run on the straight way writes.
-type laneSend struct {
+// fastSend is where a run on the straight way writes.
+type fastSend struct {
 	id int32
 	d  *delivery
 	to *node
 }
 
-// setUpStraight finds the links whose runs may take the straight way.
-func (e *engine) setUpStraight() {
-	e.lanes = make([]*lane, len(e.nodes))
-	if e.plan.General {
+// setUpFastPath finds the links whose runs may take the straight way.
+func (e *engine) setUpFastPath() {
+	e.lanes = make([]*fastLink, len(e.nodes))
+	if e.plan.DisableFastPath {
 		return
 	}
 	for i := range e.g.Nodes {
@@ -56,22 +56,22 @@ func (e *engine) setUpStraight() {
 		rl := n.queue.links[0]
 		l := rl.link
 		f := &e.nodes[l.To]
-		if l.Relation != model.PolledRun || l.Read.UpTo != 1 || rl.delivery.refused || rl.delivery.rejects || rl.delivery.wrap != unwrapped || !f.isStraight(e) {
+		if l.Relation != model.PolledRun || l.Read.UpTo != 1 || rl.delivery.refused || rl.delivery.rejects || rl.delivery.wrap != unwrapped || !f.hasFastPath(e) {
 			continue
 		}
-		ln := &lane{rl: rl, d: rl.delivery, n: n, q: n.queue, front: n.queue.front, f: f, most: n.queue.lease - 1, dooms: f.fails.ForGood > 0}
+		ln := &fastLink{rl: rl, d: rl.delivery, n: n, q: n.queue, front: n.queue.front, f: f, most: n.queue.lease - 1, dooms: f.fails.ForGood > 0}
 		if f.limit > 0 {
 			ln.most = min(ln.most, f.limit)
 		}
 		for _, id := range f.steps[sending] {
-			ln.sends = append(ln.sends, laneSend{id, &e.deliveries[id], &e.nodes[e.sends[id].link.To]})
+			ln.sends = append(ln.sends, fastSend{id, &e.deliveries[id], &e.nodes[e.sends[id].link.To]})
 		}
 		ln.sized = e.payload > 0 && len(ln.sends) > 0
 		e.lanes[i] = ln
 	}
-	e.setUpStraightBatches()
+	e.setUpFastBatches()
 	for i := range e.g.Nodes {
-		e.nodes[i].straight = e.straightFan(&e.nodes[i])
+		e.nodes[i].fast = e.fastFan(&e.nodes[i])
 	}
 	// Only after all are known: a message goes on in its record from queue to
 	// queue, where no loop counts its passes and nothing counts what it takes.
@@ -87,17 +87,17 @@ func (e *engine) setUpStraight() {
 		}
 		ln.copies = ln.to == nil && len(ln.sends) > 0
 	}
-	e.inForce()
+	e.bindFastPath()
 }
 
-// inForce notes what is in force now: at the start, and when an incident
+// bindFastPath notes what is in force now: at the start, and when an incident
 // has changed it.
-func (e *engine) inForce() {
+func (e *engine) bindFastPath() {
 	for i := range e.nodes {
 		n := &e.nodes[i]
-		n.fans = n.straight != nil && e.trace == nil
-		for k := range n.straight {
-			s := &n.straight[k]
+		n.fans = n.fast != nil && e.trace == nil
+		for k := range n.fast {
+			s := &n.fast[k]
 			n.fans = n.fans && !s.d.paused && !s.d.off && !s.d.refused && s.to.failsNowShare < 0
 		}
 		d := &e.deliveries[n.outWay]
@@ -119,48 +119,48 @@ func (e *engine) inForce() {
 	}
 }
 
-// watch lets a tracer look on.
-func (e *engine) watch(t *tracer) {
+// observe lets a tracer look on.
+func (e *engine) observe(t *tracer) {
 	e.trace = t
-	e.inForce()
+	e.bindFastPath()
 }
 
-// straightFan gives where a topic hands its messages on to, where that takes the
+// fastFan gives where a topic hands its messages on to, where that takes the
 // straight way.
-func (e *engine) straightFan(n *node) []laneSend {
+func (e *engine) fastFan(n *node) []fastSend {
 	if n.kind != model.Topic || n.twice > 0 {
 		return nil
 	}
-	var out []laneSend
+	var out []fastSend
 	for _, id := range e.g.Nodes[n.id].Out {
 		to := &e.nodes[e.g.Links[id].To]
 		if !e.g.Links[id].Filter.Everything || !to.direct || to.queue == nil || e.inLoop[to.id] >= 0 || e.deliveries[id].wrap != unwrapped {
 			return nil
 		}
-		out = append(out, laneSend{int32(id), &e.deliveries[id], to})
+		out = append(out, fastSend{int32(id), &e.deliveries[id], to})
 	}
 	return out
 }
 
-// fanStraight hands what stands in a topic on.
-func (e *engine) fanStraight(n *node, i uint32) {
+// fanFast hands what stands in a topic on.
+func (e *engine) fanFast(n *node, i uint32) {
 	c := e.copies.at(i)
-	e.contents[c.content].refs += int32(len(n.straight))
+	e.contents[c.content].refs += int32(len(n.fast))
 	j := e.journeys.at(c.journey)
-	j.refs += int32(len(n.straight))
-	j.open += int32(len(n.straight))
-	e.spread(n, j, c.journey, c.content, c.hops, c.passes, c.flags&(aside|deletion))
+	j.refs += int32(len(n.fast))
+	j.open += int32(len(n.fast))
+	e.fanOut(n, j, c.journey, c.content, c.hops, c.passes, c.flags&(deadLettered|deletion))
 	e.finish(i, Passed)
 }
 
-// spread makes the copies that a topic hands on, to which its message's journey and
+// fanOut makes the copies that a topic hands on, to which its message's journey and
 // content have been counted.
-func (e *engine) spread(n *node, j *journey, jour, con uint32, hops, passes uint16, f copyFlags) {
-	j.copies += int32(len(n.straight))
-	e.live += len(n.straight)
+func (e *engine) fanOut(n *node, j *journey, jour, con uint32, hops, passes uint16, f copyFlags) {
+	j.copies += int32(len(n.fast))
+	e.live += len(n.fast)
 	each := copyRecord{born: e.now, journey: jour, content: con, hops: hops, passes: passes, flags: f}
-	for k := range n.straight {
-		s := &n.straight[k]
+	for k := range n.fast {
+		s := &n.fast[k]
 		s.d.offered++
 		s.d.matched++
 		s.d.copies++
@@ -169,26 +169,26 @@ func (e *engine) spread(n *node, j *journey, jour, con uint32, hops, passes uint
 		c := e.copies.at(i)
 		*c = each
 		c.age, c.via, c.node = e.sequence(), s.id, int32(s.to.id)
-		e.enterPlain(s.to, c, i)
+		e.enqueueSimple(s.to, c, i)
 		e.wantPull(s.to)
 	}
 }
 
-// enterStraight brings a message from outside to a queue or topic that takes it at
+// enterFast brings a message from outside to a queue or topic that takes it at
 // once, as the last thing that an event does; the reference to the content becomes
 // that of the copy.
-func (e *engine) enterStraight(n *node, way *delivery, con uint32) {
+func (e *engine) enterFast(n *node, way *delivery, con uint32) {
 	e.tally.entered++
 	way.copies++
 	n.copies++
 	jour, j := e.newJourney(int32(n.id))
-	if n.queue == nil && n.fans && e.alone() { // its message is gone before anybody could see it
+	if n.queue == nil && n.fans && e.uncontestedNow() { // its message is gone before anybody could see it
 		e.sequence()
 		e.tally.events++
-		more := int32(len(n.straight))
+		more := int32(len(n.fast))
 		e.contents[con].refs += more - 1
 		j.refs, j.open, j.copies = more, more, 1
-		e.spread(n, j, jour, con, 0, 0, 0)
+		e.fanOut(n, j, jour, con, 0, 0, 0)
 		n.fates[Passed]++
 		if e.now >= e.warm {
 			n.time.add(0)
@@ -202,10 +202,10 @@ func (e *engine) enterStraight(n *node, way *delivery, con uint32) {
 	c.journey, c.content, c.hops, c.passes, c.flags = jour, con, 0, 0, 0
 	e.live++
 	if n.queue == nil {
-		e.soon(evFan, i)
+		e.scheduleNow(evFan, i)
 		return
 	}
-	e.enterPlain(n, c, i)
+	e.enqueueSimple(n, c, i)
 	e.pullNow(n)
 }
 
@@ -215,8 +215,8 @@ func (n *node) onlyWorks() bool {
 		!n.crashes && !(n.asks && n.limit > 0) && !n.resultsAll && !n.together && n.steps[atStart] == nil && n.steps[calling] == nil
 }
 
-// isStraight tells whether the runs of a function for one message are simple enough.
-func (n *node) isStraight(e *engine) bool {
+// hasFastPath tells whether the runs of a function for one message are simple enough.
+func (n *node) hasFastPath(e *engine) bool {
 	if !n.onlyWorks() || n.fails.PerMessage || e.g.UsesIdentity && len(n.steps[sending]) > 0 {
 		return false
 	}

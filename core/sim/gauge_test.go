@@ -12,7 +12,7 @@ import (
 func TestTheAreaUnderALevel(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		longest := rapid.SampledFrom([]int64{10, 1e9, 1e16}).Draw(t, "longest step")
-		var l level
+		var l timeWeightedGauge
 		now, count, most, area := int64(0), int64(0), int64(0), new(big.Int)
 		for range rapid.IntRange(1, 100).Draw(t, "steps") {
 			step := rapid.Int64Range(0, longest).Draw(t, "step")

@@ -5,16 +5,16 @@ import (
 	"encoding/json"
 )
 
-// wrapping is how a payload reaches a consumer.
-type wrapping uint8
+// envelope is how a payload reaches a consumer.
+type envelope uint8
 
 const (
-	unwrapped wrapping = iota
+	unwrapped envelope = iota
 	asEvent            // the whole event as data
 	asBase64           // the payload as base64 text
 )
 
-var wrappings = map[string]wrapping{"": unwrapped, "none": unwrapped, "event": asEvent, "base64": asBase64}
+var wrappings = map[string]envelope{"": unwrapped, "none": unwrapped, "event": asEvent, "base64": asBase64}
 
 // wrapped gives the payload of a message as its consumer gets it, and its size
 // in bytes. kind is its event type.
@@ -39,7 +39,7 @@ func (e *engine) wrapped(m *message, kind string) (any, int64) {
 
 // wrapContent makes the content of a message that a link wraps on its way to a
 // channel; the caller drops its reference.
-func (e *engine) wrapContent(m *message, con uint32, w wrapping, kind string) uint32 {
+func (e *engine) wrapContent(m *message, con uint32, w envelope, kind string) uint32 {
 	probe := *m
 	probe.content, probe.wrap = con, w
 	data, size := e.wrapped(&probe, kind)

@@ -39,22 +39,22 @@ func UpdateOf(r *store.Run) Update {
 // channel is where workers announce that a run has moved on.
 const channel = "ironweir_runs"
 
-// hub tells listeners of this process how far runs are that processes anywhere
+// progressBroker tells listeners of this process how far runs are that processes anywhere
 // work on.
-type hub struct {
+type progressBroker struct {
 	store *store.Store
 	log   *slog.Logger
 	mu    sync.Mutex
 	heard map[int64]map[chan Update]bool
 }
 
-func newHub(s *store.Store, log *slog.Logger) *hub {
-	return &hub{store: s, log: log, heard: map[int64]map[chan Update]bool{}}
+func newProgressBroker(s *store.Store, log *slog.Logger) *progressBroker {
+	return &progressBroker{store: s, log: log, heard: map[int64]map[chan Update]bool{}}
 }
 
 // Listen gives the updates of a run until stop is called. A slow listener
 // misses updates, never the last.
-func (h *hub) Listen(run int64) (updates chan Update, stop func()) {
+func (h *progressBroker) Listen(run int64) (updates chan Update, stop func()) {
 	updates = make(chan Update, 16)
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -73,7 +73,7 @@ func (h *hub) Listen(run int64) (updates chan Update, stop func()) {
 }
 
 // Listeners tells how many listen to runs in this process.
-func (h *hub) Listeners() int {
+func (h *progressBroker) Listeners() int {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	n := 0
@@ -85,13 +85,13 @@ func (h *hub) Listeners() int {
 
 // announce says that a run has moved on. It is a hint: who misses it looks again
 // soon.
-func (h *hub) announce(ctx context.Context, run int64) {
+func (h *progressBroker) announce(ctx context.Context, run int64) {
 	_, _ = h.store.Pool().Exec(ctx, "SELECT pg_notify($1, $2)", channel, strconv.FormatInt(run, 10))
 }
 
 // Relay passes announcements on until ctx ends, however often the database goes
 // away meanwhile.
-func (h *hub) Relay(ctx context.Context) {
+func (h *progressBroker) Relay(ctx context.Context) {
 	var wg sync.WaitGroup
 	wg.Add(2)
 	moved := make(chan int64, 1024)
@@ -113,10 +113,10 @@ func (h *hub) Relay(ctx context.Context) {
 			case <-ctx.Done():
 				return
 			case run := <-moved:
-				h.look(ctx, run)
+				h.refresh(ctx, run)
 			case <-look.C:
 				for _, run := range h.listened() {
-					h.look(ctx, run)
+					h.refresh(ctx, run)
 				}
 			}
 		}
@@ -124,7 +124,7 @@ func (h *hub) Relay(ctx context.Context) {
 	wg.Wait()
 }
 
-func (h *hub) receive(ctx context.Context, moved chan<- int64) error {
+func (h *progressBroker) receive(ctx context.Context, moved chan<- int64) error {
 	conn, err := h.store.Pool().Acquire(ctx)
 	if err != nil {
 		return err
@@ -150,7 +150,7 @@ func (h *hub) receive(ctx context.Context, moved chan<- int64) error {
 	}
 }
 
-func (h *hub) listened() []int64 {
+func (h *progressBroker) listened() []int64 {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	var out []int64
@@ -160,8 +160,8 @@ func (h *hub) listened() []int64 {
 	return out
 }
 
-// look reads how far a run is and tells who listens.
-func (h *hub) look(ctx context.Context, run int64) {
+// refresh reads how far a run is and tells who listens.
+func (h *progressBroker) refresh(ctx context.Context, run int64) {
 	h.mu.Lock()
 	listened := len(h.heard[run]) > 0
 	h.mu.Unlock()
@@ -172,10 +172,10 @@ func (h *hub) look(ctx context.Context, run int64) {
 	if err != nil {
 		return
 	}
-	h.tell(UpdateOf(r))
+	h.publish(UpdateOf(r))
 }
 
-func (h *hub) tell(u Update) {
+func (h *progressBroker) publish(u Update) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for ch := range h.heard[u.Run] {

@@ -6,8 +6,8 @@ import "ironweir/core/model"
 // works, needs no run record: the batch stands for it. straight_runs.go has those of
 // one message, which may also send.
 
-// setUpStraightBatches finds the links whose batches may take the straight way.
-func (e *engine) setUpStraightBatches() {
+// setUpFastBatches finds the links whose batches may take the straight way.
+func (e *engine) setUpFastBatches() {
 	for i := range e.g.Nodes {
 		q := e.nodes[i].queue
 		if q == nil || !q.plain || e.lanes[i] != nil {
@@ -20,13 +20,13 @@ func (e *engine) setUpStraightBatches() {
 	}
 }
 
-// startStraight starts the run of a batch for which there is room. It draws its time,
+// startFast starts the run of a batch for which there is room. It draws its time,
 // then its failures, as every run does.
-func (e *engine) startStraight(f *node, b uint32) {
+func (e *engine) startFast(f *node, b uint32) {
 	f.runs++
 	f.active.rise(e.now)
 	bt := &e.batches[b]
-	work := nanos(f.takes.draw(f.time1) * f.slow)
+	work := nanos(f.takes.draw(f.serviceRNG) * f.slow)
 	bt.failure = noError
 	if f.fails.PerMessage {
 		bt.failEach(f, f.shareNow(&f.fails))
@@ -41,11 +41,11 @@ func (e *engine) startStraight(f *node, b uint32) {
 	}
 	e.tally.straight++
 	bt.started = e.now
-	e.at(e.now+work, evBatch, b)
+	e.schedule(e.now+work, evBatch, b)
 }
 
-// endStraightBatch comes when the run of a batch on the straight way is over.
-func (e *engine) endStraightBatch(b uint32) {
+// endFastBatch comes when the run of a batch on the straight way is over.
+func (e *engine) endFastBatch(b uint32) {
 	bt := &e.batches[b]
 	f := e.readers[bt.reader].link.worker
 	if bt.failure != noError {

@@ -14,24 +14,24 @@ import (
 // context is how a message comes to a node that runs. What becomes of it depends on
 // that: how often it is tried, and where it goes when it is given up.
 type context struct {
-	how    arrival
+	how    deliveryContext
 	policy int32 // of an intake or push: an interned policy; else None
 	dead   int32 // of an intake or push: its dead-letter node, or None
 	link   int32 // of a poll: the link that reads; else None
 }
 
-type arrival uint8
+type deliveryContext uint8
 
 const (
-	atChannel arrival = iota // it does not run there
-	asIntake                 // no caller waits: an intake or a push
-	asPoll                   // a reader waits
-	asCall                   // a run or an endpoint waits
-	asRequest                // a client waits, at an endpoint
+	atChannel deliveryContext = iota // it does not run there
+	asIntake                         // no caller waits: an intake or a push
+	asPoll                           // a reader waits
+	asCall                           // a run or an endpoint waits
+	asRequest                        // a client waits, at an endpoint
 )
 
-// spot is an abstract message at a node, come there in some context.
-type spot struct {
+// state is an abstract message at a node, come there in some context.
+type state struct {
 	node int
 	message
 	context
@@ -67,10 +67,10 @@ const (
 // copies reports whether a message moves over the edge as a copy.
 func (e *edge) copies() bool { return e.kind != calls }
 
-// spotGraph is the graph of what can be where.
-type spotGraph struct {
-	spots []spot
-	index map[spot]int
+// stateGraph is the graph of what can be where.
+type stateGraph struct {
+	spots []state
+	index map[state]int
 	first []int32 // the edges of spot i are edges[first[i]:first[i+1]]
 	edges []edge
 	of    [][]int32 // spots by node
@@ -82,7 +82,7 @@ type spotGraph struct {
 }
 
 // leaving returns the edges of a spot.
-func (g *spotGraph) leaving(i int) []edge { return g.edges[g.first[i]:g.first[i+1]] }
+func (g *stateGraph) leaving(i int) []edge { return g.edges[g.first[i]:g.first[i+1]] }
 
 // policyID interns a policy.
 func (a *Analysis) policyID(p *graph.Policy) int32 {
@@ -124,12 +124,12 @@ func (a *Analysis) contextOf(l *graph.Link) context {
 	return none
 }
 
-// findSpots follows everything that outsiders send in, spot by spot.
-func (a *Analysis) findSpots() {
-	g := &spotGraph{index: map[spot]int{}}
+// findStates follows everything that outsiders send in, spot by spot.
+func (a *Analysis) findStates() {
+	g := &stateGraph{index: map[state]int{}}
 	a.spots = g
-	var found []spot
-	see := func(s spot) int {
+	var found []state
+	see := func(s state) int {
 		k, seen := g.index[s]
 		if !seen {
 			k = len(found)
@@ -141,7 +141,7 @@ func (a *Analysis) findSpots() {
 	for _, i := range a.entries {
 		for _, in := range a.brings(i) {
 			if m, ok := a.At[i].cover(in.message); ok {
-				see(spot{i, m, a.ownContext(i)})
+				see(state{i, m, a.ownContext(i)})
 			}
 		}
 	}
@@ -155,7 +155,7 @@ func (a *Analysis) findSpots() {
 			if !ok {
 				return
 			}
-			t := see(spot{to, cover, c})
+			t := see(state{to, cover, c})
 			for i := from; i < len(edges) && len(edges)-from < 64; i++ {
 				if e := &edges[i]; e.to == t && e.link == link && e.kind == kind {
 					e.verdict = max(e.verdict, verdict)
@@ -164,14 +164,14 @@ func (a *Analysis) findSpots() {
 			}
 			edges = append(edges, edge{from: k, to: t, link: link, kind: kind, verdict: verdict})
 		}
-		a.spotEdges(at, add)
+		a.stateEdges(at, add)
 		firsts = append(firsts, len(edges))
 	}
 	a.settle(found, firsts, edges)
 }
 
-// spotEdges lists where a message at a spot can go.
-func (a *Analysis) spotEdges(at spot, add func(to int, m message, c context, link int, kind edgeKind, verdict reach)) {
+// stateEdges lists where a message at a spot can go.
+func (a *Analysis) stateEdges(at state, add func(to int, m message, c context, link int, kind edgeKind, verdict reach)) {
 	n := a.node(at.node)
 	dead := func(to int, link int) {
 		if to != graph.None {
@@ -207,7 +207,7 @@ func (a *Analysis) spotEdges(at spot, add func(to int, m message, c context, lin
 			continue
 		}
 		taken := false
-		for _, next := range a.passOn(l, at.message) {
+		for _, next := range a.transfer(l, at.message) {
 			add(l.To, next.message, a.contextOf(l), id, kind, next.verdict)
 			taken = true
 		}
@@ -227,7 +227,7 @@ func (a *Analysis) spotEdges(at spot, add func(to int, m message, c context, lin
 
 // settle numbers the spots by node, then in an order that depends on nothing else,
 // and puts the edges in that order.
-func (a *Analysis) settle(found []spot, firsts []int, edges []edge) {
+func (a *Analysis) settle(found []state, firsts []int, edges []edge) {
 	g := a.spots
 	order := make([]int, len(found))
 	for k := range order {
@@ -244,7 +244,7 @@ func (a *Analysis) settle(found []spot, firsts []int, edges []edge) {
 	}
 	g.of = make([][]int32, len(a.Graph.Nodes))
 	g.edges = make([]edge, 0, len(edges))
-	g.spots = make([]spot, 0, len(found))
+	g.spots = make([]state, 0, len(found))
 	for k, old := range order {
 		g.spots = append(g.spots, found[old])
 		g.index[found[old]] = k
@@ -278,7 +278,7 @@ func compareMessages(m, o message) int {
 // sort finds the components of the graph and an order of the spots in which each
 // component comes behind those that lead to it (Tarjan's algorithm, without
 // recursion, gives them in reverse).
-func (g *spotGraph) sort() {
+func (g *stateGraph) sort() {
 	list := make([]graph.Edge, len(g.edges))
 	for k := range g.edges {
 		list[k] = graph.Edge{From: g.edges[k].from, To: g.edges[k].to}
@@ -310,7 +310,7 @@ func product(a, b float64) float64 {
 
 // countOf returns how many messages a link makes for one message in hand, and
 // whether that had to be guessed.
-func (a *Analysis) countOf(l *graph.Link, at spot) (count span, expected float64, guessed bool) {
+func (a *Analysis) countOf(l *graph.Link, at state) (count span, expected float64, guessed bool) {
 	expected = l.Count.Dist.Expected()
 	count = exactly(expected)
 	e, has := a.seen(at.message, a.defaultType(a.node(at.node), at.message))

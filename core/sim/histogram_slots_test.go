@@ -21,7 +21,7 @@ func TestTimesAreCountedInTheirBuckets(t *testing.T) {
 		}
 		counted := s.newTimes()
 		if rapid.Bool().Draw(t, "in no space") {
-			counted = times{slots: new([timeSlots]int64)}
+			counted = histogramSlot{slots: new([timeSlots]int64)}
 		}
 		want := Histogram{Counts: make([]int64, timeSlots)}
 		for range rapid.IntRange(0, 3).Draw(t, "rounds") {

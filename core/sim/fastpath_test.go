@@ -30,13 +30,13 @@ func bothWays(t *rapid.T, topology, scenario string) (straight int64) {
 	require.NoError(t, err, scenario)
 	var results []string
 	for _, general := range []bool{true, false} {
-		res, err := sim.Run(sim.Plan{Graph: g, Scenario: s, General: general, Limits: sim.Limits{Events: 60_000}})
+		res, err := sim.Run(sim.Plan{Graph: g, Scenario: s, DisableFastPath: general, Limits: sim.Limits{Events: 60_000}})
 		require.NoError(t, err, text)
 		if res.Stopped != "" {
 			t.Skip("it grows")
 		}
-		straight += res.Straight
-		require.False(t, general && res.Straight > 0)
+		straight += res.FastPathRuns
+		require.False(t, general && res.FastPathRuns > 0)
 		res.Events = 0
 		doc, err := study.Merge(g, s, []*sim.Result{res}, document.Head{})
 		require.NoError(t, err)

@@ -1,8 +1,8 @@
 package sim
 
-// pullStraight takes what the readers of a lane can, and tells whether it leaves
+// pullFast takes what the readers of a lane can, and tells whether it leaves
 // something for the general way.
-func (e *engine) pullStraight(ln *lane) bool {
+func (e *engine) pullFast(ln *fastLink) bool {
 	for i := ln.front.head; i != 0; i = ln.front.head {
 		slot := ln.rl.idle()
 		if slot < 0 {
@@ -14,99 +14,99 @@ func (e *engine) pullStraight(ln *lane) bool {
 		}
 		ln.rl.occupy()
 		ln.f.active.rise(e.now)
-		e.beginStraight(ln, c, i, uint32(slot))
+		e.beginFast(ln, c, i, uint32(slot))
 	}
 	return false
 }
 
 // takesNow tells whether a lane's message can be handed out as it is: nobody has it.
-func (e *engine) takesNow(ln *lane, c *copyRecord) bool {
-	return c.handling == 0 && ln.rl.mayTry(c, e.now)
+func (e *engine) takesNow(ln *fastLink, c *copyRecord) bool {
+	return c.inFlight == 0 && ln.rl.mayTry(c, e.now)
 }
 
-// beginStraight takes the first message that is visible and starts its run, for
+// beginFast takes the first message that is visible and starts its run, for
 // which a reader is occupied. It is kept apart from what calls it, since together they
 // would not have registers enough.
 //
 //go:noinline
-func (e *engine) beginStraight(ln *lane, c *copyRecord, i, slot uint32) {
+func (e *engine) beginFast(ln *fastLink, c *copyRecord, i, slot uint32) {
 	f := ln.f
 	var work int64
 	if f.takes.shape == exponential {
-		work = nanos(f.takes.a * f.time1.exponential() * f.slow)
+		work = nanos(f.takes.a * f.serviceRNG.exponential() * f.slow)
 	} else {
-		work = nanos(f.takes.draw(f.time1) * f.slow)
+		work = nanos(f.takes.draw(f.serviceRNG) * f.slow)
 	}
 	failure := noError
 	share := ln.share // drawn as happens does, of which only this is compiled into this function
-	if share > 0 && (share >= 1 || unitOf(f.luck.Uint64()) < share) || ln.dooms && e.doomed(f, f.fails.ForGood, c.age) {
+	if share > 0 && (share >= 1 || unitOf(f.rng.Uint64()) < share) || ln.dooms && e.failsForGood(f, f.fails.ForGood, c.age) {
 		failure = f.failName
 	}
 	now := e.now
 	ln.front.head = c.next
-	if c.flags&(begun|ghost) == 0 && now >= e.warm {
+	if c.flags&(begun|duplicate) == 0 && now >= e.warm {
 		ln.n.wait.add(now - c.born)
 	}
 	c.flags = c.flags&^visible | begun
 	c.tries++
 	lent := ln.rl.first + slot + 1
-	c.handling = lent
-	h := e.handlings.at(lent)
+	c.inFlight = lent
+	h := e.inFlights.at(lent)
 	seq := e.seq
 	h.due, h.timer, h.lastFail = now, seq, failure // of the lease: when it began, and its name
 	f.runs++
 	e.tally.straight++
 	if 0 < work && work <= ln.most && e.coming.last < inOrder {
 		e.seq = seq + 2
-		e.coming.insertNewest(uint64(now+work), packed(seq+1, evStraight, i)) // as at does, for the same reason
+		e.coming.insertNewest(uint64(now+work), packed(seq+1, evFastRun, i)) // as at does, for the same reason
 		return
 	}
 	e.seq = seq + 1
 	switch {
 	case work > ln.most:
 		h.lastFail = noError
-		e.leaveStraight(ln.n, ln.rl, i, work, failure)
+		e.leaveFastPath(ln.n, ln.rl, i, work, failure)
 	case work <= 0:
-		e.soon(evStraight, i)
+		e.scheduleNow(evFastRun, i)
 	default:
-		e.at(now+work, evStraight, i)
+		e.schedule(now+work, evFastRun, i)
 	}
 }
 
-// leaveStraight puts a run that has just started on the general way.
-func (e *engine) leaveStraight(n *node, rl *readerLink, i uint32, work int64, failure int16) {
+// leaveFastPath puts a run that has just started on the general way.
+func (e *engine) leaveFastPath(n *node, rl *readerLink, i uint32, work int64, failure int16) {
 	c := e.copies.at(i)
 	q := n.queue
 	c.flags |= leased
-	h := e.hand(c)
+	h := e.inFlightFor(c)
 	h.due = e.now + q.lease
 	e.putLast(&q.leases, c, i)
 	if q.leaseSeq == 0 {
 		q.armLease(e, n, h.timer, h.due)
 	}
-	r := e.generalRun(n, rl, i)
+	r := e.fullRun(n, rl, i)
 	e.runs[r].work, e.runs[r].failure = work, failure
 	e.work(r)
 }
 
-// generalRun makes the records that a run on the general way has.
-func (e *engine) generalRun(n *node, rl *readerLink, i uint32) uint32 {
-	b := e.newBatch(rl.first+uint32(e.handOf(e.copies.at(i)).group), n)
+// fullRun makes the records that a run on the general way has.
+func (e *engine) fullRun(n *node, rl *readerLink, i uint32) uint32 {
+	b := e.newBatch(rl.first+uint32(e.inFlightOf(e.copies.at(i)).group), n)
 	e.addToBatch(b, i)
 	return e.batchRun(b)
 }
 
-// endStraight comes when a run on the straight way is over.
-func (e *engine) endStraight(i uint32) {
+// endFast comes when a run on the straight way is over.
+func (e *engine) endFast(i uint32) {
 	c := e.copies.at(i)
 	ln := e.lanes[c.node]
-	h := e.handOf(c)
-	if !ln.open || h.lastFail != noError || c.flags&(done|ghost|expiring) != 0 || ln.sized && e.tooLarge(c.content) {
+	h := e.inFlightOf(c)
+	if !ln.open || h.lastFail != noError || c.flags&(done|duplicate|expiring) != 0 || ln.sized && e.tooLarge(c.content) {
 		e.endUnusual(ln, c, i)
 		return
 	}
 	if ln.copies {
-		e.sendStraight(ln, i)
+		e.sendFast(ln, i)
 		c = e.copies.at(i)
 	}
 	now, j := e.now, e.journeys.at(c.journey)
@@ -118,11 +118,11 @@ func (e *engine) endStraight(i uint32) {
 		e.latencyBy(ln.rl, j).add(now - j.born)
 		ln.f.runTime.add(now - h.due)
 	}
-	c.handling = 0
+	c.inFlight = 0
 	slot := uint32(h.group)
 	if ln.to != nil {
-		e.moveOn(ln, c, j, i)
-		if !ln.apart || !e.alone() {
+		e.passOnFast(ln, c, j, i)
+		if !ln.apart || !e.uncontestedNow() {
 			e.leaveFunction(ln, slot)
 			e.pullBoth(ln.to, ln.n)
 			return
@@ -136,13 +136,13 @@ func (e *engine) endStraight(i uint32) {
 	}
 	// The next run starts in the place of this one, where its reader is the only
 	// one that could take what comes next.
-	if i = ln.front.head; i != 0 && ln.rl.idles == 0 && ln.f.active.count <= ln.limit && e.alone() {
+	if i = ln.front.head; i != 0 && ln.rl.idles == 0 && ln.f.active.count <= ln.limit && e.uncontestedNow() {
 		if c = e.copies.at(i); e.takesNow(ln, c) {
 			if ln.rl.paused {
 				e.readers[ln.rl.first+slot].pause = 0
 			}
 			e.tally.events++
-			e.beginStraight(ln, c, i, slot)
+			e.beginFast(ln, c, i, slot)
 			return
 		}
 	}
@@ -156,23 +156,23 @@ func (e *engine) endStraight(i uint32) {
 
 // endUnusual ends a run that failed, or with which something else is out of the
 // ordinary.
-func (e *engine) endUnusual(ln *lane, c *copyRecord, i uint32) {
-	if e.handOf(c).lastFail != noError {
-		ln.f.failed(e.handOf(c).lastFail)
+func (e *engine) endUnusual(ln *fastLink, c *copyRecord, i uint32) {
+	if e.inFlightOf(c).lastFail != noError {
+		ln.f.failed(e.inFlightOf(c).lastFail)
 	} else if !ln.welcome || ln.sized && e.tooLarge(c.content) {
-		e.sendGenerally(ln.n, ln.rl, i)
+		e.sendFull(ln.n, ln.rl, i)
 		return
 	} else {
-		e.sendStraight(ln, i)
+		e.sendFast(ln, i)
 		c = e.copies.at(i)
 	}
-	h := e.hand(c)
+	h := e.inFlightFor(c)
 	slot := uint32(h.group)
 	if e.now >= e.warm {
 		ln.f.runTime.add(e.now - h.due)
 	}
 	h.busy--
-	e.settleStraight(ln.n, ln.rl, i)
+	e.settleFast(ln.n, ln.rl, i)
 	e.letGo(i)
 	e.leaveFunction(ln, slot)
 	e.wantPull(ln.n)
@@ -181,8 +181,8 @@ func (e *engine) endUnusual(ln *lane, c *copyRecord, i uint32) {
 // tooLarge tells whether a message is beyond the limit on payloads.
 func (e *engine) tooLarge(con uint32) bool { return e.contents[con].size > e.payload }
 
-// sendStraight sends what a run that succeeded sends.
-func (e *engine) sendStraight(ln *lane, i uint32) {
+// sendFast sends what a run that succeeded sends.
+func (e *engine) sendFast(ln *fastLink, i uint32) {
 	for k := range ln.sends {
 		s := &ln.sends[k]
 		m := e.messageOf(e.copies.at(i))
@@ -195,15 +195,15 @@ func (e *engine) sendStraight(ln *lane, i uint32) {
 }
 
 // leaveFunction counts a run that is over, and lets its reader take again.
-func (e *engine) leaveFunction(ln *lane, slot uint32) {
+func (e *engine) leaveFunction(ln *fastLink, slot uint32) {
 	ln.f.active.fall(e.now)
 	e.readers[ln.rl.first+slot].pause = 0
 	ln.rl.rest(slot, 0)
 }
 
-// moveOn sends a message that has been handled on to one queue. What is handled
+// passOnFast sends a message that has been handled on to one queue. What is handled
 // here and what comes there are two copies; one record serves both.
-func (e *engine) moveOn(ln *lane, c *copyRecord, j *journey, i uint32) {
+func (e *engine) passOnFast(ln *fastLink, c *copyRecord, j *journey, i uint32) {
 	s := &ln.sends[0]
 	d, to := s.d, s.to
 	d.offered++
@@ -216,23 +216,23 @@ func (e *engine) moveOn(ln *lane, c *copyRecord, j *journey, i uint32) {
 	c.born, c.age = e.now, e.sequence()
 	c.via, c.node = s.id, int32(to.id)
 	c.tries = 0
-	c.flags &= aside
-	e.enterPlain(to, c, i)
+	c.flags &= deadLettered
+	e.enqueueSimple(to, c, i)
 }
 
-// alone tells whether nothing else is scheduled for this instant.
-func (e *engine) alone() bool { return e.rival != 0 && !e.tie }
+// uncontestedNow tells whether nothing else is scheduled for this instant.
+func (e *engine) uncontestedNow() bool { return e.horizon != 0 && !e.simultaneous }
 
-// nothingElse tells so where somebody may look on, event by event (who looks on at all
+// mayRunAhead tells so where somebody may look on, event by event (who looks on at all
 // leaves the straight way).
-func (e *engine) nothingElse() bool { return e.alone() && e.told == nil }
+func (e *engine) mayRunAhead() bool { return e.uncontestedNow() && e.observer == nil }
 
 // pullNow lets the readers of a queue take what is visible, as the last thing
 // that an event does: at once, where nothing else is scheduled for this instant.
 func (e *engine) pullNow(n *node) {
 	switch {
 	case !n.queue.ready():
-	case e.nothingElse():
+	case e.mayRunAhead():
 		e.tally.events++
 		e.pull(n)
 	default:
@@ -242,7 +242,7 @@ func (e *engine) pullNow(n *node) {
 
 // pullBoth does so for two queues, one after the other.
 func (e *engine) pullBoth(a, b *node) {
-	if !e.nothingElse() {
+	if !e.mayRunAhead() {
 		e.wantPull(a)
 		e.wantPull(b)
 		return
@@ -264,22 +264,22 @@ func (e *engine) pullReady(n *node) {
 func (e *engine) pullSecond(n *node) {
 	switch {
 	case n.queue.pulling || !n.queue.ready():
-	case e.tie:
+	case e.simultaneous:
 		n.queue.pulling = true
-		e.soonFirst(evPull, uint32(n.id))
+		e.scheduleFirstNow(evPull, uint32(n.id))
 	default:
 		e.tally.events++
 		e.pull(n)
 	}
 }
 
-// sendGenerally lets a run's sends go the general way, since one of them may be
+// sendFull lets a run's sends go the general way, since one of them may be
 // rejected just now.
-func (e *engine) sendGenerally(n *node, rl *readerLink, i uint32) {
-	r := e.generalRun(n, rl, i)
+func (e *engine) sendFull(n *node, rl *readerLink, i uint32) {
+	r := e.fullRun(n, rl, i)
 	c := e.copies.at(i)
 	run := &e.runs[r]
-	h := e.hand(c)
+	h := e.inFlightFor(c)
 	run.started, run.phase = h.due, calling
 	c.flags |= leased
 	h.due += n.queue.lease
@@ -291,10 +291,10 @@ func (e *engine) sendGenerally(n *node, rl *readerLink, i uint32) {
 // leases, and arms the timer of the first.
 func (e *engine) appendLease(n *node, i uint32) {
 	q := n.queue
-	h := e.handOf(e.copies.at(i))
+	h := e.inFlightOf(e.copies.at(i))
 	after := q.leases.tail
 	for ; after != 0; after = e.copies.at(after).prev {
-		if before := e.handOf(e.copies.at(after)); before.due < h.due || before.due == h.due && before.timer <= h.timer {
+		if before := e.inFlightOf(e.copies.at(after)); before.due < h.due || before.due == h.due && before.timer <= h.timer {
 			break
 		}
 	}
@@ -304,12 +304,12 @@ func (e *engine) appendLease(n *node, i uint32) {
 	}
 }
 
-// settleStraight tells the queue what became of the message.
-func (e *engine) settleStraight(n *node, rl *readerLink, i uint32) {
+// settleFast tells the queue what became of the message.
+func (e *engine) settleFast(n *node, rl *readerLink, i uint32) {
 	c := e.copies.at(i)
-	d, h := rl.delivery, e.handOf(c)
+	d, h := rl.delivery, e.inFlightOf(c)
 	wait := h.due + n.queue.lease - e.now // until its lease would have ended
-	if d.policy.WaitSet && h.lastFail != noError && c.flags&(done|ghost|expiring) == 0 && !d.isExcept(h.lastFail) {
+	if d.policy.WaitSet && h.lastFail != noError && c.flags&(done|duplicate|expiring) == 0 && !d.isExcept(h.lastFail) {
 		wait = e.jittered(d.policy.Backoff(int(c.tries)), d)
 	}
 	switch {
@@ -317,7 +317,7 @@ func (e *engine) settleStraight(n *node, rl *readerLink, i uint32) {
 	case h.lastFail == noError:
 		e.handledBy = rl.link.To
 		e.leaveQueue(n, i, Handled)
-	case c.flags&ghost != 0:
+	case c.flags&duplicate != 0:
 		e.leaveQueue(n, i, noFate)
 	case c.flags&expiring != 0:
 		e.leaveQueue(n, i, Expired)
@@ -326,8 +326,8 @@ func (e *engine) settleStraight(n *node, rl *readerLink, i uint32) {
 	case d.tooLate(e.now + wait - c.born):
 		e.endInQueue(n, i, d, GivenUp)
 	case d.policy.WaitSet:
-		h.timer = e.at(e.now+wait, evVisible, i)
+		h.timer = e.schedule(e.now+wait, evVisible, i)
 	default:
-		e.arm(e.now+wait, h.timer, evVisible, i)
+		e.armTimer(e.now+wait, h.timer, evVisible, i)
 	}
 }

@@ -2,19 +2,19 @@ package sim
 
 import "math/bits"
 
-// level is a count that changes in time: what it is, the most that it was, and, exactly,
+// timeWeightedGauge is a count that changes in time: what it is, the most that it was, and, exactly,
 // the area under it.
 //
 // The area up to an instant t is count·t less the instants at which it rose, plus those
 // at which it fell, each counted from the start of the run: so a change adds one number,
 // in 128 bits, since a million messages that wait for three hours are more than 64 hold.
-type level struct {
+type timeWeightedGauge struct {
 	count, most int64
 	high, low   uint64 // instants at which it rose, less those at which it fell, in nanoseconds
 }
 
 // rise counts one more from an instant on.
-func (l *level) rise(t int64) {
+func (l *timeWeightedGauge) rise(t int64) {
 	var carry uint64
 	l.low, carry = bits.Add64(l.low, uint64(t), 0)
 	l.high += carry
@@ -25,7 +25,7 @@ func (l *level) rise(t int64) {
 }
 
 // fall counts one less from an instant on.
-func (l *level) fall(t int64) {
+func (l *timeWeightedGauge) fall(t int64) {
 	var borrow uint64
 	l.low, borrow = bits.Sub64(l.low, uint64(t), 0)
 	l.high -= borrow
@@ -33,7 +33,7 @@ func (l *level) fall(t int64) {
 }
 
 // fallBy counts so many less from an instant on.
-func (l *level) fallBy(t, many int64) {
+func (l *timeWeightedGauge) fallBy(t, many int64) {
 	high, low := bits.Mul64(uint64(t), uint64(many))
 	var borrow uint64
 	l.low, borrow = bits.Sub64(l.low, low, 0)
@@ -42,7 +42,7 @@ func (l *level) fallBy(t, many int64) {
 }
 
 // area gives the area until an instant, in nanoseconds × count.
-func (l *level) area(t int64) float64 {
+func (l *timeWeightedGauge) area(t int64) float64 {
 	high, low := bits.Mul64(uint64(t), uint64(l.count))
 	low, borrow := bits.Sub64(low, l.low, 0)
 	high -= l.high + borrow
@@ -50,7 +50,7 @@ func (l *level) area(t int64) float64 {
 }
 
 // restart lets the area and the most count from an instant on.
-func (l *level) restart(t int64) {
+func (l *timeWeightedGauge) restart(t int64) {
 	l.high, l.low = bits.Mul64(uint64(t), uint64(l.count))
 	l.most = l.count
 }

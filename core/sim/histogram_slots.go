@@ -6,10 +6,10 @@ import (
 	"unsafe"
 )
 
-// times counts times during a run, in the buckets of a Histogram. Every bucket that
+// histogramSlot counts times during a run, in the buckets of a Histogram. Every bucket that
 // there can be has its slot from the start, so that to count takes no decision; what
 // is not used takes no memory, where the system lets address space be reserved.
-type times struct {
+type histogramSlot struct {
 	sum   float64 // nanoseconds
 	max   int64
 	slots *[timeSlots]int64 // a bucket is at its number; the first one also from belowFloor on
@@ -22,7 +22,7 @@ const (
 )
 
 // add counts one time, in nanoseconds, which is not negative.
-func (t *times) add(ns int64) {
+func (t *histogramSlot) add(ns int64) {
 	f := float64(ns)
 	slot := (math.Float64bits(f)>>(52-histBits) - firstRaw) % timeSlots
 	*(*int64)(unsafe.Add(unsafe.Pointer(t.slots), slot*8))++ // as t.slots[slot]++, which would look first whether they are there
@@ -33,7 +33,7 @@ func (t *times) add(ns int64) {
 }
 
 // histogram gives what has been counted: good until more is, or the run is closed.
-func (t *times) histogram() Histogram {
+func (t *histogramSlot) histogram() Histogram {
 	for b, n := range t.slots[belowFloor:] {
 		if n > 0 {
 			t.slots[0] += n
@@ -44,7 +44,7 @@ func (t *times) histogram() Histogram {
 }
 
 // kept gives a copy of that, to keep.
-func (t *times) kept() Histogram {
+func (t *histogramSlot) kept() Histogram {
 	h := t.histogram()
 	h.Counts = slices.Clone(h.Counts)
 	return h
@@ -58,13 +58,13 @@ const (
 )
 
 // newTimes gives times of which none has been counted yet.
-func (s *space) newTimes() times {
+func (s *space) newTimes() histogramSlot {
 	if len(s.forTimes) == 0 {
 		if s.forTimes = s.take(timesRegion); s.forTimes == nil {
-			return times{slots: new([timeSlots]int64)}
+			return histogramSlot{slots: new([timeSlots]int64)}
 		}
 	}
 	slots := (*[timeSlots]int64)(unsafe.Pointer(unsafe.SliceData(s.forTimes)))
 	s.forTimes = s.forTimes[timesStride:]
-	return times{slots: slots}
+	return histogramSlot{slots: slots}
 }
