@@ -106,7 +106,7 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b.press("Send")
 	b.do(visible(`[data-outcome="failed"]`))
 	b.says(try, "parked in clerk-desk")
-	require.Equal(t, 1, b.count(`[data-node="clerk-desk"][data-lit="bad"]`))
+	require.Equal(t, 1, b.count(`[data-node="clerk-desk"][data-highlight="bad"]`))
 
 	// An evening on which clearing is away for two hours, and messages wait for one.
 	b.choose("consignments")
@@ -210,7 +210,7 @@ func TestTheWorkbenchIsArranged(t *testing.T) {
 	// A tag or an owner is looked for as well as a name.
 	b.fill(`.board input[type="search"], .board .bx--search-input`, "clearance")
 	b.eventually("found by owner", func() bool {
-		return b.count(`[data-node="consignments"][data-lit="lit"]`) == 1 && b.count(`[data-node="mail"][data-lit="dim"]`) == 1
+		return b.count(`[data-node="consignments"][data-highlight="highlighted"]`) == 1 && b.count(`[data-node="mail"][data-highlight="dim"]`) == 1
 	})
 	b.fill(`.board input[type="search"], .board .bx--search-input`, "")
 

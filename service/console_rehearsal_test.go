@@ -100,7 +100,7 @@ func TestARehearsalOnTheBoard(t *testing.T) {
 	b.press("Refresh")
 	shows(".side", "In the model, not observed")
 	shows(".side", "Observed, not in the model")
-	require.Positive(t, b.count(`[data-lit="dim"]`), "the board shows what was not seen")
+	require.Positive(t, b.count(`[data-highlight="dim"]`), "the board shows what was not seen")
 	b.axe("observed beside modelled")
 	b.shoot("rehearsal-observed")
 	b.press("End")

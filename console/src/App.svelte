@@ -7,13 +7,13 @@
   import { Router } from "sv-router";
   import { api } from "./lib/api";
   import { connection } from "./lib/connection.svelte";
-  import { here, visitor } from "./lib/here.svelte";
+  import { currentWorkspace, visitor } from "./lib/workspace.svelte";
   import { theme } from "./lib/theme.svelte";
-  import ImportFile from "./parts/ImportFile.svelte";
+  import ImportFile from "./components/ImportFile.svelte";
   import { isActive, navigate, p, route } from "./router";
 
   const signedOut = $derived(route.pathname.startsWith("/sign-in"));
-  const workspace = $derived((route.pathname, here()));
+  const workspace = $derived((route.pathname, currentWorkspace()));
 
   $effect(() => {
     if (!signedOut && !visitor.workspaces) visitor.load();

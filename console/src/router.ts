@@ -13,5 +13,5 @@ export const { p, navigate, isActive, route } = createRouter({
   "/w/:workspace/runs/:id": () => import("./pages/Result.svelte"),
   "/w/:workspace/rehearsals/:id": () => import("./pages/Rehearsal.svelte"),
   "/w/:workspace/compare/:runs": () => import("./pages/Compare.svelte"),
-  "*": () => import("./pages/Nowhere.svelte"),
+  "*": () => import("./pages/NotFound.svelte"),
 });

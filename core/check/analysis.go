@@ -42,28 +42,28 @@ type Analysis struct {
 	linkPolicy    []int32
 	ownPolicy     []int32
 
-	spots                      *stateGraph
-	isEntry                    []bool    // by spot: messages from outside come in there
-	surely                     []bool    // by spot: some message certainly comes there
-	into                       [][]int32 // by spot: the spots that lead to it
-	guessedSpots, guessedLinks []bool    // whose rates rest on what only a payload decides
-	losses                     [][]loss  // by spot: with nothing broken
-	parks                      [][]park
-	unmatched                  map[int]bool    // spots of which no link takes a message
-	behind                     map[int]float64 // by reader link: the share that it has no time for
-	overfull                   map[int]float64 // by node: the share of writes that it rejects for want of room
-	grows                      []bool          // by spot: its rate has no bound
-	boundless                  []bool          // by node
-	rates                      []float64       // by node, per second
-	linkRate                   []float64
-	spotRates                  []float64
-	runs                       []float64 // by node, per second
+	states                      *stateGraph
+	isEntry                     []bool    // by state: messages from outside come in there
+	surely                      []bool    // by state: some message certainly comes there
+	into                        [][]int32 // by state: the states that lead to it
+	guessedStates, guessedLinks []bool    // whose rates rest on what only a payload decides
+	losses                      [][]loss  // by state: with nothing broken
+	parks                       [][]park
+	unmatched                   map[int]bool    // states of which no link takes a message
+	behind                      map[int]float64 // by reader link: the share that it has no time for
+	overfull                    map[int]float64 // by node: the share of writes that it rejects for want of room
+	grows                       []bool          // by state: its rate has no bound
+	boundless                   []bool          // by node
+	rates                       []float64       // by node, per second
+	linkRate                    []float64
+	stateRates                  []float64
+	runs                        []float64 // by node, per second
 
 	Off     []*graph.Link // links that are switched off, and no part of Graph
 	faults  *faultModel
 	limited []int        // queues that fill up
 	dead    []lastResort // writes to dead-letter nodes
-	deadAt  [][]int32    // of them, those at each spot
+	deadAt  [][]int32    // of them, those at each state
 
 	stamps       []int32 // see exploration
 	open         []int32 // the edges that messages take without a fault
@@ -102,7 +102,7 @@ func analyse(g *graph.Graph, s *model.Scenario, inputs map[string]model.EventFil
 		flat.findCapacity()
 		flat.findLimits()
 		a.Loops = flat.Loops
-		a.findEntrySpots()
+		a.findEntryStates()
 	} else {
 		a.findLoops()
 	}
@@ -179,8 +179,8 @@ func (a *Analysis) follow() {
 
 // findMeans works out what each message makes.
 func (a *Analysis) findMeans() {
-	for m := range a.spots.outcomes {
-		clear(a.spots.outcomes[m])
+	for m := range a.states.outcomes {
+		clear(a.states.outcomes[m])
 	}
 	a.unmatched = map[int]bool{}
 	a.weigh()
@@ -189,13 +189,13 @@ func (a *Analysis) findMeans() {
 // findRates solves the traffic equations.
 func (a *Analysis) findRates() {
 	if a.isEntry == nil {
-		a.findEntrySpots()
+		a.findEntryStates()
 	}
-	a.grows = a.growingSpots()
+	a.grows = a.growingStates()
 	a.boundless = make([]bool, len(a.Graph.Nodes))
 	for s, g := range a.grows {
 		if g {
-			a.boundless[a.spots.spots[s].node] = true
+			a.boundless[a.states.all[s].node] = true
 		}
 	}
 	a.solveTraffic()
@@ -203,7 +203,7 @@ func (a *Analysis) findRates() {
 
 // fillsBatches reports whether some batch holds more than one message on average.
 func (a *Analysis) fillsBatches() bool {
-	return slices.ContainsFunc(a.spots.batches, func(b float64) bool { return b > 1 })
+	return slices.ContainsFunc(a.states.batches, func(b float64) bool { return b > 1 })
 }
 
 // mostHops bounds the hop limits that are counted exactly.

@@ -56,7 +56,7 @@ const monthSeconds = 30 * 86400
 // meanRun returns the mean time of a node's runs in seconds, over its messages.
 func (a *Analysis) meanRun(i int) float64 {
 	sum, weight := 0.0, 0.0
-	for _, s := range a.spots.of[i] {
+	for _, s := range a.states.of[i] {
 		w := a.runRate(int(s))
 		if w == 0 {
 			w = 1e-12
@@ -83,14 +83,14 @@ func (a *Analysis) coldTime(i int) float64 {
 	return n.ColdStart.Takes.Expected() * math.Exp(-a.runs[i]*n.ColdStart.Idle.Seconds())
 }
 
-// runRate returns the runs per second of the messages at a spot, tries included; of
+// runRate returns the runs per second of the messages at a state, tries included; of
 // a batch, each message counts its part.
 func (a *Analysis) runRate(s int) float64 {
-	at := a.spots.spots[s]
-	if a.spotRates == nil || !a.node(at.node).Kind.Runs() {
+	at := a.states.all[s]
+	if a.stateRates == nil || !a.node(at.node).Kind.Runs() {
 		return 0
 	}
-	rate := a.spotRates[s] * a.runsPerMessage(s)
+	rate := a.stateRates[s] * a.runsPerMessage(s)
 	if at.how == asPoll && a.link(int(at.link)).Relation == model.PolledRun {
 		return rate / a.batchOf(a.link(int(at.link)))
 	}
@@ -103,21 +103,21 @@ const PayloadAssumption = "conditions that depend on the payload hold, and its c
 
 const evenKeys = "the keys are spread evenly over the partitions"
 
-// findGuesses finds the spots and links whose rates rest on what only a payload
+// findGuesses finds the states and links whose rates rest on what only a payload
 // decides: what such a condition lets through, and all that comes of it.
 func (a *Analysis) findGuesses() {
-	g := a.spots
+	g := a.states
 	var undecided []int
 	for k := range g.edges {
 		if e := &g.edges[k]; e.mean.low != e.mean.high {
 			undecided = append(undecided, e.to)
 		}
 	}
-	a.guessedSpots = g.spreadOver(undecided, func(e *edge) bool { return e.mean.high > 0 })
+	a.guessedStates = g.spreadOver(undecided, func(e *edge) bool { return e.mean.high > 0 })
 	a.guessedLinks = make([]bool, len(a.Graph.Links))
 	for k := range g.edges {
 		e := &g.edges[k]
-		if e.link != graph.None && e.kind != gaveUp && (e.mean.low != e.mean.high || a.guessedSpots[e.from] && e.mean.high > 0) {
+		if e.link != graph.None && e.kind != gaveUp && (e.mean.low != e.mean.high || a.guessedStates[e.from] && e.mean.high > 0) {
 			a.guessedLinks[e.link] = true
 		}
 	}
@@ -130,8 +130,8 @@ func (a *Analysis) findCapacity() {
 	least := make([]float64, n) // runs per second if batches were full
 	guessed, guessedRuns := make([]bool, n), make([]bool, n)
 	a.findGuesses()
-	for s := range a.spots.spots {
-		at := a.spots.spots[s]
+	for s := range a.states.all {
+		at := a.states.all[s]
 		rate := a.runRate(s)
 		a.runs[at.node] += rate
 		if at.how == asPoll && a.link(int(at.link)).Relation == model.PolledRun {
@@ -139,7 +139,7 @@ func (a *Analysis) findCapacity() {
 			rate *= a.batchOf(l) / float64(max(l.Read.UpTo, 1))
 		}
 		least[at.node] += rate
-		if a.guessedSpots[s] {
+		if a.guessedStates[s] {
 			guessed[at.node] = true
 		}
 		if a.outcomeGuessed(s) {
@@ -225,9 +225,9 @@ func (a *Analysis) findCapacity() {
 	}
 }
 
-// outcomeGuessed reports whether something of the run at a spot was guessed.
+// outcomeGuessed reports whether something of the run at a state was guessed.
 func (a *Analysis) outcomeGuessed(s int) bool {
-	return a.node(a.spots.spots[s].node).Kind.Runs() && a.outcome(s, usual).guessed
+	return a.node(a.states.all[s].node).Kind.Runs() && a.outcome(s, usual).guessed
 }
 
 // labelRuns says why the runs of a node are estimates.
@@ -250,7 +250,7 @@ func (a *Analysis) labelRuns(i int, c *Capacity, guessed bool) {
 	if guessed {
 		c.Basis["concurrency"] = Estimate
 	}
-	for _, s := range a.spots.of[i] {
+	for _, s := range a.states.of[i] {
 		if a.outcome(int(s), usual).random {
 			because("several random times add up")
 			return
@@ -270,12 +270,12 @@ func needed(busy float64) *int {
 // the last one.
 func (a *Analysis) findBatches() {
 	a.Readings = map[int]Reading{}
-	a.spots.batches = make([]float64, len(a.Graph.Links))
+	a.states.batches = make([]float64, len(a.Graph.Links))
 	for i := range a.Graph.Links {
 		if l := a.link(i); l.Relation.Polls() && !a.boundless[l.From] {
 			r := a.readingOf(l)
 			a.Readings[i] = r
-			a.spots.batches[i] = r.Batch
+			a.states.batches[i] = r.Batch
 		}
 	}
 }
@@ -296,11 +296,11 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 	most := 1.0   // messages that one run takes
 	held := r.run // what a message holds its reader up for, the waits between its tries included
 	weight := 0.0
-	for _, s := range a.spots.of[l.To] {
-		if at := a.spots.spots[s]; at.how != asPoll || int(at.link) != l.ID {
+	for _, s := range a.states.of[l.To] {
+		if at := a.states.all[s]; at.how != asPoll || int(at.link) != l.ID {
 			continue
 		}
-		rate := a.spotRates[s]
+		rate := a.stateRates[s]
 		r.tries += rate * a.fateOf(int(s), usual).runs
 		if l.Relation == model.PolledRun {
 			if weight == 0 {
@@ -381,12 +381,12 @@ func (a *Analysis) movesFor(l *graph.Link) float64 {
 // oneGroup reports whether all messages of a grouped queue are certainly of one
 // group.
 func (a *Analysis) oneGroup(n *graph.Node) bool {
-	if n.Group == nil || len(a.spots.of[n.ID]) == 0 {
+	if n.Group == nil || len(a.states.of[n.ID]) == 0 {
 		return false
 	}
 	var group any
-	for k, s := range a.spots.of[n.ID] {
-		e, has := a.seen(a.spots.spots[s].message, graph.DefaultType(n.Kind))
+	for k, s := range a.states.of[n.ID] {
+		e, has := a.seen(a.states.all[s].message, graph.DefaultType(n.Kind))
 		v, known := n.Group.ValueOf(e, has)
 		if !known || k > 0 && fmt.Sprint(v) != fmt.Sprint(group) {
 			return false
@@ -464,13 +464,13 @@ func (a *Analysis) priceOf(n *graph.Node, runs, messages float64) float64 {
 func (a *Analysis) stockOf(i int) float64 {
 	n := a.node(i)
 	sum := 0.0
-	for _, s := range a.spots.of[i] {
-		rate := a.spotRates[s]
+	for _, s := range a.states.of[i] {
+		rate := a.stateRates[s]
 		if rate == 0 {
 			continue
 		}
 		read := false
-		for _, e := range a.spots.leaving(int(s)) {
+		for _, e := range a.states.leaving(int(s)) {
 			if e.kind != polls {
 				continue
 			}

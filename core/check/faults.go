@@ -75,11 +75,11 @@ func (f faultSet) list() []int {
 // delivery is a delivery that fails under any one of some faults, and what then
 // becomes of its message.
 type delivery struct {
-	spot    int      // where the message is
+	state   int      // where the message is
 	faults  faultSet // any one of them makes it fail
 	members []int    // of faults, in order
 	others  []string // further single faults: stopped, disabled, crash
-	to      int      // the spot where it goes then; None: it is lost
+	to      int      // the state where it goes then; None: it is lost
 	link    int      // or None
 	node    int      // that accounts for it
 	cause   string
@@ -103,10 +103,10 @@ type faultModel struct {
 	nodes      int
 	groupsOf   map[int][]int // by node: the faults that are groups with it
 	deliveries []delivery
-	at         [][]int32    // deliveries by spot
+	at         [][]int32    // deliveries by state
 	byTime     []int32      // deliveries by how soon they give up
 	rank       []int32      // by delivery: its place there
-	closures   []faultSet   // by spot
+	closures   []faultSet   // by state
 	always     []faultSet   // the same, without what only some tries come to
 	fills      map[int]fill // queues that fill up while they are not read
 }
@@ -134,10 +134,10 @@ func (a *Analysis) findFaults() {
 			}
 		}
 	}
-	f.closures, f.always = make([]faultSet, len(a.spots.spots)), make([]faultSet, len(a.spots.spots))
-	f.at = make([][]int32, len(a.spots.spots))
+	f.closures, f.always = make([]faultSet, len(a.states.all)), make([]faultSet, len(a.states.all))
+	f.at = make([][]int32, len(a.states.all))
 	a.findFills()
-	for s := range a.spots.spots {
+	for s := range a.states.all {
 		a.deliveriesAt(s)
 	}
 	f.byTime, f.rank = make([]int32, len(f.deliveries)), make([]int32, len(f.deliveries))
@@ -150,7 +150,7 @@ func (a *Analysis) findFaults() {
 	}
 	for k := range f.deliveries {
 		f.deliveries[k].members = f.deliveries[k].faults.list()
-		f.at[f.deliveries[k].spot] = append(f.at[f.deliveries[k].spot], int32(k))
+		f.at[f.deliveries[k].state] = append(f.at[f.deliveries[k].state], int32(k))
 	}
 }
 
@@ -170,7 +170,7 @@ func (f *faultModel) addNode(s faultSet, node int) {
 	}
 }
 
-// closure returns the faults by which every run at a spot fails: the node's own,
+// closure returns the faults by which every run at a state fails: the node's own,
 // those of what it waits for, and of what it writes to.
 func (a *Analysis) closure(s int) faultSet { return a.closureOf(s, a.faults.closures, false) }
 
@@ -183,23 +183,23 @@ func (a *Analysis) closureOf(s int, closures []faultSet, always bool) faultSet {
 		return closures[s]
 	}
 	// Callees first, without recursion.
-	type frame struct{ spot, edge int }
-	stack := []frame{{s, int(a.spots.first[s])}}
+	type frame struct{ state, edge int }
+	stack := []frame{{s, int(a.states.first[s])}}
 	open := map[int]bool{s: true}
 	for len(stack) > 0 {
 		top := &stack[len(stack)-1]
-		if top.edge < int(a.spots.first[top.spot+1]) {
-			e := &a.spots.edges[top.edge]
+		if top.edge < int(a.states.first[top.state+1]) {
+			e := &a.states.edges[top.edge]
 			top.edge++
 			if e.kind == calls && !a.link(e.link).Forgiven() && closures[e.to] == nil && !open[e.to] {
 				open[e.to] = true
-				stack = append(stack, frame{e.to, int(a.spots.first[e.to])})
+				stack = append(stack, frame{e.to, int(a.states.first[e.to])})
 			}
 			continue
 		}
 		stack = stack[:len(stack)-1]
-		set := f.only(a.spots.spots[top.spot].node)
-		for _, e := range a.spots.leaving(top.spot) {
+		set := f.only(a.states.all[top.state].node)
+		for _, e := range a.states.leaving(top.state) {
 			if e.link == graph.None || e.kind == gaveUp {
 				continue
 			}
@@ -214,12 +214,12 @@ func (a *Analysis) closureOf(s int, closures []faultSet, always bool) faultSet {
 				f.addNode(set, l.To)
 			}
 		}
-		closures[top.spot] = set
+		closures[top.state] = set
 	}
 	return closures[s]
 }
 
-// crashes lists the crashes by which a run at a spot ends without an answer.
+// crashes lists the crashes by which a run at a state ends without an answer.
 func (a *Analysis) crashes(s int) []string {
 	var out []string
 	seen := map[int]bool{}
@@ -231,10 +231,10 @@ func (a *Analysis) crashes(s int) []string {
 			continue
 		}
 		seen[i] = true
-		if n := a.node(a.spots.spots[i].node); n.Kind == model.Function || n.Kind == model.Workflow {
+		if n := a.node(a.states.all[i].node); n.Kind == model.Function || n.Kind == model.Workflow {
 			out = append(out, n.Name+"/crash")
 		}
-		for _, e := range a.spots.leaving(i) {
+		for _, e := range a.states.leaving(i) {
 			if e.kind == calls && !a.link(e.link).Forgiven() {
 				work = append(work, e.to)
 			}
@@ -244,11 +244,11 @@ func (a *Analysis) crashes(s int) []string {
 	return slices.Compact(out)
 }
 
-// deliveriesAt lists the deliveries of messages at a spot.
+// deliveriesAt lists the deliveries of messages at a state.
 func (a *Analysis) deliveriesAt(s int) {
-	at := a.spots.spots[s]
+	at := a.states.all[s]
 	n := a.node(at.node)
-	edges := a.spots.leaving(s)
+	edges := a.states.leaving(s)
 	switch {
 	case n.Kind.Runs():
 		if at.how == asIntake {
@@ -260,7 +260,7 @@ func (a *Analysis) deliveriesAt(s int) {
 		}
 	}
 	if a.isEntry[s] && n.Kind.Channel() {
-		a.deliver(delivery{spot: s, faults: a.faults.only(n.ID), to: graph.None, link: graph.None, node: n.ID, cause: "rejected", quiet: true})
+		a.deliver(delivery{state: s, faults: a.faults.only(n.ID), to: graph.None, link: graph.None, node: n.ID, cause: "rejected", quiet: true})
 	}
 	for k := range edges {
 		a.writeDelivery(s, n, &edges[k], edges)
@@ -296,7 +296,7 @@ func (a *Analysis) intakeDelivery(s int, at state, n *graph.Node, edges []edge) 
 		return // it does not run at all
 	}
 	p := a.policyOf(at.context)
-	d := delivery{spot: s, faults: a.whileSent(s, n), to: graph.None, link: graph.None, node: n.ID, cause: "exhausted", after: a.patience(s), limit: a.retryField(at)}
+	d := delivery{state: s, faults: a.whileSent(s, n), to: graph.None, link: graph.None, node: n.ID, cause: "exhausted", after: a.patience(s), limit: a.retryField(at)}
 	if p.GiveUp > 0 {
 		if byAge, cause := a.triesInTime(at, p, a.outcome(s, usual).length.mean(), nil); byAge < float64(p.Tries) || p.Tries == 0 {
 			d.cause, d.limit = cause, strings.TrimSuffix(d.limit, "retry")+"give-up"
@@ -320,7 +320,7 @@ func (a *Analysis) intakeDelivery(s int, at state, n *graph.Node, edges []edge) 
 	}
 }
 
-// whileSent returns the faults by which every run at a spot fails, less those by which
+// whileSent returns the faults by which every run at a state fails, less those by which
 // those that send there fail too: while such a fault lasts nothing is sent, and what
 // was sent before it has run at once.
 func (a *Analysis) whileSent(s int, n *graph.Node) faultSet {
@@ -330,10 +330,10 @@ func (a *Analysis) whileSent(s int, n *graph.Node) faultSet {
 	}
 	var common faultSet
 	for _, from := range a.into[s] {
-		if k := a.node(a.spots.spots[from].node).Kind; !k.Runs() {
+		if k := a.node(a.states.all[from].node).Kind; !k.Runs() {
 			return set
 		}
-		for _, e := range a.spots.leaving(int(from)) {
+		for _, e := range a.states.leaving(int(from)) {
 			if e.to == s && e.kind != sends {
 				return set
 			}
@@ -363,7 +363,7 @@ func (a *Analysis) retryField(at state) string {
 // patience returns how long a fault must last before an intake gives its first
 // message up: from the start of the first try to the start of the last.
 func (a *Analysis) patience(s int) moment {
-	at := a.spots.spots[s]
+	at := a.states.all[s]
 	p := a.policyOf(at.context)
 	o := a.outcome(s, usual)
 	span := func(length, factor float64) float64 {
@@ -383,7 +383,7 @@ func (a *Analysis) patience(s int) moment {
 // ranged returns a time that depends on the length of failing runs, which lies
 // between their shortest and their time limit.
 func (a *Analysis) ranged(s int, o *runOutcome, of func(length, sign float64) float64) moment {
-	n := a.node(a.spots.spots[s].node)
+	n := a.node(a.states.all[s].node)
 	shortest, mean := n.Takes.Expected(), o.length.mean()
 	low := smallest(n.Takes)
 	high := mean
@@ -402,7 +402,7 @@ func (a *Analysis) ranged(s int, o *runOutcome, of func(length, sign float64) fl
 // readerDelivery lists the deliveries of what a reader takes from a queue, a stream
 // or a change feed.
 func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []edge) {
-	if a.filterVerdict(l, a.spots.spots[s].message) == expr.Impossible || l.Refused {
+	if a.filterVerdict(l, a.states.all[s].message) == expr.Impossible || l.Refused {
 		return
 	}
 	id := l.Link.ID()
@@ -418,7 +418,7 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []e
 				slack = a.givenUpAfter(e.to)
 			case p > 0:
 				behind = min(a.Readings[l.ID].Utilisation, 1) // a message that failed comes behind the backlog
-				slack = math.Log(1e-4) / math.Log(p) * max(a.gap(a.spots.spots[e.to], &l.Policy, 1, o.length.mean()), 1)
+				slack = math.Log(1e-4) / math.Log(p) * max(a.gap(a.states.all[e.to], &l.Policy, 1, o.length.mean()), 1)
 			}
 		} else if e.link == l.ID && e.kind == polls {
 			if p := a.node(l.To).Fails.EachTry; p > 0 && p < 1 {
@@ -429,7 +429,7 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []e
 	kept := func(seconds float64) moment {
 		return moment{max(seconds, 0), max(seconds*(1-behind)-slack, 0), max(seconds, 0)}
 	}
-	unread := delivery{spot: s, faults: a.faults.newSet(), others: []string{id + "/stopped", id + "/disabled"}, to: graph.None, link: l.ID, node: n.ID,
+	unread := delivery{state: s, faults: a.faults.newSet(), others: []string{id + "/stopped", id + "/disabled"}, to: graph.None, link: l.ID, node: n.ID,
 		cause: "expired", after: kept(retention - n.Delay.Seconds()), limit: n.Name + " retention"}
 	a.deliver(unread)
 	to := graph.None
@@ -453,7 +453,7 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []e
 		}
 		a.deliver(unread)
 	}
-	d := delivery{spot: s, to: graph.None, link: l.ID, node: n.ID, cause: "exhausted"}
+	d := delivery{state: s, to: graph.None, link: l.ID, node: n.ID, cause: "exhausted"}
 	if l.Relation == model.PolledMove {
 		d.faults = a.faults.only(l.To)
 	} else {
@@ -464,7 +464,7 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []e
 	}
 	if to := a.node(l.To); l.Relation == model.PolledMove && to.Capacity > 0 && a.linkRate[l.ID] > 0 { // afterwards, all that has waited comes at once
 		full := float64(to.Capacity) / a.linkRate[l.ID]
-		a.deliver(delivery{spot: s, faults: a.faults.newSet(), others: unread.others, to: graph.None, link: l.ID, node: n.ID, cause: "overflow",
+		a.deliver(delivery{state: s, faults: a.faults.newSet(), others: unread.others, to: graph.None, link: l.ID, node: n.ID, cause: "overflow",
 			after: moment{unread.after.at, min(0.5*full, unread.after.at), math.Inf(1)}, limit: to.Name + " capacity", quiet: true})
 	}
 	var ends bool
@@ -607,7 +607,7 @@ func (a *Analysis) readerPatience(n *graph.Node, l *graph.Link, to int) (after m
 	if ends {
 		after.high += round * float64(max(p.Tries, 1))
 	} else {
-		after.low = max(after.low-round-a.triesLeft(o.bad(), a.gap(a.spots.spots[to], p, 1, o.length.mean())), 0)
+		after.low = max(after.low-round-a.triesLeft(o.bad(), a.gap(a.states.all[to], p, 1, o.length.mean())), 0)
 	}
 	return after, limit, ends
 }
@@ -630,11 +630,11 @@ func (a *Analysis) triesLeft(fails, gap float64) float64 {
 // writeDelivery lists the write that an edge is, where one can be rejected and the
 // run does not fail by it.
 func (a *Analysis) writeDelivery(s int, n *graph.Node, e *edge, edges []edge) {
-	to := a.node(a.spots.spots[e.to].node)
+	to := a.node(a.states.all[e.to].node)
 	if !to.Kind.Channel() || e.kind == polls || e.kind == lifeEnds || e.kind == calls {
 		return
 	}
-	d := delivery{spot: s, faults: a.faults.only(to.ID), to: graph.None, link: e.link, node: to.ID, cause: "rejected"}
+	d := delivery{state: s, faults: a.faults.only(to.ID), to: graph.None, link: e.link, node: to.ID, cause: "rejected"}
 	if e.kind == gaveUp {
 		policy := graph.WritePolicy()
 		d.after, d.limit, d.quiet = exactMoment(waitsOf(&policy)), to.Name, true
@@ -656,7 +656,7 @@ func (a *Analysis) writeDelivery(s int, n *graph.Node, e *edge, edges []edge) {
 		return
 	}
 	d.after, d.limit = exactMoment(waitsOf(&l.Policy)), l.Link.ID()+" retry"
-	if e.kind == result && l.When == model.Failure && a.spots.spots[s].how == asIntake {
+	if e.kind == result && l.When == model.Failure && a.states.all[s].how == asIntake {
 		d.after = d.after.plus(a.patience(s))
 	}
 	if dead := deadEdge(edges, l.ID); dead != nil {
@@ -708,8 +708,8 @@ func (a *Analysis) findFills() {
 				continue
 			}
 			f.others = append(f.others, l.Link.ID()+"/stopped", l.Link.ID()+"/disabled")
-			for _, s := range a.spots.of[i] {
-				for _, e := range a.spots.leaving(int(s)) {
+			for _, s := range a.states.of[i] {
+				for _, e := range a.states.leaving(int(s)) {
 					if e.link != id || e.kind != polls {
 						continue
 					}

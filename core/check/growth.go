@@ -71,8 +71,8 @@ func (a *Analysis) findLimits() {
 }
 
 func (a *Analysis) limitOf(l *Loop) *Limit {
-	index := indexOf(l.spots)
-	n := len(l.spots)
+	index := indexOf(l.states)
+	n := len(l.states)
 	m := a.discounted(index, l.inner, l.rate)
 	u, v := eigenvector(n, m, false), eigenvector(n, m, true)
 	vtu := 0.0
@@ -89,12 +89,12 @@ func (a *Analysis) limitOf(l *Loop) *Limit {
 	}
 	out := &Limit{After: document.Unbounded, Arrives: rate}
 	if rate == 0 { // one message into the entry
-		weight = u[index[a.entryOf(l.spots, asSet(l.spots))]]
+		weight = u[index[a.entryOf(l.states, asSet(l.states))]]
 	}
 	if vtu == 0 || weight == 0 {
 		return out
 	}
-	// level(t) is what e^(st) has grown to: arrivals at spot j are v_j·level.
+	// level(t) is what e^(st) has grown to: arrivals at state j are v_j·level.
 	levelAt := func(level float64) float64 { // the time at which a level is reached
 		c := weight / vtu
 		switch {
@@ -110,8 +110,8 @@ func (a *Analysis) limitOf(l *Loop) *Limit {
 	// The concurrent runs of a node are its arrivals over the length of a run.
 	perLevel := map[int]float64{}                         // concurrent runs
 	arrive, start := map[int]float64{}, map[int]float64{} // messages and runs a second
-	for k, s := range l.spots {
-		at := a.spots.spots[s]
+	for k, s := range l.states {
+		at := a.states.all[s]
 		node := a.node(at.node)
 		runs := 0.0
 		if node.Kind.Runs() {
@@ -197,26 +197,26 @@ func (a *Analysis) limitAtOnce(l *Loop) *Limit {
 	return &Limit{After: document.Unbounded}
 }
 
-// intoLoop gives what comes into the spots of a loop from outside it, per
+// intoLoop gives what comes into the states of a loop from outside it, per
 // second.
 func (a *Analysis) intoLoop(l *Loop, index map[int]int) []float64 {
-	out := make([]float64, len(l.spots))
-	inside := asSet(l.spots)
+	out := make([]float64, len(l.states))
+	inside := asSet(l.states)
 	for i, rate := range a.arrivals {
 		if rate == 0 {
 			continue
 		}
 		for _, in := range a.spread(i) {
-			if inside[in.spot] {
-				out[index[in.spot]] += rate * in.share
+			if inside[in.state] {
+				out[index[in.state]] += rate * in.share
 			}
 		}
 	}
-	for from, rate := range a.spotRates {
+	for from, rate := range a.stateRates {
 		if rate == 0 || inside[from] || a.grows[from] {
 			continue
 		}
-		for _, e := range a.spots.leaving(from) {
+		for _, e := range a.states.leaving(from) {
 			if inside[e.to] {
 				out[index[e.to]] += rate * e.expected
 			}
@@ -260,7 +260,7 @@ func eigenvector(n int, m []cell, left bool) []float64 {
 // counts in a population that grows at s. The time of runs varies as they say, and
 // so do the tries; what else there is to wait for counts with its mean.
 func (a *Analysis) discount(e *edge, s float64) float64 {
-	at := a.spots.spots[e.from]
+	at := a.states.all[e.from]
 	n := a.node(at.node)
 	if n.Kind == model.Bucket && !n.Notice.IsZero() && e.kind == delivers {
 		return n.Notice.Laplace(s)

@@ -26,15 +26,15 @@ type Loop struct {
 	BrokenBy  *string        `json:"broken_by"` // the filter that breaks it, or the hop limit that ends it
 	Basis     Basis          `json:"basis,omitempty"`
 
-	nodes []int
-	spots []int
-	inner []edge // between them
-	cycle []graph.Edge
-	all   []string    // every link of it, sorted
-	ended *graph.Node // whose hop limit ends it
-	calls bool        // only waiting calls circulate
-	fault bool        // only a failure that no share states starts it
-	rate  float64     // of growth, per second
+	nodes  []int
+	states []int
+	inner  []edge // between them
+	cycle  []graph.Edge
+	all    []string    // every link of it, sorted
+	ended  *graph.Node // whose hop limit ends it
+	calls  bool        // only waiting calls circulate
+	fault  bool        // only a failure that no share states starts it
+	rate   float64     // of growth, per second
 }
 
 // Waiting reports whether only waiting calls circulate in the loop.
@@ -54,23 +54,23 @@ func edgeName(g *graph.Graph, e graph.Edge) string {
 	return l.Link.ID()
 }
 
-// over returns an edge between spots as one between their nodes.
+// over returns an edge between states as one between their nodes.
 func (a *Analysis) over(e *edge) graph.Edge {
-	return graph.Edge{From: a.spots.spots[e.from].node, To: a.spots.spots[e.to].node, Link: e.link, Dead: e.kind == gaveUp}
+	return graph.Edge{From: a.states.all[e.from].node, To: a.states.all[e.to].node, Link: e.link, Dead: e.kind == gaveUp}
 }
 
 func (a *Analysis) findLoops() {
 	a.Loops = []Loop{}
-	a.findEntrySpots()
+	a.findEntryStates()
 	looped := map[[2]int]bool{} // link and whether by dead-letter, of edges that do loop
 	moves := func(e *edge) bool { return e.mean.high > 0 }
 	isCall := func(e *edge) bool { return e.kind == calls }
-	for _, members := range a.spots.components(moves) {
+	for _, members := range a.states.components(moves) {
 		if l := a.judgeLoop(members, looped, moves); !l.calls {
 			a.Loops = append(a.Loops, l)
 		}
 	}
-	for _, members := range a.spots.components(isCall) { // also within a larger loop
+	for _, members := range a.states.components(isCall) { // also within a larger loop
 		a.Loops = append(a.Loops, a.judgeLoop(members, looped, isCall))
 	}
 	a.findBroken(looped)
@@ -78,23 +78,23 @@ func (a *Analysis) findLoops() {
 	a.mergeLoops()
 }
 
-// findEntrySpots finds the spots where messages come in from outside, and those that
+// findEntryStates finds the states where messages come in from outside, and those that
 // something else leads to.
-func (a *Analysis) findEntrySpots() {
-	a.isEntry = make([]bool, len(a.spots.spots))
+func (a *Analysis) findEntryStates() {
+	a.isEntry = make([]bool, len(a.states.all))
 	for _, i := range a.entries {
 		for _, in := range a.spread(i) {
-			a.isEntry[in.spot] = true
+			a.isEntry[in.state] = true
 		}
 	}
-	a.into = make([][]int32, len(a.spots.spots))
-	for k := range a.spots.edges {
-		e := &a.spots.edges[k]
+	a.into = make([][]int32, len(a.states.all))
+	for k := range a.states.edges {
+		e := &a.states.edges[k]
 		a.into[e.to] = append(a.into[e.to], int32(e.from))
 	}
 }
 
-// components returns the components that loop over some edges, as sets of spots.
+// components returns the components that loop over some edges, as sets of states.
 func (g *stateGraph) components(of func(*edge) bool) [][]int {
 	var list []graph.Edge
 	for i := range g.edges {
@@ -102,10 +102,10 @@ func (g *stateGraph) components(of func(*edge) bool) [][]int {
 			list = append(list, graph.Edge{From: e.from, To: e.to})
 		}
 	}
-	return graph.Loops(len(g.spots), list)
+	return graph.Loops(len(g.all), list)
 }
 
-// within returns those of some edges that lead from one spot of a set to another.
+// within returns those of some edges that lead from one state of a set to another.
 func (g *stateGraph) within(members []int, inside map[int]bool, of func(*edge) bool) []edge {
 	var out []edge
 	for _, m := range members {
@@ -118,10 +118,10 @@ func (g *stateGraph) within(members []int, inside map[int]bool, of func(*edge) b
 	return out
 }
 
-// spreadOver marks the spots that messages reach from some spots over some edges,
+// spreadOver marks the states that messages reach from some states over some edges,
 // those included.
 func (g *stateGraph) spreadOver(work []int, of func(*edge) bool) []bool {
-	out := make([]bool, len(g.spots))
+	out := make([]bool, len(g.all))
 	for _, s := range work {
 		out[s] = true
 	}
@@ -183,7 +183,7 @@ func edgeKey(e graph.Edge) [2]int {
 
 // judgeLoop works out what is known of one component over some edges.
 func (a *Analysis) judgeLoop(members []int, looped map[[2]int]bool, of func(*edge) bool) Loop {
-	sg := a.spots
+	sg := a.states
 	inside := asSet(members)
 	inner := sg.within(members, inside, of)
 	links := map[string]bool{}
@@ -194,7 +194,7 @@ func (a *Analysis) judgeLoop(members []int, looped map[[2]int]bool, of func(*edg
 	}
 	entry := a.entryOf(members, inside)
 	cycle := shortestCycle(entry, inner)
-	l := Loop{Verdict: "certain", Doubling: document.Never, spots: members, inner: inner, calls: true, all: sortedKeys(links)}
+	l := Loop{Verdict: "certain", Doubling: document.Never, states: members, inner: inner, calls: true, all: sortedKeys(links)}
 	for k := range inner {
 		l.calls = l.calls && inner[k].kind == calls
 	}
@@ -212,7 +212,7 @@ func (a *Analysis) judgeLoop(members []int, looped map[[2]int]bool, of func(*edg
 	}
 	var rest []int
 	for _, m := range members {
-		if n := sg.spots[m].node; !on[n] {
+		if n := sg.all[m].node; !on[n] {
 			on[n] = true
 			rest = append(rest, n)
 		}
@@ -254,11 +254,11 @@ func (a *Analysis) judgeLoop(members []int, looped map[[2]int]bool, of func(*edg
 	return l
 }
 
-// surelyReached reports whether some message certainly comes to one of some spots:
+// surelyReached reports whether some message certainly comes to one of some states:
 // from outside, over edges that certainly take it.
 func (a *Analysis) surelyReached(members []int) bool {
 	if a.surely == nil {
-		a.surely = make([]bool, len(a.spots.spots))
+		a.surely = make([]bool, len(a.states.all))
 		var work []int
 		see := func(s int) {
 			if !a.surely[s] {
@@ -272,7 +272,7 @@ func (a *Analysis) surelyReached(members []int) bool {
 			}
 		}
 		for k := 0; k < len(work); k++ {
-			for _, e := range a.spots.leaving(work[k]) {
+			for _, e := range a.states.leaving(work[k]) {
 				if (e.verdict == expr.Certain || e.kind == gaveUp || e.kind == lifeEnds) && e.ways <= 1 && e.mean.high > 0 {
 					see(e.to)
 				}
@@ -293,7 +293,7 @@ func (a *Analysis) hopLimitOf(members []int, inner []edge) *graph.Node {
 	var found *graph.Node
 	limited := func(n *graph.Node) bool { return n.Kind == model.Function && n.HopLimit != model.NoHopLimit }
 	for _, m := range members {
-		if n := a.node(a.spots.spots[m].node); limited(n) && (found == nil || n.HopLimit < found.HopLimit) {
+		if n := a.node(a.states.all[m].node); limited(n) && (found == nil || n.HopLimit < found.HopLimit) {
 			found = n
 		}
 	}
@@ -308,7 +308,7 @@ func (a *Analysis) circulatesWithout(members []int, inner []edge, gone func(*gra
 	index := indexOf(members)
 	var rest []graph.Edge
 	for i := range inner {
-		if e := &inner[i]; !gone(a.node(a.spots.spots[e.to].node)) {
+		if e := &inner[i]; !gone(a.node(a.states.all[e.to].node)) {
 			rest = append(rest, graph.Edge{From: index[e.from], To: index[e.to]})
 		}
 	}
@@ -332,7 +332,7 @@ func trend(low, high float64, unboundedLow bool) string {
 	return "sustains"
 }
 
-// entryOf returns the spot of a component where messages from outside first come
+// entryOf returns the state of a component where messages from outside first come
 // in.
 func (a *Analysis) entryOf(members []int, inside map[int]bool) int {
 	for _, m := range members {
@@ -350,7 +350,7 @@ func (a *Analysis) entryOf(members []int, inside map[int]bool) int {
 	return members[0]
 }
 
-// shortestCycle finds the fewest edges from a spot back to itself.
+// shortestCycle finds the fewest edges from a state back to itself.
 func shortestCycle(start int, edges []edge) []edge {
 	out := map[int][]graph.Edge{}
 	for k, e := range edges {
@@ -587,8 +587,8 @@ func (a *Analysis) declinesAll(e, before graph.Edge) bool {
 // parked messages that are sent back to where they failed.
 func (a *Analysis) findFaultLoops(looped map[[2]int]bool) {
 	all := func(e *edge) bool { return e.kind != calls }
-	for _, members := range a.spots.components(all) {
-		inner := a.spots.within(members, asSet(members), all)
+	for _, members := range a.states.components(all) {
+		inner := a.states.within(members, asSet(members), all)
 		for k := range inner {
 			e := &inner[k]
 			g := a.over(e)
@@ -653,18 +653,18 @@ func asSet(list []int) map[int]bool {
 	return out
 }
 
-// growingSpots finds the spots that a loop feeds which sustains itself or grows.
-func (a *Analysis) growingSpots() []bool {
+// growingStates finds the states that a loop feeds which sustains itself or grows.
+func (a *Analysis) growingStates() []bool {
 	var growing []int
 	moves := func(e *edge) bool { return e.expected > 0 }
-	for _, members := range a.spots.components(moves) {
+	for _, members := range a.states.components(moves) {
 		inside := asSet(members)
-		inner := a.spots.within(members, inside, moves)
+		inner := a.states.within(members, inside, moves)
 		gain, unbounded := firstReturn(a.entryOf(members, inside), members, inner, func(e *edge) float64 { return e.expected })
 		if !unbounded && gain < 1-gainTolerance {
 			continue
 		}
 		growing = append(growing, members...)
 	}
-	return a.spots.spreadOver(growing, moves)
+	return a.states.spreadOver(growing, moves)
 }

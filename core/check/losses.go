@@ -73,13 +73,13 @@ type LossSet struct {
 	Range  *[2]*float64   `json:"after_range,omitempty"` // seconds; where After is an estimate; null: without bound
 	Some   bool           `json:"some,omitempty"`        // only some messages
 
-	link  int // through which it goes, or None
-	quiet bool
-	after moment
-	limit string
-	why   string
-	state bool // by stated `fails` shares alone
-	share span
+	link   int // through which it goes, or None
+	quiet  bool
+	after  moment
+	limit  string
+	why    string
+	stated bool // by stated `fails` shares alone
+	share  span
 }
 
 // MaxFaults is how many faults together are looked at.
@@ -88,12 +88,12 @@ const MaxFaults = 3
 // FaultKinds are the kinds of fault that are considered.
 var FaultKinds = []string{"node", "channel", "group", "stopped", "crash", "disabled"}
 
-// explored bounds what is looked at for all entries together, in spots: in a model
+// explored bounds what is looked at for all entries together, in states: in a model
 // that is larger, the loss sets of an entry are those near it. The findings do not
 // depend on that.
 const explored = 600_000
 
-// detours bounds the spots that are reached by a fault only, likewise.
+// detours bounds the states that are reached by a fault only, likewise.
 const detours = 60_000
 
 // families bounds the families of pairs, and of triples, that are looked at in all.
@@ -113,14 +113,14 @@ func (a *Analysis) setAfter(s *LossSet, m moment) {
 func (a *Analysis) findLosses() {
 	a.Entries = map[string]Entry{}
 	a.findFaults()
-	a.deadAt = make([][]int32, len(a.spots.spots))
+	a.deadAt = make([][]int32, len(a.states.all))
 	for k := range a.dead {
-		a.deadAt[a.dead[k].spot] = append(a.deadAt[a.dead[k].spot], int32(k))
+		a.deadAt[a.dead[k].state] = append(a.deadAt[a.dead[k].state], int32(k))
 	}
-	a.openFirst = make([]int32, 1, len(a.spots.spots)+1)
+	a.openFirst = make([]int32, 1, len(a.states.all)+1)
 	a.open = a.open[:0]
-	for s := range a.spots.spots { // the edges that messages take without a fault
-		for _, e := range a.spots.leaving(s) {
+	for s := range a.states.all { // the edges that messages take without a fault
+		for _, e := range a.states.leaving(s) {
 			if e.mean.high >= negligible {
 				a.open = append(a.open, int32(e.to))
 			}
@@ -151,7 +151,7 @@ func (a *Analysis) findLosses() {
 type exploration struct {
 	a       *Analysis
 	entry   int
-	stamps  []int32 // by spot: the exploration that reached it last, without a fault
+	stamps  []int32 // by state: the exploration that reached it last, without a fault
 	stamp   int32
 	shallow bool // not every pair of faults was looked at
 	partial bool // it was ended before it was complete
@@ -179,13 +179,13 @@ type pairDetour struct {
 func (a *Analysis) explore(entry int) *exploration {
 	a.explorations++
 	if a.stamps == nil {
-		a.stamps = make([]int32, len(a.spots.spots))
+		a.stamps = make([]int32, len(a.states.all))
 	}
 	x := &exploration{a: a, stamps: a.stamps, stamp: a.explorations, first: map[int]*detour{}, second: map[int][]pairDetour{}}
 	for _, in := range a.spread(entry) {
-		if !x.has(in.spot) {
-			x.stamps[in.spot] = x.stamp
-			x.work = append(x.work, int32(in.spot))
+		if !x.has(in.state) {
+			x.stamps[in.state] = x.stamp
+			x.work = append(x.work, int32(in.state))
 		}
 	}
 	most := max(explored/max(len(a.entries), 1), 1_000)
@@ -208,7 +208,7 @@ func (a *Analysis) explore(entry int) *exploration {
 	return x
 }
 
-// has reports whether messages reach a spot without a fault.
+// has reports whether messages reach a state without a fault.
 func (x *exploration) has(s int) bool { return x.stamps[s] == x.stamp }
 
 // afterOne follows what goes another way under one fault.
@@ -243,13 +243,13 @@ func (x *exploration) afterOne() {
 	for _, s := range x.work {
 		for _, k := range a.faults.at[s] {
 			if d := &a.faults.deliveries[k]; d.to != graph.None && !x.has(d.to) {
-				arrive(d.to, d.faults, d.others, d.after, d.after, a.spotRates[s])
+				arrive(d.to, d.faults, d.others, d.after, d.after, a.stateRates[s])
 			}
 		}
 	}
 	for k := 0; k < len(work); k++ {
 		from := x.first[work[k]]
-		for _, e := range a.spots.leaving(work[k]) {
+		for _, e := range a.states.leaving(work[k]) {
 			if e.mean.high >= negligible && !x.has(e.to) {
 				arrive(e.to, from.faults, from.others, from.given, from.after.plus(exactMoment(e.delay)), from.rate*e.expected)
 			}
@@ -300,7 +300,7 @@ func (x *exploration) afterTwo() {
 		}
 	}
 	for k := 0; k < len(work) && k < 20_000; k++ {
-		for _, e := range a.spots.leaving(work[k]) {
+		for _, e := range a.states.leaving(work[k]) {
 			if e.mean.high < negligible {
 				continue
 			}
@@ -344,7 +344,7 @@ func (x *exploration) list(e *Entry, budget int) {
 				note(a.lossAt(s, l.cause, l.node, l.link), from.faults, from.faults.list(), from.others, from.given)
 			}
 		}
-		n := a.node(a.spots.spots[s].node)
+		n := a.node(a.states.all[s].node)
 		if n.Kind == model.Queue && n.Capacity > 0 && len(n.Out) == 0 && from.rate > 0 {
 			full := float64(n.Capacity) / from.rate
 			note(a.lossAt(s, "overflow", n.ID, graph.None), from.faults, from.faults.list(), from.others, from.given.plus(moment{full, 0.2 * full, math.Inf(1)}))
@@ -356,7 +356,7 @@ func (x *exploration) list(e *Entry, budget int) {
 			if d.to == graph.None {
 				continue
 			}
-			if to := a.node(a.spots.spots[d.to].node); to.Kind.Channel() && to.Fails.EachTry > 0 {
+			if to := a.node(a.states.all[d.to].node); to.Kind.Channel() && to.Fails.EachTry > 0 {
 				note(a.lossAt(d.to, "rejected", to.ID, graph.None), d.faults, d.members, d.others, d.after.plus(moment{3, 3, math.Inf(1)}))
 			}
 		}
@@ -367,9 +367,9 @@ func (x *exploration) list(e *Entry, budget int) {
 	p.flush()
 }
 
-// lossAt describes a loss at a spot that is no delivery of its own.
+// lossAt describes a loss at a state that is no delivery of its own.
 func (a *Analysis) lossAt(s int, cause string, node, link int) *delivery {
-	return &delivery{spot: s, node: node, link: link, cause: cause, place: a.placeOf(cause, node, link)}
+	return &delivery{state: s, node: node, link: link, cause: cause, place: a.placeOf(cause, node, link)}
 }
 
 // placeOf numbers the places of loss.
@@ -439,7 +439,7 @@ type single struct {
 func (x *exploration) listSingles(e *Entry, main []int32, more []single, seen faultSet, budget *int) {
 	a := x.a
 	slices.SortFunc(more, func(s, t single) int {
-		return cmp.Or(cmp.Compare(s.after.at, t.after.at), cmp.Compare(s.d.place, t.d.place), cmp.Compare(s.d.spot, t.d.spot), cmp.Compare(len(s.members), len(t.members)))
+		return cmp.Or(cmp.Compare(s.after.at, t.after.at), cmp.Compare(s.d.place, t.d.place), cmp.Compare(s.d.state, t.d.state), cmp.Compare(len(s.members), len(t.members)))
 	})
 	seenOthers := map[string]bool{}
 	var names Fault
@@ -503,8 +503,8 @@ const samples = 6
 // notePlaces notes for the findings what is lost at each place, without a fault and by
 // single faults, in one pass over the graph; entries are named by a few of them.
 func (a *Analysis) notePlaces() {
-	g := a.spots
-	from := make([][]int32, len(g.spots)) // by spot: entries whose messages come there
+	g := a.states
+	from := make([][]int32, len(g.all)) // by state: entries whose messages come there
 	merge := func(to int32, more []int32) {
 		for _, e := range more {
 			if len(from[to]) < samples && !slices.Contains(from[to], e) {
@@ -514,7 +514,7 @@ func (a *Analysis) notePlaces() {
 	}
 	for _, i := range a.entries {
 		for _, in := range a.spread(i) {
-			merge(int32(in.spot), []int32{int32(i)})
+			merge(int32(in.state), []int32{int32(i)})
 		}
 	}
 	for range 2 { // once more for what comes round a loop
@@ -524,7 +524,7 @@ func (a *Analysis) notePlaces() {
 			}
 		}
 	}
-	for s := range g.spots {
+	for s := range g.all {
 		for _, entry := range from[s] {
 			a.notePlacesAt(s, int(entry))
 		}
@@ -561,7 +561,7 @@ func (a *Analysis) notePlacesAt(s, entry int) {
 
 // normalSet describes what is lost without a fault.
 func (a *Analysis) normalSet(l *loss) LossSet {
-	set := LossSet{Faults: []Fault{}, Cause: l.cause, Node: a.node(l.node).Name, Some: l.share.low < 1-1e-9, link: l.link, why: l.why, state: l.stated, share: l.share}
+	set := LossSet{Faults: []Fault{}, Cause: l.cause, Node: a.node(l.node).Name, Some: l.share.low < 1-1e-9, link: l.link, why: l.why, stated: l.stated, share: l.share}
 	after := 0.0
 	if l.cause == "expired" && l.why == "no reader" {
 		after = a.node(l.node).Retention.Seconds()
@@ -572,7 +572,7 @@ func (a *Analysis) normalSet(l *loss) LossSet {
 
 // turnedAwaySet describes what a channel rejects of what outsiders send.
 func (a *Analysis) turnedAwaySet(i int, cause string, share float64) LossSet {
-	set := LossSet{Faults: []Fault{}, Cause: cause, Node: a.node(i).Name, Some: share < 1, link: graph.None, state: cause == "rejected", share: exactly(share)}
+	set := LossSet{Faults: []Fault{}, Cause: cause, Node: a.node(i).Name, Some: share < 1, link: graph.None, stated: cause == "rejected", share: exactly(share)}
 	a.setAfter(&set, exactMoment(0))
 	return set
 }
@@ -605,7 +605,7 @@ func (x *exploration) listNormal(e *Entry, budget *int) {
 		if k, ok := at[p]; ok {
 			old := &e.LossSets[k]
 			old.Some = old.Some || set.Some
-			old.state = old.state && set.state
+			old.stated = old.stated && set.stated
 			if set.share.high > old.share.high {
 				old.share = set.share
 			}
@@ -658,12 +658,12 @@ type family struct {
 
 func (p *pairs) run() {
 	x, a := p.x, p.x.a
-	spots := make([]int, 0, len(x.first))
+	states := make([]int, 0, len(x.first))
 	for s := range x.first {
-		spots = append(spots, s)
+		states = append(states, s)
 	}
-	slices.Sort(spots)
-	for _, s := range spots {
+	slices.Sort(states)
+	for _, s := range states {
 		from := x.first[s]
 		for _, k := range a.faults.at[s] {
 			d := &a.faults.deliveries[k]
@@ -675,28 +675,28 @@ func (p *pairs) run() {
 	// What a dead-letter node rejects.
 	for _, k := range x.lastResorts() {
 		r := &a.dead[k]
-		if r.normal && x.has(r.spot) {
+		if r.normal && x.has(r.state) {
 			continue
 		}
-		for _, j := range a.faults.at[r.spot] {
+		for _, j := range a.faults.at[r.state] {
 			d := &a.faults.deliveries[j]
 			if d.to != r.target {
 				continue
 			}
-			switch from := x.first[r.spot]; {
-			case x.has(r.spot):
+			switch from := x.first[r.state]; {
+			case x.has(r.state):
 				p.loses(&r.delivery, d.after, d.faults, r.faults)
 			case from != nil:
 				p.loses(&r.delivery, from.after.plus(d.after), from.faults, d.faults, r.faults)
 			}
 		}
 	}
-	spots = spots[:0]
+	states = states[:0]
 	for s := range x.second {
-		spots = append(spots, s)
+		states = append(states, s)
 	}
-	slices.Sort(spots)
-	for _, s := range spots {
+	slices.Sort(states)
+	for _, s := range states {
 		for _, from := range x.second[s] {
 			for _, k := range a.faults.at[s] {
 				d := &a.faults.deliveries[k]
@@ -845,7 +845,7 @@ func (p *pairs) covered(three *family) bool {
 	return false
 }
 
-// entryValues are numbers of one message at each spot, with all that it sets off.
+// entryValues are numbers of one message at each state, with all that it sets off.
 type entryValues struct {
 	runs, copies, parked []float64
 	keeps                [2][]float64 // chance that nothing of it is lost: usual, at least
@@ -856,13 +856,13 @@ type entryValues struct {
 
 // entryValues works them out for all entries in one pass.
 func (a *Analysis) entryValues() *entryValues {
-	g := a.spots
-	n := len(g.spots)
+	g := a.states
+	n := len(g.all)
 	v := &entryValues{lost: map[string][]float64{}}
 	runs, copies, parked := make([]float64, n), make([]float64, n), make([]float64, n)
 	guessed := make([]float64, n)
-	for s := range g.spots {
-		at := g.spots[s]
+	for s := range g.all {
+		at := g.all[s]
 		node := a.node(at.node)
 		if node.Kind == model.Function || node.Kind == model.Workflow {
 			runs[s] = a.runsPerMessage(s)
@@ -897,11 +897,11 @@ func (a *Analysis) entryValues() *entryValues {
 		v.lost[c] = g.valueOf(v.lost[c], a.grows)
 	}
 	v.keeps = [2][]float64{a.keepChance(false), a.keepChance(true)}
-	v.sure = a.spots.sureFrom(guessed)
+	v.sure = a.states.sureFrom(guessed)
 	return v
 }
 
-// sureFrom reports, by spot, whether nothing that a message can reach was guessed.
+// sureFrom reports, by state, whether nothing that a message can reach was guessed.
 func (g *stateGraph) sureFrom(guessed []float64) []bool {
 	sure := make([]bool, len(guessed))
 	for s := range sure {
@@ -918,12 +918,12 @@ func (g *stateGraph) sureFrom(guessed []float64) []bool {
 	return sure
 }
 
-// keepChance returns, by spot, the chance that nothing that comes of a message is
+// keepChance returns, by state, the chance that nothing that comes of a message is
 // lost: q = (1−loss) Π (1 − m(1−q'))..., the chance that no branch loses; branches
 // are independent. With least set, it is no more than any run can show.
 func (a *Analysis) keepChance(least bool) []float64 {
-	g := a.spots
-	q := make([]float64, len(g.spots))
+	g := a.states
+	q := make([]float64, len(g.all))
 	for s := range q {
 		q[s] = 1
 	}
@@ -961,7 +961,7 @@ func (a *Analysis) keepChance(least bool) []float64 {
 				share := min(m, 1)
 				given = max(given, share)
 				failed *= q[e.to]
-			case m <= 1 && a.spots.spots[s].how != atChannel && a.link(e.link).Relation != model.WaitingCall && e.kind != startSend && a.countIsOne(e.link):
+			case m <= 1 && a.states.all[s].how != atChannel && a.link(e.link).Relation != model.WaitingCall && e.kind != startSend && a.countIsOne(e.link):
 				// It is sent by the run that succeeds, with everything else that is.
 				keep *= 1 - min(m/max(a.worksAt(s), 1e-12), 1)*(1-q[e.to])
 			case m <= 1:
@@ -970,7 +970,7 @@ func (a *Analysis) keepChance(least bool) []float64 {
 				keep *= math.Pow(q[e.to], m)
 			}
 		}
-		if a.spots.spots[s].how == asIntake || a.spots.spots[s].how == asPoll {
+		if a.states.all[s].how == asIntake || a.states.all[s].how == asPoll {
 			handled = min(a.worksAt(s), 1)
 			keep = handled*keep + (1 - handled)
 		}
@@ -1007,13 +1007,13 @@ func (a *Analysis) countIsOne(id int) bool {
 	return l.ForEach == nil && l.CountExpr == nil && l.Count.Dist.Dist == "constant" && l.Count.Dist.Mean <= 1
 }
 
-// worksAt returns the runs per message at a spot that succeed.
+// worksAt returns the runs per message at a state that succeed.
 func (a *Analysis) worksAt(s int) float64 { return a.fateOf(s, usual).works }
 
-// runsPerMessage returns the runs that a message at a spot starts. Runs of batches
+// runsPerMessage returns the runs that a message at a state starts. Runs of batches
 // count as one for each message.
 func (a *Analysis) runsPerMessage(s int) float64 {
-	if a.spots.spots[s].how == asCall {
+	if a.states.all[s].how == asCall {
 		return 1
 	}
 	return a.fateOf(s, usual).runs
@@ -1029,14 +1029,14 @@ func (v *entryValues) into(a *Analysis, entry int, e *Entry) {
 	}
 	sure := true
 	for _, in := range a.spread(entry) {
-		runs += in.share * v.runs[in.spot]
-		copies += in.share * v.copies[in.spot]
-		parked += in.share * v.parked[in.spot]
-		lost += in.share * (1 - v.keeps[0][in.spot])
-		most += in.share * (1 - v.keeps[1][in.spot])
-		sure = sure && v.sure[in.spot]
+		runs += in.share * v.runs[in.state]
+		copies += in.share * v.copies[in.state]
+		parked += in.share * v.parked[in.state]
+		lost += in.share * (1 - v.keeps[0][in.state])
+		most += in.share * (1 - v.keeps[1][in.state])
+		sure = sure && v.sure[in.state]
 		for _, c := range v.causes {
-			by[c] += in.share * v.lost[c][in.spot]
+			by[c] += in.share * v.lost[c][in.state]
 		}
 	}
 	bounded := func(x float64) *float64 {

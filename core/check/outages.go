@@ -59,7 +59,7 @@ func (a *Analysis) findOutages() {
 			}
 		}
 	}
-	redirected := map[int][]*delivery{} // by spot: what goes there under a fault
+	redirected := map[int][]*delivery{} // by state: what goes there under a fault
 	for k := range a.faults.deliveries {
 		d := &a.faults.deliveries[k]
 		each(d.members, func(f int) {
@@ -104,12 +104,12 @@ func (a *Analysis) findOutages() {
 	}
 }
 
-// downstream returns a spot and those that its messages reach, a few of them.
+// downstream returns a state and those that its messages reach, a few of them.
 func (a *Analysis) downstream(s int) []int {
 	seen := map[int]bool{s: true}
 	out := []int{s}
 	for k := 0; k < len(out) && k < 60; k++ {
-		for _, e := range a.spots.leaving(out[k]) {
+		for _, e := range a.states.leaving(out[k]) {
 			if e.mean.high >= negligible && !seen[e.to] {
 				seen[e.to] = true
 				out = append(out, e.to)

@@ -18,7 +18,7 @@ const (
 	worst
 )
 
-// runOutcome is what becomes of a run for a message at a spot.
+// runOutcome is what becomes of a run for a message at a state.
 type runOutcome struct {
 	fails   float64         // chance that a run fails for a reason that another run need not share
 	never   float64         // share of messages of which every run fails
@@ -38,9 +38,9 @@ type runOutcome struct {
 	stated  float64         // the chance of failing by stated `fails` shares alone
 }
 
-// outcome works out the run at a spot; a cycle of waiting calls fails.
+// outcome works out the run at a state; a cycle of waiting calls fails.
 func (a *Analysis) outcome(s int, m mode) *runOutcome {
-	g := a.spots
+	g := a.states
 	if o := g.outcomes[m][s]; o != nil {
 		return o
 	}
@@ -52,12 +52,12 @@ func (a *Analysis) outcome(s int, m mode) *runOutcome {
 	}
 	// Calls within calls are worked out innermost first, without recursion, since
 	// chains of them may be long.
-	type frame struct{ spot, edge int }
+	type frame struct{ state, edge int }
 	inHand := map[int]bool{s: true}
 	stack := []frame{{s, int(g.first[s])}}
 	for len(stack) > 0 {
 		f := &stack[len(stack)-1]
-		if f.edge < int(g.first[f.spot+1]) {
+		if f.edge < int(g.first[f.state+1]) {
 			e := &g.edges[f.edge]
 			f.edge++
 			if e.kind == calls && g.outcomes[m][e.to] == nil {
@@ -70,15 +70,15 @@ func (a *Analysis) outcome(s int, m mode) *runOutcome {
 			continue
 		}
 		stack = stack[:len(stack)-1]
-		delete(inHand, f.spot)
-		g.outcomes[m][f.spot] = a.work(f.spot, m)
+		delete(inHand, f.state)
+		g.outcomes[m][f.state] = a.work(f.state, m)
 	}
 	return g.outcomes[m][s]
 }
 
-// work works out the run at a spot whose callees are known.
+// work works out the run at a state whose callees are known.
 func (a *Analysis) work(s int, m mode) *runOutcome {
-	at := a.spots.spots[s]
+	at := a.states.all[s]
 	n := a.node(at.node)
 	if n.Kind == model.Endpoint {
 		return a.request(s, m)
@@ -178,7 +178,7 @@ func (a *Analysis) caseChoices(at state) (list []choice, guessed bool) {
 // walker follows the time of a run.
 type walker struct {
 	a      *Analysis
-	spot   int
+	state  int
 	at     state
 	n      *graph.Node
 	mode   mode
@@ -192,9 +192,9 @@ type walker struct {
 
 // workAs works out a run under one choice.
 func (a *Analysis) workAs(s int, m mode, c *choice) *runOutcome {
-	at := a.spots.spots[s]
+	at := a.states.all[s]
 	n := a.node(at.node)
-	w := &walker{a: a, spot: s, at: at, n: n, mode: m, limit: math.Inf(1), doomed: graph.None, out: &runOutcome{errors: map[string]float64{}, visits: map[int]float64{}, again: map[int]float64{}, dooms: map[int]float64{}, sent: map[int]float64{}}}
+	w := &walker{a: a, state: s, at: at, n: n, mode: m, limit: math.Inf(1), doomed: graph.None, out: &runOutcome{errors: map[string]float64{}, visits: map[int]float64{}, again: map[int]float64{}, dooms: map[int]float64{}, sent: map[int]float64{}}}
 	if n.Timeout > 0 {
 		w.limit = n.Timeout.Seconds()
 	}
@@ -348,9 +348,9 @@ func (w *walker) counted(l *graph.Link) float64 {
 	return expected
 }
 
-// callee returns the spot that a call link leads to; false where there is none.
+// callee returns the state that a call link leads to; false where there is none.
 func (w *walker) callee(id int) (int, bool) {
-	for _, e := range w.a.spots.leaving(w.spot) {
+	for _, e := range w.a.states.leaving(w.state) {
 		if e.link == id && e.kind == calls {
 			return e.to, true
 		}
@@ -372,7 +372,7 @@ func (w *walker) call(l *graph.Link, alive law, failed func(law, string)) law {
 	to, ok := w.callee(l.ID)
 	var o *runOutcome
 	if ok {
-		if o = w.a.spots.outcomes[w.mode][to]; o == nil {
+		if o = w.a.states.outcomes[w.mode][to]; o == nil {
 			ok = false // it waits for its own caller
 		}
 	}
@@ -615,9 +615,9 @@ func (a *Analysis) tooLarge(l *graph.Link, m message) bool {
 
 // request works out a request at an endpoint.
 func (a *Analysis) request(s int, m mode) *runOutcome {
-	at := a.spots.spots[s]
+	at := a.states.all[s]
 	n := a.node(at.node)
-	w := &walker{a: a, spot: s, at: at, n: n, mode: m, limit: n.Timeout.Seconds(), doomed: graph.None, out: &runOutcome{errors: map[string]float64{}, visits: map[int]float64{}, again: map[int]float64{}, dooms: map[int]float64{}}}
+	w := &walker{a: a, state: s, at: at, n: n, mode: m, limit: n.Timeout.Seconds(), doomed: graph.None, out: &runOutcome{errors: map[string]float64{}, visits: map[int]float64{}, again: map[int]float64{}, dooms: map[int]float64{}}}
 	alive := surely(0)
 	if n.Accepts != nil && at.data != unknownData && n.Accepts.Fits(a.payloads.values[at.data]) != nil {
 		w.fail(alive, "not-accepted")
@@ -640,7 +640,7 @@ func (a *Analysis) request(s int, m mode) *runOutcome {
 	return w.finish(alive)
 }
 
-// fate is what becomes of a message at a spot that runs, all tries together.
+// fate is what becomes of a message at a state that runs, all tries together.
 type fate struct {
 	given   float64 // share that is given up: its tries are used up, or its time is
 	runs    float64 // runs that are started
@@ -669,9 +669,9 @@ func (a *Analysis) policyOf(c context) *graph.Policy {
 
 var once = graph.Policy{Tries: 1, Factor: 1}
 
-// fateOf works out what becomes of a message at a spot that runs.
+// fateOf works out what becomes of a message at a state that runs.
 func (a *Analysis) fateOf(s int, m mode) fate {
-	at := a.spots.spots[s]
+	at := a.states.all[s]
 	n := a.node(at.node)
 	o := a.outcome(s, m)
 	p := a.policyOf(at.context)
@@ -787,10 +787,10 @@ func (a *Analysis) inBatches(l *graph.Link, n *graph.Node, m mode, never, fails 
 // batchOf returns the mean number of messages of a link's batch, 1 while no rate is
 // known.
 func (a *Analysis) batchOf(l *graph.Link) float64 {
-	if a.spots.batches == nil || a.spots.batches[l.ID] == 0 {
+	if a.states.batches == nil || a.states.batches[l.ID] == 0 {
 		return 1
 	}
-	return a.spots.batches[l.ID]
+	return a.states.batches[l.ID]
 }
 
 // lateness returns the chance that a run succeeds only after its queue has
@@ -863,10 +863,10 @@ func (a *Analysis) triesInTime(at state, p *graph.Policy, length float64, o *run
 	return most, cause
 }
 
-// overLimit judges whether a message at a spot is over the hop limit of its
+// overLimit judges whether a message at a state is over the hop limit of its
 // function.
 func (a *Analysis) overLimit(s int) reach {
-	at := a.spots.spots[s]
+	at := a.states.all[s]
 	n := a.node(at.node)
 	if n.Kind != model.Function || n.HopLimit == model.NoHopLimit {
 		return expr.Impossible

@@ -4,7 +4,7 @@
 // alarm that no run can show; core/verify holds it to that.
 //
 // It works in layers, each on those before it: abstract messages (messages.go),
-// the graph of what can be where (spots.go), what becomes of a run (law.go,
+// the graph of what can be where (states.go), what becomes of a run (law.go,
 // outcomes.go, tasks.go), how many messages that makes (weights.go, traffic.go),
 // loops (loops.go, growth.go), losses (faults.go, losses.go), outages, capacity.
 // Each rule is one value in a rules_*.go file, listed in Rules.

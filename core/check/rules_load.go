@@ -177,8 +177,8 @@ of both. Retry in one layer only: usually the outermost, which can wait longest.
 // no limit.
 func (p *Pass) outerTries(i int) int {
 	most := 1
-	for _, s := range p.spots.of[i] {
-		tries := p.policyOf(p.spots.spots[s].context).Tries
+	for _, s := range p.states.of[i] {
+		tries := p.policyOf(p.states.all[s].context).Tries
 		if tries == 0 {
 			return 0
 		}
@@ -197,9 +197,9 @@ one item. Give the scenario sample events (events: [{data: ...}]), and check wit
 			if l.ForEach == nil || p.Reach[i] == expr.Impossible {
 				continue
 			}
-			unknown := len(p.spots.of[l.From]) > 0
-			for _, s := range p.spots.of[l.From] {
-				_, _, guessed := p.countOf(l, p.spots.spots[s])
+			unknown := len(p.states.of[l.From]) > 0
+			for _, s := range p.states.of[l.From] {
+				_, _, guessed := p.countOf(l, p.states.all[s])
 				unknown = unknown && guessed
 			}
 			if unknown {

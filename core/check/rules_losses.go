@@ -86,7 +86,7 @@ func reportNormalLosses(p *Pass) {
 		evidence := map[string]any{"entries": entries, "cause": at.cause, "share": [2]float64{l.first.share.low, l.first.share.high}}
 		p.report(pos, []string{p.node(at.node).Name}, links, evidence, lossRemedies(p, &at.place), "%s from %s %s lost at `%s` with nothing broken: %s",
 			which, list(entries), verb, name, causeWords(at.cause, l.first.why))
-		if l.first.state && l.first.share.high < 1e-4 {
+		if l.first.stated && l.first.share.high < 1e-4 {
 			p.rated(Warning)
 		}
 	}
@@ -107,7 +107,7 @@ func share(x float64) string {
 func reportUnmatched(p *Pass) {
 	at := map[int][]string{}
 	for s := range p.unmatched {
-		sp := p.spots.spots[s]
+		sp := p.states.all[s]
 		at[sp.node] = append(at[sp.node], sp.message.String())
 	}
 	for i := range p.Graph.Nodes {
@@ -126,7 +126,7 @@ func reportUnmatched(p *Pass) {
 // accepts.
 func (p *Pass) ignoresAll(n *graph.Node) bool {
 	for s := range p.unmatched {
-		sp := p.spots.spots[s]
+		sp := p.states.all[s]
 		if sp.node != n.ID {
 			continue
 		}
@@ -322,7 +322,7 @@ all messages end there.`,
 				if k.why == "" && k.cause != "given-up" {
 					continue
 				}
-				w := where{p.spots.spots[s].node, p.spots.spots[k.to].node, k.link, k.why}
+				w := where{p.states.all[s].node, p.states.all[k.to].node, k.link, k.why}
 				if old, ok := found[w]; !ok || old.share.high < k.share.high {
 					found[w] = k
 				}
@@ -505,7 +505,7 @@ Limit the tries, or keep messages for longer.`,
 			if l.DeadLetter == graph.None || !l.Relation.Polls() || p.Reach[i] == expr.Impossible {
 				continue
 			}
-			to := p.polledSpot(l)
+			to := p.polledState(l)
 			after, _, ends := p.readerPatience(n, l, to)
 			if ends {
 				continue
@@ -520,10 +520,10 @@ Limit the tries, or keep messages for longer.`,
 		}
 	}}
 
-// polledSpot returns a spot that a reader link brings messages to, or None.
-func (a *Analysis) polledSpot(l *graph.Link) int {
-	for _, s := range a.spots.of[l.To] {
-		if at := a.spots.spots[s]; at.how == asPoll && int(at.link) == l.ID {
+// polledState returns a state that a reader link brings messages to, or None.
+func (a *Analysis) polledState(l *graph.Link) int {
+	for _, s := range a.states.of[l.To] {
+		if at := a.states.all[s]; at.how == asPoll && int(at.link) == l.ID {
 			return int(s)
 		}
 	}

@@ -16,8 +16,8 @@ or let the schema accept it.`,
 	Run: func(p *Pass) {
 		type where struct{ node, link int }
 		said := map[where]bool{}
-		for s := range p.spots.spots {
-			at := p.spots.spots[s]
+		for s := range p.states.all {
+			at := p.states.all[s]
 			n := p.node(at.node)
 			if n.Accepts == nil || at.data == unknownData {
 				continue
@@ -27,7 +27,7 @@ or let the schema accept it.`,
 				continue
 			}
 			for _, from := range p.into[s] {
-				for _, e := range p.spots.leaving(int(from)) {
+				for _, e := range p.states.leaving(int(from)) {
 					if e.to != s || e.link == graph.None || said[where{at.node, e.link}] {
 						continue
 					}
@@ -53,10 +53,10 @@ func (p *Pass) reportDeclined(l *graph.Link, to *graph.Node, from string, why er
 		"`%s` gets a payload from `%s` that its `accepts` rejects: %s", to.Name, from, why)
 }
 
-// origin returns the node that made the payload of a spot: the nearest behind the
+// origin returns the node that made the payload of a state: the nearest behind the
 // channels that only passed it on.
 func (p *Pass) origin(s, depth int) string {
-	n := p.node(p.spots.spots[s].node)
+	n := p.node(p.states.all[s].node)
 	if n.Kind.Channel() && depth < 20 && len(p.into[s]) > 0 {
 		return p.origin(int(p.into[s][0]), depth+1)
 	}
@@ -129,7 +129,7 @@ behind it may be gone too. Limit the tries and add a dead-letter queue; failed: 
 			if n.Kind != model.Stream && n.Kind != model.Table || p.Reach[i] == expr.Impossible || l.Relation == model.PolledMove {
 				continue
 			}
-			to := p.polledSpot(l)
+			to := p.polledState(l)
 			if _, _, ends := p.readerPatience(n, l, to); ends {
 				continue
 			}

@@ -38,8 +38,8 @@ Send at the end, or make the receiver idempotent.`,
 				continue
 			}
 			most, fails := 0, false
-			for _, s := range p.spots.of[l.From] {
-				at := p.spots.spots[s]
+			for _, s := range p.states.of[l.From] {
+				at := p.states.all[s]
 				if at.how != asIntake && at.how != asPoll {
 					continue
 				}
@@ -71,7 +71,7 @@ up tries. Report failures by message (fails: {per: message}, failed: each), or r
 				continue
 			}
 			fails := false
-			for _, s := range p.spots.of[l.To] {
+			for _, s := range p.states.of[l.To] {
 				fails = fails || p.outcome(int(s), worst).bad() > rare
 			}
 			if !fails && to.Fails.EachTry == 0 && to.Fails.ForGood == 0 || l.Read.Failed != "all" && to.Fails.PerMessage {
@@ -121,8 +121,8 @@ func defaultTimeout(n *graph.Node) bool {
 // tooSlow reports whether a call, with the times in the model, can take longer than
 // its caller has.
 func (p *Pass) tooSlow(l *graph.Link, limit float64) bool {
-	return slices.ContainsFunc(p.spots.of[l.To], func(s int32) bool {
-		return p.spots.spots[s].how == asCall && p.outcome(int(s), worst).length.tail(limit) > rare
+	return slices.ContainsFunc(p.states.of[l.To], func(s int32) bool {
+		return p.states.all[s].how == asCall && p.outcome(int(s), worst).length.tail(limit) > rare
 	})
 }
 
@@ -177,13 +177,13 @@ or more are late. Give the run more time, or make it shorter.`,
 				continue
 			}
 			late, given, mean, asked := 0.0, 0.0, 0.0, false
-			for _, s := range p.spots.of[i] {
+			for _, s := range p.states.of[i] {
 				o := p.outcome(int(s), worst)
 				if o.late < rare || o.why == "deadlock" {
 					continue
 				}
 				late, mean = max(late, o.late), max(mean, p.outcome(int(s), usual).length.mean())
-				switch p.spots.spots[s].how {
+				switch p.states.all[s].how {
 				case asRequest:
 					asked = asked || o.late > seldom
 				case asCall:
@@ -214,7 +214,7 @@ func (p *Pass) sufferedBy(s int, seen map[int]bool) float64 {
 	seen[s] = true
 	most := 0.0
 	for _, from := range p.into[s] {
-		switch p.spots.spots[from].how {
+		switch p.states.all[from].how {
 		case asCall:
 			most = max(most, p.sufferedBy(int(from), seen))
 		case asRequest:
@@ -226,14 +226,14 @@ func (p *Pass) sufferedBy(s int, seen map[int]bool) float64 {
 	return most
 }
 
-// lateAt reports whether the runs of a message at a spot fail by being late.
+// lateAt reports whether the runs of a message at a state fail by being late.
 func (p *Pass) lateAt(s int) bool {
-	at := p.spots.spots[s]
+	at := p.states.all[s]
 	if p.node(at.node).Kind.Runs() {
 		return p.outcome(s, worst).late >= rare
 	}
-	for _, e := range p.spots.leaving(s) {
-		if e.kind == polls && p.node(p.spots.spots[e.to].node).Kind.Runs() && p.outcome(e.to, worst).late >= rare {
+	for _, e := range p.states.leaving(s) {
+		if e.kind == polls && p.node(p.states.all[e.to].node).Kind.Runs() && p.outcome(e.to, worst).late >= rare {
 			return true
 		}
 	}

@@ -69,19 +69,19 @@ func (e *edge) copies() bool { return e.kind != calls }
 
 // stateGraph is the graph of what can be where.
 type stateGraph struct {
-	spots []state
+	all   []state
 	index map[state]int
-	first []int32 // the edges of spot i are edges[first[i]:first[i+1]]
+	first []int32 // the edges of state i are edges[first[i]:first[i+1]]
 	edges []edge
-	of    [][]int32 // spots by node
+	of    [][]int32 // states by node
 
-	outcomes  [3][]*runOutcome // by mode and spot; nil: not yet
+	outcomes  [3][]*runOutcome // by mode and state; nil: not yet
 	batches   []float64        // by link: the messages of a batch, once rates are known
-	order     []int32          // spots so that each comes behind those that lead to it, components together
-	component []int32          // by spot
+	order     []int32          // states so that each comes behind those that lead to it, components together
+	component []int32          // by state
 }
 
-// leaving returns the edges of a spot.
+// leaving returns the edges of a state.
 func (g *stateGraph) leaving(i int) []edge { return g.edges[g.first[i]:g.first[i+1]] }
 
 // policyID interns a policy.
@@ -124,10 +124,10 @@ func (a *Analysis) contextOf(l *graph.Link) context {
 	return none
 }
 
-// findStates follows everything that outsiders send in, spot by spot.
+// findStates follows everything that outsiders send in, state by state.
 func (a *Analysis) findStates() {
 	g := &stateGraph{index: map[state]int{}}
-	a.spots = g
+	a.states = g
 	var found []state
 	see := func(s state) int {
 		k, seen := g.index[s]
@@ -170,7 +170,7 @@ func (a *Analysis) findStates() {
 	a.settle(found, firsts, edges)
 }
 
-// stateEdges lists where a message at a spot can go.
+// stateEdges lists where a message at a state can go.
 func (a *Analysis) stateEdges(at state, add func(to int, m message, c context, link int, kind edgeKind, verdict reach)) {
 	n := a.node(at.node)
 	dead := func(to int, link int) {
@@ -225,10 +225,10 @@ func (a *Analysis) stateEdges(at state, add func(to int, m message, c context, l
 	}
 }
 
-// settle numbers the spots by node, then in an order that depends on nothing else,
+// settle numbers the states by node, then in an order that depends on nothing else,
 // and puts the edges in that order.
 func (a *Analysis) settle(found []state, firsts []int, edges []edge) {
-	g := a.spots
+	g := a.states
 	order := make([]int, len(found))
 	for k := range order {
 		order[k] = k
@@ -244,9 +244,9 @@ func (a *Analysis) settle(found []state, firsts []int, edges []edge) {
 	}
 	g.of = make([][]int32, len(a.Graph.Nodes))
 	g.edges = make([]edge, 0, len(edges))
-	g.spots = make([]state, 0, len(found))
+	g.all = make([]state, 0, len(found))
 	for k, old := range order {
-		g.spots = append(g.spots, found[old])
+		g.all = append(g.all, found[old])
 		g.index[found[old]] = k
 		g.of[found[old].node] = append(g.of[found[old].node], int32(k))
 		g.first = append(g.first, int32(len(g.edges)))
@@ -257,7 +257,7 @@ func (a *Analysis) settle(found []state, firsts []int, edges []edge) {
 	}
 	g.first = append(g.first, int32(len(g.edges)))
 	for m := range g.outcomes {
-		g.outcomes[m] = make([]*runOutcome, len(g.spots))
+		g.outcomes[m] = make([]*runOutcome, len(g.all))
 	}
 	g.sort()
 }
@@ -275,7 +275,7 @@ func compareMessages(m, o message) int {
 	return m.key.Compare(o.key)
 }
 
-// sort finds the components of the graph and an order of the spots in which each
+// sort finds the components of the graph and an order of the states in which each
 // component comes behind those that lead to it (Tarjan's algorithm, without
 // recursion, gives them in reverse).
 func (g *stateGraph) sort() {
@@ -283,8 +283,8 @@ func (g *stateGraph) sort() {
 	for k := range g.edges {
 		list[k] = graph.Edge{From: g.edges[k].from, To: g.edges[k].to}
 	}
-	all := graph.Strong(len(g.spots), list)
-	g.component = make([]int32, len(g.spots))
+	all := graph.Strong(len(g.all), list)
+	g.component = make([]int32, len(g.all))
 	for c := len(all) - 1; c >= 0; c-- {
 		for _, s := range all[c] {
 			g.component[s] = int32(len(all) - 1 - c)

@@ -38,8 +38,8 @@ func (w *walker) doTasks(alive law) law {
 	alive = alive.or(t.ended)
 	// A message that some callee never processes: either the tasks catch that, or the
 	// whole execution never succeeds.
-	for _, e := range w.a.spots.leaving(w.spot) {
-		o := w.a.spots.outcomes[w.mode][e.to]
+	for _, e := range w.a.states.leaving(w.state) {
+		o := w.a.states.outcomes[w.mode][e.to]
 		if e.kind != calls || o == nil || len(o.dooms) == 0 || !w.a.link(e.link).ByTask || before.mass == 0 {
 			continue
 		}

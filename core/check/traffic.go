@@ -105,25 +105,25 @@ func scheduleRate(n *graph.Node) float64 {
 	return float64(count) / weeks.Seconds()
 }
 
-// solveTraffic solves the traffic equations λ = a + λM over spots, component by
+// solveTraffic solves the traffic equations λ = a + λM over states, component by
 // component in the order of the graph: retries are in the runs, loops in M. What a
 // loop feeds that sustains itself or grows has no bound.
 func (a *Analysis) solveTraffic() {
-	g := a.spots
-	start := make([]float64, len(g.spots))
+	g := a.states
+	start := make([]float64, len(g.all))
 	for i, rate := range a.arrivals {
 		if rate == 0 {
 			continue
 		}
 		for _, in := range a.spread(i) {
-			start[in.spot] += rate * in.share
+			start[in.state] += rate * in.share
 		}
 	}
-	a.spotRates = g.solve(start, a.grows)
+	a.stateRates = g.solve(start, a.grows)
 	a.rates = make([]float64, len(a.Graph.Nodes))
 	a.linkRate = make([]float64, len(a.Graph.Links))
-	for s, rate := range a.spotRates {
-		a.rates[g.spots[s].node] += rate
+	for s, rate := range a.stateRates {
+		a.rates[g.all[s].node] += rate
 		if rate == 0 || a.grows[s] {
 			continue
 		}
@@ -135,13 +135,13 @@ func (a *Analysis) solveTraffic() {
 	}
 }
 
-// entering is a share of what outsiders send to a node, at a spot.
+// entering is a share of what outsiders send to a node, at a state.
 type entering struct {
-	spot  int
+	state int
 	share float64
 }
 
-// spread returns the spots that outsiders send a node's messages to.
+// spread returns the states that outsiders send a node's messages to.
 func (a *Analysis) spread(i int) []entering {
 	var out []entering
 	for _, in := range a.brings(i) {
@@ -149,7 +149,7 @@ func (a *Analysis) spread(i int) []entering {
 		if !ok {
 			continue
 		}
-		if s, ok := a.spots.index[state{i, m, a.ownContext(i)}]; ok {
+		if s, ok := a.states.index[state{i, m, a.ownContext(i)}]; ok {
 			out = append(out, entering{s, in.share * (1 - a.turnedAway(i))})
 		}
 	}
@@ -182,7 +182,7 @@ func (a *Analysis) turnedAwayBy(i int) map[string]float64 {
 	return out
 }
 
-// solve returns x = start + xM, without the spots that are left out.
+// solve returns x = start + xM, without the states that are left out.
 func (g *stateGraph) solve(start []float64, without []bool) []float64 {
 	x := make([]float64, len(start))
 	copy(x, start)
@@ -258,7 +258,7 @@ func (g *stateGraph) loopsAt(s int) bool {
 	return false
 }
 
-// valueOf returns v = own + Mv: what a message at each spot is worth together with
+// valueOf returns v = own + Mv: what a message at each state is worth together with
 // all that it sets off. Worth is without bound (infinite) where that grows.
 func (g *stateGraph) valueOf(own []float64, grows []bool) []float64 {
 	v := make([]float64, len(own))

@@ -8,7 +8,7 @@ import (
 	"ironweir/core/model"
 )
 
-// loss is a way in which messages at a spot are lost with nothing broken.
+// loss is a way in which messages at a state are lost with nothing broken.
 type loss struct {
 	cause    string
 	node     int // that accounts for the copy
@@ -19,7 +19,7 @@ type loss struct {
 	why      string
 }
 
-// park is a way in which messages at a spot are parked with nothing broken.
+// park is a way in which messages at a state are parked with nothing broken.
 type park struct {
 	to, link int
 	share    span
@@ -30,13 +30,13 @@ type park struct {
 }
 
 // weigh fills in how many messages each edge makes of one that is at its start, and
-// after how long; and what is lost and parked at each spot.
+// after how long; and what is lost and parked at each state.
 func (a *Analysis) weigh() {
-	g := a.spots
-	a.losses = make([][]loss, len(g.spots))
-	a.parks = make([][]park, len(g.spots))
-	for s := range g.spots {
-		a.weighSpot(s)
+	g := a.states
+	a.losses = make([][]loss, len(g.all))
+	a.parks = make([][]park, len(g.all))
+	for s := range g.all {
+		a.weighState(s)
 	}
 }
 
@@ -53,17 +53,17 @@ func (t three) times(o three) three { return three{product(t.usual, o.usual), t.
 // of returns what a function of an outcome is in the usual, best and worst case.
 func (a *Analysis) three(s int, of func(m mode) float64) three {
 	u := of(usual)
-	if o := a.outcome(s, usual); !o.guessed && a.spots.spots[s].how != asPoll {
+	if o := a.outcome(s, usual); !o.guessed && a.states.all[s].how != asPoll {
 		return same(u)
 	}
 	b, w := of(best), of(worst)
 	return three{u, span{min(u, b, w), max(u, b, w)}}
 }
 
-func (a *Analysis) weighSpot(s int) {
-	at := a.spots.spots[s]
+func (a *Analysis) weighState(s int) {
+	at := a.states.all[s]
 	n := a.node(at.node)
-	edges := a.spots.edges[a.spots.first[s]:a.spots.first[s+1]]
+	edges := a.states.edges[a.states.first[s]:a.states.first[s+1]]
 	for k := range edges {
 		edges[k].mean, edges[k].expected, edges[k].taken, edges[k].delay = span{}, 0, 0, 0
 	}
@@ -114,7 +114,7 @@ func (e *edge) sure() three {
 	return same(1)
 }
 
-// lose notes a loss at a spot.
+// lose notes a loss at a state.
 func (a *Analysis) lose(s int, cause string, node, link int, share three, stated bool, why string) {
 	if share.high < negligible {
 		return
@@ -148,7 +148,7 @@ func (a *Analysis) giveUp(s int, dead *edge, link, node int, cause string, share
 
 // written notes what is lost when what is given up cannot be written.
 func (a *Analysis) written(s int, dead *edge, share three) {
-	to := a.spots.spots[dead.to].node
+	to := a.states.all[dead.to].node
 	n := a.node(to)
 	if !n.Kind.Channel() || n.Fails.EachTry == 0 && a.overfull[to] == 0 {
 		return
@@ -281,7 +281,7 @@ func (a *Analysis) weighRun(s int, at state, n *graph.Node, edges []edge) {
 // sendsAt returns the runs of a message that come as far as its sends.
 func (a *Analysis) sendsAt(s int, m mode, kind edgeKind) float64 {
 	switch {
-	case a.spots.spots[s].how == asCall:
+	case a.states.all[s].how == asCall:
 		return 1 - a.outcome(s, m).never
 	case kind == startSend:
 		return a.fateOf(s, m).runs
@@ -291,8 +291,8 @@ func (a *Analysis) sendsAt(s int, m mode, kind edgeKind) float64 {
 
 // callsAt returns the runs of a message that come as far as its calls.
 func (a *Analysis) callsAt(s int, m mode) float64 {
-	if a.spots.spots[s].how == asCall {
-		return 1 - a.outcome(s, m).dooms[a.spots.spots[s].node]
+	if a.states.all[s].how == asCall {
+		return 1 - a.outcome(s, m).dooms[a.states.all[s].node]
 	}
 	return a.fateOf(s, m).calls
 }
@@ -339,7 +339,7 @@ func (a *Analysis) rejectedDelivery(s int, e *edge, l *graph.Link, edges []edge)
 			}
 		}
 	}
-	p, why := a.rejectedAfter(l, a.spots.spots[s], tries)
+	p, why := a.rejectedAfter(l, a.states.all[s], tries)
 	if p == 0 {
 		return
 	}
@@ -571,7 +571,7 @@ func (a *Analysis) blocked(s int, n *graph.Node, l *graph.Link, to int, part, gi
 // waitsBefore returns the mean time that the tries of a message that is handled in
 // the end have waited for, in seconds.
 func (a *Analysis) waitsBefore(s int) float64 {
-	at := a.spots.spots[s]
+	at := a.states.all[s]
 	if at.how != asIntake && at.how != asPoll {
 		return 0
 	}
@@ -610,7 +610,7 @@ func (a *Analysis) gap(at state, p *graph.Policy, k int, length float64) float64
 // givenUpAfter returns the time from the first try of a message to when it is given
 // up, in seconds.
 func (a *Analysis) givenUpAfter(s int) float64 {
-	at := a.spots.spots[s]
+	at := a.states.all[s]
 	p := a.policyOf(at.context)
 	length := a.outcome(s, usual).length.mean()
 	tries := float64(p.Tries)

@@ -36,8 +36,8 @@ const (
 	evReader                    // reader: its pause after a throttle is over
 	evFeed                      // reader: something has changed for a partition, or what it waited for is over
 	evLife                      // node: the life of the oldest object is over
-	evFastRun                   // copy: a run on the straight way is over
-	evBatch                     // batch: its run on the straight way is over
+	evFastRun                   // copy: a run on the fast path is over
+	evBatch                     // batch: its run on the fast path is over
 	evTask                      // thread: what a workflow waited for is over
 	evRun                       // run: what it waited for is over
 	evTimeout                   // run
@@ -67,7 +67,7 @@ type Plan struct {
 	Progress        func(Progress) // called at most 400 times, or nil
 	Stop            func() string  // asked now and then; a reason ends the run early; or nil
 	Audit           bool           // check the ledger after every event (for tests)
-	DisableFastPath bool           // never take the straight way (for tests)
+	DisableFastPath bool           // never take the fast path (for tests)
 	follow          *FollowPlan
 }
 
@@ -169,7 +169,7 @@ type engine struct {
 
 // tally counts what belongs to no node.
 type tally struct {
-	entered, events, straight  int64
+	entered, events, fast      int64
 	complete, failed, inFlight int64
 	largestCopies, largestHops int32
 }

@@ -2,16 +2,16 @@ package sim
 
 import "ironweir/core/model"
 
-// The straight way: a reader of one message at a time, and a function that only
+// The fast path: a reader of one message at a time, and a function that only
 // works and then writes to channels (but streams) that reject nothing. Most
 // of a model is like that, and such a run needs neither a batch nor a run
-// record: the message itself stands for it (straight_runs.go). So does what comes
+// record: the message itself stands for it (fastpath_runs.go). So does what comes
 // from outside to a queue or topic that takes it at once, and a topic that hands
 // everything on to such queues. Nothing else differs: the same draws, the same
-// order, the same counts (straight_test.go), and whatever is out of the ordinary
+// order, the same counts (fastpath_test.go), and whatever is out of the ordinary
 // goes on by the general way.
 
-// fastLink is a queue whose readers may take the straight way, with all that its
+// fastLink is a queue whose readers may take the fast path, with all that its
 // runs need at hand.
 type fastLink struct {
 	rl     *readerLink
@@ -35,14 +35,14 @@ type fastLink struct {
 	share   float64 // of runs that fail
 }
 
-// fastSend is where a run on the straight way writes.
+// fastSend is where a run on the fast path writes.
 type fastSend struct {
 	id int32
 	d  *delivery
 	to *node
 }
 
-// setUpFastPath finds the links whose runs may take the straight way.
+// setUpFastPath finds the links whose runs may take the fast path.
 func (e *engine) setUpFastPath() {
 	e.lanes = make([]*fastLink, len(e.nodes))
 	if e.plan.DisableFastPath {
@@ -126,7 +126,7 @@ func (e *engine) observe(t *tracer) {
 }
 
 // fastFan gives where a topic hands its messages on to, where that takes the
-// straight way.
+// fast path.
 func (e *engine) fastFan(n *node) []fastSend {
 	if n.kind != model.Topic || n.twice > 0 {
 		return nil

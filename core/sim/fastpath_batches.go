@@ -2,11 +2,11 @@ package sim
 
 import "ironweir/core/model"
 
-// Batches on the straight way: a batch of a plain queue, for a function that only
-// works, needs no run record: the batch stands for it. straight_runs.go has those of
+// Batches on the fast path: a batch of a plain queue, for a function that only
+// works, needs no run record: the batch stands for it. fastpath_runs.go has those of
 // one message, which may also send.
 
-// setUpFastBatches finds the links whose batches may take the straight way.
+// setUpFastBatches finds the links whose batches may take the fast path.
 func (e *engine) setUpFastBatches() {
 	for i := range e.g.Nodes {
 		q := e.nodes[i].queue
@@ -39,12 +39,12 @@ func (e *engine) startFast(f *node, b uint32) {
 		e.work(r)
 		return
 	}
-	e.tally.straight++
+	e.tally.fast++
 	bt.started = e.now
 	e.schedule(e.now+work, evBatch, b)
 }
 
-// endFastBatch comes when the run of a batch on the straight way is over.
+// endFastBatch comes when the run of a batch on the fast path is over.
 func (e *engine) endFastBatch(b uint32) {
 	bt := &e.batches[b]
 	f := e.readers[bt.reader].link.worker

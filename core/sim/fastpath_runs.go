@@ -55,7 +55,7 @@ func (e *engine) beginFast(ln *fastLink, c *copyRecord, i, slot uint32) {
 	seq := e.seq
 	h.due, h.timer, h.lastFail = now, seq, failure // of the lease: when it began, and its name
 	f.runs++
-	e.tally.straight++
+	e.tally.fast++
 	if 0 < work && work <= ln.most && e.coming.last < inOrder {
 		e.seq = seq + 2
 		e.coming.insertNewest(uint64(now+work), packed(seq+1, evFastRun, i)) // as at does, for the same reason
@@ -96,7 +96,7 @@ func (e *engine) fullRun(n *node, rl *readerLink, i uint32) uint32 {
 	return e.batchRun(b)
 }
 
-// endFast comes when a run on the straight way is over.
+// endFast comes when a run on the fast path is over.
 func (e *engine) endFast(i uint32) {
 	c := e.copies.at(i)
 	ln := e.lanes[c.node]
@@ -224,7 +224,7 @@ func (e *engine) passOnFast(ln *fastLink, c *copyRecord, j *journey, i uint32) {
 func (e *engine) uncontestedNow() bool { return e.horizon != 0 && !e.simultaneous }
 
 // mayRunAhead tells so where somebody may look on, event by event (who looks on at all
-// leaves the straight way).
+// leaves the fast path).
 func (e *engine) mayRunAhead() bool { return e.uncontestedNow() && e.observer == nil }
 
 // pullNow lets the readers of a queue take what is visible, as the last thing

@@ -147,7 +147,7 @@ func (e *engine) deadLetterOf(i uint32, d *delivery) bool {
 // batch is what one reader has taken.
 type batch struct {
 	entries []batchEntry
-	started int64  // its run on the straight way
+	started int64  // its run on the fast path
 	failure int16  // of that
 	number  uint64 // records are used again, numbers are not
 	timer   uint64

@@ -39,11 +39,11 @@ func TestOnlyWhatIsReadIsCarried(t *testing.T) {
 	const nodes = "nodes: {t: {kind: topic, links: {q: {}}}, q: {kind: queue, links: {f: {}}}, f: {kind: function, takes: 1ms%s, links: {out: {}}}, out: {kind: queue}}\n"
 	g, e := ran(t, fmt.Sprintf(nodes, ""), "50")
 	require.False(t, g.UsesData)
-	require.EqualValues(t, 50, e.tally.straight)
+	require.EqualValues(t, 50, e.tally.fast)
 	require.Equal(t, 1+50, len(e.contents))
 	g, e = ran(t, fmt.Sprintf(nodes, `, cases: {heavy: {if: "event.data.kg > 2 && event.id != ''", takes: 2ms}}`), "50")
 	require.True(t, g.UsesData)
-	require.Zero(t, e.tally.straight)
+	require.Zero(t, e.tally.fast)
 	require.Greater(t, len(e.contents), 1+50, "an event of its own for each that a run sends")
 }
 

@@ -21,7 +21,7 @@ type readerLink struct {
 	ahead    *prefetching // nil: its readers take nothing ahead of their runs
 	tries    uint16       // that a message has; 0: its link is refused
 	giveUp   int64        // the age at which it has no more
-	worker   *node        // the function, where batches may take the straight way; else nil
+	worker   *node        // the function, where batches may take the fast path; else nil
 	paused   bool         // some reader has paused after a throttle
 	entry    int32        // the latency of what came in there was the last one noted
 	latency  *histogramSlot

@@ -16,7 +16,7 @@ type Result struct {
 	Reached      time.Duration
 	Entered      int64
 	Events       int64
-	FastPathRuns int64 // runs on the straight way
+	FastPathRuns int64 // runs on the fast path
 	Complete     int64
 	Failed       int64
 	InFlight     int64
@@ -99,7 +99,7 @@ func (e *engine) result() (*Result, error) {
 	if err := e.audit(); err != nil {
 		return nil, err
 	}
-	res := &Result{Replication: e.plan.Replication, Seed: e.scenario.Seed, Stopped: e.stopped, Reached: time.Duration(reached), Entered: e.tally.entered, Events: e.tally.events, FastPathRuns: e.tally.straight,
+	res := &Result{Replication: e.plan.Replication, Seed: e.scenario.Seed, Stopped: e.stopped, Reached: time.Duration(reached), Entered: e.tally.entered, Events: e.tally.events, FastPathRuns: e.tally.fast,
 		FirstLoss: time.Duration(e.firstLoss), Noticed: time.Duration(e.noticed), Latency: map[[2]int]*Histogram{}, Nodes: make([]NodeResult, len(e.nodes)), Series: e.finishSeries(), Alarms: e.alarmResults()}
 	for i := uint32(1); i < e.copies.count; i++ {
 		c := e.copies.at(i)

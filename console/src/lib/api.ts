@@ -23,26 +23,26 @@ export type Board = Schemas["Board"];
 export type Result = Schemas["RunDocument"];
 
 /** A place in a file with what is wrong there. */
-export interface Trouble {
+export interface Problem {
   message: string;
   line: number;
   column: number;
 }
 
-interface Problem {
+interface ProblemDocument {
   detail?: string;
   errors?: { message?: string; location?: string; value?: unknown }[] | null;
 }
 
 /** What went wrong, in a sentence. */
 export function sentence(problem: unknown): string {
-  const p = (problem ?? {}) as Problem;
+  const p = (problem ?? {}) as ProblemDocument;
   return p.detail ?? "The service did not answer.";
 }
 
 /** The places that a problem names. */
-export function troubles(problem: unknown): Trouble[] {
-  const p = (problem ?? {}) as Problem;
+export function problems(problem: unknown): Problem[] {
+  const p = (problem ?? {}) as ProblemDocument;
   return (p.errors ?? []).map((e) => {
     const at = (e.value ?? {}) as { line?: number; column?: number };
     return { message: (e.location ? e.location + ": " : "") + (e.message ?? ""), line: at.line ?? 0, column: at.column ?? 0 };

@@ -1,6 +1,6 @@
 import type { Schemas } from "./api";
-import type { Badge } from "../parts/BoardNode.svelte";
-import { count } from "./words";
+import type { Badge } from "../components/BoardNode.svelte";
+import { count } from "./format";
 
 export type State = Schemas["RehearsalState"];
 export type LiveNode = Schemas["RehearsalNode"];

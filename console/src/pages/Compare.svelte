@@ -1,7 +1,7 @@
 <script lang="ts">
   import { DataTable, DataTableSkeleton, InlineNotification, Toggle, Toolbar, ToolbarContent, ToolbarSearch } from "carbon-components-svelte";
   import { api, sentence, type Schemas } from "../lib/api";
-  import { here } from "../lib/here.svelte";
+  import { currentWorkspace } from "../lib/workspace.svelte";
   import { p, route } from "../router";
 
   const runs = route.getParams("/w/:workspace/compare/:runs").runs.split(",").map(Number);
@@ -10,7 +10,7 @@
   let trouble = $state("");
   let all = $state(false);
 
-  api.GET("/api/v1/workspaces/{workspace}/compare", { params: { path: { workspace: here() }, query: { run: runs } } }).then(({ data, error }) => {
+  api.GET("/api/v1/workspaces/{workspace}/compare", { params: { path: { workspace: currentWorkspace() }, query: { run: runs } } }).then(({ data, error }) => {
     if (error) trouble = sentence(error);
     else compared = data;
   });
@@ -46,7 +46,7 @@
     <DataTableSkeleton showHeader={false} showToolbar={false} rows={6} />
   {:else}
     <ul>
-      {#each compared.results as name, i (name)}<li><a href={p("/w/:workspace/runs/:id", { params: { workspace: here(), id: String(runs[i]) } })}>{name}</a>{i === 0 ? " — the others are held against this one" : ""}</li>{/each}
+      {#each compared.results as name, i (name)}<li><a href={p("/w/:workspace/runs/:id", { params: { workspace: currentWorkspace(), id: String(runs[i]) } })}>{name}</a>{i === 0 ? " — the others are held against this one" : ""}</li>{/each}
     </ul>
     {#if compared.same}
       <p>The results are the same, number by number.</p>

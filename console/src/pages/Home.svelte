@@ -1,6 +1,6 @@
 <script lang="ts">
   import { InlineLoading } from "carbon-components-svelte";
-  import { visitor } from "../lib/here.svelte";
+  import { visitor } from "../lib/workspace.svelte";
   import { navigate } from "../router";
 
   let nowhere = $state(false);

@@ -3,13 +3,13 @@
   import Add from "carbon-icons-svelte/lib/Add.svelte";
   import Upload from "carbon-icons-svelte/lib/Upload.svelte";
   import { api, sentence, type Schemas } from "../lib/api";
-  import { openingAhead } from "../lib/ahead";
-  import { here } from "../lib/here.svelte";
+  import { preload } from "../lib/preload";
+  import { currentWorkspace } from "../lib/workspace.svelte";
   import { incoming } from "../lib/incoming";
-  import { when } from "../lib/words";
-  import FindingCounts from "../parts/FindingCounts.svelte";
-  import NewModel from "../parts/NewModel.svelte";
-  import StateTag from "../parts/StateTag.svelte";
+  import { when } from "../lib/format";
+  import FindingCounts from "../components/FindingCounts.svelte";
+  import NewModel from "../components/NewModel.svelte";
+  import StateTag from "../components/StateTag.svelte";
   import { p } from "../router";
 
   let models = $state.raw<Schemas["Listed"][] | undefined>();
@@ -19,7 +19,7 @@
 
   /** Looks in names and texts: a tag, an owner, a node. */
   async function load(search: string) {
-    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/models", { params: { path: { workspace: here() }, query: { search } } });
+    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/models", { params: { path: { workspace: currentWorkspace() }, query: { search } } });
     if (search !== looked) return; // something else is looked for by now
     trouble = error ? sentence(error) : "";
     if (data) models = data.items;
@@ -30,7 +30,7 @@
     return () => clearTimeout(timer);
   });
 
-  openingAhead(); // a model is likely to be opened next
+  preload(); // a model is likely to be opened next
 
   const rows = $derived((models ?? []).map((m) => ({ id: m.name, ...m })));
 </script>
@@ -68,14 +68,14 @@
     >
       <svelte:fragment slot="cell" let:row let:cell>
         {#if cell.key === "name"}
-          <a href={p("/w/:workspace/models/:name", { params: { workspace: here(), name: row.name } })}>{row.name}</a>
+          <a href={p("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: row.name } })}>{row.name}</a>
         {:else if cell.key === "errors"}
           <FindingCounts errors={row.errors} warnings={row.warnings} notes={row.notes} />
         {:else if cell.key === "changed_at"}
           {when(row.changed_at)} by {row.author}
         {:else if cell.key === "last_run"}
           {#if row.last_run}
-            <a href={p("/w/:workspace/runs/:id", { params: { workspace: here(), id: String(row.last_run) } })}>run {row.last_run}</a> <StateTag state={row.last_run_state ?? ""} />
+            <a href={p("/w/:workspace/runs/:id", { params: { workspace: currentWorkspace(), id: String(row.last_run) } })}>run {row.last_run}</a> <StateTag state={row.last_run_state ?? ""} />
           {:else}
             <span class="quiet">never run</span>
           {/if}

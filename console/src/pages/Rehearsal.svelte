@@ -4,19 +4,19 @@
   import StopFilledAlt from "carbon-icons-svelte/lib/StopFilledAlt.svelte";
   import { onDestroy } from "svelte";
   import { api, sentence, type Schemas } from "../lib/api";
-  import { here, visitor } from "../lib/here.svelte";
+  import { currentWorkspace, visitor } from "../lib/workspace.svelte";
   import { badge, movedBetween, type State } from "../lib/live";
-  import { count } from "../lib/words";
-  import Board from "../parts/Board.svelte";
-  import LiveActs from "../parts/LiveActs.svelte";
-  import LiveNode from "../parts/LiveNode.svelte";
-  import LiveObserved from "../parts/LiveObserved.svelte";
-  import LiveSend from "../parts/LiveSend.svelte";
-  import LiveTime from "../parts/LiveTime.svelte";
+  import { count } from "../lib/format";
+  import Board from "../components/Board.svelte";
+  import LiveActs from "../components/LiveActs.svelte";
+  import LiveNode from "../components/LiveNode.svelte";
+  import LiveObserved from "../components/LiveObserved.svelte";
+  import LiveSend from "../components/LiveSend.svelte";
+  import LiveTime from "../components/LiveTime.svelte";
   import { navigate, p, route } from "../router";
 
   const id = route.getParams("/w/:workspace/rehearsals/:id").id;
-  const path = { workspace: here(), id };
+  const path = { workspace: currentWorkspace(), id };
 
   let rehearsal = $state.raw<Schemas["Rehearsal"] | undefined>();
   let model = $state.raw<Schemas["RehearsedModel"] | undefined>();
@@ -43,7 +43,7 @@
 
   let source: EventSource | undefined;
   function watch() {
-    source = new EventSource(`/api/v1/workspaces/${here()}/rehearsals/${id}/events`);
+    source = new EventSource(`/api/v1/workspaces/${currentWorkspace()}/rehearsals/${id}/events`);
     source.addEventListener("state", (e) => {
       const next = JSON.parse((e as MessageEvent<string>).data) as State;
       moving = movedBetween(stands, next);
@@ -66,11 +66,11 @@
     const [missing, differs] = [new Set(seen.drift.not_observed.nodes), new Set(seen.drift.different.map((d) => d.node))];
     const unseen = new Set(seen.drift.not_observed.links);
     return {
-      nodes: new Map(model.board.nodes.map((n) => [n.name, differs.has(n.name) ? "bad" : missing.has(n.name) ? "dim" : "lit"])),
+      nodes: new Map(model.board.nodes.map((n) => [n.name, differs.has(n.name) ? "bad" : missing.has(n.name) ? "dim" : "highlighted"])),
       links: new Set(model.board.links.filter((l) => !unseen.has(l.id) && !missing.has(l.from) && !missing.has(l.to)).map((l) => l.id)),
     };
   });
-  const lit = $derived(new Map(Object.entries(stands?.nodes ?? {}).map(([name, n]) => [name, n.lost > 0 || n.fails ? "bad" : ""])));
+  const highlighted = $derived(new Map(Object.entries(stands?.nodes ?? {}).map(([name, n]) => [name, n.lost > 0 || n.fails ? "bad" : ""])));
 
   // A link is as wide as what has gone along it, in powers of ten.
   const widths = $derived(new Map(Object.entries(stands?.links ?? {}).map(([id, l]) => [id, 1.2 + 0.9 * Math.log10(1 + l.messages)])));
@@ -78,7 +78,7 @@
   async function end() {
     const { error } = await api.DELETE("/api/v1/workspaces/{workspace}/rehearsals/{id}", { params: { path } });
     if (error) trouble = sentence(error);
-    else if (rehearsal) navigate("/w/:workspace/models/:name", { params: { workspace: here(), name: rehearsal.model } });
+    else if (rehearsal) navigate("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: rehearsal.model } });
   }
 
   async function keep() {
@@ -111,7 +111,7 @@
     {#if trouble}
       <h1>No such rehearsal</h1>
       <InlineNotification kind="error" title="It could not be opened." subtitle={trouble} hideCloseButton />
-      <p>Start one from a <a href={p("/w/:workspace", { params: { workspace: here() } })}>model</a>: open it and press Rehearse.</p>
+      <p>Start one from a <a href={p("/w/:workspace", { params: { workspace: currentWorkspace() } })}>model</a>: open it and press Rehearse.</p>
     {:else}
       <Loading withOverlay={false} description="Opening the rehearsal" />
     {/if}
@@ -119,7 +119,7 @@
 {:else}
   <div class="stage" id="main-content">
     <div class="bar">
-      <h1><a href={p("/w/:workspace/models/:name", { params: { workspace: here(), name: rehearsal.model } })}>{rehearsal.model}</a></h1>
+      <h1><a href={p("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: rehearsal.model } })}>{rehearsal.model}</a></h1>
       <span class="quiet">revision {rehearsal.revision}, {rehearsal.scenario || "nothing but what is sent"}{rehearsal.hooks.length ? `, ${rehearsal.hooks.length} answered by hooks` : ""}</span>
       <span class="quiet watchers">watched by {stands.watchers.join(", ") || "nobody"}</span>
       <div class="actions">
@@ -135,9 +135,9 @@
       <InlineNotification lowContrast kind={trouble ? "error" : "success"} title={trouble || said} on:close={() => ([trouble, said] = ["", ""])} style="max-width: none; margin: 0" />
     {/if}
     <LiveTime {path} {stands} edits={visitor.edits && !ended} ontrouble={(t) => (trouble = t)} />
-    <div class="drawn"><Board board={model.board} findings={[]} {chosen} {link} {badges} {moving} {widths} lit={observed?.nodes ?? lit} litLinks={observed?.links ?? new Set(model.board.links.map((l) => l.id))} pinsKey="ironweir-pins-{here()}-{rehearsal.model}" onchoose={choose} onlink={(l) => ([chosen, link, side] = ["", l, 1])} /></div>
+    <div class="drawn"><Board board={model.board} findings={[]} {chosen} {link} {badges} {moving} {widths} highlighted={observed?.nodes ?? highlighted} highlightedLinks={observed?.links ?? new Set(model.board.links.map((l) => l.id))} pinsKey="ironweir-pins-{currentWorkspace()}-{rehearsal.model}" onchoose={choose} onlink={(l) => ([chosen, link, side] = ["", l, 1])} /></div>
     <div class="side">
-      <ContentSwitcher size="sm" bind:selectedIndex={side} aria-label="Beside the board"><Switch text="Send" /><Switch text={chosen || link ? "Chosen" : "Node"} /><Switch text="Log" /><Switch text="Observed" /></ContentSwitcher>
+      <ContentSwitcher size="sm" bind:selectedIndex={side} aria-label="Side panel"><Switch text="Send" /><Switch text={chosen || link ? "Chosen" : "Node"} /><Switch text="Log" /><Switch text="Observed" /></ContentSwitcher>
       <div class="inner">
         {#if side === 0}
           <LiveSend {path} {rehearsal} text={model.text} {chosen} edits={visitor.edits && !ended} now={stands.now_s} />

@@ -3,18 +3,18 @@
   import Download from "carbon-icons-svelte/lib/Download.svelte";
   import Stop from "carbon-icons-svelte/lib/StopOutline.svelte";
   import { api, sentence, type Result, type Schemas } from "../lib/api";
-  import { here } from "../lib/here.svelte";
+  import { currentWorkspace } from "../lib/workspace.svelte";
   import { zone } from "../lib/zone.svelte";
-  import { count, duration, share, when } from "../lib/words";
-  import StoredMessages from "../parts/StoredMessages.svelte";
-  import Journeys from "../parts/Journeys.svelte";
-  import FlowPicture from "../parts/FlowPicture.svelte";
-  import Ledger from "../parts/Ledger.svelte";
-  import StateTag from "../parts/StateTag.svelte";
-  import Replay from "../parts/Replay.svelte";
-  import SweepResult from "../parts/SweepResult.svelte";
-  import VariantsResult from "../parts/VariantsResult.svelte";
-  import TimeChart from "../parts/TimeChart.svelte";
+  import { count, duration, share, when } from "../lib/format";
+  import StoredMessages from "../components/StoredMessages.svelte";
+  import Journeys from "../components/Journeys.svelte";
+  import FlowPicture from "../components/FlowPicture.svelte";
+  import Ledger from "../components/Ledger.svelte";
+  import StateTag from "../components/StateTag.svelte";
+  import Replay from "../components/Replay.svelte";
+  import SweepResult from "../components/SweepResult.svelte";
+  import VariantsResult from "../components/VariantsResult.svelte";
+  import TimeChart from "../components/TimeChart.svelte";
   import { p, route } from "../router";
 
   const id = Number(route.getParams("/w/:workspace/runs/:id").id);
@@ -31,7 +31,7 @@
   let measure = $state("depth");
 
   async function load() {
-    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}", { params: { path: { workspace: here(), id } } });
+    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}", { params: { path: { workspace: currentWorkspace(), id } } });
     if (error) {
       trouble = sentence(error);
       return;
@@ -44,7 +44,7 @@
   }
 
   async function fetchResult() {
-    const params = { path: { workspace: here(), id } };
+    const params = { path: { workspace: currentWorkspace(), id } };
     let error: unknown;
     if (run?.kind === "variants") ({ data: variants, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/variants", { params }));
     else if (run?.kind === "sweep") ({ data: sweep, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/sweep", { params }));
@@ -54,7 +54,7 @@
 
   let events: EventSource | undefined;
   function follow() {
-    events = new EventSource(`/api/v1/workspaces/${here()}/runs/${id}/events`);
+    events = new EventSource(`/api/v1/workspaces/${currentWorkspace()}/runs/${id}/events`);
     events.addEventListener("progress", async (e) => {
       const u = JSON.parse((e as MessageEvent).data) as { state: string; progress: number; left_s: number; entered: number; lost: number; parked: number; error?: string };
       [status, progress, left, soFar] = [u.state, u.progress, u.left_s, u];
@@ -70,7 +70,7 @@
     return () => events?.close();
   });
 
-  const cancel = () => api.POST("/api/v1/workspaces/{workspace}/runs/{id}/cancel", { params: { path: { workspace: here(), id } } });
+  const cancel = () => api.POST("/api/v1/workspaces/{workspace}/runs/{id}/cancel", { params: { path: { workspace: currentWorkspace(), id } } });
 
   const measures: Record<string, { label: string; unit: string }> = {
     depth: { label: "depth", unit: "messages held" },
@@ -121,10 +121,10 @@
 <div class="page" id="main-content">
   {#if run}
     <div class="top">
-      <h1><a href={p("/w/:workspace/models/:name", { params: { workspace: here(), name: run.model } })}>{run.model}</a> under {run.scenario}</h1>
+      <h1><a href={p("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: run.model } })}>{run.model}</a> under {run.scenario}</h1>
       <StateTag state={status} unmet={result && expected.length ? expected.length - kept : null} />
       <span class="quiet">run {id}, revision {run.revision}</span>
-      {#if result}<Button size="small" kind="tertiary" icon={Download} href="/api/v1/workspaces/{here()}/runs/{id}/report">Report</Button>{/if}
+      {#if result}<Button size="small" kind="tertiary" icon={Download} href="/api/v1/workspaces/{currentWorkspace()}/runs/{id}/report">Report</Button>{/if}
     </div>
   {/if}
   {#if trouble}

@@ -1,16 +1,16 @@
 <script lang="ts">
   import { Button, DataTable, DataTableSkeleton, InlineNotification } from "carbon-components-svelte";
   import { api, sentence, type Schemas } from "../lib/api";
-  import { here } from "../lib/here.svelte";
-  import { when } from "../lib/words";
-  import StateTag from "../parts/StateTag.svelte";
+  import { currentWorkspace } from "../lib/workspace.svelte";
+  import { when } from "../lib/format";
+  import StateTag from "../components/StateTag.svelte";
   import { navigate, p } from "../router";
 
   let runs = $state.raw<Schemas["Run"][] | undefined>();
   let trouble = $state("");
   let chosen = $state<number[]>([]);
 
-  api.GET("/api/v1/workspaces/{workspace}/runs", { params: { path: { workspace: here() } } }).then(({ data, error }) => {
+  api.GET("/api/v1/workspaces/{workspace}/runs", { params: { path: { workspace: currentWorkspace() } } }).then(({ data, error }) => {
     if (error) trouble = sentence(error);
     else runs = data.items;
   });
@@ -25,11 +25,11 @@
   {:else if !runs}
     <DataTableSkeleton showHeader={false} showToolbar={false} rows={3} />
   {:else if runs.length === 0}
-    <p>No runs yet. Open a <a href={p("/w/:workspace", { params: { workspace: here() } })}>model</a>, select a scenario and run it.</p>
+    <p>No runs yet. Open a <a href={p("/w/:workspace", { params: { workspace: currentWorkspace() } })}>model</a>, select a scenario and run it.</p>
   {:else}
     <div class="compare">
       <span class="quiet">{chosen.length < 2 ? "Select two or more runs to compare them." : `${chosen.length} selected; the first is the baseline.`}</span>
-      <Button size="small" kind="tertiary" disabled={chosen.length < 2 || chosen.length > 8} on:click={() => navigate("/w/:workspace/compare/:runs", { params: { workspace: here(), runs: [...chosen].sort((a, b) => a - b).join(",") } })}>Compare</Button>
+      <Button size="small" kind="tertiary" disabled={chosen.length < 2 || chosen.length > 8} on:click={() => navigate("/w/:workspace/compare/:runs", { params: { workspace: currentWorkspace(), runs: [...chosen].sort((a, b) => a - b).join(",") } })}>Compare</Button>
     </div>
     <DataTable
       sortable
@@ -47,9 +47,9 @@
     >
       <svelte:fragment slot="cell" let:row let:cell>
         {#if cell.key === "id"}
-          <a href={p("/w/:workspace/runs/:id", { params: { workspace: here(), id: String(row.id) } })}>run {row.id}</a>
+          <a href={p("/w/:workspace/runs/:id", { params: { workspace: currentWorkspace(), id: String(row.id) } })}>run {row.id}</a>
         {:else if cell.key === "model"}
-          <a href={p("/w/:workspace/models/:name", { params: { workspace: here(), name: row.model } })}>{row.model}</a>, revision {row.revision}
+          <a href={p("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: row.model } })}>{row.model}</a>, revision {row.revision}
         {:else if cell.key === "state"}
           <StateTag state={row.state} unmet={row.unmet} />
         {:else if cell.key === "created_at"}

@@ -1,14 +1,14 @@
 <script lang="ts">
   import { Tab, TabContent, Tabs } from "carbon-components-svelte";
-  import { visitor } from "../lib/here.svelte";
-  import ChooseZone from "../parts/ChooseZone.svelte";
-  import Audit from "../parts/Audit.svelte";
-  import Limits from "../parts/Limits.svelte";
-  import Members from "../parts/Members.svelte";
-  import Password from "../parts/Password.svelte";
-  import People from "../parts/People.svelte";
-  import Tokens from "../parts/Tokens.svelte";
-  import Workers from "../parts/Workers.svelte";
+  import { visitor } from "../lib/workspace.svelte";
+  import ChooseZone from "../components/ChooseZone.svelte";
+  import Audit from "../components/Audit.svelte";
+  import Limits from "../components/Limits.svelte";
+  import Members from "../components/Members.svelte";
+  import Password from "../components/Password.svelte";
+  import People from "../components/People.svelte";
+  import Tokens from "../components/Tokens.svelte";
+  import Workers from "../components/Workers.svelte";
 
   if (!visitor.user) visitor.load();
   let selected = $state(0);

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { Button, Form, InlineLoading, InlineNotification, PasswordInput, TextInput } from "carbon-components-svelte";
   import { api, returnKey, sentence } from "../lib/api";
-  import { visitor } from "../lib/here.svelte";
+  import { visitor } from "../lib/workspace.svelte";
   import { navigate } from "../router";
 
   let trouble = $state("");

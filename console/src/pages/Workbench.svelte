@@ -7,26 +7,26 @@
   import Save from "carbon-icons-svelte/lib/Save.svelte";
   import SettingsAdjust from "carbon-icons-svelte/lib/SettingsAdjust.svelte";
   import Undo from "carbon-icons-svelte/lib/Undo.svelte";
-  import { api, sentence, troubles, type Board as Drawn, type Finding, type Schemas, type Trouble } from "../lib/api";
-  import { here, visitor } from "../lib/here.svelte";
+  import { api, sentence, problems, type Board as Drawn, type Finding, type Schemas, type Problem } from "../lib/api";
+  import { currentWorkspace, visitor } from "../lib/workspace.svelte";
   import { plain } from "../lib/code";
   import { offersAt } from "../lib/complete";
   import { keepDraft, readDraft } from "../lib/draft";
   import { copied, freeName, pasted, patchAt } from "../lib/written";
-  import Board from "../parts/Board.svelte";
-  import Changes from "../parts/Changes.svelte";
-  import FindingCounts from "../parts/FindingCounts.svelte";
-  import Findings from "../parts/Findings.svelte";
-  import Inspector from "../parts/Inspector.svelte";
-  import Schedules from "../parts/Schedules.svelte";
-  import History from "../parts/History.svelte";
-  import Rehearse from "../parts/Rehearse.svelte";
-  import RunOptions from "../parts/RunOptions.svelte";
-  import Shortcuts from "../parts/Shortcuts.svelte";
-  import Splitter from "../parts/Splitter.svelte";
-  import ScenarioEditor from "../parts/ScenarioEditor.svelte";
-  import TextEditor from "../parts/TextEditor.svelte";
-  import TryMessage from "../parts/TryMessage.svelte";
+  import Board from "../components/Board.svelte";
+  import Changes from "../components/Changes.svelte";
+  import FindingCounts from "../components/FindingCounts.svelte";
+  import Findings from "../components/Findings.svelte";
+  import Inspector from "../components/Inspector.svelte";
+  import Schedules from "../components/Schedules.svelte";
+  import History from "../components/History.svelte";
+  import Rehearse from "../components/Rehearse.svelte";
+  import RunOptions from "../components/RunOptions.svelte";
+  import Shortcuts from "../components/Shortcuts.svelte";
+  import Splitter from "../components/Splitter.svelte";
+  import ScenarioEditor from "../components/ScenarioEditor.svelte";
+  import TextEditor from "../components/TextEditor.svelte";
+  import TryMessage from "../components/TryMessage.svelte";
   import { navigate, route } from "../router";
 
   const name = route.getParams("/w/:workspace/models/:name").name;
@@ -36,7 +36,7 @@
   let revision = $state(0);
   let checked = $state.raw<Schemas["Checked"] | undefined>();
   let board = $state.raw<Drawn>({ nodes: [], links: [] });
-  let wrong = $state.raw<Trouble[]>([]);
+  let wrong = $state.raw<Problem[]>([]);
   let notice = $state<{ kind: "error" | "success"; title: string; subtitle: string } | undefined>();
   let scenarios = $state.raw<Schemas["Scenario"][]>([]);
   let scenario = $state("");
@@ -52,16 +52,16 @@
   let conflict = $state<{ number: number; author: string; text: string; difference: Schemas["Difference"] | undefined } | undefined>();
   let line = $state(0);
   let ready = $state(false);
-  let below = $state(0); // 0: findings, 1: try a message, 2: schedules, 3: history
+  let bottomPanel = $state(0); // 0: findings, 1: try a message, 2: schedules, 3: history
   let scenarioEditor = $state<ReturnType<typeof ScenarioEditor>>();
-  let beside = $state(0); // 0: the model's text, 1: the inspector, 2: the scenario's text
-  let lit = $state.raw(new Map<string, string>());
-  let litLinks = $state.raw(new Set<string>());
+  let sidePanel = $state(0); // 0: the model's text, 1: the inspector, 2: the scenario's text
+  let highlighted = $state.raw(new Map<string, string>());
+  let highlightedLinks = $state.raw(new Set<string>());
 
-  // How the page is parted: the share of the board, kept in this browser.
+  // The layout of the page: the share of the board, kept in this browser.
   const usual = { across: 0.615, down: 0.64 };
-  let parted = $state({ ...usual, whole: false, ...JSON.parse(localStorage.getItem("ironweir-parted") ?? "{}") } as { across: number; down: number; whole: boolean });
-  $effect(() => localStorage.setItem("ironweir-parted", JSON.stringify(parted)));
+  let layout = $state({ ...usual, whole: false, ...JSON.parse(localStorage.getItem("ironweir-layout") ?? "{}") } as { across: number; down: number; whole: boolean });
+  $effect(() => localStorage.setItem("ironweir-layout", JSON.stringify(layout)));
   let bench = $state<HTMLElement>();
   let bar = $state<HTMLElement>();
   const parts = () => {
@@ -81,7 +81,7 @@
   });
 
   async function load() {
-    const [latest, list] = await Promise.all([api.GET("/api/v1/workspaces/{workspace}/models/{name}", { params: { path: { workspace: here(), name } } }), api.GET("/api/v1/workspaces/{workspace}/models/{name}/scenarios", { params: { path: { workspace: here(), name } } })]);
+    const [latest, list] = await Promise.all([api.GET("/api/v1/workspaces/{workspace}/models/{name}", { params: { path: { workspace: currentWorkspace(), name } } }), api.GET("/api/v1/workspaces/{workspace}/models/{name}/scenarios", { params: { path: { workspace: currentWorkspace(), name } } })]);
     if (latest.error) {
       notice = { kind: "error", title: "The model could not be opened.", subtitle: sentence(latest.error) };
       return;
@@ -107,7 +107,7 @@
   api.GET("/api/v1/catalogue").then(({ data }) => (catalogue = data));
 
   // What is not saved survives a reload and a browser that crashes.
-  const draftKey = `ironweir-draft-${here()}-${name}`;
+  const draftKey = `ironweir-draft-${currentWorkspace()}-${name}`;
   let base = $state(0); // the revision that was edited
   $effect(() => {
     if (!ready) return;
@@ -133,7 +133,7 @@
     }
     if (turn !== asked) return; // a later edit has been asked about
     if (error) {
-      wrong = troubles(error);
+      wrong = problems(error);
       if (wrong.length === 0) notice = { kind: "error", title: "Not checked.", subtitle: sentence(error) };
       return;
     }
@@ -152,7 +152,7 @@
   async function change(ask: (text: string) => Promise<{ data?: { text: string }; error?: unknown }>): Promise<string> {
     const before = text; // as it was when it was asked for: what is typed meanwhile must not be lost
     const meanwhile = "The text has changed meanwhile; try again.";
-    const why = (problem: unknown) => troubles(problem).map((t) => t.message).join(" ") || sentence(problem);
+    const why = (problem: unknown) => problems(problem).map((t) => t.message).join(" ") || sentence(problem);
     const changed = await ask(before);
     if (!changed.data) return why(changed.error);
     if (text !== before) return meanwhile;
@@ -163,7 +163,7 @@
     asked++;
     text = changed.data.text;
     if (data) take(data);
-    else wrong = troubles(error);
+    else wrong = problems(error);
     return "";
   }
   const amend = (patch: Record<string, unknown>) => change((text) => api.POST("/api/v1/apply", { body: { text, patch } }));
@@ -189,7 +189,7 @@
     if (why) notice = { kind: "error", title: "Not drawn.", subtitle: why };
     else {
       chooseLink(`${from}:${called}`);
-      beside = 1;
+      sidePanel = 1;
     }
   }
 
@@ -222,7 +222,7 @@
     else {
       adding = undefined;
       choose(called, 0);
-      beside = 1;
+      sidePanel = 1;
     }
   }
 
@@ -247,13 +247,13 @@
   }
 
   async function save() {
-    const { data, error } = await api.POST("/api/v1/workspaces/{workspace}/models/{name}/revisions", { params: { path: { workspace: here(), name }, header: { "If-Match": `"${base}"` } }, body: { text } });
+    const { data, error } = await api.POST("/api/v1/workspaces/{workspace}/models/{name}/revisions", { params: { path: { workspace: currentWorkspace(), name }, header: { "If-Match": `"${base}"` } }, body: { text } });
     if (error && "status" in error && error.status === 412) {
       await differ();
       return false;
     }
     if (error) {
-      wrong = troubles(error);
+      wrong = problems(error);
       notice = { kind: "error", title: "Not saved.", subtitle: sentence(error) };
       return false;
     }
@@ -268,7 +268,7 @@
 
   /** Somebody has saved meanwhile: shows what they changed. */
   async function differ() {
-    const latest = await api.GET("/api/v1/workspaces/{workspace}/models/{name}", { params: { path: { workspace: here(), name } } });
+    const latest = await api.GET("/api/v1/workspaces/{workspace}/models/{name}", { params: { path: { workspace: currentWorkspace(), name } } });
     if (!latest.data) {
       notice = { kind: "error", title: "Not saved.", subtitle: sentence(latest.error) };
       return;
@@ -290,14 +290,14 @@
   async function run(request: Schemas["RunRequest"] = { scenario }) {
     if (!(await before())) return;
     if (!(await scenarioEditor?.keep())) {
-      beside = 2; // what is wrong with it is told there
+      sidePanel = 2; // what is wrong with it is told there
       return;
     }
-    const { data, error } = await api.POST("/api/v1/workspaces/{workspace}/models/{name}/runs", { params: { path: { workspace: here(), name } }, body: request });
+    const { data, error } = await api.POST("/api/v1/workspaces/{workspace}/models/{name}/runs", { params: { path: { workspace: currentWorkspace(), name } }, body: request });
     if (error) {
-      const places = troubles(error).map((t) => t.message);
+      const places = problems(error).map((t) => t.message);
       notice = { kind: "error", title: "Not run.", subtitle: [sentence(error), ...places].join(" ") };
-    } else navigate("/w/:workspace/runs/:id", { params: { workspace: here(), id: String(data.id) } });
+    } else navigate("/w/:workspace/runs/:id", { params: { workspace: currentWorkspace(), id: String(data.id) } });
   }
 
   function keys(e: KeyboardEvent) {
@@ -320,11 +320,11 @@
       e.preventDefault();
       globalThis.document.querySelector<HTMLInputElement>(".board input[type=search], .board .bx--search-input")?.focus();
     } else if (e.key === "Escape") [chosen, link] = ["", ""];
-    else if (!command && ["1", "2", "3", "4"].includes(e.key)) below = Number(e.key) - 1;
-    else if (!command && e.key === "b") parted.whole = !parted.whole;
-    else if (!command && e.key === "i") beside = 1;
-    else if (!command && e.key === "t") beside = 0;
-    else if (!command && e.key === "s") beside = 2;
+    else if (!command && ["1", "2", "3", "4"].includes(e.key)) bottomPanel = Number(e.key) - 1;
+    else if (!command && e.key === "b") layout.whole = !layout.whole;
+    else if (!command && e.key === "i") sidePanel = 1;
+    else if (!command && e.key === "t") sidePanel = 0;
+    else if (!command && e.key === "s") sidePanel = 2;
   }
 
   const elsewhere = (e: Event) => !visitor.edits || !!(e.target as HTMLElement | null)?.closest?.("input, textarea, select, .cm-editor, [role=dialog]");
@@ -370,7 +370,7 @@
     {/if}
   </div>
 {:else}
-  <div class="bench" class:whole={parted.whole} id="main-content" bind:this={bench} style="--columns: minmax(0, {parted.across}fr) 5px minmax(0, {1 - parted.across}fr); --rows: minmax(0, {parted.down}fr) 5px minmax(0, {1 - parted.down}fr)">
+  <div class="bench" class:whole={layout.whole} id="main-content" bind:this={bench} style="--columns: minmax(0, {layout.across}fr) 5px minmax(0, {1 - layout.across}fr); --rows: minmax(0, {layout.down}fr) 5px minmax(0, {1 - layout.down}fr)">
     <div class="bar" bind:this={bar}>
       <h1>{name}</h1>
       <span class="quiet">revision {revision}{unsaved ? ", changed" : ""}</span>
@@ -396,37 +396,37 @@
             <Button size="small" kind="ghost" icon={SettingsAdjust} iconDescription="Variants, sweeps, replications" tooltipPosition="bottom" tooltipAlignment="end" disabled={wrong.length > 0} on:click={() => (options = true)} />
           {/if}
         {:else if visitor.edits}
-          <Button size="small" kind="tertiary" on:click={() => (beside = 2)}>Create a scenario</Button>
+          <Button size="small" kind="tertiary" on:click={() => (sidePanel = 2)}>Create a scenario</Button>
         {/if}
       </div>
     </div>
     {#if notice}
       <InlineNotification lowContrast kind={notice.kind} title={plain(notice.title)} subtitle={plain(notice.subtitle)} on:close={() => (notice = undefined)} style="max-width: none; margin: 0" timeout={notice.kind === "success" ? 4000 : 0} />
     {/if}
-    <div class="drawn"><Board {board} {findings} {chosen} {link} {catalogue} edits={visitor.edits} pinsKey="ironweir-pins-{here()}-{name}" onchoose={choose} onlink={chooseLink} onadd={(kind) => (adding = { kind, name: freeName(kind, board.nodes.map((n) => n.name)), wrong: "" })} onconnect={connect} onpicture={picture} onremove={removeChosen} lit={below === 1 ? lit : undefined} litLinks={below === 1 ? litLinks : undefined} bind:whole={parted.whole} /></div>
-    <Splitter kind="rows" label="How high the board is" bind:share={parted.down} usual={usual.down} within={parts} />
+    <div class="drawn"><Board {board} {findings} {chosen} {link} {catalogue} edits={visitor.edits} pinsKey="ironweir-pins-{currentWorkspace()}-{name}" onchoose={choose} onlink={chooseLink} onadd={(kind) => (adding = { kind, name: freeName(kind, board.nodes.map((n) => n.name)), wrong: "" })} onconnect={connect} onpicture={picture} onremove={removeChosen} highlighted={bottomPanel === 1 ? highlighted : undefined} highlightedLinks={bottomPanel === 1 ? highlightedLinks : undefined} bind:whole={layout.whole} /></div>
+    <Splitter kind="rows" label="How high the board is" bind:share={layout.down} usual={usual.down} within={parts} />
     <div class="found">
-      <ContentSwitcher size="sm" bind:selectedIndex={below} aria-label="Below the board"><Switch text="Findings" /><Switch text="Try a message" /><Switch text="Schedules" /><Switch text="History" /></ContentSwitcher>
+      <ContentSwitcher size="sm" bind:selectedIndex={bottomPanel} aria-label="Bottom panel"><Switch text="Findings" /><Switch text="Try a message" /><Switch text="Schedules" /><Switch text="History" /></ContentSwitcher>
       <div class="inner">
-        {#if below === 0}
+        {#if bottomPanel === 0}
           <Findings {findings} {wrong} empty={board.nodes.length === 0} onchoose={choose} onapply={apply} />
-        {:else if below === 2}
+        {:else if bottomPanel === 2}
           <Schedules {text} onchoose={(node) => choose(node, board.nodes.find((n) => n.name === node)?.line ?? 0)} />
-        {:else if below === 3}
+        {:else if bottomPanel === 3}
           <History {name} {revision} {text} onrestore={restore} />
         {:else}
-          <TryMessage {text} {board} {chosen} onlit={(nodes, links) => ((lit = nodes), (litLinks = links))} />
+          <TryMessage {text} {board} {chosen} onlit={(nodes, links) => ((highlighted = nodes), (highlightedLinks = links))} />
         {/if}
       </div>
     </div>
-    <Splitter kind="columns" label="How wide the board is" bind:share={parted.across} usual={usual.across} within={parts} />
+    <Splitter kind="columns" label="How wide the board is" bind:share={layout.across} usual={usual.across} within={parts} />
     <div class="text">
-      <ContentSwitcher size="sm" bind:selectedIndex={beside} aria-label="Beside the board"><Switch text="Model" /><Switch text="Inspector" /><Switch text="Scenario" /></ContentSwitcher>
-      <div class="inner" hidden={beside !== 0}><TextEditor bind:this={editor} {text} {marks} {line} onedit={edit} label="The model's text" offers={(before) => (catalogue ? offersAt(before, catalogue, document) : [])} /></div>
-      {#if beside === 1}
+      <ContentSwitcher size="sm" bind:selectedIndex={sidePanel} aria-label="Side panel"><Switch text="Model" /><Switch text="Inspector" /><Switch text="Scenario" /></ContentSwitcher>
+      <div class="inner" hidden={sidePanel !== 0}><TextEditor bind:this={editor} {text} {marks} {line} onedit={edit} label="The model's text" offers={(before) => (catalogue ? offersAt(before, catalogue, document) : [])} /></div>
+      {#if sidePanel === 1}
         <div class="inner"><Inspector {document} {board} {catalogue} node={chosen} {link} edits={visitor.edits && wrong.length === 0} onamend={amend} onrename={rename} onremove={remove} onchoose={(n) => choose(n, 0)} onlink={chooseLink} /></div>
       {/if}
-      <div class="inner" hidden={beside !== 2}>
+      <div class="inner" hidden={sidePanel !== 2}>
         <ScenarioEditor bind:this={scenarioEditor} model={name} {board} {before} entry={board.nodes.find((n) => n.role === "holds" || n.role === "starts")?.name ?? ""} bind:scenarios bind:chosen={scenario} />
       </div>
     </div>
