@@ -152,7 +152,15 @@ func (c *Client) CreateModel(ctx context.Context, name, text, note string) (*Rev
 // SaveRevision saves a text on top of a revision.
 func (c *Client) SaveRevision(ctx context.Context, name string, onTop int, text, note string) (*Revision, error) {
 	r := &Revision{}
-	_, err := c.Do(ctx, "POST", c.Path("models", name, "revisions"), map[string]string{"text": text, "note": note}, r, "If-Match", fmt.Sprintf("%q", strconv.Itoa(onTop)))
+	_, err := c.Do(
+		ctx,
+		"POST",
+		c.Path("models", name, "revisions"),
+		map[string]string{"text": text, "note": note},
+		r,
+		"If-Match",
+		fmt.Sprintf("%q", strconv.Itoa(onTop)),
+	)
 	return r, err
 }
 

@@ -34,7 +34,13 @@ type RehearsalState struct {
 // empty, with nothing but what is sent.
 func (c *Client) StartRehearsal(ctx context.Context, model, scenario string, pace float64) (*Rehearsal, error) {
 	r := &Rehearsal{}
-	_, err := c.Do(ctx, "POST", c.Path("models", model, "rehearsals"), map[string]any{"scenario": scenario, "pace": pace}, r)
+	_, err := c.Do(
+		ctx,
+		"POST",
+		c.Path("models", model, "rehearsals"),
+		map[string]any{"scenario": scenario, "pace": pace},
+		r,
+	)
 	return r, err
 }
 

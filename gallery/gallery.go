@@ -41,7 +41,15 @@ func Starters() []Starter {
 			continue
 		}
 		first, _, _ := strings.Cut(string(text), "\n")
-		out = append(out, Starter{strings.TrimSuffix(e.Name(), ".yaml"), strings.TrimSpace(strings.TrimPrefix(first, "#")), text, scenario})
+		out = append(
+			out,
+			Starter{
+				strings.TrimSuffix(e.Name(), ".yaml"),
+				strings.TrimSpace(strings.TrimPrefix(first, "#")),
+				text,
+				scenario,
+			},
+		)
 	}
 	sort.Slice(out, func(a, b int) bool { return out[a].Name < out[b].Name })
 	return out

@@ -14,12 +14,25 @@ type Match struct {
 
 // meant gives other words for what the starters say, as people look for it.
 var meant = map[string][]string{
-	"dlq": {"dead letter"}, "dead": {"dead letter"}, "letter": {"dead letter"}, "letters": {"dead letter"}, "dead-letter": {"dead letter"}, "failures": {"dead letter", "failing"},
-	"cron": {"schedule"}, "timer": {"schedule"}, "nightly": {"schedule"}, "scheduled": {"schedule"}, "upload": {"bucket"}, "uploads": {"bucket"}, "file": {"bucket"}, "files": {"bucket"}, "object": {"bucket"}, "storage": {"bucket"},
-	"http": {"endpoint"}, "api": {"endpoint"}, "webhook": {"endpoint"}, "rest": {"endpoint"}, "request": {"endpoint"}, "publish": {"topic"}, "subscribe": {"topic"}, "pubsub": {"topic"}, "broadcast": {"topic"}, "fanout": {"fan-out", "topic"},
-	"fifo": {"grouped", "partitions"}, "order": {"grouped", "partitions", "order"}, "ordered": {"grouped", "partitions", "order"}, "duplicate": {"idempotent"}, "duplicates": {"idempotent"}, "exactly": {"idempotent"}, "once": {"idempotent"},
-	"backoff": {"retry"}, "retries": {"retry"}, "rate": {"rate-limit"}, "throttle": {"rate-limit"}, "throttling": {"rate-limit"}, "limit": {"rate-limit"}, "large": {"claim"}, "batch": {"up-to", "batch"}, "records": {"stream"}, "sensors": {"stream"}, "log": {"stream"},
-	"orchestrate": {"workflow"}, "orchestration": {"workflow"}, "saga": {"workflow"}, "steps": {"workflow"}, "database": {"table"}, "rows": {"table"}, "partner": {"outside"}, "external": {"outside"}, "third-party": {"outside"},
+	"dlq": {
+		"dead letter",
+	}, "dead": {"dead letter"}, "letter": {"dead letter"}, "letters": {"dead letter"}, "dead-letter": {"dead letter"}, "failures": {"dead letter", "failing"},
+	"cron": {
+		"schedule",
+	}, "timer": {"schedule"}, "nightly": {"schedule"}, "scheduled": {"schedule"}, "upload": {"bucket"}, "uploads": {"bucket"}, "file": {"bucket"}, "files": {"bucket"}, "object": {"bucket"}, "storage": {"bucket"},
+	"http": {
+		"endpoint",
+	}, "api": {"endpoint"}, "webhook": {"endpoint"}, "rest": {"endpoint"}, "request": {"endpoint"}, "publish": {"topic"}, "subscribe": {"topic"}, "pubsub": {"topic"}, "broadcast": {"topic"}, "fanout": {"fan-out", "topic"},
+	"fifo": {
+		"grouped",
+		"partitions",
+	}, "order": {"grouped", "partitions", "order"}, "ordered": {"grouped", "partitions", "order"}, "duplicate": {"idempotent"}, "duplicates": {"idempotent"}, "exactly": {"idempotent"}, "once": {"idempotent"},
+	"backoff": {
+		"retry",
+	}, "retries": {"retry"}, "rate": {"rate-limit"}, "throttle": {"rate-limit"}, "throttling": {"rate-limit"}, "limit": {"rate-limit"}, "large": {"claim"}, "batch": {"up-to", "batch"}, "records": {"stream"}, "sensors": {"stream"}, "log": {"stream"},
+	"orchestrate": {
+		"workflow",
+	}, "orchestration": {"workflow"}, "saga": {"workflow"}, "steps": {"workflow"}, "database": {"table"}, "rows": {"table"}, "partner": {"outside"}, "external": {"outside"}, "third-party": {"outside"},
 }
 
 // Search finds the starters that fit words, those that fit most of them first. A word
@@ -37,7 +50,10 @@ func Search(words []string) []Match {
 			any := false
 			for i := range found {
 				text := strings.ToLower(within(&found[i].Starter))
-				if slices.ContainsFunc(also, func(w string) bool { return strings.Contains(text, strings.ReplaceAll(form, "WORD", w)) }) {
+				if slices.ContainsFunc(
+					also,
+					func(w string) bool { return strings.Contains(text, strings.ReplaceAll(form, "WORD", w)) },
+				) {
 					found[i].Words, any = append(found[i].Words, word), true
 				}
 			}
@@ -65,7 +81,11 @@ func Search(words []string) []Match {
 func wordsOf(texts []string) []string {
 	var out []string
 	for _, w := range strings.FieldsFunc(strings.ToLower(strings.Join(texts, " ")), func(r rune) bool { return r == ' ' || r == ',' || r == '+' || r == '/' }) {
-		if w = strings.Trim(w, ".?!\"'"); len(w) > 1 && !slices.Contains([]string{"the", "and", "with", "for", "to", "of", "on", "in", "an", "my", "from", "that", "is", "out"}, w) {
+		if w = strings.Trim(w, ".?!\"'"); len(w) > 1 &&
+			!slices.Contains(
+				[]string{"the", "and", "with", "for", "to", "of", "on", "in", "an", "my", "from", "that", "is", "out"},
+				w,
+			) {
 			out = append(out, w)
 		}
 	}

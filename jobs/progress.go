@@ -29,7 +29,15 @@ func (u Update) Ended() bool {
 
 // UpdateOf tells how far a run is.
 func UpdateOf(r *store.Run) Update {
-	u := Update{Run: r.ID, State: r.State, Progress: r.Progress, Entered: r.Entered, Lost: r.Lost, Parked: r.Parked, Error: r.Error}
+	u := Update{
+		Run:      r.ID,
+		State:    r.State,
+		Progress: r.Progress,
+		Entered:  r.Entered,
+		Lost:     r.Lost,
+		Parked:   r.Parked,
+		Error:    r.Error,
+	}
 	if r.State == store.Running && r.StartedAt != nil && r.Progress > 0.01 {
 		u.Left = time.Since(*r.StartedAt).Seconds() * (1 - r.Progress) / r.Progress
 	}

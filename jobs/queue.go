@@ -53,7 +53,13 @@ func NewQueue(s *store.Store, log *slog.Logger) (*Queue, error) {
 
 // Start asks for a run. Where it was asked for before under the same key, r
 // becomes that run.
-func (q *Queue) Start(ctx context.Context, w *store.Workspace, model string, r *store.Run, once store.Idempotency) error {
+func (q *Queue) Start(
+	ctx context.Context,
+	w *store.Workspace,
+	model string,
+	r *store.Run,
+	once store.Idempotency,
+) error {
 	return q.store.CreateRun(ctx, w, model, r, once, q.enqueueClaims)
 }
 

@@ -90,8 +90,14 @@ func (t *Task) plan(of store.Study, sets []string, variant *store.Variant) (stud
 		s.Replications = of.Replications
 	}
 	why := t.Run.Stopping
-	return study.Plan{Graph: g, Scenario: s, Head: document.NewHead("run", topology.Name, topology.Environment, document.Digest(texts...)), Workers: 1, Limits: t.limits,
-		Stop: func() string { return why }}, nil
+	return study.Plan{
+		Graph:    g,
+		Scenario: s,
+		Head:     document.NewHead("run", topology.Name, topology.Environment, document.Digest(texts...)),
+		Workers:  1,
+		Limits:   t.limits,
+		Stop:     func() string { return why },
+	}, nil
 }
 
 // Parts tells into how many parts the run falls.
@@ -110,7 +116,14 @@ func (t *Task) Base() study.Plan { return t.Variants[0].Plan }
 // part works on one part and gives its result as bytes.
 func (t *Task) part(number int, progress func(sim.Progress), stop func() string) ([]byte, error) {
 	if t.axes != nil {
-		point, err := study.RunPoint(t.axes, number, t.build, 1, func(share float64) { progress(sim.Progress{Share: share}) }, stop)
+		point, err := study.RunPoint(
+			t.axes,
+			number,
+			t.build,
+			1,
+			func(share float64) { progress(sim.Progress{Share: share}) },
+			stop,
+		)
 		if err != nil {
 			return nil, err
 		}

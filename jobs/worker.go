@@ -39,7 +39,11 @@ type preparedTask struct {
 // NewWorker makes a worker of so many parts at once; Run starts it.
 func NewWorker(q *Queue, slots int, log *slog.Logger) *Worker {
 	host, _ := os.Hostname()
-	return &Worker{Queue: q, log: log, me: store.Worker{ID: rand.Int64(), Host: host, Version: document.Version, Slots: slots}}
+	return &Worker{
+		Queue: q,
+		log:   log,
+		me:    store.Worker{ID: rand.Int64(), Host: host, Version: document.Version, Slots: slots},
+	}
 }
 
 // How often a part's progress is kept; also how soon a cancelled one ends.
@@ -49,10 +53,21 @@ const watch = 200 * time.Millisecond
 // is away it waits for it.
 func (w *Worker) Run(ctx context.Context) error {
 	workers := river.NewWorkers()
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, job *river.Job[claimArgs]) error { return w.claim(ctx, job.ID) }))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, job *river.Job[mergeArgs]) error { return w.merged(ctx, job.Args.Run) }))
+	river.AddWorker(
+		workers,
+		river.WorkFunc(func(ctx context.Context, job *river.Job[claimArgs]) error { return w.claim(ctx, job.ID) }),
+	)
+	river.AddWorker(
+		workers,
+		river.WorkFunc(
+			func(ctx context.Context, job *river.Job[mergeArgs]) error { return w.merged(ctx, job.Args.Run) },
+		),
+	)
 	client, err := river.NewClient(riverpgxv5.New(w.store.Pool()), &river.Config{
-		Queues:        map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: w.me.Slots}, "merge": {MaxWorkers: 1}},
+		Queues: map[string]river.QueueConfig{
+			river.QueueDefault: {MaxWorkers: w.me.Slots},
+			"merge":            {MaxWorkers: 1},
+		},
 		Workers:       workers,
 		FetchCooldown: time.Millisecond, FetchPollInterval: 500 * time.Millisecond,
 		// An administrator limits parts, and the janitor gives back those of dead
@@ -113,7 +128,13 @@ func (w *Worker) claim(ctx context.Context, job int64) error {
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 		defer cancel()
 		if err := w.store.Requeue(ctx, store.Left{Part: *part, Worker: w.me.ID}, w.enqueueClaims, w.merge); err != nil {
-			w.log.Warn("a part could not be handed back; it is taken back when this worker has gone", "run", part.Run, "error", err)
+			w.log.Warn(
+				"a part could not be handed back; it is taken back when this worker has gone",
+				"run",
+				part.Run,
+				"error",
+				err,
+			)
 		}
 		return nil
 	}
@@ -256,7 +277,21 @@ func (w *Worker) fail(ctx context.Context, run int64, cause error) error {
 func (w *Worker) finish(ctx context.Context, run *store.Run, state, message string, result []byte) error {
 	err := w.retry(ctx, func() error { return w.store.FinishRun(ctx, run.ID, state, message, result) })
 	if err == nil {
-		w.log.Info("run ended", "run", run.ID, "workspace", run.Workspace, "model", run.Model, "scenario", run.Scenario, "state", state, "error", message)
+		w.log.Info(
+			"run ended",
+			"run",
+			run.ID,
+			"workspace",
+			run.Workspace,
+			"model",
+			run.Model,
+			"scenario",
+			run.Scenario,
+			"state",
+			state,
+			"error",
+			message,
+		)
 	}
 	w.announce(ctx, run.ID)
 	return err

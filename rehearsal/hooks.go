@@ -61,7 +61,14 @@ func (h *HookTimes) add(took time.Duration, failed bool) {
 type asking struct{ cancel context.CancelFunc }
 
 func newHooks(ctx context.Context, r *Rehearsal) *hooks {
-	h := &hooks{of: r, ctx: ctx, client: loopbackClient(), asked: map[uint64]*asking{}, address: map[string]string{}, times: map[string]*HookTimes{}}
+	h := &hooks{
+		of:      r,
+		ctx:     ctx,
+		client:  loopbackClient(),
+		asked:   map[uint64]*asking{},
+		address: map[string]string{},
+		times:   map[string]*HookTimes{},
+	}
 	for name := range r.hooked() {
 		h.address[name], h.times[name] = r.plan.Graph.Topology.Node(name).Hook, &HookTimes{}
 	}
@@ -85,7 +92,10 @@ func loopbackClient() *http.Client {
 				}
 				ip, err := netip.ParseAddr(host)
 				if err != nil || !ip.IsLoopback() {
-					return nil, fmt.Errorf("%s is not on this machine: a hook has an address such as http://127.0.0.1:9000/", host)
+					return nil, fmt.Errorf(
+						"%s is not on this machine: a hook has an address such as http://127.0.0.1:9000/",
+						host,
+					)
 				}
 				return dialer.DialContext(ctx, network, net.JoinHostPort(ip.String(), port))
 			}},
@@ -99,7 +109,10 @@ func CheckHook(address string) error {
 		return fmt.Errorf("hook %q is no address such as http://127.0.0.1:9000/", address)
 	}
 	if ip, err := netip.ParseAddr(u.Hostname()); u.Hostname() != "localhost" && (err != nil || !ip.IsLoopback()) {
-		return fmt.Errorf("hook %s is not on this machine; only loopback addresses are asked, such as http://127.0.0.1:9000/", address)
+		return fmt.Errorf(
+			"hook %s is not on this machine; only loopback addresses are asked, such as http://127.0.0.1:9000/",
+			address,
+		)
 	}
 	return nil
 }
@@ -271,7 +284,17 @@ func eventsIn(header http.Header, body []byte) ([]sim.InputEvent, error) {
 		ev := &list[i]
 		link, _ := ev.Extensions["link"].(string)
 		delete(ev.Extensions, "link")
-		out = append(out, sim.InputEvent{Link: link, Type: ev.Type, Subject: ev.Subject, Data: ev.Data, Size: ev.Size, Attributes: &ev.Attributes})
+		out = append(
+			out,
+			sim.InputEvent{
+				Link:       link,
+				Type:       ev.Type,
+				Subject:    ev.Subject,
+				Data:       ev.Data,
+				Size:       ev.Size,
+				Attributes: &ev.Attributes,
+			},
+		)
 	}
 	return out, nil
 }

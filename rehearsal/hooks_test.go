@@ -55,7 +55,10 @@ func TestHooksAnswerForFunctions(t *testing.T) {
 	})
 	handler.HandleFunc("/says", func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "application/cloudevents-batch+json")
-		io.WriteString(w, `[{"specversion":"1.0","id":"1","source":"h","type":"done","subject":"a"},{"specversion":"1.0","id":"2","source":"h","type":"done","subject":"b"},{"specversion":"1.0","id":"3","source":"h","type":"other","subject":"c","link":"log"}]`)
+		io.WriteString(
+			w,
+			`[{"specversion":"1.0","id":"1","source":"h","type":"done","subject":"a"},{"specversion":"1.0","id":"2","source":"h","type":"done","subject":"b"},{"specversion":"1.0","id":"3","source":"h","type":"other","subject":"c","link":"log"}]`,
+		)
 	})
 	handler.HandleFunc("/broken", func(w http.ResponseWriter, r *http.Request) { http.Error(w, "no such lorry", 500) })
 	handler.HandleFunc("/slow", func(w http.ResponseWriter, r *http.Request) {
@@ -139,7 +142,9 @@ func TestHooksAreOffUnlessAllowed(t *testing.T) {
 func TestSetBackWhileAHookIsAsked(t *testing.T) {
 	answer := make(chan struct{})
 	asked := make(chan struct{}, 10)
-	server := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { asked <- struct{}{}; <-answer }))
+	server := httptest.NewServer(
+		http.HandlerFunc(func(http.ResponseWriter, *http.Request) { asked <- struct{}{}; <-answer }),
+	)
 	defer server.Close()
 	r := started(t, rehearsal.Plan{Graph: compiled(t, answeredBy(server.URL, "1m")), Hooks: true})
 	_, err := r.Event("ann", &sim.InputEvent{Node: "work"})
@@ -150,7 +155,12 @@ func TestSetBackWhileAHookIsAsked(t *testing.T) {
 	require.NoError(t, r.SetBack("ann", time.Duration(s.Now*1e9)))
 	<-asked // nothing was written down of its answer
 	close(answer)
-	until(t, r, "answered once", func(s *rehearsal.State) bool { return s.Nodes["do"].Runs == 1 && s.Nodes["results"].Copies == 1 })
+	until(
+		t,
+		r,
+		"answered once",
+		func(s *rehearsal.State) bool { return s.Nodes["do"].Runs == 1 && s.Nodes["results"].Copies == 1 },
+	)
 }
 
 func TestTracesOfTheRealSystem(t *testing.T) {
@@ -182,10 +192,22 @@ func TestTracesOfTheRealSystem(t *testing.T) {
 	text := func(s string) *common.AnyValue {
 		return &common.AnyValue{Value: &common.AnyValue_StringValue{StringValue: s}}
 	}
-	one := &trace.Span{TraceId: id, SpanId: id[:8], Name: "consignments process", Kind: trace.Span_SPAN_KIND_CONSUMER, StartTimeUnixNano: 1, EndTimeUnixNano: 2e9,
-		Attributes: []*common.KeyValue{{Key: "messaging.destination.name", Value: text("consignments")}, {Key: "messaging.operation.type", Value: text("process")}}}
+	one := &trace.Span{
+		TraceId:           id,
+		SpanId:            id[:8],
+		Name:              "consignments process",
+		Kind:              trace.Span_SPAN_KIND_CONSUMER,
+		StartTimeUnixNano: 1,
+		EndTimeUnixNano:   2e9,
+		Attributes: []*common.KeyValue{
+			{Key: "messaging.destination.name", Value: text("consignments")},
+			{Key: "messaging.operation.type", Value: text("process")},
+		},
+	}
 	body, err := proto.Marshal(&collector.ExportTraceServiceRequest{ResourceSpans: []*trace.ResourceSpans{{
-		Resource: &resource.Resource{Attributes: []*common.KeyValue{{Key: "service.name", Value: text("night-clerk")}}}, ScopeSpans: []*trace.ScopeSpans{{Spans: []*trace.Span{one}}}}}})
+		Resource: &resource.Resource{
+			Attributes: []*common.KeyValue{{Key: "service.name", Value: text("night-clerk")}},
+		}, ScopeSpans: []*trace.ScopeSpans{{Spans: []*trace.Span{one}}}}}})
 	require.NoError(t, err)
 	answer := post("application/x-protobuf", "", body)
 	require.Equal(t, 200, answer.StatusCode)
@@ -195,7 +217,11 @@ func TestTracesOfTheRealSystem(t *testing.T) {
 	require.Contains(t, after.Drift.Unmodelled.Nodes, "night-clerk")
 	require.Contains(t, after.Patch["nodes"], "night-clerk")
 	for _, d := range after.Drift.Different {
-		require.Contains(t, after.Patch["nodes"].(map[string]any)[d.Node], map[string]string{"takes_mean_s": "takes", "fails": "fails"}[d.What])
+		require.Contains(
+			t,
+			after.Patch["nodes"].(map[string]any)[d.Node],
+			map[string]string{"takes_mean_s": "takes", "fails": "fails"}[d.What],
+		)
 	}
 
 	require.Equal(t, 415, post("text/plain", "", lines).StatusCode)

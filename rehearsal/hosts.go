@@ -30,7 +30,11 @@ func HostAllowed(host string, names []string) bool {
 func hostChecked(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
 		if !HostAllowed(req.Host, nil) {
-			problem(w, http.StatusMisdirectedRequest, "this rehearsal answers to localhost and to addresses, not to the name "+req.Host)
+			problem(
+				w,
+				http.StatusMisdirectedRequest,
+				"this rehearsal answers to localhost and to addresses, not to the name "+req.Host,
+			)
 			return
 		}
 		next.ServeHTTP(w, req)

@@ -66,7 +66,17 @@ func (r *Rehearsal) ServeEvents(w http.ResponseWriter, req *http.Request, node, 
 	cause := sim.Handled
 	for i := range list {
 		ev := &list[i]
-		out, err := r.Event(who, &sim.InputEvent{Node: node, Type: ev.Type, Subject: ev.Subject, Data: ev.Data, Size: ev.Size, Attributes: &ev.Attributes})
+		out, err := r.Event(
+			who,
+			&sim.InputEvent{
+				Node:       node,
+				Type:       ev.Type,
+				Subject:    ev.Subject,
+				Data:       ev.Data,
+				Size:       ev.Size,
+				Attributes: &ev.Attributes,
+			},
+		)
 		if err != nil {
 			failed(w, err)
 			return
@@ -92,8 +102,13 @@ func (r *Rehearsal) ServeEvents(w http.ResponseWriter, req *http.Request, node, 
 }
 
 // rejections are the answers to events that the model rejects at once.
-var rejections = map[sim.Fate]int{sim.TooLarge: http.StatusRequestEntityTooLarge, sim.Overflow: http.StatusTooManyRequests, sim.Throttled: http.StatusTooManyRequests,
-	sim.Refused: http.StatusForbidden, sim.Rejected: http.StatusServiceUnavailable}
+var rejections = map[sim.Fate]int{
+	sim.TooLarge:  http.StatusRequestEntityTooLarge,
+	sim.Overflow:  http.StatusTooManyRequests,
+	sim.Throttled: http.StatusTooManyRequests,
+	sim.Refused:   http.StatusForbidden,
+	sim.Rejected:  http.StatusServiceUnavailable,
+}
 
 // eventsOf reads the events of a request, or gives the status that says what is
 // wrong with it.
@@ -102,7 +117,10 @@ func eventsOf(w http.ResponseWriter, req *http.Request) ([]cloudevents.Event, in
 	var tooLarge *http.MaxBytesError
 	switch {
 	case errors.As(err, &tooLarge):
-		return nil, http.StatusRequestEntityTooLarge, fmt.Errorf("a request holds at most %s", model.FormatSize(MaxEvents))
+		return nil, http.StatusRequestEntityTooLarge, fmt.Errorf(
+			"a request holds at most %s",
+			model.FormatSize(MaxEvents),
+		)
 	case err != nil:
 		return nil, http.StatusBadRequest, fmt.Errorf("the body cannot be read: %w", err)
 	}
@@ -113,7 +131,9 @@ func eventsOf(w http.ResponseWriter, req *http.Request) ([]cloudevents.Event, in
 	case err != nil:
 		return nil, http.StatusBadRequest, err
 	case !found:
-		return nil, http.StatusBadRequest, errors.New("this is not a CloudEvent 1.0: send its attributes as headers (ce-specversion: 1.0, ce-id, ce-source, ce-type, and ce-subject for a key) with the payload as the body, or the whole event as " + cloudevents.OneType)
+		return nil, http.StatusBadRequest, errors.New(
+			"this is not a CloudEvent 1.0: send its attributes as headers (ce-specversion: 1.0, ce-id, ce-source, ce-type, and ce-subject for a key) with the payload as the body, or the whole event as " + cloudevents.OneType,
+		)
 	}
 	return list, 0, nil
 }
@@ -125,7 +145,11 @@ func (r *Rehearsal) ServeEndpoint(w http.ResponseWriter, req *http.Request, path
 	switch {
 	case node == "" && len(allowed) > 0:
 		w.Header().Set("Allow", strings.Join(allowed, ", "))
-		problem(w, http.StatusMethodNotAllowed, fmt.Sprintf("the endpoint at %s accepts %s", path, strings.Join(allowed, ", ")))
+		problem(
+			w,
+			http.StatusMethodNotAllowed,
+			fmt.Sprintf("the endpoint at %s accepts %s", path, strings.Join(allowed, ", ")),
+		)
 		return
 	case node == "":
 		problem(w, http.StatusNotFound, "the model has no endpoint at "+path+r.endpointsInWords())
@@ -133,7 +157,11 @@ func (r *Rehearsal) ServeEndpoint(w http.ResponseWriter, req *http.Request, path
 	}
 	body, err := io.ReadAll(http.MaxBytesReader(w, req.Body, MaxEvents))
 	if err != nil {
-		problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("a request holds at most %s", model.FormatSize(MaxEvents)))
+		problem(
+			w,
+			http.StatusRequestEntityTooLarge,
+			fmt.Sprintf("a request holds at most %s", model.FormatSize(MaxEvents)),
+		)
 		return
 	}
 	ev, err := requestOf(node, req.Header, body)
@@ -146,7 +174,11 @@ func (r *Rehearsal) ServeEndpoint(w http.ResponseWriter, req *http.Request, path
 	a, err := r.Request(ctx, who, &ev)
 	switch {
 	case errors.Is(err, context.DeadlineExceeded):
-		problem(w, http.StatusGatewayTimeout, "no answer within a minute of the clock: time stands in the rehearsal, or passes slowly")
+		problem(
+			w,
+			http.StatusGatewayTimeout,
+			"no answer within a minute of the clock: time stands in the rehearsal, or passes slowly",
+		)
 		return
 	case err != nil:
 		failed(w, err)
@@ -170,13 +202,30 @@ func requestOf(node string, header http.Header, body []byte) (sim.InputEvent, er
 	case err != nil:
 		return sim.InputEvent{}, err
 	case found && len(list) != 1:
-		return sim.InputEvent{}, fmt.Errorf("an endpoint accepts one event per request, and this is a batch of %d", len(list))
+		return sim.InputEvent{}, fmt.Errorf(
+			"an endpoint accepts one event per request, and this is a batch of %d",
+			len(list),
+		)
 	case found:
 		ev := &list[0]
-		return sim.InputEvent{Node: node, Type: ev.Type, Subject: ev.Subject, Data: ev.Data, Size: ev.Size, Attributes: &ev.Attributes}, nil
+		return sim.InputEvent{
+			Node:       node,
+			Type:       ev.Type,
+			Subject:    ev.Subject,
+			Data:       ev.Data,
+			Size:       ev.Size,
+			Attributes: &ev.Attributes,
+		}, nil
 	}
 	ev := cloudevents.Payload(header.Get("Content-Type"), body)
-	return sim.InputEvent{Node: node, Subject: header.Get("ce-subject"), Type: header.Get("ce-type"), Data: ev.Data, Size: ev.Size, Attributes: &ev.Attributes}, nil
+	return sim.InputEvent{
+		Node:       node,
+		Subject:    header.Get("ce-subject"),
+		Type:       header.Get("ce-type"),
+		Data:       ev.Data,
+		Size:       ev.Size,
+		Attributes: &ev.Attributes,
+	}, nil
 }
 
 // Entries are the nodes at which events can be posted: those that outsiders feed,
@@ -240,7 +289,8 @@ func pathFits(pattern, path string) bool {
 		return false
 	}
 	for i := range want {
-		if want[i] != have[i] && !(strings.HasPrefix(want[i], "{") && strings.HasSuffix(want[i], "}") && have[i] != "") {
+		if want[i] != have[i] &&
+			!(strings.HasPrefix(want[i], "{") && strings.HasSuffix(want[i], "}") && have[i] != "") {
 			return false
 		}
 	}
@@ -294,7 +344,11 @@ func (r *Rehearsal) ServeTraces(w http.ResponseWriter, req *http.Request) {
 		problem(w, http.StatusBadRequest, "the traces cannot be read: "+err.Error())
 		return
 	case len(text) > maxTraces:
-		problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("a request holds at most %s of traces", model.FormatSize(maxTraces)))
+		problem(
+			w,
+			http.StatusRequestEntityTooLarge,
+			fmt.Sprintf("a request holds at most %s of traces", model.FormatSize(maxTraces)),
+		)
 		return
 	}
 	spans, err := otlp.ReadRequest(text, kind == "application/json")
@@ -317,7 +371,10 @@ func (r *Rehearsal) ServeTraces(w http.ResponseWriter, req *http.Request) {
 // their own paths.
 func (r *Rehearsal) Handler(who string) http.Handler {
 	mux := http.NewServeMux()
-	mux.HandleFunc("/entries/{node}", func(w http.ResponseWriter, req *http.Request) { r.ServeEvents(w, req, req.PathValue("node"), who) })
+	mux.HandleFunc(
+		"/entries/{node}",
+		func(w http.ResponseWriter, req *http.Request) { r.ServeEvents(w, req, req.PathValue("node"), who) },
+	)
 	mux.HandleFunc("/v1/traces", r.ServeTraces)
 	mux.HandleFunc("/", func(w http.ResponseWriter, req *http.Request) { r.ServeEndpoint(w, req, req.URL.Path, who) })
 	return hostChecked(http.NewCrossOriginProtection().Handler(mux))

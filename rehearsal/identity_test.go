@@ -80,7 +80,10 @@ func TestAnEventKeepsItsIdentity(t *testing.T) {
 	for form, force := range map[string]func(context.Context) context.Context{"binary": binding.WithForceBinary, "structured": binding.WithForceStructured} {
 		t.Run(form, func(t *testing.T) {
 			got = map[string][]sdk.Event{}
-			r := started(t, rehearsal.Plan{Graph: compiled(t, replace(everyWay, "HOOK", hook.URL)), Pace: 100, Hooks: true})
+			r := started(
+				t,
+				rehearsal.Plan{Graph: compiled(t, replace(everyWay, "HOOK", hook.URL)), Pace: 100, Hooks: true},
+			)
 			address := served(t, r)
 			sent := []sdk.Event{object, text, bytes}
 			for k, entry := range []string{"/entries/all", "/entries/all", "/door"} {
@@ -89,12 +92,16 @@ func TestAnEventKeepsItsIdentity(t *testing.T) {
 				result := client.Send(force(context.Background()), sent[k])
 				require.True(t, sdk.IsACK(result), "%s: %v", entry, result)
 			}
-			again := must(sdk.NewClientHTTP(sdk.WithTarget(address+"/entries/second"))).Send(force(context.Background()), object)
+			again := must(sdk.NewClientHTTP(sdk.WithTarget(address+"/entries/second"))).Send(
+				force(context.Background()),
+				object,
+			)
 			require.True(t, sdk.IsACK(again), "the same once more, which `dedupe` drops: %v", again)
 			until(t, r, "all hooks have been called", func(s *rehearsal.State) bool {
 				mu.Lock()
 				defer mu.Unlock()
-				return len(got["take"]) == 3 && len(got["read"]) == 3 && len(got["seen"]) == 3 && s.Nodes["made"].Depth == 6
+				return len(got["take"]) == 3 && len(got["read"]) == 3 && len(got["seen"]) == 3 &&
+					s.Nodes["made"].Depth == 6
 			})
 			mu.Lock()
 			defer mu.Unlock()
@@ -114,10 +121,13 @@ func TestAnEventKeepsItsIdentity(t *testing.T) {
 				}
 			}
 			same3("desk", func(event map[string]any) map[string]any { return event })
-			same3("told", func(event map[string]any) map[string]any { // the original within a failure record can be sent again
-				require.Equal(t, "breaks", event["source"], "[RM-01] the result is an event of its own")
-				return event["data"].(map[string]any)["event"].(map[string]any)
-			})
+			same3(
+				"told",
+				func(event map[string]any) map[string]any { // the original within a failure record can be sent again
+					require.Equal(t, "breaks", event["source"], "[RM-01] the result is an event of its own")
+					return event["data"].(map[string]any)["event"].(map[string]any)
+				},
+			)
 			ids := map[string]bool{}
 			list, _, _, err := r.Resting("made")
 			require.NoError(t, err)
@@ -173,8 +183,23 @@ func same(t *testing.T, want, got sdk.Event, where string) {
 	require.True(t, want.Time().Equal(got.Time()), "%s: %v is not %v", where, got.Time(), want.Time())
 	require.Equal(t, want.DataContentType(), got.DataContentType(), where)
 	for name, value := range want.Extensions() {
-		require.EqualValues(t, must(types.Format(value)), must(types.Format(got.Extensions()[name])), "%s: %s", where, name)
+		require.EqualValues(
+			t,
+			must(types.Format(value)),
+			must(types.Format(got.Extensions()[name])),
+			"%s: %s",
+			where,
+			name,
+		)
 	}
 	require.Len(t, got.Extensions(), len(want.Extensions()), where)
-	require.Equal(t, base64.StdEncoding.EncodeToString(want.Data()), base64.StdEncoding.EncodeToString(got.Data()), "%s: %s is not %s", where, got.Data(), want.Data())
+	require.Equal(
+		t,
+		base64.StdEncoding.EncodeToString(want.Data()),
+		base64.StdEncoding.EncodeToString(got.Data()),
+		"%s: %s is not %s",
+		where,
+		got.Data(),
+		want.Data(),
+	)
 }

@@ -100,7 +100,9 @@ func (r *Rehearsal) incident(written map[string]any) (*model.Incident, error) {
 	}
 	in := s.Incidents[0]
 	if in.Rewind != nil {
-		return nil, errors.New("a reader cannot be set back by hand: what it has read is not kept; set the time back instead")
+		return nil, errors.New(
+			"a reader cannot be set back by hand: what it has read is not kept; set the time back instead",
+		)
 	}
 	return in, nil
 }

@@ -42,7 +42,11 @@ func (r *Rehearsal) Keep(name string, files bool) (*Kept, error) {
 	}
 	k := &Kept{Files: map[string][]byte{}, Events: past.events, Length: length, LeftOut: past.leftOut()}
 	if past.events > MostKept && !files {
-		return nil, fmt.Errorf("%d events entered; a scenario holds at most %d itself. Rewind to keep less, or rehearse from the command line, which writes them into files", past.events, MostKept)
+		return nil, fmt.Errorf(
+			"%d events entered; a scenario holds at most %d itself. Rewind to keep less, or rehearse from the command line, which writes them into files",
+			past.events,
+			MostKept,
+		)
 	}
 	base, err := r.base()
 	if err != nil {
@@ -64,14 +68,32 @@ func (r *Rehearsal) Keep(name string, files bool) (*Kept, error) {
 		} else if events, err = replayList(past.into[into]); err != nil {
 			return nil, err
 		}
-		traffic.Add(free(base.Get("traffic"), "rehearsed-"+into), source.Add("arrivals", model.MapValue().Add("replay", events)))
+		traffic.Add(
+			free(base.Get("traffic"), "rehearsed-"+into),
+			source.Add("arrivals", model.MapValue().Add("replay", events)),
+		)
 	}
 	incidents := model.MapValue()
 	for _, in := range past.incidents {
 		incidents.Add(free(base.Get("incidents"), in.name), in.value())
 	}
-	patch := model.MapValue().Add("name", model.TextValue(name)).Add("length", model.TextValue(model.FormatDuration(length))).
-		Add("replications", model.NumberValue("1")).Add("warm-up", model.TextValue("0s")).Add("traffic", traffic)
+	patch := model.MapValue().Add(
+		"name",
+		model.TextValue(name),
+	).Add(
+		"length",
+		model.TextValue(model.FormatDuration(length)),
+	).
+		Add(
+			"replications",
+			model.NumberValue("1"),
+		).Add(
+		"warm-up",
+		model.TextValue("0s"),
+	).Add(
+		"traffic",
+		traffic,
+	)
 	if len(incidents.Fields) > 0 {
 		patch.Add("incidents", incidents)
 	}
@@ -86,8 +108,20 @@ func (r *Rehearsal) Keep(name string, files bool) (*Kept, error) {
 // base is the scenario that was rehearsed, or one in which nothing comes.
 func (r *Rehearsal) base() (*model.Value, error) {
 	if r.plan.Scenario == nil {
-		return model.MapValue().Add("ironweir", model.TextValue("scenario/1")).Add("start", model.TextValue(r.scenario.Start.Format(time.RFC3339))).
-			Add("seed", model.NumberValue(strconv.FormatUint(r.scenario.Seed, 10))).Add("traffic", model.MapValue()), nil
+		return model.MapValue().Add(
+			"ironweir",
+			model.TextValue("scenario/1"),
+		).Add(
+			"start",
+			model.TextValue(r.scenario.Start.Format(time.RFC3339)),
+		).
+			Add(
+				"seed",
+				model.NumberValue(strconv.FormatUint(r.scenario.Seed, 10)),
+			).Add(
+			"traffic",
+			model.MapValue(),
+		), nil
 	}
 	return model.ReadDocument("scenario.yaml", r.plan.Text)
 }
@@ -240,7 +274,19 @@ func (h *happened) value() *model.Value {
 		truth("reads", &yes)
 	}
 	if sb := in.SendBack; sb != nil {
-		v.Add("send-back", model.MapValue().Add("from", model.TextValue(sb.From)).Add("to", model.TextValue(sb.To)).Add("rate", exactRate(sb.Rate)))
+		v.Add(
+			"send-back",
+			model.MapValue().Add(
+				"from",
+				model.TextValue(sb.From),
+			).Add(
+				"to",
+				model.TextValue(sb.To),
+			).Add(
+				"rate",
+				exactRate(sb.Rate),
+			),
+		)
 	}
 	return v
 }

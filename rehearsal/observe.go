@@ -68,7 +68,11 @@ func (o *Observed) Beside() Beside {
 	patch, comments := seen.Update(t, &out.Drift)
 	if len(patch.Get("nodes").Fields) > 0 {
 		if problems := o.unsound(patch); len(problems) > 0 {
-			comments = append([]string{"No patch is offered, since it would bring errors of its own: " + strings.Join(problems, "; ")}, comments...)
+			comments = append(
+				[]string{
+					"No patch is offered, since it would bring errors of its own: " + strings.Join(problems, "; "),
+				},
+				comments...)
 		} else {
 			out.Patch = patch.Plain().(map[string]any)
 		}

@@ -101,8 +101,18 @@ func Start(p Plan) (*Rehearsal, error) {
 	if p.Log == nil {
 		p.Log = slog.New(slog.DiscardHandler)
 	}
-	r := &Rehearsal{plan: p, scenario: p.Scenario, pace: p.Pace, running: !p.Paused, wake: make(chan struct{}, 1), done: make(chan struct{}),
-		waiters: map[uint64]chan sim.Answered{}, watchers: map[*watcher]struct{}{}, touched: time.Now(), anchor: time.Now()}
+	r := &Rehearsal{
+		plan:     p,
+		scenario: p.Scenario,
+		pace:     p.Pace,
+		running:  !p.Paused,
+		wake:     make(chan struct{}, 1),
+		done:     make(chan struct{}),
+		waiters:  map[uint64]chan sim.Answered{},
+		watchers: map[*watcher]struct{}{},
+		touched:  time.Now(),
+		anchor:   time.Now(),
+	}
 	if r.scenario == nil {
 		r.scenario = model.DefaultScenario()
 		r.scenario.Name, r.scenario.TrafficGiven = "rehearsal", true
@@ -136,8 +146,18 @@ func (r *Rehearsal) newLive(length time.Duration) (*sim.Live, error) {
 	if length > 0 {
 		s.Length, s.WarmUp = length, 0
 	}
-	return sim.NewLive(sim.LivePlan{Plan: sim.Plan{Graph: r.plan.Graph, Scenario: &s, Inputs: r.plan.Inputs, Limits: sim.Limits{Copies: copyLimit, Memory: cmp.Or(r.plan.Memory, byteLimit)}},
-		Endless: length == 0 && r.plan.Scenario == nil, Hooked: r.hooked()})
+	return sim.NewLive(
+		sim.LivePlan{
+			Plan: sim.Plan{
+				Graph:    r.plan.Graph,
+				Scenario: &s,
+				Inputs:   r.plan.Inputs,
+				Limits:   sim.Limits{Copies: copyLimit, Memory: cmp.Or(r.plan.Memory, byteLimit)},
+			},
+			Endless: length == 0 && r.plan.Scenario == nil,
+			Hooked:  r.hooked(),
+		},
+	)
 }
 
 // hooked are the functions that a hook answers for.

@@ -101,7 +101,11 @@ func TestAnyCloudEventsClientCanPost(t *testing.T) {
 		require.True(t, sdk.ResultAs(result, &answer))
 		require.Equal(t, 202, answer.StatusCode, name)
 	}
-	req, err := cehttp.NewHTTPRequestFromEvents(context.Background(), address+"/entries/drop", []sdk.Event{event, event, event})
+	req, err := cehttp.NewHTTPRequestFromEvents(
+		context.Background(),
+		address+"/entries/drop",
+		[]sdk.Event{event, event, event},
+	)
 	require.NoError(t, err)
 	answer, err := http.DefaultClient.Do(req)
 	require.NoError(t, err)
@@ -109,7 +113,12 @@ func TestAnyCloudEventsClientCanPost(t *testing.T) {
 	require.NoError(t, json.NewDecoder(answer.Body).Decode(&taken))
 	require.Equal(t, []uint64{3, 4, 5}, taken.Journeys, "a batch")
 
-	s := until(t, r, "all are worked through", func(s *rehearsal.State) bool { return s.Nodes["do"].Runs == 5 && s.Underway == 0 })
+	s := until(
+		t,
+		r,
+		"all are worked through",
+		func(s *rehearsal.State) bool { return s.Nodes["do"].Runs == 5 && s.Underway == 0 },
+	)
 	require.Equal(t, int64(5), s.Entered)
 	require.Equal(t, int64(5), s.Links["drop:split"].Messages)
 	require.Equal(t, 5, s.Acts[0].Times)
@@ -192,8 +201,17 @@ func TestWhatIsKeptGivesTheSame(t *testing.T) {
 			require.NoError(t, r.Resume("ann"))
 			post := func(n int) {
 				for k := range n {
-					body := fmt.Sprintf(`{"specversion":"1.0","id":"%d","source":"s","type":"manifest","subject":"inbound/h/%d.csv","data":{"lines":[{"kg":%d}]}}`, k, k, 1000*k)
-					answer, err := http.Post(address+"/entries/manifest-drop", "application/cloudevents+json", strings.NewReader(body))
+					body := fmt.Sprintf(
+						`{"specversion":"1.0","id":"%d","source":"s","type":"manifest","subject":"inbound/h/%d.csv","data":{"lines":[{"kg":%d}]}}`,
+						k,
+						k,
+						1000*k,
+					)
+					answer, err := http.Post(
+						address+"/entries/manifest-drop",
+						"application/cloudevents+json",
+						strings.NewReader(body),
+					)
 					require.NoError(t, err)
 					require.Equal(t, 202, answer.StatusCode)
 					answer.Body.Close()
@@ -205,7 +223,15 @@ func TestWhatIsKeptGivesTheSame(t *testing.T) {
 			require.NoError(t, r.Incident("ben", map[string]any{"node": "split-manifest", "slow": 3}))
 			until(t, r, "an hour", func(s *rehearsal.State) bool { return s.Now > 3600 })
 			require.NoError(t, r.Heal("ann", "goods-registry"))
-			require.NoError(t, r.Incident("ann", map[string]any{"send-back": map[string]any{"from": "clerk-desk", "to": "consignments", "rate": "1/s"}}))
+			require.NoError(
+				t,
+				r.Incident(
+					"ann",
+					map[string]any{
+						"send-back": map[string]any{"from": "clerk-desk", "to": "consignments", "rate": "1/s"},
+					},
+				),
+			)
 			post(5)
 			require.NoError(t, r.Pause("ann"))
 			s, err := r.State()
@@ -329,7 +355,14 @@ func TestWhatRestsIsMoved(t *testing.T) {
 	r := started(t, rehearsal.Plan{Graph: compiled(t, line), Pace: 100})
 	require.NoError(t, r.Incident("ann", map[string]any{"node": "do", "fails": "100%"}))
 	for k := range 3 {
-		_, err := r.Event("ann", &sim.InputEvent{Node: "drop", Subject: fmt.Sprintf("inbound/%d.csv", k), Data: map[string]any{"k": float64(k)}})
+		_, err := r.Event(
+			"ann",
+			&sim.InputEvent{
+				Node:    "drop",
+				Subject: fmt.Sprintf("inbound/%d.csv", k),
+				Data:    map[string]any{"k": float64(k)},
+			},
+		)
 		require.NoError(t, err)
 	}
 	until(t, r, "parked", func(s *rehearsal.State) bool { return s.Parked == 3 })
@@ -426,9 +459,19 @@ nodes:
 	require.Equal(t, int64(1), s.Nodes["work"].Depth)
 	require.False(t, s.Links["work:do"].Paused, "nobody has paused it")
 	require.NoError(t, r.Heal("tester", "do"))
-	until(t, r, "it runs", func(s *rehearsal.State) bool { return s.Nodes["do"].Running == 1 && !s.Nodes["do"].Stopped })
+	until(
+		t,
+		r,
+		"it runs",
+		func(s *rehearsal.State) bool { return s.Nodes["do"].Running == 1 && !s.Nodes["do"].Stopped },
+	)
 	require.NoError(t, r.Incident("tester", map[string]any{"node": "do", "crash": true}))
-	until(t, r, "it is redelivered at once", func(s *rehearsal.State) bool { return s.Nodes["do"].Runs == 2 && s.Nodes["do"].Failures == 1 })
+	until(
+		t,
+		r,
+		"it is redelivered at once",
+		func(s *rehearsal.State) bool { return s.Nodes["do"].Runs == 2 && s.Nodes["do"].Failures == 1 },
+	)
 	until(t, r, "and handled", func(s *rehearsal.State) bool { return s.Nodes["work"].Handled == 1 })
 	require.NoError(t, r.Incident("tester", map[string]any{"link": "work:do", "enabled": false}))
 	send()

@@ -192,7 +192,11 @@ func (r *Rehearsal) again(to, length time.Duration, tell uint64) (*sim.Live, *re
 			break
 		}
 		if _, err := live.Put(in); err != nil {
-			return nil, nil, fmt.Errorf("what was put in at %s cannot be had again: %w", model.FormatDuration(in.At), err)
+			return nil, nil, fmt.Errorf(
+				"what was put in at %s cannot be had again: %w",
+				model.FormatDuration(in.At),
+				err,
+			)
 		}
 		past.pass()
 	}

@@ -122,7 +122,12 @@ func incidentInWords(in *model.Incident) string {
 	}
 	switch {
 	case in.SendBack != nil:
-		return fmt.Sprintf("sends back from %s to %s, %s", in.SendBack.From, in.SendBack.To, model.FormatRate(in.SendBack.Rate))
+		return fmt.Sprintf(
+			"sends back from %s to %s, %s",
+			in.SendBack.From,
+			in.SendBack.To,
+			model.FormatRate(in.SendBack.Rate),
+		)
 	case in.Crash:
 		return "crashed " + target
 	case in.Stopped != nil && *in.Stopped:
@@ -169,8 +174,26 @@ func (r *Rehearsal) State() (*State, error) {
 func (r *Rehearsal) state() *State {
 	g := r.plan.Graph
 	l := r.live.State()
-	s := &State{Frame: r.frames, Now: l.Now.Seconds(), Start: r.scenario.Start, Pace: r.pace, Running: r.running, Behind: r.behind, Busy: r.busy, Ahead: r.replay != nil, Stopped: l.Stopped,
-		Entered: l.Entered, Underway: l.Underway, Lost: l.Lost, Parked: l.Parked, Events: l.Events, Watchers: []string{}, Nodes: make(map[string]Node, len(l.Nodes)), Links: make(map[string]Link, len(l.Links)), Acts: slices.Clone(r.acts.list)}
+	s := &State{
+		Frame:    r.frames,
+		Now:      l.Now.Seconds(),
+		Start:    r.scenario.Start,
+		Pace:     r.pace,
+		Running:  r.running,
+		Behind:   r.behind,
+		Busy:     r.busy,
+		Ahead:    r.replay != nil,
+		Stopped:  l.Stopped,
+		Entered:  l.Entered,
+		Underway: l.Underway,
+		Lost:     l.Lost,
+		Parked:   l.Parked,
+		Events:   l.Events,
+		Watchers: []string{},
+		Nodes:    make(map[string]Node, len(l.Nodes)),
+		Links:    make(map[string]Link, len(l.Links)),
+		Acts:     slices.Clone(r.acts.list),
+	}
 	if s.Acts == nil {
 		s.Acts = []Act{}
 	}
@@ -185,8 +208,20 @@ func (r *Rehearsal) state() *State {
 	slices.Sort(s.Watchers)
 	for i := range l.Nodes {
 		x := &l.Nodes[i]
-		n := Node{Copies: x.Copies, Depth: x.Depth, Running: x.Active, Runs: x.Runs, Failures: x.Failures, Throttled: x.Throttled, Handled: x.Handled, Parked: x.Parked, Lost: x.Lost,
-			Oldest: x.Oldest.Seconds(), Off: x.Off, Stopped: x.Stopped}
+		n := Node{
+			Copies:    x.Copies,
+			Depth:     x.Depth,
+			Running:   x.Active,
+			Runs:      x.Runs,
+			Failures:  x.Failures,
+			Throttled: x.Throttled,
+			Handled:   x.Handled,
+			Parked:    x.Parked,
+			Lost:      x.Lost,
+			Oldest:    x.Oldest.Seconds(),
+			Off:       x.Off,
+			Stopped:   x.Stopped,
+		}
 		if x.Fails >= 0 {
 			n.Fails = &x.Fails
 		}

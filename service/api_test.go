@@ -67,7 +67,12 @@ func (w *walk) finished(study map[string]any) string {
 	study["scenario"] = "calm"
 	run := w.do("POST", model+"/runs", study, 202)
 	path := fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f", run["id"])
-	require.Eventually(w, func() bool { return w.do("GET", path, nil, 200)["state"] == "done" }, time.Minute, 20*time.Millisecond)
+	require.Eventually(
+		w,
+		func() bool { return w.do("GET", path, nil, 200)["state"] == "done" },
+		time.Minute,
+		20*time.Millisecond,
+	)
 	return path
 }
 
@@ -92,7 +97,14 @@ func (w *walk) delete(path string) *http.Request {
 func (w *walk) resting() (path, message string) {
 	path = w.rehearsed()
 	w.do("POST", path+"/incidents", map[string]any{"link": "q:f", "paused": true}, 200)
-	w.do("POST", path+"/entries/q", map[string]any{"specversion": "1.0", "id": "1", "source": "s", "type": "t"}, 202, "Content-Type", "application/cloudevents+json")
+	w.do(
+		"POST",
+		path+"/entries/q",
+		map[string]any{"specversion": "1.0", "id": "1", "source": "s", "type": "t"},
+		202,
+		"Content-Type",
+		"application/cloudevents+json",
+	)
 	list := w.do("GET", path+"/nodes/q/messages", nil, 200)["messages"].([]any)
 	return path, fmt.Sprintf("%.0f", list[0].(map[string]any)["message"])
 }
@@ -110,7 +122,9 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 	text := map[string]any{"text": smallModel}
 	run := w.finished(map[string]any{})
 	variants := w.finished(map[string]any{"variants": []string{"fast"}, "replications": 2})
-	sweep := w.finished(map[string]any{"sweep": []any{map[string]any{"path": "nodes.f.takes", "values": []string{"1s", "2s"}}}})
+	sweep := w.finished(
+		map[string]any{"sweep": []any{map[string]any{"path": "nodes.f.takes", "values": []string{"1s", "2s"}}}},
+	)
 	other := w.finished(map[string]any{"seed": 7})
 	rehearsal := w.rehearsed()
 	at := func(path string, body any, kind ...string) func(caller) request {
@@ -159,22 +173,48 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 			w.do("PUT", main+"/members/"+u, map[string]string{"role": "editor"}, 204)
 			return request{path: main + "/members/" + u}
 		},
-		"check":         at("/api/v1/check", text),
-		"apply-patch":   at("/api/v1/apply", map[string]any{"text": smallModel, "patch": map[string]any{"nodes": map[string]any{"f": map[string]any{"takes": "2s"}}}}),
+		"check": at("/api/v1/check", text),
+		"apply-patch": at(
+			"/api/v1/apply",
+			map[string]any{
+				"text":  smallModel,
+				"patch": map[string]any{"nodes": map[string]any{"f": map[string]any{"takes": "2s"}}},
+			},
+		),
 		"get-catalogue": at("/api/v1/catalogue", nil),
 		"rename-node":   at("/api/v1/rename", map[string]any{"text": smallModel, "from": "q", "to": "slip"}),
 		"remove-node":   at("/api/v1/remove", map[string]any{"text": smallModel, "node": "q"}),
-		"fires":         at("/api/v1/fires", map[string]any{"text": "ironweir: topology/1\nnodes: {s: {kind: schedule, cron: \"30 4 * * *\", links: {q: {}}}, q: {kind: queue}}\n", "from": "2026-03-28T00:00:00Z", "until": "2026-03-30T00:00:00Z"}),
+		"fires": at(
+			"/api/v1/fires",
+			map[string]any{
+				"text":  "ironweir: topology/1\nnodes: {s: {kind: schedule, cron: \"30 4 * * *\", links: {q: {}}}, q: {kind: queue}}\n",
+				"from":  "2026-03-28T00:00:00Z",
+				"until": "2026-03-30T00:00:00Z",
+			},
+		),
 		"sample":        at("/api/v1/sample", map[string]any{"text": smallModel, "node": "q"}),
 		"follow":        at("/api/v1/follow", map[string]any{"text": smallModel, "node": "q"}),
 		"takes":         at("/api/v1/takes", map[string]any{"text": smallModel, "key": "a.csv"}),
 		"list-starters": at("/api/v1/starters", nil),
-		"import":        at("/api/v1/import", map[string]any{"name": "m.yaml", "content": base64.StdEncoding.EncodeToString([]byte(smallModel))}),
-		"do-command":    at("/api/v1/commands/check", map[string]any{"args": []string{"m.yaml"}, "files": map[string][]byte{"m.yaml": []byte(smallModel)}}),
-		"diff":          at("/api/v1/diff", map[string]any{"before": smallModel, "after": strings.Replace(smallModel, "1/m", "2/m", 1)}),
-		"list-models":   at(main+"/models?search=small&limit=1", nil),
+		"import": at(
+			"/api/v1/import",
+			map[string]any{"name": "m.yaml", "content": base64.StdEncoding.EncodeToString([]byte(smallModel))},
+		),
+		"do-command": at(
+			"/api/v1/commands/check",
+			map[string]any{"args": []string{"m.yaml"}, "files": map[string][]byte{"m.yaml": []byte(smallModel)}},
+		),
+		"diff": at(
+			"/api/v1/diff",
+			map[string]any{"before": smallModel, "after": strings.Replace(smallModel, "1/m", "2/m", 1)},
+		),
+		"list-models": at(main+"/models?search=small&limit=1", nil),
 		"create-model": func(caller) request {
-			return request{path: main + "/models", body: map[string]string{"name": w.fresh(), "text": smallModel}, headers: map[string]string{"Idempotency-Key": w.fresh()}}
+			return request{
+				path:    main + "/models",
+				body:    map[string]string{"name": w.fresh(), "text": smallModel},
+				headers: map[string]string{"Idempotency-Key": w.fresh()},
+			}
 		},
 		"get-model":      func(caller) request { return request{path: w.freshModel()} },
 		"delete-model":   func(caller) request { return request{path: w.freshModel()} },
@@ -182,25 +222,38 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 		"get-revision":   func(caller) request { return request{path: w.freshModel() + "/revisions/1"} },
 		"get-findings":   func(caller) request { return request{path: w.freshModel() + "/revisions/1/findings"} },
 		"save-revision": func(caller) request {
-			return request{path: w.freshModel() + "/revisions", body: text, headers: map[string]string{"If-Match": `"1"`}}
+			return request{
+				path:    w.freshModel() + "/revisions",
+				body:    text,
+				headers: map[string]string{"If-Match": `"1"`},
+			}
 		},
 		"list-scenarios": func(caller) request { return request{path: w.freshModel() + "/scenarios"} },
 		"get-scenario":   func(caller) request { return request{path: w.freshModel() + "/scenarios/calm"} },
 		"save-scenario": func(caller) request {
-			return request{path: w.freshModel() + "/scenarios/storm", body: map[string]string{"text": "ironweir: scenario/1\nlength: 5m\n"}}
+			return request{
+				path: w.freshModel() + "/scenarios/storm",
+				body: map[string]string{"text": "ironweir: scenario/1\nlength: 5m\n"},
+			}
 		},
 		"delete-scenario": func(caller) request { return request{path: w.freshModel() + "/scenarios/calm"} },
 		"list-variants":   func(caller) request { return request{path: w.freshModel() + "/variants"} },
 		"get-variant":     func(caller) request { return request{path: w.freshModel() + "/variants/fast"} },
 		"save-variant": func(caller) request {
-			return request{path: w.freshModel() + "/variants/slow", body: map[string]string{"text": "nodes: {f: {takes: 9s}}\n"}}
+			return request{
+				path: w.freshModel() + "/variants/slow",
+				body: map[string]string{"text": "nodes: {f: {takes: 9s}}\n"},
+			}
 		},
 		"delete-variant": func(caller) request { return request{path: w.freshModel() + "/variants/fast"} },
 		"start-run": func(caller) request {
 			return request{path: w.freshModel() + "/runs", body: map[string]string{"scenario": "calm"}}
 		},
 		"start-rehearsal": func(caller) request {
-			return request{path: w.freshModel() + "/rehearsals", body: map[string]any{"scenario": "calm", "paused": true}}
+			return request{
+				path: w.freshModel() + "/rehearsals",
+				body: map[string]any{"scenario": "calm", "paused": true},
+			}
 		},
 		"list-rehearsals": at(main+"/rehearsals", nil),
 		"get-rehearsal":   at(rehearsal, nil),
@@ -222,23 +275,30 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 		"get-rehearsed-scenario": func(caller) request { p, _ := w.resting(); return request{path: p + "/scenario"} },
 		"keep-rehearsal":         func(caller) request { p, _ := w.resting(); return request{path: p + "/scenario/kept"} },
 		"get-observed":           at(rehearsal+"/observed", nil),
-		"post-events":            at(rehearsal+"/entries/q", map[string]any{"specversion": "1.0", "id": "1", "source": "s", "type": "t"}, "application/cloudevents+json"),
-		"ask-to-post":            at(rehearsal+"/entries/q", nil),
-		"post-traces":            at(rehearsal+"/v1/traces", map[string]any{}),
-		"get-rehearsed-model":    at(rehearsal+"/model", nil),
-		"list-runs":              at(main+"/runs?limit=2", nil),
-		"get-run":                at(run, nil),
-		"get-result":             at(run+"/result", nil),
-		"get-variants-result":    at(variants+"/variants", nil),
-		"get-sweep-result":       at(sweep+"/sweep", nil),
-		"cancel-run":             at(run+"/cancel", nil),
-		"follow-run":             at(run+"/events", nil),
-		"list-journeys":          at(run+"/journeys", nil),
-		"get-journey":            at(run+"/journeys/1", nil),
-		"get-rest":               at(run+"/rest?node=q&at=60", nil),
-		"get-report":             at(run+"/report", nil),
-		"compare-runs":           at(main+"/compare?run="+run[strings.LastIndex(run, "/")+1:]+"&run="+other[strings.LastIndex(other, "/")+1:], nil),
-		"delete-run":             func(caller) request { return request{path: w.finished(map[string]any{})} },
+		"post-events": at(
+			rehearsal+"/entries/q",
+			map[string]any{"specversion": "1.0", "id": "1", "source": "s", "type": "t"},
+			"application/cloudevents+json",
+		),
+		"ask-to-post":         at(rehearsal+"/entries/q", nil),
+		"post-traces":         at(rehearsal+"/v1/traces", map[string]any{}),
+		"get-rehearsed-model": at(rehearsal+"/model", nil),
+		"list-runs":           at(main+"/runs?limit=2", nil),
+		"get-run":             at(run, nil),
+		"get-result":          at(run+"/result", nil),
+		"get-variants-result": at(variants+"/variants", nil),
+		"get-sweep-result":    at(sweep+"/sweep", nil),
+		"cancel-run":          at(run+"/cancel", nil),
+		"follow-run":          at(run+"/events", nil),
+		"list-journeys":       at(run+"/journeys", nil),
+		"get-journey":         at(run+"/journeys/1", nil),
+		"get-rest":            at(run+"/rest?node=q&at=60", nil),
+		"get-report":          at(run+"/report", nil),
+		"compare-runs": at(
+			main+"/compare?run="+run[strings.LastIndex(run, "/")+1:]+"&run="+other[strings.LastIndex(other, "/")+1:],
+			nil,
+		),
+		"delete-run": func(caller) request { return request{path: w.finished(map[string]any{})} },
 	}
 }
 
@@ -352,7 +412,11 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 			if strings.Contains(q.path, "?") {
 				joint = "&"
 			}
-			status, header, body := w.call(boss, method, request{path: q.path + joint + "surely-unknown=1", body: q.body, headers: q.headers})
+			status, header, body := w.call(
+				boss,
+				method,
+				request{path: q.path + joint + "surely-unknown=1", body: q.body, headers: q.headers},
+			)
 			fits(op.OperationID+" with an unknown parameter", op.OperationID, status, header, body)
 			require.Equal(t, 422, status, "%s: %s", op.OperationID, body)
 			if op.RequestBody != nil {
@@ -416,7 +480,14 @@ func answersOf(t *testing.T, source []byte) func(what, operation string, status 
 			require.NotEmpty(t, body, what)
 			return
 		}
-		schema, err := compiler.Compile(fmt.Sprintf("openapi.json%s/responses/%d/content/%s/schema", where[operation], status, strings.ReplaceAll(kind, "/", "~1")))
+		schema, err := compiler.Compile(
+			fmt.Sprintf(
+				"openapi.json%s/responses/%d/content/%s/schema",
+				where[operation],
+				status,
+				strings.ReplaceAll(kind, "/", "~1"),
+			),
+		)
 		require.NoError(t, err, what)
 		got, err := jsonschema.UnmarshalJSON(bytes.NewReader(body))
 		require.NoError(t, err, what)

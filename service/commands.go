@@ -44,7 +44,17 @@ const (
 // commandRoutes let the command line have its work done here.
 func (v *Service) commandRoutes() {
 	slots := make(chan struct{}, commandsAtOnce)
-	register(v, store.Viewer, huma.Operation{OperationID: "do-command", Method: http.MethodPost, Path: "/api/v1/commands/{command}", Summary: "Do what a command of the program does, with the files that are sent along; nothing is kept", MaxBodyBytes: 4 * MaxBody, Errors: []int{429}},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID:  "do-command",
+			Method:       http.MethodPost,
+			Path:         "/api/v1/commands/{command}",
+			Summary:      "Do what a command of the program does, with the files that are sent along; nothing is kept",
+			MaxBodyBytes: 4 * MaxBody,
+			Errors:       []int{429},
+		},
 		func(ctx context.Context, in *struct {
 			Command string `path:"command" enum:"check,explain,list,paths,schema,fmt,edit,follow,run,compare,diff,report,draw,fires,sample,size,convert,learn"`
 			Body    Command
@@ -57,7 +67,10 @@ func (v *Service) commandRoutes() {
 			case slots <- struct{}{}:
 				defer func() { <-slots }()
 			case <-time.After(10 * time.Second):
-				return nil, huma.ErrorWithHeaders(huma.Error429TooManyRequests("the service is busy with other commands; try again in a moment"), http.Header{"Retry-After": {"5"}})
+				return nil, huma.ErrorWithHeaders(
+					huma.Error429TooManyRequests("the service is busy with other commands; try again in a moment"),
+					http.Header{"Retry-After": {"5"}},
+				)
 			case <-ctx.Done():
 				return nil, ctx.Err()
 			}
@@ -66,5 +79,6 @@ func (v *Service) commandRoutes() {
 			out := v.options.Commands(ctx, in.Command, in.Body, jobs.LimitsOf(settings))
 			out.Out, out.Err = append([]byte{}, out.Out...), append([]byte{}, out.Err...) // empty, not null
 			return &struct{ Body Outcome }{out}, nil
-		})
+		},
+	)
 }

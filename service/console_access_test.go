@@ -20,7 +20,13 @@ func (b *browser) axe(page string) {
 	require.NoError(b, err)
 	time.Sleep(300 * time.Millisecond)
 	b.do(chromedp.Evaluate[chromedp.Void](string(source)))
-	found, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`axe.run(document, {runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]}).then(r => JSON.stringify(r.violations.map(v => ({rule: v.id, help: v.help, where: v.nodes.slice(0, 4).map(n => n.html.slice(0, 160) + " " + (n.any[0]?.message ?? "").slice(0, 160))}))))`, chromedp.EvalAwaitPromise))
+	found, err := chromedp.Run(
+		b.ctx,
+		chromedp.Evaluate[string](
+			`axe.run(document, {runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]}).then(r => JSON.stringify(r.violations.map(v => ({rule: v.id, help: v.help, where: v.nodes.slice(0, 4).map(n => n.html.slice(0, 160) + " " + (n.any[0]?.message ?? "").slice(0, 160))}))))`,
+			chromedp.EvalAwaitPromise,
+		),
+	)
 	require.NoError(b, err)
 	var violations []any
 	require.NoError(b, json.Unmarshal([]byte(found), &violations))
@@ -34,11 +40,34 @@ func (b *browser) axe(page string) {
 func TestEveryPageCanBeUsedByAll(t *testing.T) {
 	needConsole(t)
 	r := start(t).signIn()
-	r.do("POST", "/api/v1/workspaces/main/models/kittiwake-draft/runs", map[string]any{"scenario": "friday-evening"}, 202)
+	r.do(
+		"POST",
+		"/api/v1/workspaces/main/models/kittiwake-draft/runs",
+		map[string]any{"scenario": "friday-evening"},
+		202,
+	)
 	r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "friday-evening"}, 202)
-	r.do("PUT", "/api/v1/workspaces/main/models/kittiwake/variants/more-clearing", map[string]string{"text": "nodes: {clear-consignment: {concurrency: 20}}"}, 204)
-	r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "quiet-tuesday", "replications": 3, "variants": []string{"more-clearing"}}, 202)
-	r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "quiet-tuesday", "sweep": []any{map[string]any{"path": "nodes.consignments.lease", "values": []string{"60s", "90s"}}}}, 202)
+	r.do(
+		"PUT",
+		"/api/v1/workspaces/main/models/kittiwake/variants/more-clearing",
+		map[string]string{"text": "nodes: {clear-consignment: {concurrency: 20}}"},
+		204,
+	)
+	r.do(
+		"POST",
+		"/api/v1/workspaces/main/models/kittiwake/runs",
+		map[string]any{"scenario": "quiet-tuesday", "replications": 3, "variants": []string{"more-clearing"}},
+		202,
+	)
+	r.do(
+		"POST",
+		"/api/v1/workspaces/main/models/kittiwake/runs",
+		map[string]any{
+			"scenario": "quiet-tuesday",
+			"sweep":    []any{map[string]any{"path": "nodes.consignments.lease", "values": []string{"60s", "90s"}}},
+		},
+		202,
+	)
 	r.untilState("/api/v1/workspaces/main/runs/4", "done")
 	b := open(t, r)
 	for _, theme := range []string{"light", "dark"} {
@@ -69,7 +98,10 @@ func TestEveryPageCanBeUsedByAll(t *testing.T) {
 		b.do(visible(`[data-schedule="tide-times"], [data-schedule]`))
 		b.shoot(theme + "-schedules")
 		if theme == "light" {
-			b.do(click(`//button[contains(., "Dark theme") or @aria-label="Dark theme"]`), visible(`html[theme="g100"] body`))
+			b.do(
+				click(`//button[contains(., "Dark theme") or @aria-label="Dark theme"]`),
+				visible(`html[theme="g100"] body`),
+			)
 		}
 	}
 	b.clean()
@@ -84,7 +116,12 @@ func TestAViewerOnlyLooks(t *testing.T) {
 	b := open(t, r)
 	secret, err := r.store.SignInLink(context.Background(), "skerry", time.Minute)
 	require.NoError(t, err)
-	b.do(chromedp.Navigate(b.url+"/sign-in#"+secret), visible("table a"), chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))
+	b.do(
+		chromedp.Navigate(b.url+"/sign-in#"+secret),
+		visible("table a"),
+		chromedp.Navigate(b.url+"/w/main/models/kittiwake"),
+		visible(`[data-node="mail"]`),
+	)
 	b.press("Inspector")
 	b.choose("mail")
 	b.says(`section[aria-label="Inspector"]`, "mail")

@@ -25,7 +25,12 @@ func (b *browser) eval(script string) bool {
 // middle gives the middle of what a selector finds, in pixels of the page.
 func (b *browser) middle(selector string) (x, y float64) {
 	b.Helper()
-	at, err := chromedp.Run(b.ctx, chromedp.Evaluate[[]float64](`(r => [r.x + r.width / 2, r.y + r.height / 2])(document.querySelector(`+"`"+selector+"`"+`).getBoundingClientRect())`))
+	at, err := chromedp.Run(
+		b.ctx,
+		chromedp.Evaluate[[]float64](
+			`(r => [r.x + r.width / 2, r.y + r.height / 2])(document.querySelector(`+"`"+selector+"`"+`).getBoundingClientRect())`,
+		),
+	)
 	require.NoError(b, err)
 	return at[0], at[1]
 }
@@ -71,10 +76,20 @@ func (b *browser) drag(from, to string) {
 func (b *browser) pull(from string, x2, y2 float64) {
 	b.Helper()
 	x1, y1 := b.middle(from)
-	b.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x1, y1), chromedp.MouseEvent(input.DispatchMouseEventTypeMousePressed, x1, y1, chromedp.ButtonLeft))
+	b.do(
+		chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x1, y1),
+		chromedp.MouseEvent(input.DispatchMouseEventTypeMousePressed, x1, y1, chromedp.ButtonLeft),
+	)
 	for i := 1; i <= 8; i++ {
 		f := float64(i) / 8
-		b.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x1+(x2-x1)*f, y1+(y2-y1)*f, chromedp.ButtonLeft))
+		b.do(
+			chromedp.MouseEvent(
+				input.DispatchMouseEventTypeMouseMoved,
+				x1+(x2-x1)*f,
+				y1+(y2-y1)*f,
+				chromedp.ButtonLeft,
+			),
+		)
 	}
 }
 
@@ -89,7 +104,12 @@ func (b *browser) draft(name string) string { return b.draftIn("main", name) }
 
 func (b *browser) draftIn(workspace, name string) string {
 	b.Helper()
-	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`JSON.parse(localStorage.getItem("ironweir-draft-`+workspace+"-"+name+`") ?? '{"text":""}').text`))
+	text, err := chromedp.Run(
+		b.ctx,
+		chromedp.Evaluate[string](
+			`JSON.parse(localStorage.getItem("ironweir-draft-`+workspace+"-"+name+`") ?? '{"text":""}').text`,
+		),
+	)
 	require.NoError(b, err)
 	return text
 }
@@ -111,14 +131,26 @@ func (b *browser) set(field, value string) {
 	b.Helper()
 	at := `[data-field="` + field + `"] input, [data-field="` + field + `"] select`
 	b.eventually("no field "+field, func() bool { return b.count(at) > 0 })
-	require.True(b, b.eval(`(f => { f.closest("details")?.setAttribute("open", ""); f.focus(); f.value = `+strconv.Quote(value)+`; f.dispatchEvent(new Event(f.tagName === "SELECT" ? "change" : "input", {bubbles: true})); f.blur(); return true })(document.querySelector(`+"`"+at+"`"+`))`))
+	require.True(
+		b,
+		b.eval(
+			`(f => { f.closest("details")?.setAttribute("open", ""); f.focus(); f.value = `+strconv.Quote(
+				value,
+			)+`; f.dispatchEvent(new Event(f.tagName === "SELECT" ? "change" : "input", {bubbles: true})); f.blur(); return true })(document.querySelector(`+"`"+at+"`"+`))`,
+		),
+	)
 }
 
 // addNode puts a node on the board, as a press and a name do.
 func (b *browser) addNode(kind, name string) {
 	b.Helper()
 	if b.count(".board .kinds button") > 0 {
-		require.True(b, b.eval(`(k => (k.click(), true))([...document.querySelectorAll(".board .kinds button")].find(k => k.textContent === "`+kind+`"))`))
+		require.True(
+			b,
+			b.eval(
+				`(k => (k.click(), true))([...document.querySelectorAll(".board .kinds button")].find(k => k.textContent === "`+kind+`"))`,
+			),
+		)
 	} else {
 		b.do(click(`.board button[aria-haspopup]`), visible(`.bx--overflow-menu-options`))
 		require.True(b, b.eval(`(k => (k.click(), true))([...document.querySelectorAll(".bx--overflow-menu-options button")].find(k => k.textContent.trim() === "`+kind+`"))`))
@@ -140,7 +172,12 @@ func handle(node, side string) string {
 func TestAModelIsDrawnOnTheBoard(t *testing.T) {
 	needConsole(t)
 	r := start(t).signIn()
-	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "slip", "text": "ironweir: topology/1\nname: slip # the north slip\nnodes: {}\n"}, 201)
+	r.do(
+		"POST",
+		"/api/v1/workspaces/main/models",
+		map[string]string{"name": "slip", "text": "ironweir: topology/1\nname: slip # the north slip\nnodes: {}\n"},
+		201,
+	)
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/slip"), visible(`.board .kinds button`))
 	add := b.addNode
@@ -151,13 +188,22 @@ func TestAModelIsDrawnOnTheBoard(t *testing.T) {
 	require.Contains(t, b.draft("slip"), "name: slip # the north slip", "comments stay")
 	b.choose("manifest-drop")
 	b.set("keys", "inbound/{haulier}/{seq}.csv")
-	b.eventually("the keys are in the text", func() bool { return strings.Contains(b.draft("slip"), "inbound/{haulier}/{seq}.csv") })
+	b.eventually(
+		"the keys are in the text",
+		func() bool { return strings.Contains(b.draft("slip"), "inbound/{haulier}/{seq}.csv") },
+	)
 
 	b.drag(handle("manifest-drop", "right"), handle("stamp", "left"))
-	b.eventually("the link is in the text", func() bool { return strings.Contains(b.draft("slip"), "links: {stamp: {}}") })
+	b.eventually(
+		"the link is in the text",
+		func() bool { return strings.Contains(b.draft("slip"), "links: {stamp: {}}") },
+	)
 	b.says(`section[aria-label="Inspector"]`, "Link manifest-drop → stamp")
 	b.set("match.prefix", "inbound/")
-	b.eventually("the prefix is in the text", func() bool { return strings.Contains(b.draft("slip"), "match: {prefix: inbound/}") })
+	b.eventually(
+		"the prefix is in the text",
+		func() bool { return strings.Contains(b.draft("slip"), "match: {prefix: inbound/}") },
+	)
 	b.drag(handle("stamp", "right"), handle("consignments", "left"))
 	b.eventually("joined", func() bool { return strings.Contains(b.draft("slip"), "consignments: {}") })
 	b.drag(handle("stamp", "right"), handle("clerk-desk", "left"))
@@ -190,24 +236,44 @@ func TestAModelIsDrawnOnTheBoard(t *testing.T) {
 	b.choose("consignments")
 	b.set("lease", "90s")
 	b.eventually("set", func() bool { return strings.Contains(b.draft("slip"), "lease: 90s") })
-	require.True(t, b.eval(`(f => { f.focus(); f.value = "lines"; f.dispatchEvent(new Event("input", {bubbles: true})); f.blur(); return true })(document.querySelector('section[aria-label="Inspector"] > .bx--form-item input, section[aria-label="Inspector"] .bx--text-input-wrapper input'))`))
+	require.True(
+		t,
+		b.eval(
+			`(f => { f.focus(); f.value = "lines"; f.dispatchEvent(new Event("input", {bubbles: true})); f.blur(); return true })(document.querySelector('section[aria-label="Inspector"] > .bx--form-item input, section[aria-label="Inspector"] .bx--text-input-wrapper input'))`,
+		),
+	)
 	b.do(visible(`[data-node="lines"]`))
 	require.Contains(t, b.draft("slip"), "lines: {}", "the link to it is renamed with it")
 
 	// What is not saved survives a reload.
 	drawn := b.draft("slip")
-	b.do(chromedp.Navigate(b.url+"/w/main/runs"), visible("h1"), chromedp.Navigate(b.url+"/w/main/models/slip"), visible(`[data-node="lines"]`))
+	b.do(
+		chromedp.Navigate(b.url+"/w/main/runs"),
+		visible("h1"),
+		chromedp.Navigate(b.url+"/w/main/models/slip"),
+		visible(`[data-node="lines"]`),
+	)
 	b.says(".bench", "What you had not saved is back")
 	require.Equal(t, drawn, b.draft("slip"))
 
 	// Somebody else saves meanwhile: both are shown, and neither is lost.
-	r.do("POST", "/api/v1/workspaces/main/models/slip/revisions", map[string]string{"text": "ironweir: topology/1\nname: slip\nnodes: {beacon: {kind: queue}}\n"}, 201, "If-Match", `"1"`)
+	r.do(
+		"POST",
+		"/api/v1/workspaces/main/models/slip/revisions",
+		map[string]string{"text": "ironweir: topology/1\nname: slip\nnodes: {beacon: {kind: queue}}\n"},
+		201,
+		"If-Match",
+		`"1"`,
+	)
 	b.press("Save")
 	b.says(".bx--modal.is-visible", "admin has saved revision 2 meanwhile")
 	b.says(".bx--modal.is-visible", "beacon")
 	b.shoot("conflict")
 	b.press("Save mine on top")
-	b.eventually("saved", func() bool { return r.do("GET", "/api/v1/workspaces/main/models/slip", nil, 200)["number"] == 3.0 })
+	b.eventually(
+		"saved",
+		func() bool { return r.do("GET", "/api/v1/workspaces/main/models/slip", nil, 200)["number"] == 3.0 },
+	)
 	require.Equal(t, drawn, r.do("GET", "/api/v1/workspaces/main/models/slip", nil, 200)["text"])
 	b.clean()
 }
@@ -216,7 +282,12 @@ func TestAModelIsDrawnOnTheBoard(t *testing.T) {
 func TestTheTextCompletes(t *testing.T) {
 	needConsole(t)
 	r := start(t).signIn()
-	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "slip", "text": "ironweir: topology/1\nname: slip\nnodes:\n  q: {kind: queue}\n  "}, 201)
+	r.do(
+		"POST",
+		"/api/v1/workspaces/main/models",
+		map[string]string{"name": "slip", "text": "ironweir: topology/1\nname: slip\nnodes:\n  q: {kind: queue}\n  "},
+		201,
+	)
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/slip"), visible(`[data-node="q"]`))
 	b.toEnd()
@@ -237,19 +308,28 @@ func TestAPartOfTheBoardIsLookedAt(t *testing.T) {
 	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="axle-scale"]`))
 	b.choose("axle-scale")
 	b.press("From here on")
-	b.eventually("what cannot happen from here is pale", func() bool { return b.count(`[data-node="mail"][data-highlight="dim"]`) == 1 })
+	b.eventually(
+		"what cannot happen from here is pale",
+		func() bool { return b.count(`[data-node="mail"][data-highlight="dim"]`) == 1 },
+	)
 	require.Equal(t, 1, b.count(`[data-node="lane-weights"][data-highlight="highlighted"]`))
 	b.axe("a part of the board")
 	b.shoot("board-onward")
 	b.choose("weigh-lane")
 	b.press("What leads here")
-	b.eventually("what does not lead here is pale", func() bool { return b.count(`[data-node="lane-weights"][data-highlight="dim"]`) == 1 })
+	b.eventually(
+		"what does not lead here is pale",
+		func() bool { return b.count(`[data-node="lane-weights"][data-highlight="dim"]`) == 1 },
+	)
 	require.Equal(t, 1, b.count(`[data-node="axle-scale"][data-highlight="highlighted"]`))
 	b.press("All")
 	b.eventually("all is shown", func() bool { return b.count(`[data-highlight="dim"]`) == 0 })
 	b.do(chromedp.KeyEvent(kb.Escape))
 	b.press("SVG") // the command line draws it; here it only answers
-	b.eventually("it is told that nothing was drawn", func() bool { return strings.Contains(b.text(".bench"), "Not drawn") })
+	b.eventually(
+		"it is told that nothing was drawn",
+		func() bool { return strings.Contains(b.text(".bench"), "Not drawn") },
+	)
 	b.clean()
 }
 
@@ -258,7 +338,12 @@ func TestAPartOfTheBoardIsLookedAt(t *testing.T) {
 func TestPagesAreReadNarrowAndOnPaper(t *testing.T) {
 	needConsole(t)
 	r := start(t).signIn()
-	r.do("POST", "/api/v1/workspaces/main/models/kittiwake-draft/runs", map[string]any{"scenario": "friday-evening"}, 202)
+	r.do(
+		"POST",
+		"/api/v1/workspaces/main/models/kittiwake-draft/runs",
+		map[string]any{"scenario": "friday-evening"},
+		202,
+	)
 	r.untilState("/api/v1/workspaces/main/runs/1", "done")
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/runs/1"), visible(`tr[data-fate="sum"]`), visible("figure svg"))
@@ -271,14 +356,28 @@ func TestPagesAreReadNarrowAndOnPaper(t *testing.T) {
 		b.do(chromedp.Navigate(b.url+page), visible("#main-content"))
 		time.Sleep(500 * time.Millisecond)
 		b.shoot("narrow" + strings.ReplaceAll(page, "/", "-"))
-		wide, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`(at => at.scrollWidth <= at.clientWidth + 1 ? "" : [...at.querySelectorAll("*")].filter((x) => x.getBoundingClientRect().right > 482 && !x.closest("svg, .board, .bx--data-table-container, .list, .chart, .cm-editor, .bx--assistive-text")).slice(0, 5).map((x) => x.outerHTML.slice(0, 90)).join("\n"))(document.querySelector(".page, .bench"))`))
+		wide, err := chromedp.Run(
+			b.ctx,
+			chromedp.Evaluate[string](
+				`(at => at.scrollWidth <= at.clientWidth + 1 ? "" : [...at.querySelectorAll("*")].filter((x) => x.getBoundingClientRect().right > 482 && !x.closest("svg, .board, .bx--data-table-container, .list, .chart, .cm-editor, .bx--assistive-text")).slice(0, 5).map((x) => x.outerHTML.slice(0, 90)).join("\n"))(document.querySelector(".page, .bench"))`,
+			),
+		)
 		require.NoError(t, err)
 		require.Empty(t, wide, "%s is wider than a narrow window", page)
 	}
 	b.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(b.url+"/w/main/runs/1"), visible(`tr[data-fate="sum"]`))
 	_, err := chromedp.Call(b.ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Media: "print"})
 	require.NoError(t, err)
-	require.True(t, b.eval(`getComputedStyle(document.querySelector(".bx--header")).display === "none" && [...document.querySelectorAll(".page .bx--btn")].every((x) => getComputedStyle(x).display === "none")`))
-	require.True(t, b.eval(`document.querySelector(".page").scrollHeight <= document.querySelector(".page").clientHeight + 1`), "the page is as long as what it says")
+	require.True(
+		t,
+		b.eval(
+			`getComputedStyle(document.querySelector(".bx--header")).display === "none" && [...document.querySelectorAll(".page .bx--btn")].every((x) => getComputedStyle(x).display === "none")`,
+		),
+	)
+	require.True(
+		t,
+		b.eval(`document.querySelector(".page").scrollHeight <= document.querySelector(".page").clientHeight + 1`),
+		"the page is as long as what it says",
+	)
 	b.clean()
 }

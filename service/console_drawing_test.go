@@ -29,7 +29,11 @@ func TestLinksGoAroundTheNodes(t *testing.T) {
 	needConsole(t)
 	r := start(t)
 	b := open(t, r)
-	b.do(click(`a[href="/w/main/models/kittiwake-draft"]`), visible(`[data-node="mail"]`), visible(`.svelte-flow__edge.routed`))
+	b.do(
+		click(`a[href="/w/main/models/kittiwake-draft"]`),
+		visible(`[data-node="mail"]`),
+		visible(`.svelte-flow__edge.routed`),
+	)
 	b.still(`[data-node="mail"]`)
 	require.Greater(t, b.count(".svelte-flow__edge.routed"), 15)
 	through, err := chromedp.Run(b.ctx, chromedp.Evaluate[[]string](crossed))
@@ -38,7 +42,12 @@ func TestLinksGoAroundTheNodes(t *testing.T) {
 
 	// While a node is dragged its links follow it.
 	path := func() string {
-		d, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.querySelector('.svelte-flow__edge[aria-label^="delivery from mail to mail-relay"] .svelte-flow__edge-path').getAttribute("d")`))
+		d, err := chromedp.Run(
+			b.ctx,
+			chromedp.Evaluate[string](
+				`document.querySelector('.svelte-flow__edge[aria-label^="delivery from mail to mail-relay"] .svelte-flow__edge-path').getAttribute("d")`,
+			),
+		)
 		require.NoError(t, err)
 		return d
 	}
@@ -58,7 +67,15 @@ func TestLinksGoAroundTheNodes(t *testing.T) {
 func TestAnEditDrawsOnlyWhatItChanges(t *testing.T) {
 	needConsole(t)
 	r := start(t).signIn()
-	r.do("POST", "/api/v1/workspaces/main/models", map[string]any{"name": "lane", "text": "ironweir: topology/1\nname: lane\nnodes:\n  slips: {kind: queue, rate: 1/s, links: {weigh: {retry: {tries: 3}, dead-letter: desk}}}\n  weigh: {kind: function, links: {rows: {}}}\n  desk: {kind: queue}\n  rows: {kind: table}"}, 201)
+	r.do(
+		"POST",
+		"/api/v1/workspaces/main/models",
+		map[string]any{
+			"name": "lane",
+			"text": "ironweir: topology/1\nname: lane\nnodes:\n  slips: {kind: queue, rate: 1/s, links: {weigh: {retry: {tries: 3}, dead-letter: desk}}}\n  weigh: {kind: function, links: {rows: {}}}\n  desk: {kind: queue}\n  rows: {kind: table}",
+		},
+		201,
+	)
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/lane"), visible(`[data-node="rows"]`), visible(`[data-code]`))
 	b.still(`[data-node="rows"]`)
@@ -74,9 +91,18 @@ func TestAnEditDrawsOnlyWhatItChanges(t *testing.T) {
   return true;
 })()`))
 	b.toEnd()
-	require.True(t, b.eval(`(() => { for (let i = 0; i < 6; i++) document.execCommand("delete"); return document.execCommand("insertText", false, "queue}") })()`))
+	require.True(
+		t,
+		b.eval(
+			`(() => { for (let i = 0; i < 6; i++) document.execCommand("delete"); return document.execCommand("insertText", false, "queue}") })()`,
+		),
+	)
 	b.eventually("the kind on the board", func() bool { return b.text(`[data-node="rows"] .kind`) == "queue" })
-	require.True(t, b.eval(`window.drawn.edges === 0 && [...window.drawn.nodes].join() === "rows"`), "only rows is drawn anew")
+	require.True(
+		t,
+		b.eval(`window.drawn.edges === 0 && [...window.drawn.nodes].join() === "rows"`),
+		"only rows is drawn anew",
+	)
 
 	b.types("\n  later: {kind: topic}")
 	b.eventually("the new node on the board", func() bool { return b.count(`[data-node="later"]`) == 1 })

@@ -16,7 +16,15 @@ import (
 func (b *browser) change(row, field, value string) {
 	b.Helper()
 	b.eventually("no field "+field, func() bool {
-		return b.eval(`(row => { const f = [...(row?.querySelectorAll("input, select") ?? [])].find((x) => x.closest(".bx--form-item").textContent.trim().startsWith(` + strconv.Quote(field) + `)); if (!f) return false; f.value = ` + strconv.Quote(value) + `; f.dispatchEvent(new Event("input", {bubbles: true})); f.dispatchEvent(new Event("change", {bubbles: true})); return true; })(document.querySelector(` + strconv.Quote(row) + `))`)
+		return b.eval(
+			`(row => { const f = [...(row?.querySelectorAll("input, select") ?? [])].find((x) => x.closest(".bx--form-item").textContent.trim().startsWith(` + strconv.Quote(
+				field,
+			) + `)); if (!f) return false; f.value = ` + strconv.Quote(
+				value,
+			) + `; f.dispatchEvent(new Event("input", {bubbles: true})); f.dispatchEvent(new Event("change", {bubbles: true})); return true; })(document.querySelector(` + strconv.Quote(
+				row,
+			) + `))`,
+		)
 	})
 }
 
@@ -61,7 +69,9 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b.press("New model")
 	b.do(visible(`.bx--modal.is-visible #new-name`))
 	b.eventually("an empty board is offered", func() bool {
-		return b.eval(`(x => x ? (x.click(), x.checked) : false)(document.querySelector('.bx--modal.is-visible input[value="empty"]'))`)
+		return b.eval(
+			`(x => x ? (x.click(), x.checked) : false)(document.querySelector('.bx--modal.is-visible input[value="empty"]'))`,
+		)
 	})
 	b.fill("#new-name", "check-in")
 	b.press("Make it")
@@ -71,7 +81,10 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b.addNode("bucket", "manifest-drop")
 	b.choose("manifest-drop")
 	b.set("keys", "inbound/{haulier}/{seq}.csv")
-	b.eventually("set", func() bool { return strings.Contains(b.draftIn("north-slip", "check-in"), "inbound/{haulier}") })
+	b.eventually(
+		"set",
+		func() bool { return strings.Contains(b.draftIn("north-slip", "check-in"), "inbound/{haulier}") },
+	)
 	b.set("rate", "40/h")
 	b.addNode("function", "stamp")
 	b.addNode("queue", "consignments")
@@ -81,7 +94,10 @@ func TestFromNothingToAnEvening(t *testing.T) {
 		b.link(way[0], way[1])
 		if way[1] == "stamp" {
 			b.set("match.prefix", "inbound/")
-			b.eventually("set", func() bool { return strings.Contains(b.draftIn("north-slip", "check-in"), "prefix: inbound/") })
+			b.eventually(
+				"set",
+				func() bool { return strings.Contains(b.draftIn("north-slip", "check-in"), "prefix: inbound/") },
+			)
 		}
 	}
 	b.set("when", "failure")
@@ -99,9 +115,16 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b.says(try, "accepts manifest-drop:stamp")
 	b.press("Send")
 	b.do(visible(`[data-outcome="complete"]`))
-	require.True(t, b.eval(`(f => (f.click(), true))(document.querySelector('section[aria-label="Try a message"] .bx--list-box__field'))`))
+	require.True(
+		t,
+		b.eval(
+			`(f => (f.click(), true))(document.querySelector('section[aria-label="Try a message"] .bx--list-box__field'))`,
+		),
+	)
 	b.eventually("what can fail is offered", func() bool {
-		return b.eval(`(i => i ? (i.click(), true) : false)([...document.querySelectorAll('section[aria-label="Try a message"] .bx--list-box__menu-item')].find(i => i.textContent.trim() === "stamp"))`)
+		return b.eval(
+			`(i => i ? (i.click(), true) : false)([...document.querySelectorAll('section[aria-label="Try a message"] .bx--list-box__menu-item')].find(i => i.textContent.trim() === "stamp"))`,
+		)
 	})
 	b.press("Send")
 	b.do(visible(`[data-outcome="failed"]`))
@@ -170,7 +193,8 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b.do(chromedp.Navigate(b.url+"/w/north-slip/models/check-in"), visible(`[data-node="consignments"]`))
 	b.eventually("nothing can be saved, run or added", func() bool {
 		bar := b.text(".bar")
-		return !strings.Contains(bar, "Save") && !strings.Contains(bar, "Run") && b.count(`.board button[aria-haspopup]`) == 0
+		return !strings.Contains(bar, "Save") && !strings.Contains(bar, "Run") &&
+			b.count(`.board button[aria-haspopup]`) == 0
 	})
 	b.clean()
 }
@@ -182,7 +206,12 @@ func TestTheWorkbenchIsArranged(t *testing.T) {
 	r := start(t)
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))
-	require.True(t, b.eval(`(s => (s.value = "owner", s.dispatchEvent(new Event("change", {bubbles: true})), true))(document.querySelector('select[aria-label="Grouping"]'))`))
+	require.True(
+		t,
+		b.eval(
+			`(s => (s.value = "owner", s.dispatchEvent(new Event("change", {bubbles: true})), true))(document.querySelector('select[aria-label="Grouping"]'))`,
+		),
+	)
 	b.do(visible(`[data-group="clearance"]`))
 	inside := `((n, g) => n.left >= g.left && n.right <= g.right && n.top >= g.top && n.bottom <= g.bottom)(document.querySelector('[data-node="consignments"]').getBoundingClientRect(), document.querySelector('[data-group="clearance"]').getBoundingClientRect())`
 	b.eventually("it stands in its group", func() bool { return b.eval(inside) })
@@ -194,15 +223,28 @@ func TestTheWorkbenchIsArranged(t *testing.T) {
 	b.eventually("the board alone", width)
 	b.do(chromedp.KeyEvent("b"))
 	b.eventually("and back", func() bool { return !width() })
-	require.True(t, b.eval(`(s => (s.focus(), true))(document.querySelector('[role="separator"][aria-label="How wide the board is"]'))`))
+	require.True(
+		t,
+		b.eval(
+			`(s => (s.focus(), true))(document.querySelector('[role="separator"][aria-label="How wide the board is"]'))`,
+		),
+	)
 	before := b.eval(`(globalThis.wide = document.querySelector(".drawn").clientWidth, true)`)
 	require.True(t, before)
 	b.do(chromedp.KeyEvent(kb.ArrowRight))
-	b.eventually("it is wider", func() bool { return b.eval(`document.querySelector(".drawn").clientWidth > globalThis.wide`) })
+	b.eventually(
+		"it is wider",
+		func() bool { return b.eval(`document.querySelector(".drawn").clientWidth > globalThis.wide`) },
+	)
 
 	// A finding's page tells what it means.
 	b.do(visible(`[data-code] .why`))
-	code, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`(w => (w.click(), w.closest("[data-code]").dataset.code))(document.querySelector("[data-code] .why"))`))
+	code, err := chromedp.Run(
+		b.ctx,
+		chromedp.Evaluate[string](
+			`(w => (w.click(), w.closest("[data-code]").dataset.code))(document.querySelector("[data-code] .why"))`,
+		),
+	)
 	require.NoError(t, err)
 	b.says(".bx--modal.is-visible .bx--modal-header__heading", code)
 	b.do(click(`.bx--modal.is-visible .bx--modal-close`))
@@ -210,14 +252,25 @@ func TestTheWorkbenchIsArranged(t *testing.T) {
 	// A tag or an owner is looked for as well as a name.
 	b.fill(`.board input[type="search"], .board .bx--search-input`, "clearance")
 	b.eventually("found by owner", func() bool {
-		return b.count(`[data-node="consignments"][data-highlight="highlighted"]`) == 1 && b.count(`[data-node="mail"][data-highlight="dim"]`) == 1
+		return b.count(`[data-node="consignments"][data-highlight="highlighted"]`) == 1 &&
+			b.count(`[data-node="mail"][data-highlight="dim"]`) == 1
 	})
 	b.fill(`.board input[type="search"], .board .bx--search-input`, "")
 
 	// Copied, and put on this board again with its links.
 	b.choose("axle-scale")
-	require.True(t, b.eval(`(() => { const d = new DataTransfer(); document.body.dispatchEvent(new ClipboardEvent("copy", {clipboardData: d, bubbles: true, cancelable: true})); globalThis.taken = d.getData("text/plain"); return globalThis.taken.includes("axle-scale"); })()`))
-	require.True(t, b.eval(`(() => { const d = new DataTransfer(); d.setData("text/plain", globalThis.taken); document.body.dispatchEvent(new ClipboardEvent("paste", {clipboardData: d, bubbles: true, cancelable: true})); return true; })()`))
+	require.True(
+		t,
+		b.eval(
+			`(() => { const d = new DataTransfer(); document.body.dispatchEvent(new ClipboardEvent("copy", {clipboardData: d, bubbles: true, cancelable: true})); globalThis.taken = d.getData("text/plain"); return globalThis.taken.includes("axle-scale"); })()`,
+		),
+	)
+	require.True(
+		t,
+		b.eval(
+			`(() => { const d = new DataTransfer(); d.setData("text/plain", globalThis.taken); document.body.dispatchEvent(new ClipboardEvent("paste", {clipboardData: d, bubbles: true, cancelable: true})); return true; })()`,
+		),
+	)
 	b.do(visible(`[data-node="axle-scale-2"]`))
 	require.Contains(t, b.draft("kittiwake"), "axle-scale-2")
 
@@ -248,7 +301,12 @@ func TestModelsAreSearchedAndDropped(t *testing.T) {
 	b.eventually("all again", func() bool { return b.count("tbody tr") == 2 })
 
 	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))
-	require.True(t, b.eval(`(() => { const d = new DataTransfer(); d.items.add(new File(["ironweir: topology/1\nname: pier\nnodes: {pier: {kind: bucket}}\n"], "pier.yaml")); window.dispatchEvent(new DragEvent("drop", {dataTransfer: d, bubbles: true, cancelable: true})); return true; })()`))
+	require.True(
+		t,
+		b.eval(
+			`(() => { const d = new DataTransfer(); d.items.add(new File(["ironweir: topology/1\nname: pier\nnodes: {pier: {kind: bucket}}\n"], "pier.yaml")); window.dispatchEvent(new DragEvent("drop", {dataTransfer: d, bubbles: true, cancelable: true})); return true; })()`,
+		),
+	)
 	b.says(".bx--modal.is-visible", "Read as a model")
 	b.press("Keep it")
 	b.do(visible(`[data-node="pier"]`))
@@ -264,7 +322,11 @@ func TestTimesInAChosenZone(t *testing.T) {
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/runs/1"), visible(`tr[data-fate="sum"]`))
 	b.says(".page", "UTC")
-	b.do(chromedp.Navigate(b.url+"/settings"), visible(`section[aria-label="Times"]`), click(`section[aria-label="Times"] input`))
+	b.do(
+		chromedp.Navigate(b.url+"/settings"),
+		visible(`section[aria-label="Times"]`),
+		click(`section[aria-label="Times"] input`),
+	)
 	b.fill(`section[aria-label="Times"] input`, "Tokyo")
 	b.do(click(`//div[contains(@class, "bx--list-box__menu-item") and contains(., "Tokyo")]`))
 	b.says(`section[aria-label="Times"]`, "GMT+9")

@@ -14,7 +14,10 @@ import (
 // press clicks the first button that bears some words and can be seen.
 func (b *browser) press(words string) {
 	b.Helper()
-	found := `[...document.querySelectorAll("button")].find(x => x.offsetParent !== null && !x.disabled && x.innerText.trim().startsWith(` + fmt.Sprintf("%q", words) + `))`
+	found := `[...document.querySelectorAll("button")].find(x => x.offsetParent !== null && !x.disabled && x.innerText.trim().startsWith(` + fmt.Sprintf(
+		"%q",
+		words,
+	) + `))`
 	require.Eventually(b, func() bool {
 		ok, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(x => x ? (x.click(), true) : false)(`+found+`)`))
 		require.NoError(b, err)
@@ -25,7 +28,15 @@ func (b *browser) press(words string) {
 // says waits until an element shows some words.
 func (b *browser) says(selector, words string) {
 	b.Helper()
-	require.Eventually(b, func() bool { return strings.Contains(b.text(selector), words) }, 20*time.Second, 50*time.Millisecond, "%s does not say %q", selector, words)
+	require.Eventually(
+		b,
+		func() bool { return strings.Contains(b.text(selector), words) },
+		20*time.Second,
+		50*time.Millisecond,
+		"%s does not say %q",
+		selector,
+		words,
+	)
 }
 
 // TestAModelIsBegunFromAStarter: chosen with its picture, named, opened, run.
@@ -76,7 +87,14 @@ func TestHistoryTellsAndRestores(t *testing.T) {
 	needConsole(t)
 	r := start(t).signIn()
 	first := r.do("GET", "/api/v1/workspaces/main/models/kittiwake", nil, 200)["text"].(string)
-	r.do("POST", "/api/v1/workspaces/main/models/kittiwake/revisions", map[string]string{"text": strings.Replace(first, "delay: 10m", "delay: 20m", 1), "note": "later stamps"}, 201, "If-Match", `"1"`)
+	r.do(
+		"POST",
+		"/api/v1/workspaces/main/models/kittiwake/revisions",
+		map[string]string{"text": strings.Replace(first, "delay: 10m", "delay: 20m", 1), "note": "later stamps"},
+		201,
+		"If-Match",
+		`"1"`,
+	)
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))
 	b.press("History")
@@ -121,7 +139,12 @@ func TestAScenarioIsWritten(t *testing.T) {
 	b.shoot("scenario")
 	b.press("Run")
 	b.says(".pane", "Not saved.")
-	_, err = chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(document.querySelector(".pane .cm-content").focus(), document.execCommand("undo"), document.execCommand("selectAll"), document.execCommand("insertText", false, "ironweir: scenario/1\nlength: 2h\ntraffic: {u: {into: q, rate: 60/h}}"))`))
+	_, err = chromedp.Run(
+		b.ctx,
+		chromedp.Evaluate[bool](
+			`(document.querySelector(".pane .cm-content").focus(), document.execCommand("undo"), document.execCommand("selectAll"), document.execCommand("insertText", false, "ironweir: scenario/1\nlength: 2h\ntraffic: {u: {into: q, rate: 60/h}}"))`,
+		),
+	)
 	require.NoError(t, err)
 	b.press("Run")
 	b.do(visible(`tr[data-fate="sum"]`))
@@ -155,13 +178,22 @@ func TestBehindTheNumbers(t *testing.T) {
 	time.Sleep(3 * time.Second)
 	b.press("Pause")
 	b.eventually("something is seen to be held or to run", func() bool {
-		return b.eval(`[...document.querySelectorAll(".replay .kind")].some(k => /runs|queued|received/.test(k.textContent))`)
+		return b.eval(
+			`[...document.querySelectorAll(".replay .kind")].some(k => /runs|queued|received/.test(k.textContent))`,
+		)
 	})
 	b.eventually("links say how much came along them, and how often", func() bool {
-		return b.eval(`[...document.querySelectorAll(".replay .svelte-flow__edge-label")].some(l => /^[\d,]+\n[\d.,]+\/(s|min|h)$/.test(l.textContent.trim()))`)
+		return b.eval(
+			`[...document.querySelectorAll(".replay .svelte-flow__edge-label")].some(l => /^[\d,]+\n[\d.,]+\/(s|min|h)$/.test(l.textContent.trim()))`,
+		)
 	})
 	b.shoot("replay")
-	require.True(t, b.eval(`(l => (l.click(), true))([...document.querySelectorAll(".replay label")].find(l => l.textContent.includes("Numbers on links")))`))
+	require.True(
+		t,
+		b.eval(
+			`(l => (l.click(), true))([...document.querySelectorAll(".replay label")].find(l => l.textContent.includes("Numbers on links")))`,
+		),
+	)
 	b.eventually("no numbers on links", func() bool { return b.count(".replay .svelte-flow__edge-label") == 0 })
 	b.clean()
 }
@@ -175,7 +207,12 @@ func TestRunsAreCompared(t *testing.T) {
 		r.do("POST", "/api/v1/workspaces/main/models/"+name+"/runs", map[string]any{"scenario": "friday-evening"}, 202)
 	}
 	for _, id := range []string{"1", "2"} {
-		require.Eventually(t, func() bool { return r.do("GET", "/api/v1/workspaces/main/runs/"+id, nil, 200)["state"] == "done" }, time.Minute, 50*time.Millisecond)
+		require.Eventually(
+			t,
+			func() bool { return r.do("GET", "/api/v1/workspaces/main/runs/"+id, nil, 200)["state"] == "done" },
+			time.Minute,
+			50*time.Millisecond,
+		)
 	}
 	told := r.do("GET", "/api/v1/workspaces/main/compare?run=1&run=2", nil, 200)
 	lost := told["differences"].(map[string]any)["per_replication.lost"].(map[string]any)
@@ -185,7 +222,12 @@ func TestRunsAreCompared(t *testing.T) {
 
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/runs"), visible(`a[href="/w/main/runs/2"]`))
-	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`([...document.querySelectorAll('tbody input[type="checkbox"]')].forEach(x => x.click()), true)`))
+	_, err := chromedp.Run(
+		b.ctx,
+		chromedp.Evaluate[bool](
+			`([...document.querySelectorAll('tbody input[type="checkbox"]')].forEach(x => x.click()), true)`,
+		),
+	)
 	require.NoError(t, err)
 	b.press("Compare")
 	b.says("main", "run 1: kittiwake-draft, revision 1, friday-evening")

@@ -45,7 +45,10 @@ func TestARehearsalOnTheBoard(t *testing.T) {
 	shows(".stage .bar", "nothing but what is sent")
 	shows(".watchers", "admin")
 
-	b.eventually("the sample is there", func() bool { return strings.HasPrefix(b.value(".side .two input"), "inbound/") })
+	b.eventually(
+		"the sample is there",
+		func() bool { return strings.HasPrefix(b.value(".side .two input"), "inbound/") },
+	)
 	b.fill(".side .two input", "inbound/gannet/77.csv")
 	b.do(click(`.side form button[type="submit"]`))
 	const steps = `section[aria-label="Steps"]`
@@ -59,7 +62,9 @@ func TestARehearsalOnTheBoard(t *testing.T) {
 	shows(".side .force", "failing")
 	shows(`[data-node="goods-registry"]`, "failing")
 	b.do(chromedp.SetValue(chromedp.CSS(`.time select`), "60"))
-	b.eval(`(s => (s.dispatchEvent(new Event("change", {bubbles: true})), true))(document.querySelector(".time select"))`)
+	b.eval(
+		`(s => (s.dispatchEvent(new Event("change", {bubbles: true})), true))(document.querySelector(".time select"))`,
+	)
 	node("consignments")
 	shows(".side h3", "here")
 	shows(".message", "tr")
@@ -86,7 +91,10 @@ func TestARehearsalOnTheBoard(t *testing.T) {
 	shows(".clock", "00:00:20")
 	shows(".said", "replaying")
 	b.press("Step")
-	b.eventually("the step shows", func() bool { return len(b.text(".said")) > 5 && !strings.Contains(b.text(".said"), "replaying") })
+	b.eventually(
+		"the step shows",
+		func() bool { return len(b.text(".said")) > 5 && !strings.Contains(b.text(".said"), "replaying") },
+	)
 	b.press("Keep as a scenario")
 	b.says(".bx--modal.is-visible", "Keep what has happened")
 	b.do(click(`.bx--modal.is-visible button.bx--btn--primary`))
@@ -122,8 +130,16 @@ func TestAViewerWatchesARehearsal(t *testing.T) {
 	b.do(chromedp.Navigate(b.url+"/sign-in#"+secret), visible("table a"))
 	b.do(chromedp.Navigate(b.url+"/w/main/rehearsals/"+id), visible(`.stage [data-node="mail"]`))
 	b.eventually("who watches", func() bool { return strings.Contains(b.text(".watchers"), "ben") })
-	r.do("POST", "/api/v1/workspaces/main/rehearsals/"+id+"/incidents", map[string]any{"node": "mail-relay", "fails": 1}, 200)
-	b.eventually("what others do shows", func() bool { return strings.Contains(b.text(`[data-node="mail-relay"]`), "failing") })
+	r.do(
+		"POST",
+		"/api/v1/workspaces/main/rehearsals/"+id+"/incidents",
+		map[string]any{"node": "mail-relay", "fails": 1},
+		200,
+	)
+	b.eventually(
+		"what others do shows",
+		func() bool { return strings.Contains(b.text(`[data-node="mail-relay"]`), "failing") },
+	)
 	for _, words := range []string{"Keep as a scenario", "Pause", "Step", "Set back"} {
 		require.NotContains(t, b.text(".stage"), words, "what viewers may not do is not offered")
 	}
@@ -147,7 +163,15 @@ func TestHooksOnTheBoard(t *testing.T) {
 	}))
 	defer handler.Close()
 	r := startWith(t, 0, func(o *service.Options) { o.Hooks = true }).signIn()
-	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "hooked", "text": "ironweir: topology/1\nname: hooked\nnodes:\n  slips: {kind: queue, links: {clerk: {retry: {tries: 9, wait: 500ms}}}}\n  clerk: {kind: function, takes: 1h, timeout: 2h, hook: \"" + handler.URL + "\"}\n"}, 201)
+	r.do(
+		"POST",
+		"/api/v1/workspaces/main/models",
+		map[string]string{
+			"name": "hooked",
+			"text": "ironweir: topology/1\nname: hooked\nnodes:\n  slips: {kind: queue, links: {clerk: {retry: {tries: 9, wait: 500ms}}}}\n  clerk: {kind: function, takes: 1h, timeout: 2h, hook: \"" + handler.URL + "\"}\n",
+		},
+		201,
+	)
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/hooked"), visible(`[data-node="slips"]`))
 	b.press("Rehearse")

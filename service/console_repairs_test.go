@@ -15,19 +15,32 @@ import (
 func TestANodeIsAddedWithTheKeyboard(t *testing.T) {
 	needConsole(t)
 	r := start(t).signIn()
-	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "keys", "text": "ironweir: topology/1\nname: keys\nnodes: {}\n"}, 201)
+	r.do(
+		"POST",
+		"/api/v1/workspaces/main/models",
+		map[string]string{"name": "keys", "text": "ironweir: topology/1\nname: keys\nnodes: {}\n"},
+		201,
+	)
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/keys"), visible(`.board .kinds button`))
 	require.Contains(t, b.text(`section[aria-label="Findings"]`), "no nodes yet")
 	for _, name := range []string{"photos", "thumbnails", "archive"} {
 		if b.count(".board .kinds button") > 0 {
-			require.True(t, b.eval(`(k => (k.click(), true))([...document.querySelectorAll(".board .kinds button")].find(k => k.textContent === "bucket"))`))
+			require.True(
+				t,
+				b.eval(
+					`(k => (k.click(), true))([...document.querySelectorAll(".board .kinds button")].find(k => k.textContent === "bucket"))`,
+				),
+			)
 		} else {
 			b.do(click(`.board button[aria-haspopup]`), visible(`.bx--overflow-menu-options`))
 			require.True(t, b.eval(`(k => (k.click(), true))([...document.querySelectorAll(".bx--overflow-menu-options button")].find(k => k.textContent.trim() === "bucket"))`))
 		}
 		b.do(visible("#node-name"))
-		b.eventually("the field has the focus", func() bool { return b.eval(`document.activeElement?.id === "node-name"`) })
+		b.eventually(
+			"the field has the focus",
+			func() bool { return b.eval(`document.activeElement?.id === "node-name"`) },
+		)
 		b.do(chromedp.KeyEvent(name))
 		require.Equal(t, name, b.value("#node-name"), "what was proposed is replaced")
 		b.do(chromedp.KeyEvent(kb.Enter))
@@ -43,7 +56,15 @@ func TestANodeIsAddedWithTheKeyboard(t *testing.T) {
 func TestAScheduleGetsACronExpression(t *testing.T) {
 	needConsole(t)
 	r := start(t).signIn()
-	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "tick", "text": "ironweir: topology/1\nname: tick\nnodes:\n  tick: {kind: schedule, every: 15m, links: {f: {}}}\n  f: {kind: function}\n"}, 201)
+	r.do(
+		"POST",
+		"/api/v1/workspaces/main/models",
+		map[string]string{
+			"name": "tick",
+			"text": "ironweir: topology/1\nname: tick\nnodes:\n  tick: {kind: schedule, every: 15m, links: {f: {}}}\n  f: {kind: function}\n",
+		},
+		201,
+	)
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/tick"), visible(`[data-node="tick"]`))
 	b.choose("tick")
@@ -84,6 +105,10 @@ func TestAResultScrollsOnce(t *testing.T) {
 	id := r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "quiet-tuesday"}, 202)["id"]
 	b := open(t, r)
 	b.do(chromedp.Navigate(fmt.Sprintf("%s/w/main/runs/%v", b.url, id)), visible(`.page .svelte-flow`))
-	require.True(t, b.eval(`document.documentElement.scrollHeight <= innerHeight && document.body.scrollHeight <= innerHeight + 1`), "the document does not scroll beside the page")
+	require.True(
+		t,
+		b.eval(`document.documentElement.scrollHeight <= innerHeight && document.body.scrollHeight <= innerHeight + 1`),
+		"the document does not scroll beside the page",
+	)
 	b.clean()
 }

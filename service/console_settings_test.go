@@ -15,11 +15,22 @@ func TestPeopleAreAddedInTheSettings(t *testing.T) {
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/settings"), visible("h1"))
 	field := func(label string) string {
-		require.True(t, b.eval(`(l => { const f = document.getElementById(l?.getAttribute("for")); f?.setAttribute("data-here", "`+label+`"); return !!f })([...document.querySelectorAll("label")].filter(l => l.offsetParent).find(l => l.textContent.trim() === "`+label+`"))`), label)
+		require.True(
+			t,
+			b.eval(
+				`(l => { const f = document.getElementById(l?.getAttribute("for")); f?.setAttribute("data-here", "`+label+`"); return !!f })([...document.querySelectorAll("label")].filter(l => l.offsetParent).find(l => l.textContent.trim() === "`+label+`"))`,
+			),
+			label,
+		)
 		return `[data-here="` + label + `"]`
 	}
 	tab := func(words string) {
-		require.True(t, b.eval(`(t => (t.click(), true))([...document.querySelectorAll("[role=tab]")].find(t => t.textContent.trim() === "`+words+`"))`))
+		require.True(
+			t,
+			b.eval(
+				`(t => (t.click(), true))([...document.querySelectorAll("[role=tab]")].find(t => t.textContent.trim() === "`+words+`"))`,
+			),
+		)
 	}
 	b.fill(field("Purpose"), "harbour pipeline")
 	b.press("Create token")
@@ -28,7 +39,9 @@ func TestPeopleAreAddedInTheSettings(t *testing.T) {
 
 	tab("People")
 	b.eventually("the form of people", func() bool {
-		return b.eval(`[...document.querySelectorAll("label")].some(l => l.offsetParent && l.textContent.trim() === "Name")`)
+		return b.eval(
+			`[...document.querySelectorAll("label")].some(l => l.offsetParent && l.textContent.trim() === "Name")`,
+		)
 	})
 	b.fill(field("Name"), "skerry")
 	b.press("Add, with a link")
@@ -38,7 +51,9 @@ func TestPeopleAreAddedInTheSettings(t *testing.T) {
 
 	tab("Workspaces")
 	b.eventually("the form of members", func() bool {
-		return b.eval(`[...document.querySelectorAll("label")].some(l => l.offsetParent && l.textContent.trim() === "Person")`)
+		return b.eval(
+			`[...document.querySelectorAll("label")].some(l => l.offsetParent && l.textContent.trim() === "Person")`,
+		)
 	})
 	b.fill(field("Person"), "skerry")
 	b.press("Give the role")
@@ -63,14 +78,27 @@ func TestVariantsAndSweepsAreRun(t *testing.T) {
 		b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))
 		b.press("Variants, sweeps, replications")
 		b.do(visible(`.bx--modal.is-visible input[type=radio] + label`))
-		require.True(t, b.eval(`(i => (i.click(), true))(document.querySelector('.bx--modal.is-visible input[type=radio][value="`+kind+`"]'))`))
+		require.True(
+			t,
+			b.eval(
+				`(i => (i.click(), true))(document.querySelector('.bx--modal.is-visible input[type=radio][value="`+kind+`"]'))`,
+			),
+		)
 	}
 	run := func() {
-		require.True(t, b.eval(`(f => (f.click(), true))(document.querySelector(".bx--modal.is-visible .bx--modal-footer .bx--btn--primary"))`))
+		require.True(
+			t,
+			b.eval(
+				`(f => (f.click(), true))(document.querySelector(".bx--modal.is-visible .bx--modal-footer .bx--btn--primary"))`,
+			),
+		)
 	}
 	choose("sweep")
 	b.do(visible(".bx--modal.is-visible textarea"))
-	b.fill(".bx--modal.is-visible textarea", "nodes.clear-consignment.concurrency: 5, 10\nnodes.consignments.lease: 60s, 90s, 120s")
+	b.fill(
+		".bx--modal.is-visible textarea",
+		"nodes.clear-consignment.concurrency: 5, 10\nnodes.consignments.lease: 60s, 90s, 120s",
+	)
 	b.says(".bx--modal.is-visible", "6 points")
 	b.shoot("run-options")
 	run()

@@ -30,8 +30,18 @@ type browser struct {
 
 func open(t *testing.T, r *running) *browser {
 	t.Helper()
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("force-color-profile", "srgb"))
+	options := append(
+		chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.NoSandbox,
+		chromedp.WindowSize(1280, 800),
+		chromedp.Flag(
+			"disable-quic",
+			true,
+		),
+		chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("force-color-profile", "srgb"),
+	)
 	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
 	t.Cleanup(stop)
 	b := &browser{T: t, url: r.url}
@@ -105,7 +115,10 @@ func isPath(selector string) bool { return strings.HasPrefix(selector, "/") }
 // text gives the text of the page's first element that a selector finds.
 func (b *browser) text(selector string) string {
 	b.Helper()
-	out, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.querySelector(`+"`"+selector+"`"+`)?.innerText ?? ""`))
+	out, err := chromedp.Run(
+		b.ctx,
+		chromedp.Evaluate[string](`document.querySelector(`+"`"+selector+"`"+`)?.innerText ?? ""`),
+	)
 	require.NoError(b, err)
 	return out
 }
@@ -113,7 +126,14 @@ func (b *browser) text(selector string) string {
 // types types text where the cursor of the editor is.
 func (b *browser) types(text string) {
 	b.Helper()
-	ok, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(document.querySelector(".cm-content").focus(), document.execCommand("insertText", false, `+strconv.Quote(text)+`))`))
+	ok, err := chromedp.Run(
+		b.ctx,
+		chromedp.Evaluate[bool](
+			`(document.querySelector(".cm-content").focus(), document.execCommand("insertText", false, `+strconv.Quote(
+				text,
+			)+`))`,
+		),
+	)
 	require.NoError(b, err)
 	require.True(b, ok)
 }
@@ -121,7 +141,10 @@ func (b *browser) types(text string) {
 // toEnd puts the cursor of the editor behind its text.
 func (b *browser) toEnd() {
 	b.Helper()
-	b.do(chromedp.Focus(chromedp.CSS(".cm-content")), chromedp.KeyEvent(kb.End, chromedp.KeyModifiers(chromedp.ModifierCtrl)))
+	b.do(
+		chromedp.Focus(chromedp.CSS(".cm-content")),
+		chromedp.KeyEvent(kb.End, chromedp.KeyModifiers(chromedp.ModifierCtrl)),
+	)
 }
 
 func (b *browser) count(selector string) int {
@@ -134,7 +157,10 @@ func (b *browser) count(selector string) int {
 // value gives the value of a field.
 func (b *browser) value(selector string) string {
 	b.Helper()
-	out, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.querySelector(`+"`"+selector+"`"+`)?.value ?? ""`))
+	out, err := chromedp.Run(
+		b.ctx,
+		chromedp.Evaluate[string](`document.querySelector(`+"`"+selector+"`"+`)?.value ?? ""`),
+	)
 	require.NoError(b, err)
 	return out
 }
@@ -142,14 +168,24 @@ func (b *browser) value(selector string) string {
 // fill replaces the value of a field, as typing does.
 func (b *browser) fill(selector, text string) {
 	b.Helper()
-	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(f => (f.value = `+strconv.Quote(text)+`, f.dispatchEvent(new Event("input", {bubbles: true})), true))(document.querySelector(`+"`"+selector+"`"+`))`))
+	_, err := chromedp.Run(
+		b.ctx,
+		chromedp.Evaluate[bool](
+			`(f => (f.value = `+strconv.Quote(
+				text,
+			)+`, f.dispatchEvent(new Event("input", {bubbles: true})), true))(document.querySelector(`+"`"+selector+"`"+`))`,
+		),
+	)
 	require.NoError(b, err)
 }
 
 // scroll moves the page so that its content from y on is seen.
 func (b *browser) scroll(y int) {
 	b.Helper()
-	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(document.querySelector(".page").scrollTo(0, `+strconv.Itoa(y)+`), true)`))
+	_, err := chromedp.Run(
+		b.ctx,
+		chromedp.Evaluate[bool](`(document.querySelector(".page").scrollTo(0, `+strconv.Itoa(y)+`), true)`),
+	)
 	require.NoError(b, err)
 }
 
@@ -191,7 +227,11 @@ func TestNewcomerSeesLoopAndLosses(t *testing.T) {
 	b.shoot("models")
 	require.Equal(t, 2, b.count("tbody tr"))
 
-	b.do(click(`a[href="/w/main/models/kittiwake-draft"]`), visible(`[data-state="loops"]`), visible(`[data-code="IW101"]`))
+	b.do(
+		click(`a[href="/w/main/models/kittiwake-draft"]`),
+		visible(`[data-state="loops"]`),
+		visible(`[data-code="IW101"]`),
+	)
 	require.Equal(t, 5, b.count(`[data-state="loops"]`), "the loop's five nodes are marked")
 	require.Contains(t, b.text(`[data-code="IW101"]`), "circulates indefinitely")
 	require.Contains(t, b.text(".cm-content"), "kittiwake-draft")
@@ -207,7 +247,11 @@ func TestNewcomerSeesLoopAndLosses(t *testing.T) {
 	b.scroll(620)
 	b.shoot("result-draft-chart")
 
-	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="manifest-drop"]`), visible(`[data-code="IW203"]`))
+	b.do(
+		chromedp.Navigate(b.url+"/w/main/models/kittiwake"),
+		visible(`[data-node="manifest-drop"]`),
+		visible(`[data-code="IW203"]`),
+	)
 	require.Equal(t, 0, b.count(`[data-state="loops"], [data-state="loses"]`))
 	b.do(click(`//button[contains(., "Run")]`), visible(`tr[data-fate="sum"]`))
 	require.Equal(t, 0, b.count(`tr[data-fate^="lost"]`))
@@ -229,10 +273,20 @@ func TestTextIsCheckedAsItIsTyped(t *testing.T) {
 	needConsole(t)
 	r := start(t)
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`), visible(".text .inner:not([hidden]) .cm-editor"))
+	b.do(
+		chromedp.Navigate(b.url+"/w/main/models/kittiwake"),
+		visible(`[data-node="mail"]`),
+		visible(".text .inner:not([hidden]) .cm-editor"),
+	)
 	b.types("broken: yes\n")
 	b.do(visible(".broken"))
-	require.Eventually(t, func() bool { return b.count(".cm-lint-marker") > 0 }, 20*time.Second, 50*time.Millisecond, "the place is marked beside the text")
+	require.Eventually(
+		t,
+		func() bool { return b.count(".cm-lint-marker") > 0 },
+		20*time.Second,
+		50*time.Millisecond,
+		"the place is marked beside the text",
+	)
 	require.Contains(t, b.text(`section[aria-label="Findings"]`), "broken")
 	require.NotZero(t, b.count(`[data-node]`), "the board stays as it was last whole")
 	b.shoot("workbench-broken")
@@ -245,10 +299,19 @@ func TestARemedyIsOnePress(t *testing.T) {
 	needConsole(t)
 	r := start(t)
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake-draft"), visible(`[data-code="IW101"] .remedy button`), visible(".text .inner:not([hidden]) .cm-editor"))
+	b.do(
+		chromedp.Navigate(b.url+"/w/main/models/kittiwake-draft"),
+		visible(`[data-code="IW101"] .remedy button`),
+		visible(".text .inner:not([hidden]) .cm-editor"),
+	)
 	before := b.count(`li[data-code]`)
 	b.do(click(`[data-code="IW101"] .remedy button`))
-	require.Eventually(t, func() bool { return b.count(`[data-code="IW101"]`) == 0 }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return b.count(`[data-code="IW101"]`) == 0 },
+		20*time.Second,
+		50*time.Millisecond,
+	)
 	require.Equal(t, 0, b.count(`[data-state="loops"]`), "nothing circulates any more")
 	require.Contains(t, b.text(".bar"), "changed")
 	require.Contains(t, b.text(".cm-content"), "# Manifests: hauliers upload them")
@@ -257,7 +320,13 @@ func TestARemedyIsOnePress(t *testing.T) {
 	undo := `(document.querySelector(".cm-content").dispatchEvent(new KeyboardEvent("keydown", {key: "z", code: "KeyZ", keyCode: 90, ctrlKey: true, bubbles: true})), true)`
 	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](undo))
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return b.count(`[data-code="IW101"]`) == 1 && b.count(`li[data-code]`) == before }, 20*time.Second, 50*time.Millisecond, "undo takes it back")
+	require.Eventually(
+		t,
+		func() bool { return b.count(`[data-code="IW101"]`) == 1 && b.count(`li[data-code]`) == before },
+		20*time.Second,
+		50*time.Millisecond,
+		"undo takes it back",
+	)
 	require.NotContains(t, b.text(".bar"), "changed")
 	b.clean()
 }
@@ -268,7 +337,12 @@ func TestAMessageIsTriedOnTheBoard(t *testing.T) {
 	needConsole(t)
 	r := start(t)
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="axle-scale"]`), click(`//button[contains(., "Try a message")]`), visible(`section[aria-label="Try a message"]`))
+	b.do(
+		chromedp.Navigate(b.url+"/w/main/models/kittiwake"),
+		visible(`[data-node="axle-scale"]`),
+		click(`//button[contains(., "Try a message")]`),
+		visible(`section[aria-label="Try a message"]`),
+	)
 	b.choose("axle-scale")
 	try := `section[aria-label="Try a message"]`
 	require.Eventually(t, func() bool {
@@ -296,7 +370,11 @@ func TestSavingKeepsBothEditors(t *testing.T) {
 	needConsole(t)
 	r := start(t).signIn()
 	b := open(t, r)
-	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`), visible(".text .inner:not([hidden]) .cm-editor"))
+	b.do(
+		chromedp.Navigate(b.url+"/w/main/models/kittiwake"),
+		visible(`[data-node="mail"]`),
+		visible(".text .inner:not([hidden]) .cm-editor"),
+	)
 	b.types("# mine\n")
 	b.press("Save")
 	says := func(words string) func() bool {
@@ -306,13 +384,26 @@ func TestSavingKeepsBothEditors(t *testing.T) {
 	saved := r.do("GET", "/api/v1/workspaces/main/models/kittiwake", nil, 200)["text"].(string)
 	require.True(t, strings.HasPrefix(saved, "# mine\nironweir: topology/1"), "the text is kept as it was written")
 
-	r.do("POST", "/api/v1/workspaces/main/models/kittiwake/revisions", map[string]string{"text": "# theirs\n" + saved}, 201, "If-Match", `"2"`)
+	r.do(
+		"POST",
+		"/api/v1/workspaces/main/models/kittiwake/revisions",
+		map[string]string{"text": "# theirs\n" + saved},
+		201,
+		"If-Match",
+		`"2"`,
+	)
 	b.types("# mine again\n")
 	b.press("Save")
 	b.says(".bx--modal.is-visible", "admin has saved revision 3 meanwhile")
 	b.press("Keep editing")
 	require.Contains(t, b.text(".cm-content"), "# mine again", "and what was typed is still there")
-	require.True(t, strings.HasPrefix(r.do("GET", "/api/v1/workspaces/main/models/kittiwake", nil, 200)["text"].(string), "# theirs"))
+	require.True(
+		t,
+		strings.HasPrefix(
+			r.do("GET", "/api/v1/workspaces/main/models/kittiwake", nil, 200)["text"].(string),
+			"# theirs",
+		),
+	)
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	require.Empty(t, b.outside)
@@ -323,7 +414,12 @@ func TestDarkThemeIsKept(t *testing.T) {
 	needConsole(t)
 	r := start(t)
 	b := open(t, r)
-	b.do(click(`//button[contains(., "Dark theme") or @aria-label="Dark theme"]`), visible(`html[theme="g100"] body`), chromedp.Navigate(b.url+"/w/main/models/kittiwake-draft"), visible(`[data-state="loops"]`))
+	b.do(
+		click(`//button[contains(., "Dark theme") or @aria-label="Dark theme"]`),
+		visible(`html[theme="g100"] body`),
+		chromedp.Navigate(b.url+"/w/main/models/kittiwake-draft"),
+		visible(`[data-state="loops"]`),
+	)
 	require.Equal(t, 1, b.count(`html[theme="g100"]`))
 	b.shoot("workbench-dark")
 	b.clean()

@@ -44,11 +44,29 @@ func edited(text string, patch *model.Value) (*textAnswer, error) {
 
 // editRoutes serve who edits a text by forms or on the board.
 func (v *Service) editRoutes() {
-	register(v, store.Viewer, huma.Operation{OperationID: "get-catalogue", Method: http.MethodGet, Path: "/api/v1/catalogue", Summary: "Every field of nodes and links, with its form and default, for forms and completion"},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "get-catalogue",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/catalogue",
+			Summary:     "Every field of nodes and links, with its form and default, for forms and completion",
+		},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body model.Catalogue }, error) {
 			return &struct{ Body model.Catalogue }{model.WholeCatalogue()}, nil
-		})
-	register(v, store.Viewer, huma.Operation{OperationID: "rename-node", Method: http.MethodPost, Path: "/api/v1/rename", Summary: "Give a node another name, everywhere in a topology's text, comments and layout kept", MaxBodyBytes: MaxBody},
+		},
+	)
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID:  "rename-node",
+			Method:       http.MethodPost,
+			Path:         "/api/v1/rename",
+			Summary:      "Give a node another name, everywhere in a topology's text, comments and layout kept",
+			MaxBodyBytes: MaxBody,
+		},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Text string `json:"text" doc:"The topology, as YAML"`
@@ -61,8 +79,18 @@ func (v *Service) editRoutes() {
 				return nil, badFile(err)
 			}
 			return answerText(text), nil
-		})
-	register(v, store.Viewer, huma.Operation{OperationID: "remove-node", Method: http.MethodPost, Path: "/api/v1/remove", Summary: "Take a node out of a topology's text, with the links and all else that names it", MaxBodyBytes: MaxBody},
+		},
+	)
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID:  "remove-node",
+			Method:       http.MethodPost,
+			Path:         "/api/v1/remove",
+			Summary:      "Take a node out of a topology's text, with the links and all else that names it",
+			MaxBodyBytes: MaxBody,
+		},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Text string `json:"text" doc:"The topology, as YAML"`
@@ -78,8 +106,18 @@ func (v *Service) editRoutes() {
 				return nil, badFile(err)
 			}
 			return edited(in.Body.Text, patch)
-		})
-	register(v, store.Viewer, huma.Operation{OperationID: "fires", Method: http.MethodPost, Path: "/api/v1/fires", Summary: "When a topology's schedules fire within a time", MaxBodyBytes: MaxBody},
+		},
+	)
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID:  "fires",
+			Method:       http.MethodPost,
+			Path:         "/api/v1/fires",
+			Summary:      "When a topology's schedules fire within a time",
+			MaxBodyBytes: MaxBody,
+		},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Text  string    `json:"text" doc:"The topology, as YAML"`
@@ -113,5 +151,6 @@ func (v *Service) editRoutes() {
 				out.Schedules = append(out.Schedules, *s)
 			}
 			return &struct{ Body Fires }{out}, nil
-		})
+		},
+	)
 }

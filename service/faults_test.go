@@ -109,10 +109,15 @@ func TestAKilledWorkerLosesNothing(t *testing.T) {
 	require.Equal(t, "running", r.do("GET", again, nil, 200)["state"])
 
 	second := worker(t)
-	require.Eventually(t, func() bool { // it takes what was queued, then what the dead one had, which the database may know for a while yet
-		workers, err := r.store.Workers(context.Background())
-		return err == nil && len(workers) == 1 && workers[0].ID != dead[0].ID && workers[0].Busy > 0
-	}, time.Minute, 5*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { // it takes what was queued, then what the dead one had, which the database may know for a while yet
+			workers, err := r.store.Workers(context.Background())
+			return err == nil && len(workers) == 1 && workers[0].ID != dead[0].ID && workers[0].Busy > 0
+		},
+		time.Minute,
+		5*time.Millisecond,
+	)
 	require.NoError(t, second.Process.Signal(syscall.SIGTERM))
 	require.NoError(t, second.Wait(), "it hands back what it was at and ends well")
 	lost, err := r.store.Lost(context.Background())
@@ -141,11 +146,23 @@ func TestWorkspacesShareFairly(t *testing.T) {
 		r.do("POST", "/api/v1/workspaces/"+space+"/models", model, 201)
 		r.do("PUT", "/api/v1/workspaces/"+space+"/models/small/scenarios/calm", scenario, 204)
 	}
-	sweep := r.do("POST", "/api/v1/workspaces/main/models/small/runs", map[string]any{"scenario": "calm", "sweep": []any{map[string]any{"path": "nodes.q.retention", "values": values}}}, 202)
+	sweep := r.do(
+		"POST",
+		"/api/v1/workspaces/main/models/small/runs",
+		map[string]any{
+			"scenario": "calm",
+			"sweep":    []any{map[string]any{"path": "nodes.q.retention", "values": values}},
+		},
+		202,
+	)
 	require.Equal(t, 40.0, sweep["parts"])
 	run := r.do("POST", "/api/v1/workspaces/other/models/small/runs", map[string]any{"scenario": "calm"}, 202)
 	r.untilState(fmt.Sprintf("/api/v1/workspaces/other/runs/%.0f", run["id"]), "done")
-	require.NotEqual(t, "done", r.do("GET", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f", sweep["id"]), nil, 200)["state"])
+	require.NotEqual(
+		t,
+		"done",
+		r.do("GET", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f", sweep["id"]), nil, 200)["state"],
+	)
 	r.do("GET", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f", run["id"]), nil, 404) // of the other workspace
 	r.do("POST", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f/cancel", sweep["id"]), nil, 204)
 	r.untilState(fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f", sweep["id"]), "cancelled")
@@ -159,7 +176,14 @@ func TestARunThatWouldNeverEndEnds(t *testing.T) {
 	limits := store.DefaultSettings
 	limits.MaxSeconds = 1
 	r.do("PUT", "/api/v1/settings", limits, 204)
-	r.do("PUT", "/api/v1/workspaces/main/models/kittiwake/scenarios/endless", map[string]string{"text": "ironweir: scenario/1\nlength: 3000d\ntraffic: {u: {into: manifest-drop, rate: 5/s, key: \"inbound/{seq}.csv\"}}\n"}, 204)
+	r.do(
+		"PUT",
+		"/api/v1/workspaces/main/models/kittiwake/scenarios/endless",
+		map[string]string{
+			"text": "ironweir: scenario/1\nlength: 3000d\ntraffic: {u: {into: manifest-drop, rate: 5/s, key: \"inbound/{seq}.csv\"}}\n",
+		},
+		204,
+	)
 	run := r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "endless"}, 202)
 	path := fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f", run["id"])
 	r.untilState(path, "done")
@@ -199,8 +223,26 @@ func TestACreationHappensOncePerKey(t *testing.T) {
 	require.Len(t, r.do("GET", "/api/v1/workspaces/main/runs", nil, 200)["items"], 2)
 
 	text := map[string]string{"text": smallModel}
-	first := r.do("POST", "/api/v1/workspaces/main/models/kittiwake/revisions", text, 201, "If-Match", `"1"`, "Idempotency-Key", "save-1")
-	second := r.do("POST", "/api/v1/workspaces/main/models/kittiwake/revisions", text, 201, "If-Match", `"1"`, "Idempotency-Key", "save-1")
+	first := r.do(
+		"POST",
+		"/api/v1/workspaces/main/models/kittiwake/revisions",
+		text,
+		201,
+		"If-Match",
+		`"1"`,
+		"Idempotency-Key",
+		"save-1",
+	)
+	second := r.do(
+		"POST",
+		"/api/v1/workspaces/main/models/kittiwake/revisions",
+		text,
+		201,
+		"If-Match",
+		`"1"`,
+		"Idempotency-Key",
+		"save-1",
+	)
 	require.Equal(t, first["number"], second["number"], "sent again, it is not refused as stale")
 }
 
@@ -213,7 +255,11 @@ func TestTwoSaveAtOnce(t *testing.T) {
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
-			req, _ := http.NewRequest("POST", r.url+"/api/v1/workspaces/main/models/kittiwake/revisions", strings.NewReader(fmt.Sprintf(`{"text": %q}`, smallModel+fmt.Sprintf("# %d\n", i))))
+			req, _ := http.NewRequest(
+				"POST",
+				r.url+"/api/v1/workspaces/main/models/kittiwake/revisions",
+				strings.NewReader(fmt.Sprintf(`{"text": %q}`, smallModel+fmt.Sprintf("# %d\n", i))),
+			)
 			req.Header.Set("Content-Type", "application/json")
 			req.Header.Set("If-Match", `"1"`)
 			answer, err := r.http.Do(req)
@@ -326,7 +372,12 @@ func TestRecordsOfTheFirstVersionAreBroughtUpToDate(t *testing.T) {
 // TestABackupBringsEverythingBack, into an empty database only.
 func TestABackupBringsEverythingBack(t *testing.T) {
 	r := start(t).signIn()
-	run := r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "quiet-tuesday"}, 202)
+	run := r.do(
+		"POST",
+		"/api/v1/workspaces/main/models/kittiwake/runs",
+		map[string]any{"scenario": "quiet-tuesday"},
+		202,
+	)
 	want := r.result(fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f", run["id"]))
 	file := filepath.Join(t.TempDir(), "weir.dump")
 	size, err := postgres.Backup(context.Background(), database.URL, file)
@@ -378,7 +429,9 @@ func TestTheClockIsSetBack(t *testing.T) {
 	defer db.Close()
 	token := r.token("ann", "editor")
 	waiting := r.long()
-	rows, err := db.Query("SELECT table_name, column_name FROM information_schema.columns JOIN information_schema.tables USING (table_schema, table_name) WHERE table_schema = 'public' AND table_type = 'BASE TABLE' AND data_type = 'timestamp with time zone'")
+	rows, err := db.Query(
+		"SELECT table_name, column_name FROM information_schema.columns JOIN information_schema.tables USING (table_schema, table_name) WHERE table_schema = 'public' AND table_type = 'BASE TABLE' AND data_type = 'timestamp with time zone'",
+	)
 	require.NoError(t, err)
 	var ahead []string
 	for rows.Next() {

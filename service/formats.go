@@ -50,7 +50,15 @@ type Difference struct {
 // formatRoutes bring models in and out of other formats, and tell them apart.
 func (v *Service) formatRoutes() {
 	starters := sync.OnceValue(madeStarters)
-	register(v, store.Viewer, huma.Operation{OperationID: "list-starters", Method: http.MethodGet, Path: "/api/v1/starters", Summary: "Models to begin with, each with a scenario"},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "list-starters",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/starters",
+			Summary:     "Models to begin with, each with a scenario",
+		},
 		func(ctx context.Context, in *struct{}) (*struct {
 			Body struct {
 				Starters []Starter `json:"starters"`
@@ -63,9 +71,19 @@ func (v *Service) formatRoutes() {
 			}{}
 			out.Body.Starters = starters()
 			return out, nil
-		})
+		},
+	)
 
-	register(v, store.Viewer, huma.Operation{OperationID: "import", Method: http.MethodPost, Path: "/api/v1/import", Summary: "Turn a file (a model, AsyncAPI 3, an inventory in CSV or JSON Lines, OpenTelemetry traces) into a model; nothing is kept", MaxBodyBytes: 2 * MaxBody},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID:  "import",
+			Method:       http.MethodPost,
+			Path:         "/api/v1/import",
+			Summary:      "Turn a file (a model, AsyncAPI 3, an inventory in CSV or JSON Lines, OpenTelemetry traces) into a model; nothing is kept",
+			MaxBodyBytes: 2 * MaxBody,
+		},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Name    string `json:"name" maxLength:"255" doc:"the file's name"`
@@ -90,9 +108,19 @@ func (v *Service) formatRoutes() {
 				out.Missing = []string{}
 			}
 			return &struct{ Body Imported }{out}, nil
-		})
+		},
+	)
 
-	register(v, store.Viewer, huma.Operation{OperationID: "diff", Method: http.MethodPost, Path: "/api/v1/diff", Summary: "Tell two topologies apart in their own terms, and what that does to findings", MaxBodyBytes: 2 * MaxBody},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID:  "diff",
+			Method:       http.MethodPost,
+			Path:         "/api/v1/diff",
+			Summary:      "Tell two topologies apart in their own terms, and what that does to findings",
+			MaxBodyBytes: 2 * MaxBody,
+		},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Before string `json:"before" doc:"a topology, YAML"`
@@ -108,13 +136,29 @@ func (v *Service) formatRoutes() {
 					return nil, badFile(err)
 				}
 				values[i] = written
-				checks[i] = check.Run(g, nil, document.NewHead("check", g.Topology.Name, "", document.Digest(text)), time.Now())
+				checks[i] = check.Run(
+					g,
+					nil,
+					document.NewHead("check", g.Topology.Name, "", document.Digest(text)),
+					time.Now(),
+				)
 			}
 			checks[1].Since(checks[0])
-			return &struct{ Body Difference }{Difference{model.Compare(values[0], values[1]), checks[1].Findings, checks[1].Gone}}, nil
-		})
+			return &struct{ Body Difference }{
+				Difference{model.Compare(values[0], values[1]), checks[1].Findings, checks[1].Gone},
+			}, nil
+		},
+	)
 
-	register(v, store.Viewer, huma.Operation{OperationID: "compare-runs", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/compare", Summary: "Every number in which the results of runs differ from that of the first, and whether beyond chance"},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "compare-runs",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/workspaces/{workspace}/compare",
+			Summary:     "Every number in which the results of runs differ from that of the first, and whether beyond chance",
+		},
 		func(ctx context.Context, in *struct {
 			WorkspacePath
 			Runs []int64 `query:"run,explode" required:"true" minItems:"2" maxItems:"8" doc:"the runs: run=1&run=2"`
@@ -134,15 +178,35 @@ func (v *Service) formatRoutes() {
 				if err := json.Unmarshal(text, &doc); err != nil {
 					return nil, v.failure(err, "result")
 				}
-				names = append(names, fmt.Sprintf("run %d: %s, revision %d, %s", id, run.Model, run.Revision, run.Scenario))
+				names = append(
+					names,
+					fmt.Sprintf("run %d: %s, revision %d, %s", id, run.Model, run.Revision, run.Scenario),
+				)
 				docs = append(docs, doc)
 			}
-			return &struct{ Body *study.Comparison }{study.Compare(document.NewHead("compare", "", "", ""), names, docs)}, nil
-		})
+			return &struct{ Body *study.Comparison }{
+				study.Compare(document.NewHead("compare", "", "", ""), names, docs),
+			}, nil
+		},
+	)
 
-	register(v, store.Viewer, huma.Operation{OperationID: "get-report", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs/{id}/report", Summary: "One HTML file of a run and the check of its model, for people who have nothing installed",
-		Responses: map[string]*huma.Response{"200": {Description: "the report", Content: map[string]*huma.MediaType{"text/html": {Schema: &huma.Schema{Type: "string"}}}}}},
-		func(ctx context.Context, in *RunPath) (*reportAnswer, error) { return v.report(ctx, in.ID) })
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "get-report",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/report",
+			Summary:     "One HTML file of a run and the check of its model, for people who have nothing installed",
+			Responses: map[string]*huma.Response{
+				"200": {
+					Description: "the report",
+					Content:     map[string]*huma.MediaType{"text/html": {Schema: &huma.Schema{Type: "string"}}},
+				},
+			},
+		},
+		func(ctx context.Context, in *RunPath) (*reportAnswer, error) { return v.report(ctx, in.ID) },
+	)
 }
 
 type reportAnswer struct {
@@ -160,12 +224,21 @@ func (v *Service) report(ctx context.Context, id int64) (*reportAnswer, error) {
 	if err != nil {
 		return nil, err
 	}
-	doc := check.Run(p.graph, p.scenario, document.NewHead("check", p.graph.Topology.Name, "", document.Digest(p.text)), time.Now())
+	doc := check.Run(
+		p.graph,
+		p.scenario,
+		document.NewHead("check", p.graph.Topology.Name, "", document.Digest(p.text)),
+		time.Now(),
+	)
 	var out bytes.Buffer
 	if err := report.Write(&out, p.graph, doc, []report.Run{{Result: result, Scenario: p.scenario}}); err != nil {
 		return nil, v.failure(err, "report")
 	}
-	return &reportAnswer{"text/html; charset=utf-8", fmt.Sprintf(`attachment; filename="%s-run-%d.html"`, p.run.Model, id), out.Bytes()}, nil
+	return &reportAnswer{
+		"text/html; charset=utf-8",
+		fmt.Sprintf(`attachment; filename="%s-run-%d.html"`, p.run.Model, id),
+		out.Bytes(),
+	}, nil
 }
 
 // madeStarters reads the gallery and draws each, once.

@@ -27,10 +27,20 @@ func TestFilesOfEveryFormatComeIn(t *testing.T) {
 		r.do("POST", "/api/v1/check", map[string]any{"text": in["text"]}, 200)
 		if format == "otlp" {
 			r.do("POST", "/api/v1/workspaces/main/models", map[string]any{"name": "learned", "text": in["text"]}, 201)
-			r.do("PUT", "/api/v1/workspaces/main/models/learned/scenarios/observed", map[string]any{"text": in["scenario"]}, 204)
+			r.do(
+				"PUT",
+				"/api/v1/workspaces/main/models/learned/scenarios/observed",
+				map[string]any{"text": in["scenario"]},
+				204,
+			)
 		}
 	}
-	bad := r.do("POST", "/api/v1/import", map[string]any{"name": "a.csv", "content": base64.StdEncoding.EncodeToString([]byte("a,b\n"))}, 422)
+	bad := r.do(
+		"POST",
+		"/api/v1/import",
+		map[string]any{"name": "a.csv", "content": base64.StdEncoding.EncodeToString([]byte("a,b\n"))},
+		422,
+	)
 	require.Contains(t, bad["detail"], `no column "record"`)
 	r.do("POST", "/api/v1/import", map[string]any{"name": "a.csv", "content": "%%"}, 422)
 }
@@ -44,9 +54,22 @@ func TestStartersAndDifferences(t *testing.T) {
 		s := s.(map[string]any)
 		require.Contains(t, s["picture"], "<svg")
 		r.do("POST", "/api/v1/workspaces/main/models", map[string]any{"name": s["name"], "text": s["text"]}, 201)
-		r.do("PUT", fmt.Sprintf("/api/v1/workspaces/main/models/%s/scenarios/a-bad-day", s["name"]), map[string]any{"text": s["scenario"]}, 204)
+		r.do(
+			"PUT",
+			fmt.Sprintf("/api/v1/workspaces/main/models/%s/scenarios/a-bad-day", s["name"]),
+			map[string]any{"text": s["scenario"]},
+			204,
+		)
 	}
-	told := r.do("POST", "/api/v1/diff", map[string]any{"before": small, "after": "ironweir: topology/1\nname: small\nnodes:\n  q: {kind: queue, lease: 30s, links: {f: {}}}\n  f: {kind: function, takes: 1s}\n"}, 200)
+	told := r.do(
+		"POST",
+		"/api/v1/diff",
+		map[string]any{
+			"before": small,
+			"after":  "ironweir: topology/1\nname: small\nnodes:\n  q: {kind: queue, lease: 30s, links: {f: {}}}\n  f: {kind: function, takes: 1s}\n",
+		},
+		200,
+	)
 	require.Equal(t, []any{"d"}, told["changes"].(map[string]any)["nodes_removed"])
 	require.NotEmpty(t, told["came"])
 	require.NotEmpty(t, told["went"])
@@ -57,9 +80,19 @@ func TestStartersAndDifferences(t *testing.T) {
 // TestARunIsReported as one page to send on.
 func TestARunIsReported(t *testing.T) {
 	r := start(t).signIn()
-	run := r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "quiet-tuesday"}, 202)
+	run := r.do(
+		"POST",
+		"/api/v1/workspaces/main/models/kittiwake/runs",
+		map[string]any{"scenario": "quiet-tuesday"},
+		202,
+	)
 	path := fmt.Sprintf("/api/v1/workspaces/main/runs/%v", run["id"])
-	require.Eventually(t, func() bool { return r.do("GET", path, nil, 200)["state"] == "done" }, time.Minute, 50*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return r.do("GET", path, nil, 200)["state"] == "done" },
+		time.Minute,
+		50*time.Millisecond,
+	)
 	request, err := http.NewRequest("GET", r.url+path+"/report", nil)
 	require.NoError(t, err)
 	answer, err := r.http.Do(request)

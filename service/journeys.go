@@ -212,7 +212,15 @@ func (v *Service) journeyRoutes() {
 			Sampled  int           `json:"sampled" doc:"how many are told, before the filter: the first 200 that ended badly and 100 of the others"`
 		}
 	}
-	register(v, store.Viewer, huma.Operation{OperationID: "list-journeys", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs/{id}/journeys", Summary: "Journeys of a run's first replication: those that ended badly and a sample of the rest"},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "list-journeys",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/journeys",
+			Summary:     "Journeys of a run's first replication: those that ended badly and a sample of the rest",
+		},
 		func(ctx context.Context, in *struct {
 			RunPath
 			Outcome string `query:"outcome" enum:"complete,failed,in_flight"`
@@ -229,15 +237,30 @@ func (v *Service) journeyRoutes() {
 			out.Body.Journeys, out.Body.Sampled = []JourneyLine{}, len(told)
 			for i := range told {
 				j := &told[i]
-				if in.Outcome != "" && j.Outcome != in.Outcome || !strings.Contains(j.Key, in.Key) || in.Node != "" && !touches(j, in.Node) || in.Data != "" && !carries(j, in.Data) || in.Ends != "" && !endsSo(j, in.Ends) {
+				if in.Outcome != "" && j.Outcome != in.Outcome || !strings.Contains(j.Key, in.Key) ||
+					in.Node != "" && !touches(j, in.Node) ||
+					in.Data != "" && !carries(j, in.Data) ||
+					in.Ends != "" && !endsSo(j, in.Ends) {
 					continue
 				}
-				out.Body.Journeys = append(out.Body.Journeys, JourneyLine{j.ID, j.Entry, j.Key, j.Began, j.Outcome, j.Copies, ends(j)})
+				out.Body.Journeys = append(
+					out.Body.Journeys,
+					JourneyLine{j.ID, j.Entry, j.Key, j.Began, j.Outcome, j.Copies, ends(j)},
+				)
 			}
 			return out, nil
-		})
+		},
+	)
 
-	register(v, store.Viewer, huma.Operation{OperationID: "get-journey", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs/{id}/journeys/{journey}", Summary: "One journey, step by step"},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "get-journey",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/journeys/{journey}",
+			Summary:     "One journey, step by step",
+		},
 		func(ctx context.Context, in *struct {
 			RunPath
 			Journey uint64 `path:"journey" minimum:"1"`
@@ -260,12 +283,23 @@ func (v *Service) journeyRoutes() {
 				return nil, v.failure(err, "journey")
 			}
 			if j == nil {
-				return nil, huma.Error404NotFound(fmt.Sprintf("the first replication of run %d has no journey %d", in.ID, in.Journey))
+				return nil, huma.Error404NotFound(
+					fmt.Sprintf("the first replication of run %d has no journey %d", in.ID, in.Journey),
+				)
 			}
 			return &struct{ Body sim.Journey }{*j}, nil
-		})
+		},
+	)
 
-	register(v, store.Viewer, huma.Operation{OperationID: "get-rest", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs/{id}/rest", Summary: "What rests in a node at an instant of the first replication"},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "get-rest",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/rest",
+			Summary:     "What rests in a node at an instant of the first replication",
+		},
 		func(ctx context.Context, in *struct {
 			RunPath
 			Node string  `query:"node" required:"true"`
@@ -284,5 +318,6 @@ func (v *Service) journeyRoutes() {
 				rests = []sim.Resting{}
 			}
 			return &struct{ Body AtRest }{AtRest{in.Node, at.Seconds(), total, rests}}, nil
-		})
+		},
+	)
 }

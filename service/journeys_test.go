@@ -14,9 +14,19 @@ import (
 // what rested in a queue at an instant.
 func TestJourneysOfARunAreTold(t *testing.T) {
 	r := start(t).signIn()
-	run := r.do("POST", "/api/v1/workspaces/main/models/kittiwake-draft/runs", map[string]any{"scenario": "friday-evening"}, 202)
+	run := r.do(
+		"POST",
+		"/api/v1/workspaces/main/models/kittiwake-draft/runs",
+		map[string]any{"scenario": "friday-evening"},
+		202,
+	)
 	path := fmt.Sprintf("/api/v1/workspaces/main/runs/%v", run["id"])
-	require.Eventually(t, func() bool { return r.do("GET", path, nil, 200)["state"] == "done" }, time.Minute, 50*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return r.do("GET", path, nil, 200)["state"] == "done" },
+		time.Minute,
+		50*time.Millisecond,
+	)
 
 	all := r.do("GET", path+"/journeys", nil, 200)
 	require.Equal(t, all["journeys"], r.do("GET", path+"/journeys", nil, 200)["journeys"], "what was told is kept")
@@ -48,7 +58,13 @@ func TestJourneysOfARunAreTold(t *testing.T) {
 	exhausted := r.do("GET", path+"/journeys?ends=exhausted", nil, 200)["journeys"].([]any)
 	require.NotEmpty(t, exhausted)
 	told = r.do("GET", fmt.Sprintf("%s/journeys/%v", path, exhausted[0].(map[string]any)["journey"]), nil, 200)
-	require.True(t, slices.ContainsFunc(told["steps"].([]any), func(s any) bool { return s.(map[string]any)["fate"] == "exhausted" }))
+	require.True(
+		t,
+		slices.ContainsFunc(
+			told["steps"].([]any),
+			func(s any) bool { return s.(map[string]any)["fate"] == "exhausted" },
+		),
+	)
 	require.Empty(t, r.do("GET", path+"/journeys?ends=overflow", nil, 200)["journeys"])
 
 	rests := r.do("GET", path+"/rest?node=consignments&at=12000", nil, 200)

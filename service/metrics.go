@@ -15,11 +15,26 @@ type records struct{ store *store.Store }
 var (
 	databaseUp = prometheus.NewDesc("ironweir_database_up", "1 while the database answers.", nil, nil)
 	runsNow    = prometheus.NewDesc("ironweir_runs", "Runs by state.", []string{"state"}, nil)
-	partsNow   = prometheus.NewDesc("ironweir_run_parts", "Parts of runs that have not ended, by state.", []string{"state"}, nil)
-	oldestPart = prometheus.NewDesc("ironweir_oldest_queued_run_seconds", "Age of the oldest run of which nobody has taken a part.", nil, nil)
+	partsNow   = prometheus.NewDesc(
+		"ironweir_run_parts",
+		"Parts of runs that have not ended, by state.",
+		[]string{"state"},
+		nil,
+	)
+	oldestPart = prometheus.NewDesc(
+		"ironweir_oldest_queued_run_seconds",
+		"Age of the oldest run of which nobody has taken a part.",
+		nil,
+		nil,
+	)
 	workersNow = prometheus.NewDesc("ironweir_workers", "Workers that live.", nil, nil)
-	slotsNow   = prometheus.NewDesc("ironweir_worker_slots", "Parts that all workers together work on at once.", nil, nil)
-	bytesNow   = prometheus.NewDesc("ironweir_database_bytes", "Size of the database.", nil, nil)
+	slotsNow   = prometheus.NewDesc(
+		"ironweir_worker_slots",
+		"Parts that all workers together work on at once.",
+		nil,
+		nil,
+	)
+	bytesNow = prometheus.NewDesc("ironweir_database_bytes", "Size of the database.", nil, nil)
 )
 
 // Describe names the metrics.

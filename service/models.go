@@ -106,18 +106,40 @@ func checkText(name, text string) (*Checked, error) {
 	out := &Checked{Check: doc, Document: plain, Board: Board{Nodes: []BoardNode{}, Links: []BoardLink{}}}
 	for i := range g.Nodes {
 		n := &g.Nodes[i]
-		drawn := BoardNode{Name: n.Name, Kind: string(n.Kind), Role: picture.Role(n.Kind), About: n.About, Owner: n.Owner, Tags: map[string]string{}, Line: n.Pos.Line}
+		drawn := BoardNode{
+			Name:  n.Name,
+			Kind:  string(n.Kind),
+			Role:  picture.Role(n.Kind),
+			About: n.About,
+			Owner: n.Owner,
+			Tags:  map[string]string{},
+			Line:  n.Pos.Line,
+		}
 		maps.Copy(drawn.Tags, n.Tags)
 		out.Board.Nodes = append(out.Board.Nodes, drawn)
 	}
 	for i := range g.Links {
 		l := &g.Links[i]
-		out.Board.Links = append(out.Board.Links, BoardLink{l.Link.ID(), l.Link.From, l.Link.To, picture.Stroke(l), picture.Label(l), doc.Links[l.Link.ID()].Reach, l.Pos.Line})
+		out.Board.Links = append(
+			out.Board.Links,
+			BoardLink{
+				l.Link.ID(),
+				l.Link.From,
+				l.Link.To,
+				picture.Stroke(l),
+				picture.Label(l),
+				doc.Links[l.Link.ID()].Reach,
+				l.Pos.Line,
+			},
+		)
 	}
 	for _, e := range g.Edges(false) {
 		if e.Dead {
 			from, to := g.Nodes[e.From].Name, g.Nodes[e.To].Name
-			out.Board.Links = append(out.Board.Links, BoardLink{ID: from + "→" + to, From: from, To: to, Stroke: "dead-letter", Reach: "possible"})
+			out.Board.Links = append(
+				out.Board.Links,
+				BoardLink{ID: from + "→" + to, From: from, To: to, Stroke: "dead-letter", Reach: "possible"},
+			)
 		}
 	}
 	return out, nil
@@ -134,7 +156,11 @@ type revisionAnswer struct {
 }
 
 func answerRevision(ctx context.Context, name string, r *store.Revision) *revisionAnswer {
-	return &revisionAnswer{ETag: etag(r.Number), Location: fmt.Sprintf("/api/v1/workspaces/%s/models/%s/revisions/%d", spaceOf(ctx).Name, name, r.Number), Body: r}
+	return &revisionAnswer{
+		ETag:     etag(r.Number),
+		Location: fmt.Sprintf("/api/v1/workspaces/%s/models/%s/revisions/%d", spaceOf(ctx).Name, name, r.Number),
+		Body:     r,
+	}
 }
 
 func etag(number int) string { return `"` + strconv.Itoa(number) + `"` }
@@ -155,7 +181,16 @@ func (c *Checked) revision(text, note, author string) (*store.Revision, error) {
 		return nil, err
 	}
 	s := c.Check.Summary
-	return &store.Revision{Text: text, Note: note, Author: author, Errors: s.Errors, Warnings: s.Warnings, Notes: s.Notes, Findings: findings, CreatedAt: time.Now()}, nil
+	return &store.Revision{
+		Text:      text,
+		Note:      note,
+		Author:    author,
+		Errors:    s.Errors,
+		Warnings:  s.Warnings,
+		Notes:     s.Notes,
+		Findings:  findings,
+		CreatedAt: time.Now(),
+	}, nil
 }
 
 // ModelPath names a model in a path.
@@ -165,16 +200,35 @@ type ModelPath struct {
 }
 
 func (v *Service) modelRoutes() {
-	register(v, store.Viewer, huma.Operation{OperationID: "check", Method: http.MethodPost, Path: "/api/v1/check", Summary: "Check a topology's text, and give what is drawn of it", MaxBodyBytes: MaxBody},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID:  "check",
+			Method:       http.MethodPost,
+			Path:         "/api/v1/check",
+			Summary:      "Check a topology's text, and give what is drawn of it",
+			MaxBodyBytes: MaxBody,
+		},
 		func(ctx context.Context, in *struct{ Body textBody }) (*struct{ Body *Checked }, error) {
 			checked, err := v.checkInTurn(ctx, "model.yaml", in.Body.Text)
 			if err != nil {
 				return nil, badFile(err)
 			}
 			return &struct{ Body *Checked }{checked}, nil
-		})
+		},
+	)
 
-	register(v, store.Viewer, huma.Operation{OperationID: "apply-patch", Method: http.MethodPost, Path: "/api/v1/apply", Summary: "Write a JSON Merge Patch, such as a remedy, into a topology's text, comments and layout kept", MaxBodyBytes: MaxBody},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID:  "apply-patch",
+			Method:       http.MethodPost,
+			Path:         "/api/v1/apply",
+			Summary:      "Write a JSON Merge Patch, such as a remedy, into a topology's text, comments and layout kept",
+			MaxBodyBytes: MaxBody,
+		},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Text  string         `json:"text" doc:"The topology, as YAML"`
@@ -190,9 +244,18 @@ func (v *Service) modelRoutes() {
 				return nil, badFile(err)
 			}
 			return edited(in.Body.Text, patch)
-		})
+		},
+	)
 
-	register(v, store.Viewer, huma.Operation{OperationID: "list-models", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/models", Summary: "List models by name"},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "list-models",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/workspaces/{workspace}/models",
+			Summary:     "List models by name",
+		},
 		func(ctx context.Context, in *struct {
 			WorkspacePath
 			Search string `query:"search" maxLength:"200" doc:"only those whose name or text holds this"`
@@ -204,9 +267,21 @@ func (v *Service) modelRoutes() {
 				return nil, v.failure(err, "model")
 			}
 			return paged(models, in.Limit, func(m store.Listed) string { return m.Name }), nil
-		})
+		},
+	)
 
-	register(v, store.Editor, huma.Operation{OperationID: "create-model", Method: http.MethodPost, Path: "/api/v1/workspaces/{workspace}/models", Summary: "Make a model", DefaultStatus: 201, MaxBodyBytes: MaxBody, Errors: []int{409}},
+	register(
+		v,
+		store.Editor,
+		huma.Operation{
+			OperationID:   "create-model",
+			Method:        http.MethodPost,
+			Path:          "/api/v1/workspaces/{workspace}/models",
+			Summary:       "Make a model",
+			DefaultStatus: 201,
+			MaxBodyBytes:  MaxBody,
+			Errors:        []int{409},
+		},
 		func(ctx context.Context, in *struct {
 			WorkspacePath
 			Keyed
@@ -224,26 +299,54 @@ func (v *Service) modelRoutes() {
 				return nil, v.failure(err, "model "+in.Body.Name)
 			}
 			return answerRevision(ctx, in.Body.Name, r), nil
-		})
+		},
+	)
 
-	register(v, store.Viewer, huma.Operation{OperationID: "get-model", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/models/{name}", Summary: "The latest revision of a model"},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "get-model",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/workspaces/{workspace}/models/{name}",
+			Summary:     "The latest revision of a model",
+		},
 		func(ctx context.Context, in *ModelPath) (*revisionAnswer, error) {
 			r, err := v.store.Revision(ctx, spaceOf(ctx), in.Name, 0)
 			if err != nil {
 				return nil, v.failure(err, "model "+in.Name)
 			}
 			return answerRevision(ctx, in.Name, r), nil
-		})
+		},
+	)
 
-	register(v, store.Editor, huma.Operation{OperationID: "delete-model", Method: http.MethodDelete, Path: "/api/v1/workspaces/{workspace}/models/{name}", Summary: "Remove a model with its revisions, scenarios and runs", DefaultStatus: 204},
+	register(
+		v,
+		store.Editor,
+		huma.Operation{
+			OperationID:   "delete-model",
+			Method:        http.MethodDelete,
+			Path:          "/api/v1/workspaces/{workspace}/models/{name}",
+			Summary:       "Remove a model with its revisions, scenarios and runs",
+			DefaultStatus: 204,
+		},
 		func(ctx context.Context, in *ModelPath) (*struct{}, error) {
 			if err := v.store.DeleteModel(ctx, spaceOf(ctx), in.Name); err != nil {
 				return nil, v.failure(err, "model "+in.Name)
 			}
 			return nil, nil
-		})
+		},
+	)
 
-	register(v, store.Viewer, huma.Operation{OperationID: "list-revisions", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/models/{name}/revisions", Summary: "List a model's revisions, latest first, without their text"},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "list-revisions",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/workspaces/{workspace}/models/{name}/revisions",
+			Summary:     "List a model's revisions, latest first, without their text",
+		},
 		func(ctx context.Context, in *struct {
 			ModelPath
 			Cursor int `query:"cursor" minimum:"0"`
@@ -258,9 +361,18 @@ func (v *Service) modelRoutes() {
 				return nil, v.failure(err, "model "+in.Name)
 			}
 			return paged(list, in.Limit, func(r store.Revision) string { return strconv.Itoa(r.Number) }), nil
-		})
+		},
+	)
 
-	register(v, store.Viewer, huma.Operation{OperationID: "get-revision", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/models/{name}/revisions/{number}", Summary: "One revision of a model"},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "get-revision",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/workspaces/{workspace}/models/{name}/revisions/{number}",
+			Summary:     "One revision of a model",
+		},
 		func(ctx context.Context, in *struct {
 			ModelPath
 			Number int `path:"number" minimum:"1"`
@@ -270,14 +382,23 @@ func (v *Service) modelRoutes() {
 				return nil, v.failure(err, fmt.Sprintf("revision %d of model %s", in.Number, in.Name))
 			}
 			return answerRevision(ctx, in.Name, r), nil
-		})
+		},
+	)
 
 	type findingList struct {
 		Body struct {
 			Findings []check.Finding `json:"findings"`
 		}
 	}
-	register(v, store.Viewer, huma.Operation{OperationID: "get-findings", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/models/{name}/revisions/{number}/findings", Summary: "What was found in a revision when it was saved"},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "get-findings",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/workspaces/{workspace}/models/{name}/revisions/{number}/findings",
+			Summary:     "What was found in a revision when it was saved",
+		},
 		func(ctx context.Context, in *struct {
 			ModelPath
 			Number int `path:"number" minimum:"1"`
@@ -291,9 +412,21 @@ func (v *Service) modelRoutes() {
 				return nil, v.failure(err, "findings")
 			}
 			return out, nil
-		})
+		},
+	)
 
-	register(v, store.Editor, huma.Operation{OperationID: "save-revision", Method: http.MethodPost, Path: "/api/v1/workspaces/{workspace}/models/{name}/revisions", Summary: "Save a revision on top of the one that If-Match names", DefaultStatus: 201, MaxBodyBytes: MaxBody, Errors: []int{412, 428}},
+	register(
+		v,
+		store.Editor,
+		huma.Operation{
+			OperationID:   "save-revision",
+			Method:        http.MethodPost,
+			Path:          "/api/v1/workspaces/{workspace}/models/{name}/revisions",
+			Summary:       "Save a revision on top of the one that If-Match names",
+			DefaultStatus: 201,
+			MaxBodyBytes:  MaxBody,
+			Errors:        []int{412, 428},
+		},
 		func(ctx context.Context, in *struct {
 			ModelPath
 			Keyed
@@ -305,7 +438,10 @@ func (v *Service) modelRoutes() {
 		}) (*revisionAnswer, error) {
 			onTop, err := strconv.Atoi(strings.Trim(in.IfMatch, `"`))
 			if err != nil {
-				return nil, huma.NewError(http.StatusPreconditionRequired, "say with If-Match which revision was edited")
+				return nil, huma.NewError(
+					http.StatusPreconditionRequired,
+					"say with If-Match which revision was edited",
+				)
 			}
 			r, err := v.revisionOf(ctx, in.Name, in.Body.Text, in.Body.Note)
 			if err != nil {
@@ -315,5 +451,6 @@ func (v *Service) modelRoutes() {
 				return nil, v.failure(err, "model "+in.Name)
 			}
 			return answerRevision(ctx, in.Name, r), nil
-		})
+		},
+	)
 }

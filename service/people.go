@@ -53,7 +53,15 @@ func paged[T any](list []T, limit int, cursor func(T) string) *page[T] {
 
 // peopleRoutes are for who administers the service.
 func (v *Service) peopleRoutes() {
-	register(v, service, huma.Operation{OperationID: "list-users", Method: http.MethodGet, Path: "/api/v1/users", Summary: "List people by name"},
+	register(
+		v,
+		service,
+		huma.Operation{
+			OperationID: "list-users",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/users",
+			Summary:     "List people by name",
+		},
 		func(ctx context.Context, in *struct {
 			Cursor string `query:"cursor"`
 			Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"200"`
@@ -63,8 +71,19 @@ func (v *Service) peopleRoutes() {
 				return nil, v.failure(err, "person")
 			}
 			return paged(list, in.Limit, func(u store.User) string { return u.Name }), nil
-		})
-	register(v, service, huma.Operation{OperationID: "create-user", Method: http.MethodPost, Path: "/api/v1/users", Summary: "Make a person, who then needs a sign-in link and a role in a workspace", DefaultStatus: 201, Errors: []int{409}},
+		},
+	)
+	register(
+		v,
+		service,
+		huma.Operation{
+			OperationID:   "create-user",
+			Method:        http.MethodPost,
+			Path:          "/api/v1/users",
+			Summary:       "Make a person, who then needs a sign-in link and a role in a workspace",
+			DefaultStatus: 201,
+			Errors:        []int{409},
+		},
 		func(ctx context.Context, in *struct {
 			Keyed
 			Body struct {
@@ -77,8 +96,18 @@ func (v *Service) peopleRoutes() {
 				return nil, v.failure(err, "person "+in.Body.Name)
 			}
 			return &userBody{u}, nil
-		})
-	register(v, service, huma.Operation{OperationID: "change-user", Method: http.MethodPatch, Path: "/api/v1/users/{user}", Summary: "Make somebody an administrator of the service, or no longer", Errors: []int{409}},
+		},
+	)
+	register(
+		v,
+		service,
+		huma.Operation{
+			OperationID: "change-user",
+			Method:      http.MethodPatch,
+			Path:        "/api/v1/users/{user}",
+			Summary:     "Make somebody an administrator of the service, or no longer",
+			Errors:      []int{409},
+		},
 		func(ctx context.Context, in *struct {
 			UserPath
 			Body struct {
@@ -90,14 +119,26 @@ func (v *Service) peopleRoutes() {
 				return nil, v.failure(err, "person "+in.Name)
 			}
 			return &userBody{u}, nil
-		})
-	register(v, service, huma.Operation{OperationID: "delete-user", Method: http.MethodDelete, Path: "/api/v1/users/{user}", Summary: "Remove a person with their sessions and tokens; what they made stays", DefaultStatus: 204, Errors: []int{409}},
+		},
+	)
+	register(
+		v,
+		service,
+		huma.Operation{
+			OperationID:   "delete-user",
+			Method:        http.MethodDelete,
+			Path:          "/api/v1/users/{user}",
+			Summary:       "Remove a person with their sessions and tokens; what they made stays",
+			DefaultStatus: 204,
+			Errors:        []int{409},
+		},
 		func(ctx context.Context, in *UserPath) (*struct{}, error) {
 			if err := v.store.DeleteUser(ctx, in.Name); err != nil {
 				return nil, v.failure(err, "person "+in.Name)
 			}
 			return nil, nil
-		})
+		},
+	)
 	type link struct {
 		Body struct {
 			Secret  string    `json:"secret" doc:"the part of the link after #"`
@@ -105,7 +146,16 @@ func (v *Service) peopleRoutes() {
 			Expires time.Time `json:"expires_at"`
 		}
 	}
-	register(v, service, huma.Operation{OperationID: "make-sign-in-link", Method: http.MethodPost, Path: "/api/v1/users/{user}/sign-in-link", Summary: "Make a link that signs a person in once, within a day", DefaultStatus: 201},
+	register(
+		v,
+		service,
+		huma.Operation{
+			OperationID:   "make-sign-in-link",
+			Method:        http.MethodPost,
+			Path:          "/api/v1/users/{user}/sign-in-link",
+			Summary:       "Make a link that signs a person in once, within a day",
+			DefaultStatus: 201,
+		},
 		func(ctx context.Context, in *UserPath) (*link, error) {
 			secret, err := v.store.SignInLink(ctx, in.Name, linkLife)
 			if err != nil {
@@ -114,30 +164,59 @@ func (v *Service) peopleRoutes() {
 			out := &link{}
 			out.Body.Secret, out.Body.Path, out.Body.Expires = secret, "/sign-in#"+secret, time.Now().Add(linkLife)
 			return out, nil
-		})
-	register(v, service, huma.Operation{OperationID: "get-settings", Method: http.MethodGet, Path: "/api/v1/settings", Summary: "The limits of runs, and how long records are kept"},
+		},
+	)
+	register(
+		v,
+		service,
+		huma.Operation{
+			OperationID: "get-settings",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/settings",
+			Summary:     "The limits of runs, and how long records are kept",
+		},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body store.Settings }, error) {
 			s, err := v.store.Settings(ctx)
 			if err != nil {
 				return nil, v.failure(err, "settings")
 			}
 			return &struct{ Body store.Settings }{s}, nil
-		})
-	register(v, service, huma.Operation{OperationID: "set-settings", Method: http.MethodPut, Path: "/api/v1/settings", Summary: "Choose the limits of runs, and how long records are kept", DefaultStatus: 204},
+		},
+	)
+	register(
+		v,
+		service,
+		huma.Operation{
+			OperationID:   "set-settings",
+			Method:        http.MethodPut,
+			Path:          "/api/v1/settings",
+			Summary:       "Choose the limits of runs, and how long records are kept",
+			DefaultStatus: 204,
+		},
 		func(ctx context.Context, in *struct{ Body store.Settings }) (*struct{}, error) {
 			if err := v.store.SetSettings(ctx, in.Body); err != nil {
 				return nil, v.failure(err, "settings")
 			}
 			return nil, nil
-		})
-	register(v, service, huma.Operation{OperationID: "list-workers", Method: http.MethodGet, Path: "/api/v1/workers", Summary: "The processes that work on runs"},
+		},
+	)
+	register(
+		v,
+		service,
+		huma.Operation{
+			OperationID: "list-workers",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/workers",
+			Summary:     "The processes that work on runs",
+		},
 		func(ctx context.Context, _ *struct{}) (*page[store.Worker], error) {
 			list, err := v.store.Workers(ctx)
 			if err != nil {
 				return nil, v.failure(err, "worker")
 			}
 			return paged(list, math.MaxInt, func(store.Worker) string { return "" }), nil
-		})
+		},
+	)
 	audit := func(ctx context.Context, workspace string, q AuditQuery) (*page[store.AuditEntry], error) {
 		before := q.Cursor
 		if before == 0 {
@@ -149,29 +228,66 @@ func (v *Service) peopleRoutes() {
 		}
 		return paged(list, q.Limit, func(a store.AuditEntry) string { return strconv.FormatInt(a.ID, 10) }), nil
 	}
-	register(v, service, huma.Operation{OperationID: "list-audit", Method: http.MethodGet, Path: "/api/v1/audit", Summary: "Who changed what, latest first"},
-		func(ctx context.Context, in *AuditQuery) (*page[store.AuditEntry], error) { return audit(ctx, "", *in) })
-	register(v, store.Admin, huma.Operation{OperationID: "list-workspace-audit", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/audit", Summary: "Who changed what in a workspace, latest first"},
+	register(
+		v,
+		service,
+		huma.Operation{
+			OperationID: "list-audit",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/audit",
+			Summary:     "Who changed what, latest first",
+		},
+		func(ctx context.Context, in *AuditQuery) (*page[store.AuditEntry], error) { return audit(ctx, "", *in) },
+	)
+	register(
+		v,
+		store.Admin,
+		huma.Operation{
+			OperationID: "list-workspace-audit",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/workspaces/{workspace}/audit",
+			Summary:     "Who changed what in a workspace, latest first",
+		},
 		func(ctx context.Context, in *struct {
 			WorkspacePath
 			AuditQuery
 		}) (*page[store.AuditEntry], error) {
 			return audit(ctx, spaceOf(ctx).Name, in.AuditQuery)
-		})
+		},
+	)
 }
 
 // workspaceRoutes are for workspaces and who may do what there.
 func (v *Service) workspaceRoutes() {
 	type spaceBody struct{ Body *store.Workspace }
-	register(v, store.Viewer, huma.Operation{OperationID: "list-workspaces", Method: http.MethodGet, Path: "/api/v1/workspaces", Summary: "The workspaces that you are a member of, with your role"},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "list-workspaces",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/workspaces",
+			Summary:     "The workspaces that you are a member of, with your role",
+		},
 		func(ctx context.Context, _ *struct{}) (*page[store.Workspace], error) {
 			list, err := v.store.Workspaces(ctx, accessOf(ctx))
 			if err != nil {
 				return nil, v.failure(err, "workspace")
 			}
 			return paged(list, math.MaxInt, func(w store.Workspace) string { return w.Name }), nil
-		})
-	register(v, service, huma.Operation{OperationID: "create-workspace", Method: http.MethodPost, Path: "/api/v1/workspaces", Summary: "Make a workspace", DefaultStatus: 201, Errors: []int{409}},
+		},
+	)
+	register(
+		v,
+		service,
+		huma.Operation{
+			OperationID:   "create-workspace",
+			Method:        http.MethodPost,
+			Path:          "/api/v1/workspaces",
+			Summary:       "Make a workspace",
+			DefaultStatus: 201,
+			Errors:        []int{409},
+		},
 		func(ctx context.Context, in *struct {
 			Keyed
 			Body struct {
@@ -184,23 +300,52 @@ func (v *Service) workspaceRoutes() {
 			}
 			w.Role = store.Admin
 			return &spaceBody{w}, nil
-		})
-	register(v, service, huma.Operation{OperationID: "delete-workspace", Method: http.MethodDelete, Path: "/api/v1/workspaces/{workspace}", Summary: "Remove a workspace with all that it holds", DefaultStatus: 204},
+		},
+	)
+	register(
+		v,
+		service,
+		huma.Operation{
+			OperationID:   "delete-workspace",
+			Method:        http.MethodDelete,
+			Path:          "/api/v1/workspaces/{workspace}",
+			Summary:       "Remove a workspace with all that it holds",
+			DefaultStatus: 204,
+		},
 		func(ctx context.Context, in *WorkspacePath) (*struct{}, error) {
 			if err := v.store.DeleteWorkspace(ctx, spaceOf(ctx)); err != nil {
 				return nil, v.failure(err, "workspace "+in.Workspace)
 			}
 			return nil, nil
-		})
-	register(v, store.Viewer, huma.Operation{OperationID: "list-members", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/members", Summary: "Who may do what in a workspace; administrators of the service may do everything"},
+		},
+	)
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "list-members",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/workspaces/{workspace}/members",
+			Summary:     "Who may do what in a workspace; administrators of the service may do everything",
+		},
 		func(ctx context.Context, in *WorkspacePath) (*page[store.Member], error) {
 			list, err := v.store.Members(ctx, spaceOf(ctx))
 			if err != nil {
 				return nil, v.failure(err, "workspace "+in.Workspace)
 			}
 			return paged(list, math.MaxInt, func(m store.Member) string { return m.User }), nil
-		})
-	register(v, store.Admin, huma.Operation{OperationID: "set-member", Method: http.MethodPut, Path: "/api/v1/workspaces/{workspace}/members/{user}", Summary: "Give somebody a role in a workspace", DefaultStatus: 204},
+		},
+	)
+	register(
+		v,
+		store.Admin,
+		huma.Operation{
+			OperationID:   "set-member",
+			Method:        http.MethodPut,
+			Path:          "/api/v1/workspaces/{workspace}/members/{user}",
+			Summary:       "Give somebody a role in a workspace",
+			DefaultStatus: 204,
+		},
 		func(ctx context.Context, in *struct {
 			MemberPath
 			Body struct {
@@ -211,33 +356,62 @@ func (v *Service) workspaceRoutes() {
 				return nil, v.failure(err, "person "+in.Name)
 			}
 			return nil, nil
-		})
-	register(v, store.Admin, huma.Operation{OperationID: "remove-member", Method: http.MethodDelete, Path: "/api/v1/workspaces/{workspace}/members/{user}", Summary: "Take somebody's role in a workspace away", DefaultStatus: 204},
+		},
+	)
+	register(
+		v,
+		store.Admin,
+		huma.Operation{
+			OperationID:   "remove-member",
+			Method:        http.MethodDelete,
+			Path:          "/api/v1/workspaces/{workspace}/members/{user}",
+			Summary:       "Take somebody's role in a workspace away",
+			DefaultStatus: 204,
+		},
 		func(ctx context.Context, in *MemberPath) (*struct{}, error) {
 			if err := v.store.SetMember(ctx, spaceOf(ctx), in.Name, ""); err != nil {
 				return nil, v.failure(err, "member "+in.Name)
 			}
 			return nil, nil
-		})
+		},
+	)
 }
 
 // tokenRoutes are for a person's own tokens.
 func (v *Service) tokenRoutes() {
-	register(v, store.Viewer, huma.Operation{OperationID: "list-tokens", Method: http.MethodGet, Path: "/api/v1/tokens", Summary: "Your tokens, without their secrets"},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "list-tokens",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/tokens",
+			Summary:     "Your tokens, without their secrets",
+		},
 		func(ctx context.Context, _ *struct{}) (*page[store.Token], error) {
 			list, err := v.store.Tokens(ctx, accessOf(ctx).User.ID)
 			if err != nil {
 				return nil, v.failure(err, "token")
 			}
 			return paged(list, math.MaxInt, func(store.Token) string { return "" }), nil
-		})
+		},
+	)
 	type made struct {
 		Body struct {
 			Secret string `json:"secret" doc:"the token; it is shown this once"`
 			store.Token
 		}
 	}
-	register(v, store.Viewer, huma.Operation{OperationID: "create-token", Method: http.MethodPost, Path: "/api/v1/tokens", Summary: "Make a token that lets a program in as you, with at most a role", DefaultStatus: 201},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID:   "create-token",
+			Method:        http.MethodPost,
+			Path:          "/api/v1/tokens",
+			Summary:       "Make a token that lets a program in as you, with at most a role",
+			DefaultStatus: 201,
+		},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Name      string `json:"name" minLength:"1" maxLength:"100" doc:"what it is for"`
@@ -264,15 +438,32 @@ func (v *Service) tokenRoutes() {
 					return nil, v.failure(err, "workspace "+in.Body.Workspace)
 				}
 			}
-			secret, token, err := v.store.CreateToken(ctx, &a.User, in.Body.Name, in.Body.Role, w, time.Duration(in.Body.Days)*24*time.Hour)
+			secret, token, err := v.store.CreateToken(
+				ctx,
+				&a.User,
+				in.Body.Name,
+				in.Body.Role,
+				w,
+				time.Duration(in.Body.Days)*24*time.Hour,
+			)
 			if err != nil {
 				return nil, v.failure(err, "token")
 			}
 			out := &made{}
 			out.Body.Secret, out.Body.Token = secret, *token
 			return out, nil
-		})
-	register(v, store.Viewer, huma.Operation{OperationID: "revoke-token", Method: http.MethodDelete, Path: "/api/v1/tokens/{id}", Summary: "Revoke a token: yours, or anybody's where you administer the service", DefaultStatus: 204},
+		},
+	)
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID:   "revoke-token",
+			Method:        http.MethodDelete,
+			Path:          "/api/v1/tokens/{id}",
+			Summary:       "Revoke a token: yours, or anybody's where you administer the service",
+			DefaultStatus: 204,
+		},
 		func(ctx context.Context, in *struct {
 			ID int64 `path:"id" minimum:"1"`
 		}) (*struct{}, error) {
@@ -285,5 +476,6 @@ func (v *Service) tokenRoutes() {
 				return nil, v.failure(err, "such token of yours")
 			}
 			return nil, nil
-		})
+		},
+	)
 }

@@ -15,7 +15,11 @@ import (
 type stateAnswer struct{ Body *rehearsal.State }
 
 // act does something to a rehearsal as who asks for it, and answers how it stands then.
-func (v *Service) act(ctx context.Context, id string, do func(r *rehearsal.Rehearsal, who string) error) (*stateAnswer, error) {
+func (v *Service) act(
+	ctx context.Context,
+	id string,
+	do func(r *rehearsal.Rehearsal, who string) error,
+) (*stateAnswer, error) {
 	k, err := v.rehearsal(ctx, id)
 	if err != nil {
 		return nil, err
@@ -34,7 +38,15 @@ func (v *Service) rehearsalActs(one string) {
 			Said string `json:"said" doc:"what happened; empty: nothing is left to happen"`
 		}
 	}
-	register(v, store.Editor, huma.Operation{OperationID: "step-rehearsal", Method: http.MethodPost, Path: one + "/step", Summary: "Let the next event happen; time stands before and after it"},
+	register(
+		v,
+		store.Editor,
+		huma.Operation{
+			OperationID: "step-rehearsal",
+			Method:      http.MethodPost,
+			Path:        one + "/step",
+			Summary:     "Let the next event happen; time stands before and after it",
+		},
 		func(ctx context.Context, in *RehearsalPath) (*step, error) {
 			out := &step{}
 			_, err := v.act(ctx, in.ID, func(r *rehearsal.Rehearsal, who string) (err error) {
@@ -42,8 +54,17 @@ func (v *Service) rehearsalActs(one string) {
 				return err
 			})
 			return out, err
-		})
-	register(v, store.Editor, huma.Operation{OperationID: "set-time", Method: http.MethodPost, Path: one + "/time", Summary: "Let time stand or pass, at another pace, or set it back to an earlier instant"},
+		},
+	)
+	register(
+		v,
+		store.Editor,
+		huma.Operation{
+			OperationID: "set-time",
+			Method:      http.MethodPost,
+			Path:        one + "/time",
+			Summary:     "Let time stand or pass, at another pace, or set it back to an earlier instant",
+		},
 		func(ctx context.Context, in *struct {
 			RehearsalPath
 			Body struct {
@@ -75,36 +96,85 @@ func (v *Service) rehearsalActs(one string) {
 				}
 				return r.Pause(who)
 			})
-		})
-	register(v, store.Editor, huma.Operation{OperationID: "interfere", Method: http.MethodPost, Path: one + "/incidents", Summary: "Start an incident, written as in a scenario: fail, slow, throttle or switch off a node, pause a link, send back what is parked"},
+		},
+	)
+	register(
+		v,
+		store.Editor,
+		huma.Operation{
+			OperationID: "interfere",
+			Method:      http.MethodPost,
+			Path:        one + "/incidents",
+			Summary:     "Start an incident, written as in a scenario: fail, slow, throttle or switch off a node, pause a link, send back what is parked",
+		},
 		func(ctx context.Context, in *struct {
 			RehearsalPath
 			Body map[string]any `doc:"such as {\"node\": \"clear-consignment\", \"fails\": \"100%\"}; it lasts until it is healed"`
 		}) (*stateAnswer, error) {
 			return v.act(ctx, in.ID, func(r *rehearsal.Rehearsal, who string) error { return r.Incident(who, in.Body) })
-		})
-	register(v, store.Editor, huma.Operation{OperationID: "heal", Method: http.MethodPost, Path: one + "/heal", Summary: "End what was done to a node or link, by hand or by the scenario; of all, where none is named"},
+		},
+	)
+	register(
+		v,
+		store.Editor,
+		huma.Operation{
+			OperationID: "heal",
+			Method:      http.MethodPost,
+			Path:        one + "/heal",
+			Summary:     "End what was done to a node or link, by hand or by the scenario; of all, where none is named",
+		},
 		func(ctx context.Context, in *struct {
 			RehearsalPath
 			Body struct {
 				Target string `json:"target,omitempty" maxLength:"200" doc:"a node, or a link as FROM:NAME"`
 			}
 		}) (*stateAnswer, error) {
-			return v.act(ctx, in.ID, func(r *rehearsal.Rehearsal, who string) error { return r.Heal(who, in.Body.Target) })
-		})
-	register(v, store.Editor, huma.Operation{OperationID: "move-message", Method: http.MethodPost, Path: one + "/messages/{message}", Summary: "Take a message out of where it lies and send it to another node"},
+			return v.act(
+				ctx,
+				in.ID,
+				func(r *rehearsal.Rehearsal, who string) error { return r.Heal(who, in.Body.Target) },
+			)
+		},
+	)
+	register(
+		v,
+		store.Editor,
+		huma.Operation{
+			OperationID: "move-message",
+			Method:      http.MethodPost,
+			Path:        one + "/messages/{message}",
+			Summary:     "Take a message out of where it lies and send it to another node",
+		},
 		func(ctx context.Context, in *struct {
 			MessagePath
 			Body struct {
 				To string `json:"to" minLength:"1" maxLength:"200" doc:"a node"`
 			}
 		}) (*stateAnswer, error) {
-			return v.act(ctx, in.ID, func(r *rehearsal.Rehearsal, who string) error { return r.Move(who, in.Message, in.Body.To) })
-		})
-	register(v, store.Editor, huma.Operation{OperationID: "remove-message", Method: http.MethodDelete, Path: one + "/messages/{message}", Summary: "Take a message out of where it lies: somebody has dealt with it"},
+			return v.act(
+				ctx,
+				in.ID,
+				func(r *rehearsal.Rehearsal, who string) error { return r.Move(who, in.Message, in.Body.To) },
+			)
+		},
+	)
+	register(
+		v,
+		store.Editor,
+		huma.Operation{
+			OperationID: "remove-message",
+			Method:      http.MethodDelete,
+			Path:        one + "/messages/{message}",
+			Summary:     "Take a message out of where it lies: somebody has dealt with it",
+		},
 		func(ctx context.Context, in *MessagePath) (*stateAnswer, error) {
-			return v.act(ctx, in.ID, func(r *rehearsal.Rehearsal, who string) error { return r.Move(who, in.Message, "") })
-		})
+			return v.act(
+				ctx,
+				in.ID,
+				func(r *rehearsal.Rehearsal, who string) error { return r.Move(who, in.Message, "") },
+			)
+		},
+	)
 }
 
 // MessagePath names a message of a rehearsal in a path.

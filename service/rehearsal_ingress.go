@@ -43,24 +43,87 @@ func (v *Service) rehearsalDoors(one string) {
 	entry := door(func(k *kept, c *gin.Context, who string) {
 		k.live.ServeEvents(c.Writer, c.Request, c.Param("node"), who)
 	})
-	register(v, store.Editor, huma.Operation{OperationID: "post-events", Method: http.MethodPost, Path: one + "/entries/{node}", Summary: "Post CloudEvents 1.0 to a node: binary, structured or as a batch", Metadata: quick, Errors: problems,
-		RequestBody: described("application/cloudevents+json", "application/cloudevents-batch+json", "application/json", "text/plain", "application/octet-stream"),
-		Responses: map[string]*huma.Response{"202": {Description: "they have come in", Content: map[string]*huma.MediaType{"application/json": {Schema: &huma.Schema{Type: huma.TypeObject,
-			Required: []string{"node", "journeys"}, Properties: map[string]*huma.Schema{"node": {Type: huma.TypeString}, "rejected": {Type: huma.TypeInteger},
-				"journeys": {Type: huma.TypeArray, Items: &huma.Schema{Type: huma.TypeInteger}, Description: "the numbers of the messages"}}}}}}}},
-		func(ctx context.Context, in *entryPath) (*huma.StreamResponse, error) { return entry(ctx, in.ID) })
-	register(v, store.Editor, huma.Operation{OperationID: "ask-to-post", Method: http.MethodOptions, Path: one + "/entries/{node}", Summary: "The handshake of CloudEvents' web hooks", Metadata: quick,
-		Responses: map[string]*huma.Response{"200": {Description: "events may be posted"}}},
-		func(ctx context.Context, in *entryPath) (*huma.StreamResponse, error) { return entry(ctx, in.ID) })
+	register(
+		v,
+		store.Editor,
+		huma.Operation{
+			OperationID: "post-events",
+			Method:      http.MethodPost,
+			Path:        one + "/entries/{node}",
+			Summary:     "Post CloudEvents 1.0 to a node: binary, structured or as a batch",
+			Metadata:    quick,
+			Errors:      problems,
+			RequestBody: described(
+				"application/cloudevents+json",
+				"application/cloudevents-batch+json",
+				"application/json",
+				"text/plain",
+				"application/octet-stream",
+			),
+			Responses: map[string]*huma.Response{
+				"202": {
+					Description: "they have come in",
+					Content: map[string]*huma.MediaType{"application/json": {Schema: &huma.Schema{Type: huma.TypeObject,
+						Required: []string{
+							"node",
+							"journeys",
+						}, Properties: map[string]*huma.Schema{"node": {Type: huma.TypeString}, "rejected": {Type: huma.TypeInteger},
+							"journeys": {
+								Type:        huma.TypeArray,
+								Items:       &huma.Schema{Type: huma.TypeInteger},
+								Description: "the numbers of the messages",
+							}}}}},
+				},
+			},
+		},
+		func(ctx context.Context, in *entryPath) (*huma.StreamResponse, error) { return entry(ctx, in.ID) },
+	)
+	register(
+		v,
+		store.Editor,
+		huma.Operation{
+			OperationID: "ask-to-post",
+			Method:      http.MethodOptions,
+			Path:        one + "/entries/{node}",
+			Summary:     "The handshake of CloudEvents' web hooks",
+			Metadata:    quick,
+			Responses:   map[string]*huma.Response{"200": {Description: "events may be posted"}},
+		},
+		func(ctx context.Context, in *entryPath) (*huma.StreamResponse, error) { return entry(ctx, in.ID) },
+	)
 	traces := door(func(k *kept, c *gin.Context, _ string) { k.live.ServeTraces(c.Writer, c.Request) })
-	register(v, store.Editor, huma.Operation{OperationID: "post-traces", Method: http.MethodPost, Path: one + "/v1/traces", Summary: "Traces of the real system, by OTLP over HTTP", Metadata: quick, Errors: problems,
-		RequestBody: described("application/x-protobuf", "application/json"),
-		Responses:   map[string]*huma.Response{"200": {Description: "they have come in", Content: map[string]*huma.MediaType{"application/json": {Schema: &huma.Schema{Type: huma.TypeObject}}, "application/x-protobuf": {}}}}},
-		func(ctx context.Context, in *RehearsalPath) (*huma.StreamResponse, error) { return traces(ctx, in.ID) })
+	register(
+		v,
+		store.Editor,
+		huma.Operation{
+			OperationID: "post-traces",
+			Method:      http.MethodPost,
+			Path:        one + "/v1/traces",
+			Summary:     "Traces of the real system, by OTLP over HTTP",
+			Metadata:    quick,
+			Errors:      problems,
+			RequestBody: described("application/x-protobuf", "application/json"),
+			Responses: map[string]*huma.Response{
+				"200": {
+					Description: "they have come in",
+					Content: map[string]*huma.MediaType{
+						"application/json":       {Schema: &huma.Schema{Type: huma.TypeObject}},
+						"application/x-protobuf": {},
+					},
+				},
+			},
+		},
+		func(ctx context.Context, in *RehearsalPath) (*huma.StreamResponse, error) { return traces(ctx, in.ID) },
+	)
 
 	// The endpoints of the model have paths and methods of their own, so the
 	// description of the API cannot name them.
-	endpoint := &huma.Operation{OperationID: "request", Path: one + "/http/{path}", Security: []map[string][]string{{"session": {store.Editor}}, {"token": {store.Editor}}}, Metadata: quick}
+	endpoint := &huma.Operation{
+		OperationID: "request",
+		Path:        one + "/http/{path}",
+		Security:    []map[string][]string{{"session": {store.Editor}}, {"token": {store.Editor}}},
+		Metadata:    quick,
+	}
 	v.engine.Any("/api/v1/workspaces/:workspace/rehearsals/:id/http/*path", func(c *gin.Context) {
 		v.authorise(humagin.NewContext(endpoint, c), func(ctx huma.Context) {
 			k := v.rehearsals.find(spaceOf(ctx.Context()).Name, c.Param("id"))
@@ -77,7 +140,12 @@ func (v *Service) rehearsalDoors(one string) {
 // tracesDoor takes traces at the path that exporters use by themselves, for the
 // rehearsal that a header names, or the only one that there is.
 func (v *Service) tracesDoor() {
-	op := &huma.Operation{OperationID: "traces", Path: "/v1/traces", Security: []map[string][]string{{"session": {store.Editor}}, {"token": {store.Editor}}}, Metadata: map[string]any{brief: true}}
+	op := &huma.Operation{
+		OperationID: "traces",
+		Path:        "/v1/traces",
+		Security:    []map[string][]string{{"session": {store.Editor}}, {"token": {store.Editor}}},
+		Metadata:    map[string]any{brief: true},
+	}
 	v.engine.POST("/v1/traces", func(c *gin.Context) {
 		v.authorise(humagin.NewContext(op, c), func(ctx huma.Context) {
 			k, err := v.onlyRehearsal(ctx.Context(), c.GetHeader("Ironweir-Rehearsal"))
@@ -99,7 +167,8 @@ func (v *Service) onlyRehearsal(ctx context.Context, id string) (*kept, error) {
 		if err != nil {
 			continue
 		}
-		if role, err := v.store.Role(ctx, accessOf(ctx), w); err == nil && store.Covers(role, store.Editor) && (id == "" || id == k.ID) {
+		if role, err := v.store.Role(ctx, accessOf(ctx), w); err == nil && store.Covers(role, store.Editor) &&
+			(id == "" || id == k.ID) {
 			may = append(may, k)
 		}
 	}
@@ -111,5 +180,8 @@ func (v *Service) onlyRehearsal(ctx context.Context, id string) (*kept, error) {
 	case len(may) == 0:
 		return nil, errors.New("no rehearsal goes on that could take traces; start one")
 	}
-	return nil, fmt.Errorf("%d rehearsals go on; name one in the header Ironweir-Rehearsal, or send to its own /v1/traces", len(may))
+	return nil, fmt.Errorf(
+		"%d rehearsals go on; name one in the header Ironweir-Rehearsal, or send to its own /v1/traces",
+		len(may),
+	)
 }

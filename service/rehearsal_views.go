@@ -23,8 +23,21 @@ type KeptScenario struct {
 
 // rehearsalViews are what is looked at in a rehearsal.
 func (v *Service) rehearsalViews(one string) {
-	register(v, store.Viewer, huma.Operation{OperationID: "watch-rehearsal", Method: http.MethodGet, Path: one + "/events", Summary: "A rehearsal's states as Server-Sent Events, until it ends",
-		Responses: map[string]*huma.Response{"200": {Description: "events of type `state`, at most five a second, each of which says all; `ended` is the last", Content: map[string]*huma.MediaType{"text/event-stream": {}}}}},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "watch-rehearsal",
+			Method:      http.MethodGet,
+			Path:        one + "/events",
+			Summary:     "A rehearsal's states as Server-Sent Events, until it ends",
+			Responses: map[string]*huma.Response{
+				"200": {
+					Description: "events of type `state`, at most five a second, each of which says all; `ended` is the last",
+					Content:     map[string]*huma.MediaType{"text/event-stream": {}},
+				},
+			},
+		},
 		func(ctx context.Context, in *struct {
 			RehearsalPath
 			LastEventID string `header:"Last-Event-ID" doc:"a state says all; a stream that is resumed starts with how things stand"`
@@ -35,7 +48,8 @@ func (v *Service) rehearsalViews(one string) {
 			}
 			who := accessOf(ctx).User.Name
 			return &huma.StreamResponse{Body: func(hc huma.Context) { watchRehearsal(hc, k.live, who) }}, nil
-		})
+		},
+	)
 	type resting struct {
 		Body struct {
 			Node     string        `json:"node"`
@@ -44,7 +58,15 @@ func (v *Service) rehearsalViews(one string) {
 			BackTo   []string      `json:"back_to" doc:"the nodes that set messages aside into this one"`
 		}
 	}
-	register(v, store.Viewer, huma.Operation{OperationID: "list-messages", Method: http.MethodGet, Path: one + "/nodes/{node}/messages", Summary: "What lies in a node now, or is worked on there, the oldest first"},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "list-messages",
+			Method:      http.MethodGet,
+			Path:        one + "/nodes/{node}/messages",
+			Summary:     "What lies in a node now, or is worked on there, the oldest first",
+		},
 		func(ctx context.Context, in *struct {
 			RehearsalPath
 			Node string `path:"node" maxLength:"200"`
@@ -65,8 +87,17 @@ func (v *Service) rehearsalViews(one string) {
 				out.Body.BackTo = []string{}
 			}
 			return out, nil
-		})
-	register(v, store.Viewer, huma.Operation{OperationID: "get-message", Method: http.MethodGet, Path: one + "/messages/{message}", Summary: "A message that lies somewhere, as a CloudEvent"},
+		},
+	)
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "get-message",
+			Method:      http.MethodGet,
+			Path:        one + "/messages/{message}",
+			Summary:     "A message that lies somewhere, as a CloudEvent",
+		},
 		func(ctx context.Context, in *MessagePath) (*struct{ Body map[string]any }, error) {
 			k, err := v.rehearsal(ctx, in.ID)
 			if err != nil {
@@ -74,8 +105,17 @@ func (v *Service) rehearsalViews(one string) {
 			}
 			event, err := k.live.Message(in.Message)
 			return &struct{ Body map[string]any }{event}, rehearsed(err)
-		})
-	register(v, store.Viewer, huma.Operation{OperationID: "get-rehearsed-journey", Method: http.MethodGet, Path: one + "/journeys/{journey}", Summary: "What has happened to a message so far, step by step"},
+		},
+	)
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "get-rehearsed-journey",
+			Method:      http.MethodGet,
+			Path:        one + "/journeys/{journey}",
+			Summary:     "What has happened to a message so far, step by step",
+		},
 		func(ctx context.Context, in *struct {
 			RehearsalPath
 			Journey uint64 `path:"journey" minimum:"1"`
@@ -86,8 +126,17 @@ func (v *Service) rehearsalViews(one string) {
 			}
 			j, err := k.live.Journey(in.Journey)
 			return &struct{ Body *sim.Journey }{j}, rehearsed(err)
-		})
-	register(v, store.Viewer, huma.Operation{OperationID: "get-rehearsed-result", Method: http.MethodGet, Path: one + "/result", Summary: "What has happened until now, counted as a run counts"},
+		},
+	)
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "get-rehearsed-result",
+			Method:      http.MethodGet,
+			Path:        one + "/result",
+			Summary:     "What has happened until now, counted as a run counts",
+		},
 		func(ctx context.Context, in *RehearsalPath) (*struct{ Body *study.Document }, error) {
 			k, err := v.rehearsal(ctx, in.ID)
 			if err != nil {
@@ -95,21 +144,48 @@ func (v *Service) rehearsalViews(one string) {
 			}
 			doc, err := k.live.Result()
 			return &struct{ Body *study.Document }{doc}, rehearsed(err)
-		})
-	register(v, store.Viewer, huma.Operation{OperationID: "get-observed", Method: http.MethodGet, Path: one + "/observed", Summary: "What traces of the real system show, beside what is modelled"},
+		},
+	)
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "get-observed",
+			Method:      http.MethodGet,
+			Path:        one + "/observed",
+			Summary:     "What traces of the real system show, beside what is modelled",
+		},
 		func(ctx context.Context, in *RehearsalPath) (*struct{ Body rehearsal.Beside }, error) {
 			k, err := v.rehearsal(ctx, in.ID)
 			if err != nil {
 				return nil, err
 			}
 			return &struct{ Body rehearsal.Beside }{k.live.Observed.Beside()}, nil
-		})
-	register(v, store.Viewer, huma.Operation{OperationID: "get-rehearsed-scenario", Method: http.MethodGet, Path: one + "/scenario", Summary: "What has happened until now as a scenario, which gives the same at full speed"},
+		},
+	)
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "get-rehearsed-scenario",
+			Method:      http.MethodGet,
+			Path:        one + "/scenario",
+			Summary:     "What has happened until now as a scenario, which gives the same at full speed",
+		},
 		func(ctx context.Context, in *RehearsalPath) (*struct{ Body KeptScenario }, error) {
 			out, err := v.keep(ctx, in.ID, "rehearsed")
 			return &struct{ Body KeptScenario }{out}, err
-		})
-	register(v, store.Editor, huma.Operation{OperationID: "keep-rehearsal", Method: http.MethodPut, Path: one + "/scenario/{text}", Summary: "Keep what has happened until now as a scenario of the model"},
+		},
+	)
+	register(
+		v,
+		store.Editor,
+		huma.Operation{
+			OperationID: "keep-rehearsal",
+			Method:      http.MethodPut,
+			Path:        one + "/scenario/{text}",
+			Summary:     "Keep what has happened until now as a scenario of the model",
+		},
 		func(ctx context.Context, in *struct {
 			RehearsalPath
 			Text string `path:"text" pattern:"^[a-z][a-z0-9-]{0,62}$" doc:"the scenario's name"`
@@ -126,7 +202,8 @@ func (v *Service) rehearsalViews(one string) {
 				return nil, v.failure(err, "model "+k.Model)
 			}
 			return &struct{ Body KeptScenario }{out}, nil
-		})
+		},
+	)
 }
 
 func (v *Service) keep(ctx context.Context, id, name string) (KeptScenario, error) {

@@ -168,7 +168,9 @@ func (v *Service) rehearsal(ctx context.Context, id string) (*kept, error) {
 	if k := v.rehearsals.find(spaceOf(ctx).Name, id); k != nil {
 		return k, nil
 	}
-	return nil, huma.Error404NotFound("there is no rehearsal " + id + " (any more); rehearsals live as long as the service runs and somebody uses them")
+	return nil, huma.Error404NotFound(
+		"there is no rehearsal " + id + " (any more); rehearsals live as long as the service runs and somebody uses them",
+	)
 }
 
 // rehearsed turns what a rehearsal says into an answer.
@@ -184,7 +186,12 @@ func rehearsed(err error) error {
 	return huma.Error422UnprocessableEntity(err.Error())
 }
 
-func (v *Service) startRehearsal(ctx context.Context, name string, q RehearsalRequest, asked store.Idempotency) (*kept, error) {
+func (v *Service) startRehearsal(
+	ctx context.Context,
+	name string,
+	q RehearsalRequest,
+	asked store.Idempotency,
+) (*kept, error) {
 	r, err := v.store.Revision(ctx, spaceOf(ctx), name, q.Revision)
 	if err != nil {
 		return nil, v.failure(err, "such revision of model "+name)
@@ -194,15 +201,40 @@ func (v *Service) startRehearsal(ctx context.Context, name string, q RehearsalRe
 		return nil, badFile(err)
 	}
 	if q.Hooks && !v.options.Hooks {
-		return nil, huma.Error422UnprocessableEntity("this service was started without -hooks, so no handlers are asked")
+		return nil, huma.Error422UnprocessableEntity(
+			"this service was started without -hooks, so no handlers are asked",
+		)
 	}
 	settings, err := v.store.Settings(ctx)
 	if err != nil {
 		return nil, v.failure(err, "settings")
 	}
-	plan := rehearsal.Plan{Memory: jobs.LimitsOf(settings).Memory, Graph: g, Pace: q.Pace, Paused: q.Paused, Hooks: q.Hooks, Log: v.log, Idle: idleTime, Head: document.NewHead("run", name, "", document.Digest(r.Text))}
-	k := &kept{text: r.Text, once: asked, Rehearsal: Rehearsal{ID: strings.ToLower(rand.Text()), Workspace: spaceOf(ctx).Name, Model: name, Revision: r.Number, Scenario: q.Scenario, Author: accessOf(ctx).User.Name,
-		StartedAt: time.Now(), Hooks: []string{}, Entries: []RehearsalEntry{}, Endpoints: []string{}}}
+	plan := rehearsal.Plan{
+		Memory: jobs.LimitsOf(settings).Memory,
+		Graph:  g,
+		Pace:   q.Pace,
+		Paused: q.Paused,
+		Hooks:  q.Hooks,
+		Log:    v.log,
+		Idle:   idleTime,
+		Head:   document.NewHead("run", name, "", document.Digest(r.Text)),
+	}
+	k := &kept{
+		text: r.Text,
+		once: asked,
+		Rehearsal: Rehearsal{
+			ID:        strings.ToLower(rand.Text()),
+			Workspace: spaceOf(ctx).Name,
+			Model:     name,
+			Revision:  r.Number,
+			Scenario:  q.Scenario,
+			Author:    accessOf(ctx).User.Name,
+			StartedAt: time.Now(),
+			Hooks:     []string{},
+			Entries:   []RehearsalEntry{},
+			Endpoints: []string{},
+		},
+	}
 	if q.Scenario != "" {
 		s, err := v.store.Text(ctx, store.Scenarios, spaceOf(ctx), name, q.Scenario)
 		if err != nil {
@@ -260,7 +292,17 @@ func (k *kept) asItStands() (*Rehearsal, error) {
 func (v *Service) rehearsalRoutes() {
 	const space = "/api/v1/workspaces/{workspace}"
 	const one = space + "/rehearsals/{id}"
-	register(v, store.Editor, huma.Operation{OperationID: "start-rehearsal", Method: http.MethodPost, Path: space + "/models/{name}/rehearsals", Summary: "Start a live simulation of a revision", DefaultStatus: 201, Errors: []int{409}},
+	register(
+		v,
+		store.Editor,
+		huma.Operation{
+			OperationID:   "start-rehearsal",
+			Method:        http.MethodPost,
+			Path:          space + "/models/{name}/rehearsals",
+			Summary:       "Start a live simulation of a revision",
+			DefaultStatus: 201,
+			Errors:        []int{409},
+		},
 		func(ctx context.Context, in *struct {
 			ModelPath
 			Keyed
@@ -279,8 +321,17 @@ func (v *Service) rehearsalRoutes() {
 			}
 			out, err := k.asItStands()
 			return &rehearsalAnswer{Location: k.path(), Body: out}, err
-		})
-	register(v, store.Viewer, huma.Operation{OperationID: "list-rehearsals", Method: http.MethodGet, Path: space + "/rehearsals", Summary: "List the rehearsals that go on"},
+		},
+	)
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "list-rehearsals",
+			Method:      http.MethodGet,
+			Path:        space + "/rehearsals",
+			Summary:     "List the rehearsals that go on",
+		},
 		func(ctx context.Context, in *WorkspacePath) (*page[Rehearsal], error) {
 			list := []Rehearsal{}
 			for _, k := range v.rehearsals.list(spaceOf(ctx).Name) {
@@ -289,8 +340,17 @@ func (v *Service) rehearsalRoutes() {
 				}
 			}
 			return paged(list, len(list), func(r Rehearsal) string { return r.ID }), nil
-		})
-	register(v, store.Viewer, huma.Operation{OperationID: "get-rehearsal", Method: http.MethodGet, Path: one, Summary: "A rehearsal as it stands"},
+		},
+	)
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "get-rehearsal",
+			Method:      http.MethodGet,
+			Path:        one,
+			Summary:     "A rehearsal as it stands",
+		},
 		func(ctx context.Context, in *RehearsalPath) (*struct{ Body *Rehearsal }, error) {
 			k, err := v.rehearsal(ctx, in.ID)
 			if err != nil {
@@ -298,8 +358,18 @@ func (v *Service) rehearsalRoutes() {
 			}
 			out, err := k.asItStands()
 			return &struct{ Body *Rehearsal }{out}, err
-		})
-	register(v, store.Editor, huma.Operation{OperationID: "end-rehearsal", Method: http.MethodDelete, Path: one, Summary: "End a rehearsal; what happened in it is gone, unless it was kept", DefaultStatus: 204},
+		},
+	)
+	register(
+		v,
+		store.Editor,
+		huma.Operation{
+			OperationID:   "end-rehearsal",
+			Method:        http.MethodDelete,
+			Path:          one,
+			Summary:       "End a rehearsal; what happened in it is gone, unless it was kept",
+			DefaultStatus: 204,
+		},
 		func(ctx context.Context, in *RehearsalPath) (*struct{}, error) {
 			k, err := v.rehearsal(ctx, in.ID)
 			if err != nil {
@@ -307,8 +377,17 @@ func (v *Service) rehearsalRoutes() {
 			}
 			v.rehearsals.end(k)
 			return nil, nil
-		})
-	register(v, store.Viewer, huma.Operation{OperationID: "get-rehearsed-model", Method: http.MethodGet, Path: one + "/model", Summary: "What is rehearsed: the text, its findings and how it is drawn"},
+		},
+	)
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "get-rehearsed-model",
+			Method:      http.MethodGet,
+			Path:        one + "/model",
+			Summary:     "What is rehearsed: the text, its findings and how it is drawn",
+		},
 		func(ctx context.Context, in *RehearsalPath) (*struct{ Body *RehearsedModel }, error) {
 			k, err := v.rehearsal(ctx, in.ID)
 			if err != nil {
@@ -319,7 +398,8 @@ func (v *Service) rehearsalRoutes() {
 				return nil, badFile(err)
 			}
 			return &struct{ Body *RehearsedModel }{&RehearsedModel{*c, k.text}}, nil
-		})
+		},
+	)
 	v.rehearsalActs(one)
 	v.rehearsalViews(one)
 	v.rehearsalDoors(one)

@@ -53,7 +53,12 @@ func TestARehearsalTogether(t *testing.T) {
 	ann, ben := r.token("ann", "editor"), r.token("ben", "viewer")
 	models := "/api/v1/workspaces/main/models/kittiwake"
 	first := r.do("POST", models+"/rehearsals", map[string]any{"paused": true}, 201, "Idempotency-Key", "once")
-	require.Equal(t, first["id"], r.do("POST", models+"/rehearsals", map[string]any{"paused": true}, 201, "Idempotency-Key", "once")["id"], "asked for again")
+	require.Equal(
+		t,
+		first["id"],
+		r.do("POST", models+"/rehearsals", map[string]any{"paused": true}, 201, "Idempotency-Key", "once")["id"],
+		"asked for again",
+	)
 	r.do("POST", models+"/rehearsals", map[string]any{"pace": 3}, 422, "Idempotency-Key", "once")
 	r.do("DELETE", "/api/v1/workspaces/main/rehearsals/"+first["id"].(string), nil, 204)
 	status, body := r.by(ann, "POST", models+"/rehearsals", "application/json", `{"pace": 200}`)
@@ -107,17 +112,34 @@ func TestARehearsalTogether(t *testing.T) {
 	// Ann breaks the registry and posts with a client that nobody here wrote.
 	status, body = r.by(ann, "POST", path+"/incidents", "application/json", `{"node":"goods-registry","fails":"100%"}`)
 	require.Equal(t, 200, status, body)
-	client, err := sdk.NewClientHTTP(sdk.WithTarget(r.url+path+"/entries/manifest-drop"), cehttp.WithHeader("Authorization", "Bearer "+ann))
+	client, err := sdk.NewClientHTTP(
+		sdk.WithTarget(r.url+path+"/entries/manifest-drop"),
+		cehttp.WithHeader("Authorization", "Bearer "+ann),
+	)
 	require.NoError(t, err)
 	event := sdk.NewEvent()
 	event.SetSource("haulier")
 	event.SetType("manifest.written")
 	event.SetSubject("inbound/gannet/1.csv")
-	require.NoError(t, event.SetData(sdk.ApplicationJSON, map[string]any{"haulier": "gannet", "lines": []any{map[string]any{"lorry": "g-1", "kg": 12000}, map[string]any{"lorry": "g-2", "kg": 9000}}}))
+	require.NoError(
+		t,
+		event.SetData(
+			sdk.ApplicationJSON,
+			map[string]any{
+				"haulier": "gannet",
+				"lines": []any{
+					map[string]any{"lorry": "g-1", "kg": 12000},
+					map[string]any{"lorry": "g-2", "kg": 9000},
+				},
+			},
+		),
+	)
 	result := client.Send(context.Background(), event)
 	require.True(t, sdk.IsACK(result), "%v", result)
 	watch("the registry fails", func(s state) bool {
-		return s.Nodes["goods-registry"].Failures > 0 && s.Nodes["goods-registry"].Fails != nil && len(s.Acts) >= 2 && s.Acts[0].Who == "ann" && s.Watchers[0] == "ben"
+		return s.Nodes["goods-registry"].Failures > 0 && s.Nodes["goods-registry"].Fails != nil && len(s.Acts) >= 2 &&
+			s.Acts[0].Who == "ann" &&
+			s.Watchers[0] == "ben"
 	})
 	status, body = r.by(ann, "POST", path+"/heal", "application/json", `{"target":"goods-registry"}`)
 	require.Equal(t, 200, status, body)
@@ -169,7 +191,15 @@ func itoa(n int64) string {
 
 func TestHooksNeedTheServicesLeave(t *testing.T) {
 	r := start(t).signIn()
-	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "hooked", "text": "ironweir: topology/1\nname: hooked\nnodes:\n  q: {kind: queue, links: {f: {}}}\n  f: {kind: function, hook: \"http://127.0.0.1:9/\"}\n"}, 201)
+	r.do(
+		"POST",
+		"/api/v1/workspaces/main/models",
+		map[string]string{
+			"name": "hooked",
+			"text": "ironweir: topology/1\nname: hooked\nnodes:\n  q: {kind: queue, links: {f: {}}}\n  f: {kind: function, hook: \"http://127.0.0.1:9/\"}\n",
+		},
+		201,
+	)
 	answer := r.do("POST", "/api/v1/workspaces/main/models/hooked/rehearsals", map[string]any{"hooks": true}, 422)
 	require.Contains(t, answer["detail"], "without -hooks")
 }

@@ -74,7 +74,15 @@ func (v *Service) asked(ctx context.Context, name string, q RunRequest) (*store.
 	if err != nil {
 		return nil, v.failure(err, "run")
 	}
-	run := &store.Run{Model: name, Revision: r.Number, Scenario: s.Name, Text: s.Text, Study: text, Author: accessOf(ctx).User.Name, CreatedAt: time.Now()}
+	run := &store.Run{
+		Model:     name,
+		Revision:  r.Number,
+		Scenario:  s.Name,
+		Text:      s.Text,
+		Study:     text,
+		Author:    accessOf(ctx).User.Name,
+		CreatedAt: time.Now(),
+	}
 	task, err := jobs.NewTask(run, r.Text, sim.Limits{})
 	if err != nil {
 		return nil, badFile(err)
@@ -93,7 +101,18 @@ func (v *Service) asked(ctx context.Context, name string, q RunRequest) (*store.
 const manyParts = 16
 
 func (v *Service) runRoutes() {
-	register(v, store.Editor, huma.Operation{OperationID: "start-run", Method: http.MethodPost, Path: "/api/v1/workspaces/{workspace}/models/{name}/runs", Summary: "Simulate a revision under a scenario, its variants beside it, or the points of a sweep; follow the run at its location", DefaultStatus: 202, MaxBodyBytes: MaxBody, Errors: []int{409}},
+	register(
+		v,
+		store.Editor,
+		huma.Operation{
+			OperationID:   "start-run",
+			Method:        http.MethodPost,
+			Path:          "/api/v1/workspaces/{workspace}/models/{name}/runs",
+			Summary:       "Simulate a revision under a scenario, its variants beside it, or the points of a sweep; follow the run at its location",
+			DefaultStatus: 202,
+			MaxBodyBytes:  MaxBody,
+			Errors:        []int{409},
+		},
 		func(ctx context.Context, in *struct {
 			ModelPath
 			Keyed
@@ -106,10 +125,22 @@ func (v *Service) runRoutes() {
 			if err := v.queue.Start(ctx, spaceOf(ctx), in.Name, run, idempotency(in.Key, in.Body)); err != nil {
 				return nil, v.failure(err, "model "+in.Name)
 			}
-			return &runAnswer{Location: fmt.Sprintf("/api/v1/workspaces/%s/runs/%d", run.Workspace, run.ID), Body: run}, nil
-		})
+			return &runAnswer{
+				Location: fmt.Sprintf("/api/v1/workspaces/%s/runs/%d", run.Workspace, run.ID),
+				Body:     run,
+			}, nil
+		},
+	)
 
-	register(v, store.Viewer, huma.Operation{OperationID: "list-runs", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs", Summary: "List runs, latest first"},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "list-runs",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/workspaces/{workspace}/runs",
+			Summary:     "List runs, latest first",
+		},
 		func(ctx context.Context, in *struct {
 			WorkspacePath
 			Model  string `query:"model"`
@@ -125,9 +156,19 @@ func (v *Service) runRoutes() {
 				return nil, v.failure(err, "run")
 			}
 			return paged(list, in.Limit, func(r store.Run) string { return strconv.FormatInt(r.ID, 10) }), nil
-		})
+		},
+	)
 
-	register(v, store.Editor, huma.Operation{OperationID: "delete-run", Method: http.MethodDelete, Path: "/api/v1/workspaces/{workspace}/runs/{id}", Summary: "Remove a run with its result", DefaultStatus: 204},
+	register(
+		v,
+		store.Editor,
+		huma.Operation{
+			OperationID:   "delete-run",
+			Method:        http.MethodDelete,
+			Path:          "/api/v1/workspaces/{workspace}/runs/{id}",
+			Summary:       "Remove a run with its result",
+			DefaultStatus: 204,
+		},
 		func(ctx context.Context, in *RunPath) (*struct{}, error) {
 			r, err := v.run(ctx, in.ID)
 			if err != nil {
@@ -137,34 +178,80 @@ func (v *Service) runRoutes() {
 				return nil, v.failure(err, "run")
 			}
 			return nil, nil
-		})
+		},
+	)
 
-	register(v, store.Viewer, huma.Operation{OperationID: "get-run", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs/{id}", Summary: "One run, without its result"},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "get-run",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/workspaces/{workspace}/runs/{id}",
+			Summary:     "One run, without its result",
+		},
 		func(ctx context.Context, in *RunPath) (*runAnswer, error) {
 			run, err := v.run(ctx, in.ID)
 			if err != nil {
 				return nil, err
 			}
 			return &runAnswer{Body: run}, nil
-		})
+		},
+	)
 
-	register(v, store.Viewer, huma.Operation{OperationID: "get-result", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs/{id}/result", Summary: "The result of a run, as the command line prints it"},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "get-result",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/result",
+			Summary:     "The result of a run, as the command line prints it",
+		},
 		func(ctx context.Context, in *RunPath) (*struct{ Body *study.Document }, error) {
 			doc, err := result[study.Document](ctx, v, in.ID, "run")
 			return &struct{ Body *study.Document }{doc}, err
-		})
-	register(v, store.Viewer, huma.Operation{OperationID: "get-variants-result", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs/{id}/variants", Summary: "The result of a run of variants side by side, with their differences"},
+		},
+	)
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "get-variants-result",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/variants",
+			Summary:     "The result of a run of variants side by side, with their differences",
+		},
 		func(ctx context.Context, in *RunPath) (*struct{ Body *study.Variants }, error) {
 			doc, err := result[study.Variants](ctx, v, in.ID, "variants")
 			return &struct{ Body *study.Variants }{doc}, err
-		})
-	register(v, store.Viewer, huma.Operation{OperationID: "get-sweep-result", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs/{id}/sweep", Summary: "The result of a run of a sweep, point by point"},
+		},
+	)
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "get-sweep-result",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/sweep",
+			Summary:     "The result of a run of a sweep, point by point",
+		},
 		func(ctx context.Context, in *RunPath) (*struct{ Body *study.Sweep }, error) {
 			doc, err := result[study.Sweep](ctx, v, in.ID, "sweep")
 			return &struct{ Body *study.Sweep }{doc}, err
-		})
+		},
+	)
 
-	register(v, store.Editor, huma.Operation{OperationID: "cancel-run", Method: http.MethodPost, Path: "/api/v1/workspaces/{workspace}/runs/{id}/cancel", Summary: "End a run early; it keeps what it has", DefaultStatus: 204},
+	register(
+		v,
+		store.Editor,
+		huma.Operation{
+			OperationID:   "cancel-run",
+			Method:        http.MethodPost,
+			Path:          "/api/v1/workspaces/{workspace}/runs/{id}/cancel",
+			Summary:       "End a run early; it keeps what it has",
+			DefaultStatus: 204,
+		},
 		func(ctx context.Context, in *RunPath) (*struct{}, error) {
 			run, err := v.run(ctx, in.ID)
 			if err != nil {
@@ -174,10 +261,24 @@ func (v *Service) runRoutes() {
 				return nil, v.failure(err, "run")
 			}
 			return nil, nil
-		})
+		},
+	)
 
-	register(v, store.Viewer, huma.Operation{OperationID: "follow-run", Method: http.MethodGet, Path: "/api/v1/workspaces/{workspace}/runs/{id}/events", Summary: "The progress of a run as Server-Sent Events, until it ends",
-		Responses: map[string]*huma.Response{"200": {Description: "events of type `progress`, each an update", Content: map[string]*huma.MediaType{"text/event-stream": {}}}}},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "follow-run",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/events",
+			Summary:     "The progress of a run as Server-Sent Events, until it ends",
+			Responses: map[string]*huma.Response{
+				"200": {
+					Description: "events of type `progress`, each an update",
+					Content:     map[string]*huma.MediaType{"text/event-stream": {}},
+				},
+			},
+		},
 		func(ctx context.Context, in *struct {
 			RunPath
 			LastEventID string `header:"Last-Event-ID" doc:"an update says all; a stream that is resumed starts with how things stand"`
@@ -186,7 +287,8 @@ func (v *Service) runRoutes() {
 				return nil, err
 			}
 			return &huma.StreamResponse{Body: func(hc huma.Context) { v.stream(hc, in.ID) }}, nil
-		})
+		},
+	)
 }
 
 // result gives the result document of a run of some kind.
@@ -196,7 +298,9 @@ func result[T any](ctx context.Context, v *Service, id int64, kind string) (*T, 
 		return nil, err
 	}
 	if run.Kind != kind {
-		return nil, huma.Error404NotFound(fmt.Sprintf("run %d is of kind %s, not %s: its result lies elsewhere", id, run.Kind, kind))
+		return nil, huma.Error404NotFound(
+			fmt.Sprintf("run %d is of kind %s, not %s: its result lies elsewhere", id, run.Kind, kind),
+		)
 	}
 	text, err := v.store.Result(ctx, id)
 	if err != nil {

@@ -59,16 +59,24 @@ func describeNulls(registry huma.Registry) {
 			if property != nil && f.Type == reflect.TypeFor[study.Interval]() {
 				property.Nullable = true // no interval of a single replication
 			}
-			if property != nil && f.Type == reflect.TypeFor[[]check.Fault]() { // a name, or names of which any one will do
-				property.Items = &huma.Schema{OneOf: []*huma.Schema{{Type: "string"}, {Type: "array", Items: &huma.Schema{Type: "string"}}}}
+			if property != nil &&
+				f.Type == reflect.TypeFor[[]check.Fault]() { // a name, or names of which any one will do
+				property.Items = &huma.Schema{
+					OneOf: []*huma.Schema{{Type: "string"}, {Type: "array", Items: &huma.Schema{Type: "string"}}},
+				}
 			}
 			if property != nil && f.Type == reflect.TypeFor[*[2]*float64]() { // null: without bound
 				property.Items = &huma.Schema{OneOf: []*huma.Schema{{Type: "number"}, {Type: "null"}}}
 			}
-			if property == nil || f.Type.Kind() != reflect.Pointer || f.Type.Elem().Kind() != reflect.Struct || f.Type.Elem() == reflect.TypeFor[time.Time]() || strings.Contains(options, "omitempty") {
+			if property == nil || f.Type.Kind() != reflect.Pointer || f.Type.Elem().Kind() != reflect.Struct ||
+				f.Type.Elem() == reflect.TypeFor[time.Time]() ||
+				strings.Contains(options, "omitempty") {
 				continue
 			}
-			schema.Properties[key] = &huma.Schema{OneOf: []*huma.Schema{property, {Type: "null"}}, Description: property.Description}
+			schema.Properties[key] = &huma.Schema{
+				OneOf:       []*huma.Schema{property, {Type: "null"}},
+				Description: property.Description,
+			}
 		}
 	}
 }

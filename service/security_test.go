@@ -40,7 +40,12 @@ func TestPasswords(t *testing.T) {
 	other.do("POST", "/api/v1/session", map[string]string{"name": "no-such", "password": "gulls over the slip"}, 401)
 	other.do("POST", "/api/v1/session", map[string]string{"name": "admin", "password": "gulls over the slip"}, 200)
 	r.do("PUT", "/api/v1/session/password", map[string]string{"password": "terns over the slip"}, 403)
-	r.do("PUT", "/api/v1/session/password", map[string]string{"before": "gulls over the slip", "password": "terns over the slip"}, 204)
+	r.do(
+		"PUT",
+		"/api/v1/session/password",
+		map[string]string{"before": "gulls over the slip", "password": "terns over the slip"},
+		204,
+	)
 	r.do("GET", "/api/v1/session", nil, 200)
 	other.do("GET", "/api/v1/session", nil, 401)
 }
@@ -95,7 +100,16 @@ func TestSomebodyAlwaysAdministers(t *testing.T) {
 		entry := e.(map[string]any)
 		said = append(said, fmt.Sprint(entry["who"], " ", entry["action"], " ", entry["object"]))
 	}
-	require.Subset(t, said, []string{"admin create-user skerry", "admin change-user skerry", "admin set-member skerry editor", "ironweir create-model kittiwake"})
+	require.Subset(
+		t,
+		said,
+		[]string{
+			"admin create-user skerry",
+			"admin change-user skerry",
+			"admin set-member skerry editor",
+			"ironweir create-model kittiwake",
+		},
+	)
 	require.NotContains(t, strings.Join(said, "\n"), "admin delete-user admin", "what was refused did not happen")
 }
 
@@ -105,7 +119,20 @@ func TestHostileModelsHarmNothing(t *testing.T) {
 	r := start(t).signIn()
 	bomb := "a: &a [x, x, x, x, x, x, x, x, x]\n"
 	for c := 'b'; c < 'l'; c++ {
-		bomb += fmt.Sprintf("%c: &%c [*%c, *%c, *%c, *%c, *%c, *%c, *%c, *%c, *%c]\n", c, c, c-1, c-1, c-1, c-1, c-1, c-1, c-1, c-1, c-1)
+		bomb += fmt.Sprintf(
+			"%c: &%c [*%c, *%c, *%c, *%c, *%c, *%c, *%c, *%c, *%c]\n",
+			c,
+			c,
+			c-1,
+			c-1,
+			c-1,
+			c-1,
+			c-1,
+			c-1,
+			c-1,
+			c-1,
+			c-1,
+		)
 	}
 	huge := strings.Builder{}
 	huge.WriteString("ironweir: topology/1\nname: huge\nnodes:\n")
@@ -130,16 +157,29 @@ func TestHostileModelsHarmNothing(t *testing.T) {
 		several.Add(1)
 		go func() {
 			defer several.Done()
-			answer, err := r.http.Post(r.url+"/api/v1/check", "application/json", strings.NewReader(fmt.Sprintf(`{"text": %q}`, huge.String())))
+			answer, err := r.http.Post(
+				r.url+"/api/v1/check",
+				"application/json",
+				strings.NewReader(fmt.Sprintf(`{"text": %q}`, huge.String())),
+			)
 			if assert.NoError(t, err) {
 				assert.Equal(t, 200, answer.StatusCode)
 				answer.Body.Close()
 			}
 		}()
 	}
-	r.do("POST", "/api/v1/check", map[string]any{"text": "ironweir: topology/1\nname: small\nnodes: {q: {kind: queue}}\n"}, 200)
+	r.do(
+		"POST",
+		"/api/v1/check",
+		map[string]any{"text": "ironweir: topology/1\nname: small\nnodes: {q: {kind: queue}}\n"},
+		200,
+	)
 	several.Wait()
-	req, err := http.NewRequest("POST", r.url+"/api/v1/check", strings.NewReader(fmt.Sprintf(`{"text": %q}`, huge.String())))
+	req, err := http.NewRequest(
+		"POST",
+		r.url+"/api/v1/check",
+		strings.NewReader(fmt.Sprintf(`{"text": %q}`, huge.String())),
+	)
 	require.NoError(t, err)
 	req.Header.Set("Content-Type", "application/json")
 	answer, err := r.http.Do(req)
@@ -148,9 +188,25 @@ func TestHostileModelsHarmNothing(t *testing.T) {
 	require.Less(t, answer.StatusCode, 500)
 
 	script := `<script>alert(1)</script><img src=x onerror=alert(1)>`
-	text := fmt.Sprintf("ironweir: topology/1\nname: scripted\nabout: %q\nnodes:\n  q: {kind: queue, about: %q, owner: %q, rate: 1/m, links: {f: {}}}\n  f: {kind: function, about: %q}\n", script, script, script, script)
-	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "scripted", "text": text, "note": script}, 201)
-	r.do("PUT", "/api/v1/workspaces/main/models/scripted/scenarios/s", map[string]string{"text": fmt.Sprintf("ironweir: scenario/1\nname: %q\nlength: 1h\n", script)}, 204)
+	text := fmt.Sprintf(
+		"ironweir: topology/1\nname: scripted\nabout: %q\nnodes:\n  q: {kind: queue, about: %q, owner: %q, rate: 1/m, links: {f: {}}}\n  f: {kind: function, about: %q}\n",
+		script,
+		script,
+		script,
+		script,
+	)
+	r.do(
+		"POST",
+		"/api/v1/workspaces/main/models",
+		map[string]string{"name": "scripted", "text": text, "note": script},
+		201,
+	)
+	r.do(
+		"PUT",
+		"/api/v1/workspaces/main/models/scripted/scenarios/s",
+		map[string]string{"text": fmt.Sprintf("ironweir: scenario/1\nname: %q\nlength: 1h\n", script)},
+		204,
+	)
 	run := r.do("POST", "/api/v1/workspaces/main/models/scripted/runs", map[string]string{"scenario": "s"}, 202)
 	path := fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f", run["id"])
 	r.untilState(path, "done")
@@ -190,7 +246,12 @@ func TestWhatIsTooLargeIsRefused(t *testing.T) {
 // TestOperatorsSeeHowItStands, without signing in.
 func TestOperatorsSeeHowItStands(t *testing.T) {
 	r := start(t).signIn()
-	require.Eventually(t, func() bool { return strings.Contains(r.page("/metrics"), "ironweir_workers 1") }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return strings.Contains(r.page("/metrics"), "ironweir_workers 1") },
+		10*time.Second,
+		50*time.Millisecond,
+	)
 	metrics := r.page("/metrics")
 	for _, line := range []string{"ironweir_database_up 1", `ironweir_runs{state="done"} 0`, `ironweir_run_parts{state="queued"} 0`, "ironweir_worker_slots 2", "ironweir_http_request_seconds_bucket"} {
 		require.Contains(t, metrics, line)

@@ -76,7 +76,15 @@ type Options struct {
 func New(s *store.Store, queue *jobs.Queue, log *slog.Logger, options Options) *Service {
 	gin.SetMode(gin.ReleaseMode)
 	huma.DefaultArrayNullable = false // our lists are never null
-	v := &Service{store: s, queue: queue, log: log, options: options, engine: gin.New(), large: make(chan struct{}, 1), origins: http.NewCrossOriginProtection()}
+	v := &Service{
+		store:   s,
+		queue:   queue,
+		log:     log,
+		options: options,
+		engine:  gin.New(),
+		large:   make(chan struct{}, 1),
+		origins: http.NewCrossOriginProtection(),
+	}
 	v.engine.HandleMethodNotAllowed = true
 	v.measure()
 	v.engine.Use(v.observe, v.recover, headers, limitBody)
@@ -84,7 +92,10 @@ func New(s *store.Store, queue *jobs.Queue, log *slog.Logger, options Options) *
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", ""
 	config.CreateHooks = nil
 	config.RejectUnknownQueryParameters = true
-	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"session": {Type: "apiKey", In: "cookie", Name: sessionCookie}, "token": {Type: "http", Scheme: "bearer"}}
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"session": {Type: "apiKey", In: "cookie", Name: sessionCookie},
+		"token":   {Type: "http", Scheme: "bearer"},
+	}
 	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	config.Info.Description = "Models of event topologies: checked, drawn and simulated. Sign in with the one-time link that the start command prints."
 	v.api = humagin.New(v.engine, config)
@@ -104,7 +115,9 @@ func New(s *store.Store, queue *jobs.Queue, log *slog.Logger, options Options) *
 	v.commandRoutes()
 	v.console()
 	describeNulls(v.api.OpenAPI().Components.Schemas)
-	compress, err := gzhttp.NewWrapper(gzhttp.ExceptContentTypes([]string{"text/event-stream", "font/woff2", "image/png"}))
+	compress, err := gzhttp.NewWrapper(
+		gzhttp.ExceptContentTypes([]string{"text/event-stream", "font/woff2", "image/png"}),
+	)
 	if err != nil {
 		panic(err) // the options are constants
 	}
@@ -125,7 +138,8 @@ func (v *Service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusForbidden, "a write from another origin is refused")
 		return
 	}
-	if r.Method != http.MethodGet || !strings.HasSuffix(r.URL.Path, "/events") { // a deadline for reading would end streams
+	if r.Method != http.MethodGet ||
+		!strings.HasSuffix(r.URL.Path, "/events") { // a deadline for reading would end streams
 		_ = http.NewResponseController(w).SetReadDeadline(time.Now().Add(readTime(r.URL.Path)))
 	}
 	v.handler.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), proxyKey{}, v.options.BehindProxy)))
@@ -154,15 +168,38 @@ func problem(w http.ResponseWriter, status int, detail string) {
 		w.Header().Set("Retry-After", "2")
 	}
 	w.WriteHeader(status)
-	w.Write([]byte(`{"title":"` + http.StatusText(status) + `","status":` + itoa(status) + `,"detail":` + quote(detail) + `}`))
+	w.Write(
+		[]byte(
+			`{"title":"` + http.StatusText(status) + `","status":` + itoa(status) + `,"detail":` + quote(detail) + `}`,
+		),
+	)
 }
 
 func (v *Service) measure() {
 	registry := prometheus.NewRegistry()
-	v.counted = prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ironweir_http_requests_total", Help: "Requests by route and status."}, []string{"route", "method", "status"})
-	v.taken = prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "ironweir_http_request_seconds", Help: "Time of requests by route.", Buckets: prometheus.ExponentialBuckets(0.001, 3, 9)}, []string{"route"})
-	registry.MustRegister(v.counted, v.taken, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), records{v.store},
-		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "ironweir_streams", Help: "Streams of runs' progress that are open."}, func() float64 { return float64(v.queue.Listeners()) }))
+	v.counted = prometheus.NewCounterVec(
+		prometheus.CounterOpts{Name: "ironweir_http_requests_total", Help: "Requests by route and status."},
+		[]string{"route", "method", "status"},
+	)
+	v.taken = prometheus.NewHistogramVec(
+		prometheus.HistogramOpts{
+			Name:    "ironweir_http_request_seconds",
+			Help:    "Time of requests by route.",
+			Buckets: prometheus.ExponentialBuckets(0.001, 3, 9),
+		},
+		[]string{"route"},
+	)
+	registry.MustRegister(
+		v.counted,
+		v.taken,
+		collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+		records{v.store},
+		prometheus.NewGaugeFunc(
+			prometheus.GaugeOpts{Name: "ironweir_streams", Help: "Streams of runs' progress that are open."},
+			func() float64 { return float64(v.queue.Listeners()) },
+		),
+	)
 	v.engine.GET("/metrics", gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
 	v.engine.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	v.engine.GET("/readyz", func(c *gin.Context) {
@@ -192,13 +229,31 @@ func (v *Service) observe(c *gin.Context) {
 	}
 	v.counted.WithLabelValues(route, knownMethod(c.Request.Method), itoa(c.Writer.Status())).Inc()
 	v.taken.WithLabelValues(route).Observe(time.Since(began).Seconds())
-	v.log.Debug("request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status(), "took", time.Since(began), "request", id)
+	v.log.Debug(
+		"request",
+		"method",
+		c.Request.Method,
+		"path",
+		c.Request.URL.Path,
+		"status",
+		c.Writer.Status(),
+		"took",
+		time.Since(began),
+		"request",
+		id,
+	)
 }
 
 // knownMethod keeps the values of a label few, whatever methods callers invent.
 func knownMethod(method string) string {
 	switch method {
-	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, http.MethodOptions:
+	case http.MethodGet,
+		http.MethodHead,
+		http.MethodPost,
+		http.MethodPut,
+		http.MethodPatch,
+		http.MethodDelete,
+		http.MethodOptions:
 		return method
 	}
 	return "other"
@@ -207,7 +262,15 @@ func knownMethod(method string) string {
 func (v *Service) recover(c *gin.Context) {
 	defer func() {
 		if r := recover(); r != nil {
-			v.log.Error("a fault of the service", "path", c.Request.URL.Path, "fault", r, "request", c.Writer.Header().Get("X-Request-Id"))
+			v.log.Error(
+				"a fault of the service",
+				"path",
+				c.Request.URL.Path,
+				"fault",
+				r,
+				"request",
+				c.Writer.Header().Get("X-Request-Id"),
+			)
 			if !c.Writer.Written() {
 				problem(c.Writer, http.StatusInternalServerError, "a fault of the service; its log says more")
 			}
@@ -221,7 +284,10 @@ func (v *Service) recover(c *gin.Context) {
 // other sites' frames. Styles are set by the board's library on elements.
 func headers(c *gin.Context) {
 	h := c.Writer.Header()
-	h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; worker-src 'self' blob:; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+	h.Set(
+		"Content-Security-Policy",
+		"default-src 'none'; script-src 'self'; worker-src 'self' blob:; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'",
+	)
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("X-Frame-Options", "DENY")
 	h.Set("Referrer-Policy", "no-referrer")
@@ -280,10 +346,15 @@ func (v *Service) failure(err error, what string) error {
 	case errors.Is(err, store.ErrKeyReused):
 		return huma.Error422UnprocessableEntity("this idempotency key was used for another request")
 	case errors.Is(err, store.ErrRevisionConflict):
-		return huma.Error412PreconditionFailed("somebody has saved " + what + " meanwhile; look at the latest revision, then save on top of it")
+		return huma.Error412PreconditionFailed(
+			"somebody has saved " + what + " meanwhile; look at the latest revision, then save on top of it",
+		)
 	case errors.Is(err, store.ErrUnavailable):
 		v.log.Warn("the database cannot be reached", "error", err)
-		return huma.ErrorWithHeaders(huma.Error503ServiceUnavailable("the database cannot be reached; try again in a moment"), http.Header{"Retry-After": {"2"}})
+		return huma.ErrorWithHeaders(
+			huma.Error503ServiceUnavailable("the database cannot be reached; try again in a moment"),
+			http.Header{"Retry-After": {"2"}},
+		)
 	case errors.Is(err, context.Canceled):
 		return huma.Error408RequestTimeout("the request was given up")
 	}

@@ -89,9 +89,11 @@ func startLogging(t *testing.T, to io.Writer, slots int, change ...func(*service
 		work.Add(1)
 		go func() { defer work.Done(); jobs.NewWorker(queue, slots, log).Run(ctx) }()
 	}
-	options := service.Options{Commands: func(_ context.Context, name string, c service.Command, _ sim.Limits) service.Outcome {
-		return service.Outcome{Wants: []string{}, Out: []byte(name), Files: map[string][]byte{}}
-	}}
+	options := service.Options{
+		Commands: func(_ context.Context, name string, c service.Command, _ sim.Limits) service.Outcome {
+			return service.Outcome{Wants: []string{}, Out: []byte(name), Files: map[string][]byte{}}
+		},
+	}
 	for _, c := range change {
 		c(&options)
 	}
@@ -174,7 +176,11 @@ func TestGuessingIsSlowedDown(t *testing.T) {
 		all.Add(1)
 		go func() {
 			defer all.Done()
-			req, _ := http.NewRequest("POST", r.url+"/api/v1/session", strings.NewReader(`{"name":"admin","password":"rope and rusty anchors"}`))
+			req, _ := http.NewRequest(
+				"POST",
+				r.url+"/api/v1/session",
+				strings.NewReader(`{"name":"admin","password":"rope and rusty anchors"}`),
+			)
 			req.Header.Set("Content-Type", "application/json")
 			if answer, err := http.DefaultClient.Do(req); err == nil {
 				answer.Body.Close()
@@ -245,15 +251,41 @@ func TestModelsAndRevisions(t *testing.T) {
 	require.Equal(t, `"1"`, made[""].(http.Header).Get("ETag"))
 	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "small", "text": text}, 409)
 	r.do("POST", "/api/v1/workspaces/main/models/small/revisions", map[string]string{"text": text}, 428)
-	second := r.do("POST", "/api/v1/workspaces/main/models/small/revisions", map[string]string{"text": text + "  # more\n", "note": "a comment"}, 201, "If-Match", `"1"`)
+	second := r.do(
+		"POST",
+		"/api/v1/workspaces/main/models/small/revisions",
+		map[string]string{"text": text + "  # more\n", "note": "a comment"},
+		201,
+		"If-Match",
+		`"1"`,
+	)
 	require.Equal(t, 2.0, second["number"])
-	r.do("POST", "/api/v1/workspaces/main/models/small/revisions", map[string]string{"text": text}, 412, "If-Match", `"1"`)
-	require.Equal(t, text, r.do("GET", "/api/v1/workspaces/main/models/small/revisions/1", nil, 200)["text"], "the text is kept as it was written")
+	r.do(
+		"POST",
+		"/api/v1/workspaces/main/models/small/revisions",
+		map[string]string{"text": text},
+		412,
+		"If-Match",
+		`"1"`,
+	)
+	require.Equal(
+		t,
+		text,
+		r.do("GET", "/api/v1/workspaces/main/models/small/revisions/1", nil, 200)["text"],
+		"the text is kept as it was written",
+	)
 	history := r.do("GET", "/api/v1/workspaces/main/models/small/revisions", nil, 200)["items"].([]any)
 	require.Len(t, history, 2)
 	require.Equal(t, "a comment", history[0].(map[string]any)["note"])
 
-	bad := r.do("POST", "/api/v1/workspaces/main/models/small/revisions", map[string]string{"text": "ironweir: topology/1\nnodes:\n  q: {kind: quue}\n"}, 422, "If-Match", `"2"`)
+	bad := r.do(
+		"POST",
+		"/api/v1/workspaces/main/models/small/revisions",
+		map[string]string{"text": "ironweir: topology/1\nnodes:\n  q: {kind: quue}\n"},
+		422,
+		"If-Match",
+		`"2"`,
+	)
 	problem := bad["errors"].([]any)[0].(map[string]any)
 	require.Contains(t, problem["message"], `did you mean "queue"?`)
 	require.Equal(t, 3.0, problem["value"].(map[string]any)["line"])
@@ -293,15 +325,30 @@ func (r *running) follow(id float64) map[string]any {
 
 func TestRunsAreFollowedAndKept(t *testing.T) {
 	r := start(t).signIn()
-	run := r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "friday-evening"}, 202)
+	run := r.do(
+		"POST",
+		"/api/v1/workspaces/main/models/kittiwake/runs",
+		map[string]any{"scenario": "friday-evening"},
+		202,
+	)
 	require.Equal(t, "done", r.follow(run["id"].(float64))["state"])
 	result := r.do("GET", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f/result", run["id"]), nil, 200)
 	ledger := result["ledger"].(map[string]any)
 	require.Equal(t, 0.0, ledger["lost"].(map[string]any)["total"])
 	require.NotEmpty(t, result["series"])
-	require.Equal(t, "done", r.follow(run["id"].(float64))["state"], "a stream that starts after the end says so and ends")
+	require.Equal(
+		t,
+		"done",
+		r.follow(run["id"].(float64))["state"],
+		"a stream that starts after the end says so and ends",
+	)
 
-	again := r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "friday-evening", "revision": 1}, 202)
+	again := r.do(
+		"POST",
+		"/api/v1/workspaces/main/models/kittiwake/runs",
+		map[string]any{"scenario": "friday-evening", "revision": 1},
+		202,
+	)
 	r.follow(again["id"].(float64))
 	second := r.do("GET", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f/result", again["id"]), nil, 200)
 	delete(result, "engine")

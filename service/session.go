@@ -94,7 +94,16 @@ func (v *Service) sessionRoutes() {
 		SetCookie http.Cookie `header:"Set-Cookie"`
 		Body      *store.User
 	}
-	register(v, anybody, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/api/v1/session", Summary: "Open a session: with a one-time secret, which is used up, or with a name and password", Errors: []int{401, 429}},
+	register(
+		v,
+		anybody,
+		huma.Operation{
+			OperationID: "sign-in",
+			Method:      http.MethodPost,
+			Path:        "/api/v1/session",
+			Summary:     "Open a session: with a one-time secret, which is used up, or with a name and password",
+			Errors:      []int{401, 429},
+		},
 		func(ctx context.Context, in *struct {
 			Sender
 			Body struct {
@@ -132,10 +141,29 @@ func (v *Service) sessionRoutes() {
 			}
 			right()
 			return &signedInBody{SetCookie: v.cookie(session, int(sessionLife.Seconds())), Body: user}, nil
-		})
-	register(v, store.Viewer, huma.Operation{OperationID: "who-am-i", Method: http.MethodGet, Path: "/api/v1/session", Summary: "Who is signed in"},
-		func(ctx context.Context, _ *struct{}) (*userBody, error) { return &userBody{&accessOf(ctx).User}, nil })
-	register(v, store.Viewer, huma.Operation{OperationID: "sign-out", Method: http.MethodDelete, Path: "/api/v1/session", Summary: "End the session", DefaultStatus: 204},
+		},
+	)
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "who-am-i",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/session",
+			Summary:     "Who is signed in",
+		},
+		func(ctx context.Context, _ *struct{}) (*userBody, error) { return &userBody{&accessOf(ctx).User}, nil },
+	)
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID:   "sign-out",
+			Method:        http.MethodDelete,
+			Path:          "/api/v1/session",
+			Summary:       "End the session",
+			DefaultStatus: 204,
+		},
 		func(ctx context.Context, in *struct {
 			Session string `cookie:"ironweir_session"`
 		}) (*struct {
@@ -147,8 +175,19 @@ func (v *Service) sessionRoutes() {
 			return &struct {
 				SetCookie http.Cookie `header:"Set-Cookie"`
 			}{v.cookie("", -1)}, nil
-		})
-	register(v, store.Viewer, huma.Operation{OperationID: "set-password", Method: http.MethodPut, Path: "/api/v1/session/password", Summary: "Choose a password; your other sessions, your tokens and your one-time links end", DefaultStatus: 204, Errors: []int{429}},
+		},
+	)
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID:   "set-password",
+			Method:        http.MethodPut,
+			Path:          "/api/v1/session/password",
+			Summary:       "Choose a password; your other sessions, your tokens and your one-time links end",
+			DefaultStatus: 204,
+			Errors:        []int{429},
+		},
 		func(ctx context.Context, in *struct {
 			Sender
 			Session string `cookie:"ironweir_session"`
@@ -180,11 +219,15 @@ func (v *Service) sessionRoutes() {
 				return nil, v.failure(err, "person")
 			}
 			return nil, nil
-		})
+		},
+	)
 }
 
 func tooManyTries() error {
-	return huma.ErrorWithHeaders(huma.Error429TooManyRequests("too many wrong tries from this address or for this account; wait a minute"), http.Header{"Retry-After": {"60"}})
+	return huma.ErrorWithHeaders(
+		huma.Error429TooManyRequests("too many wrong tries from this address or for this account; wait a minute"),
+		http.Header{"Retry-After": {"60"}},
+	)
 }
 
 // weakPassword says why a password of enough letters is guessed all the same; empty: it is
@@ -226,5 +269,13 @@ func weakPassword(password, name string) string {
 }
 
 func (v *Service) cookie(value string, age int) http.Cookie {
-	return http.Cookie{Name: sessionCookie, Value: value, Path: "/", MaxAge: age, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: v.options.TLS}
+	return http.Cookie{
+		Name:     sessionCookie,
+		Value:    value,
+		Path:     "/",
+		MaxAge:   age,
+		HttpOnly: true,
+		SameSite: http.SameSiteStrictMode,
+		Secure:   v.options.TLS,
+	}
 }

@@ -23,25 +23,57 @@ func (v *Service) textRoutes() {
 	v.routesOf(store.Variants, "variant", "Variant", readVariant)
 }
 
-func (v *Service) routesOf(which store.Texts, one, title string, read func(r *store.Revision, name, text string) error) {
+func (v *Service) routesOf(
+	which store.Texts,
+	one, title string,
+	read func(r *store.Revision, name, text string) error,
+) {
 	path := "/api/v1/workspaces/{workspace}/models/{name}/" + string(which)
-	register(v, store.Viewer, huma.Operation{OperationID: "list-" + string(which), Method: http.MethodGet, Path: path, Summary: "List a model's " + string(which)},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "list-" + string(which),
+			Method:      http.MethodGet,
+			Path:        path,
+			Summary:     "List a model's " + string(which),
+		},
 		func(ctx context.Context, in *ModelPath) (*page[store.Scenario], error) {
 			list, err := v.store.Texts(ctx, which, spaceOf(ctx), in.Name)
 			if err != nil {
 				return nil, v.failure(err, "model "+in.Name)
 			}
 			return paged(list, len(list), func(s store.Scenario) string { return s.Name }), nil
-		})
-	register(v, store.Viewer, huma.Operation{OperationID: "get-" + one, Method: http.MethodGet, Path: path + "/{text}", Summary: title + " of a model"},
+		},
+	)
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID: "get-" + one,
+			Method:      http.MethodGet,
+			Path:        path + "/{text}",
+			Summary:     title + " of a model",
+		},
 		func(ctx context.Context, in *TextPath) (*struct{ Body *store.Scenario }, error) {
 			s, err := v.store.Text(ctx, which, spaceOf(ctx), in.Name, in.Text)
 			if err != nil {
 				return nil, v.failure(err, one+" "+in.Text+" of model "+in.Name)
 			}
 			return &struct{ Body *store.Scenario }{s}, nil
-		})
-	register(v, store.Editor, huma.Operation{OperationID: "save-" + one, Method: http.MethodPut, Path: path + "/{text}", Summary: "Make or replace a " + one + " of a model", DefaultStatus: 204, MaxBodyBytes: MaxBody},
+		},
+	)
+	register(
+		v,
+		store.Editor,
+		huma.Operation{
+			OperationID:   "save-" + one,
+			Method:        http.MethodPut,
+			Path:          path + "/{text}",
+			Summary:       "Make or replace a " + one + " of a model",
+			DefaultStatus: 204,
+			MaxBodyBytes:  MaxBody,
+		},
 		func(ctx context.Context, in *struct {
 			TextPath
 			Body textBody
@@ -57,14 +89,25 @@ func (v *Service) routesOf(which store.Texts, one, title string, read func(r *st
 				return nil, v.failure(err, "model "+in.Name)
 			}
 			return nil, nil
-		})
-	register(v, store.Editor, huma.Operation{OperationID: "delete-" + one, Method: http.MethodDelete, Path: path + "/{text}", Summary: "Remove a " + one + " of a model; runs of it stay", DefaultStatus: 204},
+		},
+	)
+	register(
+		v,
+		store.Editor,
+		huma.Operation{
+			OperationID:   "delete-" + one,
+			Method:        http.MethodDelete,
+			Path:          path + "/{text}",
+			Summary:       "Remove a " + one + " of a model; runs of it stay",
+			DefaultStatus: 204,
+		},
 		func(ctx context.Context, in *TextPath) (*struct{}, error) {
 			if err := v.store.DeleteText(ctx, which, spaceOf(ctx), in.Name, in.Text); err != nil {
 				return nil, v.failure(err, one+" "+in.Text+" of model "+in.Name)
 			}
 			return nil, nil
-		})
+		},
+	)
 }
 
 // readScenario checks a scenario against a revision.

@@ -19,7 +19,16 @@ const MaxForced = 1000
 
 // tryRoutes send one message through a text that need not be saved.
 func (v *Service) tryRoutes() {
-	register(v, store.Viewer, huma.Operation{OperationID: "sample", Method: http.MethodPost, Path: "/api/v1/sample", Summary: "An example event for a node, as a CloudEvent", MaxBodyBytes: MaxBody},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID:  "sample",
+			Method:       http.MethodPost,
+			Path:         "/api/v1/sample",
+			Summary:      "An example event for a node, as a CloudEvent",
+			MaxBodyBytes: MaxBody,
+		},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Text string `json:"text" doc:"The topology, as YAML"`
@@ -32,12 +41,24 @@ func (v *Service) tryRoutes() {
 			}
 			id := g.NodeID(in.Body.Node)
 			if id < 0 {
-				return nil, huma.Error404NotFound("no node " + in.Body.Node + model.DidYouMean(in.Body.Node, g.Topology.NodeNames()))
+				return nil, huma.Error404NotFound(
+					"no node " + in.Body.Node + model.DidYouMean(in.Body.Node, g.Topology.NodeNames()),
+				)
 			}
 			return &struct{ Body map[string]any }{g.Sample(id)}, nil
-		})
+		},
+	)
 
-	register(v, store.Viewer, huma.Operation{OperationID: "follow", Method: http.MethodPost, Path: "/api/v1/follow", Summary: "Send one message through at no load, and tell each decision", MaxBodyBytes: MaxBody},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID:  "follow",
+			Method:       http.MethodPost,
+			Path:         "/api/v1/follow",
+			Summary:      "Send one message through at no load, and tell each decision",
+			MaxBodyBytes: MaxBody,
+		},
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Text    string         `json:"text" doc:"The topology, as YAML"`
@@ -58,14 +79,37 @@ func (v *Service) tryRoutes() {
 			if err != nil {
 				return nil, badFile(err)
 			}
-			t, err := sim.Follow(g, sim.FollowPlan{Node: b.Node, Subject: b.Key, Type: b.Type, Data: b.Data, Size: b.Size, Deleted: b.Deleted, Fail: b.Fail})
+			t, err := sim.Follow(
+				g,
+				sim.FollowPlan{
+					Node:    b.Node,
+					Subject: b.Key,
+					Type:    b.Type,
+					Data:    b.Data,
+					Size:    b.Size,
+					Deleted: b.Deleted,
+					Fail:    b.Fail,
+				},
+			)
 			if err != nil {
 				return nil, huma.Error422UnprocessableEntity(err.Error())
 			}
-			return &struct{ Body study.FollowDocument }{study.Follow(document.NewHead("follow", g.Topology.Name, "", document.Digest(b.Text)), g, t)}, nil
-		})
+			return &struct{ Body study.FollowDocument }{
+				study.Follow(document.NewHead("follow", g.Topology.Name, "", document.Digest(b.Text)), g, t),
+			}, nil
+		},
+	)
 
-	register(v, store.Viewer, huma.Operation{OperationID: "takes", Method: http.MethodPost, Path: "/api/v1/takes", Summary: "Which links of each node would take an event, and why the others would not", MaxBodyBytes: MaxBody},
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID:  "takes",
+			Method:       http.MethodPost,
+			Path:         "/api/v1/takes",
+			Summary:      "Which links of each node would take an event, and why the others would not",
+			MaxBodyBytes: MaxBody,
+		},
 		func(_ context.Context, in *struct {
 			Body struct {
 				Text string `json:"text" doc:"The topology, as YAML"`
@@ -83,13 +127,21 @@ func (v *Service) tryRoutes() {
 				if len(g.Nodes[i].Out) == 0 || g.Nodes[i].Kind.Runs() {
 					continue // what a run sends it sends whatever came
 				}
-				whys := g.Declined(i, expr.Event{Subject: in.Body.Key, Type: in.Body.Type, Data: in.Body.Data, Source: "outside"}, "written")
+				whys := g.Declined(
+					i,
+					expr.Event{Subject: in.Body.Key, Type: in.Body.Type, Data: in.Body.Data, Source: "outside"},
+					"written",
+				)
 				for k, id := range g.Nodes[i].Out {
-					out.Links = append(out.Links, Taking{Link: g.Links[id].Link.ID(), Takes: whys[k] == "", Why: whys[k]})
+					out.Links = append(
+						out.Links,
+						Taking{Link: g.Links[id].Link.ID(), Takes: whys[k] == "", Why: whys[k]},
+					)
 				}
 			}
 			return &struct{ Body Takes }{out}, nil
-		})
+		},
+	)
 }
 
 // Takes tells which links would take an event.

@@ -17,10 +17,20 @@ func TestOneMessageIsSampledAndFollowed(t *testing.T) {
 
 	told := r.do("POST", "/api/v1/follow", map[string]any{"text": small, "node": "q", "data": event["data"]}, 200)
 	require.Equal(t, "complete", told["outcome"])
-	told = r.do("POST", "/api/v1/follow", map[string]any{"text": small, "node": "q", "data": map[string]any{"kg": "many"}}, 200)
+	told = r.do(
+		"POST",
+		"/api/v1/follow",
+		map[string]any{"text": small, "node": "q", "data": map[string]any{"kg": "many"}},
+		200,
+	)
 	require.Equal(t, "failed", told["outcome"])
 	require.Equal(t, 1.0, told["fates"].(map[string]any)["parked"])
-	told = r.do("POST", "/api/v1/follow", map[string]any{"text": small, "node": "q", "data": event["data"], "fail": map[string]any{"f": 1}}, 200)
+	told = r.do(
+		"POST",
+		"/api/v1/follow",
+		map[string]any{"text": small, "node": "q", "data": event["data"], "fail": map[string]any{"f": 1}},
+		200,
+	)
 	require.Equal(t, "complete", told["outcome"], "the second try succeeds")
 	bad := r.do("POST", "/api/v1/follow", map[string]any{"text": small, "node": "qq"}, 422)
 	require.Contains(t, bad["detail"], "did you mean")
@@ -44,8 +54,16 @@ func TestWhichLinksTakeAnEvent(t *testing.T) {
 		}
 		return told
 	}
-	require.Equal(t, map[string]any{"drop:csv": true, "drop:heavy": false, "heavy:csv": true}, asked("a.csv", map[string]any{"kg": 3}))
-	require.Equal(t, map[string]any{"drop:csv": false, "drop:heavy": true, "heavy:csv": true}, asked("a.CSV", map[string]any{"kg": 30}))
+	require.Equal(
+		t,
+		map[string]any{"drop:csv": true, "drop:heavy": false, "heavy:csv": true},
+		asked("a.csv", map[string]any{"kg": 3}),
+	)
+	require.Equal(
+		t,
+		map[string]any{"drop:csv": false, "drop:heavy": true, "heavy:csv": true},
+		asked("a.CSV", map[string]any{"kg": 30}),
+	)
 	r.do("POST", "/api/v1/takes", map[string]any{"text": "nodes: ["}, 422)
 }
 
@@ -57,5 +75,10 @@ func TestAPatchIsWrittenIntoTheText(t *testing.T) {
 	require.Contains(t, out["text"], "# mind the comment\n  q: {kind: queue, lease: 10m, links")
 	bad := r.do("POST", "/api/v1/apply", map[string]any{"text": "nodes: [", "patch": patch}, 422)
 	require.NotEmpty(t, bad["errors"])
-	r.do("POST", "/api/v1/apply", map[string]any{"text": "a: |\n  long\n  text\n", "patch": map[string]any{"a": map[string]any{"b": 1}}}, 422)
+	r.do(
+		"POST",
+		"/api/v1/apply",
+		map[string]any{"text": "a: |\n  long\n  text\n", "patch": map[string]any{"a": map[string]any{"b": 1}}},
+		422,
+	)
 }

@@ -116,7 +116,11 @@ func (s *Store) transact(ctx context.Context, do func(tx transaction) error) err
 // change changes records, and the audit trail with them. do gives the id of what
 // it made. Where the same was asked for before under the same key, nothing
 // happens, made is what was made then, and repeated is true.
-func (s *Store) change(ctx context.Context, c change, do func(tx transaction) (made int64, err error)) (made int64, repeated bool, err error) {
+func (s *Store) change(
+	ctx context.Context,
+	c change,
+	do func(tx transaction) (made int64, err error),
+) (made int64, repeated bool, err error) {
 	actor := ActorOf(ctx)
 	sum := sha256.Sum256([]byte(c.action + "\n" + c.workspace + "\n" + c.object + "\n" + c.once.Request))
 	request := hex.EncodeToString(sum[:])
@@ -124,7 +128,12 @@ func (s *Store) change(ctx context.Context, c change, do func(tx transaction) (m
 	err = s.transact(ctx, func(tx transaction) error {
 		if keyed {
 			// The row is locked until the end: who asks at the same time waits here.
-			done := tx.Exec("INSERT INTO idempotency_keys (user_id, key, request, made) VALUES (?, ?, ?, 0) ON CONFLICT DO NOTHING", actor.User, c.once.Key, request)
+			done := tx.Exec(
+				"INSERT INTO idempotency_keys (user_id, key, request, made) VALUES (?, ?, ?, 0) ON CONFLICT DO NOTHING",
+				actor.User,
+				c.once.Key,
+				request,
+			)
 			if done.Error != nil {
 				return done.Error
 			}
@@ -152,7 +161,14 @@ func (s *Store) change(ctx context.Context, c change, do func(tx transaction) (m
 				return err
 			}
 		}
-		return tx.Exec("INSERT INTO audit (who, token, workspace, action, object) VALUES (?, ?, ?, ?, ?)", actor.Name, actor.Token, c.workspace, c.action, c.object).Error
+		return tx.Exec(
+			"INSERT INTO audit (who, token, workspace, action, object) VALUES (?, ?, ?, ?, ?)",
+			actor.Name,
+			actor.Token,
+			c.workspace,
+			c.action,
+			c.object,
+		).Error
 	})
 	if errors.Is(err, errRepeated) {
 		return made, true, nil

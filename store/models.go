@@ -75,14 +75,18 @@ func like(text string) string {
 
 // CreateModel makes a model with its first revision.
 func (s *Store) CreateModel(ctx context.Context, w *Workspace, name string, r *Revision, once Idempotency) error {
-	_, repeated, err := s.change(ctx, change{workspace: w.Name, action: "create-model", object: name, once: once}, func(tx transaction) (int64, error) {
-		m := Model{WorkspaceID: w.ID, Name: name}
-		if err := tx.Create(&m).Error; err != nil {
-			return 0, err
-		}
-		r.ModelID, r.Number = m.ID, 1
-		return 1, tx.Create(r).Error
-	})
+	_, repeated, err := s.change(
+		ctx,
+		change{workspace: w.Name, action: "create-model", object: name, once: once},
+		func(tx transaction) (int64, error) {
+			m := Model{WorkspaceID: w.ID, Name: name}
+			if err := tx.Create(&m).Error; err != nil {
+				return 0, err
+			}
+			r.ModelID, r.Number = m.ID, 1
+			return 1, tx.Create(r).Error
+		},
+	)
 	if repeated {
 		return s.reread(ctx, w, name, 1, r)
 	}
@@ -137,28 +141,46 @@ func (s *Store) Revisions(ctx context.Context, w *Workspace, model string, befor
 		return nil, err
 	}
 	out := []Revision{}
-	err = s.db.WithContext(ctx).Omit("text", "findings").Where("model_id = ? AND number < ?", m.ID, before).Order("number DESC").Limit(limit).Find(&out).Error
+	err = s.db.WithContext(ctx).Omit(
+		"text",
+		"findings",
+	).Where(
+		"model_id = ? AND number < ?",
+		m.ID,
+		before,
+	).Order("number DESC").Limit(limit).Find(&out).Error
 	return out, mapError(err)
 }
 
 // SaveRevision adds a revision on top of a known one; ErrRevisionConflict says that
 // somebody else has saved meanwhile.
-func (s *Store) SaveRevision(ctx context.Context, w *Workspace, model string, onTop int, r *Revision, once Idempotency) error {
-	number, repeated, err := s.change(ctx, change{workspace: w.Name, action: "save-revision", object: fmt.Sprintf("%s %d", model, onTop+1), once: once}, func(tx transaction) (int64, error) {
-		m := &Model{}
-		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("workspace_id = ? AND name = ?", w.ID, model).Take(m).Error; err != nil {
-			return 0, err
-		}
-		var latest int
-		if err := tx.Model(&Revision{}).Where("model_id = ?", m.ID).Select("max(number)").Scan(&latest).Error; err != nil {
-			return 0, err
-		}
-		if latest != onTop {
-			return 0, ErrRevisionConflict
-		}
-		r.ModelID, r.Number = m.ID, latest+1
-		return int64(r.Number), tx.Create(r).Error
-	})
+func (s *Store) SaveRevision(
+	ctx context.Context,
+	w *Workspace,
+	model string,
+	onTop int,
+	r *Revision,
+	once Idempotency,
+) error {
+	number, repeated, err := s.change(
+		ctx,
+		change{workspace: w.Name, action: "save-revision", object: fmt.Sprintf("%s %d", model, onTop+1), once: once},
+		func(tx transaction) (int64, error) {
+			m := &Model{}
+			if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("workspace_id = ? AND name = ?", w.ID, model).Take(m).Error; err != nil {
+				return 0, err
+			}
+			var latest int
+			if err := tx.Model(&Revision{}).Where("model_id = ?", m.ID).Select("max(number)").Scan(&latest).Error; err != nil {
+				return 0, err
+			}
+			if latest != onTop {
+				return 0, ErrRevisionConflict
+			}
+			r.ModelID, r.Number = m.ID, latest+1
+			return int64(r.Number), tx.Create(r).Error
+		},
+	)
 	if repeated {
 		return s.reread(ctx, w, model, int(number), r)
 	}
@@ -200,24 +222,41 @@ func (s *Store) Text(ctx context.Context, which Texts, w *Workspace, model, name
 
 // SaveText makes or replaces a scenario or variant of a model.
 func (s *Store) SaveText(ctx context.Context, which Texts, w *Workspace, model, name, text string) error {
-	return s.alter(ctx, change{workspace: w.Name, action: "save-" + which.one(), object: model + " " + name}, func(tx transaction) error {
-		m := &Model{}
-		if err := tx.Where("workspace_id = ? AND name = ?", w.ID, model).Take(m).Error; err != nil {
-			return err
-		}
-		row := Scenario{ModelID: m.ID, Name: name, Text: text, UpdatedAt: time.Now()}
-		return tx.Table(string(which)).Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "model_id"}, {Name: "name"}},
-			DoUpdates: clause.AssignmentColumns([]string{"text", "updated_at"})}).Create(&row).Error
-	})
+	return s.alter(
+		ctx,
+		change{workspace: w.Name, action: "save-" + which.one(), object: model + " " + name},
+		func(tx transaction) error {
+			m := &Model{}
+			if err := tx.Where("workspace_id = ? AND name = ?", w.ID, model).Take(m).Error; err != nil {
+				return err
+			}
+			row := Scenario{ModelID: m.ID, Name: name, Text: text, UpdatedAt: time.Now()}
+			return tx.Table(string(which)).Clauses(
+				clause.OnConflict{Columns: []clause.Column{{Name: "model_id"}, {Name: "name"}},
+					DoUpdates: clause.AssignmentColumns([]string{"text", "updated_at"})},
+			).Create(&row).Error
+		},
+	)
 }
 
 // DeleteText removes a scenario or variant of a model; runs of it stay.
 func (s *Store) DeleteText(ctx context.Context, which Texts, w *Workspace, model, name string) error {
-	return s.alter(ctx, change{workspace: w.Name, action: "delete-" + which.one(), object: model + " " + name}, func(tx transaction) error {
-		done := tx.Exec("DELETE FROM "+string(which)+" WHERE name = ? AND model_id = (SELECT id FROM models WHERE workspace_id = ? AND name = ?)", name, w.ID, model)
-		if done.Error == nil && done.RowsAffected == 0 {
-			return ErrNotFound
-		}
-		return done.Error
-	})
+	return s.alter(
+		ctx,
+		change{workspace: w.Name, action: "delete-" + which.one(), object: model + " " + name},
+		func(tx transaction) error {
+			done := tx.Exec(
+				"DELETE FROM "+string(
+					which,
+				)+" WHERE name = ? AND model_id = (SELECT id FROM models WHERE workspace_id = ? AND name = ?)",
+				name,
+				w.ID,
+				model,
+			)
+			if done.Error == nil && done.RowsAffected == 0 {
+				return ErrNotFound
+			}
+			return done.Error
+		},
+	)
 }

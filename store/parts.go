@@ -57,7 +57,11 @@ func (s *Store) SetPartProgress(ctx context.Context, p *Part, now Progress) (sto
 	if _, err := s.pool.Exec(ctx, "UPDATE run_parts SET progress = $3, entered = $4, lost = $5, parked = $6 WHERE run_id = $1 AND number = $2 AND state = 'running'", p.Run, p.Number, now.Share, now.Entered, now.Lost, now.Parked); err != nil {
 		return "", mapError(err)
 	}
-	err = s.pool.QueryRow(ctx, "SELECT CASE WHEN state IN ('queued', 'running') THEN stopping ELSE 'it has ended' END FROM runs WHERE id = $1", p.Run).Scan(&stopping)
+	err = s.pool.QueryRow(
+		ctx,
+		"SELECT CASE WHEN state IN ('queued', 'running') THEN stopping ELSE 'it has ended' END FROM runs WHERE id = $1",
+		p.Run,
+	).Scan(&stopping)
 	return stopping, mapError(err)
 }
 
@@ -74,12 +78,22 @@ func (s *Store) FinishPart(ctx context.Context, p *Part, result []byte, last Pro
 			}
 			return err
 		}
-		done, err := tx.px.Exec(ctx, "UPDATE run_parts SET state = 'done', progress = 1, result = $3, worker = NULL, entered = $4, lost = $5, parked = $6 WHERE run_id = $1 AND number = $2 AND state <> 'done'", p.Run, p.Number, result, last.Entered, last.Lost, last.Parked)
+		done, err := tx.px.Exec(
+			ctx,
+			"UPDATE run_parts SET state = 'done', progress = 1, result = $3, worker = NULL, entered = $4, lost = $5, parked = $6 WHERE run_id = $1 AND number = $2 AND state <> 'done'",
+			p.Run,
+			p.Number,
+			result,
+			last.Entered,
+			last.Lost,
+			last.Parked,
+		)
 		if err != nil || done.RowsAffected() == 0 || state != Running {
 			return err
 		}
 		var open bool
-		if err := tx.px.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM run_parts WHERE run_id = $1 AND state <> 'done')", p.Run).Scan(&open); err != nil || open {
+		if err := tx.px.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM run_parts WHERE run_id = $1 AND state <> 'done')", p.Run).Scan(&open); err != nil ||
+			open {
 			return err
 		}
 		return merge(ctx, tx.px, p.Run)
@@ -113,10 +127,17 @@ func (s *Store) FinishRun(ctx context.Context, id int64, state, message string, 
 		if result != nil {
 			doc = string(result)
 		}
-		done, err := tx.px.Exec(ctx, `UPDATE runs SET state = $2, error = $3, result = $4::jsonb, merger = NULL, finished_at = now(),
+		done, err := tx.px.Exec(
+			ctx,
+			`UPDATE runs SET state = $2, error = $3, result = $4::jsonb, merger = NULL, finished_at = now(),
 			unmet = CASE WHEN jsonb_typeof($4::jsonb -> 'expect') = 'object' AND $4::jsonb -> 'expect' <> '{}'::jsonb
 				THEN (SELECT count(*) FILTER (WHERE NOT (e.value ->> 'holds')::boolean) FROM jsonb_each($4::jsonb -> 'expect') e) END
-			WHERE id = $1 AND state IN ('queued', 'running')`, id, state, message, doc)
+			WHERE id = $1 AND state IN ('queued', 'running')`,
+			id,
+			state,
+			message,
+			doc,
+		)
 		if err != nil || done.RowsAffected() == 0 {
 			return err
 		}
@@ -170,7 +191,9 @@ func (s *Store) HoldWorker(ctx context.Context, w Worker) error {
 // Workers lists the workers that live, the oldest first.
 func (s *Store) Workers(ctx context.Context) ([]Worker, error) {
 	out := []Worker{}
-	err := s.db.WithContext(ctx).Raw("SELECT id, host, version, slots, started_at, (SELECT count(*) FROM run_parts WHERE worker = w.id AND state = 'running') AS busy FROM workers w WHERE " + alive + "w.id) ORDER BY started_at").Scan(&out).Error
+	err := s.db.WithContext(ctx).Raw(
+		"SELECT id, host, version, slots, started_at, (SELECT count(*) FROM run_parts WHERE worker = w.id AND state = 'running') AS busy FROM workers w WHERE " + alive + "w.id) ORDER BY started_at",
+	).Scan(&out).Error
 	return out, mapError(err)
 }
 
@@ -183,8 +206,11 @@ type Left struct {
 
 // Lost lists what workers that no longer live have left.
 func (s *Store) Lost(ctx context.Context) ([]Left, error) {
-	rows, err := s.pool.Query(ctx, "SELECT run_id, number, worker FROM run_parts p WHERE state = 'running' AND NOT "+alive+"p.worker)"+
-		" UNION ALL SELECT id, -1, merger FROM runs r WHERE merger IS NOT NULL AND NOT "+alive+"r.merger)")
+	rows, err := s.pool.Query(
+		ctx,
+		"SELECT run_id, number, worker FROM run_parts p WHERE state = 'running' AND NOT "+alive+"p.worker)"+
+			" UNION ALL SELECT id, -1, merger FROM runs r WHERE merger IS NOT NULL AND NOT "+alive+"r.merger)",
+	)
 	if err != nil {
 		return nil, mapError(err)
 	}
@@ -205,7 +231,13 @@ func (s *Store) Requeue(ctx context.Context, p Left, enqueue Enqueue, merge Enqu
 			}
 			return merge(ctx, tx.px, p.Run)
 		}
-		done, err := tx.px.Exec(ctx, "UPDATE run_parts SET state = 'queued', worker = NULL, job_id = NULL, progress = 0 WHERE run_id = $1 AND number = $2 AND state = 'running' AND worker = $3", p.Run, p.Number, p.Worker)
+		done, err := tx.px.Exec(
+			ctx,
+			"UPDATE run_parts SET state = 'queued', worker = NULL, job_id = NULL, progress = 0 WHERE run_id = $1 AND number = $2 AND state = 'running' AND worker = $3",
+			p.Run,
+			p.Number,
+			p.Worker,
+		)
 		if err != nil || done.RowsAffected() == 0 {
 			return err
 		}
@@ -217,7 +249,10 @@ func (s *Store) Requeue(ctx context.Context, p Left, enqueue Enqueue, merge Enqu
 // version of the schema do.
 func (s *Store) Adopt(ctx context.Context, enqueue Enqueue) error {
 	return s.transact(ctx, func(tx transaction) error {
-		rows, err := tx.px.Query(ctx, "UPDATE runs SET parts = 1, state = 'queued' WHERE parts = 0 AND state IN ('queued', 'running') RETURNING id")
+		rows, err := tx.px.Query(
+			ctx,
+			"UPDATE runs SET parts = 1, state = 'queued' WHERE parts = 0 AND state IN ('queued', 'running') RETURNING id",
+		)
 		if err != nil {
 			return err
 		}
@@ -245,7 +280,10 @@ func (s *Store) Stranded(ctx context.Context) (turns int, merges []int64, err er
 	// A job that is due much later than now is not coming: it was made before the
 	// clock was set back. One turn too many does no harm.
 	const coming = "state IN ('available', 'retryable', 'scheduled', 'pending') AND scheduled_at < now() + interval '10 seconds'"
-	err = s.pool.QueryRow(ctx, "SELECT greatest(0, (SELECT count(*) FROM run_parts WHERE state = 'queued') - (SELECT count(*) FROM river_job WHERE kind = 'turn' AND "+coming+"))").Scan(&turns)
+	err = s.pool.QueryRow(
+		ctx,
+		"SELECT greatest(0, (SELECT count(*) FROM run_parts WHERE state = 'queued') - (SELECT count(*) FROM river_job WHERE kind = 'turn' AND "+coming+"))",
+	).Scan(&turns)
 	if err != nil {
 		return 0, nil, mapError(err)
 	}

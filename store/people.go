@@ -118,7 +118,15 @@ func hashPassword(password string) string {
 	salt := make([]byte, 16)
 	rand.Read(salt)
 	key := argon2.IDKey([]byte(password), salt, hashPasses, hashMemory, hashLanes, 32)
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, hashMemory, hashPasses, hashLanes, base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key))
+	return fmt.Sprintf(
+		"$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s",
+		argon2.Version,
+		hashMemory,
+		hashPasses,
+		hashLanes,
+		base64.RawStdEncoding.EncodeToString(salt),
+		base64.RawStdEncoding.EncodeToString(key),
+	)
 }
 
 func passwordFits(password, hash string) bool {
@@ -136,7 +144,10 @@ func passwordFits(password, hash string) bool {
 	if err1 != nil || err2 != nil || len(want) == 0 {
 		return false
 	}
-	return subtle.ConstantTimeCompare(argon2.IDKey([]byte(password), salt, passes, memory, lanes, uint32(len(want))), want) == 1
+	return subtle.ConstantTimeCompare(
+		argon2.IDKey([]byte(password), salt, passes, memory, lanes, uint32(len(want))),
+		want,
+	) == 1
 }
 
 // nobody gives the hash that is compared with where there is no such person, so
@@ -153,17 +164,24 @@ func (s *Store) user(tx *gorm.DB, where string, args ...any) (*User, error) {
 // Users lists people by name.
 func (s *Store) Users(ctx context.Context, after string, limit int) ([]User, error) {
 	out := []User{}
-	err := s.db.WithContext(ctx).Table("users").Select(userColumns).Where("name > ?", after).Order("name").Limit(limit).Find(&out).Error
+	err := s.db.WithContext(ctx).Table("users").Select(userColumns).Where(
+		"name > ?",
+		after,
+	).Order("name").Limit(limit).Find(&out).Error
 	return out, mapError(err)
 }
 
 // CreateUser makes a person, who has no password and is a member of nothing.
 func (s *Store) CreateUser(ctx context.Context, name string, admin bool, once Idempotency) (*User, error) {
-	id, _, err := s.change(ctx, change{action: "create-user", object: name, once: once}, func(tx transaction) (int64, error) {
-		u := User{Name: name, Admin: admin}
-		err := tx.Table("users").Omit("HasPassword").Create(&u).Error
-		return u.ID, err
-	})
+	id, _, err := s.change(
+		ctx,
+		change{action: "create-user", object: name, once: once},
+		func(tx transaction) (int64, error) {
+			u := User{Name: name, Admin: admin}
+			err := tx.Table("users").Omit("HasPassword").Create(&u).Error
+			return u.ID, err
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -286,7 +304,10 @@ func (s *Store) FirstAdminLink(ctx context.Context, name string, life time.Durat
 	if len(names) > 0 {
 		return s.SignInLink(ctx, names[0], life)
 	}
-	err := s.db.WithContext(ctx).Exec("INSERT INTO users (name, admin) VALUES (?, true) ON CONFLICT (name) DO UPDATE SET admin = true", name).Error
+	err := s.db.WithContext(ctx).Exec(
+		"INSERT INTO users (name, admin) VALUES (?, true) ON CONFLICT (name) DO UPDATE SET admin = true",
+		name,
+	).Error
 	if err != nil {
 		return "", mapError(err)
 	}
@@ -301,7 +322,12 @@ func (s *Store) SignInLink(ctx context.Context, name string, life time.Duration)
 		if err != nil {
 			return err
 		}
-		return tx.Exec("INSERT INTO sign_in_links (hash, user_id, expires_at) VALUES (?, ?, now() + ? * interval '1 second')", hash, u.ID, life.Seconds()).Error
+		return tx.Exec(
+			"INSERT INTO sign_in_links (hash, user_id, expires_at) VALUES (?, ?, now() + ? * interval '1 second')",
+			hash,
+			u.ID,
+			life.Seconds(),
+		).Error
 	})
 	return secret, err
 }
@@ -328,15 +354,28 @@ func (s *Store) SignIn(ctx context.Context, secret string, life time.Duration) (
 // counted by the database's clock, whatever this machine's clock does.
 func (s *Store) OpenSession(ctx context.Context, u *User, life time.Duration) (string, error) {
 	session, hash := newSecret()
-	err := s.alter(As(ctx, Actor{User: u.ID, Name: u.Name}), change{action: "sign-in", object: u.Name}, func(tx transaction) error {
-		return tx.Exec("INSERT INTO sessions (hash, user_id, expires_at) VALUES (?, ?, now() + ? * interval '1 second')", hash, u.ID, life.Seconds()).Error
-	})
+	err := s.alter(
+		As(ctx, Actor{User: u.ID, Name: u.Name}),
+		change{action: "sign-in", object: u.Name},
+		func(tx transaction) error {
+			return tx.Exec(
+				"INSERT INTO sessions (hash, user_id, expires_at) VALUES (?, ?, now() + ? * interval '1 second')",
+				hash,
+				u.ID,
+				life.Seconds(),
+			).Error
+		},
+	)
 	return session, err
 }
 
 // Session gives who a session belongs to.
 func (s *Store) Session(ctx context.Context, session string) (*Access, error) {
-	u, err := s.user(s.db.WithContext(ctx).Joins("JOIN sessions ON sessions.user_id = users.id"), "sessions.expires_at > now() AND sessions.hash = ?", hashOf(session))
+	u, err := s.user(
+		s.db.WithContext(ctx).Joins("JOIN sessions ON sessions.user_id = users.id"),
+		"sessions.expires_at > now() AND sessions.hash = ?",
+		hashOf(session),
+	)
 	if err != nil {
 		return nil, err
 	}

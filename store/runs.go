@@ -84,21 +84,37 @@ type EnqueueMerge func(ctx context.Context, tx pgx.Tx, run int64) error
 
 // CreateRun asks for a run in so many parts. Where it was asked for before, r
 // becomes that run.
-func (s *Store) CreateRun(ctx context.Context, w *Workspace, model string, r *Run, once Idempotency, enqueue Enqueue) error {
-	id, repeated, err := s.change(ctx, change{workspace: w.Name, action: "start-run", object: fmt.Sprintf("%s %d %s", model, r.Revision, r.Scenario), once: once}, func(tx transaction) (int64, error) {
-		m := &Model{}
-		if err := tx.Where("workspace_id = ? AND name = ?", w.ID, model).Take(m).Error; err != nil {
-			return 0, err
-		}
-		r.ModelID, r.State, r.Model, r.Workspace = m.ID, Queued, model, w.Name
-		if err := tx.Omit("Result", "Model", "Workspace", "Kind", "Progress", "Entered", "Lost", "Parked", "StartedAt", "FinishedAt").Create(r).Error; err != nil {
-			return 0, err
-		}
-		if err := tx.Exec("INSERT INTO run_parts (run_id, number) SELECT ?, generate_series(0, ?)", r.ID, r.Parts-1).Error; err != nil {
-			return 0, err
-		}
-		return r.ID, enqueue(ctx, tx.px, r.ID, r.Parts)
-	})
+func (s *Store) CreateRun(
+	ctx context.Context,
+	w *Workspace,
+	model string,
+	r *Run,
+	once Idempotency,
+	enqueue Enqueue,
+) error {
+	id, repeated, err := s.change(
+		ctx,
+		change{
+			workspace: w.Name,
+			action:    "start-run",
+			object:    fmt.Sprintf("%s %d %s", model, r.Revision, r.Scenario),
+			once:      once,
+		},
+		func(tx transaction) (int64, error) {
+			m := &Model{}
+			if err := tx.Where("workspace_id = ? AND name = ?", w.ID, model).Take(m).Error; err != nil {
+				return 0, err
+			}
+			r.ModelID, r.State, r.Model, r.Workspace = m.ID, Queued, model, w.Name
+			if err := tx.Omit("Result", "Model", "Workspace", "Kind", "Progress", "Entered", "Lost", "Parked", "StartedAt", "FinishedAt").Create(r).Error; err != nil {
+				return 0, err
+			}
+			if err := tx.Exec("INSERT INTO run_parts (run_id, number) SELECT ?, generate_series(0, ?)", r.ID, r.Parts-1).Error; err != nil {
+				return 0, err
+			}
+			return r.ID, enqueue(ctx, tx.px, r.ID, r.Parts)
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -127,7 +143,30 @@ func (s *Store) scanRuns(ctx context.Context, tail string, args ...any) ([]Run, 
 	}
 	out, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (Run, error) {
 		var r Run
-		err := row.Scan(&r.ID, &r.ModelID, &r.Workspace, &r.Model, &r.Revision, &r.Scenario, &r.Text, &r.Study, &r.Parts, &r.State, &r.Stopping, &r.Error, &r.Author, &r.CreatedAt, &r.StartedAt, &r.FinishedAt, &r.Unmet, &r.Kind, &r.Progress, &r.Entered, &r.Lost, &r.Parked)
+		err := row.Scan(
+			&r.ID,
+			&r.ModelID,
+			&r.Workspace,
+			&r.Model,
+			&r.Revision,
+			&r.Scenario,
+			&r.Text,
+			&r.Study,
+			&r.Parts,
+			&r.State,
+			&r.Stopping,
+			&r.Error,
+			&r.Author,
+			&r.CreatedAt,
+			&r.StartedAt,
+			&r.FinishedAt,
+			&r.Unmet,
+			&r.Kind,
+			&r.Progress,
+			&r.Entered,
+			&r.Lost,
+			&r.Parked,
+		)
 		return r, err
 	})
 	if out == nil {
@@ -150,7 +189,14 @@ func (s *Store) Run(ctx context.Context, id int64) (*Run, error) {
 
 // Runs lists runs of a workspace, latest first; an empty model stands for all.
 func (s *Store) Runs(ctx context.Context, w *Workspace, model string, before int64, limit int) ([]Run, error) {
-	return s.scanRuns(ctx, "WHERE m.workspace_id = $1 AND ($2 = '' OR m.name = $2) AND r.id < $3 ORDER BY r.id DESC LIMIT $4", w.ID, model, before, limit)
+	return s.scanRuns(
+		ctx,
+		"WHERE m.workspace_id = $1 AND ($2 = '' OR m.name = $2) AND r.id < $3 ORDER BY r.id DESC LIMIT $4",
+		w.ID,
+		model,
+		before,
+		limit,
+	)
 }
 
 // RevisionOfRun gives the revision that a run is of.
@@ -185,44 +231,57 @@ func (s *Store) Journeys(ctx context.Context, run int64) ([]byte, error) {
 
 // SaveJourneys keeps the journeys of a run, which never change.
 func (s *Store) SaveJourneys(ctx context.Context, run int64, journeys []byte) error {
-	_, err := s.pool.Exec(ctx, "INSERT INTO run_journeys (run_id, journeys) VALUES ($1, $2) ON CONFLICT DO NOTHING", run, journeys)
+	_, err := s.pool.Exec(
+		ctx,
+		"INSERT INTO run_journeys (run_id, journeys) VALUES ($1, $2) ON CONFLICT DO NOTHING",
+		run,
+		journeys,
+	)
 	return mapError(err)
 }
 
 // DeleteRun removes a run with its result.
 func (s *Store) DeleteRun(ctx context.Context, r *Run) error {
-	return s.alter(ctx, change{workspace: r.Workspace, action: "delete-run", object: fmt.Sprint(r.ID)}, func(tx transaction) error {
-		return tx.Exec("DELETE FROM runs WHERE id = ?", r.ID).Error
-	})
+	return s.alter(
+		ctx,
+		change{workspace: r.Workspace, action: "delete-run", object: fmt.Sprint(r.ID)},
+		func(tx transaction) error {
+			return tx.Exec("DELETE FROM runs WHERE id = ?", r.ID).Error
+		},
+	)
 }
 
 // StopRun asks for the early end of a run. Parts that nobody has taken are taken
 // back; where no other is left the run has ended.
 func (s *Store) StopRun(ctx context.Context, r *Run, why string, merge EnqueueMerge) error {
-	return s.alter(ctx, change{workspace: r.Workspace, action: "stop-run", object: fmt.Sprint(r.ID)}, func(tx transaction) error {
-		var states []string
-		if err := tx.Raw("SELECT state FROM runs WHERE id = ? FOR UPDATE", r.ID).Scan(&states).Error; err != nil {
-			return err
-		}
-		if len(states) == 0 || states[0] != Queued && states[0] != Running {
+	return s.alter(
+		ctx,
+		change{workspace: r.Workspace, action: "stop-run", object: fmt.Sprint(r.ID)},
+		func(tx transaction) error {
+			var states []string
+			if err := tx.Raw("SELECT state FROM runs WHERE id = ? FOR UPDATE", r.ID).Scan(&states).Error; err != nil {
+				return err
+			}
+			if len(states) == 0 || states[0] != Queued && states[0] != Running {
+				return nil
+			}
+			if err := tx.Exec("UPDATE runs SET stopping = ? WHERE id = ?", why, r.ID).Error; err != nil {
+				return err
+			}
+			if err := tx.Exec("DELETE FROM run_parts WHERE run_id = ? AND state = 'queued'", r.ID).Error; err != nil {
+				return err
+			}
+			var left struct{ Parts, Open int64 }
+			if err := tx.Raw("SELECT count(*) AS parts, count(*) FILTER (WHERE state <> 'done') AS open FROM run_parts WHERE run_id = ?", r.ID).Scan(&left).Error; err != nil {
+				return err
+			}
+			switch {
+			case left.Parts == 0:
+				return tx.Exec("UPDATE runs SET state = 'cancelled', finished_at = now() WHERE id = ?", r.ID).Error
+			case left.Open == 0:
+				return merge(ctx, tx.px, r.ID)
+			}
 			return nil
-		}
-		if err := tx.Exec("UPDATE runs SET stopping = ? WHERE id = ?", why, r.ID).Error; err != nil {
-			return err
-		}
-		if err := tx.Exec("DELETE FROM run_parts WHERE run_id = ? AND state = 'queued'", r.ID).Error; err != nil {
-			return err
-		}
-		var left struct{ Parts, Open int64 }
-		if err := tx.Raw("SELECT count(*) AS parts, count(*) FILTER (WHERE state <> 'done') AS open FROM run_parts WHERE run_id = ?", r.ID).Scan(&left).Error; err != nil {
-			return err
-		}
-		switch {
-		case left.Parts == 0:
-			return tx.Exec("UPDATE runs SET state = 'cancelled', finished_at = now() WHERE id = ?", r.ID).Error
-		case left.Open == 0:
-			return merge(ctx, tx.px, r.ID)
-		}
-		return nil
-	})
+		},
+	)
 }

@@ -32,7 +32,11 @@ func (s *Store) Settings(ctx context.Context) (Settings, error) {
 // SetSettings chooses what holds from now on.
 func (s *Store) SetSettings(ctx context.Context, to Settings) error {
 	return s.alter(ctx, change{action: "set-settings"}, func(tx transaction) error {
-		_, err := tx.px.Exec(ctx, "INSERT INTO settings (chosen) VALUES ($1) ON CONFLICT (only_one) DO UPDATE SET chosen = excluded.chosen", to)
+		_, err := tx.px.Exec(
+			ctx,
+			"INSERT INTO settings (chosen) VALUES ($1) ON CONFLICT (only_one) DO UPDATE SET chosen = excluded.chosen",
+			to,
+		)
 		return err
 	})
 }
@@ -45,7 +49,11 @@ func (s *Store) Tidy(ctx context.Context) (runs int64, err error) {
 		return 0, err
 	}
 	if keep.KeepRunsDays > 0 {
-		done, err := s.pool.Exec(ctx, "DELETE FROM runs WHERE finished_at < now() - $1 * interval '1 day'", keep.KeepRunsDays)
+		done, err := s.pool.Exec(
+			ctx,
+			"DELETE FROM runs WHERE finished_at < now() - $1 * interval '1 day'",
+			keep.KeepRunsDays,
+		)
 		if err != nil {
 			return 0, mapError(err)
 		}

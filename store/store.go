@@ -62,7 +62,10 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		return nil, fmt.Errorf("%w: %w", ErrUnavailable, err)
 	}
 	sqlDB := stdlib.OpenDBFromPool(pool)
-	db, err := gorm.Open(gormpg.New(gormpg.Config{Conn: sqlDB}), &gorm.Config{Logger: logger.Discard, TranslateError: true})
+	db, err := gorm.Open(
+		gormpg.New(gormpg.Config{Conn: sqlDB}),
+		&gorm.Config{Logger: logger.Discard, TranslateError: true},
+	)
 	if err != nil {
 		pool.Close()
 		return nil, err
@@ -133,7 +136,15 @@ func (s *Store) Ping(ctx context.Context) error {
 }
 
 // known are the errors that callers tell apart, and pass unchanged.
-var known = []error{ErrNotFound, ErrConflict, ErrRevisionConflict, ErrLastAdmin, ErrKeyReused, errRepeated, context.Canceled}
+var known = []error{
+	ErrNotFound,
+	ErrConflict,
+	ErrRevisionConflict,
+	ErrLastAdmin,
+	ErrKeyReused,
+	errRepeated,
+	context.Canceled,
+}
 
 // mapError turns database errors into the ones that callers tell apart.
 func mapError(err error) error {
@@ -172,11 +183,19 @@ func unavailable(err error) bool {
 	}
 	var connect *pgconn.ConnectError
 	var network net.Error
-	return errors.As(err, &connect) || errors.As(err, &network) || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
-		errors.Is(err, net.ErrClosed) || pgconn.SafeToRetry(err) || slices.ContainsFunc(closed, func(words string) bool { return strings.Contains(err.Error(), words) })
+	return errors.As(err, &connect) || errors.As(err, &network) || errors.Is(err, context.DeadlineExceeded) ||
+		errors.Is(err, io.EOF) ||
+		errors.Is(err, io.ErrUnexpectedEOF) ||
+		errors.Is(err, net.ErrClosed) ||
+		pgconn.SafeToRetry(err) ||
+		slices.ContainsFunc(closed, func(words string) bool { return strings.Contains(err.Error(), words) })
 }
 
 // Empty removes everything but the schema; tests start with it.
 func (s *Store) Empty(ctx context.Context) error {
-	return mapError(s.db.WithContext(ctx).Exec(`TRUNCATE users, sign_in_links, sessions, tokens, workspaces, members, models, revisions, scenarios, variants, runs, run_parts, workers, idempotency_keys, audit, settings, river_job RESTART IDENTITY CASCADE`).Error)
+	return mapError(
+		s.db.WithContext(ctx).Exec(
+			`TRUNCATE users, sign_in_links, sessions, tokens, workspaces, members, models, revisions, scenarios, variants, runs, run_parts, workers, idempotency_keys, audit, settings, river_job RESTART IDENTITY CASCADE`,
+		).Error,
+	)
 }

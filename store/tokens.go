@@ -24,7 +24,13 @@ const tokenQuery = `SELECT t.id, u.name AS user_name, t.name, t.role, w.name AS 
 	FROM tokens t JOIN users u ON u.id = t.user_id LEFT JOIN workspaces w ON w.id = t.workspace_id `
 
 // CreateToken makes a token of a person; only its hash is kept.
-func (s *Store) CreateToken(ctx context.Context, user *User, name, role string, workspace *Workspace, life time.Duration) (string, *Token, error) {
+func (s *Store) CreateToken(
+	ctx context.Context,
+	user *User,
+	name, role string,
+	workspace *Workspace,
+	life time.Duration,
+) (string, *Token, error) {
 	secret, _ := newSecret()
 	secret = TokenPrefix + secret
 	var w *int64
@@ -33,13 +39,22 @@ func (s *Store) CreateToken(ctx context.Context, user *User, name, role string, 
 	}
 	var ids []int64
 	err := s.alter(ctx, change{action: "create-token", object: name}, func(tx transaction) error {
-		return tx.Raw("INSERT INTO tokens (user_id, name, hash, role, workspace_id, expires_at) VALUES (?, ?, ?, ?, ?, now() + ? * interval '1 second') RETURNING id", user.ID, name, hashOf(secret), role, w, life.Seconds()).Scan(&ids).Error
+		return tx.Raw(
+			"INSERT INTO tokens (user_id, name, hash, role, workspace_id, expires_at) VALUES (?, ?, ?, ?, ?, now() + ? * interval '1 second') RETURNING id",
+			user.ID,
+			name,
+			hashOf(secret),
+			role,
+			w,
+			life.Seconds(),
+		).Scan(&ids).Error
 	})
 	if err != nil {
 		return "", nil, err
 	}
 	var out []Token
-	if err := s.db.WithContext(ctx).Raw(tokenQuery+"WHERE t.id = ?", ids[0]).Scan(&out).Error; err != nil || len(out) == 0 {
+	if err := s.db.WithContext(ctx).Raw(tokenQuery+"WHERE t.id = ?", ids[0]).Scan(&out).Error; err != nil ||
+		len(out) == 0 {
 		return "", nil, mapError(err)
 	}
 	return secret, &out[0], nil
@@ -48,7 +63,11 @@ func (s *Store) CreateToken(ctx context.Context, user *User, name, role string, 
 // Tokens lists the tokens of a person, or of all where user is 0.
 func (s *Store) Tokens(ctx context.Context, user int64) ([]Token, error) {
 	out := []Token{}
-	err := s.db.WithContext(ctx).Raw(tokenQuery+"WHERE (? = 0 OR t.user_id = ?) ORDER BY t.id", user, user).Scan(&out).Error
+	err := s.db.WithContext(ctx).Raw(
+		tokenQuery+"WHERE (? = 0 OR t.user_id = ?) ORDER BY t.id",
+		user,
+		user,
+	).Scan(&out).Error
 	return out, mapError(err)
 }
 
@@ -71,7 +90,10 @@ func (s *Store) Token(ctx context.Context, secret string) (*Access, error) {
 		WorkspaceID *int64
 		Stale       bool
 	}
-	err := s.db.WithContext(ctx).Raw("SELECT id, user_id, name, role, workspace_id, used_at IS NULL OR used_at < now() - interval '1 minute' AS stale FROM tokens WHERE hash = ? AND expires_at > now()", hashOf(secret)).Scan(&found).Error
+	err := s.db.WithContext(ctx).Raw(
+		"SELECT id, user_id, name, role, workspace_id, used_at IS NULL OR used_at < now() - interval '1 minute' AS stale FROM tokens WHERE hash = ? AND expires_at > now()",
+		hashOf(secret),
+	).Scan(&found).Error
 	if err != nil {
 		return nil, mapError(err)
 	}

@@ -40,7 +40,14 @@ func estate(n int) string {
 		if i+1 < n/10 && i%5 != 0 {
 			next = fmt.Sprintf(", s%d-in: {}", i+1)
 		}
-		b.WriteString(strings.NewReplacer("@", fmt.Sprintf("s%d", i), "NEXT", next).Replace(`  @-in: {kind: bucket, keys: ["a/{seq}.csv"], links: {@-split: {dead-letter: @-desk}}}
+		b.WriteString(
+			strings.NewReplacer(
+				"@",
+				fmt.Sprintf("s%d", i),
+				"NEXT",
+				next,
+			).Replace(
+				`  @-in: {kind: bucket, keys: ["a/{seq}.csv"], links: {@-split: {dead-letter: @-desk}}}
   @-split: {kind: function, links: {@-q: {}, @-t: {}}}
   @-q: {kind: queue, links: {@-work: {retry: {tries: 4}, dead-letter: @-desk}}}
   @-work: {kind: function, links: {@-rows: {}NEXT}}
@@ -50,7 +57,9 @@ func estate(n int) string {
   @-b: {kind: queue, links: {@-out: {dead-letter: @-desk, retry: {tries: 3}}}}
   @-out: {kind: outside}
   @-desk: {kind: queue}
-`))
+`,
+			),
+		)
 	}
 	return b.String()
 }
@@ -114,7 +123,9 @@ func openPage(ctx context.Context, api *client.Client) (*page, error) {
 	if err != nil {
 		return nil, err
 	}
-	allocator, stop := chromedp.NewExecAllocator(ctx, append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800))...)
+	allocator, stop := chromedp.NewExecAllocator(
+		ctx,
+		append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800))...)
 	browser, end := chromedp.NewContext(allocator)
 	p := &page{ctx: browser, url: api.URL, close: func() { end(); stop() }}
 	if err := chromedp.Do(browser, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(link), chromedp.WaitVisible(chromedp.CSS("table a"))); err != nil {
@@ -144,7 +155,9 @@ func (p *page) pressed() (float64, error) {
 	if err := chromedp.Do(p.ctx, chromedp.Navigate(p.url+"/w/main"), chromedp.WaitVisible(chromedp.CSS("table a")), chromedp.Sleep(2*time.Second)); err != nil {
 		return 0, err
 	}
-	return p.promise(until + `(() => [...document.querySelectorAll("table a")].find(a => a.textContent.trim() === "estate-60").click(), () => ` + drawn + `(60))`)
+	return p.promise(
+		until + `(() => [...document.querySelectorAll("table a")].find(a => a.textContent.trim() === "estate-60").click(), () => ` + drawn + `(60))`,
+	)
 }
 
 func (p *page) addressed() (float64, error) {
@@ -164,7 +177,16 @@ func (p *page) edit(n int, where, what string) func() (float64, error) {
 		if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`(localStorage.clear(), true)`)); err != nil {
 			return 0, err
 		}
-		err := chromedp.Do(p.ctx, chromedp.Navigate(fmt.Sprintf("%s/w/main/models/estate-%d", p.url, n)), chromedp.WaitVisible(chromedp.CSS(".svelte-flow__node-node")), chromedp.WaitVisible(chromedp.CSS(".cm-content")), chromedp.WaitVisible(chromedp.CSS("[data-code]")), chromedp.Focus(chromedp.CSS(".cm-content")), chromedp.KeyEvent(kb.End, chromedp.KeyModifiers(chromedp.ModifierCtrl)), chromedp.Sleep(time.Second))
+		err := chromedp.Do(
+			p.ctx,
+			chromedp.Navigate(fmt.Sprintf("%s/w/main/models/estate-%d", p.url, n)),
+			chromedp.WaitVisible(chromedp.CSS(".svelte-flow__node-node")),
+			chromedp.WaitVisible(chromedp.CSS(".cm-content")),
+			chromedp.WaitVisible(chromedp.CSS("[data-code]")),
+			chromedp.Focus(chromedp.CSS(".cm-content")),
+			chromedp.KeyEvent(kb.End, chromedp.KeyModifiers(chromedp.ModifierCtrl)),
+			chromedp.Sleep(time.Second),
+		)
 		if err != nil {
 			return 0, err
 		}
@@ -184,7 +206,11 @@ func (p *page) edit(n int, where, what string) func() (float64, error) {
 		if where == "findings" { // messages come that nobody reads
 			change = `document.execCommand("delete"); document.execCommand("insertText", false, ", rate: 1/s}");`
 			shown = `(() => { const had = TEXT; return () => TEXT !== had })()`
-			shown = strings.ReplaceAll(shown, "TEXT", `document.querySelector('section[aria-label="Findings"]').textContent`)
+			shown = strings.ReplaceAll(
+				shown,
+				"TEXT",
+				`document.querySelector('section[aria-label="Findings"]').textContent`,
+			)
 		}
 		return p.promise(until + `(() => {` + change + `}, ` + shown + `)`)
 	}
@@ -193,7 +219,12 @@ func (p *page) edit(n int, where, what string) func() (float64, error) {
 // pan drags a board of 500 nodes, all in view, to and fro for three seconds and
 // counts the frames.
 func (p *page) pan() (float64, error) {
-	err := chromedp.Do(p.ctx, chromedp.Navigate(p.url+"/w/main/models/estate-500"), chromedp.WaitVisible(chromedp.CSS(".svelte-flow__node-node")), chromedp.Sleep(3*time.Second))
+	err := chromedp.Do(
+		p.ctx,
+		chromedp.Navigate(p.url+"/w/main/models/estate-500"),
+		chromedp.WaitVisible(chromedp.CSS(".svelte-flow__node-node")),
+		chromedp.Sleep(3*time.Second),
+	)
 	if err != nil {
 		return 0, err
 	}

@@ -103,7 +103,14 @@ func Start(ctx context.Context, program, dir string, services, workers int) (*Fl
 			return nil, err
 		}
 		f.addresses = append(f.addresses, address)
-		f.Services = append(f.Services, &Process{Name: fmt.Sprintf("service %d", i+1), program: program, args: []string{"serve", "-database", database.URL, "-listen", address, "-workers", "0"}})
+		f.Services = append(
+			f.Services,
+			&Process{
+				Name:    fmt.Sprintf("service %d", i+1),
+				program: program,
+				args:    []string{"serve", "-database", database.URL, "-listen", address, "-workers", "0"},
+			},
+		)
 	}
 	for range workers {
 		f.AddWorker(program)
@@ -128,7 +135,11 @@ func freeAddress() (string, error) {
 
 // AddWorker adds a worker, which is not started yet.
 func (f *Fleet) AddWorker(program string) *Process {
-	p := &Process{Name: fmt.Sprintf("worker %d", len(f.Workers)+1), program: program, args: []string{"worker", "-database", f.Database.URL, "-slots", "1"}}
+	p := &Process{
+		Name:    fmt.Sprintf("worker %d", len(f.Workers)+1),
+		program: program,
+		args:    []string{"worker", "-database", f.Database.URL, "-slots", "1"},
+	}
 	f.Workers = append(f.Workers, p)
 	return p
 }

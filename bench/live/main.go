@@ -77,12 +77,28 @@ func measure(program, dir string, rate, watchers int, length, hold time.Duration
 	at := func(q float64) time.Duration {
 		return took[min(int(q*float64(len(took))), len(took)-1)].Round(10 * time.Microsecond)
 	}
-	fmt.Printf("%d events in %s, %d watch (%d states read): p50 %v, p90 %v, p99 %v, p99.9 %v, longest %v; %d failed\n",
-		len(took), length, watchers, states.Load(), at(0.5), at(0.9), at(0.99), at(0.999), took[len(took)-1].Round(10*time.Microsecond), failed)
+	fmt.Printf(
+		"%d events in %s, %d watch (%d states read): p50 %v, p90 %v, p99 %v, p99.9 %v, longest %v; %d failed\n",
+		len(took),
+		length,
+		watchers,
+		states.Load(),
+		at(0.5),
+		at(0.9),
+		at(0.99),
+		at(0.999),
+		took[len(took)-1].Round(10*time.Microsecond),
+		failed,
+	)
 	if r, err = api.Rehearsal(ctx, r.ID); err != nil {
 		return err
 	}
-	fmt.Printf("came in: %d; behind: %v; memory of the service: %d MB\n", r.State.Entered, r.State.Behind, resident(f)>>20)
+	fmt.Printf(
+		"came in: %d; behind: %v; memory of the service: %d MB\n",
+		r.State.Entered,
+		r.State.Behind,
+		resident(f)>>20,
+	)
 	if hold == 0 {
 		return nil
 	}
@@ -104,7 +120,13 @@ func measure(program, dir string, rate, watchers int, length, hold time.Duration
 }
 
 // post posts events at a rate and gives how long each took from when it was due.
-func post(ctx context.Context, api *client.Client, path string, rate int, length time.Duration) (took []time.Duration, failed int) {
+func post(
+	ctx context.Context,
+	api *client.Client,
+	path string,
+	rate int,
+	length time.Duration,
+) (took []time.Duration, failed int) {
 	const senders = 64
 	due := make(chan time.Time, rate)
 	http := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: senders}}
@@ -140,7 +162,12 @@ func post(ctx context.Context, api *client.Client, path string, rate int, length
 }
 
 func one(ctx context.Context, c *http.Client, api *client.Client, path string) bool {
-	req, err := http.NewRequestWithContext(ctx, "POST", api.URL+path+"/entries/slips", bytes.NewReader([]byte(`{"slip": 7, "kg": 18200}`)))
+	req, err := http.NewRequestWithContext(
+		ctx,
+		"POST",
+		api.URL+path+"/entries/slips",
+		bytes.NewReader([]byte(`{"slip": 7, "kg": 18200}`)),
+	)
 	if err != nil {
 		return false
 	}

@@ -51,7 +51,10 @@ func measure(program, dir string, points, clients, runs int) error {
 	for i := range points {
 		values = append(values, fmt.Sprintf("%ds", 20+i))
 	}
-	sweep := map[string]any{"scenario": "week", "sweep": []any{map[string]any{"path": "nodes.slip.lease", "values": values}}}
+	sweep := map[string]any{
+		"scenario": "week",
+		"sweep":    []any{map[string]any{"path": "nodes.slip.lease", "values": values}},
+	}
 	started := 1
 	for _, workers := range []int{1, 2, 4} {
 		for ; started < workers; started++ {
@@ -64,7 +67,12 @@ func measure(program, dir string, points, clients, runs int) error {
 		if err := finish(ctx, api, sweep); err != nil {
 			return err
 		}
-		fmt.Printf("sweep of %d points, %d workers: %v\n", points, workers, time.Since(began).Round(10*time.Millisecond))
+		fmt.Printf(
+			"sweep of %d points, %d workers: %v\n",
+			points,
+			workers,
+			time.Since(began).Round(10*time.Millisecond),
+		)
 	}
 	if err := load(ctx, f, clients, sweep); err != nil {
 		return err
@@ -90,7 +98,14 @@ func measure(program, dir string, points, clients, runs int) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("%d runs in %v; the database grew from %.1f to %.1f MB, %.1f KB a run\n", runs, took.Round(time.Second), float64(before)/1e6, float64(after)/1e6, float64(after-before)/1e3/float64(runs))
+	fmt.Printf(
+		"%d runs in %v; the database grew from %.1f to %.1f MB, %.1f KB a run\n",
+		runs,
+		took.Round(time.Second),
+		float64(before)/1e6,
+		float64(after)/1e6,
+		float64(after-before)/1e3/float64(runs),
+	)
 	return nil
 }
 
@@ -150,7 +165,14 @@ func load(ctx context.Context, f *fleet.Fleet, clients int, sweep any) error {
 	for _, what := range []string{"read", "check"} {
 		all := took[what]
 		slices.Sort(all)
-		fmt.Printf("%d clients, one request a second each, a sweep going on: %s p50 %v, p99 %v (%d requests)\n", clients, what, all[len(all)/2].Round(100*time.Microsecond), all[len(all)*99/100].Round(100*time.Microsecond), len(all))
+		fmt.Printf(
+			"%d clients, one request a second each, a sweep going on: %s p50 %v, p99 %v (%d requests)\n",
+			clients,
+			what,
+			all[len(all)/2].Round(100*time.Microsecond),
+			all[len(all)*99/100].Round(100*time.Microsecond),
+			len(all),
+		)
 	}
 	fmt.Printf("%d requests failed\n", failed)
 	return api.CancelRun(ctx, run.ID)

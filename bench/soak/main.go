@@ -127,7 +127,15 @@ func (s *soak) work(ctx context.Context, who int) {
 			seed := 1 + rand.IntN(5)
 			run := &client.Run{}
 			err := s.call(ctx, func(api *client.Client) error {
-				_, err := api.Do(ctx, "POST", api.Path("models", model, "runs"), map[string]any{"scenario": "soak", "revision": 1, "seed": seed}, run, "Idempotency-Key", key)
+				_, err := api.Do(
+					ctx,
+					"POST",
+					api.Path("models", model, "runs"),
+					map[string]any{"scenario": "soak", "revision": 1, "seed": seed},
+					run,
+					"Idempotency-Key",
+					key,
+				)
 				return err
 			})
 			if err == nil {
@@ -156,7 +164,17 @@ func (s *soak) save(ctx context.Context, model, key string) {
 	text := fleet.ModelText + "# " + key + "\n"
 	saved := &client.Revision{}
 	err := s.call(ctx, func(api *client.Client) error {
-		_, err := api.Do(ctx, "POST", api.Path("models", model, "revisions"), map[string]string{"text": text}, saved, "If-Match", fmt.Sprintf(`"%d"`, latest.Number), "Idempotency-Key", key)
+		_, err := api.Do(
+			ctx,
+			"POST",
+			api.Path("models", model, "revisions"),
+			map[string]string{"text": text},
+			saved,
+			"If-Match",
+			fmt.Sprintf(`"%d"`, latest.Number),
+			"Idempotency-Key",
+			key,
+		)
 		return err
 	})
 	if err == nil {
@@ -255,12 +273,28 @@ func (s *soak) verify(ctx context.Context) error {
 	if err := s.call(end, func(api *client.Client) (err error) { all, err = api.Runs(end, ""); return err }); err != nil {
 		return err
 	}
-	fmt.Printf("%d calls, %d of them refused or unanswered and made again; p50 %v, p99 %v\n", calls, refused, at(took, 0.5), at(took, 0.99))
+	fmt.Printf(
+		"%d calls, %d of them refused or unanswered and made again; p50 %v, p99 %v\n",
+		calls,
+		refused,
+		at(took, 0.5),
+		at(took, 0.99),
+	)
 	for how, n := range s.kills {
 		fmt.Printf("%4d times: %s\n", n, how)
 	}
-	fmt.Printf("%d revisions and %d runs (%d replications) were accepted: all are there, and right; of %d seeds, each always gave the same result\n", len(s.revisions), len(s.runs), 3*len(s.runs), len(results))
-	fmt.Printf("%d runs in all, the others asked for as the load ended; all ended %v after the load\n", len(all), time.Since(began).Round(time.Second))
+	fmt.Printf(
+		"%d revisions and %d runs (%d replications) were accepted: all are there, and right; of %d seeds, each always gave the same result\n",
+		len(s.revisions),
+		len(s.runs),
+		3*len(s.runs),
+		len(results),
+	)
+	fmt.Printf(
+		"%d runs in all, the others asked for as the load ended; all ended %v after the load\n",
+		len(all),
+		time.Since(began).Round(time.Second),
+	)
 	return nil
 }
 

@@ -82,7 +82,9 @@ func connect(address string) (*client.Client, error) {
 		address = kept.Last
 	}
 	if address == "" {
-		return nil, fmt.Errorf("no service is named: give -server ADDRESS, set IRONWEIR_SERVER, or `ironweir login` first")
+		return nil, fmt.Errorf(
+			"no service is named: give -server ADDRESS, set IRONWEIR_SERVER, or `ironweir login` first",
+		)
 	}
 	if u, err := url.Parse(address); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 		return nil, fmt.Errorf("-server %s: an address is like http://127.0.0.1:8420", address)
@@ -106,7 +108,11 @@ type serviceFlags struct{ server, workspace, format *string }
 
 func (c *call) serviceFlags() *serviceFlags {
 	return &serviceFlags{
-		server:    c.String("server", os.Getenv("IRONWEIR_SERVER"), "the service at `ADDRESS`; by default the last one that was logged in to"),
+		server: c.String(
+			"server",
+			os.Getenv("IRONWEIR_SERVER"),
+			"the service at `ADDRESS`; by default the last one that was logged in to",
+		),
 		workspace: c.String("workspace", "", "in the workspace `NAME`; by default the one of the login"),
 		format:    c.String("format", "text", "`FORMAT`: text, json"),
 	}
@@ -124,7 +130,10 @@ func (f *serviceFlags) open(c *call) (*client.Client, error) {
 	return api, err
 }
 
-var loginCommand = &command{name: "login", args: "", short: "Make a token at a service, and keep it for the commands that follow",
+var loginCommand = &command{
+	name:  "login",
+	args:  "",
+	short: "Make a token at a service, and keep it for the commands that follow",
 	example: `ironweir login -server http://127.0.0.1:8420 -link http://127.0.0.1:8420/sign-in#…
 ironweir login -server http://127.0.0.1:8420 -user skerry
 ironweir login -server http://127.0.0.1:8420 -token-file weir.token -workspace night-crossings`,
@@ -186,7 +195,12 @@ ironweir login -server http://127.0.0.1:8420 -token-file weir.token -workspace n
 			}
 		}
 		if role == "" && *f.workspace != "" {
-			return 0, fmt.Errorf("there is no workspace %s for %s; there is: %s", *f.workspace, who.Name, strings.Join(names, ", "))
+			return 0, fmt.Errorf(
+				"there is no workspace %s for %s; there is: %s",
+				*f.workspace,
+				who.Name,
+				strings.Join(names, ", "),
+			)
 		}
 		if role == "" && len(spaces) > 0 {
 			api.Workspace, role = spaces[0].Name, spaces[0].Role
@@ -201,7 +215,8 @@ ironweir login -server http://127.0.0.1:8420 -token-file weir.token -workspace n
 		}
 		fmt.Fprintf(c.out, "Logged in to %s as %s: %s of workspace %s.\n", api.URL, who.Name, role, api.Workspace)
 		return exitFine, nil
-	}}
+	},
+}
 
 // tokenName says of a token where it is kept.
 func tokenName() string {
@@ -227,7 +242,10 @@ func (c *call) password(name string) (string, error) {
 	return line, nil
 }
 
-var userCommand = &command{name: "user", args: "[add|link|role|remove NAME]", short: "List the people of a service, add one, give a role, make a sign-in link",
+var userCommand = &command{
+	name:  "user",
+	args:  "[add|link|role|remove NAME]",
+	short: "List the people of a service, add one, give a role, make a sign-in link",
 	example: `ironweir user
 ironweir user add skerry -role editor
 ironweir user role skerry -role admin -workspace night-crossings
@@ -258,7 +276,13 @@ ironweir user remove skerry`,
 				return exitFine, c.printJSON(people)
 			}
 			for _, p := range people {
-				fmt.Fprintf(c.out, "%-24s %-24s %s\n", p.Name, map[bool]string{true: "administers the service"}[p.Admin], map[bool]string{true: "signs in with a password", false: "signs in with links"}[p.HasPassword])
+				fmt.Fprintf(
+					c.out,
+					"%-24s %-24s %s\n",
+					p.Name,
+					map[bool]string{true: "administers the service"}[p.Admin],
+					map[bool]string{true: "signs in with a password", false: "signs in with links"}[p.HasPassword],
+				)
 			}
 			return exitFine, nil
 		}
@@ -304,7 +328,8 @@ ironweir user remove skerry`,
 			return 0, fmt.Errorf("`user %s`: it is one of add, link, role, remove", c.Arg(0))
 		}
 		return exitFine, nil
-	}}
+	},
+}
 
 var tokenCommand = &command{name: "token", args: "[revoke ID]", short: "List your tokens at a service, revoke one",
 	example: `ironweir token
@@ -332,7 +357,15 @@ ironweir token revoke 3`,
 				if t.Workspace != nil {
 					where = *t.Workspace
 				}
-				fmt.Fprintf(c.out, "%4d  %-32s %-8s %-16s until %s\n", t.ID, t.Name, t.Role, where, t.ExpiresAt.Format("2006-01-02"))
+				fmt.Fprintf(
+					c.out,
+					"%4d  %-32s %-8s %-16s until %s\n",
+					t.ID,
+					t.Name,
+					t.Role,
+					where,
+					t.ExpiresAt.Format("2006-01-02"),
+				)
 			}
 		case c.NArg() == 2 && c.Arg(0) == "revoke":
 			var id int64
@@ -344,7 +377,10 @@ ironweir token revoke 3`,
 			}
 			fmt.Fprintf(c.out, "Token %d lets nobody in any more.\n", id)
 		default:
-			return 0, fmt.Errorf("`token %s`: write `token` or `token revoke ID`; tokens are made in the console's settings, or by `ironweir login`", strings.Join(c.Args(), " "))
+			return 0, fmt.Errorf(
+				"`token %s`: write `token` or `token revoke ID`; tokens are made in the console's settings, or by `ironweir login`",
+				strings.Join(c.Args(), " "),
+			)
 		}
 		return exitFine, nil
 	}}

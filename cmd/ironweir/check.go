@@ -23,7 +23,10 @@ import (
 
 const checkFormats = "text|json|markdown|sarif|junit"
 
-var checkCommand = &command{name: "check", args: "MODEL", short: "Find loops, losses and mistakes in a model, without running it",
+var checkCommand = &command{
+	name:  "check",
+	args:  "MODEL",
+	short: "Find loops, losses and mistakes in a model, without running it",
 	example: `ironweir check demo/kittiwake-draft.yaml
 ironweir check demo/kittiwake.yaml -scenario demo/friday-evening.yaml -fail-on warning
 ironweir check demo/kittiwake.yaml -set nodes.consignments.lease=20s -format json
@@ -38,11 +41,23 @@ ironweir check demo/kittiwake-draft.yaml -format sarif > findings.sarif`,
 		}
 		m := c.modelFlags(checkFormats)
 		scenario := c.String("scenario", "", "take the traffic from scenario `FILE`")
-		failOn := c.String("fail-on", "error", "exit with 1 for a finding of this `SEVERITY` or worse: error, warning, note, never")
+		failOn := c.String(
+			"fail-on",
+			"error",
+			"exit with 1 for a finding of this `SEVERITY` or worse: error, warning, note, never",
+		)
 		since := c.String("since", "", "show only what an older model, `OLD`, did not have")
 		owner := c.String("owner", "", "show only findings on nodes of `OWNER`")
-		fix := c.String("fix", "", "apply the first remedy of findings with `CODE`, or of all, to the file, and show the difference")
-		verified := c.Bool("verify", false, "simulate the model, without a fault and with each single fault, and print each claim that a run contradicts")
+		fix := c.String(
+			"fix",
+			"",
+			"apply the first remedy of findings with `CODE`, or of all, to the file, and show the difference",
+		)
+		verified := c.Bool(
+			"verify",
+			false,
+			"simulate the model, without a fault and with each single fault, and print each claim that a run contradicts",
+		)
 		verifyTime := c.Duration("verify-time", 5*time.Minute, "with -verify: start no further run after `DURATION`")
 		dry := c.Bool("dry-run", false, "with -fix: show the difference and leave the file alone")
 		if err := c.parse(1, 1); err != nil {
@@ -127,7 +142,8 @@ ironweir check demo/kittiwake-draft.yaml -format sarif > findings.sarif`,
 			}
 		}
 		return exitFine, nil
-	}}
+	},
+}
 
 // check reads a model, and a scenario for its traffic, and checks it.
 func (c *call) check(file string, m *modelFlags, scenario string) (*loaded, *check.Document, error) {
@@ -184,7 +200,13 @@ func (c *call) fix(m *modelFlags, code string, dry bool) error {
 		if err != nil {
 			return err
 		}
-		next, say, err := fixOne(check.Run(g, nil, (&loaded{graph: g}).head("check"), time.Now()), now, file, code, applications)
+		next, say, err := fixOne(
+			check.Run(g, nil, (&loaded{graph: g}).head("check"), time.Now()),
+			now,
+			file,
+			code,
+			applications,
+		)
 		if err != nil {
 			return err
 		}
@@ -195,7 +217,15 @@ func (c *call) fix(m *modelFlags, code string, dry bool) error {
 		now = next
 		applied++
 	}
-	diff, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: difflib.SplitLines(string(before)), B: difflib.SplitLines(string(now)), FromFile: file, ToFile: file + " (mended)", Context: 2})
+	diff, err := difflib.GetUnifiedDiffString(
+		difflib.UnifiedDiff{
+			A:        difflib.SplitLines(string(before)),
+			B:        difflib.SplitLines(string(now)),
+			FromFile: file,
+			ToFile:   file + " (mended)",
+			Context:  2,
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -215,10 +245,17 @@ func (c *call) fix(m *modelFlags, code string, dry bool) error {
 // fixOne applies the first remedy that can be; nil: there is none left. A
 // finding that comes back is mended again, but not for ever: what one remedy
 // changes may concern another.
-func fixOne(doc *check.Document, now []byte, file, code string, applications map[string]int) (next []byte, say string, err error) {
+func fixOne(
+	doc *check.Document,
+	now []byte,
+	file, code string,
+	applications map[string]int,
+) (next []byte, say string, err error) {
 	for i := range doc.Findings {
 		f := &doc.Findings[i]
-		if f.Accepted != nil || len(f.Remedies) == 0 || code != "all" && !strings.EqualFold(f.Code, code) || applications[f.ID] >= 3 || f.Position.File != file {
+		if f.Accepted != nil || len(f.Remedies) == 0 || code != "all" && !strings.EqualFold(f.Code, code) ||
+			applications[f.ID] >= 3 ||
+			f.Position.File != file {
 			continue
 		}
 		applications[f.ID]++
@@ -252,7 +289,9 @@ var explainCommand = &command{name: "explain", args: "CODE", short: "Show the pa
 			return 0, fmt.Errorf("no rule %s; the codes are IW101 to IW606, as `ironweir check` prints them", c.Arg(0))
 		}
 		if *format == "json" {
-			return exitFine, c.printJSON(map[string]any{"code": r.Code, "title": r.Title, "severity": r.Severity, "doc": r.Doc})
+			return exitFine, c.printJSON(
+				map[string]any{"code": r.Code, "title": r.Title, "severity": r.Severity, "doc": r.Doc},
+			)
 		}
 		fmt.Fprintf(c.out, "%s  %s (%s)\n\n%s\n", r.Code, r.Title, r.Severity, r.Doc)
 		return exitFine, nil

@@ -18,13 +18,20 @@ const (
 	convertTo   = "model|asyncapi|csv|jsonl|dot|mermaid"
 )
 
-var convertCommand = &command{name: "convert", args: "IN", short: "Turn a model into another open format, or such a file into a model",
+var convertCommand = &command{
+	name:  "convert",
+	args:  "IN",
+	short: "Turn a model into another open format, or such a file into a model",
 	example: `ironweir convert demo/kittiwake.yaml -to asyncapi -out kittiwake.asyncapi.yaml
 ironweir convert demo/import/harbour-lamps.asyncapi.yaml -to model > lamps.yaml
 ironweir convert demo/kittiwake.yaml -to csv > inventory.csv
 ironweir convert inventory.csv -to model`,
 	run: func(c *call) (int, error) {
-		from := c.String("from", "", "what IN is: `FORMAT` model, asyncapi, csv, jsonl, otlp; without it, told by its name and first lines")
+		from := c.String(
+			"from",
+			"",
+			"what IN is: `FORMAT` model, asyncapi, csv, jsonl, otlp; without it, told by its name and first lines",
+		)
 		to := c.String("to", "", "`FORMAT`: model, asyncapi, csv, jsonl, dot, mermaid")
 		out := c.String("out", "", "write to `FILE` instead of standard output")
 		if err := c.parse(1, 1); err != nil {
@@ -68,7 +75,8 @@ ironweir convert inventory.csv -to model`,
 		}
 		_, err = c.out.Write(made)
 		return exitFine, err
-	}}
+	},
+}
 
 // writeAs writes the document of a model, which must be one that can be used.
 func (c *call) writeAs(format, file string, root *model.Value, comments map[string]string) ([]byte, error) {

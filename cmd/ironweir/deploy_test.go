@@ -39,7 +39,12 @@ func TestWhatIsDeployedIsUnderstood(t *testing.T) {
 				t.Setenv(s[1], s[2])
 			}
 			var out bytes.Buffer
-			require.Equal(t, exitFine, Main(context.Background(), []string{"serve", "-show-config"}, nil, &out, &out), out.String())
+			require.Equal(
+				t,
+				exitFine,
+				Main(context.Background(), []string{"serve", "-show-config"}, nil, &out, &out),
+				out.String(),
+			)
 			for _, s := range set {
 				require.Regexp(t, regexp.QuoteMeta(s[1])+` += `+regexp.QuoteMeta(s[2]), out.String())
 				found++
@@ -48,7 +53,9 @@ func TestWhatIsDeployedIsUnderstood(t *testing.T) {
 	}
 	require.GreaterOrEqual(t, found, 6)
 	for _, name := range []string{"ironweir.service", "ironweir-worker@.service"} {
-		command := regexp.MustCompile(`(?m)^ExecStart=/usr/local/bin/ironweir (\w+)$`).FindStringSubmatch(deployed(t, name))
+		command := regexp.MustCompile(`(?m)^ExecStart=/usr/local/bin/ironweir (\w+)$`).FindStringSubmatch(
+			deployed(t, name),
+		)
 		require.NotNil(t, command, name)
 		var out bytes.Buffer
 		require.Equal(t, exitFine, Main(context.Background(), []string{command[1], "-h"}, nil, &out, &out))
@@ -57,7 +64,14 @@ func TestWhatIsDeployedIsUnderstood(t *testing.T) {
 		dir := t.TempDir()
 		for from, to := range map[string]string{"ironweir.service": "ironweir.service", "ironweir-worker@.service": "ironweir-worker@1.service"} {
 			file := filepath.Join(dir, to)
-			require.NoError(t, os.WriteFile(file, []byte(strings.ReplaceAll(deployed(t, from), "/usr/local/bin/ironweir", "/bin/true")), 0o644))
+			require.NoError(
+				t,
+				os.WriteFile(
+					file,
+					[]byte(strings.ReplaceAll(deployed(t, from), "/usr/local/bin/ironweir", "/bin/true")),
+					0o644,
+				),
+			)
 			said, err := exec.Command(program, "verify", file).CombinedOutput()
 			require.NoError(t, err, "%s", said)
 			require.Empty(t, string(said), from)
@@ -80,7 +94,13 @@ func TestWhatIsWatchedIsThere(t *testing.T) {
 		require.NoError(t, err)
 		return strings.Contains(string(metrics), "ironweir_http_requests_total{")
 	}, 30*time.Second, 50*time.Millisecond)
-	names := regexp.MustCompile(`\b(?:ironweir|process|go)_[a-z_]+`).FindAllString(regexp.MustCompile(`(?m)^ *expr: (.*)$`).ReplaceAllString(strings.Join(regexp.MustCompile(`(?m)^ *expr: .*$`).FindAllString(deployed(t, "alerts.yaml"), -1), "\n"), "$1"), -1)
+	names := regexp.MustCompile(`\b(?:ironweir|process|go)_[a-z_]+`).FindAllString(
+		regexp.MustCompile(`(?m)^ *expr: (.*)$`).ReplaceAllString(
+			strings.Join(regexp.MustCompile(`(?m)^ *expr: .*$`).FindAllString(deployed(t, "alerts.yaml"), -1), "\n"),
+			"$1",
+		),
+		-1,
+	)
 	require.GreaterOrEqual(t, len(names), 5)
 	for _, name := range names {
 		base := strings.TrimSuffix(strings.TrimSuffix(strings.TrimSuffix(name, "_bucket"), "_count"), "_sum")

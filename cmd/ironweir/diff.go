@@ -9,7 +9,10 @@ import (
 	"ironweir/formats/text"
 )
 
-var diffCommand = &command{name: "diff", args: "MODEL MODEL", short: "Tell two models apart in their own terms, and what that does to findings",
+var diffCommand = &command{
+	name:    "diff",
+	args:    "MODEL MODEL",
+	short:   "Tell two models apart in their own terms, and what that does to findings",
 	example: `ironweir diff demo/kittiwake-draft.yaml demo/kittiwake.yaml`,
 	run: func(c *call) (int, error) {
 		m := c.modelFlags("text|json|markdown")
@@ -35,7 +38,12 @@ var diffCommand = &command{name: "diff", args: "MODEL MODEL", short: "Tell two m
 			}
 			checks[i] = doc
 		}
-		out := text.DiffDocument{Head: document.NewHead("diff", checks[1].Model, *m.env, checks[1].Digest), Before: c.Arg(0), After: c.Arg(1), Changes: model.Compare(values[0], values[1])}
+		out := text.DiffDocument{
+			Head:    document.NewHead("diff", checks[1].Model, *m.env, checks[1].Digest),
+			Before:  c.Arg(0),
+			After:   c.Arg(1),
+			Changes: model.Compare(values[0], values[1]),
+		}
 		now := *checks[1]
 		now.Since(checks[0])
 		out.Came, out.Went = now.Findings, now.Gone
@@ -52,9 +60,13 @@ var diffCommand = &command{name: "diff", args: "MODEL MODEL", short: "Tell two m
 			return 0, err
 		}
 		return c.verdict(out.Changes.Same() && len(out.Came) == 0 && len(out.Went) == 0), nil
-	}}
+	},
+}
 
-var pathsCommand = &command{name: "paths", args: "MODEL A B", short: "List the ways that a message, or what comes of it, can go from one node to another",
+var pathsCommand = &command{
+	name:    "paths",
+	args:    "MODEL A B",
+	short:   "List the ways that a message, or what comes of it, can go from one node to another",
 	example: `ironweir paths demo/kittiwake.yaml manifest-drop clerk-desk`,
 	run: func(c *call) (int, error) {
 		m := c.modelFlags("text|json")
@@ -90,4 +102,5 @@ var pathsCommand = &command{name: "paths", args: "MODEL A B", short: "List the w
 			}{l.head("paths"), c.Arg(1), c.Arg(2), ways, more})
 		}
 		return exitFine, text.Ways(c.out, c.Arg(1), c.Arg(2), ways, more, c.style())
-	}}
+	},
+}

@@ -22,7 +22,10 @@ type edited struct {
 	Written bool   `json:"written"`
 }
 
-var editCommand = &command{name: "edit", args: "MODEL", short: "Change a model by command, and see what the change does to its findings",
+var editCommand = &command{
+	name:  "edit",
+	args:  "MODEL",
+	short: "Change a model by command, and see what the change does to its findings",
 	example: `ironweir edit demo/kittiwake.yaml -add gate-log:queue -link announcements:gate-log
 ironweir edit demo/kittiwake.yaml -link "announcements:gate-log={match: {type: departed}}" -write
 ironweir edit demo/kittiwake.yaml -set nodes.consignments.lease=2m -set nodes.clear-consignment.timeout=90s
@@ -42,13 +45,17 @@ ironweir edit demo/kittiwake.yaml -rename clerk-desk=front-desk -remove customs-
 				return nil
 			})
 		}
-		step("add", "add a node, `NAME:KIND`; may be repeated, as all that follow", func(value string, source []byte) ([]byte, error) {
-			name, kind, ok := strings.Cut(value, ":")
-			if !ok {
-				return nil, errors.New("write it as NAME:KIND, such as gate-log:queue")
-			}
-			return model.AddNode(source, name, kind)
-		})
+		step(
+			"add",
+			"add a node, `NAME:KIND`; may be repeated, as all that follow",
+			func(value string, source []byte) ([]byte, error) {
+				name, kind, ok := strings.Cut(value, ":")
+				if !ok {
+					return nil, errors.New("write it as NAME:KIND, such as gate-log:queue")
+				}
+				return model.AddNode(source, name, kind)
+			},
+		)
 		step("link", "add a link, `FROM:TO[={…}]` with its fields", func(value string, source []byte) ([]byte, error) {
 			link, written, has := strings.Cut(value, "=")
 			if !has {
@@ -60,13 +67,17 @@ ironweir edit demo/kittiwake.yaml -rename clerk-desk=front-desk -remove customs-
 			}
 			return model.AddLink(source, link, fields)
 		})
-		step("set", "set `PATH=VALUE`, as nodes.consignments.lease=90s; null removes the field", func(value string, source []byte) ([]byte, error) {
-			path, written, ok := strings.Cut(value, "=")
-			if !ok {
-				return nil, errors.New("write it as PATH=VALUE, such as nodes.consignments.lease=90s")
-			}
-			return model.SetField(source, path, written)
-		})
+		step(
+			"set",
+			"set `PATH=VALUE`, as nodes.consignments.lease=90s; null removes the field",
+			func(value string, source []byte) ([]byte, error) {
+				path, written, ok := strings.Cut(value, "=")
+				if !ok {
+					return nil, errors.New("write it as PATH=VALUE, such as nodes.consignments.lease=90s")
+				}
+				return model.SetField(source, path, written)
+			},
+		)
 		step("rename", "give a node another name everywhere, `A=B`", func(value string, source []byte) ([]byte, error) {
 			from, to, ok := strings.Cut(value, "=")
 			if !ok {
@@ -75,7 +86,11 @@ ironweir edit demo/kittiwake.yaml -rename clerk-desk=front-desk -remove customs-
 			renames = append(renames, [2]string{from, to})
 			return model.Rename(source, from, to)
 		})
-		step("remove", "remove the node `NAME` with all that names it, or the link FROM:NAME", func(value string, source []byte) ([]byte, error) { return model.Remove(source, value) })
+		step(
+			"remove",
+			"remove the node `NAME` with all that names it, or the link FROM:NAME",
+			func(value string, source []byte) ([]byte, error) { return model.Remove(source, value) },
+		)
 		write := c.Bool("write", false, "write the file; without it the change is only shown")
 		format := c.String("format", "text", "`FORMAT`: text, json")
 		if err := c.parse(1, 1); err != nil {
@@ -125,7 +140,8 @@ ironweir edit demo/kittiwake.yaml -rename clerk-desk=front-desk -remove customs-
 			fmt.Fprintln(c.err, "nothing is written; -write does")
 		}
 		return exitFine, nil
-	}}
+	},
+}
 
 // editing compares a model before and after: in its own terms and in its findings, by the
 // new names of nodes, and in its text. A model that could not be used before has no
@@ -151,12 +167,29 @@ func (c *call) editing(file string, before, now []byte, renames [][2]string) (*e
 			return nil, err
 		}
 	}
-	out := &edited{DiffDocument: text.DiffDocument{Head: document.NewHead("edit", after.Model, "", after.Digest), Before: file, After: file, Renamed: map[string]string{},
-		Changes: model.Compare(values[0], values[1]), Came: since.Findings, Went: since.Gone}}
+	out := &edited{
+		DiffDocument: text.DiffDocument{
+			Head:    document.NewHead("edit", after.Model, "", after.Digest),
+			Before:  file,
+			After:   file,
+			Renamed: map[string]string{},
+			Changes: model.Compare(values[0], values[1]),
+			Came:    since.Findings,
+			Went:    since.Gone,
+		},
+	}
 	for _, r := range renames {
 		out.Renamed[r[0]] = r[1]
 	}
-	out.Diff, err = difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: difflib.SplitLines(string(before)), B: difflib.SplitLines(string(now)), FromFile: file, ToFile: file + " (changed)", Context: 2})
+	out.Diff, err = difflib.GetUnifiedDiffString(
+		difflib.UnifiedDiff{
+			A:        difflib.SplitLines(string(before)),
+			B:        difflib.SplitLines(string(now)),
+			FromFile: file,
+			ToFile:   file + " (changed)",
+			Context:  2,
+		},
+	)
 	return out, err
 }
 
@@ -170,5 +203,10 @@ func (c *call) checkText(file string, source []byte) (*check.Document, error) {
 	if err != nil {
 		return nil, err
 	}
-	return check.Run(g, nil, (&loaded{graph: g, digest: document.Digest(string(source))}).head("check"), time.Now()), nil
+	return check.Run(
+		g,
+		nil,
+		(&loaded{graph: g, digest: document.Digest(string(source))}).head("check"),
+		time.Now(),
+	), nil
 }

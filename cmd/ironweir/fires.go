@@ -9,7 +9,10 @@ import (
 	"ironweir/formats/text"
 )
 
-var firesCommand = &command{name: "fires", args: "[MODEL]", short: "Say when schedules fire: in words, in their zone and in UTC",
+var firesCommand = &command{
+	name:  "fires",
+	args:  "[MODEL]",
+	short: "Say when schedules fire: in words, in their zone and in UTC",
 	example: `ironweir fires demo/kittiwake.yaml -node close-sailing
 ironweir fires -cron "30 1 * * *" -zone Europe/London -from 2026-03-27T00:00:00Z
 ironweir fires -cron "0 0 9 ? * MON-FRI" -cron-fields with-seconds -count 3`,
@@ -17,7 +20,11 @@ ironweir fires -cron "0 0 9 ? * MON-FRI" -cron-fields with-seconds -count 3`,
 		m := c.modelFlags("text|json")
 		node := c.String("node", "", "only schedule `NODE`")
 		cron := c.String("cron", "", "a cron expression `EXPR` instead of a model")
-		fields := c.String("cron-fields", "standard", "its field `LAYOUT`: standard, with-seconds, with-year, with-both")
+		fields := c.String(
+			"cron-fields",
+			"standard",
+			"its field `LAYOUT`: standard, with-seconds, with-year, with-both",
+		)
 		sunday := c.Int("sunday", 0, "the number that Sunday has: 0 or 1")
 		zone := c.String("zone", "", "the `ZONE`, an IANA name such as Europe/London")
 		from := c.String("from", "", "start at `TIME` (RFC 3339); by default now")
@@ -44,7 +51,15 @@ ironweir fires -cron "0 0 9 ? * MON-FRI" -cron-fields with-seconds -count 3`,
 		}
 		var list []study.Schedule
 		if *cron != "" {
-			n := &model.Node{Name: "cron", Kind: model.Schedule, Cron: *cron, CronFields: *fields, Sunday: *sunday, Zone: *zone, Enabled: true}
+			n := &model.Node{
+				Name:       "cron",
+				Kind:       model.Schedule,
+				Cron:       *cron,
+				CronFields: *fields,
+				Sunday:     *sunday,
+				Zone:       *zone,
+				Enabled:    true,
+			}
 			if n.Zone == "" {
 				n.Zone = "UTC"
 			}
@@ -79,4 +94,5 @@ ironweir fires -cron "0 0 9 ? * MON-FRI" -cron-fields with-seconds -count 3`,
 			return exitFine, c.printJSON(map[string]any{"schema": "ironweir/fires/1", "schedules": list})
 		}
 		return exitFine, text.Fires(c.out, list, c.style())
-	}}
+	},
+}

@@ -8,7 +8,10 @@ import (
 	"ironweir/core/model"
 )
 
-var fmtCommand = &command{name: "fmt", args: "FILE…", short: "Print a model or scenario in its usual form, comments kept",
+var fmtCommand = &command{
+	name:  "fmt",
+	args:  "FILE…",
+	short: "Print a model or scenario in its usual form, comments kept",
 	example: `ironweir fmt demo/kittiwake.yaml
 ironweir fmt -write models/*.yaml
 ironweir fmt -check models/*.yaml`,
@@ -34,7 +37,15 @@ ironweir fmt -check models/*.yaml`,
 			switch same := string(now) == string(before); {
 			case *check && !same:
 				code = exitShort
-				diff, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: difflib.SplitLines(string(before)), B: difflib.SplitLines(string(now)), FromFile: file, ToFile: file + " (usual form)", Context: 2})
+				diff, err := difflib.GetUnifiedDiffString(
+					difflib.UnifiedDiff{
+						A:        difflib.SplitLines(string(before)),
+						B:        difflib.SplitLines(string(now)),
+						FromFile: file,
+						ToFile:   file + " (usual form)",
+						Context:  2,
+					},
+				)
 				if err != nil {
 					return 0, err
 				}
@@ -54,4 +65,5 @@ ironweir fmt -check models/*.yaml`,
 			}
 		}
 		return code, nil
-	}}
+	},
+}

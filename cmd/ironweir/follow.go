@@ -20,7 +20,10 @@ import (
 	"ironweir/formats/text"
 )
 
-var followCommand = &command{name: "follow", args: "MODEL", short: "Send one message through and see each decision, try and fate",
+var followCommand = &command{
+	name:  "follow",
+	args:  "MODEL",
+	short: "Send one message through and see each decision, try and fate",
 	example: `ironweir follow demo/kittiwake.yaml -node manifest-drop -key inbound/gannet/8812.csv
 ironweir follow demo/kittiwake.yaml -node consignments -fail goods-registry
 ironweir follow demo/kittiwake.yaml -node consignments -fail clear-consignment=2
@@ -30,16 +33,32 @@ ironweir follow demo/kittiwake.yaml -node manifest-drop -match inbound/a/1.csv s
 	run: func(c *call) (int, error) {
 		f := &follow{m: c.modelFlags("text|json|otlp")}
 		f.node = c.String("node", "", "where the message enters: `NODE`")
-		f.event = c.String("event", "", "take the message from `FILE` (CloudEvents JSON: one, a batch, or one a line, which are sent one by one); - is standard input")
+		f.event = c.String(
+			"event",
+			"",
+			"take the message from `FILE` (CloudEvents JSON: one, a batch, or one a line, which are sent one by one); - is standard input",
+		)
 		f.data = c.String("data", "", "its payload, `JSON` or @FILE")
 		f.key = c.String("key", "", "its subject: the object's `KEY` for a bucket")
 		f.kind = c.String("type", "", "its event type `T`")
 		f.source = c.String("source", "", "its event source `S`")
-		f.change = c.String("change", "written", "what happened to the object or row: written, deleted, inserted or updated")
+		f.change = c.String(
+			"change",
+			"written",
+			"what happened to the object or row: written, deleted, inserted or updated",
+		)
 		match := c.Bool("match", false, "show which links of the node take which of the KEYs given as arguments")
 		f.payloads = c.Bool("v", false, "show the payload of each event")
-		watch := c.Bool("watch", false, "send it again at each save of the model or of the files named, until interrupted")
-		c.Var(&f.fail, "fail", "fail every run of `NODE`, or every write to it, or only the first N with NODE=N; may be repeated")
+		watch := c.Bool(
+			"watch",
+			false,
+			"send it again at each save of the model or of the files named, until interrupted",
+		)
+		c.Var(
+			&f.fail,
+			"fail",
+			"fail every run of `NODE`, or every write to it, or only the first N with NODE=N; may be repeated",
+		)
 		if err := c.parse(1, 1000); err != nil {
 			return 0, err
 		}
@@ -67,7 +86,8 @@ ironweir follow demo/kittiwake.yaml -node manifest-drop -match inbound/a/1.csv s
 			return 0, errors.New("-watch reads files again; standard input can be read only once")
 		}
 		return exitInterrupted, c.watch(files, func() error { return f.send(c) })
-	}}
+	},
+}
 
 // follow is one use of the command.
 type follow struct {
@@ -84,9 +104,18 @@ func (f *follow) send(c *call) error {
 		return err
 	}
 	if *f.node == "" {
-		return fmt.Errorf("-node is missing: name the node at which the message enters, such as -node %s", l.graph.Nodes[0].Name)
+		return fmt.Errorf(
+			"-node is missing: name the node at which the message enters, such as -node %s",
+			l.graph.Nodes[0].Name,
+		)
 	}
-	plan := sim.FollowPlan{Node: *f.node, Subject: *f.key, Type: *f.kind, Deleted: *f.change == "deleted", Updated: *f.change == "updated"}
+	plan := sim.FollowPlan{
+		Node:    *f.node,
+		Subject: *f.key,
+		Type:    *f.kind,
+		Deleted: *f.change == "deleted",
+		Updated: *f.change == "updated",
+	}
 	events := []cloudevents.Event{{Type: plan.Type, Subject: plan.Subject}}
 	if *f.event != "" {
 		if events, err = c.readEvents(*f.event); err != nil {
@@ -150,7 +179,10 @@ func (f *follow) sendOne(c *call, l *loaded, plan sim.FollowPlan) (err error) {
 		if some {
 			n, err := strconv.Atoi(count)
 			if err != nil || n < 1 {
-				return fmt.Errorf("-fail %s: write it as NODE or NODE=N, N being how many runs or writes fail first", text)
+				return fmt.Errorf(
+					"-fail %s: write it as NODE or NODE=N, N being how many runs or writes fail first",
+					text,
+				)
 			}
 			plan.Fail[name] = n
 		}
@@ -171,7 +203,9 @@ func (f *follow) sendOne(c *call, l *loaded, plan sim.FollowPlan) (err error) {
 	case "json":
 		return c.printJSON(doc)
 	case "otlp":
-		return c.printSpans(otlp.Spans(l.graph, model.DefaultStart, 0, []sim.Journey{{ID: 1, Entry: *f.node, Steps: trace.Steps}}))
+		return c.printSpans(
+			otlp.Spans(l.graph, model.DefaultStart, 0, []sim.Journey{{ID: 1, Entry: *f.node, Steps: trace.Steps}}),
+		)
 	}
 	return text.Follow(c.out, &doc, *f.payloads, c.style())
 }
@@ -223,7 +257,12 @@ func (c *call) readEvents(file string) ([]cloudevents.Event, error) {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
 	if len(events) > mostEvents {
-		return nil, fmt.Errorf("%s holds %d events; follow sends at most %d, one by one: a scenario replays more", file, len(events), mostEvents)
+		return nil, fmt.Errorf(
+			"%s holds %d events; follow sends at most %d, one by one: a scenario replays more",
+			file,
+			len(events),
+			mostEvents,
+		)
 	}
 	return events, nil
 }

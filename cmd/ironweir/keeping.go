@@ -27,7 +27,10 @@ func (c *call) needDatabase(database *string, least, most int) error {
 	return nil
 }
 
-var workerCommand = &command{name: "worker", args: "", short: "Work on the runs of a service, beside it or on another machine",
+var workerCommand = &command{
+	name:  "worker",
+	args:  "",
+	short: "Work on the runs of a service, beside it or on another machine",
 	example: `ironweir worker -database postgres://weir@db.harbour.example/weir
 ironweir worker -database postgres://weir@/weir?host=/run/postgresql -slots 8`,
 	run: func(c *call) (int, error) {
@@ -51,12 +54,17 @@ ironweir worker -database postgres://weir@/weir?host=/run/postgresql -slots 8`,
 		if err != nil {
 			return 0, err
 		}
-		fmt.Fprintf(c.out, "Working on runs, %s at once. Ctrl-C stops it; what it is at is handed back.\n", plural(*slots, "part"))
+		fmt.Fprintf(
+			c.out,
+			"Working on runs, %s at once. Ctrl-C stops it; what it is at is handed back.\n",
+			plural(*slots, "part"),
+		)
 		if err := jobs.NewWorker(queue, *slots, log).Run(c); err != nil {
 			return 0, unreachable{err}
 		}
 		return exitFine, nil
-	}}
+	},
+}
 
 var migrateCommand = &command{name: "migrate", args: "", short: "Bring a database's schema up to date",
 	example: "ironweir migrate -database postgres://weir@/weir?host=/run/postgresql",
@@ -74,7 +82,10 @@ var migrateCommand = &command{name: "migrate", args: "", short: "Bring a databas
 		return exitFine, nil
 	}}
 
-var backupCommand = &command{name: "backup", args: "FILE", short: "Write all records to a file, while the service goes on",
+var backupCommand = &command{
+	name:    "backup",
+	args:    "FILE",
+	short:   "Write all records to a file, while the service goes on",
 	example: "ironweir backup weir.dump -database postgres://weir@/weir?host=/run/postgresql",
 	run: func(c *call) (int, error) {
 		database := c.databaseFlag()
@@ -85,9 +96,15 @@ var backupCommand = &command{name: "backup", args: "FILE", short: "Write all rec
 		if err != nil {
 			return 0, unreachable{err}
 		}
-		fmt.Fprintf(c.out, "%s holds all records (%d bytes). `ironweir restore` reads it into an empty database.\n", c.Arg(0), size)
+		fmt.Fprintf(
+			c.out,
+			"%s holds all records (%d bytes). `ironweir restore` reads it into an empty database.\n",
+			c.Arg(0),
+			size,
+		)
 		return exitFine, nil
-	}}
+	},
+}
 
 var restoreCommand = &command{name: "restore", args: "FILE", short: "Read a backup into an empty database",
 	example: "ironweir restore weir.dump -database postgres://weir@/weir?host=/run/postgresql",

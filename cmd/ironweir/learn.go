@@ -19,7 +19,10 @@ import (
 	"ironweir/formats/text"
 )
 
-var learnCommand = &command{name: "learn", args: "TRACES…", short: "Draft a model and a scenario from OpenTelemetry traces, or compare them with a model",
+var learnCommand = &command{
+	name:  "learn",
+	args:  "TRACES…",
+	short: "Draft a model and a scenario from OpenTelemetry traces, or compare them with a model",
 	example: `ironweir learn demo/import/quay-traces.jsonl
 ironweir learn demo/import/quay-traces.jsonl -out drafted
 ironweir learn demo/import/quay-traces.jsonl -drift demo/kittiwake.yaml
@@ -29,8 +32,16 @@ ironweir learn demo/import/quay-traces.jsonl -into demo/kittiwake.yaml -dry-run`
 		into := c.String("into", "", "add what is missing to `MODEL`, keeping what is there, and show the difference")
 		dry := c.Bool("dry-run", false, "with -into: show the difference and leave the file alone")
 		drift := c.String("drift", "", "show where `MODEL` and what was observed differ; ends with 1 if they do")
-		verified := c.Bool("verify", false, "simulate the draft on the observed arrivals, and show what was measured beside what it predicts; ends with 1 if they differ")
-		within := c.Float64("within", 0.1, "with -verify: the `SHARE` by which a number may differ, the 99th percentile by twice as much")
+		verified := c.Bool(
+			"verify",
+			false,
+			"simulate the draft on the observed arrivals, and show what was measured beside what it predicts; ends with 1 if they differ",
+		)
+		within := c.Float64(
+			"within",
+			0.1,
+			"with -verify: the `SHARE` by which a number may differ, the 99th percentile by twice as much",
+		)
 		name := c.String("name", "", "`NAME` of the drafted model; without it, that of the first file")
 		format := c.String("format", "text", "of -drift and -verify: `FORMAT` text, json")
 		if err := c.parse(1, 10_000); err != nil {
@@ -97,9 +108,18 @@ ironweir learn demo/import/quay-traces.jsonl -into demo/kittiwake.yaml -dry-run`
 				return 0, fmt.Errorf("-out: %w", err)
 			}
 		}
-		fmt.Fprintf(c.err, "%s of %s: %s, %s; written to %s\n", plural(len(spans), "span"), plural(seen.Traces, "trace"), plural(len(seen.Nodes), "node"), plural(len(seen.Links), "link"), *out)
+		fmt.Fprintf(
+			c.err,
+			"%s of %s: %s, %s; written to %s\n",
+			plural(len(spans), "span"),
+			plural(seen.Traces, "trace"),
+			plural(len(seen.Nodes), "node"),
+			plural(len(seen.Links), "link"),
+			*out,
+		)
 		return exitFine, nil
-	}}
+	},
+}
 
 // learnReplications is how often a draft is simulated on what was observed.
 const learnReplications = 20
@@ -180,9 +200,20 @@ func (c *call) learnInto(seen *learn.Observed, file string, dry bool) (int, erro
 		return 0, fmt.Errorf("what was observed does not fit the model, which was left alone: %w", err)
 	}
 	if problems := verify.Sound(g, changed, time.Now()); len(problems) > 0 {
-		return 0, fmt.Errorf("what was observed does not fit the model, which was left alone:\n%s", strings.Join(problems, "\n"))
+		return 0, fmt.Errorf(
+			"what was observed does not fit the model, which was left alone:\n%s",
+			strings.Join(problems, "\n"),
+		)
 	}
-	diff, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: difflib.SplitLines(string(before)), B: difflib.SplitLines(string(now)), FromFile: file, ToFile: file + " (with what was observed)", Context: 2})
+	diff, err := difflib.GetUnifiedDiffString(
+		difflib.UnifiedDiff{
+			A:        difflib.SplitLines(string(before)),
+			B:        difflib.SplitLines(string(now)),
+			FromFile: file,
+			ToFile:   file + " (with what was observed)",
+			Context:  2,
+		},
+	)
 	if err != nil {
 		return 0, err
 	}

@@ -9,7 +9,10 @@ import (
 	"ironweir/formats/text"
 )
 
-var listCommand = &command{name: "list", args: "MODEL [nodes|links|triggers|schedules|all]", short: "List what a model holds: who triggers what, how often, and what would go with it",
+var listCommand = &command{
+	name:  "list",
+	args:  "MODEL [nodes|links|triggers|schedules|all]",
+	short: "List what a model holds: who triggers what, how often, and what would go with it",
 	example: `ironweir list demo/kittiwake.yaml
 ironweir list demo/kittiwake.yaml schedules
 ironweir list demo/kittiwake.yaml nodes -format csv > nodes.csv`,
@@ -48,4 +51,5 @@ ironweir list demo/kittiwake.yaml nodes -format csv > nodes.csv`,
 			return exitFine, text.ListCSV(c.out, in, parts[0])
 		}
 		return exitFine, text.List(c.out, in, parts, c.style())
-	}}
+	},
+}

@@ -27,7 +27,11 @@ func (c *call) modelFlags(formats string) *modelFlags {
 	m.env = c.String("env", "", "use the variables of environment `NAME`")
 	c.Var(&m.variants, "variant", "apply `FILE`, a merge patch over the model")
 	c.Var(&m.sets, "set", "set `PATH=VALUE` in the model, as nodes.consignments.lease=90s; may be repeated")
-	m.format = c.String("format", strings.SplitN(formats, "|", 2)[0], "`FORMAT`: "+strings.ReplaceAll(formats, "|", ", "))
+	m.format = c.String(
+		"format",
+		strings.SplitN(formats, "|", 2)[0],
+		"`FORMAT`: "+strings.ReplaceAll(formats, "|", ", "),
+	)
 	return m
 }
 
@@ -54,7 +58,13 @@ func (c *call) oneOf(flag, value, allowed string) error {
 			return nil
 		}
 	}
-	return fmt.Errorf("-%s %s: it is one of %s%s", flag, value, strings.Join(options, ", "), model.DidYouMean(value, options))
+	return fmt.Errorf(
+		"-%s %s: it is one of %s%s",
+		flag,
+		value,
+		strings.Join(options, ", "),
+		model.DidYouMean(value, options),
+	)
 }
 
 // loaded is a model ready for use.
@@ -197,7 +207,14 @@ func (c *call) loadReplay(path string) ([]sim.Arrival, error) {
 		if e.Time.IsZero() {
 			return nil, fmt.Errorf("event %d has no `time`, which is when it arrives", i+1)
 		}
-		arrivals[i] = sim.Arrival{At: e.Time, Type: e.Type, Subject: e.Subject, Data: e.Data, Size: e.Size, Attributes: &events[i].Attributes}
+		arrivals[i] = sim.Arrival{
+			At:         e.Time,
+			Type:       e.Type,
+			Subject:    e.Subject,
+			Data:       e.Data,
+			Size:       e.Size,
+			Attributes: &events[i].Attributes,
+		}
 	}
 	return arrivals, nil
 }

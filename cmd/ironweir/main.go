@@ -63,11 +63,50 @@ type unreachable struct{ error }
 
 // fileCommands work on files, here or at a service.
 func fileCommands() []*command {
-	return []*command{checkCommand, explainCommand, listCommand, followCommand, diffCommand, pathsCommand, runCommand, sizeCommand, compareCommand, reportCommand, drawCommand, firesCommand, sampleCommand, learnCommand, convertCommand, fmtCommand, editCommand, schemaCommand}
+	return []*command{
+		checkCommand,
+		explainCommand,
+		listCommand,
+		followCommand,
+		diffCommand,
+		pathsCommand,
+		runCommand,
+		sizeCommand,
+		compareCommand,
+		reportCommand,
+		drawCommand,
+		firesCommand,
+		sampleCommand,
+		learnCommand,
+		convertCommand,
+		fmtCommand,
+		editCommand,
+		schemaCommand,
+	}
 }
 
 func commands() []*command {
-	return append(fileCommands(), newCommand, rehearseCommand, loginCommand, modelsCommand, pushCommand, pullCommand, historyCommand, runsCommand, userCommand, tokenCommand, serveCommand, workerCommand, migrateCommand, backupCommand, restoreCommand, openapiCommand, versionCommand, completionCommand())
+	return append(
+		fileCommands(),
+		newCommand,
+		rehearseCommand,
+		loginCommand,
+		modelsCommand,
+		pushCommand,
+		pullCommand,
+		historyCommand,
+		runsCommand,
+		userCommand,
+		tokenCommand,
+		serveCommand,
+		workerCommand,
+		migrateCommand,
+		backupCommand,
+		restoreCommand,
+		openapiCommand,
+		versionCommand,
+		completionCommand(),
+	)
 }
 
 func main() {
@@ -109,7 +148,12 @@ func perform(ctx context.Context, args []string, in io.Reader, out, errOut io.Wr
 	for _, cmd := range commands() {
 		names = append(names, cmd.name)
 	}
-	fmt.Fprintf(errOut, "ironweir: no command %q%s\nRun `ironweir help` for the list.\n", name, model.DidYouMean(name, names))
+	fmt.Fprintf(
+		errOut,
+		"ironweir: no command %q%s\nRun `ironweir help` for the list.\n",
+		name,
+		model.DidYouMean(name, names),
+	)
 	return exitUsage
 }
 
@@ -162,7 +206,11 @@ func asksForHelp(args []string) bool {
 func guarded(errOut io.Writer, do func() int) (code int) {
 	defer func() {
 		if r := recover(); r != nil {
-			fmt.Fprintf(errOut, "ironweir: a fault of the program: %v\nPlease report it with the model and the command.\n", r)
+			fmt.Fprintf(
+				errOut,
+				"ironweir: a fault of the program: %v\nPlease report it with the model and the command.\n",
+				r,
+			)
 			if os.Getenv("IRONWEIR_DEBUG") != "" {
 				errOut.Write(debug.Stack())
 			}
@@ -216,7 +264,12 @@ func (c *call) parse(least, most int) error {
 		return err
 	}
 	if n := c.NArg(); n < least || n > most {
-		return fmt.Errorf("it takes %s, not %s (`ironweir %s -h` has examples)", c.command.args, plural(n, "argument"), c.command.name)
+		return fmt.Errorf(
+			"it takes %s, not %s (`ironweir %s -h` has examples)",
+			c.command.args,
+			plural(n, "argument"),
+			c.command.name,
+		)
 	}
 	return nil
 }
@@ -241,11 +294,17 @@ func (c *call) help(w io.Writer) {
 }
 
 func usage(w io.Writer) {
-	fmt.Fprintf(w, "Iron Weir models how events travel, finds where they loop or are lost, and simulates the flow.\n\nUsage: ironweir COMMAND [ARGUMENTS]\n\n")
+	fmt.Fprintf(
+		w,
+		"Iron Weir models how events travel, finds where they loop or are lost, and simulates the flow.\n\nUsage: ironweir COMMAND [ARGUMENTS]\n\n",
+	)
 	for _, cmd := range commands() {
 		fmt.Fprintf(w, "  %-10s %s\n", cmd.name, cmd.short)
 	}
-	fmt.Fprintf(w, "\n`ironweir COMMAND -h` shows a command's flags and examples; `ironweir help -man` writes the manual page.\nExit codes: 0 all holds; 1 something falls short; 2 wrong usage or input; 3 something could not be reached; 130 interrupted.\n")
+	fmt.Fprintf(
+		w,
+		"\n`ironweir COMMAND -h` shows a command's flags and examples; `ironweir help -man` writes the manual page.\nExit codes: 0 all holds; 1 something falls short; 2 wrong usage or input; 3 something could not be reached; 130 interrupted.\n",
+	)
 }
 
 func plural(n int, word string) string { return text.Plural(n, word) }

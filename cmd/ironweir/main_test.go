@@ -28,10 +28,13 @@ func TestMain(m *testing.M) {
 func TestScripts(t *testing.T) {
 	demo, err := filepath.Abs("../../demo")
 	require.NoError(t, err)
-	testscript.Run(t, testscript.Params{Dir: "testdata/script", RequireExplicitExec: false, Setup: func(e *testscript.Env) error {
-		e.Setenv("DEMO", demo)
-		return nil
-	}})
+	testscript.Run(
+		t,
+		testscript.Params{Dir: "testdata/script", RequireExplicitExec: false, Setup: func(e *testscript.Env) error {
+			e.Setenv("DEMO", demo)
+			return nil
+		}},
+	)
 }
 
 // TestDemoFitsThePublishedSchemas validates the demo's files against the JSON
@@ -70,7 +73,15 @@ func TestDemoFitsThePublishedSchemas(t *testing.T) {
 	require.NoError(t, compiler.AddResource("schema.json", schema))
 	compiled, err := compiler.Compile("schema.json")
 	require.NoError(t, err)
-	require.Error(t, compiled.Validate(map[string]any{"ironweir": "topology/1", "nodes": map[string]any{"q": map[string]any{"kind": "queue", "leese": "5s"}}}))
+	require.Error(
+		t,
+		compiled.Validate(
+			map[string]any{
+				"ironweir": "topology/1",
+				"nodes":    map[string]any{"q": map[string]any{"kind": "queue", "leese": "5s"}},
+			},
+		),
+	)
 }
 
 // TestInterruptedRunPrintsWhatItHas ends a run in its midst.
@@ -79,9 +90,28 @@ func TestInterruptedRunPrintsWhatItHas(t *testing.T) {
 	time.AfterFunc(500*time.Millisecond, cancel)
 	dir := t.TempDir()
 	scenario := filepath.Join(dir, "long.yaml")
-	require.NoError(t, os.WriteFile(scenario, []byte("ironweir: scenario/1\nlength: 3000d\ntraffic: {u: {into: manifest-drop, rate: 20/s, key: \"inbound/{seq}.csv\"}}\n"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(
+			scenario,
+			[]byte(
+				"ironweir: scenario/1\nlength: 3000d\ntraffic: {u: {into: manifest-drop, rate: 20/s, key: \"inbound/{seq}.csv\"}}\n",
+			),
+			0o644,
+		),
+	)
 	var out bytes.Buffer
-	require.Equal(t, exitInterrupted, Main(ctx, []string{"run", "../../demo/kittiwake.yaml", "-scenario", scenario, "-format", "json"}, nil, &out, os.Stderr))
+	require.Equal(
+		t,
+		exitInterrupted,
+		Main(
+			ctx,
+			[]string{"run", "../../demo/kittiwake.yaml", "-scenario", scenario, "-format", "json"},
+			nil,
+			&out,
+			os.Stderr,
+		),
+	)
 	var doc struct {
 		Partial bool   `json:"partial"`
 		Stopped string `json:"stopped"`
@@ -107,7 +137,13 @@ func TestFollowIsSentAgainAtEachSave(t *testing.T) {
 	ended := make(chan int, 1)
 	go func() { ended <- Main(ctx, []string{"follow", file, "-node", "q", "-watch"}, nil, &out, &errOut) }()
 	await := func(b *lockedBuffer, want string) {
-		require.Eventually(t, func() bool { return strings.Contains(b.String(), want) }, 20*time.Second, 20*time.Millisecond, want)
+		require.Eventually(
+			t,
+			func() bool { return strings.Contains(b.String(), want) },
+			20*time.Second,
+			20*time.Millisecond,
+			want,
+		)
 	}
 	await(&out, "complete: 1 arrived")
 	save("q: {kind: queu}")
@@ -146,7 +182,8 @@ func TestExamplesNameWhatIsThere(t *testing.T) {
 				if strings.HasPrefix(word, "demo/") && strings.HasSuffix(word, ".yaml") {
 					require.FileExists(t, "../../"+word, cmd.name)
 				}
-				if strings.HasPrefix(word, "-") && len(word) > 1 && strings.Contains(line, "ironweir "+cmd.name) && !strings.Contains(line, "|") {
+				if strings.HasPrefix(word, "-") && len(word) > 1 && strings.Contains(line, "ironweir "+cmd.name) &&
+					!strings.Contains(line, "|") {
 					require.Contains(t, flags, word, line)
 				}
 			}

@@ -19,7 +19,11 @@ func manual(w io.Writer) {
 		}
 		return s
 	}
-	fmt.Fprintf(w, ".TH IRONWEIR 1 \"\" \"Iron Weir %s\"\n.SH NAME\nironweir \\- model how events travel, find where they loop or are lost, and simulate the flow\n", document.Version)
+	fmt.Fprintf(
+		w,
+		".TH IRONWEIR 1 \"\" \"Iron Weir %s\"\n.SH NAME\nironweir \\- model how events travel, find where they loop or are lost, and simulate the flow\n",
+		document.Version,
+	)
 	fmt.Fprintf(w, ".SH SYNOPSIS\n.B ironweir\n.I COMMAND\n[ARGUMENTS]\n.SH COMMANDS\n")
 	for _, cmd := range commands() {
 		fmt.Fprintf(w, ".SS \"ironweir %s %s\"\n%s.\n", cmd.name, esc(cmd.args), esc(cmd.short))

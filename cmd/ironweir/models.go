@@ -40,14 +40,26 @@ var modelsCommand = &command{name: "models", args: "", short: "List the models o
 			if m.LastRun != nil {
 				last = fmt.Sprintf("run %d %s", *m.LastRun, *m.LastState)
 			}
-			fmt.Fprintf(c.out, "%-24s revision %-4d %-28s %s by %s, %s\n", m.Name, m.Revision, plural(m.Errors, "error")+", "+plural(m.Warnings, "warning"), day(m.ChangedAt), m.Author, last)
+			fmt.Fprintf(
+				c.out,
+				"%-24s revision %-4d %-28s %s by %s, %s\n",
+				m.Name,
+				m.Revision,
+				plural(m.Errors, "error")+", "+plural(m.Warnings, "warning"),
+				day(m.ChangedAt),
+				m.Author,
+				last,
+			)
 		}
 		return exitFine, nil
 	}}
 
 func day(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
 
-var pushCommand = &command{name: "push", args: "FILE [SCENARIO…]", short: "Save a model, and scenarios of it, at a service",
+var pushCommand = &command{
+	name:  "push",
+	args:  "FILE [SCENARIO…]",
+	short: "Save a model, and scenarios of it, at a service",
 	example: `ironweir push demo/kittiwake.yaml -note "longer lease"
 ironweir push demo/kittiwake.yaml demo/friday-evening.yaml demo/quiet-tuesday.yaml
 ironweir push demo/kittiwake.yaml -name kittiwake -on 7`,
@@ -68,7 +80,10 @@ ironweir push demo/kittiwake.yaml -name kittiwake -on 7`,
 			return 0, err
 		}
 		if doc, err := model.ReadDocument(c.Arg(0), source); err == nil && doc.Get("parts") != nil {
-			return 0, fmt.Errorf("%s has parts in other files, which a service does not hold: put their nodes into one file", c.Arg(0))
+			return 0, fmt.Errorf(
+				"%s has parts in other files, which a service does not hold: put their nodes into one file",
+				c.Arg(0),
+			)
 		}
 		if *name == "" {
 			*name = t.Name
@@ -102,7 +117,8 @@ ironweir push demo/kittiwake.yaml -name kittiwake -on 7`,
 			return exitFine, c.printJSON(r)
 		}
 		return exitFine, nil
-	}}
+	},
+}
 
 // pushModel saves a text, unless it is what the service has.
 func (c *call) pushModel(api *client.Client, name, text, note string, on int) (*client.Revision, error) {
@@ -110,7 +126,14 @@ func (c *call) pushModel(api *client.Client, name, text, note string, on int) (*
 	if client.StatusOf(err) == 404 && on == 0 {
 		r, err := api.CreateModel(c, name, text, note)
 		if err == nil {
-			fmt.Fprintf(c.out, "%s made in workspace %s: %s, %s\n", name, api.Workspace, plural(r.Errors, "error"), plural(r.Warnings, "warning"))
+			fmt.Fprintf(
+				c.out,
+				"%s made in workspace %s: %s, %s\n",
+				name,
+				api.Workspace,
+				plural(r.Errors, "error"),
+				plural(r.Warnings, "warning"),
+			)
 		}
 		return r, err
 	}
@@ -118,7 +141,14 @@ func (c *call) pushModel(api *client.Client, name, text, note string, on int) (*
 		return nil, err
 	}
 	if on != 0 && on != latest.Number {
-		return nil, fmt.Errorf("the latest revision is %d, by %s on %s, not %d: `ironweir pull %s` brings it", latest.Number, latest.Author, day(latest.CreatedAt), on, name)
+		return nil, fmt.Errorf(
+			"the latest revision is %d, by %s on %s, not %d: `ironweir pull %s` brings it",
+			latest.Number,
+			latest.Author,
+			day(latest.CreatedAt),
+			on,
+			name,
+		)
 	}
 	if latest.Text == text {
 		fmt.Fprintf(c.out, "%s is at the service as it is: revision %d\n", name, latest.Number)
@@ -126,12 +156,22 @@ func (c *call) pushModel(api *client.Client, name, text, note string, on int) (*
 	}
 	r, err := api.SaveRevision(c, name, latest.Number, text, note)
 	if err == nil {
-		fmt.Fprintf(c.out, "%s saved as revision %d: %s, %s\n", name, r.Number, plural(r.Errors, "error"), plural(r.Warnings, "warning"))
+		fmt.Fprintf(
+			c.out,
+			"%s saved as revision %d: %s, %s\n",
+			name,
+			r.Number,
+			plural(r.Errors, "error"),
+			plural(r.Warnings, "warning"),
+		)
 	}
 	return r, err
 }
 
-var pullCommand = &command{name: "pull", args: "NAME", short: "Print a model of a service, or write it and its scenarios into a folder",
+var pullCommand = &command{
+	name:    "pull",
+	args:    "NAME",
+	short:   "Print a model of a service, or write it and its scenarios into a folder",
 	example: "ironweir pull kittiwake > kittiwake.yaml\nironweir pull kittiwake -revision 3\nironweir pull kittiwake -out harbour",
 	run: func(c *call) (int, error) {
 		f := c.serviceFlags()
@@ -167,7 +207,8 @@ var pullCommand = &command{name: "pull", args: "NAME", short: "Print a model of 
 			fmt.Fprintln(c.out, file)
 		}
 		return exitFine, nil
-	}}
+	},
+}
 
 var historyCommand = &command{name: "history", args: "NAME", short: "List the revisions of a model of a service",
 	example: "ironweir history kittiwake",
@@ -188,12 +229,23 @@ var historyCommand = &command{name: "history", args: "NAME", short: "List the re
 			return exitFine, c.printJSON(list)
 		}
 		for _, r := range list {
-			fmt.Fprintf(c.out, "%4d  %s  %-16s %-24s %s\n", r.Number, day(r.CreatedAt), r.Author, plural(r.Errors, "error")+", "+plural(r.Warnings, "warning"), r.Note)
+			fmt.Fprintf(
+				c.out,
+				"%4d  %s  %-16s %-24s %s\n",
+				r.Number,
+				day(r.CreatedAt),
+				r.Author,
+				plural(r.Errors, "error")+", "+plural(r.Warnings, "warning"),
+				r.Note,
+			)
 		}
 		return exitFine, nil
 	}}
 
-var runsCommand = &command{name: "runs", args: "[start MODEL SCENARIO|show ID|cancel ID]", short: "List the runs of a service, start one and wait for it, show or cancel one",
+var runsCommand = &command{
+	name:  "runs",
+	args:  "[start MODEL SCENARIO|show ID|cancel ID]",
+	short: "List the runs of a service, start one and wait for it, show or cancel one",
 	example: `ironweir runs
 ironweir runs start kittiwake friday-evening
 ironweir runs show 12
@@ -219,7 +271,17 @@ ironweir runs cancel 12`,
 				return exitFine, c.printJSON(list)
 			}
 			for _, r := range list {
-				fmt.Fprintf(c.out, "%5d  %-10s %s, revision %d, %s  (%s by %s)\n", r.ID, r.State, r.Model, r.Revision, r.Scenario, day(r.CreatedAt), r.Author)
+				fmt.Fprintf(
+					c.out,
+					"%5d  %-10s %s, revision %d, %s  (%s by %s)\n",
+					r.ID,
+					r.State,
+					r.Model,
+					r.Revision,
+					r.Scenario,
+					day(r.CreatedAt),
+					r.Author,
+				)
 			}
 			return exitFine, nil
 		case "start":
@@ -249,7 +311,8 @@ ironweir runs cancel 12`,
 			return c.showRun(api, id, *f.format)
 		}
 		return 0, fmt.Errorf("`runs %s`: it is one of start, show, cancel", c.Arg(0))
-	}}
+	},
+}
 
 // showRun prints the result of a run as `run` prints its own.
 func (c *call) showRun(api *client.Client, id int64, format string) (int, error) {

@@ -11,7 +11,10 @@ import (
 	"ironweir/gallery"
 )
 
-var newCommand = &command{name: "new", args: "[STARTER|WORDS…]", short: "Print a starter model from the gallery, or find starters by what they are for",
+var newCommand = &command{
+	name:  "new",
+	args:  "[STARTER|WORDS…]",
+	short: "Print a starter model from the gallery, or find starters by what they are for",
 	example: `ironweir new
 ironweir new queue
 ironweir new "fan out" dead letters
@@ -51,10 +54,20 @@ ironweir new retry-ladder -out parcels`,
 			}
 			asked := strings.Join(c.Args(), " ")
 			if *out != "" || *scenario {
-				return 0, fmt.Errorf("no starter %q%s; there are %s", asked, model.DidYouMean(asked, names), strings.Join(names, ", "))
+				return 0, fmt.Errorf(
+					"no starter %q%s; there are %s",
+					asked,
+					model.DidYouMean(asked, names),
+					strings.Join(names, ", "),
+				)
 			}
 			if list = gallery.Search(c.Args()); len(list) == 0 {
-				return 0, fmt.Errorf("no starter fits %q%s; there are %s", asked, model.DidYouMean(asked, names), strings.Join(names, ", "))
+				return 0, fmt.Errorf(
+					"no starter fits %q%s; there are %s",
+					asked,
+					model.DidYouMean(asked, names),
+					strings.Join(names, ", "),
+				)
 			}
 		}
 		if *format == "json" {
@@ -71,7 +84,8 @@ ironweir new retry-ladder -out parcels`,
 			fmt.Fprintf(c.err, "ironweir new %s > model.yaml starts with the first\n", list[0].Name)
 		}
 		return exitFine, nil
-	}}
+	},
+}
 
 // writeStarter writes a starter into a folder; it overwrites nothing.
 func (c *call) writeStarter(s gallery.Starter, dir string) error {
@@ -83,13 +97,20 @@ func (c *call) writeStarter(s gallery.Starter, dir string) error {
 			return fmt.Errorf("-out: %w", err)
 		}
 	}
-	fmt.Fprintf(c.err, "try: ironweir check %[1]s/model.yaml; ironweir run %[1]s/model.yaml -scenario %[1]s/scenario.yaml\n", dir)
+	fmt.Fprintf(
+		c.err,
+		"try: ironweir check %[1]s/model.yaml; ironweir run %[1]s/model.yaml -scenario %[1]s/scenario.yaml\n",
+		dir,
+	)
 	return nil
 }
 
 // completionCommand is made anew each time, since it lists all commands.
 func completionCommand() *command {
-	return &command{name: "completion", args: "bash|zsh", short: "Print a script that completes commands and flags in a shell",
+	return &command{
+		name:  "completion",
+		args:  "bash|zsh",
+		short: "Print a script that completes commands and flags in a shell",
 		example: `source <(ironweir completion bash)
 ironweir completion zsh > "${fpath[1]}/_ironweir"`,
 		run: func(c *call) (int, error) {
@@ -103,15 +124,22 @@ ironweir completion zsh > "${fpath[1]}/_ironweir"`,
 				fmt.Fprint(c.out, "#compdef ironweir\nautoload -U +X bashcompinit && bashcompinit\n")
 			}
 			var names []string
-			fmt.Fprint(c.out, "_ironweir() {\n  local cur=${COMP_WORDS[COMP_CWORD]} flags=\n  case ${COMP_WORDS[1]} in\n")
+			fmt.Fprint(
+				c.out,
+				"_ironweir() {\n  local cur=${COMP_WORDS[COMP_CWORD]} flags=\n  case ${COMP_WORDS[1]} in\n",
+			)
 			for _, cmd := range commands() {
 				names = append(names, cmd.name)
 				fmt.Fprintf(c.out, "    %s) flags=%q ;;\n", cmd.name, strings.Join(cmd.flags(), " "))
 			}
-			fmt.Fprintf(c.out, "  esac\n  if [ \"$COMP_CWORD\" = 1 ]; then\n    COMPREPLY=($(compgen -W %q -- \"$cur\"))\n  elif [[ $cur == -* ]]; then\n    COMPREPLY=($(compgen -W \"$flags\" -- \"$cur\"))\n  else\n    COMPREPLY=($(compgen -f -- \"$cur\"))\n  fi\n}\ncomplete -o filenames -F _ironweir ironweir\n",
-				strings.Join(names, " "))
+			fmt.Fprintf(
+				c.out,
+				"  esac\n  if [ \"$COMP_CWORD\" = 1 ]; then\n    COMPREPLY=($(compgen -W %q -- \"$cur\"))\n  elif [[ $cur == -* ]]; then\n    COMPREPLY=($(compgen -W \"$flags\" -- \"$cur\"))\n  else\n    COMPREPLY=($(compgen -f -- \"$cur\"))\n  fi\n}\ncomplete -o filenames -F _ironweir ironweir\n",
+				strings.Join(names, " "),
+			)
 			return exitFine, nil
-		}}
+		},
+	}
 }
 
 // flags lists the flags of a command.

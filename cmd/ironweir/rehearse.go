@@ -19,18 +19,33 @@ import (
 	"ironweir/rehearsal"
 )
 
-var rehearseCommand = &command{name: "rehearse", args: "MODEL", short: "Rehearse a model live: post events, break things, watch; without a service or a database",
+var rehearseCommand = &command{
+	name:  "rehearse",
+	args:  "MODEL",
+	short: "Rehearse a model live: post events, break things, watch; without a service or a database",
 	example: `ironweir rehearse demo/kittiwake.yaml
 ironweir rehearse demo/kittiwake.yaml -scenario demo/friday-evening.yaml -pace 60
 ironweir rehearse demo/kittiwake.yaml -listen 127.0.0.1:8421 -hooks
 printf 'fail goods-registry\nsend manifest-drop\nwait 10m\nstate\n' | ironweir rehearse demo/kittiwake.yaml -pace 1000`,
 	run: func(c *call) (int, error) {
 		m := c.modelFlags("text|json")
-		scenario := c.String("scenario", "", "rehearse the traffic and incidents of `FILE`; without it the only traffic is what you send and what schedules send")
+		scenario := c.String(
+			"scenario",
+			"",
+			"rehearse the traffic and incidents of `FILE`; without it the only traffic is what you send and what schedules send",
+		)
 		pace := c.Float64("pace", 1, "`N` simulated seconds per real second, 0.001 to 100000")
 		paused := c.Bool("paused", false, "let time stand at the start")
-		listen := c.String("listen", "127.0.0.1:8421", "take events, requests and traces at `ADDRESS`, on loopback; :0 chooses a port")
-		hooks := c.Bool("hooks", false, "let functions be answered by the handlers that their hook names, on this machine only")
+		listen := c.String(
+			"listen",
+			"127.0.0.1:8421",
+			"take events, requests and traces at `ADDRESS`, on loopback; :0 chooses a port",
+		)
+		hooks := c.Bool(
+			"hooks",
+			false,
+			"let functions be answered by the handlers that their hook names, on this machine only",
+		)
 		if err := c.parse(1, 1); err != nil {
 			return 0, err
 		}
@@ -38,7 +53,12 @@ printf 'fail goods-registry\nsend manifest-drop\nwait 10m\nstate\n' | ironweir r
 			return 0, err
 		}
 		if *pace < rehearsal.MinPace || *pace > rehearsal.MaxPace {
-			return 0, fmt.Errorf("-pace %g: give %g to %g simulated seconds per real second; -paused starts with time paused", *pace, rehearsal.MinPace, rehearsal.MaxPace)
+			return 0, fmt.Errorf(
+				"-pace %g: give %g to %g simulated seconds per real second; -paused starts with time paused",
+				*pace,
+				rehearsal.MinPace,
+				rehearsal.MaxPace,
+			)
 		}
 		l, err := c.loadModel(c.Arg(0), m)
 		if err != nil {
@@ -62,11 +82,20 @@ printf 'fail goods-registry\nsend manifest-drop\nwait 10m\nstate\n' | ironweir r
 			*listen = "127.0.0.1" + *listen
 		}
 		if !onLoopback(*listen) {
-			return 0, fmt.Errorf("-listen %s: a rehearsal from the terminal knows no people, so it listens on this machine only; `ironweir serve` has rehearsals for several", *listen)
+			return 0, fmt.Errorf(
+				"-listen %s: a rehearsal from the terminal knows no people, so it listens on this machine only; `ironweir serve` has rehearsals for several",
+				*listen,
+			)
 		}
 		listener, err := net.Listen("tcp", *listen)
 		if err != nil {
-			return 0, unreachable{fmt.Errorf("cannot listen on %s: %w; choose another with -listen 127.0.0.1:0", *listen, plainError(err))}
+			return 0, unreachable{
+				fmt.Errorf(
+					"cannot listen on %s: %w; choose another with -listen 127.0.0.1:0",
+					*listen,
+					plainError(err),
+				),
+			}
 		}
 		r, err := rehearsal.Start(plan)
 		if err != nil {
@@ -76,7 +105,8 @@ printf 'fail goods-registry\nsend manifest-drop\nwait 10m\nstate\n' | ironweir r
 		defer r.End()
 		at := &atTerminal{call: c, r: r, g: l.graph, json: *m.format == "json", who: userName(), nobodyTypes: true}
 		return at.run(listener, *scenario)
-	}}
+	},
+}
 
 func userName() string {
 	if u, err := user.Current(); err == nil && u.Username != "" {
@@ -166,11 +196,22 @@ func (t *atTerminal) greet(address, scenario string) {
 		if n.Kind == model.Endpoint {
 			method, path := rehearsal.EndpointAt(n)
 			body, _ := json.Marshal(t.g.Sample(t.g.NodeID(n.Name))["data"])
-			t.say("curl -X %s %s%s -H 'content-type: application/json' -d %s", method, address, path, quoted(string(body)))
+			t.say(
+				"curl -X %s %s%s -H 'content-type: application/json' -d %s",
+				method,
+				address,
+				path,
+				quoted(string(body)),
+			)
 			continue
 		}
 		body, _ := json.Marshal(t.g.Sample(t.g.NodeID(n.Name)))
-		t.say("curl %s/entries/%s -H 'content-type: application/cloudevents+json' -d %s", address, n.Name, quoted(string(body)))
+		t.say(
+			"curl %s/entries/%s -H 'content-type: application/cloudevents+json' -d %s",
+			address,
+			n.Name,
+			quoted(string(body)),
+		)
 	}
 	if len(others) > 0 {
 		t.say("Every other node takes events too, at %s/entries/NODE.", address)

@@ -58,7 +58,11 @@ func TestRehearseAtTheTerminal(t *testing.T) {
 	does("heal goods-registry")
 	does("send manifest-drop inbound/gannet/78.csv {\"lines\":[]}")
 	says(`message \d+ enters manifest-drop`)
-	answer, err := http.Post(address+"/bookings", "application/json", strings.NewReader(`{"sailing":"evening","vehicle":"KW-207"}`))
+	answer, err := http.Post(
+		address+"/bookings",
+		"application/json",
+		strings.NewReader(`{"sailing":"evening","vehicle":"KW-207"}`),
+	)
 	require.NoError(t, err)
 	answer.Body.Close()
 	require.Equal(t, 202, answer.StatusCode)
@@ -82,7 +86,11 @@ func TestRehearseAtTheTerminal(t *testing.T) {
 	require.Contains(t, string(kept), "node: goods-registry")
 
 	var run bytes.Buffer
-	require.Zero(t, Main(context.Background(), []string{"run", "../../demo/kittiwake.yaml", "-scenario", file}, nil, &run, &run), run.String())
+	require.Zero(
+		t,
+		Main(context.Background(), []string{"run", "../../demo/kittiwake.yaml", "-scenario", file}, nil, &run, &run),
+		run.String(),
+	)
 	require.Contains(t, run.String(), "kept")
 }
 
@@ -107,7 +115,15 @@ func TestRehearseAsksHooks(t *testing.T) {
 	}()
 	says := func(what string) {
 		t.Helper()
-		require.Eventually(t, func() bool { return strings.Contains(out.String(), what) }, 30*time.Second, 5*time.Millisecond, "%s\n%s", what, out)
+		require.Eventually(
+			t,
+			func() bool { return strings.Contains(out.String(), what) },
+			30*time.Second,
+			5*time.Millisecond,
+			"%s\n%s",
+			what,
+			out,
+		)
 	}
 	_, err := io.WriteString(typed, "send departures\n")
 	require.NoError(t, err)
@@ -116,5 +132,10 @@ func TestRehearseAsksHooks(t *testing.T) {
 	_, err = io.WriteString(typed, "pace 100\nwait 1m\nstate\nend\n")
 	require.NoError(t, err)
 	require.Zero(t, <-code)
-	require.Regexp(t, `departures +1 +2 +1 +hook \d+(\.\d+)?(µs|ms|s)\n`, out.String(), "received once, two runs, of which one failed, and the handler's real time")
+	require.Regexp(
+		t,
+		`departures +1 +2 +1 +hook \d+(\.\d+)?(µs|ms|s)\n`,
+		out.String(),
+		"received once, two runs, of which one failed, and the handler's real time",
+	)
 }

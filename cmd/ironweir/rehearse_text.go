@@ -28,7 +28,16 @@ func writeState(w io.Writer, g *graph.Graph, s *rehearsal.State, style text.Styl
 	case s.Running:
 		stands = fmt.Sprintf("%g×", s.Pace)
 	}
-	fmt.Fprintf(w, "%s, %s: %d entered, %d in flight, %d parked, %d lost\n", clock(s.Now), stands, s.Entered, s.Underway, s.Parked, s.Lost)
+	fmt.Fprintf(
+		w,
+		"%s, %s: %d entered, %d in flight, %d parked, %d lost\n",
+		clock(s.Now),
+		stands,
+		s.Entered,
+		s.Underway,
+		s.Parked,
+		s.Lost,
+	)
 	if s.Stopped != "" {
 		fmt.Fprintf(w, "ended by %s\n", s.Stopped)
 	}
@@ -45,7 +54,22 @@ func writeState(w io.Writer, g *graph.Graph, s *rehearsal.State, style text.Styl
 		if n.Oldest > 0 {
 			oldest = model.FormatDuration(time.Duration(n.Oldest * 1e9).Round(time.Millisecond))
 		}
-		rows = append(rows, []string{g.Nodes[i].Name, blank(n.Copies), blank(n.Depth), oldest, blank(n.Running), blank(n.Runs), blank(n.Failures), blank(n.Throttled), blank(n.Parked), blank(n.Lost), inForce(n)})
+		rows = append(
+			rows,
+			[]string{
+				g.Nodes[i].Name,
+				blank(n.Copies),
+				blank(n.Depth),
+				oldest,
+				blank(n.Running),
+				blank(n.Runs),
+				blank(n.Failures),
+				blank(n.Throttled),
+				blank(n.Parked),
+				blank(n.Lost),
+				inForce(n),
+			},
+		)
 	}
 	if err := text.Table(w, []string{"node", ">received", ">depth", ">oldest", ">running", ">runs", ">failed", ">throttled", ">parked", ">lost", "active"}, rows, style); err != nil {
 		return err
@@ -96,7 +120,18 @@ func writeResting(w io.Writer, node string, list []sim.Resting, all int, style t
 		if r.Tries > 0 {
 			tries = fmt.Sprint(r.Tries)
 		}
-		rows = append(rows, []string{fmt.Sprint(r.Message), fmt.Sprint(r.Journey), model.FormatDuration(time.Duration(r.Age * 1e9).Round(time.Millisecond)), tries, r.State, r.Key, r.Link})
+		rows = append(
+			rows,
+			[]string{
+				fmt.Sprint(r.Message),
+				fmt.Sprint(r.Journey),
+				model.FormatDuration(time.Duration(r.Age * 1e9).Round(time.Millisecond)),
+				tries,
+				r.State,
+				r.Key,
+				r.Link,
+			},
+		)
 	}
 	if len(rows) == 0 {
 		return nil

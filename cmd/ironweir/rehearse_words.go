@@ -26,18 +26,54 @@ type liveWord struct {
 // liveWords is the table of what can be done.
 func liveWords() []liveWord {
 	return []liveWord{
-		{"send", "NODE [KEY] [JSON|@FILE]", "send an event: JSON is its payload, or a whole CloudEvent; without it the node's sample", 1, (*atTerminal).send},
+		{
+			"send",
+			"NODE [KEY] [JSON|@FILE]",
+			"send an event: JSON is its payload, or a whole CloudEvent; without it the node's sample",
+			1,
+			(*atTerminal).send,
+		},
 		{"fail", "NODE [SHARE]", "fail its runs, or writes to it", 1, incidentWord("node", "fails", "100%")},
 		{"slow", "NODE TIMES", "multiply the time that it takes", 2, incidentWord("node", "slow", "")},
 		{"limit", "NODE N", "limit its concurrency", 2, incidentWord("node", "concurrency", "")},
-		{"stop", "NODE", "stop its process: its readers read nothing, calls to it fail", 1, incidentWord("node", "stopped", "true")},
-		{"crash", "NODE", "crash its process: the runs in progress end without an answer", 1, incidentWord("node", "crash", "true")},
+		{
+			"stop",
+			"NODE",
+			"stop its process: its readers read nothing, calls to it fail",
+			1,
+			incidentWord("node", "stopped", "true"),
+		},
+		{
+			"crash",
+			"NODE",
+			"crash its process: the runs in progress end without an answer",
+			1,
+			incidentWord("node", "crash", "true"),
+		},
 		{"off", "SCHEDULE|FROM:LINK", "switch a schedule or a link off", 1, (*atTerminal).switchOff},
 		{"pause", "FROM:LINK", "pause a link", 1, incidentWord("link", "paused", "true")},
-		{"send-back", "FROM TO RATE", "send back the messages of FROM, at a rate such as 5/s, until FROM is healed", 3, (*atTerminal).sendBack},
+		{
+			"send-back",
+			"FROM TO RATE",
+			"send back the messages of FROM, at a rate such as 5/s, until FROM is healed",
+			3,
+			(*atTerminal).sendBack,
+		},
 		{"heal", "[NODE|FROM:LINK]", "end what was done to it, or to all", 0, (*atTerminal).heal},
-		{"stand", "", "pause time", 0, func(t *atTerminal, _ context.Context, _ []string) error { return t.r.Pause(t.who) }},
-		{"go", "", "resume time", 0, func(t *atTerminal, _ context.Context, _ []string) error { return t.r.Resume(t.who) }},
+		{
+			"stand",
+			"",
+			"pause time",
+			0,
+			func(t *atTerminal, _ context.Context, _ []string) error { return t.r.Pause(t.who) },
+		},
+		{
+			"go",
+			"",
+			"resume time",
+			0,
+			func(t *atTerminal, _ context.Context, _ []string) error { return t.r.Resume(t.who) },
+		},
 		{"step", "[N]", "process the next event, or the next N", 0, (*atTerminal).step},
 		{"pace", "N", "simulated seconds per real second", 1, (*atTerminal).pace},
 		{"back", "DURATION", "rewind by so much, such as 5m", 1, (*atTerminal).back},
@@ -89,7 +125,10 @@ func (t *atTerminal) switchOff(_ context.Context, args []string) error {
 }
 
 func (t *atTerminal) sendBack(_ context.Context, args []string) error {
-	return t.r.Incident(t.who, map[string]any{"send-back": map[string]any{"from": args[0], "to": args[1], "rate": args[2]}})
+	return t.r.Incident(
+		t.who,
+		map[string]any{"send-back": map[string]any{"from": args[0], "to": args[1], "rate": args[2]}},
+	)
 }
 
 func (t *atTerminal) heal(_ context.Context, args []string) error {
@@ -106,7 +145,8 @@ func (t *atTerminal) send(_ context.Context, args []string) error {
 	ev.Type, _ = sample["type"].(string)
 	ev.Subject, _ = sample["subject"].(string)
 	rest := args[1:]
-	if len(rest) > 0 && !strings.HasPrefix(rest[0], "{") && !strings.HasPrefix(rest[0], "[") && !strings.HasPrefix(rest[0], "@") {
+	if len(rest) > 0 && !strings.HasPrefix(rest[0], "{") && !strings.HasPrefix(rest[0], "[") &&
+		!strings.HasPrefix(rest[0], "@") {
 		ev.Subject, rest = rest[0], rest[1:]
 	}
 	if len(rest) > 0 {
@@ -322,7 +362,12 @@ func (t *atTerminal) keep(_ context.Context, args []string) error {
 			return err
 		}
 	}
-	t.say("%s of %s written to %s", plural(it.Events, "event"), model.FormatDuration(it.Length.Round(time.Millisecond)), file)
+	t.say(
+		"%s of %s written to %s",
+		plural(it.Events, "event"),
+		model.FormatDuration(it.Length.Round(time.Millisecond)),
+		file,
+	)
 	for _, what := range it.LeftOut {
 		t.say("left out: %s", what)
 	}

@@ -20,7 +20,10 @@ import (
 // localFlags are the flags that reach beyond the files of a command, to other machines or
 // to time without end: a service refuses them, whoever asks. TestEveryFlagIsReviewed walks
 // the flags of all commands that a service does.
-var localFlags = map[string]string{"watch": "a file that is watched lies on this machine", "export": "the service sends nothing to other machines"}
+var localFlags = map[string]string{
+	"watch":  "a file that is watched lies on this machine",
+	"export": "the service sends nothing to other machines",
+}
 
 // refuseLocalFlags reports a flag that a command may not have where it runs for somebody
 // elsewhere.
@@ -68,7 +71,13 @@ func (c *call) elsewhere(address string, args []string) (int, error) {
 	}
 	trusted := trust(args)
 	style := c.style()
-	ask := client.Command{Args: args, Files: map[string][]byte{}, Absent: map[string]string{}, Colour: style.Colour, Width: style.Width}
+	ask := client.Command{
+		Args:   args,
+		Files:  map[string][]byte{},
+		Absent: map[string]string{},
+		Colour: style.Colour,
+		Width:  style.Width,
+	}
 	for {
 		got, err := api.Command(c, c.command.name, ask)
 		if err != nil {
@@ -79,14 +88,22 @@ func (c *call) elsewhere(address string, args []string) (int, error) {
 			c.err.Write(got.Err)
 			for name := range got.Files {
 				if !trusted.mayWrite(name) {
-					return 0, fmt.Errorf("the service at %s made a file %s, which no argument names; nothing is written", address, name)
+					return 0, fmt.Errorf(
+						"the service at %s made a file %s, which no argument names; nothing is written",
+						address,
+						name,
+					)
 				}
 			}
 			return got.Code, keep(got.Files)
 		}
 		for _, name := range got.Wants {
 			if !trusted.mayRead(name) {
-				return 0, fmt.Errorf("the service at %s asks for the file %s, which no argument names and none lies beside; it is not sent", address, name)
+				return 0, fmt.Errorf(
+					"the service at %s asks for the file %s, which no argument names and none lies beside; it is not sent",
+					address,
+					name,
+				)
 			}
 			data, err := c.files.Read(name, maxTraces)
 			if err != nil {
@@ -157,7 +174,8 @@ func (t *trusted) mayRead(name string) bool {
 	}
 	for _, root := range t.roots {
 		home, err := filepath.EvalSymlinks(root)
-		if err == nil && below(clean, root) && (below(real, home) || real == clean) && !strings.HasPrefix(filepath.Base(clean), ".") {
+		if err == nil && below(clean, root) && (below(real, home) || real == clean) &&
+			!strings.HasPrefix(filepath.Base(clean), ".") {
 			return true
 		}
 	}
@@ -200,7 +218,18 @@ func doSent(ctx context.Context, name string, in service.Command, limits sim.Lim
 		return got
 	}
 	got.Code = guarded(&errOut, func() int {
-		return fileCommands()[i].perform(&call{Context: ctx, raw: in.Args, out: &out, err: &errOut, files: given, limits: limits, sent: true, styled: &text.Style{Width: in.Width, Colour: in.Colour}})
+		return fileCommands()[i].perform(
+			&call{
+				Context: ctx,
+				raw:     in.Args,
+				out:     &out,
+				err:     &errOut,
+				files:   given,
+				limits:  limits,
+				sent:    true,
+				styled:  &text.Style{Width: in.Width, Colour: in.Colour},
+			},
+		)
 	})
 	got.Wants = append(got.Wants, given.wants...)
 	if len(got.Wants) == 0 {

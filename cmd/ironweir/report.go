@@ -12,7 +12,10 @@ import (
 	"ironweir/formats/report"
 )
 
-var reportCommand = &command{name: "report", args: "MODEL", short: "Write one HTML file of a check and its runs, for people who have nothing installed",
+var reportCommand = &command{
+	name:  "report",
+	args:  "MODEL",
+	short: "Write one HTML file of a check and its runs, for people who have nothing installed",
 	example: `ironweir report demo/kittiwake.yaml -scenario demo/friday-evening.yaml -out report.html
 ironweir report demo/kittiwake.yaml -scenario demo/friday-evening.yaml -scenario demo/registry-down.yaml > report.html`,
 	run: func(c *call) (int, error) {
@@ -58,7 +61,8 @@ ironweir report demo/kittiwake.yaml -scenario demo/friday-evening.yaml -scenario
 			all = false
 		}
 		return c.verdict(all), nil
-	}}
+	},
+}
 
 // simulate runs a plan with its progress shown.
 func (c *call) simulate(f *runFlags, plan study.Plan) (*study.Document, error) {

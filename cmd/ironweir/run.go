@@ -24,7 +24,10 @@ import (
 	"ironweir/formats/text"
 )
 
-var runCommand = &command{name: "run", args: "MODEL", short: "Simulate a model under load and faults, and account for every message",
+var runCommand = &command{
+	name:  "run",
+	args:  "MODEL",
+	short: "Simulate a model under load and faults, and account for every message",
 	example: `ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml
 ironweir run demo/kittiwake.yaml -traffic manifest-drop=200/h -down goods-registry=30m@2h
 ironweir run demo/kittiwake-draft.yaml -scenario demo/friday-evening.yaml -expect "run.ledger.lost.total == 0" -format json
@@ -38,14 +41,30 @@ ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -format otlp
 		var series, latency repeated
 		c.Var(&series, "series", "put the series of `NODE` into the JSON, or all; may be repeated")
 		c.Var(&latency, "latency", "show only the latency `FROM:TO` in the text; may be repeated")
-		beside := c.Bool("beside", false, "run the model beside its variant, or beside what -set changes, and show the differences")
+		beside := c.Bool(
+			"beside",
+			false,
+			"run the model beside its variant, or beside what -set changes, and show the differences",
+		)
 		sweep := c.String("sweep", "", "run every combination of the values in `FILE`, a map of paths to lists")
-		look := c.String("look", "", "show the messages stored in a node at an instant, `NODE@AT`, instead of the whole result")
+		look := c.String(
+			"look",
+			"",
+			"show the messages stored in a node at an instant, `NODE@AT`, instead of the whole result",
+		)
 		journey := c.Uint64("journey", 0, "show journey number `N` step by step, instead of the whole result")
 		payloads := c.Bool("v", false, "with -journey: show the payload of each event")
-		where := c.String("where", "", "list the journeys of which an event meets `EXPR`, such as 'event.data.line == \"gannet\"', instead of the whole result")
+		where := c.String(
+			"where",
+			"",
+			"list the journeys of which an event meets `EXPR`, such as 'event.data.line == \"gannet\"', instead of the whole result",
+		)
 		out := c.String("out", "", "write result.json and journeys.jsonl into folder `DIR` as well")
-		export := c.String("export", "", "send the traces of a sample of journeys to `ADDRESS` by OTLP/HTTP, such as http://127.0.0.1:4318")
+		export := c.String(
+			"export",
+			"",
+			"send the traces of a sample of journeys to `ADDRESS` by OTLP/HTTP, such as http://127.0.0.1:4318",
+		)
 		if err := c.parse(1, 1); err != nil {
 			return 0, err
 		}
@@ -59,7 +78,9 @@ ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -format otlp
 			}
 		}
 		if special > 1 {
-			return 0, errors.New("variants side by side, -sweep, -look, -journey and -where exclude one another; give one of them")
+			return 0, errors.New(
+				"variants side by side, -sweep, -look, -journey and -where exclude one another; give one of them",
+			)
 		}
 		if err := c.makeFolder(*out); err != nil {
 			return 0, err
@@ -84,7 +105,11 @@ ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -format otlp
 		}
 		for _, name := range series {
 			if name != "all" && l.graph.NodeID(name) < 0 {
-				return 0, fmt.Errorf("-series: no node %q%s", name, model.DidYouMean(name, l.graph.Topology.NodeNames()))
+				return 0, fmt.Errorf(
+					"-series: no node %q%s",
+					name,
+					model.DidYouMean(name, l.graph.Topology.NodeNames()),
+				)
 			}
 		}
 		doc, err := c.simulate(f, plan)
@@ -93,7 +118,12 @@ ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -format otlp
 		}
 		if *f.m.format == "html" {
 			checked := check.Run(l.graph, plan.Scenario, l.head("check"), time.Now())
-			return c.verdict(holds(doc)), report.Write(c.out, l.graph, checked, []report.Run{{Result: doc, Scenario: plan.Scenario}})
+			return c.verdict(holds(doc)), report.Write(
+				c.out,
+				l.graph,
+				checked,
+				[]report.Run{{Result: doc, Scenario: plan.Scenario}},
+			)
 		}
 		keepSeries(doc, series)
 		if *out != "" {
@@ -135,7 +165,8 @@ ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -format otlp
 			return 0, err
 		}
 		return c.verdict(holds(doc)), nil
-	}}
+	},
+}
 
 func holds(doc *study.Document) bool {
 	for _, x := range doc.Expect {
@@ -178,7 +209,9 @@ func (c *call) sideBySide(f *runFlags, out string) (int, error) {
 	}
 	switch {
 	case len(f.m.variants) == 0 && len(f.m.sets) == 0:
-		return 0, errors.New("-beside compares the model with a changed one: give the change with -variant FILE or -set PATH=VALUE")
+		return 0, errors.New(
+			"-beside compares the model with a changed one: give the change with -variant FILE or -set PATH=VALUE",
+		)
 	case len(f.m.variants) == 0: // the settings are the change
 		plain, m := *f, *f.m
 		plain.m, m.sets = &m, nil
@@ -251,7 +284,10 @@ func (c *call) sweep(f *runFlags, file, out string) (int, error) {
 // axesOf reads a sweep: a map of paths to lists of values.
 func axesOf(file string, root *model.Value) ([]study.Axis, error) {
 	if root.Shape != model.Map {
-		return nil, fmt.Errorf("%s: a sweep is a map of paths to lists, such as {nodes.consignments.lease: [30s, 90s]}", file)
+		return nil, fmt.Errorf(
+			"%s: a sweep is a map of paths to lists, such as {nodes.consignments.lease: [30s, 90s]}",
+			file,
+		)
 	}
 	var axes []study.Axis
 	for _, field := range root.Fields {
@@ -289,7 +325,13 @@ func (c *call) look(f *runFlags, plan study.Plan, where string) (int, error) {
 	if rests == nil {
 		rests = []sim.Resting{}
 	}
-	doc := map[string]any{"schema": "ironweir/rest/1", "node": node, "at_s": instant.Seconds(), "count": total, "messages": rests}
+	doc := map[string]any{
+		"schema":   "ironweir/rest/1",
+		"node":     node,
+		"at_s":     instant.Seconds(),
+		"count":    total,
+		"messages": rests,
+	}
 	return exitFine, c.show(f, doc, func() error { return text.Rest(c.out, node, instant, rests, total, c.style()) })
 }
 
@@ -414,8 +456,15 @@ type bar struct {
 func (c *call) progress(what string) *bar {
 	b := &bar{}
 	if isTerminal(c.err) {
-		b.inner = progressbar.NewOptions(1000, progressbar.OptionSetWriter(c.err), progressbar.OptionSetDescription(what), progressbar.OptionSetPredictTime(true),
-			progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionClearOnFinish(), progressbar.OptionSetElapsedTime(true))
+		b.inner = progressbar.NewOptions(
+			1000,
+			progressbar.OptionSetWriter(c.err),
+			progressbar.OptionSetDescription(what),
+			progressbar.OptionSetPredictTime(true),
+			progressbar.OptionThrottle(100*time.Millisecond),
+			progressbar.OptionClearOnFinish(),
+			progressbar.OptionSetElapsedTime(true),
+		)
 	}
 	return b
 }

@@ -37,7 +37,11 @@ func (c *call) runFlags(formats string) *runFlags {
 	f.replications = c.Int("replications", 0, "`N` instead of the scenario's replications")
 	f.workers = c.Int("workers", runtime.GOMAXPROCS(0), "replications at once")
 	f.events = c.Int64("max-events", 0, "end a replication after `N` events with what it has")
-	f.maxMemory = c.String("max-memory", "", "end a replication whose messages take `SIZE`, such as 2GB, with what it has")
+	f.maxMemory = c.String(
+		"max-memory",
+		"",
+		"end a replication whose messages take `SIZE`, such as 2GB, with what it has",
+	)
 	f.maxTime = c.String("max-time", "", "end the whole after `DURATION` of the clock on the wall, with what it has")
 	return f
 }
@@ -158,13 +162,19 @@ func changeScenario(s *model.Scenario, l *loaded, traffic, down, expect repeated
 		duration, err := model.ParseDuration(length)
 		start, err2 := model.ParseDuration(at)
 		if !ok || err != nil || err2 != nil {
-			return fmt.Errorf("-down %s: write it as NODE=DURATION or NODE=DURATION@AT, such as goods-registry=30m@2h", d)
+			return fmt.Errorf(
+				"-down %s: write it as NODE=DURATION or NODE=DURATION@AT, such as goods-registry=30m@2h",
+				d,
+			)
 		}
 		if l.graph.NodeID(node) < 0 {
 			return fmt.Errorf("-down: no node %q%s", node, model.DidYouMean(node, names))
 		}
 		whole := 1.0
-		s.Incidents = append(s.Incidents, &model.Incident{Name: "down-" + strconv.Itoa(i+1), At: start, For: duration, Node: node, Fails: &whole})
+		s.Incidents = append(
+			s.Incidents,
+			&model.Incident{Name: "down-" + strconv.Itoa(i+1), At: start, For: duration, Node: node, Fails: &whole},
+		)
 	}
 	for i, x := range expect {
 		if _, err := expr.CompileJudgement(x); err != nil {

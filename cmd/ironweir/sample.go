@@ -8,7 +8,10 @@ import (
 	"ironweir/core/model"
 )
 
-var sampleCommand = &command{name: "sample", args: "MODEL NODE", short: "Print an example event for a node, ready for follow -event",
+var sampleCommand = &command{
+	name:  "sample",
+	args:  "MODEL NODE",
+	short: "Print an example event for a node, ready for follow -event",
 	example: `ironweir sample demo/kittiwake.yaml manifest-drop > event.json
 ironweir follow demo/kittiwake.yaml -node manifest-drop -event event.json`,
 	run: func(c *call) (int, error) {
@@ -25,9 +28,13 @@ ironweir follow demo/kittiwake.yaml -node manifest-drop -event event.json`,
 			return 0, fmt.Errorf("no node %q%s", c.Arg(1), model.DidYouMean(c.Arg(1), l.graph.Topology.NodeNames()))
 		}
 		return exitFine, c.printJSON(l.graph.Sample(id))
-	}}
+	},
+}
 
-var schemaCommand = &command{name: "schema", args: "topology|scenario", short: "Print the JSON Schema of the files, for editors",
+var schemaCommand = &command{
+	name:    "schema",
+	args:    "topology|scenario",
+	short:   "Print the JSON Schema of the files, for editors",
 	example: "ironweir schema topology > topology.schema.json",
 	run: func(c *call) (int, error) {
 		if err := c.parse(1, 1); err != nil {
@@ -38,7 +45,8 @@ var schemaCommand = &command{name: "schema", args: "topology|scenario", short: "
 			return 0, err
 		}
 		return exitFine, c.printJSON(s)
-	}}
+	},
+}
 
 // commit is the commit that the program was built from; the build sets it.
 var commit = "unknown"
@@ -50,7 +58,9 @@ var versionCommand = &command{name: "version", args: "", short: "Print version, 
 			return 0, err
 		}
 		if *format == "json" {
-			return exitFine, c.printJSON(map[string]string{"version": document.Version, "commit": commit, "go": runtime.Version()})
+			return exitFine, c.printJSON(
+				map[string]string{"version": document.Version, "commit": commit, "go": runtime.Version()},
+			)
 		}
 		fmt.Fprintf(c.out, "ironweir %s, commit %s, %s\n", document.Version, commit, runtime.Version())
 		return exitFine, nil

@@ -24,7 +24,10 @@ import (
 	"ironweir/store/postgres"
 )
 
-var serveCommand = &command{name: "serve", args: "", short: "Start the service: console and API on loopback, with its own PostgreSQL",
+var serveCommand = &command{
+	name:  "serve",
+	args:  "",
+	short: "Start the service: console and API on loopback, with its own PostgreSQL",
 	example: `ironweir serve
 ironweir serve -listen 127.0.0.1:8500 -data /srv/ironweir
 ironweir serve -database postgres://weir@/weir?host=/run/postgresql -workers 0
@@ -49,7 +52,13 @@ IRONWEIR_LISTEN=127.0.0.1:8500 ironweir serve -show-config`,
 		// The port first: a second start must not touch the first one's data.
 		listener, err := net.Listen("tcp", *o.listen)
 		if errors.Is(err, syscall.EADDRINUSE) {
-			return 0, unreachable{fmt.Errorf("something listens on %s already%s; choose another port with -listen 127.0.0.1:PORT", *o.listen, whoListens(*o.listen))}
+			return 0, unreachable{
+				fmt.Errorf(
+					"something listens on %s already%s; choose another port with -listen 127.0.0.1:PORT",
+					*o.listen,
+					whoListens(*o.listen),
+				),
+			}
 		}
 		if err != nil {
 			return 0, unreachable{fmt.Errorf("listening on %s: %w", *o.listen, err)}
@@ -61,7 +70,8 @@ IRONWEIR_LISTEN=127.0.0.1:8500 ironweir serve -show-config`,
 		}
 		defer stop()
 		return c.serve(o, s, listener, log)
-	}}
+	},
+}
 
 // serveOptions are the flags of serve.
 type serveOptions struct {
@@ -74,20 +84,48 @@ type serveOptions struct {
 
 func (c *call) serveFlags() *serveOptions {
 	return &serveOptions{
-		listen:      c.String("listen", "127.0.0.1:8420", "`ADDRESS` to listen on; beyond loopback only with people, and TLS or -behind-proxy"),
-		data:        c.String("data", "", "data directory `DIR` of the service's own PostgreSQL; by default "+defaultData()),
-		database:    c.String("database", "", "use the PostgreSQL at `URL` instead of starting one"),
-		cert:        c.String("cert", "", "certificate `FILE` (PEM), to serve HTTPS"),
-		key:         c.String("key", "", "private key `FILE` (PEM) of the certificate"),
-		behindProxy: c.Bool("behind-proxy", false, "a proxy that ends TLS passes requests on, and says in X-Forwarded-For where they come from"),
-		workers:     c.Int("workers", runtime.GOMAXPROCS(0), "parts of runs that are worked on here at once, `N`; 0: none, `ironweir worker` does it"),
-		host:        c.String("host", "", "`NAMES`, with commas, by which browsers reach the service, beside localhost and addresses"),
-		traces:      c.String("traces", "", "send traces of the service's own requests to `ADDRESS` by OTLP/HTTP, such as http://127.0.0.1:4318"),
-		hooks:       c.Bool("hooks", false, "let functions of rehearsals be answered by the handlers that their hook names, on this machine only"),
-		demo:        c.Bool("demo", false, "load the demo's models, where they are not there yet"),
-		verbose:     c.Bool("verbose", false, "log every request"),
-		logFormat:   c.String("log", "text", "log `FORMAT`: text, json"),
-		show:        c.Bool("show-config", false, "print what holds, from flags and environment, and stop"),
+		listen: c.String(
+			"listen",
+			"127.0.0.1:8420",
+			"`ADDRESS` to listen on; beyond loopback only with people, and TLS or -behind-proxy",
+		),
+		data: c.String(
+			"data",
+			"",
+			"data directory `DIR` of the service's own PostgreSQL; by default "+defaultData(),
+		),
+		database: c.String("database", "", "use the PostgreSQL at `URL` instead of starting one"),
+		cert:     c.String("cert", "", "certificate `FILE` (PEM), to serve HTTPS"),
+		key:      c.String("key", "", "private key `FILE` (PEM) of the certificate"),
+		behindProxy: c.Bool(
+			"behind-proxy",
+			false,
+			"a proxy that ends TLS passes requests on, and says in X-Forwarded-For where they come from",
+		),
+		workers: c.Int(
+			"workers",
+			runtime.GOMAXPROCS(0),
+			"parts of runs that are worked on here at once, `N`; 0: none, `ironweir worker` does it",
+		),
+		host: c.String(
+			"host",
+			"",
+			"`NAMES`, with commas, by which browsers reach the service, beside localhost and addresses",
+		),
+		traces: c.String(
+			"traces",
+			"",
+			"send traces of the service's own requests to `ADDRESS` by OTLP/HTTP, such as http://127.0.0.1:4318",
+		),
+		hooks: c.Bool(
+			"hooks",
+			false,
+			"let functions of rehearsals be answered by the handlers that their hook names, on this machine only",
+		),
+		demo:      c.Bool("demo", false, "load the demo's models, where they are not there yet"),
+		verbose:   c.Bool("verbose", false, "log every request"),
+		logFormat: c.String("log", "text", "log `FORMAT`: text, json"),
+		show:      c.Bool("show-config", false, "print what holds, from flags and environment, and stop"),
 	}
 }
 
@@ -102,7 +140,10 @@ func (o *serveOptions) valid() error {
 		return fmt.Errorf("-workers %d: from 0 to 1000", *o.workers)
 	}
 	if !onLoopback(*o.listen) && *o.cert == "" && !*o.behindProxy {
-		return fmt.Errorf("-listen %s: beyond loopback the service listens with TLS (-cert and -key), or behind a proxy that ends it (-behind-proxy)", *o.listen)
+		return fmt.Errorf(
+			"-listen %s: beyond loopback the service listens with TLS (-cert and -key), or behind a proxy that ends it (-behind-proxy)",
+			*o.listen,
+		)
 	}
 	return nil
 }
@@ -164,7 +205,10 @@ func (c *call) openStore(database, dir string) (s *store.Store, stop func(), err
 		watching.Add(1)
 		go func() {
 			defer watching.Done()
-			server.Supervise(watched, func(what string, err error) { fmt.Fprintln(c.err, "ironweir:", what, errorText(err)) })
+			server.Supervise(
+				watched,
+				func(what string, err error) { fmt.Fprintln(c.err, "ironweir:", what, errorText(err)) },
+			)
 		}()
 		stops = append(stops, server.Stop, func() { cancel(); watching.Wait() })
 		database = server.URL
@@ -201,7 +245,10 @@ func (c *call) serve(o *serveOptions, s *store.Store, listener net.Listener, log
 		return 0, unreachable{err}
 	}
 	if fresh && !onLoopback(*o.listen) {
-		return 0, fmt.Errorf("-listen %s: beyond loopback the service needs somebody who administers it; start it on loopback first, sign in with the link that it prints, and choose a password in the settings", *o.listen)
+		return 0, fmt.Errorf(
+			"-listen %s: beyond loopback the service needs somebody who administers it; start it on loopback first, sign in with the link that it prints, and choose a password in the settings",
+			*o.listen,
+		)
 	}
 	queue, err := jobs.NewQueue(s, log)
 	if err != nil {
@@ -219,13 +266,31 @@ func (c *call) serve(o *serveOptions, s *store.Store, listener net.Listener, log
 			}
 		}()
 	}
-	handler := service.New(s, queue, log, service.Options{TLS: *o.cert != "" || *o.behindProxy, BehindProxy: *o.behindProxy, Commands: doSent, Hooks: *o.hooks, Hosts: o.hosts()})
+	handler := service.New(
+		s,
+		queue,
+		log,
+		service.Options{
+			TLS:         *o.cert != "" || *o.behindProxy,
+			BehindProxy: *o.behindProxy,
+			Commands:    doSent,
+			Hooks:       *o.hooks,
+			Hosts:       o.hosts(),
+		},
+	)
 	defer handler.Close()
 	answering, sendTraces, err := traced(ctx, *o.traces, handler)
 	if err != nil {
 		return 0, err
 	}
-	server := &http.Server{Handler: answering, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+	server := &http.Server{
+		Handler:           answering,
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		MaxHeaderBytes:    64 << 10,
+		BaseContext:       func(net.Listener) context.Context { return ctx },
+		ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelDebug),
+	}
 	failed := make(chan error, 1)
 	address := "http://" + listener.Addr().String()
 	if *o.cert != "" {
@@ -338,7 +403,10 @@ func lockDirectory(dir string) (unlock func(), err error) {
 	}
 	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		f.Close()
-		return nil, fmt.Errorf("another Iron Weir already uses %s; stop it, or choose another directory with -data", dir)
+		return nil, fmt.Errorf(
+			"another Iron Weir already uses %s; stop it, or choose another directory with -data",
+			dir,
+		)
 	}
 	return func() { f.Close() }, nil
 }

@@ -59,7 +59,9 @@ func serveIn(t *testing.T, dir string, flags ...string) *served {
 	built, err := exec.Command("go", "build", "-o", program, ".").CombinedOutput()
 	require.NoError(t, err, "%s", built)
 	var out, errOut lockedBuffer
-	cmd := exec.Command(program, append([]string{"serve", "-demo", "-listen", "127.0.0.1:0", "-data", filepath.Join(dir, "data")}, flags...)...)
+	cmd := exec.Command(
+		program,
+		append([]string{"serve", "-demo", "-listen", "127.0.0.1:0", "-data", filepath.Join(dir, "data")}, flags...)...)
 	cmd.Stdout, cmd.Stderr = &out, &errOut
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	require.NoError(t, cmd.Start())
@@ -68,7 +70,14 @@ func serveIn(t *testing.T, dir string, flags ...string) *served {
 		cmd.Wait()
 		os.RemoveAll(dir)
 	})
-	require.Eventually(t, func() bool { return strings.Contains(out.String(), "Ctrl-C") }, time.Minute, 50*time.Millisecond, "%s", errOut.String())
+	require.Eventually(
+		t,
+		func() bool { return strings.Contains(out.String(), "Ctrl-C") },
+		time.Minute,
+		50*time.Millisecond,
+		"%s",
+		errOut.String(),
+	)
 	s := &served{T: t, home: t.TempDir(), data: filepath.Join(dir, "data")}
 	t.Setenv("XDG_CONFIG_HOME", s.home)
 	s.url = regexp.MustCompile(`https?://\S+`).FindString(out.String())
@@ -117,9 +126,27 @@ func TestTheServiceDoesTheSameWork(t *testing.T) {
 		}
 		var wantOut, wantErr, gotOut, gotErr bytes.Buffer
 		want := Main(context.Background(), in(here), strings.NewReader(small), &wantOut, &wantErr)
-		got := Main(context.Background(), append(in(there), "-server", s.url), strings.NewReader(small), &gotOut, &gotErr)
-		require.Equal(t, strings.ReplaceAll(wantOut.String(), here, ""), strings.ReplaceAll(gotOut.String(), there, ""), "%v", args)
-		require.Equal(t, strings.ReplaceAll(wantErr.String(), here, ""), strings.ReplaceAll(gotErr.String(), there, ""), "%v", args)
+		got := Main(
+			context.Background(),
+			append(in(there), "-server", s.url),
+			strings.NewReader(small),
+			&gotOut,
+			&gotErr,
+		)
+		require.Equal(
+			t,
+			strings.ReplaceAll(wantOut.String(), here, ""),
+			strings.ReplaceAll(gotOut.String(), there, ""),
+			"%v",
+			args,
+		)
+		require.Equal(
+			t,
+			strings.ReplaceAll(wantErr.String(), here, ""),
+			strings.ReplaceAll(gotErr.String(), there, ""),
+			"%v",
+			args,
+		)
 		require.Equal(t, want, got, "%v", args)
 	}
 	for _, name := range []string{"weir.svg", "learnt/model.yaml", "learnt/scenario.yaml", "report.html", "one/result.json", "two/result.json"} {
@@ -152,7 +179,14 @@ func TestModelsArePushedAndPulled(t *testing.T) {
 	text := "ironweir: topology/1\nname: lamps\nnodes:\n  q: {kind: queue, rate: 1/m, links: {f: {}}}\n  f: {kind: function}\n"
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
 	scenario := filepath.Join(t.TempDir(), "calm.yaml")
-	require.NoError(t, os.WriteFile(scenario, []byte("ironweir: scenario/1\nlength: 1h\nexpect: {none-lost: run.ledger.lost.total == 0}\n"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(
+			scenario,
+			[]byte("ironweir: scenario/1\nlength: 1h\nexpect: {none-lost: run.ledger.lost.total == 0}\n"),
+			0o644,
+		),
+	)
 	out, _ = s.run(0, "push", file, scenario, "-note", "the first lamps")
 	require.Contains(t, out, "lamps made in workspace main")
 	require.Contains(t, out, "scenario calm saved")
@@ -202,7 +236,14 @@ func TestServesByTLS(t *testing.T) {
 	dir := t.TempDir()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true}
+	template := &x509.Certificate{
+		SerialNumber:          big.NewInt(1),
+		NotBefore:             time.Now().Add(-time.Hour),
+		NotAfter:              time.Now().Add(time.Hour),
+		IPAddresses:           []net.IP{net.IPv4(127, 0, 0, 1)},
+		IsCA:                  true,
+		BasicConstraintsValid: true,
+	}
 	made, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
 	require.NoError(t, err)
 	secret, err := x509.MarshalPKCS8PrivateKey(key)
@@ -231,7 +272,13 @@ func TestServesByTLS(t *testing.T) {
 	for parent := data; parent != "/" && parent != os.TempDir(); parent = filepath.Dir(parent) {
 		os.Chmod(parent, 0o755) // the database's user must be able to enter it
 	}
-	code := Main(context.Background(), []string{"serve", "-listen", "0.0.0.0:0", "-cert", cert, "-key", private, "-data", data}, nil, &out, &errOut)
+	code := Main(
+		context.Background(),
+		[]string{"serve", "-listen", "0.0.0.0:0", "-cert", cert, "-key", private, "-data", data},
+		nil,
+		&out,
+		&errOut,
+	)
 	require.Equal(t, exitUsage, code, errOut.String())
 	require.Contains(t, errOut.String(), "needs somebody who administers it")
 }
@@ -274,7 +321,11 @@ func TestAFullDiskLosesNothing(t *testing.T) {
 	s.run(0, "login", "-server", s.url, "-link", s.link)
 	push := func(n int) int {
 		var out, errOut bytes.Buffer
-		text := fmt.Sprintf("ironweir: topology/1\nname: lamps\nnodes: {q: {kind: queue}}\n# %d %s\n", n, strings.Repeat("x", 2<<20))
+		text := fmt.Sprintf(
+			"ironweir: topology/1\nname: lamps\nnodes: {q: {kind: queue}}\n# %d %s\n",
+			n,
+			strings.Repeat("x", 2<<20),
+		)
 		file := filepath.Join(t.TempDir(), "lamps.yaml")
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
 		return Main(context.Background(), []string{"push", file, "-note", fmt.Sprint(n)}, nil, &out, &errOut)
@@ -302,7 +353,13 @@ func TestAFullDiskLosesNothing(t *testing.T) {
 	}
 	require.True(t, refused, "with nothing left, a write is refused")
 	require.NoError(t, os.Remove(filler))
-	require.Eventually(t, func() bool { return push(99) == 0 }, time.Minute, 500*time.Millisecond, "it goes on by itself")
+	require.Eventually(
+		t,
+		func() bool { return push(99) == 0 },
+		time.Minute,
+		500*time.Millisecond,
+		"it goes on by itself",
+	)
 	out, _ := s.run(0, "history", "lamps")
 	require.GreaterOrEqual(t, strings.Count(out, "\n"), accepted+1, "everything that was accepted is there")
 }
@@ -315,7 +372,11 @@ func TestADataDirectoryThatCannotBeWritten(t *testing.T) {
 	}
 	t.Cleanup(func() { syscall.Unmount(dir, syscall.MNT_DETACH) })
 	var out, errOut bytes.Buffer
-	require.Equal(t, exitUnreachable, Main(context.Background(), []string{"serve", "-listen", "127.0.0.1:0", "-data", dir}, nil, &out, &errOut))
+	require.Equal(
+		t,
+		exitUnreachable,
+		Main(context.Background(), []string{"serve", "-listen", "127.0.0.1:0", "-data", dir}, nil, &out, &errOut),
+	)
 	require.Contains(t, errOut.String(), "the data directory cannot be written")
 	require.Contains(t, errOut.String(), "read-only")
 }
@@ -355,11 +416,19 @@ func TestARehearsalByTheClient(t *testing.T) {
 // TestEveryFlagIsReviewed walks the flags of all commands that a service does: each is
 // known to reach no further than the files that are sent, or is refused there.
 func TestEveryFlagIsReviewed(t *testing.T) {
-	harmless := strings.Fields("rates accept around beside change check code count cron cron-fields data dead-letter drift dry-run env event event-format expect expect-same explain fail fail-on file findings fix format from into journey key latency length limit look map match max-events max-memory max-time name node of out owner replications say scenario seed series set since source sunday sweep tag template to traffic type v variant vary verify where verify-time width with workers write within zone down add link rename remove server")
+	harmless := strings.Fields(
+		"rates accept around beside change check code count cron cron-fields data dead-letter drift dry-run env event event-format expect expect-same explain fail fail-on file findings fix format from into journey key latency length limit look map match max-events max-memory max-time name node of out owner replications say scenario seed series set since source sunday sweep tag template to traffic type v variant vary verify where verify-time width with workers write within zone down add link rename remove server",
+	)
 	for _, cmd := range fileCommands() {
 		for _, f := range cmd.flagSet() {
 			_, local := localFlags[f.Name]
-			require.True(t, local || slices.Contains(harmless, f.Name), "-%s of %s: say here that it neither sends nor writes anywhere but to files, or refuse it in localFlags", f.Name, cmd.name)
+			require.True(
+				t,
+				local || slices.Contains(harmless, f.Name),
+				"-%s of %s: say here that it neither sends nor writes anywhere but to files, or refuse it in localFlags",
+				f.Name,
+				cmd.name,
+			)
 			if !local {
 				continue
 			}
@@ -383,7 +452,10 @@ func TestAServiceIsNotBelieved(t *testing.T) {
 	dir := t.TempDir()
 	t.Chdir(dir)
 	require.NoError(t, os.MkdirAll("models/events", 0o755))
-	require.NoError(t, os.WriteFile("models/m.yaml", []byte("ironweir: topology/1\nname: m\nnodes: {q: {kind: queue}}\n"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile("models/m.yaml", []byte("ironweir: topology/1\nname: m\nnodes: {q: {kind: queue}}\n"), 0o644),
+	)
 	require.NoError(t, os.WriteFile("models/events/one.json", []byte("{}"), 0o644))
 	require.NoError(t, os.WriteFile("secret.txt", []byte("hidden"), 0o600))
 	require.NoError(t, os.Symlink("../secret.txt", "models/innocent.yaml"))

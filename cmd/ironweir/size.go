@@ -11,13 +11,20 @@ import (
 	"ironweir/formats/text"
 )
 
-var sizeCommand = &command{name: "size", args: "MODEL", short: "Find the least values of some fields that meet a scenario's expectations",
+var sizeCommand = &command{
+	name:  "size",
+	args:  "MODEL",
+	short: "Find the least values of some fields that meet a scenario's expectations",
 	example: `ironweir size demo/kittiwake.yaml -scenario demo/friday-evening.yaml -vary nodes.clear-consignment.concurrency=1..40
 ironweir size demo/kittiwake.yaml -scenario demo/registry-down.yaml -vary nodes.consignments.links.clear-consignment.retry.tries=1..10`,
 	run: func(c *call) (int, error) {
 		f := c.runFlags("text|json")
 		var vary repeated
-		c.Var(&vary, "vary", "look for the least value of `PATH=LO..HI`; may be repeated, the first is made small first")
+		c.Var(
+			&vary,
+			"vary",
+			"look for the least value of `PATH=LO..HI`; may be repeated, the first is made small first",
+		)
 		if err := c.parse(1, 1); err != nil {
 			return 0, err
 		}
@@ -25,7 +32,9 @@ ironweir size demo/kittiwake.yaml -scenario demo/registry-down.yaml -vary nodes.
 			return 0, err
 		}
 		if len(vary) == 0 {
-			return 0, errors.New("-vary is missing: name a field and its bounds, such as -vary nodes.clear-consignment.concurrency=1..40")
+			return 0, errors.New(
+				"-vary is missing: name a field and its bounds, such as -vary nodes.clear-consignment.concurrency=1..40",
+			)
 		}
 		var ranges []study.Range
 		for _, v := range vary {
@@ -36,7 +45,13 @@ ironweir size demo/kittiwake.yaml -scenario demo/registry-down.yaml -vary nodes.
 			ranges = append(ranges, r)
 		}
 		bar := c.progress("sizing")
-		doc, err := study.FindSize(ranges, f.build(c, "-vary"), *f.workers, func(done, most int) { bar.show(float64(done) / float64(most)) }, f.stop(c))
+		doc, err := study.FindSize(
+			ranges,
+			f.build(c, "-vary"),
+			*f.workers,
+			func(done, most int) { bar.show(float64(done) / float64(most)) },
+			f.stop(c),
+		)
 		bar.clear()
 		if err != nil {
 			return 0, err
@@ -44,9 +59,13 @@ ironweir size demo/kittiwake.yaml -scenario demo/registry-down.yaml -vary nodes.
 		doc.Head.Schema = "ironweir/size/1"
 		err = c.show(f, doc, func() error { return text.Size(c.out, doc, c.style()) })
 		return c.verdict(doc.Met), err
-	}}
+	},
+}
 
-var compareCommand = &command{name: "compare", args: "RESULT RESULT…", short: "Compare saved results, differences first",
+var compareCommand = &command{
+	name:  "compare",
+	args:  "RESULT RESULT…",
+	short: "Compare saved results, differences first",
 	example: `ironweir run demo/kittiwake-draft.yaml -scenario demo/friday-evening.yaml -out before
 ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -out after
 ironweir compare before/result.json after/result.json`,
@@ -84,4 +103,5 @@ ironweir compare before/result.json after/result.json`,
 			return 0, err
 		}
 		return c.verdict(out.Same), nil
-	}}
+	},
+}

@@ -18,7 +18,11 @@ import (
 
 // traced sends a trace of every request to an address by OTLP/HTTP; without an
 // address nothing is traced. stop sends what is left.
-func traced(ctx context.Context, address string, handler http.Handler) (out http.Handler, stop func(context.Context) error, err error) {
+func traced(
+	ctx context.Context,
+	address string,
+	handler http.Handler,
+) (out http.Handler, stop func(context.Context) error, err error) {
 	if address == "" {
 		return handler, func(context.Context) error { return nil }, nil
 	}
@@ -29,11 +33,24 @@ func traced(ctx context.Context, address string, handler http.Handler) (out http
 	if err != nil {
 		return nil, nil, fmt.Errorf("-traces: %w", err)
 	}
-	provider := trace.NewTracerProvider(trace.WithBatcher(exporter), trace.WithResource(resource.NewSchemaless(attribute.String("service.name", "ironweir"), attribute.String("service.version", document.Version))))
-	out = otelhttp.NewHandler(handler, "request", otelhttp.WithTracerProvider(provider), otelhttp.WithPropagators(propagation.TraceContext{}),
+	provider := trace.NewTracerProvider(
+		trace.WithBatcher(exporter),
+		trace.WithResource(
+			resource.NewSchemaless(
+				attribute.String("service.name", "ironweir"),
+				attribute.String("service.version", document.Version),
+			),
+		),
+	)
+	out = otelhttp.NewHandler(
+		handler,
+		"request",
+		otelhttp.WithTracerProvider(provider),
+		otelhttp.WithPropagators(propagation.TraceContext{}),
 		otelhttp.WithSpanNameFormatter(func(_ string, r *http.Request) string { return r.Method + " " + r.URL.Path }),
 		otelhttp.WithFilter(func(r *http.Request) bool {
 			return r.URL.Path != "/healthz" && r.URL.Path != "/readyz" && r.URL.Path != "/metrics"
-		}))
+		}),
+	)
 	return out, provider.Shutdown, nil
 }

@@ -61,7 +61,13 @@ func TestAgainstAnotherImplementation(t *testing.T) {
 	parser := cron.NewParser(cron.Second | cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow)
 	compared, never := 0, 0
 	for k := range 10_000 {
-		fields := []string{drawField(r, 0, 59), drawField(r, 0, 23), drawField(r, 1, 31), drawField(r, 1, 12), drawField(r, 0, 6)}
+		fields := []string{
+			drawField(r, 0, 59),
+			drawField(r, 0, 23),
+			drawField(r, 1, 31),
+			drawField(r, 1, 12),
+			drawField(r, 0, 6),
+		}
 		layout, theirs := "standard", "0 "+strings.Join(fields, " ")
 		if k%4 == 0 {
 			fields = append([]string{drawField(r, 0, 59)}, fields...)
@@ -72,7 +78,16 @@ func TestAgainstAnotherImplementation(t *testing.T) {
 		other, err := parser.Parse(theirs)
 		require.NoError(t, err, text)
 		ours, err := cadence.Parse(text, layout, 0)
-		at := time.Date(2020+r.IntN(20), time.Month(1+r.IntN(12)), 1+r.IntN(28), r.IntN(24), r.IntN(60), r.IntN(60), 0, zone)
+		at := time.Date(
+			2020+r.IntN(20),
+			time.Month(1+r.IntN(12)),
+			1+r.IntN(28),
+			r.IntN(24),
+			r.IntN(60),
+			r.IntN(60),
+			0,
+			zone,
+		)
 		if err != nil { // it can never fire
 			require.True(t, other.Next(at).IsZero(), "%s: %v", text, err)
 			never++

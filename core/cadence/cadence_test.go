@@ -49,12 +49,34 @@ func TestFields(t *testing.T) {
 	from := "2026-03-01T00:00:00Z"
 	require.Equal(t, []string{"03-31T00:00:00Z", "04-30T00:00:00Z"}, fires(t, "0 0 L * *", "standard", "UTC", from, 2))
 	require.Equal(t, []string{"03-28T00:00:00Z"}, fires(t, "0 0 L-3 * *", "standard", "UTC", from, 1))
-	require.Equal(t, []string{"03-16T00:00:00Z"}, fires(t, "0 0 15W * *", "standard", "UTC", from, 1), "the 15th is a Sunday")
-	require.Equal(t, []string{"03-27T00:00:00Z", "04-24T00:00:00Z"}, fires(t, "0 0 ? * 5L", "standard", "UTC", from, 2), "the last Friday")
+	require.Equal(
+		t,
+		[]string{"03-16T00:00:00Z"},
+		fires(t, "0 0 15W * *", "standard", "UTC", from, 1),
+		"the 15th is a Sunday",
+	)
+	require.Equal(
+		t,
+		[]string{"03-27T00:00:00Z", "04-24T00:00:00Z"},
+		fires(t, "0 0 ? * 5L", "standard", "UTC", from, 2),
+		"the last Friday",
+	)
 	require.Equal(t, []string{"03-09T00:00:00Z"}, fires(t, "0 0 ? * MON#2", "standard", "UTC", from, 1))
-	require.Equal(t, []string{"03-01T00:00:10Z", "03-01T00:00:40Z"}, fires(t, "10/30 * * * * *", "with-seconds", "UTC", from, 2))
-	require.Equal(t, []string{"03-06T09:00:00Z", "03-13T09:00:00Z", "03-13T09:00:00Z"}[:2], fires(t, "0 9 ? * FRI", "standard", "UTC", from, 2))
-	require.Equal(t, []string{"03-01T00:00:00Z", "03-07T00:00:00Z", "03-08T00:00:00Z"}, fires(t, "0 0 * * 6-7", "standard", "UTC", "2026-02-28T12:00:00Z", 3))
+	require.Equal(
+		t,
+		[]string{"03-01T00:00:10Z", "03-01T00:00:40Z"},
+		fires(t, "10/30 * * * * *", "with-seconds", "UTC", from, 2),
+	)
+	require.Equal(
+		t,
+		[]string{"03-06T09:00:00Z", "03-13T09:00:00Z", "03-13T09:00:00Z"}[:2],
+		fires(t, "0 9 ? * FRI", "standard", "UTC", from, 2),
+	)
+	require.Equal(
+		t,
+		[]string{"03-01T00:00:00Z", "03-07T00:00:00Z", "03-08T00:00:00Z"},
+		fires(t, "0 0 * * 6-7", "standard", "UTC", "2026-02-28T12:00:00Z", 3),
+	)
 	require.Equal(t, "at 01:30, on day 15 of the month, or on Friday", mustParse(t, "30 1 15 * 5").Words())
 	require.Equal(t, "every 15 minutes", mustParse(t, "*/15 * * * *").Words())
 	text, ok := mustParse(t, "30 4 * * *").In("with-both", 0)
@@ -93,15 +115,57 @@ func TestAgainstEachMinute(t *testing.T) {
 	zones := []string{"UTC", "Europe/London", "America/New_York", "Australia/Lord_Howe", "Asia/Kathmandu"}
 	rapid.Check(t, func(t *rapid.T) {
 		pick := func(label string, options ...string) string { return rapid.SampledFrom(options).Draw(t, label) }
-		text := pick("minute", "0", "30", "*/20", "5,35", "15-45/15") + " " + pick("hour", "*", "*/3", "0", "1", "2", "1,2,3", "22-23") + " " +
-			pick("day", "*", "29", "25-31", "L") + " " + pick("month", "*", "3,10", "4-11") + " " + pick("weekday", "*", "SUN", "1-5", "0,6")
+		text := pick(
+			"minute",
+			"0",
+			"30",
+			"*/20",
+			"5,35",
+			"15-45/15",
+		) + " " + pick(
+			"hour",
+			"*",
+			"*/3",
+			"0",
+			"1",
+			"2",
+			"1,2,3",
+			"22-23",
+		) + " " +
+			pick(
+				"day",
+				"*",
+				"29",
+				"25-31",
+				"L",
+			) + " " + pick(
+			"month",
+			"*",
+			"3,10",
+			"4-11",
+		) + " " + pick(
+			"weekday",
+			"*",
+			"SUN",
+			"1-5",
+			"0,6",
+		)
 		c, err := Parse(text, "standard", 0)
 		if err != nil {
 			t.Skip()
 		}
 		zone, err := time.LoadLocation(pick("zone", zones...))
 		require.NoError(t, err)
-		start := time.Date(2026, time.Month(rapid.SampledFrom([]int{3, 4, 10, 11}).Draw(t, "m")), rapid.IntRange(1, 28).Draw(t, "d"), 12, 0, 0, 0, time.UTC)
+		start := time.Date(
+			2026,
+			time.Month(rapid.SampledFrom([]int{3, 4, 10, 11}).Draw(t, "m")),
+			rapid.IntRange(1, 28).Draw(t, "d"),
+			12,
+			0,
+			0,
+			0,
+			time.UTC,
+		)
 		end := start.Add(4 * 24 * time.Hour)
 		var want []time.Time
 		for at := start.Add(time.Minute); at.Before(end); at = at.Add(time.Minute) {

@@ -70,7 +70,14 @@ func Parse(text, layout string, sunday int) (*Calendar, error) {
 	}
 	fields := strings.Fields(text)
 	if len(fields) != len(names) {
-		message := fmt.Sprintf("the cron text %q has %d fields; the layout %s has %d: %s", text, len(fields), layout, len(names), strings.Join(names, " "))
+		message := fmt.Sprintf(
+			"the cron text %q has %d fields; the layout %s has %d: %s",
+			text,
+			len(fields),
+			layout,
+			len(names),
+			strings.Join(names, " "),
+		)
 		if fits := Fits(text, sunday); len(fits) > 0 {
 			message += fmt.Sprintf("; it fits `cron-fields: %s`", strings.Join(fits, "` or `"))
 		}

@@ -123,7 +123,10 @@ func (c *Calendar) dayWords() string {
 		}
 		for k, s := range c.nth {
 			if s != 0 {
-				days = append(days, fmt.Sprintf("on the %s %s of the month", ordinal(strconv.Itoa(k)), names(s, 0, 6, name)))
+				days = append(
+					days,
+					fmt.Sprintf("on the %s %s of the month", ordinal(strconv.Itoa(k)), names(s, 0, 6, name)),
+				)
 			}
 		}
 		parts = append(parts, join(days))
@@ -201,7 +204,9 @@ func (c *Calendar) In(layout string, sunday int) (text string, ok bool) {
 		}
 		out = append(out, f)
 	}
-	hasSecond, hasYear := strings.Contains(layout, "seconds") || layout == "with-both", strings.Contains(layout, "year") || layout == "with-both"
+	hasSecond, hasYear := strings.Contains(layout, "seconds") ||
+		layout == "with-both", strings.Contains(layout, "year") ||
+		layout == "with-both"
 	if !hasSecond && second != "" && second != "0" || !hasYear && year != "" && year != "*" {
 		return "", false
 	}

@@ -151,7 +151,16 @@ func remembered[V any](known map[string]V, key string, work func() V) V {
 }
 
 func newAnalysis(g *graph.Graph, s *model.Scenario, inputs map[string]model.EventFile, m *memo) *Analysis {
-	a := &Analysis{Graph: g, scenario: s, memo: m, inputs: inputs, hopLimit: -1, policyIDs: map[string]int32{}, simpler: map[string]*expr.Expression{}, overfull: map[int]float64{}}
+	a := &Analysis{
+		Graph:     g,
+		scenario:  s,
+		memo:      m,
+		inputs:    inputs,
+		hopLimit:  -1,
+		policyIDs: map[string]int32{},
+		simpler:   map[string]*expr.Expression{},
+		overfull:  map[int]float64{},
+	}
 	a.linkPolicy = make([]int32, len(g.Links))
 	for i := range g.Links {
 		a.linkPolicy[i] = a.policyID(&g.Links[i].Policy)
@@ -296,7 +305,9 @@ func (a *Analysis) findEntries() {
 		if n.Kind == model.Schedule {
 			return n.Enabled || a.switchedOn(n)
 		}
-		return n.Kind == model.Endpoint || n.Rate > 0 || len(n.Node.Keys) > 0 || len(n.Types) > 0 || len(n.Sources) > 0 || len(a.sources[n.ID]) > 0
+		return n.Kind == model.Endpoint || n.Rate > 0 || len(n.Node.Keys) > 0 || len(n.Types) > 0 ||
+			len(n.Sources) > 0 ||
+			len(a.sources[n.ID]) > 0
 	}
 	for i := range a.Graph.Nodes {
 		if said(a.node(i)) {

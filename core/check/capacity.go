@@ -117,7 +117,8 @@ func (a *Analysis) findGuesses() {
 	a.guessedLinks = make([]bool, len(a.Graph.Links))
 	for k := range g.edges {
 		e := &g.edges[k]
-		if e.link != graph.None && e.kind != gaveUp && (e.mean.low != e.mean.high || a.guessedStates[e.from] && e.mean.high > 0) {
+		if e.link != graph.None && e.kind != gaveUp &&
+			(e.mean.low != e.mean.high || a.guessedStates[e.from] && e.mean.high > 0) {
 			a.guessedLinks[e.link] = true
 		}
 	}
@@ -245,7 +246,10 @@ func (a *Analysis) labelRuns(i int, c *Capacity, guessed bool) {
 		}
 	}
 	if a.node(i).ColdStart != nil {
-		because("arrivals are Poisson, and a run starts cold after %s without one", model.FormatDuration(a.node(i).ColdStart.Idle))
+		because(
+			"arrivals are Poisson, and a run starts cold after %s without one",
+			model.FormatDuration(a.node(i).ColdStart.Idle),
+		)
 	}
 	if guessed {
 		c.Basis["concurrency"] = Estimate

@@ -88,7 +88,15 @@ func TestRules(t *testing.T) {
 					patch, err := model.ReadDocument("patch", text)
 					require.NoError(t, err)
 					for _, left := range checked(t, model.Merge(v, patch)).Findings {
-						require.NotEqual(t, f.ID, left.ID, "%s: the remedy %q leaves it: %s", f.Code, r.Say, left.Message)
+						require.NotEqual(
+							t,
+							f.ID,
+							left.ID,
+							"%s: the remedy %q leaves it: %s",
+							f.Code,
+							r.Say,
+							left.Message,
+						)
 					}
 				}
 			}
@@ -112,7 +120,13 @@ func TestLoopNumbers(t *testing.T) {
 		{"back: {to: q, count: 3}", "grows", 3, "certain"},
 		{"back: {to: q, chance: 50%}, also: {to: q, chance: 20%}", "dies-out", 0.7, "certain"},
 	} {
-		doc := checked(t, modelDocument(t, "nodes:\n  q: {kind: queue, delay: 10s, rate: 1/m, links: {f: {}}}\n  f: {kind: function, takes: 2s, links: {"+c.links+"}}\n"))
+		doc := checked(
+			t,
+			modelDocument(
+				t,
+				"nodes:\n  q: {kind: queue, delay: 10s, rate: 1/m, links: {f: {}}}\n  f: {kind: function, takes: 2s, links: {"+c.links+"}}\n",
+			),
+		)
 		require.Len(t, doc.Loops, 1, c.links)
 		l := doc.Loops[0]
 		require.Equal(t, c.trend, l.Trend, c.links)
@@ -204,9 +218,13 @@ func TestRulesPages(t *testing.T) {
 	require.NoError(t, err)
 	pages := map[string]string{}
 	var list strings.Builder
-	list.WriteString("# Rules\n\nWhat `check` looks for. Codes are stable; `ironweir explain CODE` prints a page. An error keeps a model from being built, a warning wants a\nlook, a note is good to know. These pages are made from the rules themselves and from their tests (`go test ./core/check -update`).\n\n| code | finding | severity |\n|---|---|---|\n")
+	list.WriteString(
+		"# Rules\n\nWhat `check` looks for. Codes are stable; `ironweir explain CODE` prints a page. An error keeps a model from being built, a warning wants a\nlook, a note is good to know. These pages are made from the rules themselves and from their tests (`go test ./core/check -update`).\n\n| code | finding | severity |\n|---|---|---|\n",
+	)
 	for _, r := range check.Rules {
-		list.WriteString("| [" + r.Code + "](rules/" + r.Code + ".md) | " + r.Title + " | " + string(r.Severity) + " |\n")
+		list.WriteString(
+			"| [" + r.Code + "](rules/" + r.Code + ".md) | " + r.Title + " | " + string(r.Severity) + " |\n",
+		)
 		pages["../../docs/rules/"+r.Code+".md"] = rulePage(t, r, string(cases))
 	}
 	pages["../../docs/rules.md"] = list.String()
@@ -231,7 +249,11 @@ var ruleIDs = regexp.MustCompile(`\[[A-Z]+-[0-9]+\] `)
 // found, what check says of it, and the remedies as patches.
 func rulePage(t *testing.T, r *check.Rule, cases string) string {
 	var b strings.Builder
-	b.WriteString("# " + r.Code + " · " + r.Title + "\n\nSeverity: " + string(r.Severity) + ". [All rules](../rules.md)\n\n" + r.Doc + "\n")
+	b.WriteString(
+		"# " + r.Code + " · " + r.Title + "\n\nSeverity: " + string(
+			r.Severity,
+		) + ". [All rules](../rules.md)\n\n" + r.Doc + "\n",
+	)
 	for _, c := range strings.Split("\n"+cases, "\n== ")[1:] {
 		says, rest, _ := strings.Cut(c, "\n")
 		says = ruleIDs.ReplaceAllString(says, "")
@@ -243,7 +265,11 @@ func rulePage(t *testing.T, r *check.Rule, cases string) string {
 			if f.Code != r.Code {
 				continue
 			}
-			b.WriteString("\n## Example: " + says + "\n\n```yaml\n" + strings.TrimSpace(top) + "\n```\n\n`check` says: " + f.Message + "\n")
+			b.WriteString(
+				"\n## Example: " + says + "\n\n```yaml\n" + strings.TrimSpace(
+					top,
+				) + "\n```\n\n`check` says: " + f.Message + "\n",
+			)
 			for _, remedy := range f.Remedies {
 				patch, err := json.Marshal(remedy.Patch)
 				require.NoError(t, err)
@@ -266,7 +292,13 @@ func BenchmarkCheckLoop(b *testing.B) {
 	for i := range 500 {
 		next, cut := (i+1)%500, (i+37)%500
 		fmt.Fprintf(&text, "  q%d: {kind: queue, rate: 1/h, lease: 5m, links: {f%d: {retry: {tries: 3}}}}\n", i, i)
-		fmt.Fprintf(&text, "  f%d: {kind: function, takes: 1s, fails: 1%%, concurrency: 100, links: {on: {to: q%d, chance: 60%%}, cut: {to: q%d, chance: 45%%}}}\n", i, next, cut)
+		fmt.Fprintf(
+			&text,
+			"  f%d: {kind: function, takes: 1s, fails: 1%%, concurrency: 100, links: {on: {to: q%d, chance: 60%%}, cut: {to: q%d, chance: 45%%}}}\n",
+			i,
+			next,
+			cut,
+		)
 	}
 	m, err := model.Parse("ring.yaml", []byte(text.String()), model.Options{})
 	require.NoError(b, err)
@@ -281,7 +313,13 @@ func BenchmarkCheckLoop(b *testing.B) {
 // TestARingThatNothingFeedsIsEntered by outsiders: a model that grows has its loop
 // found before anybody has said what comes in.
 func TestARingThatNothingFeedsIsEntered(t *testing.T) {
-	doc := checked(t, modelDocument(t, "nodes:\n  drop: {kind: bucket, links: {stamp: {match: {prefix: inbound/}}}}\n  stamp: {kind: function, links: {drop: {key: \"inbound/{stem}.pdf\"}}}\n  idle: {kind: queue}\n"))
+	doc := checked(
+		t,
+		modelDocument(
+			t,
+			"nodes:\n  drop: {kind: bucket, links: {stamp: {match: {prefix: inbound/}}}}\n  stamp: {kind: function, links: {drop: {key: \"inbound/{stem}.pdf\"}}}\n  idle: {kind: queue}\n",
+		),
+	)
 	codes := []string{}
 	for _, f := range doc.Findings {
 		codes = append(codes, f.Code)

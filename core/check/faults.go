@@ -144,7 +144,10 @@ func (a *Analysis) findFaults() {
 	for k := range f.byTime {
 		f.byTime[k] = int32(k)
 	}
-	slices.SortStableFunc(f.byTime, func(i, j int32) int { return cmp.Compare(f.deliveries[i].after.at, f.deliveries[j].after.at) })
+	slices.SortStableFunc(
+		f.byTime,
+		func(i, j int32) int { return cmp.Compare(f.deliveries[i].after.at, f.deliveries[j].after.at) },
+	)
 	for k, d := range f.byTime {
 		f.rank[d] = int32(k)
 	}
@@ -260,7 +263,17 @@ func (a *Analysis) deliveriesAt(s int) {
 		}
 	}
 	if a.isEntry[s] && n.Kind.Channel() {
-		a.deliver(delivery{state: s, faults: a.faults.only(n.ID), to: graph.None, link: graph.None, node: n.ID, cause: "rejected", quiet: true})
+		a.deliver(
+			delivery{
+				state:  s,
+				faults: a.faults.only(n.ID),
+				to:     graph.None,
+				link:   graph.None,
+				node:   n.ID,
+				cause:  "rejected",
+				quiet:  true,
+			},
+		)
 	}
 	for k := range edges {
 		a.writeDelivery(s, n, &edges[k], edges)
@@ -296,9 +309,19 @@ func (a *Analysis) intakeDelivery(s int, at state, n *graph.Node, edges []edge) 
 		return // it does not run at all
 	}
 	p := a.policyOf(at.context)
-	d := delivery{state: s, faults: a.whileSent(s, n), to: graph.None, link: graph.None, node: n.ID, cause: "exhausted", after: a.patience(s), limit: a.retryField(at)}
+	d := delivery{
+		state:  s,
+		faults: a.whileSent(s, n),
+		to:     graph.None,
+		link:   graph.None,
+		node:   n.ID,
+		cause:  "exhausted",
+		after:  a.patience(s),
+		limit:  a.retryField(at),
+	}
 	if p.GiveUp > 0 {
-		if byAge, cause := a.triesInTime(at, p, a.outcome(s, usual).length.mean(), nil); byAge < float64(p.Tries) || p.Tries == 0 {
+		if byAge, cause := a.triesInTime(at, p, a.outcome(s, usual).length.mean(), nil); byAge < float64(p.Tries) ||
+			p.Tries == 0 {
 			d.cause, d.limit = cause, strings.TrimSuffix(d.limit, "retry")+"give-up"
 		}
 	}
@@ -429,8 +452,17 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []e
 	kept := func(seconds float64) moment {
 		return moment{max(seconds, 0), max(seconds*(1-behind)-slack, 0), max(seconds, 0)}
 	}
-	unread := delivery{state: s, faults: a.faults.newSet(), others: []string{id + "/stopped", id + "/disabled"}, to: graph.None, link: l.ID, node: n.ID,
-		cause: "expired", after: kept(retention - n.Delay.Seconds()), limit: n.Name + " retention"}
+	unread := delivery{
+		state:  s,
+		faults: a.faults.newSet(),
+		others: []string{id + "/stopped", id + "/disabled"},
+		to:     graph.None,
+		link:   l.ID,
+		node:   n.ID,
+		cause:  "expired",
+		after:  kept(retention - n.Delay.Seconds()),
+		limit:  n.Name + " retention",
+	}
 	a.deliver(unread)
 	to := graph.None
 	var dead *edge
@@ -446,7 +478,8 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []e
 	if to == graph.None || a.overLimit(to) == expr.Certain {
 		return
 	}
-	if age := float64(l.Policy.GiveUp) * 1e-9; age > 0 && age < retention { // what is older when it is read again is given up
+	if age := float64(l.Policy.GiveUp) * 1e-9; age > 0 &&
+		age < retention { // what is older when it is read again is given up
 		unread.cause, unread.after, unread.limit = "given-up", kept(age-n.Delay.Seconds()), id+" give-up"
 		if dead != nil {
 			unread.to, unread.normal = dead.to, dead.mean.high >= negligible
@@ -462,10 +495,27 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []e
 			d.others = a.crashes(to)
 		}
 	}
-	if to := a.node(l.To); l.Relation == model.PolledMove && to.Capacity > 0 && a.linkRate[l.ID] > 0 { // afterwards, all that has waited comes at once
+	if to := a.node(l.To); l.Relation == model.PolledMove && to.Capacity > 0 &&
+		a.linkRate[l.ID] > 0 { // afterwards, all that has waited comes at once
 		full := float64(to.Capacity) / a.linkRate[l.ID]
-		a.deliver(delivery{state: s, faults: a.faults.newSet(), others: unread.others, to: graph.None, link: l.ID, node: n.ID, cause: "overflow",
-			after: moment{unread.after.at, min(0.5*full, unread.after.at), math.Inf(1)}, limit: to.Name + " capacity", quiet: true})
+		a.deliver(
+			delivery{
+				state:  s,
+				faults: a.faults.newSet(),
+				others: unread.others,
+				to:     graph.None,
+				link:   l.ID,
+				node:   n.ID,
+				cause:  "overflow",
+				after: moment{
+					unread.after.at,
+					min(0.5*full, unread.after.at),
+					math.Inf(1),
+				},
+				limit: to.Name + " capacity",
+				quiet: true,
+			},
+		)
 	}
 	var ends bool
 	d.after, d.limit, ends = a.readerPatience(n, l, to)
@@ -584,7 +634,10 @@ func (a *Analysis) readerPatience(n *graph.Node, l *graph.Link, to int) (after m
 		at, by, ok := span(a.node(l.To).Takes.Expected(), 1)
 		after = exactMoment(at)
 		if !ok {
-			after.low = max(at-a.triesLeft(a.node(l.To).Fails.EachTry, max(n.Lease.Seconds(), float64(p.MaxWait)*1e-9)), 0)
+			after.low = max(
+				at-a.triesLeft(a.node(l.To).Fails.EachTry, max(n.Lease.Seconds(), float64(p.MaxWait)*1e-9)),
+				0,
+			)
 		}
 		return after, by, ok
 	}
@@ -597,13 +650,24 @@ func (a *Analysis) readerPatience(n *graph.Node, l *graph.Link, to int) (after m
 	if !queue {
 		if l.Read.Failed == "halve" && ends {
 			length := o.length.mean()
-			after.at, after.high = after.at+halvings(l, math.Round(a.batchOf(l)), length), after.high+halvings(l, float64(l.Read.UpTo), length)
+			after.at, after.high = after.at+halvings(
+				l,
+				math.Round(a.batchOf(l)),
+				length,
+			), after.high+halvings(
+				l,
+				float64(l.Read.UpTo),
+				length,
+			)
 		}
 		return after, limit, ends
 	}
 	// While everything fails, its readers come round to each message only as often as
 	// the backlog lets them; after the fault, it may need several tries.
-	round := a.linkRate[l.ID] * after.at * max(o.length.mean(), a.node(l.To).Takes.Expected()) / float64(max(l.Read.Parallel, 1)*max(l.Read.UpTo, 1))
+	round := a.linkRate[l.ID] * after.at * max(
+		o.length.mean(),
+		a.node(l.To).Takes.Expected(),
+	) / float64(max(l.Read.Parallel, 1)*max(l.Read.UpTo, 1))
 	if ends {
 		after.high += round * float64(max(p.Tries, 1))
 	} else {
@@ -701,7 +765,14 @@ func (a *Analysis) findFills() {
 			held += a.Readings[id].tries * a.Readings[id].run
 		}
 		room := max(float64(n.Capacity)-held, 0)
-		f := fill{faults: a.faults.newSet(), after: moment{room / a.rates[i], 0.95 * max(room-2*math.Sqrt(held)-1, 0) / a.rates[i], float64(n.Capacity) / a.rates[i]}}
+		f := fill{
+			faults: a.faults.newSet(),
+			after: moment{
+				room / a.rates[i],
+				0.95 * max(room-2*math.Sqrt(held)-1, 0) / a.rates[i],
+				float64(n.Capacity) / a.rates[i],
+			},
+		}
 		for _, id := range n.Out {
 			l := a.link(id)
 			if a.Reach[id] == expr.Impossible {
@@ -713,7 +784,8 @@ func (a *Analysis) findFills() {
 					if e.link != id || e.kind != polls {
 						continue
 					}
-					if after, _, ends := a.readerPatience(n, l, e.to); ends && l.DeadLetter != graph.None && after.at*a.rates[i]*1.1+2 < float64(n.Capacity) {
+					if after, _, ends := a.readerPatience(n, l, e.to); ends && l.DeadLetter != graph.None &&
+						after.at*a.rates[i]*1.1+2 < float64(n.Capacity) {
 						continue // what is given up makes room in time
 					}
 					if l.Relation == model.PolledMove {

@@ -71,8 +71,18 @@ func (a *Analysis) Inventory() *Inventory {
 	}
 	for i := range a.Graph.Links {
 		l := a.link(i)
-		row := LinkRow{Link: l.Link.ID(), From: l.Link.From, To: l.Link.To, Does: l.Relation.String(), Filter: linkFilterWords(l), Reach: a.Reach[i].String(),
-			Batch: 1, Parallel: 1, Tries: l.Policy.Tries, Month: month(l.From, a.linkRate[i])}
+		row := LinkRow{
+			Link:     l.Link.ID(),
+			From:     l.Link.From,
+			To:       l.Link.To,
+			Does:     l.Relation.String(),
+			Filter:   linkFilterWords(l),
+			Reach:    a.Reach[i].String(),
+			Batch:    1,
+			Parallel: 1,
+			Tries:    l.Policy.Tries,
+			Month:    month(l.From, a.linkRate[i]),
+		}
 		if l.Relation.Polls() {
 			row.Batch, row.Parallel = max(l.Read.UpTo, 1), max(l.Read.Parallel, 1)
 		}
@@ -89,8 +99,18 @@ func (a *Analysis) Inventory() *Inventory {
 	}
 	for _, l := range a.Off {
 		none := 0.0
-		row := LinkRow{Link: l.Link.ID(), From: l.Link.From, To: l.Link.To, Does: l.Relation.String() + ", switched off", Filter: linkFilterWords(l), Reach: expr.Impossible.String(),
-			Batch: max(l.Read.UpTo, 1), Parallel: max(l.Read.Parallel, 1), Tries: l.Policy.Tries, Month: &none}
+		row := LinkRow{
+			Link:     l.Link.ID(),
+			From:     l.Link.From,
+			To:       l.Link.To,
+			Does:     l.Relation.String() + ", switched off",
+			Filter:   linkFilterWords(l),
+			Reach:    expr.Impossible.String(),
+			Batch:    max(l.Read.UpTo, 1),
+			Parallel: max(l.Read.Parallel, 1),
+			Tries:    l.Policy.Tries,
+			Month:    &none,
+		}
 		out.Links = append(out.Links, row)
 		if a.node(a.Graph.NodeID(l.Link.To)).Kind.Runs() {
 			out.Triggers = append(out.Triggers, row)
@@ -101,7 +121,13 @@ func (a *Analysis) Inventory() *Inventory {
 	}
 	for i := range a.Graph.Nodes {
 		n := a.node(i)
-		row := NodeRow{Node: n.Name, Kind: string(n.Kind), Owner: n.Owner, Month: month(i, a.rates[i]), Removes: a.removedWith(i)}
+		row := NodeRow{
+			Node:    n.Name,
+			Kind:    string(n.Kind),
+			Owner:   n.Owner,
+			Month:   month(i, a.rates[i]),
+			Removes: a.removedWith(i),
+		}
 		if a.Capacity[n.Name].Basis["rate"] != "" {
 			row.Basis = Basis{"month": Estimate}
 		}
@@ -113,7 +139,15 @@ func (a *Analysis) Inventory() *Inventory {
 		if n.Kind != model.Schedule {
 			continue
 		}
-		s := ScheduleRow{Node: n.Name, Zone: n.Zone, Enabled: n.Enabled, Starts: []string{}, Month: month(i, a.rates[i]), Cost: row.Cost, Removes: row.Removes}
+		s := ScheduleRow{
+			Node:    n.Name,
+			Zone:    n.Zone,
+			Enabled: n.Enabled,
+			Starts:  []string{},
+			Month:   month(i, a.rates[i]),
+			Cost:    row.Cost,
+			Removes: row.Removes,
+		}
 		s.When = "every " + model.FormatDuration(n.Every)
 		if n.Cron != "" {
 			s.When = n.Cron

@@ -56,7 +56,12 @@ func edgeName(g *graph.Graph, e graph.Edge) string {
 
 // over returns an edge between states as one between their nodes.
 func (a *Analysis) over(e *edge) graph.Edge {
-	return graph.Edge{From: a.states.all[e.from].node, To: a.states.all[e.to].node, Link: e.link, Dead: e.kind == gaveUp}
+	return graph.Edge{
+		From: a.states.all[e.from].node,
+		To:   a.states.all[e.to].node,
+		Link: e.link,
+		Dead: e.kind == gaveUp,
+	}
 }
 
 func (a *Analysis) findLoops() {
@@ -194,7 +199,14 @@ func (a *Analysis) judgeLoop(members []int, looped map[[2]int]bool, of func(*edg
 	}
 	entry := a.entryOf(members, inside)
 	cycle := shortestCycle(entry, inner)
-	l := Loop{Verdict: "certain", Doubling: document.Never, states: members, inner: inner, calls: true, all: sortedKeys(links)}
+	l := Loop{
+		Verdict:  "certain",
+		Doubling: document.Never,
+		states:   members,
+		inner:    inner,
+		calls:    true,
+		all:      sortedKeys(links),
+	}
 	for k := range inner {
 		l.calls = l.calls && inner[k].kind == calls
 	}
@@ -273,7 +285,8 @@ func (a *Analysis) surelyReached(members []int) bool {
 		}
 		for k := 0; k < len(work); k++ {
 			for _, e := range a.states.leaving(work[k]) {
-				if (e.verdict == expr.Certain || e.kind == gaveUp || e.kind == lifeEnds) && e.ways <= 1 && e.mean.high > 0 {
+				if (e.verdict == expr.Certain || e.kind == gaveUp || e.kind == lifeEnds) && e.ways <= 1 &&
+					e.mean.high > 0 {
 					see(e.to)
 				}
 			}
@@ -600,7 +613,10 @@ func (a *Analysis) findFaultLoops(looped map[[2]int]bool) {
 			if e.to != e.from {
 				out := map[int][]graph.Edge{}
 				for j := range inner {
-					out[inner[j].from] = append(out[inner[j].from], graph.Edge{From: inner[j].from, To: inner[j].to, Link: j})
+					out[inner[j].from] = append(
+						out[inner[j].from],
+						graph.Edge{From: inner[j].from, To: inner[j].to, Link: j},
+					)
 				}
 				for _, step := range shortestWay(e.to, e.from, out) {
 					cycle = append(cycle, a.over(&inner[step.Link]))
@@ -660,7 +676,12 @@ func (a *Analysis) growingStates() []bool {
 	for _, members := range a.states.components(moves) {
 		inside := asSet(members)
 		inner := a.states.within(members, inside, moves)
-		gain, unbounded := firstReturn(a.entryOf(members, inside), members, inner, func(e *edge) float64 { return e.expected })
+		gain, unbounded := firstReturn(
+			a.entryOf(members, inside),
+			members,
+			inner,
+			func(e *edge) float64 { return e.expected },
+		)
 		if !unbounded && gain < 1-gainTolerance {
 			continue
 		}

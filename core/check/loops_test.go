@@ -25,15 +25,38 @@ func drawLoop(t *rapid.T) (text string, gain float64) {
 	gain = 1
 	for i := range n {
 		if i == 0 && rapid.Bool().Draw(t, "bucket") {
-			fmt.Fprintf(&b, "  n0: {kind: bucket, keys: [\"in/{seq}.csv\"], notice: 3s, links: {f0: {match: {prefix: in/, suffix: .csv}}}}\n")
+			fmt.Fprintf(
+				&b,
+				"  n0: {kind: bucket, keys: [\"in/{seq}.csv\"], notice: 3s, links: {f0: {match: {prefix: in/, suffix: .csv}}}}\n",
+			)
 		} else {
 			fmt.Fprintf(&b, "  n%d: {kind: queue, delay: %ds, links: {f%d: {read: {parallel: 4000}}}}\n", i, rapid.IntRange(0, 10).Draw(t, "delay"), i)
 		}
-		takes := rapid.SampledFrom([]string{"2s", "{dist: exponential, mean: 4s}", "{dist: uniform, min: 1s, max: 9s}", "{dist: gamma, mean: 5s, cv: 0.5}", "{dist: lognormal, p50: 2s, p95: 8s}"}).Draw(t, "takes")
+		takes := rapid.SampledFrom(
+			[]string{
+				"2s",
+				"{dist: exponential, mean: 4s}",
+				"{dist: uniform, min: 1s, max: 9s}",
+				"{dist: gamma, mean: 5s, cv: 0.5}",
+				"{dist: lognormal, p50: 2s, p95: 8s}",
+			},
+		).Draw(
+			t,
+			"takes",
+		)
 		chance := rapid.SampledFrom([]string{"50%", "80%", "100%"}).Draw(t, "chance")
 		count := rapid.SampledFrom([]int{1, 1, 2}).Draw(t, "count")
 		key := rapid.SampledFrom([]string{"in/{stem}.csv", "{key}"}).Draw(t, "key")
-		fmt.Fprintf(&b, "  f%d: {kind: function, takes: %s, links: {on: {to: n%d, chance: %s, count: %d, key: \"%s\"}, log: {to: shelf, key: \"out/{stem}\"}}}\n", i, takes, (i+1)%n, chance, count, key)
+		fmt.Fprintf(
+			&b,
+			"  f%d: {kind: function, takes: %s, links: {on: {to: n%d, chance: %s, count: %d, key: \"%s\"}, log: {to: shelf, key: \"out/{stem}\"}}}\n",
+			i,
+			takes,
+			(i+1)%n,
+			chance,
+			count,
+			key,
+		)
 		share, err := model.ParseShare(chance)
 		require.NoError(t, err)
 		gain *= share * float64(count)
@@ -47,7 +70,9 @@ func drawLoop(t *rapid.T) (text string, gain float64) {
 func sendInto(t *rapid.T, g *graph.Graph, messages int64, length time.Duration) (came int64, stopped string) {
 	s := model.DefaultScenario()
 	s.Length, s.TrafficGiven = length, true
-	s.Traffic = []*model.Traffic{{Name: "u", Into: "n0", Rate: float64(messages), Arrivals: "even", Max: messages, Key: "in/{seq}.csv"}}
+	s.Traffic = []*model.Traffic{
+		{Name: "u", Into: "n0", Rate: float64(messages), Arrivals: "even", Max: messages, Key: "in/{seq}.csv"},
+	}
 	res, err := sim.Run(sim.Plan{Graph: g, Scenario: s, Limits: sim.Limits{Events: 3_000_000}})
 	require.NoError(t, err)
 	return res.Nodes[0].Copies, res.Stopped
@@ -116,7 +141,12 @@ func TestLimitsOfGrowingLoops(t *testing.T) {
 		{"{dist: lognormal, p50: 2s, p95: 5s}", "count: 3", "6/m"},
 		{"4s", "count: 1", "1/s"}, // sustains itself: it fills up evenly
 	} {
-		text := fmt.Sprintf("ironweir: topology/1\nname: limit\nprices: {currency: GBP, runs: 1}\nnodes:\n  b: {kind: bucket, notice: 3s, keys: [\"{seq}\"], rate: %s, links: {f: {}}}\n  f: {kind: function, takes: %s, concurrency: 400, links: {back: {to: b, %s, key: \"{key}\"}}}\n", c.rate, c.takes, c.back)
+		text := fmt.Sprintf(
+			"ironweir: topology/1\nname: limit\nprices: {currency: GBP, runs: 1}\nnodes:\n  b: {kind: bucket, notice: 3s, keys: [\"{seq}\"], rate: %s, links: {f: {}}}\n  f: {kind: function, takes: %s, concurrency: 400, links: {back: {to: b, %s, key: \"{key}\"}}}\n",
+			c.rate,
+			c.takes,
+			c.back,
+		)
 		m, err := model.Parse("m", []byte(text), model.Options{})
 		require.NoError(t, err)
 		g, err := graph.Compile(m)
@@ -145,7 +175,17 @@ func TestBrokenLoopsNeverGoRound(t *testing.T) {
 	verdicts := map[string]int{}
 	rapid.Check(t, func(t *rapid.T) {
 		n := rapid.IntRange(1, 3).Draw(t, "stages")
-		match := rapid.SampledFrom([]string{"{prefix: in/}", "{suffix: .csv}", "{prefix: in/, suffix: .csv}", "[{prefix: in/, suffix: .csv}, {prefix: by-hand/}]"}).Draw(t, "match")
+		match := rapid.SampledFrom(
+			[]string{
+				"{prefix: in/}",
+				"{suffix: .csv}",
+				"{prefix: in/, suffix: .csv}",
+				"[{prefix: in/, suffix: .csv}, {prefix: by-hand/}]",
+			},
+		).Draw(
+			t,
+			"match",
+		)
 		key := rapid.SampledFrom([]string{"out/{stem}.pdf", "done/{seq}.txt", "x.in"}).Draw(t, "key")
 		var b strings.Builder
 		fmt.Fprintf(&b, "nodes:\n  n0: {kind: bucket, keys: [\"in/{seq}.csv\"], links: {f0: {match: %s}}}\n", match)
@@ -169,7 +209,13 @@ func TestBrokenLoopsNeverGoRound(t *testing.T) {
 		s.Traffic = []*model.Traffic{{Name: "u", Into: "n0", Rate: 1, Arrivals: "even", Max: 50, Key: "in/{seq}.csv"}}
 		res, err := sim.Run(sim.Plan{Graph: g, Scenario: s, Limits: sim.Limits{Events: 100_000}})
 		require.NoError(t, err)
-		require.Equal(t, int64(50), res.Nodes[g.NodeID("f0")].Runs, "what comes back is not taken again\n%s", b.String())
+		require.Equal(
+			t,
+			int64(50),
+			res.Nodes[g.NodeID("f0")].Runs,
+			"what comes back is not taken again\n%s",
+			b.String(),
+		)
 	})
 	require.Greater(t, verdicts["broken"], 50)
 }

@@ -138,7 +138,10 @@ func (a *Analysis) findLosses() {
 		if e.Partial = x.partial; x.shallow {
 			e.Searched = min(e.Searched, 2)
 		}
-		sort.SliceStable(e.LossSets, func(i, j int) bool { return len(e.LossSets[i].Faults) < len(e.LossSets[j].Faults) })
+		sort.SliceStable(
+			e.LossSets,
+			func(i, j int) bool { return len(e.LossSets[i].Faults) < len(e.LossSets[j].Faults) },
+		)
 		e.Survives = e.Searched
 		if len(e.LossSets) > 0 {
 			e.Survives = len(e.LossSets[0].Faults) - 1
@@ -181,7 +184,13 @@ func (a *Analysis) explore(entry int) *exploration {
 	if a.stamps == nil {
 		a.stamps = make([]int32, len(a.states.all))
 	}
-	x := &exploration{a: a, stamps: a.stamps, stamp: a.explorations, first: map[int]*detour{}, second: map[int][]pairDetour{}}
+	x := &exploration{
+		a:      a,
+		stamps: a.stamps,
+		stamp:  a.explorations,
+		first:  map[int]*detour{},
+		second: map[int][]pairDetour{},
+	}
 	for _, in := range a.spread(entry) {
 		if !x.has(in.state) {
 			x.stamps[in.state] = x.stamp
@@ -251,7 +260,14 @@ func (x *exploration) afterOne() {
 		from := x.first[work[k]]
 		for _, e := range a.states.leaving(work[k]) {
 			if e.mean.high >= negligible && !x.has(e.to) {
-				arrive(e.to, from.faults, from.others, from.given, from.after.plus(exactMoment(e.delay)), from.rate*e.expected)
+				arrive(
+					e.to,
+					from.faults,
+					from.others,
+					from.given,
+					from.after.plus(exactMoment(e.delay)),
+					from.rate*e.expected,
+				)
 			}
 		}
 	}
@@ -347,7 +363,13 @@ func (x *exploration) list(e *Entry, budget int) {
 		n := a.node(a.states.all[s].node)
 		if n.Kind == model.Queue && n.Capacity > 0 && len(n.Out) == 0 && from.rate > 0 {
 			full := float64(n.Capacity) / from.rate
-			note(a.lossAt(s, "overflow", n.ID, graph.None), from.faults, from.faults.list(), from.others, from.given.plus(moment{full, 0.2 * full, math.Inf(1)}))
+			note(
+				a.lossAt(s, "overflow", n.ID, graph.None),
+				from.faults,
+				from.faults.list(),
+				from.others,
+				from.given.plus(moment{full, 0.2 * full, math.Inf(1)}),
+			)
 		}
 	}
 	for _, s := range x.work { // what a dead-letter node rejects by its own share
@@ -357,7 +379,13 @@ func (x *exploration) list(e *Entry, budget int) {
 				continue
 			}
 			if to := a.node(a.states.all[d.to].node); to.Kind.Channel() && to.Fails.EachTry > 0 {
-				note(a.lossAt(d.to, "rejected", to.ID, graph.None), d.faults, d.members, d.others, d.after.plus(moment{3, 3, math.Inf(1)}))
+				note(
+					a.lossAt(d.to, "rejected", to.ID, graph.None),
+					d.faults,
+					d.members,
+					d.others,
+					d.after.plus(moment{3, 3, math.Inf(1)}),
+				)
 			}
 		}
 	}
@@ -439,7 +467,12 @@ type single struct {
 func (x *exploration) listSingles(e *Entry, main []int32, more []single, seen faultSet, budget *int) {
 	a := x.a
 	slices.SortFunc(more, func(s, t single) int {
-		return cmp.Or(cmp.Compare(s.after.at, t.after.at), cmp.Compare(s.d.place, t.d.place), cmp.Compare(s.d.state, t.d.state), cmp.Compare(len(s.members), len(t.members)))
+		return cmp.Or(
+			cmp.Compare(s.after.at, t.after.at),
+			cmp.Compare(s.d.place, t.d.place),
+			cmp.Compare(s.d.state, t.d.state),
+			cmp.Compare(len(s.members), len(t.members)),
+		)
 	})
 	seenOthers := map[string]bool{}
 	var names Fault
@@ -561,7 +594,16 @@ func (a *Analysis) notePlacesAt(s, entry int) {
 
 // normalSet describes what is lost without a fault.
 func (a *Analysis) normalSet(l *loss) LossSet {
-	set := LossSet{Faults: []Fault{}, Cause: l.cause, Node: a.node(l.node).Name, Some: l.share.low < 1-1e-9, link: l.link, why: l.why, stated: l.stated, share: l.share}
+	set := LossSet{
+		Faults: []Fault{},
+		Cause:  l.cause,
+		Node:   a.node(l.node).Name,
+		Some:   l.share.low < 1-1e-9,
+		link:   l.link,
+		why:    l.why,
+		stated: l.stated,
+		share:  l.share,
+	}
 	after := 0.0
 	if l.cause == "expired" && l.why == "no reader" {
 		after = a.node(l.node).Retention.Seconds()
@@ -572,7 +614,15 @@ func (a *Analysis) normalSet(l *loss) LossSet {
 
 // turnedAwaySet describes what a channel rejects of what outsiders send.
 func (a *Analysis) turnedAwaySet(i int, cause string, share float64) LossSet {
-	set := LossSet{Faults: []Fault{}, Cause: cause, Node: a.node(i).Name, Some: share < 1, link: graph.None, stated: cause == "rejected", share: exactly(share)}
+	set := LossSet{
+		Faults: []Fault{},
+		Cause:  cause,
+		Node:   a.node(i).Name,
+		Some:   share < 1,
+		link:   graph.None,
+		stated: cause == "rejected",
+		share:  exactly(share),
+	}
 	a.setAfter(&set, exactMoment(0))
 	return set
 }
@@ -1079,7 +1129,8 @@ func (a *Analysis) assumed(entry int) []string {
 	reads := func(field string) bool {
 		for _, id := range n.Out {
 			for _, c := range a.link(id).Filter.Clauses {
-				if field == "types" && c.Type != nil || field == "keys" && (c.Prefix != nil || c.Suffix != nil) || field == "sources" && c.Source != nil {
+				if field == "types" && c.Type != nil || field == "keys" && (c.Prefix != nil || c.Suffix != nil) ||
+					field == "sources" && c.Source != nil {
 					return true
 				}
 			}

@@ -713,8 +713,10 @@ func (a *Analysis) flowMessages() {
 func (a *Analysis) linkReach(l *graph.Link) reach {
 	all := a.At[l.From].all()
 	if len(all) == 0 { // nothing is known to come here
-		all = []message{{key: expr.AnyKey, kind: anyText, source: anyText, size: unknownSize, data: unknownData, row: graph.None,
-			change: map[model.Kind]change{model.Bucket: written, model.Table: insertedOrUpdated}[a.node(l.From).Kind]}}
+		all = []message{
+			{key: expr.AnyKey, kind: anyText, source: anyText, size: unknownSize, data: unknownData, row: graph.None,
+				change: map[model.Kind]change{model.Bucket: written, model.Table: insertedOrUpdated}[a.node(l.From).Kind]},
+		}
 	}
 	least, most := expr.Certain, expr.Impossible
 	for _, m := range all {

@@ -23,14 +23,39 @@ func TestOutageBudgetsAgreeWithTheEngine(t *testing.T) {
 		dead := rapid.SampledFrom([]string{", dead-letter: aside", ""}).Draw(t, "dead")
 		retry := fmt.Sprintf("retry: {tries: %d, wait: %ds, factor: %d, max-wait: 20m}", tries, wait, factor)
 		text := "  aside: {kind: queue, retention: 300d}\n" + rapid.SampledFrom([]string{
-			fmt.Sprintf("  in: {kind: queue, retention: 60d, lease: %ds, links: {f: {read: {parallel: 50}, retry: {tries: %d}%s}}}\n  f: {kind: function}\n", wait, tries, dead),
-			fmt.Sprintf("  in: {kind: queue, retention: 60d, links: {f: {read: {parallel: 50}, %s%s}}}\n  f: {kind: function}\n", retry, dead),
-			fmt.Sprintf("  in: {kind: queue, retention: %ds, lease: 20s, links: {f: {read: {parallel: 5}%s}}}\n  f: {kind: function}\n", wait*5, dead),
+			fmt.Sprintf(
+				"  in: {kind: queue, retention: 60d, lease: %ds, links: {f: {read: {parallel: 50}, retry: {tries: %d}%s}}}\n  f: {kind: function}\n",
+				wait,
+				tries,
+				dead,
+			),
+			fmt.Sprintf(
+				"  in: {kind: queue, retention: 60d, links: {f: {read: {parallel: 50}, %s%s}}}\n  f: {kind: function}\n",
+				retry,
+				dead,
+			),
+			fmt.Sprintf(
+				"  in: {kind: queue, retention: %ds, lease: 20s, links: {f: {read: {parallel: 5}%s}}}\n  f: {kind: function}\n",
+				wait*5,
+				dead,
+			),
 			fmt.Sprintf("  in: {kind: topic, links: {f: {%s%s}}}\n  f: {kind: function}\n", retry, dead),
 			fmt.Sprintf("  in: {kind: topic, links: {f: {%s%s}}}\n  f: {kind: outside}\n", retry, dead),
-			fmt.Sprintf("  in: {kind: topic, links: {g: {%s%s}}}\n  g: {kind: function, links: {f: {mode: wait}}}\n  f: {kind: outside}\n", retry, dead),
-			fmt.Sprintf("  in: {kind: stream, retention: 30d, links: {f: {%s%s}}}\n  f: {kind: function}\n", retry, dead),
-			fmt.Sprintf("  in: {kind: stream, retention: %ds, links: {f: {retry: {wait: 1s, factor: 1}%s}}}\n  f: {kind: function}\n", wait*5, dead),
+			fmt.Sprintf(
+				"  in: {kind: topic, links: {g: {%s%s}}}\n  g: {kind: function, links: {f: {mode: wait}}}\n  f: {kind: outside}\n",
+				retry,
+				dead,
+			),
+			fmt.Sprintf(
+				"  in: {kind: stream, retention: 30d, links: {f: {%s%s}}}\n  f: {kind: function}\n",
+				retry,
+				dead,
+			),
+			fmt.Sprintf(
+				"  in: {kind: stream, retention: %ds, links: {f: {retry: {wait: 1s, factor: 1}%s}}}\n  f: {kind: function}\n",
+				wait*5,
+				dead,
+			),
 		}).Draw(t, "model")
 		text = "ironweir: topology/1\nname: outage\nnodes:\n" + text
 		m, err := model.Parse("m.yaml", []byte(text), model.Options{})
@@ -58,7 +83,9 @@ func TestOutageBudgetsAgreeWithTheEngine(t *testing.T) {
 func badUnder(t *rapid.T, g *graph.Graph, down time.Duration) int64 {
 	s := model.DefaultScenario()
 	s.Length, s.TrafficGiven = 2*down+12*time.Hour, true
-	s.Traffic = []*model.Traffic{{Name: "u", Into: "in", Rate: 0.5, Arrivals: "even", Max: int64(down.Seconds()/2) + 400}}
+	s.Traffic = []*model.Traffic{
+		{Name: "u", Into: "in", Rate: 0.5, Arrivals: "even", Max: int64(down.Seconds()/2) + 400},
+	}
 	whole := 1.0
 	s.Incidents = []*model.Incident{{Name: "down", Node: "f", Fails: &whole, At: 10 * time.Minute, For: down}}
 	res, err := sim.Run(sim.Plan{Graph: g, Scenario: s})

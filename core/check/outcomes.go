@@ -194,7 +194,22 @@ type walker struct {
 func (a *Analysis) workAs(s int, m mode, c *choice) *runOutcome {
 	at := a.states.all[s]
 	n := a.node(at.node)
-	w := &walker{a: a, state: s, at: at, n: n, mode: m, limit: math.Inf(1), doomed: graph.None, out: &runOutcome{errors: map[string]float64{}, visits: map[int]float64{}, again: map[int]float64{}, dooms: map[int]float64{}, sent: map[int]float64{}}}
+	w := &walker{
+		a:      a,
+		state:  s,
+		at:     at,
+		n:      n,
+		mode:   m,
+		limit:  math.Inf(1),
+		doomed: graph.None,
+		out: &runOutcome{
+			errors: map[string]float64{},
+			visits: map[int]float64{},
+			again:  map[int]float64{},
+			dooms:  map[int]float64{},
+			sent:   map[int]float64{},
+		},
+	}
 	if n.Timeout > 0 {
 		w.limit = n.Timeout.Seconds()
 	}
@@ -392,7 +407,12 @@ func (w *walker) call(l *graph.Link, alive law, failed func(law, string)) law {
 		w.out.why = o.why
 	}
 	if l.ID == w.doomed {
-		o = &runOutcome{fails: 1, length: o.length, failed: law{atoms: []atom{{o.length.mean(), 1}}, mass: 1}, errors: o.errors}
+		o = &runOutcome{
+			fails:  1,
+			length: o.length,
+			failed: law{atoms: []atom{{o.length.mean(), 1}}, mass: 1},
+			errors: o.errors,
+		}
 	}
 	if !l.Ignore && o.never > 0 && !l.ByTask {
 		for node, d := range o.dooms {
@@ -468,7 +488,17 @@ func (w *walker) call(l *graph.Link, alive law, failed func(law, string)) law {
 	return skipped.or(alive)
 }
 
-var builtin = map[string]bool{"failed": true, "timeout": true, "throttled": true, "refused": true, "rejected": true, "call-failed": true, "hop-limit": true, "too-many-tasks": true, "not-accepted": true}
+var builtin = map[string]bool{
+	"failed":         true,
+	"timeout":        true,
+	"throttled":      true,
+	"refused":        true,
+	"rejected":       true,
+	"call-failed":    true,
+	"hop-limit":      true,
+	"too-many-tasks": true,
+	"not-accepted":   true,
+}
 
 func (w *walker) limitOr(fallback float64) float64 {
 	if math.IsInf(w.limit, 1) {
@@ -617,7 +647,21 @@ func (a *Analysis) tooLarge(l *graph.Link, m message) bool {
 func (a *Analysis) request(s int, m mode) *runOutcome {
 	at := a.states.all[s]
 	n := a.node(at.node)
-	w := &walker{a: a, state: s, at: at, n: n, mode: m, limit: n.Timeout.Seconds(), doomed: graph.None, out: &runOutcome{errors: map[string]float64{}, visits: map[int]float64{}, again: map[int]float64{}, dooms: map[int]float64{}}}
+	w := &walker{
+		a:      a,
+		state:  s,
+		at:     at,
+		n:      n,
+		mode:   m,
+		limit:  n.Timeout.Seconds(),
+		doomed: graph.None,
+		out: &runOutcome{
+			errors: map[string]float64{},
+			visits: map[int]float64{},
+			again:  map[int]float64{},
+			dooms:  map[int]float64{},
+		},
+	}
 	alive := surely(0)
 	if n.Accepts != nil && at.data != unknownData && n.Accepts.Fits(a.payloads.values[at.data]) != nil {
 		w.fail(alive, "not-accepted")

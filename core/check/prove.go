@@ -16,7 +16,14 @@ const proofWork = 4_000
 // prove leaves only the remedies that hold: applied to a copy of the model, the
 // finding is gone, no finding as bad has come up, and no entry survives fewer
 // faults. What a check has no time to prove is counted instead of offered.
-func prove(doc *Document, g *graph.Graph, s *model.Scenario, inputs map[string]model.EventFile, now time.Time, m *memo) {
+func prove(
+	doc *Document,
+	g *graph.Graph,
+	s *model.Scenario,
+	inputs map[string]model.EventFile,
+	now time.Time,
+	m *memo,
+) {
 	left, cost := proofWork, len(g.Nodes)+len(g.Links)+len(doc.Entries)*len(g.Nodes)/20+1
 	known := map[string]Severity{}
 	for _, f := range doc.Findings {
@@ -39,7 +46,17 @@ func prove(doc *Document, g *graph.Graph, s *model.Scenario, inputs map[string]m
 }
 
 // holds reports whether a remedy does what it says, and no harm.
-func holds(f *Finding, r Remedy, doc *Document, known map[string]Severity, g *graph.Graph, s *model.Scenario, inputs map[string]model.EventFile, now time.Time, m *memo) bool {
+func holds(
+	f *Finding,
+	r Remedy,
+	doc *Document,
+	known map[string]Severity,
+	g *graph.Graph,
+	s *model.Scenario,
+	inputs map[string]model.EventFile,
+	now time.Time,
+	m *memo,
+) bool {
 	text, err := json.Marshal(r.Patch)
 	if err != nil {
 		return false
@@ -61,7 +78,8 @@ func holds(f *Finding, r Remedy, doc *Document, known map[string]Severity, g *gr
 		if other.ID == f.ID {
 			return false
 		}
-		if _, had := known[other.ID]; !had && other.Severity.AtLeast(f.Severity) && other.Accepted == nil && !sameKind(other, doc) {
+		if _, had := known[other.ID]; !had && other.Severity.AtLeast(f.Severity) && other.Accepted == nil &&
+			!sameKind(other, doc) {
 			return false
 		}
 	}

@@ -108,7 +108,14 @@ type Remedy struct {
 }
 
 // report adds a finding at a place, about some nodes and links.
-func (p *Pass) report(pos model.Position, nodes, links []string, evidence map[string]any, remedies []Remedy, format string, args ...any) {
+func (p *Pass) report(
+	pos model.Position,
+	nodes, links []string,
+	evidence map[string]any,
+	remedies []Remedy,
+	format string,
+	args ...any,
+) {
 	if nodes == nil {
 		nodes = []string{}
 	}
@@ -121,8 +128,23 @@ func (p *Pass) report(pos model.Position, nodes, links []string, evidence map[st
 	if remedies == nil {
 		remedies = []Remedy{}
 	}
-	p.findings = append(p.findings, Finding{ID: findingID(p.rule.Code, nodes, links), Code: p.rule.Code, Severity: p.rule.Severity, Title: p.rule.Title,
-		Message: fmt.Sprintf(format, args...), Nodes: nodes, Links: links, Position: pos, Evidence: evidence, Remedies: remedies})
+	p.findings = append(
+		p.findings,
+		Finding{
+			ID:       findingID(p.rule.Code, nodes, links),
+			Code:     p.rule.Code,
+			Severity: p.rule.Severity,
+			Title:    p.rule.Title,
+			Message: fmt.Sprintf(
+				format,
+				args...),
+			Nodes:    nodes,
+			Links:    links,
+			Position: pos,
+			Evidence: evidence,
+			Remedies: remedies,
+		},
+	)
 }
 
 // rated sets the severity of the finding reported last, where it is not the rule's.
@@ -200,7 +222,13 @@ func Run(g *graph.Graph, s *model.Scenario, head document.Head, now time.Time) *
 
 // RunWith checks a graph as Run does; inputs holds the payloads of the event files
 // that the scenario names.
-func RunWith(g *graph.Graph, s *model.Scenario, inputs map[string]model.EventFile, head document.Head, now time.Time) *Document {
+func RunWith(
+	g *graph.Graph,
+	s *model.Scenario,
+	inputs map[string]model.EventFile,
+	head document.Head,
+	now time.Time,
+) *Document {
 	m := newMemo()
 	doc := run(g, s, inputs, head, now, m)
 	prove(doc, g, s, inputs, now, m)
@@ -208,11 +236,27 @@ func RunWith(g *graph.Graph, s *model.Scenario, inputs map[string]model.EventFil
 }
 
 // run checks a graph; its remedies are not proven yet.
-func run(g *graph.Graph, s *model.Scenario, inputs map[string]model.EventFile, head document.Head, now time.Time, m *memo) *Document {
+func run(
+	g *graph.Graph,
+	s *model.Scenario,
+	inputs map[string]model.EventFile,
+	head document.Head,
+	now time.Time,
+	m *memo,
+) *Document {
 	a := analyse(g, s, inputs, m)
 	g = a.Graph
-	doc := &Document{Head: head, Findings: []Finding{}, Loops: a.Loops, Entries: a.Entries, Outages: a.Outages, Capacity: a.Capacity,
-		Links: map[string]LinkReach{}, Cost: a.Cost, Guesses: append([]string{}, g.Topology.Guesses...)}
+	doc := &Document{
+		Head:     head,
+		Findings: []Finding{},
+		Loops:    a.Loops,
+		Entries:  a.Entries,
+		Outages:  a.Outages,
+		Capacity: a.Capacity,
+		Links:    map[string]LinkReach{},
+		Cost:     a.Cost,
+		Guesses:  append([]string{}, g.Topology.Guesses...),
+	}
 	doc.Owners = []string{}
 	for _, n := range g.Topology.Nodes {
 		if n.Owner != "" && !slices.Contains(doc.Owners, n.Owner) {
@@ -239,7 +283,12 @@ func run(g *graph.Graph, s *model.Scenario, inputs map[string]model.EventFile, h
 		if a.Severity != b.Severity {
 			return a.Severity.rank() < b.Severity.rank()
 		}
-		return cmp.Or(cmp.Compare(a.Position.File, b.Position.File), cmp.Compare(a.Position.Line, b.Position.Line), cmp.Compare(a.Code, b.Code), cmp.Compare(a.ID, b.ID)) < 0
+		return cmp.Or(
+			cmp.Compare(a.Position.File, b.Position.File),
+			cmp.Compare(a.Position.Line, b.Position.Line),
+			cmp.Compare(a.Code, b.Code),
+			cmp.Compare(a.ID, b.ID),
+		) < 0
 	})
 	for i := range g.Links {
 		l := LinkReach{Reach: a.Reach[i].String()}

@@ -35,12 +35,45 @@ func reportBusy(p *Pass, from, below float64) {
 		}
 		switch {
 		case c.LimitedBy == "rate-limit":
-			p.report(n.Pos, []string{n.Name}, nil, evidence, []Remedy{patchNode(fmt.Sprintf("Raise the rate limit of `%s` to twice the traffic", n.Name), n.Name, map[string]any{"rate-limit": model.FormatRate(n.RateLimit * c.full * 2)})},
-				"`%s` gets %s and allows %s: a utilisation of %.0f%%", n.Name, model.FormatRate(n.RateLimit*c.full), model.FormatRate(n.RateLimit), 100*c.full)
+			p.report(
+				n.Pos,
+				[]string{n.Name},
+				nil,
+				evidence,
+				[]Remedy{
+					patchNode(
+						fmt.Sprintf("Raise the rate limit of `%s` to twice the traffic", n.Name),
+						n.Name,
+						map[string]any{"rate-limit": model.FormatRate(n.RateLimit * c.full * 2)},
+					),
+				},
+				"`%s` gets %s and allows %s: a utilisation of %.0f%%",
+				n.Name,
+				model.FormatRate(n.RateLimit*c.full),
+				model.FormatRate(n.RateLimit),
+				100*c.full,
+			)
 		case c.LimitedBy == "partition-rate":
 			need := int(*c.Rate/n.PartitionRate/0.7) + 1
-			p.report(n.Pos, []string{n.Name}, nil, evidence, []Remedy{patchNode(fmt.Sprintf("Give `%s` %d partitions", n.Name, need), n.Name, map[string]any{"partitions": need})},
-				"`%s` gets %s, and its %d partitions allow %s each: a utilisation of %.0f%%, and writes above it are rejected", n.Name, rate, n.Partitions, model.FormatRate(n.PartitionRate), 100*c.full)
+			p.report(
+				n.Pos,
+				[]string{n.Name},
+				nil,
+				evidence,
+				[]Remedy{
+					patchNode(
+						fmt.Sprintf("Give `%s` %d partitions", n.Name, need),
+						n.Name,
+						map[string]any{"partitions": need},
+					),
+				},
+				"`%s` gets %s, and its %d partitions allow %s each: a utilisation of %.0f%%, and writes above it are rejected",
+				n.Name,
+				rate,
+				n.Partitions,
+				model.FormatRate(n.PartitionRate),
+				100*c.full,
+			)
 		case n.Pool != "" && c.LimitedBy == "pool "+n.Pool:
 			if pools[n.Pool] {
 				continue
@@ -53,12 +86,44 @@ func reportBusy(p *Pass, from, below float64) {
 				}
 			}
 			need := int(c.full*float64(*c.Limit)/0.7) + 1
-			p.report(n.Pos, members, nil, evidence, []Remedy{{Say: fmt.Sprintf("Raise the pool `%s` to %d", n.Pool, need), Patch: map[string]any{"pools": map[string]any{n.Pool: need}}}},
-				"the functions of the pool `%s` need %.1f of its %d concurrent runs on average: a utilisation of %.0f%%", n.Pool, c.full*float64(*c.Limit), *c.Limit, 100*c.full)
+			p.report(
+				n.Pos,
+				members,
+				nil,
+				evidence,
+				[]Remedy{
+					{
+						Say:   fmt.Sprintf("Raise the pool `%s` to %d", n.Pool, need),
+						Patch: map[string]any{"pools": map[string]any{n.Pool: need}},
+					},
+				},
+				"the functions of the pool `%s` need %.1f of its %d concurrent runs on average: a utilisation of %.0f%%",
+				n.Pool,
+				c.full*float64(*c.Limit),
+				*c.Limit,
+				100*c.full,
+			)
 		default:
 			need := int(c.full*float64(*c.Limit)/0.7) + 1
-			p.report(n.Pos, []string{n.Name}, nil, evidence, []Remedy{patchNode(fmt.Sprintf("Raise the concurrency of `%s` to %d", n.Name, need), n.Name, map[string]any{"concurrency": need})},
-				"`%s` gets %s, which needs %.1f of its %d concurrent runs on average: a utilisation of %.0f%%", n.Name, rate, c.full*float64(*c.Limit), *c.Limit, 100*c.full)
+			p.report(
+				n.Pos,
+				[]string{n.Name},
+				nil,
+				evidence,
+				[]Remedy{
+					patchNode(
+						fmt.Sprintf("Raise the concurrency of `%s` to %d", n.Name, need),
+						n.Name,
+						map[string]any{"concurrency": need},
+					),
+				},
+				"`%s` gets %s, which needs %.1f of its %d concurrent runs on average: a utilisation of %.0f%%",
+				n.Name,
+				rate,
+				c.full*float64(*c.Limit),
+				*c.Limit,
+				100*c.full,
+			)
 		}
 	}
 	reportReaders(p, from, below)
@@ -76,18 +141,34 @@ func reportReaders(p *Pass, from, below float64) {
 		evidence := map[string]any{"utilisation": r.Utilisation, "rate": r.tries, "most": r.Most, "run_s": r.run}
 		takes := fmt.Sprintf("%s can take %s", counted(l.Read.Parallel, "reader"), model.FormatRate(r.Most))
 		need := int(float64(l.Read.Parallel)*r.Utilisation/0.7) + 1
-		remedy := patchLink(fmt.Sprintf("Read `%s` with %s", l.Link.From, counted(need, "reader")), l, map[string]any{"read": map[string]any{"parallel": need}})
+		remedy := patchLink(
+			fmt.Sprintf("Read `%s` with %s", l.Link.From, counted(need, "reader")),
+			l,
+			map[string]any{"read": map[string]any{"parallel": need}},
+		)
 		if source.Kind != model.Queue {
 			need = int(float64(source.Partitions)*r.Utilisation/0.7) + 1
-			takes = fmt.Sprintf("one batch at a time in each of %s can take %s", counted(source.Partitions, "partition"), model.FormatRate(r.Most))
-			remedy = patchNode(fmt.Sprintf("Give `%s` %s", source.Name, counted(need, "partition")), source.Name, map[string]any{"partitions": need})
+			takes = fmt.Sprintf(
+				"one batch at a time in each of %s can take %s",
+				counted(source.Partitions, "partition"),
+				model.FormatRate(r.Most),
+			)
+			remedy = patchNode(
+				fmt.Sprintf("Give `%s` %s", source.Name, counted(need, "partition")),
+				source.Name,
+				map[string]any{"partitions": need},
+			)
 		} else if target := p.node(l.To); target.Concurrency > 0 && target.Concurrency < need {
 			remedy.Say += fmt.Sprintf(", and raise the concurrency of `%s` to %d", target.Name, need)
 			remedy.Patch["nodes"].(map[string]any)[target.Name] = map[string]any{"concurrency": need}
 		}
 		then := fmt.Sprintf("a utilisation of %.0f%%", 100*r.Utilisation)
 		if r.Utilisation > 1 {
-			then = fmt.Sprintf("the backlog grows by %s until its retention of %s ends", model.FormatRate(r.tries-r.Most), model.FormatDuration(source.Retention))
+			then = fmt.Sprintf(
+				"the backlog grows by %s until its retention of %s ends",
+				model.FormatRate(r.tries-r.Most),
+				model.FormatDuration(source.Retention),
+			)
 		}
 		p.report(l.Pos, []string{l.Link.From, l.Link.To}, []string{l.Link.ID()}, evidence, []Remedy{remedy},
 			"`%s` has to read %s, but %s: %s", l.Link.ID(), model.FormatRate(r.tries), takes, then)
@@ -116,8 +197,22 @@ then throttles the others. Make the pool as large as the sum of what must not wa
 				}
 			}
 			if sum > size {
-				p.report(p.node(p.Graph.NodeID(members[0])).Pos, members, nil, map[string]any{"pool": size, "sum": sum}, []Remedy{{Say: fmt.Sprintf("Raise the pool `%s` to %d", name, sum), Patch: map[string]any{"pools": map[string]any{name: sum}}}},
-					"the pool `%s` allows %d concurrent runs and its functions may need %d: a busy one throttles the others", name, size, sum)
+				p.report(
+					p.node(p.Graph.NodeID(members[0])).Pos,
+					members,
+					nil,
+					map[string]any{"pool": size, "sum": sum},
+					[]Remedy{
+						{
+							Say:   fmt.Sprintf("Raise the pool `%s` to %d", name, sum),
+							Patch: map[string]any{"pools": map[string]any{name: sum}},
+						},
+					},
+					"the pool `%s` allows %d concurrent runs and its functions may need %d: a busy one throttles the others",
+					name,
+					size,
+					sum,
+				)
 			}
 		}
 	}}
@@ -144,9 +239,23 @@ messages are parked or lost without ever having been run. Read with no more read
 			if readers <= n.Concurrency {
 				continue
 			}
-			p.report(last.Pos, []string{n.Name}, links, map[string]any{"readers": readers, "concurrency": n.Concurrency},
-				[]Remedy{patchNode(fmt.Sprintf("Raise the concurrency of `%s` to %d", n.Name, readers), n.Name, map[string]any{"concurrency": readers})},
-				"%d readers pass batches to `%s`, whose concurrency is %d: the others are throttled, and each throttle uses up a try", readers, n.Name, n.Concurrency)
+			p.report(
+				last.Pos,
+				[]string{n.Name},
+				links,
+				map[string]any{"readers": readers, "concurrency": n.Concurrency},
+				[]Remedy{
+					patchNode(
+						fmt.Sprintf("Raise the concurrency of `%s` to %d", n.Name, readers),
+						n.Name,
+						map[string]any{"concurrency": readers},
+					),
+				},
+				"%d readers pass batches to `%s`, whose concurrency is %d: the others are throttled, and each throttle uses up a try",
+				readers,
+				n.Name,
+				n.Concurrency,
+			)
 		}
 	}}
 
@@ -167,9 +276,24 @@ of both. Retry in one layer only: usually the outermost, which can wait longest.
 			if outer == 0 {
 				times = fmt.Sprintf("%d for each of an unlimited number of tries", l.Policy.Tries)
 			}
-			p.report(l.Pos, []string{l.Link.From, l.Link.To}, []string{l.Link.ID()}, map[string]any{"outer": outer, "inner": l.Policy.Tries},
-				[]Remedy{patchLink(fmt.Sprintf("Call `%s` once, and leave the retries to the outer layer", l.Link.To), l, map[string]any{"retry": nil})},
-				"`%s` calls `%s` up to %d times within each of its own tries: %s calls for one message while it is down", l.Link.From, l.Link.To, l.Policy.Tries, times)
+			p.report(
+				l.Pos,
+				[]string{l.Link.From, l.Link.To},
+				[]string{l.Link.ID()},
+				map[string]any{"outer": outer, "inner": l.Policy.Tries},
+				[]Remedy{
+					patchLink(
+						fmt.Sprintf("Call `%s` once, and leave the retries to the outer layer", l.Link.To),
+						l,
+						map[string]any{"retry": nil},
+					),
+				},
+				"`%s` calls `%s` up to %d times within each of its own tries: %s calls for one message while it is down",
+				l.Link.From,
+				l.Link.To,
+				l.Policy.Tries,
+				times,
+			)
 		}
 	}}
 
@@ -203,8 +327,16 @@ one item. Give the scenario sample events (events: [{data: ...}]), and check wit
 				unknown = unknown && guessed
 			}
 			if unknown {
-				p.report(l.Pos, []string{l.Link.From, l.Link.To}, []string{l.Link.ID()}, map[string]any{"for_each": l.ForEach.Source}, nil,
-					"nothing says how many items `%s` has, so `%s` counts as one message for each run: rates and utilisation behind it are too low", l.ForEach.Source, l.Link.ID())
+				p.report(
+					l.Pos,
+					[]string{l.Link.From, l.Link.To},
+					[]string{l.Link.ID()},
+					map[string]any{"for_each": l.ForEach.Source},
+					nil,
+					"nothing says how many items `%s` has, so `%s` counts as one message for each run: rates and utilisation behind it are too low",
+					l.ForEach.Source,
+					l.Link.ID(),
+				)
 			}
 		}
 	}}

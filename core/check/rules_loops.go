@@ -39,17 +39,34 @@ that impossible.`,
 				if p.hopLimitTakes(l.ended) {
 					then = "goes to its dead-letter node"
 				}
-				p.report(l.ended.Pos, l.Nodes, l.all, map[string]any{"path": cyclePath(l), "broken_by": *l.BrokenBy, "gain": l.Gain}, nil,
+				p.report(
+					l.ended.Pos,
+					l.Nodes,
+					l.all,
+					map[string]any{"path": cyclePath(l), "broken_by": *l.BrokenBy, "gain": l.Gain},
+					nil,
 					"messages circulate %s until the hop limit of `%s` ends it, after at most %s: what comes then %s",
-					cyclePath(l), l.ended.Name, counted(p.passes(l), "pass"), then)
+					cyclePath(l),
+					l.ended.Name,
+					counted(p.passes(l), "pass"),
+					then,
+				)
 				continue
 			}
 			if l.Verdict != "broken" || l.fault {
 				continue
 			}
 			first := p.link(l.cycle[0].Link)
-			p.report(first.Pos, l.Nodes, l.all, map[string]any{"path": cyclePath(l), "broken_by": *l.BrokenBy}, nil,
-				"%s is a cycle, and only the filter of `%s` keeps messages from circulating in it", cyclePath(l), *l.BrokenBy)
+			p.report(
+				first.Pos,
+				l.Nodes,
+				l.all,
+				map[string]any{"path": cyclePath(l), "broken_by": *l.BrokenBy},
+				nil,
+				"%s is a cycle, and only the filter of `%s` keeps messages from circulating in it",
+				cyclePath(l),
+				*l.BrokenBy,
+			)
 		}
 	}}
 
@@ -89,10 +106,24 @@ the calls asynchronous.`,
 			last := p.link(l.cycle[len(l.cycle)-1].Link)
 			var remedies []Remedy
 			if k := p.node(last.To).Kind; k == model.Function {
-				remedies = append(remedies, patchLink(fmt.Sprintf("Start `%s` without waiting for it", last.Link.To), last, map[string]any{"mode": "async"}))
+				remedies = append(
+					remedies,
+					patchLink(
+						fmt.Sprintf("Start `%s` without waiting for it", last.Link.To),
+						last,
+						map[string]any{"mode": "async"},
+					),
+				)
 			}
-			p.report(last.Pos, l.Nodes, l.all, map[string]any{"path": cyclePath(l)}, remedies,
-				"%s wait for each other in a circle: no call is ever answered, and their runs last until they time out", cyclePath(l))
+			p.report(
+				last.Pos,
+				l.Nodes,
+				l.all,
+				map[string]any{"path": cyclePath(l)},
+				remedies,
+				"%s wait for each other in a circle: no call is ever answered, and their runs last until they time out",
+				cyclePath(l),
+			)
 		}
 	}}
 
@@ -105,8 +136,15 @@ succeed then circulates for as long as it is kept. Count the passes (hop-limit),
 			if l.calls || l.ended != nil || !l.fault && (l.Verdict == "broken" || !throughFailure(p, l)) {
 				continue
 			}
-			p.report(p.positionOf(l), l.Nodes, l.all, map[string]any{"path": cyclePath(l), "gain": l.Gain, "trend": l.Trend}, nil,
-				"%s sends what failed back to where it failed, without a limit: a message that never succeeds circulates for as long as it is kept", cyclePath(l))
+			p.report(
+				p.positionOf(l),
+				l.Nodes,
+				l.all,
+				map[string]any{"path": cyclePath(l), "gain": l.Gain, "trend": l.Trend},
+				nil,
+				"%s sends what failed back to where it failed, without a limit: a message that never succeeds circulates for as long as it is kept",
+				cyclePath(l),
+			)
 		}
 	}}
 
@@ -146,8 +184,24 @@ func reportLoops(p *Pass, verdict string) {
 		if closing.Link != graph.None {
 			pos = p.link(closing.Link).Pos
 		}
-		evidence := map[string]any{"path": cyclePath(l), "gain": l.Gain, "trend": l.Trend, "doubling": l.Doubling, "limit": l.Limit}
-		p.report(pos, l.Nodes, l.all, evidence, loopRemedies(p, l), "messages circulate %s: %s%s", cyclePath(l), trendWords(l), limitWords(p, l))
+		evidence := map[string]any{
+			"path":     cyclePath(l),
+			"gain":     l.Gain,
+			"trend":    l.Trend,
+			"doubling": l.Doubling,
+			"limit":    l.Limit,
+		}
+		p.report(
+			pos,
+			l.Nodes,
+			l.all,
+			evidence,
+			loopRemedies(p, l),
+			"messages circulate %s: %s%s",
+			cyclePath(l),
+			trendWords(l),
+			limitWords(p, l),
+		)
 		p.rated(loopSeverity(l))
 	}
 }
@@ -223,7 +277,12 @@ func limitWords(p *Pass, l *Loop) string {
 	if l.Limit.Arrives > 0 {
 		from = "traffic of " + model.FormatRate(l.Limit.Arrives) + " starts"
 	}
-	s := fmt.Sprintf("; about %s after %s, `%s` reaches its limit", model.FormatDuration(rounded(*l.Limit.After.Seconds)), from, l.Limit.Node)
+	s := fmt.Sprintf(
+		"; about %s after %s, `%s` reaches its limit",
+		model.FormatDuration(rounded(*l.Limit.After.Seconds)),
+		from,
+		l.Limit.Node,
+	)
 	if l.Limit.Runs != nil {
 		s += fmt.Sprintf(", at %s in the loop", strings.Replace(model.FormatRate(*l.Limit.Runs), "/", " runs/", 1))
 	}
@@ -251,10 +310,25 @@ func loopRemedies(p *Pass, l *Loop) []Remedy {
 		declines := true
 		for i := range next.Filter.Clauses {
 			c := &next.Filter.Clauses[i]
-			declines = declines && len(c.Prefix) > 0 && !slices.ContainsFunc(c.Prefix, func(prefix string) bool { return shape.HasPrefix(prefix) != expr.Impossible })
+			declines = declines && len(c.Prefix) > 0 &&
+				!slices.ContainsFunc(
+					c.Prefix,
+					func(prefix string) bool { return shape.HasPrefix(prefix) != expr.Impossible },
+				)
 		}
 		if declines {
-			out = append(out, patchLink(fmt.Sprintf("Let `%s` write under derived/, which `%s` does not accept", send.Link.From, next.Link.ID()), send, map[string]any{"key": "derived/{name}"}))
+			out = append(
+				out,
+				patchLink(
+					fmt.Sprintf(
+						"Let `%s` write under derived/, which `%s` does not accept",
+						send.Link.From,
+						next.Link.ID(),
+					),
+					send,
+					map[string]any{"key": "derived/{name}"},
+				),
+			)
 		}
 	}
 	return append(out, hopLimitRemedy(p, l)...)
@@ -277,7 +351,17 @@ func hopLimitRemedy(p *Pass, l *Loop) []Remedy {
 		// What enters may have passed through functions before, at most as many as there
 		// are outside of the loop.
 		hops := max(3*functions, 1)
-		r := patchNode(fmt.Sprintf("Give `%s` a hop limit of %d: %s of %s", n.Name, hops, counted(3, "pass"), counted(functions, "function")), n.Name, map[string]any{"hop-limit": hops})
+		r := patchNode(
+			fmt.Sprintf(
+				"Give `%s` a hop limit of %d: %s of %s",
+				n.Name,
+				hops,
+				counted(3, "pass"),
+				counted(functions, "function"),
+			),
+			n.Name,
+			map[string]any{"hop-limit": hops},
+		)
 		fields := r.Patch["nodes"].(map[string]any)
 		parked := newName(p, n.Name+"-hops")
 		needed := false

@@ -83,9 +83,24 @@ func reportNormalLosses(p *Pass) {
 			}
 		}
 		entries := p.names(l.entries)
-		evidence := map[string]any{"entries": entries, "cause": at.cause, "share": [2]float64{l.first.share.low, l.first.share.high}}
-		p.report(pos, []string{p.node(at.node).Name}, links, evidence, lossRemedies(p, &at.place), "%s from %s %s lost at `%s` with nothing broken: %s",
-			which, list(entries), verb, name, causeWords(at.cause, l.first.why))
+		evidence := map[string]any{
+			"entries": entries,
+			"cause":   at.cause,
+			"share":   [2]float64{l.first.share.low, l.first.share.high},
+		}
+		p.report(
+			pos,
+			[]string{p.node(at.node).Name},
+			links,
+			evidence,
+			lossRemedies(p, &at.place),
+			"%s from %s %s lost at `%s` with nothing broken: %s",
+			which,
+			list(entries),
+			verb,
+			name,
+			causeWords(at.cause, l.first.why),
+		)
 		if l.first.stated && l.first.share.high < 1e-4 {
 			p.rated(Warning)
 		}
@@ -117,8 +132,16 @@ func reportUnmatched(p *Pass) {
 			continue
 		}
 		slices.Sort(comes)
-		p.report(n.Pos, []string{n.Name}, nil, map[string]any{"comes": slices.Compact(comes), "cause": "unmatched"}, nil,
-			"no link of `%s` accepts %s: these messages reach no consumer", n.Name, list(slices.Compact(comes)))
+		p.report(
+			n.Pos,
+			[]string{n.Name},
+			nil,
+			map[string]any{"comes": slices.Compact(comes), "cause": "unmatched"},
+			nil,
+			"no link of `%s` accepts %s: these messages reach no consumer",
+			n.Name,
+			list(slices.Compact(comes)),
+		)
 	}
 }
 
@@ -170,9 +193,27 @@ func reportSingleFaults(p *Pass) {
 			about = about[:20]
 		}
 		entries := p.names(l.entries)
-		evidence := map[string]any{"entries": entries, "faults": faults[:min(len(faults), 20)], "fault_count": len(faults), "cause": at.cause, "after": l.first.After, "limit": l.first.limit}
-		p.report(pos, about, links, evidence, lossRemedies(p, &at.place), "if %s, messages from %s are lost at `%s` %s: %s",
-			who, list(entries), name, describeAfter(l.first.After), causeWords(at.cause, l.first.why))
+		evidence := map[string]any{
+			"entries":     entries,
+			"faults":      faults[:min(len(faults), 20)],
+			"fault_count": len(faults),
+			"cause":       at.cause,
+			"after":       l.first.After,
+			"limit":       l.first.limit,
+		}
+		p.report(
+			pos,
+			about,
+			links,
+			evidence,
+			lossRemedies(p, &at.place),
+			"if %s, messages from %s are lost at `%s` %s: %s",
+			who,
+			list(entries),
+			name,
+			describeAfter(l.first.After),
+			causeWords(at.cause, l.first.why),
+		)
 	}
 }
 
@@ -240,7 +281,11 @@ func lossRemedies(p *Pass, l *place) []Remedy {
 			return intakeRemedies(p, n)
 		}
 		parked := newName(p, n.Name+"-parked")
-		r := patchNode(fmt.Sprintf("Add a dead-letter queue with an alarm to `%s`", n.Name), n.Name, map[string]any{"dead-letter": parked})
+		r := patchNode(
+			fmt.Sprintf("Add a dead-letter queue with an alarm to `%s`", n.Name),
+			n.Name,
+			map[string]any{"dead-letter": parked},
+		)
 		return append([]Remedy{withParked(r, parked)}, intakeRemedies(p, n)...)
 	}
 	link := p.link(l.link)
@@ -257,7 +302,13 @@ func lossRemedies(p *Pass, l *place) []Remedy {
 		if len(fields) == 0 {
 			return nil
 		}
-		return []Remedy{patchLink(fmt.Sprintf("Stop after five tries, so that `%s` gets it", p.node(link.DeadLetter).Name), link, fields)}
+		return []Remedy{
+			patchLink(
+				fmt.Sprintf("Stop after five tries, so that `%s` gets it", p.node(link.DeadLetter).Name),
+				link,
+				fields,
+			),
+		}
 	}
 	parked := newName(p, link.Link.To+"-parked")
 	fields["dead-letter"] = parked
@@ -294,7 +345,12 @@ func intakeRemedies(p *Pass, n *graph.Node) []Remedy {
 	if len(ids) == 0 {
 		return nil
 	}
-	return []Remedy{withParked(Remedy{Say: "Add a dead-letter queue with an alarm to " + list(ids), Patch: map[string]any{"nodes": nodes}}, parked)}
+	return []Remedy{
+		withParked(
+			Remedy{Say: "Add a dead-letter queue with an alarm to " + list(ids), Patch: map[string]any{"nodes": nodes}},
+			parked,
+		),
+	}
 }
 
 var parkedNormally = &Rule{Code: "IW208", Title: "Messages parked in normal operation", Severity: Warning,
@@ -338,8 +394,18 @@ all messages end there.`,
 			if w.link != graph.None {
 				links, pos, at = []string{p.link(w.link).Link.ID()}, p.link(w.link).Pos, p.link(w.link).Link.ID()
 			}
-			p.report(pos, []string{n.Name, to.Name}, links, map[string]any{"share": [2]float64{k.share.low, k.share.high}, "cause": k.cause, "why": k.why}, nil,
-				"%s of `%s` are parked in `%s` with nothing broken: %s", shareWords(k.share), at, to.Name, parkWords(k))
+			p.report(
+				pos,
+				[]string{n.Name, to.Name},
+				links,
+				map[string]any{"share": [2]float64{k.share.low, k.share.high}, "cause": k.cause, "why": k.why},
+				nil,
+				"%s of `%s` are parked in `%s` with nothing broken: %s",
+				shareWords(k.share),
+				at,
+				to.Name,
+				parkWords(k),
+			)
 			if k.share.low > 0.99 {
 				p.rated(Error)
 			}
@@ -393,9 +459,20 @@ put an alarm on its depth, or accept the finding and say how they are processed.
 				continue
 			}
 			alarm := "in-" + n.Name
-			remedies := []Remedy{{Say: fmt.Sprintf("Add an alarm on the first message in `%s`", n.Name), Patch: map[string]any{"alarms": map[string]any{alarm: map[string]any{"watch": "parked", "of": n.Name, "above": 0}}}}}
+			remedies := []Remedy{
+				{
+					Say: fmt.Sprintf("Add an alarm on the first message in `%s`", n.Name),
+					Patch: map[string]any{
+						"alarms": map[string]any{alarm: map[string]any{"watch": "parked", "of": n.Name, "above": 0}},
+					},
+				},
+			}
 			if desk := newName(p, n.Name+"-desk"); n.Kind == model.Queue {
-				remedy := patchNode(fmt.Sprintf("Add a consumer to `%s`: an outside system for the people who process it", n.Name), n.Name, map[string]any{"links": map[string]any{desk: map[string]any{}}})
+				remedy := patchNode(
+					fmt.Sprintf("Add a consumer to `%s`: an outside system for the people who process it", n.Name),
+					n.Name,
+					map[string]any{"links": map[string]any{desk: map[string]any{}}},
+				)
 				remedy.Patch["nodes"].(map[string]any)[desk] = map[string]any{"kind": "outside", "takes": "5m"}
 				remedies = append(remedies, remedy)
 			}
@@ -403,8 +480,17 @@ put an alarm on its depth, or accept the finding and say how they are processed.
 			if n.Retention > 0 {
 				until = fmt.Sprintf(" when its retention of %s ends", model.FormatDuration(n.Retention))
 			}
-			p.report(n.Pos, []string{n.Name}, nil, map[string]any{"from": from}, remedies,
-				"what fails at %s comes to rest in `%s`, and nothing reads it: it is noticed%s", list(from), n.Name, until)
+			p.report(
+				n.Pos,
+				[]string{n.Name},
+				nil,
+				map[string]any{"from": from},
+				remedies,
+				"what fails at %s comes to rest in `%s`, and nothing reads it: it is noticed%s",
+				list(from),
+				n.Name,
+				until,
+			)
 		}
 	}}
 
@@ -432,10 +518,27 @@ retention is not longer than the source's, it may be gone as soon as it comes. M
 				continue
 			}
 			longer := model.FormatDuration(2 * source.Retention)
-			p.report(dead.Pos, []string{dead.Name, source.Name}, []string{l.Link.ID()}, map[string]any{"retention_s": dead.Retention.Seconds(), "source_retention_s": source.Retention.Seconds()},
-				[]Remedy{patchNode(fmt.Sprintf("Keep messages in `%s` for %s", dead.Name, longer), dead.Name, map[string]any{"retention": longer})},
+			p.report(
+				dead.Pos,
+				[]string{dead.Name, source.Name},
+				[]string{l.Link.ID()},
+				map[string]any{
+					"retention_s":        dead.Retention.Seconds(),
+					"source_retention_s": source.Retention.Seconds(),
+				},
+				[]Remedy{
+					patchNode(
+						fmt.Sprintf("Keep messages in `%s` for %s", dead.Name, longer),
+						dead.Name,
+						map[string]any{"retention": longer},
+					),
+				},
 				"`%s` keeps messages for %s and counts the time that they waited in `%s`, which keeps them for %s: an old message is lost as soon as it is parked",
-				dead.Name, model.FormatDuration(dead.Retention), source.Name, model.FormatDuration(source.Retention))
+				dead.Name,
+				model.FormatDuration(dead.Retention),
+				source.Name,
+				model.FormatDuration(source.Retention),
+			)
 		}
 	}}
 
@@ -449,7 +552,14 @@ another case, or a folder that moved. Widen a filter, or take the key out of key
 				continue
 			}
 			for k, t := range n.Keys {
-				m := message{key: t.Shape(expr.AnyKey), kind: anyText, source: anyText, size: unknownSize, data: unknownData, row: graph.None}
+				m := message{
+					key:    t.Shape(expr.AnyKey),
+					kind:   anyText,
+					source: anyText,
+					size:   unknownSize,
+					data:   unknownData,
+					row:    graph.None,
+				}
 				if n.Kind.Keeps() {
 					m = p.arriving(n, nil, m)
 				}
@@ -466,9 +576,16 @@ another case, or a folder that moved. Widen a filter, or take the key out of key
 						rest = append(rest, other)
 					}
 				}
-				p.report(n.Pos, []string{n.Name, t.Source}, nil, map[string]any{"key": t.Source},
+				p.report(
+					n.Pos,
+					[]string{n.Name, t.Source},
+					nil,
+					map[string]any{"key": t.Source},
 					[]Remedy{patchNode("State that such keys are not used", n.Name, map[string]any{"keys": rest})},
-					"`%s` gets keys like %s, and none of its links accepts them: nothing happens to them", n.Name, t.Source)
+					"`%s` gets keys like %s, and none of its links accepts them: nothing happens to them",
+					n.Name,
+					t.Source,
+				)
 			}
 		}
 	}}
@@ -514,9 +631,25 @@ Limit the tries, or keep messages for longer.`,
 			if l.Policy.Tries > 0 {
 				why = fmt.Sprintf("only %s of the tries pass before", model.FormatDuration(rounded(after.at)))
 			}
-			p.report(l.Pos, []string{l.Link.From, p.node(l.DeadLetter).Name}, []string{l.Link.ID()}, map[string]any{"retention_s": n.Retention.Seconds()},
-				[]Remedy{patchLink(fmt.Sprintf("Give `%s` five tries", l.Link.ID()), l, map[string]any{"retry": map[string]any{"tries": 5, "wait": nil, "give-up": nil}})},
-				"what keeps failing at `%s` never comes to `%s`: %s, and the retention of `%s`, %s, ends first", l.Link.ID(), p.node(l.DeadLetter).Name, why, n.Name, model.FormatDuration(n.Retention))
+			p.report(
+				l.Pos,
+				[]string{l.Link.From, p.node(l.DeadLetter).Name},
+				[]string{l.Link.ID()},
+				map[string]any{"retention_s": n.Retention.Seconds()},
+				[]Remedy{
+					patchLink(
+						fmt.Sprintf("Give `%s` five tries", l.Link.ID()),
+						l,
+						map[string]any{"retry": map[string]any{"tries": 5, "wait": nil, "give-up": nil}},
+					),
+				},
+				"what keeps failing at `%s` never comes to `%s`: %s, and the retention of `%s`, %s, ends first",
+				l.Link.ID(),
+				p.node(l.DeadLetter).Name,
+				why,
+				n.Name,
+				model.FormatDuration(n.Retention),
+			)
 		}
 	}}
 

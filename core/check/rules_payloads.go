@@ -47,7 +47,14 @@ or let the schema accept it.`,
 func (p *Pass) reportDeclined(l *graph.Link, to *graph.Node, from string, why error) {
 	var remedies []Remedy
 	if l.Wrap != "none" && l.Wrap != "" {
-		remedies = append(remedies, patchLink(fmt.Sprintf("Pass the payload over `%s` unwrapped", l.Link.ID()), l, map[string]any{"wrap": "none"}))
+		remedies = append(
+			remedies,
+			patchLink(
+				fmt.Sprintf("Pass the payload over `%s` unwrapped", l.Link.ID()),
+				l,
+				map[string]any{"wrap": "none"},
+			),
+		)
 	}
 	p.report(l.Pos, []string{to.Name, from}, []string{l.Link.ID()}, map[string]any{"why": why.Error()}, remedies,
 		"`%s` gets a payload from `%s` that its `accepts` rejects: %s", to.Name, from, why)
@@ -97,9 +104,22 @@ func (p *Pass) unorderedInto(n *graph.Node, by string, l *graph.Link) {
 	if q.Kind != model.Queue || q.Grouped || p.Reach[l.ID] == expr.Impossible || q.ID == n.ID {
 		return
 	}
-	remedy := patchNode("Keep the order by "+by+" in `"+q.Name+"` too", q.Name, map[string]any{"order": "grouped", "group": by})
-	p.report(q.Pos, []string{q.Name, n.Name}, []string{l.Link.ID()}, map[string]any{"by": by, "parallel": l.Read.Parallel}, []Remedy{remedy},
-		"`%s` keeps order by %s, but its messages pass through `%s`, which does not: a message that fails there, or waits longer, comes behind later ones", n.Name, by, q.Name)
+	remedy := patchNode(
+		"Keep the order by "+by+" in `"+q.Name+"` too",
+		q.Name,
+		map[string]any{"order": "grouped", "group": by},
+	)
+	p.report(
+		q.Pos,
+		[]string{q.Name, n.Name},
+		[]string{l.Link.ID()},
+		map[string]any{"by": by, "parallel": l.Read.Parallel},
+		[]Remedy{remedy},
+		"`%s` keeps order by %s, but its messages pass through `%s`, which does not: a message that fails there, or waits longer, comes behind later ones",
+		n.Name,
+		by,
+		q.Name,
+	)
 }
 
 var repeatedEffects = &Rule{Code: "IW408", Title: "Duplicates repeat their effects", Severity: Note,
@@ -109,12 +129,27 @@ sends is sent twice. Give it idempotent, an expression that identifies the messa
 		for i := range p.Graph.Links {
 			l := p.link(i)
 			from, to := p.node(l.From), p.node(l.To)
-			if from.Duplicates == 0 || to.Kind != model.Function || to.Idempotent != nil || len(to.Out) == 0 || p.Reach[i] == expr.Impossible {
+			if from.Duplicates == 0 || to.Kind != model.Function || to.Idempotent != nil || len(to.Out) == 0 ||
+				p.Reach[i] == expr.Impossible {
 				continue
 			}
-			p.report(l.Pos, []string{to.Name, from.Name}, []string{l.Link.ID()}, map[string]any{"duplicates": from.Duplicates},
-				[]Remedy{patchNode("Let `"+to.Name+"` recognise a message by its id", to.Name, map[string]any{"idempotent": "event.id"})},
-				"`%s` delivers %s of its messages twice, and `%s` repeats their effects, with all that it sends", from.Name, fmt.Sprintf("%g%%", from.Duplicates*100), to.Name)
+			p.report(
+				l.Pos,
+				[]string{to.Name, from.Name},
+				[]string{l.Link.ID()},
+				map[string]any{"duplicates": from.Duplicates},
+				[]Remedy{
+					patchNode(
+						"Let `"+to.Name+"` recognise a message by its id",
+						to.Name,
+						map[string]any{"idempotent": "event.id"},
+					),
+				},
+				"`%s` delivers %s of its messages twice, and `%s` repeats their effects, with all that it sends",
+				from.Name,
+				fmt.Sprintf("%g%%", from.Duplicates*100),
+				to.Name,
+			)
 		}
 	}}
 
@@ -126,7 +161,8 @@ behind it may be gone too. Limit the tries and add a dead-letter queue; failed: 
 		for i := range p.Graph.Links {
 			l := p.link(i)
 			n := p.node(l.From)
-			if n.Kind != model.Stream && n.Kind != model.Table || p.Reach[i] == expr.Impossible || l.Relation == model.PolledMove {
+			if n.Kind != model.Stream && n.Kind != model.Table || p.Reach[i] == expr.Impossible ||
+				l.Relation == model.PolledMove {
 				continue
 			}
 			to := p.polledState(l)
@@ -151,8 +187,17 @@ behind it may be gone too. Limit the tries and add a dead-letter queue; failed: 
 	}}
 
 func (p *Pass) reportBlocked(l *graph.Link, n *graph.Node, r Remedy, fails bool) {
-	p.report(l.Pos, []string{n.Name, p.node(l.To).Name}, []string{l.Link.ID()}, map[string]any{"retention_s": n.Retention.Seconds()}, []Remedy{r},
-		"one record that never succeeds in `%s` blocks its partition of `%s` for %s: its tries are unlimited, and everything behind it waits", p.node(l.To).Name, n.Name, model.FormatDuration(n.Retention))
+	p.report(
+		l.Pos,
+		[]string{n.Name, p.node(l.To).Name},
+		[]string{l.Link.ID()},
+		map[string]any{"retention_s": n.Retention.Seconds()},
+		[]Remedy{r},
+		"one record that never succeeds in `%s` blocks its partition of `%s` for %s: its tries are unlimited, and everything behind it waits",
+		p.node(l.To).Name,
+		n.Name,
+		model.FormatDuration(n.Retention),
+	)
 	if !fails {
 		p.rated(Note)
 	}
@@ -172,9 +217,23 @@ at all are an error when the file is read, with the layout that they fit.`,
 			if len(fields) < 6 || !strings.HasPrefix(fields[0], "*") {
 				continue
 			}
-			p.report(n.Pos, []string{n.Name}, nil, map[string]any{"cron": n.Cron},
-				[]Remedy{patchNode(fmt.Sprintf("Fire `%s` at the first second only", n.Name), n.Name, map[string]any{"cron": strings.Join(append([]string{"0"}, fields[1:]...), " ")})},
-				"`%s` has %q in front, which is the field for seconds: it fires %s", n.Name, fields[0], secondsWords(fields[0]))
+			p.report(
+				n.Pos,
+				[]string{n.Name},
+				nil,
+				map[string]any{"cron": n.Cron},
+				[]Remedy{
+					patchNode(
+						fmt.Sprintf("Fire `%s` at the first second only", n.Name),
+						n.Name,
+						map[string]any{"cron": strings.Join(append([]string{"0"}, fields[1:]...), " ")},
+					),
+				},
+				"`%s` has %q in front, which is the field for seconds: it fires %s",
+				n.Name,
+				fields[0],
+				secondsWords(fields[0]),
+			)
 		}
 	}}
 

@@ -58,12 +58,29 @@ a time (concurrency: 1).`,
 			for _, id := range n.Out {
 				l := p.link(id)
 				to := p.node(l.To)
-				if to.Kind != model.Function || to.Concurrency == 1 || to.Takes.Largest() < gap.Seconds() && p.runTime(l.To) < gap.Seconds() || to.Timeout > 0 && to.Timeout < gap {
+				if to.Kind != model.Function || to.Concurrency == 1 ||
+					to.Takes.Largest() < gap.Seconds() && p.runTime(l.To) < gap.Seconds() ||
+					to.Timeout > 0 && to.Timeout < gap {
 					continue
 				}
-				p.report(l.Pos, []string{n.Name, to.Name}, []string{l.Link.ID()}, map[string]any{"gap_s": gap.Seconds(), "timeout_s": to.Timeout.Seconds()},
-					[]Remedy{patchNode(fmt.Sprintf("Let `%s` run one at a time", to.Name), to.Name, map[string]any{"concurrency": 1})},
-					"`%s` fires every %s and a run of `%s` may take %s: runs overlap", n.Name, model.FormatDuration(gap), to.Name, model.FormatDuration(to.Timeout))
+				p.report(
+					l.Pos,
+					[]string{n.Name, to.Name},
+					[]string{l.Link.ID()},
+					map[string]any{"gap_s": gap.Seconds(), "timeout_s": to.Timeout.Seconds()},
+					[]Remedy{
+						patchNode(
+							fmt.Sprintf("Let `%s` run one at a time", to.Name),
+							to.Name,
+							map[string]any{"concurrency": 1},
+						),
+					},
+					"`%s` fires every %s and a run of `%s` may take %s: runs overlap",
+					n.Name,
+					model.FormatDuration(gap),
+					to.Name,
+					model.FormatDuration(to.Timeout),
+				)
 			}
 		}
 	}}
@@ -129,7 +146,17 @@ var idleSchedule = &Rule{Code: "IW604", Title: "Schedule without effect", Severi
 				continue
 			}
 			if next, ok := c.Next(model.DefaultStart, zone); !ok || n.Until != nil && !next.Before(*n.Until) {
-				p.report(n.Pos, []string{n.Name}, nil, nil, remedies, "`%s` never fires again: %s holds no instant after %s", n.Name, n.Cron, model.DefaultStart.Format("2006-01-02"))
+				p.report(
+					n.Pos,
+					[]string{n.Name},
+					nil,
+					nil,
+					remedies,
+					"`%s` never fires again: %s holds no instant after %s",
+					n.Name,
+					n.Cron,
+					model.DefaultStart.Format("2006-01-02"),
+				)
 			}
 		}
 	}}
@@ -153,10 +180,26 @@ cold all the same. Fire more often than cold-start.idle.`,
 				shorter := model.FormatDuration(to.ColdStart.Idle * 4 / 5)
 				var remedies []Remedy
 				if n.Every > 0 {
-					remedies = []Remedy{patchNode(fmt.Sprintf("Fire `%s` every %s", n.Name, shorter), n.Name, map[string]any{"every": shorter})}
+					remedies = []Remedy{
+						patchNode(
+							fmt.Sprintf("Fire `%s` every %s", n.Name, shorter),
+							n.Name,
+							map[string]any{"every": shorter},
+						),
+					}
 				}
-				p.report(l.Pos, []string{n.Name, to.Name}, []string{l.Link.ID()}, map[string]any{"gap_s": gap.Seconds(), "idle_s": to.ColdStart.Idle.Seconds()}, remedies,
-					"`%s` fires every %s, and `%s` is cold after %s without use: its runs start cold", n.Name, model.FormatDuration(gap), to.Name, fmt.Sprint(model.FormatDuration(to.ColdStart.Idle)))
+				p.report(
+					l.Pos,
+					[]string{n.Name, to.Name},
+					[]string{l.Link.ID()},
+					map[string]any{"gap_s": gap.Seconds(), "idle_s": to.ColdStart.Idle.Seconds()},
+					remedies,
+					"`%s` fires every %s, and `%s` is cold after %s without use: its runs start cold",
+					n.Name,
+					model.FormatDuration(gap),
+					to.Name,
+					fmt.Sprint(model.FormatDuration(to.ColdStart.Idle)),
+				)
 			}
 		}
 	}}

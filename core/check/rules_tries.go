@@ -21,10 +21,24 @@ and tries are used up. Make the lease longer than the timeout, with room for the
 				continue
 			}
 			longer := model.FormatDuration((6*(to.Timeout+l.Read.Within) + 59*time.Second).Truncate(time.Minute))
-			p.report(q.Pos, []string{q.Name, to.Name}, []string{l.Link.ID()}, map[string]any{"lease_s": q.Lease.Seconds(), "timeout_s": to.Timeout.Seconds()},
-				[]Remedy{patchNode(fmt.Sprintf("Give `%s` a lease of %s", q.Name, longer), q.Name, map[string]any{"lease": longer})},
+			p.report(
+				q.Pos,
+				[]string{q.Name, to.Name},
+				[]string{l.Link.ID()},
+				map[string]any{"lease_s": q.Lease.Seconds(), "timeout_s": to.Timeout.Seconds()},
+				[]Remedy{
+					patchNode(
+						fmt.Sprintf("Give `%s` a lease of %s", q.Name, longer),
+						q.Name,
+						map[string]any{"lease": longer},
+					),
+				},
 				"`%s` hides a message for %s, and a run of `%s` may take %s: the queue redelivers the message while the first run is still working",
-				q.Name, model.FormatDuration(q.Lease), to.Name, model.FormatDuration(to.Timeout))
+				q.Name,
+				model.FormatDuration(q.Lease),
+				to.Name,
+				model.FormatDuration(to.Timeout),
+			)
 		}
 	}}
 
@@ -50,9 +64,22 @@ Send at the end, or make the receiver idempotent.`,
 				}
 			}
 			if n := p.node(l.From); most > 1 && n.Idempotent == nil {
-				p.report(l.Pos, []string{l.Link.From, l.Link.To}, []string{l.Link.ID()}, map[string]any{"tries": most},
-					[]Remedy{patchLink(fmt.Sprintf("Send to `%s` at the end of the run", l.Link.To), l, map[string]any{"at": "end"})},
-					"`%s` sends to `%s` at the start of each try, so a message that fails and is tried again is sent more than once", l.Link.From, l.Link.To)
+				p.report(
+					l.Pos,
+					[]string{l.Link.From, l.Link.To},
+					[]string{l.Link.ID()},
+					map[string]any{"tries": most},
+					[]Remedy{
+						patchLink(
+							fmt.Sprintf("Send to `%s` at the end of the run", l.Link.To),
+							l,
+							map[string]any{"at": "end"},
+						),
+					},
+					"`%s` sends to `%s` at the start of each try, so a message that fails and is tried again is sent more than once",
+					l.Link.From,
+					l.Link.To,
+				)
 				if !fails {
 					p.rated(Note)
 				}
@@ -67,19 +94,35 @@ up tries. Report failures by message (fails: {per: message}, failed: each), or r
 		for i := range p.Graph.Links {
 			l := p.link(i)
 			to := p.node(l.To)
-			if p.node(l.From).Kind != model.Queue || l.Read.UpTo <= 1 || !to.Kind.Runs() || l.Relation != model.PolledRun {
+			if p.node(l.From).Kind != model.Queue || l.Read.UpTo <= 1 || !to.Kind.Runs() ||
+				l.Relation != model.PolledRun {
 				continue
 			}
 			fails := false
 			for _, s := range p.states.of[l.To] {
 				fails = fails || p.outcome(int(s), worst).bad() > rare
 			}
-			if !fails && to.Fails.EachTry == 0 && to.Fails.ForGood == 0 || l.Read.Failed != "all" && to.Fails.PerMessage {
+			if !fails && to.Fails.EachTry == 0 && to.Fails.ForGood == 0 ||
+				l.Read.Failed != "all" && to.Fails.PerMessage {
 				continue
 			}
-			p.report(l.Pos, []string{l.Link.From, to.Name}, []string{l.Link.ID()}, map[string]any{"up_to": l.Read.UpTo},
-				[]Remedy{patchLink(fmt.Sprintf("Read `%s` one message at a time", l.Link.From), l, map[string]any{"read": map[string]any{"up-to": 1}})},
-				"`%s` takes up to %d messages of `%s` at a time and fails as a whole: one bad message returns the others with it", to.Name, l.Read.UpTo, l.Link.From)
+			p.report(
+				l.Pos,
+				[]string{l.Link.From, to.Name},
+				[]string{l.Link.ID()},
+				map[string]any{"up_to": l.Read.UpTo},
+				[]Remedy{
+					patchLink(
+						fmt.Sprintf("Read `%s` one message at a time", l.Link.From),
+						l,
+						map[string]any{"read": map[string]any{"up-to": 1}},
+					),
+				},
+				"`%s` takes up to %d messages of `%s` at a time and fails as a whole: one bad message returns the others with it",
+				to.Name,
+				l.Read.UpTo,
+				l.Link.From,
+			)
 		}
 	}}
 
@@ -91,17 +134,36 @@ default timeout, it is reported only if the times in the model let it happen.`,
 		for i := range p.Graph.Links {
 			l := p.link(i)
 			from, to := p.node(l.From), p.node(l.To)
-			if l.Relation != model.WaitingCall || from.Timeout == 0 || to.Timeout == 0 || p.Reach[i] == expr.Impossible || p.inCircle(l) {
+			if l.Relation != model.WaitingCall || from.Timeout == 0 || to.Timeout == 0 ||
+				p.Reach[i] == expr.Impossible ||
+				p.inCircle(l) {
 				continue
 			}
 			need := to.Timeout*time.Duration(l.Policy.Tries) + time.Duration(waitsOf(&l.Policy)*1e9)
-			if from.Timeout > need || l.Policy.Tries <= 1 && defaultTimeout(from) && defaultTimeout(to) && !p.tooSlow(l, from.Timeout.Seconds()) {
+			if from.Timeout > need ||
+				l.Policy.Tries <= 1 && defaultTimeout(from) && defaultTimeout(to) &&
+					!p.tooSlow(l, from.Timeout.Seconds()) {
 				continue
 			}
 			longer := model.FormatDuration((need + 10*time.Second).Round(time.Second))
-			p.report(l.Pos, []string{from.Name, to.Name}, []string{l.Link.ID()}, map[string]any{"caller_s": from.Timeout.Seconds(), "callee_s": need.Seconds()},
-				[]Remedy{patchNode(fmt.Sprintf("Give `%s` %s", from.Name, longer), from.Name, map[string]any{"timeout": longer})},
-				"`%s` has %s and waits for `%s`, which may take %s: it gives up while the work goes on", from.Name, model.FormatDuration(from.Timeout), to.Name, model.FormatDuration(need))
+			p.report(
+				l.Pos,
+				[]string{from.Name, to.Name},
+				[]string{l.Link.ID()},
+				map[string]any{"caller_s": from.Timeout.Seconds(), "callee_s": need.Seconds()},
+				[]Remedy{
+					patchNode(
+						fmt.Sprintf("Give `%s` %s", from.Name, longer),
+						from.Name,
+						map[string]any{"timeout": longer},
+					),
+				},
+				"`%s` has %s and waits for `%s`, which may take %s: it gives up while the work goes on",
+				from.Name,
+				model.FormatDuration(from.Timeout),
+				to.Name,
+				model.FormatDuration(need),
+			)
 		}
 	}}
 
@@ -115,7 +177,8 @@ func (p *Pass) inCircle(l *graph.Link) bool {
 
 // defaultTimeout reports whether a node has the timeout that it has if none is stated.
 func defaultTimeout(n *graph.Node) bool {
-	return n.Kind == model.Endpoint && n.Timeout == model.DefaultAnswer || n.Kind == model.Function && n.Timeout == model.DefaultTimeout
+	return n.Kind == model.Endpoint && n.Timeout == model.DefaultAnswer ||
+		n.Kind == model.Function && n.Timeout == model.DefaultTimeout
 }
 
 // tooSlow reports whether a call, with the times in the model, can take longer than
@@ -143,7 +206,8 @@ idempotent, or write once and derive the rest from it.`,
 					continue
 				}
 				target := p.node(l.To)
-				if first != nil && risky == nil && (target.Fails.EachTry > 0 || target.Capacity > 0 || target.PartitionRate > 0) {
+				if first != nil && risky == nil &&
+					(target.Fails.EachTry > 0 || target.Capacity > 0 || target.PartitionRate > 0) {
 					risky = l
 				}
 				if first == nil {
@@ -155,10 +219,25 @@ idempotent, or write once and derive the rest from it.`,
 			}
 			var remedies []Remedy
 			if n.Kind == model.Function {
-				remedies = []Remedy{patchNode(fmt.Sprintf("Let `%s` send all or nothing", n.Name), n.Name, map[string]any{"sends": "together"})}
+				remedies = []Remedy{
+					patchNode(
+						fmt.Sprintf("Let `%s` send all or nothing", n.Name),
+						n.Name,
+						map[string]any{"sends": "together"},
+					),
+				}
 			}
-			p.report(risky.Pos, []string{n.Name, first.Link.To, risky.Link.To}, []string{first.Link.ID(), risky.Link.ID()}, nil, remedies,
-				"`%s` writes to `%s` and then to `%s`, which may reject it: the first write stands, and the next try writes it again", n.Name, first.Link.To, risky.Link.To)
+			p.report(
+				risky.Pos,
+				[]string{n.Name, first.Link.To, risky.Link.To},
+				[]string{first.Link.ID(), risky.Link.ID()},
+				nil,
+				remedies,
+				"`%s` writes to `%s` and then to `%s`, which may reject it: the first write stands, and the next try writes it again",
+				n.Name,
+				first.Link.To,
+				risky.Link.To,
+			)
 		}
 	}}
 
@@ -196,9 +275,23 @@ or more are late. Give the run more time, or make it shorter.`,
 				continue
 			}
 			longer := model.FormatDuration(rounded(2 * max(n.Timeout.Seconds(), n.Takes.Expected())).Round(time.Second))
-			p.report(n.Pos, []string{n.Name}, nil, map[string]any{"late": late, "timeout_s": n.Timeout.Seconds(), "run_s": mean},
-				[]Remedy{patchNode(fmt.Sprintf("Give `%s` a timeout of %s", n.Name, longer), n.Name, map[string]any{"timeout": longer})},
-				"%s of the runs of `%s` take longer than its timeout of %s and fail", share(late), n.Name, model.FormatDuration(n.Timeout))
+			p.report(
+				n.Pos,
+				[]string{n.Name},
+				nil,
+				map[string]any{"late": late, "timeout_s": n.Timeout.Seconds(), "run_s": mean},
+				[]Remedy{
+					patchNode(
+						fmt.Sprintf("Give `%s` a timeout of %s", n.Name, longer),
+						n.Name,
+						map[string]any{"timeout": longer},
+					),
+				},
+				"%s of the runs of `%s` take longer than its timeout of %s and fail",
+				share(late),
+				n.Name,
+				model.FormatDuration(n.Timeout),
+			)
 			if late >= 0.5 {
 				p.rated(Error)
 			}

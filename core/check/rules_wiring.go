@@ -29,9 +29,24 @@ on the link that polls it, or set results: all.`,
 				for _, in := range n.In {
 					by = append(by, fmt.Sprintf("%s (%s)", p.link(in).Link.ID(), p.link(in).Relation))
 				}
-				p.report(l.Pos, []string{n.Name, l.Link.To}, []string{l.Link.ID()}, map[string]any{"callers": by},
-					[]Remedy{patchNode(fmt.Sprintf("Let the result links of `%s` fire for every run", n.Name), n.Name, map[string]any{"results": "all"})},
-					"the %s link `%s` never fires: a caller waits for every run of `%s` (%s)", l.When, l.Link.ID(), n.Name, list(by))
+				p.report(
+					l.Pos,
+					[]string{n.Name, l.Link.To},
+					[]string{l.Link.ID()},
+					map[string]any{"callers": by},
+					[]Remedy{
+						patchNode(
+							fmt.Sprintf("Let the result links of `%s` fire for every run", n.Name),
+							n.Name,
+							map[string]any{"results": "all"},
+						),
+					},
+					"the %s link `%s` never fires: a caller waits for every run of `%s` (%s)",
+					l.When,
+					l.Link.ID(),
+					n.Name,
+					list(by),
+				)
 			}
 		}
 	}}
@@ -52,9 +67,23 @@ fires. Usually a name differs between the two places: compare what is sent with 
 					comes = append(comes, words)
 				}
 			}
-			remedy := patchLink(fmt.Sprintf("Take the filter of `%s` away", l.Link.ID()), l, map[string]any{"match": nil})
-			p.report(l.Pos, []string{l.Link.From, l.Link.To}, []string{l.Link.ID()}, map[string]any{"comes": comes}, []Remedy{remedy},
-				"`%s` never fires: its filter (%s) matches nothing that comes to `%s` (%s)", l.Link.ID(), linkFilterWords(l), l.Link.From, list(comes))
+			remedy := patchLink(
+				fmt.Sprintf("Take the filter of `%s` away", l.Link.ID()),
+				l,
+				map[string]any{"match": nil},
+			)
+			p.report(
+				l.Pos,
+				[]string{l.Link.From, l.Link.To},
+				[]string{l.Link.ID()},
+				map[string]any{"comes": comes},
+				[]Remedy{remedy},
+				"`%s` never fires: its filter (%s) matches nothing that comes to `%s` (%s)",
+				l.Link.ID(),
+				linkFilterWords(l),
+				l.Link.From,
+				list(comes),
+			)
 		}
 	}}
 
@@ -107,8 +136,17 @@ every message, put a topic in front and give each a queue of its own.`,
 					}
 					if both {
 						first, second := p.link(a), p.link(b)
-						p.report(second.Pos, []string{n.Name, first.Link.To, second.Link.To}, []string{first.Link.ID(), second.Link.ID()}, nil, nil,
-							"`%s` and `%s` compete for the messages of `%s`: each message goes to one of them, not to both", first.Link.To, second.Link.To, n.Name)
+						p.report(
+							second.Pos,
+							[]string{n.Name, first.Link.To, second.Link.To},
+							[]string{first.Link.ID(), second.Link.ID()},
+							nil,
+							nil,
+							"`%s` and `%s` compete for the messages of `%s`: each message goes to one of them, not to both",
+							first.Link.To,
+							second.Link.To,
+							n.Name,
+						)
 					}
 				}
 			}
@@ -153,9 +191,22 @@ sent over this link is refused. Add the source to callers.`,
 			for _, c := range p.node(l.To).Callers {
 				callers = append(callers, c)
 			}
-			p.report(l.Pos, []string{l.Link.From, l.Link.To}, []string{l.Link.ID()}, nil,
-				[]Remedy{patchNode(fmt.Sprintf("Add `%s` to the callers of `%s`", l.Link.From, l.Link.To), l.Link.To, map[string]any{"callers": append(callers, l.Link.From)})},
-				"`%s` refuses what `%s` sends: its `callers` do not name it", l.Link.To, l.Link.From)
+			p.report(
+				l.Pos,
+				[]string{l.Link.From, l.Link.To},
+				[]string{l.Link.ID()},
+				nil,
+				[]Remedy{
+					patchNode(
+						fmt.Sprintf("Add `%s` to the callers of `%s`", l.Link.From, l.Link.To),
+						l.Link.To,
+						map[string]any{"callers": append(callers, l.Link.From)},
+					),
+				},
+				"`%s` refuses what `%s` sends: its `callers` do not name it",
+				l.Link.To,
+				l.Link.From,
+			)
 		}
 	}}
 
@@ -171,9 +222,24 @@ rejected. Put the payload into a bucket and send its key.`,
 			l := p.link(i)
 			k := p.node(l.To).Kind
 			if size := p.sizeOver(l); size > limit && k.Channel() && k != model.Bucket && k != model.Table {
-				p.report(l.Pos, []string{l.Link.From, l.Link.To}, []string{l.Link.ID()}, map[string]any{"size": size, "limit": limit},
-					[]Remedy{patchLink(fmt.Sprintf("Let `%s` send a reference of 1KB", l.Link.From), l, map[string]any{"size": "1KB"})},
-					"`%s` sends %s to `%s`, over the limit of %s: every one is rejected", l.Link.From, model.FormatSize(size), l.Link.To, model.FormatSize(limit))
+				p.report(
+					l.Pos,
+					[]string{l.Link.From, l.Link.To},
+					[]string{l.Link.ID()},
+					map[string]any{"size": size, "limit": limit},
+					[]Remedy{
+						patchLink(
+							fmt.Sprintf("Let `%s` send a reference of 1KB", l.Link.From),
+							l,
+							map[string]any{"size": "1KB"},
+						),
+					},
+					"`%s` sends %s to `%s`, over the limit of %s: every one is rejected",
+					l.Link.From,
+					model.FormatSize(size),
+					l.Link.To,
+					model.FormatSize(limit),
+				)
 			}
 		}
 	}}
@@ -199,11 +265,24 @@ from the one that is linked to.`,
 		failing := p.deadLettersOfNodes()
 		for i := range p.Graph.Nodes {
 			n := p.node(i)
-			if len(n.In) > 0 || len(n.DeadFrom) > 0 || n.Kind == model.Schedule || n.Kind == model.Endpoint || n.Rate > 0 || len(n.Node.Keys) > 0 || len(n.Types) > 0 || len(n.Sources) > 0 || p.sources[i] != nil || len(failing[i]) > 0 {
+			if len(n.In) > 0 || len(n.DeadFrom) > 0 || n.Kind == model.Schedule || n.Kind == model.Endpoint ||
+				n.Rate > 0 ||
+				len(n.Node.Keys) > 0 ||
+				len(n.Types) > 0 ||
+				len(n.Sources) > 0 ||
+				p.sources[i] != nil ||
+				len(failing[i]) > 0 {
 				continue
 			}
-			p.report(n.Pos, []string{n.Name}, nil, nil, []Remedy{patchNode(fmt.Sprintf("Remove `%s`", n.Name), n.Name, nil)},
-				"nothing reaches `%s`: no link leads to it, and no `rate` or traffic says that external senders use it", n.Name)
+			p.report(
+				n.Pos,
+				[]string{n.Name},
+				nil,
+				nil,
+				[]Remedy{patchNode(fmt.Sprintf("Remove `%s`", n.Name), n.Name, nil)},
+				"nothing reaches `%s`: no link leads to it, and no `rate` or traffic says that external senders use it",
+				n.Name,
+			)
 		}
 	}}
 

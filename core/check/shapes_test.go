@@ -124,7 +124,14 @@ func manyLoops(nodes int) string {
 	var b strings.Builder
 	b.WriteString(header)
 	for i := range nodes / 2 {
-		fmt.Fprintf(&b, "  q%d: {kind: queue, rate: 1/h, links: {f%d: {retry: {tries: 3}}}}\n  f%d: {kind: function, takes: 1s, links: {back: {to: q%d, chance: 30%%}}}\n", i, i, i, i)
+		fmt.Fprintf(
+			&b,
+			"  q%d: {kind: queue, rate: 1/h, links: {f%d: {retry: {tries: 3}}}}\n  f%d: {kind: function, takes: 1s, links: {back: {to: q%d, chance: 30%%}}}\n",
+			i,
+			i,
+			i,
+			i,
+		)
 	}
 	return b.String()
 }
@@ -154,8 +161,19 @@ func keyRing(nodes int) string {
 	var b strings.Builder
 	b.WriteString(header)
 	for i := range nodes {
-		fmt.Fprintf(&b, "  b%d: {kind: bucket, keys: [\"k%d/{seq}.csv\"], rate: 1/h, links: {f%d: {match: {prefix: k}}}}\n", i, i, i)
-		fmt.Fprintf(&b, "  f%d: {kind: function, takes: 1s, links: {b%d: {key: \"{dir}/{stem}.csv\"}}}\n", i, (i+1)%nodes)
+		fmt.Fprintf(
+			&b,
+			"  b%d: {kind: bucket, keys: [\"k%d/{seq}.csv\"], rate: 1/h, links: {f%d: {match: {prefix: k}}}}\n",
+			i,
+			i,
+			i,
+		)
+		fmt.Fprintf(
+			&b,
+			"  f%d: {kind: function, takes: 1s, links: {b%d: {key: \"{dir}/{stem}.csv\"}}}\n",
+			i,
+			(i+1)%nodes,
+		)
 	}
 	return b.String()
 }
@@ -170,7 +188,9 @@ func estate(nodes int) string {
 		if i+1 < systems && i%7 != 6 {
 			next = fmt.Sprintf(", on: {to: in-%d, key: \"from-%d/{stem}.csv\"}", i+1, i)
 		}
-		fmt.Fprintf(&b, `  in-%[1]d: {kind: bucket, keys: ["up-%[1]d/{seq}.csv"], rate: 10/h, links: {split-%[1]d: {match: {suffix: .csv}, dead-letter: aside-%[1]d}, log-%[1]d: {dead-letter: aside-%[1]d}}}
+		fmt.Fprintf(
+			&b,
+			`  in-%[1]d: {kind: bucket, keys: ["up-%[1]d/{seq}.csv"], rate: 10/h, links: {split-%[1]d: {match: {suffix: .csv}, dead-letter: aside-%[1]d}, log-%[1]d: {dead-letter: aside-%[1]d}}}
   split-%[1]d: {kind: function, takes: 1s, links: {work-%[1]d: {count: 3}, rows-%[1]d: {key: "{stem}"}}}
   work-%[1]d: {kind: queue, lease: 5m, links: {do-%[1]d: {retry: {tries: 3}, dead-letter: aside-%[1]d}}}
   do-%[1]d: {kind: function, takes: 2s, fails: 1%%, concurrency: 5, links: {desk-%[1]d: {mode: wait}, news-%[1]d: {type: done}, rows-%[1]d: {}%[2]s}}
@@ -180,7 +200,10 @@ func estate(nodes int) string {
   log-%[1]d: {kind: queue, retention: 14d}
   rows-%[1]d: {kind: table}
   aside-%[1]d: {kind: queue, retention: 14d}
-`, i, next)
+`,
+			i,
+			next,
+		)
 	}
 	return b.String()
 }
@@ -195,8 +218,20 @@ func largeGraph(t testing.TB, text string) *graph.Graph {
 
 // BenchmarkShapes checks large models of each shape.
 func BenchmarkShapes(b *testing.B) {
-	sizes := map[string][]int{"random": {2_500, 5_000, 10_000}, "calls": {1_250, 2_500, 5_000}, "layers": {75, 150, 300}, "ring": {200, 400, 800},
-		"loops": {2_500, 5_000, 10_000}, "star-in": {2_500, 5_000, 10_000}, "star-out": {2_500, 5_000, 10_000}, "estate": {1_000, 10_000, 100_000}}
+	sizes := map[string][]int{
+		"random": {2_500, 5_000, 10_000},
+		"calls":  {1_250, 2_500, 5_000},
+		"layers": {75, 150, 300},
+		"ring":   {200, 400, 800},
+		"loops": {
+			2_500,
+			5_000,
+			10_000,
+		},
+		"star-in":  {2_500, 5_000, 10_000},
+		"star-out": {2_500, 5_000, 10_000},
+		"estate":   {1_000, 10_000, 100_000},
+	}
 	for _, s := range shapes {
 		for _, n := range sizes[s.name] {
 			b.Run(fmt.Sprintf("%s/%d", s.name, n), func(b *testing.B) {

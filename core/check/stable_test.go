@@ -51,7 +51,10 @@ func TestFindingsDoNotDependOnOrder(t *testing.T) {
 	require.Greater(t, len(want), 10)
 	for seed := range uint64(3) {
 		shuffled := slices.Clone(nodes)
-		rand.New(rand.NewPCG(seed, 1)).Shuffle(len(shuffled), func(i, j int) { shuffled[i], shuffled[j] = shuffled[j], shuffled[i] })
+		rand.New(rand.NewPCG(seed, 1)).Shuffle(
+			len(shuffled),
+			func(i, j int) { shuffled[i], shuffled[j] = shuffled[j], shuffled[i] },
+		)
 		text := head + "\nnodes:\n  # in another order\n" + strings.Join(shuffled, "") + tail
 		require.Equal(t, want, findings(strings.ReplaceAll(text, "\n", "\r\n")), "seed %d", seed)
 	}

@@ -171,7 +171,10 @@ func (a *Analysis) findStates() {
 }
 
 // stateEdges lists where a message at a state can go.
-func (a *Analysis) stateEdges(at state, add func(to int, m message, c context, link int, kind edgeKind, verdict reach)) {
+func (a *Analysis) stateEdges(
+	at state,
+	add func(to int, m message, c context, link int, kind edgeKind, verdict reach),
+) {
 	n := a.node(at.node)
 	dead := func(to int, link int) {
 		if to != graph.None {
@@ -236,7 +239,13 @@ func (a *Analysis) settle(found []state, firsts []int, edges []edge) {
 	slices.SortFunc(order, func(x, y int) int {
 		s, t := &found[x], &found[y]
 		c := cmp.Or(cmp.Compare(s.node, t.node), compareMessages(s.message, t.message))
-		return cmp.Or(c, cmp.Compare(s.how, t.how), cmp.Compare(s.policy, t.policy), cmp.Compare(s.dead, t.dead), cmp.Compare(s.link, t.link))
+		return cmp.Or(
+			c,
+			cmp.Compare(s.how, t.how),
+			cmp.Compare(s.policy, t.policy),
+			cmp.Compare(s.dead, t.dead),
+			cmp.Compare(s.link, t.link),
+		)
 	})
 	number := make([]int, len(found))
 	for k, old := range order {

@@ -44,7 +44,13 @@ func (w *walker) doTasks(alive law) law {
 			continue
 		}
 		scratch := *w
-		scratch.out = &runOutcome{errors: map[string]float64{}, visits: map[int]float64{}, again: map[int]float64{}, dooms: map[int]float64{}, sent: map[int]float64{}}
+		scratch.out = &runOutcome{
+			errors: map[string]float64{},
+			visits: map[int]float64{},
+			again:  map[int]float64{},
+			dooms:  map[int]float64{},
+			sent:   map[int]float64{},
+		}
 		scratch.doomed = e.link
 		d := &taskWalk{walker: &scratch}
 		left := d.list(w.n.Tasks, before)

@@ -119,7 +119,8 @@ func (a *Analysis) lose(s int, cause string, node, link int, share three, stated
 	if share.high < negligible {
 		return
 	}
-	if fails := a.node(node).Fails.EachTry; (cause == "overflow" || cause == "throttled") && fails > 0 { // either may be the reason
+	if fails := a.node(node).Fails.EachTry; (cause == "overflow" || cause == "throttled") &&
+		fails > 0 { // either may be the reason
 		part := share.times(three{fails, span{0, 1}})
 		a.losses[s] = append(a.losses[s], loss{"rejected", node, link, part.span, part.usual, stated, why})
 		share = share.times(three{1 - fails, span{0, 1}})
@@ -243,7 +244,10 @@ func (a *Analysis) weighRun(s int, at state, n *graph.Node, edges []edge) {
 			}
 			e.mean, e.expected = share.span, share.usual
 		default:
-			all := a.three(s, func(m mode) float64 { return a.sendsAt(s, m, e.kind) * a.outcome(s, m).sent[e.link] }).times(sure)
+			all := a.three(
+				s,
+				func(m mode) float64 { return a.sendsAt(s, m, e.kind) * a.outcome(s, m).sent[e.link] },
+			).times(sure)
 			if count, _, guessed := a.countOf(l, at); guessed {
 				all.low, all.high = 0, max(all.high, count.high*works.high)
 			}
@@ -495,7 +499,8 @@ func (a *Analysis) weighReader(s int, at state, n *graph.Node, l *graph.Link, pa
 				dead = nil
 			}
 			given := same(share)
-			if l.Read.UpTo > 1 && n.Kind != model.Queue && l.Policy.Tries > 0 { // what follows a rejected record waits, and uses up tries too
+			if l.Read.UpTo > 1 && n.Kind != model.Queue &&
+				l.Policy.Tries > 0 { // what follows a rejected record waits, and uses up tries too
 				given.high = max(share, math.Pow(1-math.Pow(1-p, float64(l.Read.UpTo)), float64(l.Policy.Tries)))
 			}
 			e.taken = part.usual

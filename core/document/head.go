@@ -21,7 +21,13 @@ type Head struct {
 
 // NewHead fills the head of a document of some schema.
 func NewHead(schema, model, environment, digest string) Head {
-	return Head{Schema: "ironweir/" + schema + "/1", Version: Version, Model: model, Environment: environment, Digest: digest}
+	return Head{
+		Schema:      "ironweir/" + schema + "/1",
+		Version:     Version,
+		Model:       model,
+		Environment: environment,
+		Digest:      digest,
+	}
 }
 
 // Digest gives the SHA-256 of texts, in hex.

@@ -153,7 +153,13 @@ func Compile(source, want string) (*Expression, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the expression %q does not compile: %s", source, firstLine(err.Error()))
 	}
-	e := &Expression{Source: source, ReadsData: readsData.MatchString(source), Volatile: volatile.MatchString(source), program: program, ast: ast}
+	e := &Expression{
+		Source:    source,
+		ReadsData: readsData.MatchString(source),
+		Volatile:  volatile.MatchString(source),
+		program:   program,
+		ast:       ast,
+	}
 	e.partial = sync.OnceValues(func() (cel.Program, error) {
 		return env.Program(ast, cel.EvalOptions(cel.OptOptimize, cel.OptPartialEval), cel.CostLimit(CostLimit))
 	})
@@ -305,7 +311,11 @@ func CompileJudgement(source string) (*Judgement, error) {
 	}
 	compiled, issues := env.Compile(source)
 	if issues != nil && issues.Err() != nil {
-		return nil, fmt.Errorf("the expectation %q does not compile: %s", source, strings.TrimPrefix(strings.SplitN(issues.Err().Error(), "\n", 2)[0], "ERROR: <input>:"))
+		return nil, fmt.Errorf(
+			"the expectation %q does not compile: %s",
+			source,
+			strings.TrimPrefix(strings.SplitN(issues.Err().Error(), "\n", 2)[0], "ERROR: <input>:"),
+		)
 	}
 	if out := compiled.OutputType(); !out.IsExactType(cel.BoolType) && !out.IsExactType(cel.DynType) {
 		return nil, fmt.Errorf("the expectation %q gives %s; it must be true or false", source, out)

@@ -10,8 +10,23 @@ import (
 )
 
 func event() *Event {
-	return &Event{ID: "7", Source: "desk", Type: "written", Subject: "inbound/gannet/8812.csv", Time: time.Date(2026, 3, 27, 14, 0, 0, 0, time.UTC), Size: 2000, Hops: 2, Try: 3, Age: 90 * time.Second,
-		Data: map[string]any{"kg": 44.5, "urgent": true, "lines": []any{"a", "b"}, "van": map[string]any{"plate": "K 12"}}}
+	return &Event{
+		ID:      "7",
+		Source:  "desk",
+		Type:    "written",
+		Subject: "inbound/gannet/8812.csv",
+		Time:    time.Date(2026, 3, 27, 14, 0, 0, 0, time.UTC),
+		Size:    2000,
+		Hops:    2,
+		Try:     3,
+		Age:     90 * time.Second,
+		Data: map[string]any{
+			"kg":     44.5,
+			"urgent": true,
+			"lines":  []any{"a", "b"},
+			"van":    map[string]any{"plate": "K 12"},
+		},
+	}
 }
 
 func TestConditions(t *testing.T) {
@@ -92,7 +107,10 @@ func TestRefusedExpressions(t *testing.T) {
 func TestJudgements(t *testing.T) {
 	j, err := CompileJudgement("run.ledger.lost.total == 0 && run.nodes['a-b'].depth.max < 10")
 	require.NoError(t, err)
-	doc := map[string]any{"ledger": map[string]any{"lost": map[string]any{"total": 0.0}}, "nodes": map[string]any{"a-b": map[string]any{"depth": map[string]any{"max": 3.0}}}}
+	doc := map[string]any{
+		"ledger": map[string]any{"lost": map[string]any{"total": 0.0}},
+		"nodes":  map[string]any{"a-b": map[string]any{"depth": map[string]any{"max": 3.0}}},
+	}
 	holds, err := j.Holds(doc)
 	require.NoError(t, err)
 	require.True(t, holds)
@@ -106,7 +124,13 @@ func TestJudgements(t *testing.T) {
 
 // [PE-14] [PE-15] [PE-16]
 func TestTemplates(t *testing.T) {
-	f := Filling{Subject: "inbound/gannet/8812.csv", ID: 4, Seq: 9, Time: time.Date(2026, 3, 27, 0, 0, 0, 0, time.UTC), Data: map[string]any{"van": map[string]any{"plate": "K 12"}, "kg": 4.5, "l": []any{"x"}}}
+	f := Filling{
+		Subject: "inbound/gannet/8812.csv",
+		ID:      4,
+		Seq:     9,
+		Time:    time.Date(2026, 3, 27, 0, 0, 0, 0, time.UTC),
+		Data:    map[string]any{"van": map[string]any{"plate": "K 12"}, "kg": 4.5, "l": []any{"x"}},
+	}
 	for source, want := range map[string]string{
 		"stamped/{stem}.pdf":      "stamped/8812.pdf",
 		"{key}":                   "inbound/gannet/8812.csv",
@@ -136,7 +160,10 @@ func TestTemplates(t *testing.T) {
 func TestShapesCoverWhatTemplatesMake(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		word := rapid.StringMatching(`[ab./]{0,4}`)
-		part := rapid.OneOf(word, rapid.SampledFrom([]string{"{key}", "{dir}", "{name}", "{stem}", "{ext}", "{seq}", "{date}", "{id}"}))
+		part := rapid.OneOf(
+			word,
+			rapid.SampledFrom([]string{"{key}", "{dir}", "{name}", "{stem}", "{ext}", "{seq}", "{date}", "{id}"}),
+		)
 		template := func(label string) *Template {
 			tmpl, err := ParseTemplate(strings.Join(rapid.SliceOfN(part, 1, 4).Draw(t, label), ""), false)
 			require.NoError(t, err)
@@ -151,8 +178,22 @@ func TestShapesCoverWhatTemplatesMake(t *testing.T) {
 		key := fill(second, middle)
 		for _, from := range []KeyShape{first.Shape(AnyKey), ExactKey(middle)} {
 			shape := second.Shape(from)
-			require.True(t, strings.HasPrefix(key, shape.Prefix), "%q starts with %q (%s)", key, shape.Prefix, second.Source)
-			require.True(t, strings.HasSuffix(key, shape.Suffix), "%q ends with %q (%s)", key, shape.Suffix, second.Source)
+			require.True(
+				t,
+				strings.HasPrefix(key, shape.Prefix),
+				"%q starts with %q (%s)",
+				key,
+				shape.Prefix,
+				second.Source,
+			)
+			require.True(
+				t,
+				strings.HasSuffix(key, shape.Suffix),
+				"%q ends with %q (%s)",
+				key,
+				shape.Suffix,
+				second.Source,
+			)
 			if shape.Exact {
 				require.Equal(t, shape.Prefix, key)
 			}

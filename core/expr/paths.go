@@ -29,7 +29,8 @@ func (j *Judgement) Paths() []Path {
 				continue
 			case ast.CallKind:
 				call := e.AsCall()
-				if call.FunctionName() != operators.Index || len(call.Args()) != 2 || call.Args()[1].Kind() != ast.LiteralKind {
+				if call.FunctionName() != operators.Index || len(call.Args()) != 2 ||
+					call.Args()[1].Kind() != ast.LiteralKind {
 					return nil, false
 				}
 				name, text := ref.Val(call.Args()[1].AsLiteral()).Value().(string)

@@ -164,7 +164,12 @@ func (s Shapes) widened() Shapes {
 		}
 	}
 	a, b := s[first], s[second]
-	merged := KeyShape{Prefix: commonPrefix(a.Prefix, b.Prefix), Suffix: commonSuffix(a.Suffix, b.Suffix), Least: min(a.Least, b.Least), Wide: true}
+	merged := KeyShape{
+		Prefix: commonPrefix(a.Prefix, b.Prefix),
+		Suffix: commonSuffix(a.Suffix, b.Suffix),
+		Least:  min(a.Least, b.Least),
+		Wide:   true,
+	}
 	out := Shapes{merged}
 	for k, have := range s {
 		if k != first && k != second && !merged.covers(have) {

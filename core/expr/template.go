@@ -23,7 +23,16 @@ type part struct {
 
 // Names that a template may use on what an event carries; any other name is
 // free: outsiders fill it in.
-var carried = map[string]bool{"key": true, "dir": true, "name": true, "stem": true, "ext": true, "seq": true, "date": true, "id": true}
+var carried = map[string]bool{
+	"key":  true,
+	"dir":  true,
+	"name": true,
+	"stem": true,
+	"ext":  true,
+	"seq":  true,
+	"date": true,
+	"id":   true,
+}
 
 var variableName = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_.-]*$`)
 
@@ -50,7 +59,11 @@ func ParseTemplate(source string, free bool) (*Template, error) {
 		}
 		name := rest[open+1 : end]
 		if !variableName.MatchString(name) {
-			return nil, fmt.Errorf("the template %q has the variable {%s}; a name is letters, digits, `_`, `-` and dots", source, name)
+			return nil, fmt.Errorf(
+				"the template %q has the variable {%s}; a name is letters, digits, `_`, `-` and dots",
+				source,
+				name,
+			)
 		}
 		if strings.HasPrefix(name, "data.") {
 			t.ReadsData = true

@@ -110,7 +110,11 @@ func (g *Graph) Declined(node int, e expr.Event, change string) []string {
 		case l.Disabled:
 			whys[i] = "the link is switched off (`enabled: false`)"
 		case wanted != nil && !slices.Contains(wanted, change):
-			whys[i] = fmt.Sprintf("the link takes only what is %s; the object is %s", strings.Join(wanted, " or "), change)
+			whys[i] = fmt.Sprintf(
+				"the link takes only what is %s; the object is %s",
+				strings.Join(wanted, " or "),
+				change,
+			)
 		default:
 			whys[i] = l.Filter.Why(&e)
 		}

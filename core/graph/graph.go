@@ -165,7 +165,12 @@ func (p Policy) with(r *model.Retry) Policy {
 
 // Compile makes the graph of a topology that has been read without problems.
 func Compile(t *model.Topology) (*Graph, error) {
-	g := &Graph{Topology: t, UsesSize: t.Limits.Payload > 0, byName: make(map[string]int, len(t.Nodes)), byLink: map[string]int{}}
+	g := &Graph{
+		Topology: t,
+		UsesSize: t.Limits.Payload > 0,
+		byName:   make(map[string]int, len(t.Nodes)),
+		byLink:   map[string]int{},
+	}
 	g.Nodes = make([]Node, len(t.Nodes))
 	for i, n := range t.Nodes {
 		g.byName[n.Name] = i

@@ -27,8 +27,15 @@ func (g *Graph) SampleKey(id int) string {
 // key from templates, a payload from the schema that it accepts.
 func (g *Graph) Sample(id int) map[string]any {
 	n := &g.Nodes[id]
-	event := map[string]any{"specversion": "1.0", "id": "1", "source": "outside", "type": DefaultType(n.Kind), "time": model.DefaultStart.Format(time.RFC3339),
-		"datacontenttype": "application/json", "data": map[string]any{}}
+	event := map[string]any{
+		"specversion":     "1.0",
+		"id":              "1",
+		"source":          "outside",
+		"type":            DefaultType(n.Kind),
+		"time":            model.DefaultStart.Format(time.RFC3339),
+		"datacontenttype": "application/json",
+		"data":            map[string]any{},
+	}
 	if n.Accepts != nil {
 		event["data"] = expr.Example(n.Accepts.Document)
 	}

@@ -19,7 +19,16 @@ var aliases = []struct {
 	name string
 	from []string
 }{
-	{Destination, []string{"messaging.destination", "messaging.source.name", "messaging.source", "message_bus.destination", "messaging.destination.template"}},
+	{
+		Destination,
+		[]string{
+			"messaging.destination",
+			"messaging.source.name",
+			"messaging.source",
+			"message_bus.destination",
+			"messaging.destination.template",
+		},
+	},
 	{RoutingKey, []string{"*routing_key"}},
 	{Operation, []string{"messaging.operation", "messaging.operation.name", "message_bus.operation"}},
 	{MessageID, []string{"messaging.message_id", "message_bus.message_id"}},

@@ -33,7 +33,13 @@ type drafter struct {
 // drafter begins a draft with the names of what was observed; t is the model that it is
 // for, or nil.
 func (o *Observed) drafter(names map[string]string, t *model.Topology) *drafter {
-	d := &drafter{Observed: o, names: names, taken: map[string]bool{}, added: model.MapValue(), Draft: Draft{Comments: map[string]string{}, ScenarioComments: map[string]string{}}}
+	d := &drafter{
+		Observed: o,
+		names:    names,
+		taken:    map[string]bool{},
+		added:    model.MapValue(),
+		Draft:    Draft{Comments: map[string]string{}, ScenarioComments: map[string]string{}},
+	}
 	for _, name := range names {
 		d.taken[name] = true
 	}
@@ -106,9 +112,23 @@ func (o *Observed) Draft(name string) *Draft {
 		d.Comments["nodes."+d.names[n.Name]] = d.evidence(n)
 	}
 	nodes.Fields = append(nodes.Fields, d.added.Fields...)
-	d.Model = model.MapValue().Add("ironweir", model.TextValue("topology/1")).Add("name", model.TextValue(freeName(name, nil))).Add("nodes", nodes)
-	d.Comments["ironweir"] = fmt.Sprintf("Drafted from %d spans of %d traces, %s to %s. Look at every line: what is not in traces (leases, limits, retention, dead letters that nobody needed) is not here.",
-		o.Spans, o.Traces, clock(o.From), clock(o.Until))
+	d.Model = model.MapValue().Add(
+		"ironweir",
+		model.TextValue("topology/1"),
+	).Add(
+		"name",
+		model.TextValue(freeName(name, nil)),
+	).Add(
+		"nodes",
+		nodes,
+	)
+	d.Comments["ironweir"] = fmt.Sprintf(
+		"Drafted from %d spans of %d traces, %s to %s. Look at every line: what is not in traces (leases, limits, retention, dead letters that nobody needed) is not here.",
+		o.Spans,
+		o.Traces,
+		clock(o.From),
+		clock(o.Until),
+	)
 	d.scenario(name)
 	return &d.Draft
 }
@@ -124,7 +144,14 @@ func (d *drafter) evidence(n *Node) string {
 	}
 	if n.Runs > 0 && n.Kind != model.Endpoint {
 		share, in := ShareInterval(n.Failures, n.Runs)
-		s += fmt.Sprintf(" %d runs seen, %d failed by themselves (%.3g%%, 99%% interval %.3g to %.3g%%).", n.Runs, n.Failures, 100*share, 100*in[0], 100*in[1])
+		s += fmt.Sprintf(
+			" %d runs seen, %d failed by themselves (%.3g%%, 99%% interval %.3g to %.3g%%).",
+			n.Runs,
+			n.Failures,
+			100*share,
+			100*in[0],
+			100*in[1],
+		)
 		if len(n.Times) > 0 {
 			mean, in := MeanInterval(n.Times)
 			s += fmt.Sprintf(" Mean time %s (%s to %s).", duration(mean), duration(max(in[0], 0)), duration(in[1]))
@@ -156,7 +183,10 @@ func (d *drafter) node(n *Node) *model.Value {
 		if len(n.Times) > 0 {
 			f := fit(n.Times)
 			v.Add("takes", f.Value)
-			d.Comments["nodes."+d.names[n.Name]+".takes"] = "Fitted to " + counted(f.Count, "run") + ": " + f.String() + "."
+			d.Comments["nodes."+d.names[n.Name]+".takes"] = "Fitted to " + counted(
+				f.Count,
+				"run",
+			) + ": " + f.String() + "."
 		}
 		if n.Failures > 0 {
 			v.Add("fails", text(strconv.FormatFloat(100*float64(n.Failures)/float64(n.Runs), 'g', 3, 64)+"%"))
@@ -171,7 +201,10 @@ func (d *drafter) node(n *Node) *model.Value {
 	if n.Delay > 0 && (n.Kind == model.Queue || n.Kind == model.Bucket) {
 		field := map[model.Kind]string{model.Queue: "delay", model.Bucket: "notice"}[n.Kind]
 		v.Add(field, text(duration(roundWait(n.Delay))))
-		d.Comments["nodes."+d.names[n.Name]+"."+field] = fmt.Sprintf("Guessed: no message was processed sooner than %s after it was sent.", duration(n.Delay))
+		d.Comments["nodes."+d.names[n.Name]+"."+field] = fmt.Sprintf(
+			"Guessed: no message was processed sooner than %s after it was sent.",
+			duration(n.Delay),
+		)
 	}
 	links := model.MapValue()
 	for _, key := range d.linksOf(n) {
@@ -226,8 +259,21 @@ func (d *drafter) link(n *Node, key LinkKey, links *model.Value) {
 			v.Add("mode", text("async"))
 		}
 		if l.Wait && l.Tries > 1 {
-			v.Add("retry", model.MapValue().Add("tries", model.NumberValue(strconv.Itoa(l.Tries))).Add("wait", text(duration(roundWait(l.RetryWait)))))
-			d.Comments["nodes."+d.names[n.Name]+".links."+name+".retry"] = fmt.Sprintf("Guessed: a failed call was made again after %s at least; the most tries were %d.", duration(l.RetryWait), l.Tries)
+			v.Add(
+				"retry",
+				model.MapValue().Add(
+					"tries",
+					model.NumberValue(strconv.Itoa(l.Tries)),
+				).Add(
+					"wait",
+					text(duration(roundWait(l.RetryWait))),
+				),
+			)
+			d.Comments["nodes."+d.names[n.Name]+".links."+name+".retry"] = fmt.Sprintf(
+				"Guessed: a failed call was made again after %s at least; the most tries were %d.",
+				duration(l.RetryWait),
+				l.Tries,
+			)
 		}
 		if key.Type != "" {
 			v.Add("type", text(key.Type))
@@ -255,7 +301,10 @@ func (d *drafter) delivery(n *Node, key LinkKey, v *model.Value) {
 	}
 	if l.Parallel > 1 && polled {
 		read.Add("parallel", model.NumberValue(strconv.Itoa(l.Parallel)))
-		d.Comments[path+".read"] = fmt.Sprintf("Guessed: up to %d concurrent runs were seen; more may be possible.", l.Parallel)
+		d.Comments[path+".read"] = fmt.Sprintf(
+			"Guessed: up to %d concurrent runs were seen; more may be possible.",
+			l.Parallel,
+		)
 	}
 	if n.Kind == model.Queue && n.Why != "it says so" && l.Tries > 0 {
 		read.Add("settle", text("reject"))
@@ -265,13 +314,20 @@ func (d *drafter) delivery(n *Node, key LinkKey, v *model.Value) {
 	}
 	if l.Tries > 0 && to.Kind.Runs() {
 		retry := model.MapValue().Add("tries", model.NumberValue(strconv.Itoa(l.Tries)))
-		d.Comments[path+".retry"] = fmt.Sprintf("Guessed: the most tries of a message were %d. Whether a lease delays the next try is not in traces.", l.Tries)
+		d.Comments[path+".retry"] = fmt.Sprintf(
+			"Guessed: the most tries of a message were %d. Whether a lease delays the next try is not in traces.",
+			l.Tries,
+		)
 		if l.RetryWait > 0 && !l.Returned {
 			retry.Add("wait", text(duration(roundWait(l.RetryWait))))
 		}
 		if l.Returned {
 			retry.Add("wait", text(duration(roundWait(l.RetryWait))))
-			d.Comments[path+".retry"] = fmt.Sprintf("Guessed: failed messages came back through a queue that returns them, after %s at least; the most tries of a message were %d.", duration(l.RetryWait), l.Tries)
+			d.Comments[path+".retry"] = fmt.Sprintf(
+				"Guessed: failed messages came back through a queue that returns them, after %s at least; the most tries of a message were %d.",
+				duration(l.RetryWait),
+				l.Tries,
+			)
 		}
 		v.Add("retry", retry)
 	}
@@ -287,9 +343,16 @@ func (d *drafter) delivery(n *Node, key LinkKey, v *model.Value) {
 		d.taken[name] = true
 		v.Add("dead-letter", text(name))
 		d.added.Add(name, model.MapValue().Add("kind", text("queue")))
-		d.Comments["nodes."+name] = fmt.Sprintf("QUESTION: %s failed for good at %s, and the traces do not show where. If nothing keeps them, remove this queue: they are lost.", counted(l.GaveUp, "message"), d.names[key.To])
+		d.Comments["nodes."+name] = fmt.Sprintf(
+			"QUESTION: %s failed for good at %s, and the traces do not show where. If nothing keeps them, remove this queue: they are lost.",
+			counted(l.GaveUp, "message"),
+			d.names[key.To],
+		)
 		if l.GaveUp == 0 {
-			d.Comments["nodes."+name] = fmt.Sprintf("QUESTION: no message used up its tries at %s while this was observed. Where would it go? If nothing keeps it, remove this queue: it is lost.", d.names[key.To])
+			d.Comments["nodes."+name] = fmt.Sprintf(
+				"QUESTION: no message used up its tries at %s while this was observed. Where would it go? If nothing keeps it, remove this queue: it is lost.",
+				d.names[key.To],
+			)
 		}
 	}
 }
@@ -344,7 +407,10 @@ func (d *drafter) count(n *Node, l *Link, v *model.Value) {
 		sort.Ints(sorted)
 		const points = 20
 		for i := range min(points, len(sorted)) {
-			values = append(values, model.NumberValue(strconv.Itoa(sorted[(2*i+1)*len(sorted)/(2*min(points, len(sorted)))])))
+			values = append(
+				values,
+				model.NumberValue(strconv.Itoa(sorted[(2*i+1)*len(sorted)/(2*min(points, len(sorted)))])),
+			)
 		}
 		v.Add("count", model.MapValue().Add("dist", text("samples")).Add("values", model.ListValue(values...)))
 	}
@@ -469,7 +535,10 @@ func (d *drafter) schedule(n *Node, v *model.Value) {
 		every = max(gaps[len(gaps)/2].Round(time.Second), time.Second)
 	}
 	v.Add("every", text(model.FormatDuration(every)))
-	d.Comments["nodes."+d.names[n.Name]+".every"] = fmt.Sprintf("Guessed: the middle gap between %d starts.", len(n.Fires))
+	d.Comments["nodes."+d.names[n.Name]+".every"] = fmt.Sprintf(
+		"Guessed: the middle gap between %d starts.",
+		len(n.Fires),
+	)
 }
 
 // scenario makes the traffic of what came in from outside: an hourly curve where
@@ -509,7 +578,22 @@ func (d *drafter) scenario(name string) {
 		traffic.Add(d.names[entry], t)
 		d.ScenarioComments["traffic."+d.names[entry]] = fmt.Sprintf("%d seen.", len(e.Times))
 	}
-	d.Scenario = model.MapValue().Add("ironweir", text("scenario/1")).Add("name", text(freeName(name+"-observed", nil))).
-		Add("start", text(start.Format(time.RFC3339))).Add("length", text(model.FormatDuration(length))).Add("traffic", traffic)
+	d.Scenario = model.MapValue().Add(
+		"ironweir",
+		text("scenario/1"),
+	).Add(
+		"name",
+		text(freeName(name+"-observed", nil)),
+	).
+		Add(
+			"start",
+			text(start.Format(time.RFC3339)),
+		).Add(
+		"length",
+		text(model.FormatDuration(length)),
+	).Add(
+		"traffic",
+		traffic,
+	)
 	d.ScenarioComments["ironweir"] = "What came in, hour by hour, as the traces have it. Traces that are sampled show less than there was."
 }

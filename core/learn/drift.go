@@ -34,7 +34,9 @@ type Difference struct {
 
 // None tells whether nothing differs.
 func (d *Drift) None() bool {
-	return len(d.Unmodelled.Nodes)+len(d.Unmodelled.Links)+len(d.Unobserved.Nodes)+len(d.Unobserved.Links)+len(d.Different) == 0
+	return len(d.Unmodelled.Nodes)+len(d.Unmodelled.Links)+len(d.Unobserved.Nodes)+len(
+		d.Unobserved.Links,
+	)+len(d.Different) == 0
 }
 
 // leastSeen is how many observations a number needs to be compared.
@@ -43,7 +45,11 @@ const leastSeen = 20
 // Drift compares a model with what was observed.
 func (o *Observed) Drift(t *model.Topology) *Drift {
 	names := o.Names(t)
-	d := &Drift{Unmodelled: Names{Nodes: []string{}, Links: []string{}}, Unobserved: Names{Nodes: []string{}, Links: []string{}}, Different: []Difference{}}
+	d := &Drift{
+		Unmodelled: Names{Nodes: []string{}, Links: []string{}},
+		Unobserved: Names{Nodes: []string{}, Links: []string{}},
+		Different:  []Difference{},
+	}
 	seen, seenLinks := map[string]bool{}, map[[2]string]bool{}
 	for _, n := range o.ordered() {
 		name := names[n.Name]
@@ -134,7 +140,19 @@ func (o *Observed) Update(t *model.Topology, drift *Drift) (patch *model.Value, 
 				nodes.Add(differs.Node, change)
 			}
 			change.Add(field, measured)
-			comments = append(comments, fmt.Sprintf("%s.%s: %.4g in the model, %.4g observed (99%% interval %.4g to %.4g, %d seen)", differs.Node, field, differs.Model, differs.Observed, differs.Interval[0], differs.Interval[1], differs.Seen))
+			comments = append(
+				comments,
+				fmt.Sprintf(
+					"%s.%s: %.4g in the model, %.4g observed (99%% interval %.4g to %.4g, %d seen)",
+					differs.Node,
+					field,
+					differs.Model,
+					differs.Observed,
+					differs.Interval[0],
+					differs.Interval[1],
+					differs.Seen,
+				),
+			)
 		}
 	}
 	return patch, comments

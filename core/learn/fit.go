@@ -63,7 +63,11 @@ func (f *Fit) String() string {
 	case "constant":
 		return "all the same"
 	case "samples":
-		return fmt.Sprintf("no distribution fits (the nearest is %.3f away, of at most %.3f), so the quantiles that were measured", f.Distance, f.Limit)
+		return fmt.Sprintf(
+			"no distribution fits (the nearest is %.3f away, of at most %.3f), so the quantiles that were measured",
+			f.Distance,
+			f.Limit,
+		)
 	}
 	return fmt.Sprintf("%s, %.3f away by Kolmogorov and Smirnov, of at most %.3f", f.Name, f.Distance, f.Limit)
 }
@@ -108,11 +112,20 @@ func fit(values []float64) *Fit {
 		cdf   func(float64) float64
 	}{
 		{of("exponential", "mean", duration(mean)), func(v float64) float64 { return 1 - math.Exp(-v/mean) }},
-		{of("gamma", "mean", duration(mean)).Add("cv", model.NumberValue(strconv.FormatFloat(cv, 'g', 3, 64))), gamma.CDF},
-		{of("lognormal", "p50", duration(math.Exp(logMean)), "p95", duration(math.Exp(logMean+z95*sigma))), func(v float64) float64 {
-			return 0.5 * math.Erfc(-(math.Log(max(v, 1e-9))-logMean)/(sigma*math.Sqrt2))
-		}},
-		{of("uniform", "min", duration(low), "max", duration(high)), func(v float64) float64 { return (v - low) / (high - low) }},
+		{
+			of("gamma", "mean", duration(mean)).Add("cv", model.NumberValue(strconv.FormatFloat(cv, 'g', 3, 64))),
+			gamma.CDF,
+		},
+		{
+			of("lognormal", "p50", duration(math.Exp(logMean)), "p95", duration(math.Exp(logMean+z95*sigma))),
+			func(v float64) float64 {
+				return 0.5 * math.Erfc(-(math.Log(max(v, 1e-9))-logMean)/(sigma*math.Sqrt2))
+			},
+		},
+		{
+			of("uniform", "min", duration(low), "max", duration(high)),
+			func(v float64) float64 { return (v - low) / (high - low) },
+		},
 	}
 	best := &Fit{Distance: math.Inf(1), Limit: 1.36 / math.Sqrt(float64(n)), Count: n}
 	for _, c := range candidates {

@@ -61,7 +61,8 @@ func (o *observer) countTries() {
 			continue
 		}
 		sort.Slice(list, func(a, b int) bool { return list[a].Start < list[b].Start })
-		if gap := float64(list[1].Start-list[0].End) * 1e-9; list[0].Error != "" && gap > 0 && (l.RetryWait == 0 || gap < l.RetryWait) {
+		if gap := float64(list[1].Start-list[0].End) * 1e-9; list[0].Error != "" && gap > 0 &&
+			(l.RetryWait == 0 || gap < l.RetryWait) {
 			l.RetryWait = gap
 		}
 		if well[key] { // the tries before it went well are tries, too
@@ -135,7 +136,8 @@ func (o *observer) findRetries() {
 	for i := range o.spans {
 		s := &o.spans[i]
 		run := o.runs[i]
-		if o.roles[i] != sends || run < 0 || o.roles[run] != processes || channelOf(s) == "" || s.Attributes[DeadLetter] != "" {
+		if o.roles[i] != sends || run < 0 || o.roles[run] != processes || channelOf(s) == "" ||
+			s.Attributes[DeadLetter] != "" {
 			continue
 		}
 		w := way{s.Service, channelOf(s)}
@@ -325,7 +327,8 @@ func (o *observer) findDelays() {
 	for channel, list := range waits {
 		sort.Float64s(list)
 		least, middle := list[0], list[len(list)/2]
-		if n := o.Nodes[channel]; n != nil && len(list) >= leastDelayed && least >= leastDelay && middle-least <= mostSpread*least {
+		if n := o.Nodes[channel]; n != nil && len(list) >= leastDelayed && least >= leastDelay &&
+			middle-least <= mostSpread*least {
 			n.Delay = least
 		}
 	}

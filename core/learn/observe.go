@@ -96,12 +96,32 @@ type start struct {
 }
 
 // ErrNothing says that spans tell of no node.
-var ErrNothing = errors.New("the traces hold no producer, consumer, server or client spans, so there is nothing to draw")
+var ErrNothing = errors.New(
+	"the traces hold no producer, consumer, server or client spans, so there is nothing to draw",
+)
 
 // Observe reads spans. They may come in any order.
 func Observe(spans []Span) *Observed {
-	o := &observer{spans: make([]Span, len(spans)), roles: make([]role, len(spans)), byID: map[Reference]int{}, children: map[Reference][]int{}, worker: map[string]bool{}, serving: map[string]string{}, orphans: map[string]bool{}, entered: map[string]start{},
-		Observed: &Observed{Nodes: map[string]*Node{}, Links: map[LinkKey]*Link{}, Entries: map[string]*Entry{}, DeadLetters: map[string]string{}, Skipped: map[string]int{}, Latency: map[[2]string][]float64{}, Held: map[string]Held{}, Spans: len(spans)}}
+	o := &observer{
+		spans:    make([]Span, len(spans)),
+		roles:    make([]role, len(spans)),
+		byID:     map[Reference]int{},
+		children: map[Reference][]int{},
+		worker:   map[string]bool{},
+		serving:  map[string]string{},
+		orphans:  map[string]bool{},
+		entered:  map[string]start{},
+		Observed: &Observed{
+			Nodes:       map[string]*Node{},
+			Links:       map[LinkKey]*Link{},
+			Entries:     map[string]*Entry{},
+			DeadLetters: map[string]string{},
+			Skipped:     map[string]int{},
+			Latency:     map[[2]string][]float64{},
+			Held:        map[string]Held{},
+			Spans:       len(spans),
+		},
+	}
 	traces := map[string]bool{}
 	for i := range spans {
 		s, is, why := understand(spans[i])

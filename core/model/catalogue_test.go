@@ -46,12 +46,33 @@ func TestTheCatalogueIsWhole(t *testing.T) {
 }
 
 // holders are fields whose parts docs/model.md lists one by one, as read.up-to.
-var holders = map[string]bool{"read": true, "retry": true, "dedupe": true, "cold-start": true, "cases": true, "send-back": true, "rewind": true}
+var holders = map[string]bool{
+	"read":       true,
+	"retry":      true,
+	"dedupe":     true,
+	"cold-start": true,
+	"cases":      true,
+	"send-back":  true,
+	"rewind":     true,
+}
 
 // values are words in tables of docs/model.md that a schema leaves open: forms of a
 // number, of failures and of arrivals, and tasks.
-var values = map[string]bool{"guess": true, "range": true, "measured": true, "each-try": true, "for-good": true, "error": true,
-	"poisson": true, "even": true, "on": true, "off": true, "curve": true, "replay": true, "set": true}
+var values = map[string]bool{
+	"guess":    true,
+	"range":    true,
+	"measured": true,
+	"each-try": true,
+	"for-good": true,
+	"error":    true,
+	"poisson":  true,
+	"even":     true,
+	"on":       true,
+	"off":      true,
+	"curve":    true,
+	"replay":   true,
+	"set":      true,
+}
 
 // TestTheReferenceListsEveryField holds docs/model.md against the catalogue and the two
 // schemas: each field of a node, a link and a scenario is named there, and each that it

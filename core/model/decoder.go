@@ -146,7 +146,14 @@ func (o *object) oneOf(key, fallback string, values ...string) string {
 			return c
 		}
 	}
-	o.problem(v.Pos, o.at(key), "%q is not one of %s%s", v.Scalar, strings.Join(values, ", "), didYouMean(v.Scalar, values))
+	o.problem(
+		v.Pos,
+		o.at(key),
+		"%q is not one of %s%s",
+		v.Scalar,
+		strings.Join(values, ", "),
+		didYouMean(v.Scalar, values),
+	)
 	return fallback
 }
 
@@ -380,7 +387,9 @@ func (d *decoder) distribution(v *Value, path string, plain bool) (Distribution,
 		d.problem(v.Pos, path, "a distribution needs `dist`: exponential, uniform, lognormal, gamma or samples")
 		return Distribution{}, false
 	}
-	out := Distribution{Dist: o.oneOf("dist", "", "constant", "exponential", "uniform", "lognormal", "gamma", "samples")}
+	out := Distribution{
+		Dist: o.oneOf("dist", "", "constant", "exponential", "uniform", "lognormal", "gamma", "samples"),
+	}
 	before := len(d.problems)
 	need := func(key string, atLeast float64) float64 {
 		f := o.get(key)

@@ -25,13 +25,23 @@ type Changes struct {
 
 // Same tells whether nothing differs.
 func (c *Changes) Same() bool {
-	return len(c.NodesAdded)+len(c.NodesRemoved)+len(c.Nodes)+len(c.LinksAdded)+len(c.LinksRemoved)+len(c.Links)+len(c.Settings) == 0
+	return len(c.NodesAdded)+len(c.NodesRemoved)+len(c.Nodes)+len(
+		c.LinksAdded,
+	)+len(c.LinksRemoved)+len(c.Links)+len(c.Settings) == 0
 }
 
 // Compare tells what differs between two documents as written; what only a
 // default says does not differ.
 func Compare(before, after *Value) *Changes {
-	c := &Changes{NodesAdded: []string{}, NodesRemoved: []string{}, Nodes: map[string][]Change{}, LinksAdded: []string{}, LinksRemoved: []string{}, Links: map[string][]Change{}, Settings: []Change{}}
+	c := &Changes{
+		NodesAdded:   []string{},
+		NodesRemoved: []string{},
+		Nodes:        map[string][]Change{},
+		LinksAdded:   []string{},
+		LinksRemoved: []string{},
+		Links:        map[string][]Change{},
+		Settings:     []Change{},
+	}
 	a, b := before.Get("nodes"), after.Get("nodes")
 	for _, name := range bothKeys(a, b) {
 		x, y := a.Get(name), b.Get(name)

@@ -190,7 +190,11 @@ func ReadDocument(file string, text []byte) (*Value, error) {
 		return fail(0, 0, "this is not a text file: a model is YAML in UTF-8")
 	}
 	if len(bytes.TrimSpace(text)) == 0 {
-		return fail(0, 0, "the file is empty; a topology starts with `ironweir: topology/1`, and `ironweir sample` or the demo folder shows one")
+		return fail(
+			0,
+			0,
+			"the file is empty; a topology starts with `ironweir: topology/1`, and `ironweir sample` or the demo folder shows one",
+		)
 	}
 	if line := deepestFlow(text); line > 0 {
 		return fail(line, 1, fmt.Sprintf("nested deeper than %d levels", MaxDepth))

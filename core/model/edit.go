@@ -51,7 +51,8 @@ func eachLeaf(patch *Value, path []string, visit func(path []string, v *Value)) 
 
 // sameValue compares values without their places.
 func sameValue(a, b *Value) bool {
-	if a.Shape != b.Shape || a.Scalar != b.Scalar && a.Shape != Null || len(a.Fields) != len(b.Fields) || len(a.Items) != len(b.Items) {
+	if a.Shape != b.Shape || a.Scalar != b.Scalar && a.Shape != Null || len(a.Fields) != len(b.Fields) ||
+		len(a.Items) != len(b.Items) {
 		return false
 	}
 	for _, f := range a.Fields {
@@ -266,7 +267,8 @@ var emptyBlock = regexp.MustCompile(`^ *[a-z][a-z0-9-]*: \{ *\}\s*$`)
 
 func (e *editor) insert(at *Value, key string, v *Value) (string, error) {
 	entry := flowText(key) + ": " + Flow(v)
-	if len(at.Fields) > 0 && at.Fields[0].Pos.Column == 1 && v.Shape == Map && len(v.Fields) > 0 { // a new section goes on in lines
+	if len(at.Fields) > 0 && at.Fields[0].Pos.Column == 1 && v.Shape == Map &&
+		len(v.Fields) > 0 { // a new section goes on in lines
 		entry = flowText(key) + ":"
 		for _, f := range v.Fields {
 			entry += "\n  " + flowText(f.Key) + ": " + Flow(f.Value)
@@ -279,7 +281,9 @@ func (e *editor) insert(at *Value, key string, v *Value) (string, error) {
 			if err != nil {
 				return "", err
 			}
-			if line := e.lines[at.Pos.Line-1]; emptyBlock.MatchString(e.text[line:e.lineEnd(end)]) { // a map of its own line goes on in lines
+			if line := e.lines[at.Pos.Line-1]; emptyBlock.MatchString(
+				e.text[line:e.lineEnd(end)],
+			) { // a map of its own line goes on in lines
 				indent := len(e.text[line:start]) - len(strings.TrimLeft(e.text[line:start], " "))
 				return e.splice(start-1, end, "\n"+strings.Repeat(" ", indent+2)+entry), nil
 			}
@@ -346,14 +350,18 @@ func Flow(v *Value) string {
 }
 
 // otherType is text that some readers of YAML take for something else.
-var otherType = regexp.MustCompile(`(?i)^(true|false|yes|no|on|off|null|y|n|[0-9.]+e[0-9]+|0x[0-9a-f]+|0o?[0-7]+|[0-9][0-9_]*|[0-9]+:[0-9:.]+)$`)
+var otherType = regexp.MustCompile(
+	`(?i)^(true|false|yes|no|on|off|null|y|n|[0-9.]+e[0-9]+|0x[0-9a-f]+|0o?[0-7]+|[0-9][0-9_]*|[0-9]+:[0-9:.]+)$`,
+)
 
 // plain tells whether a text needs no quotes, within braces or without.
 func plain(s string, braces bool) bool {
-	if s == "" || strings.TrimSpace(s) != s || otherType.MatchString(s) || strings.ContainsAny(s[:1], "!&*?|>@%`\"'#{}[],:=-~<") && !strings.HasPrefix(s, "=") {
+	if s == "" || strings.TrimSpace(s) != s || otherType.MatchString(s) ||
+		strings.ContainsAny(s[:1], "!&*?|>@%`\"'#{}[],:=-~<") && !strings.HasPrefix(s, "=") {
 		return false
 	}
-	if strings.Contains(s, ": ") || strings.Contains(s, " #") || strings.HasSuffix(s, ":") || braces && strings.ContainsAny(s, ",[]{}:") {
+	if strings.Contains(s, ": ") || strings.Contains(s, " #") || strings.HasSuffix(s, ":") ||
+		braces && strings.ContainsAny(s, ",[]{}:") {
 		return false
 	}
 	for _, r := range s {

@@ -15,10 +15,35 @@ import (
 // between, as they were written, and what is in lastFields comes last.
 var (
 	usualOrder = map[string][]string{
-		"topology": {"ironweir", "name", "about", "variables", "environments", "defaults", "limits", "pools", "permissions", "fails-together", "parts", "prices", "accepted"},
-		"scenario": {"ironweir", "name", "about", "start", "length", "warm-up", "seed", "replications", "traffic", "incidents"},
-		"node":     {"kind", "about", "owner", "tags", "public", "callers", "observed-as"},
-		"link":     {"to"},
+		"topology": {
+			"ironweir",
+			"name",
+			"about",
+			"variables",
+			"environments",
+			"defaults",
+			"limits",
+			"pools",
+			"permissions",
+			"fails-together",
+			"parts",
+			"prices",
+			"accepted",
+		},
+		"scenario": {
+			"ironweir",
+			"name",
+			"about",
+			"start",
+			"length",
+			"warm-up",
+			"seed",
+			"replications",
+			"traffic",
+			"incidents",
+		},
+		"node": {"kind", "about", "owner", "tags", "public", "callers", "observed-as"},
+		"link": {"to"},
 	}
 	lastFields = map[string][]string{"topology": {"nodes", "alarms"}, "scenario": {"expect"}, "node": {"links"}}
 )
@@ -41,7 +66,12 @@ func Format(file string, text []byte) ([]byte, error) {
 	}
 	w := &writer{source: strings.Split(string(text), "\n")}
 	if at := w.findAlias(&root); at != nil {
-		return nil, Problems{{Position: Position{file, at.Line, at.Column}, Message: "the usual form has no anchors (& and *); write what is repeated as a variable or under `defaults`"}}
+		return nil, Problems{
+			{
+				Position: Position{file, at.Line, at.Column},
+				Message:  "the usual form has no anchors (& and *); write what is repeated as a variable or under `defaults`",
+			},
+		}
 	}
 	w.comment(root.HeadComment, 0)
 	top := root.Content[0]
@@ -274,7 +304,8 @@ func (w *writer) oneLine(n *yaml.Node, place string, braces bool) (string, bool)
 		parts := make([]string, 0, len(n.Content)/2)
 		for _, e := range ordered(n, place) {
 			s, ok := w.oneLine(e.value, inner(place, e.key.Value), true)
-			if !ok || e.key.HeadComment != "" || e.key.FootComment != "" || e.key.LineComment != "" || e.value.LineComment != "" {
+			if !ok || e.key.HeadComment != "" || e.key.FootComment != "" || e.key.LineComment != "" ||
+				e.value.LineComment != "" {
 				return "", false
 			}
 			parts = append(parts, keyText(e.key.Value)+": "+s)

@@ -62,7 +62,10 @@ func TestUnusableFiles(t *testing.T) {
 	deep := strings.Repeat("[", 5000)
 	bomb := "a: &a [x, x, x, x, x, x, x, x, x, x]\n"
 	for c := 'b'; c < 'k'; c++ {
-		bomb += string(c) + ": &" + string(c) + " [" + strings.Repeat("*"+string(c-1)+", ", 9) + "*" + string(c-1) + "]\n"
+		bomb += string(c) + ": &" + string(c) + " [" + strings.Repeat(
+			"*"+string(c-1)+", ",
+			9,
+		) + "*" + string(c-1) + "]\n"
 	}
 	for name, c := range map[string]struct{ text, says string }{
 		"empty":       {"", "the file is empty"},
@@ -106,7 +109,13 @@ func TestVariablesEnvironmentsDefaultsAndSets(t *testing.T) {
 	require.Equal(t, 10*time.Second, m.Node("f").Timeout)
 	require.Equal(t, []string{"nodes.f.takes"}, m.Guesses)
 
-	m, err = parse(text, model.Options{Environment: "slow", Sets: []string{"nodes.f.timeout=20s", "nodes.q.links.reader.retry={tries: 3}"}})
+	m, err = parse(
+		text,
+		model.Options{
+			Environment: "slow",
+			Sets:        []string{"nodes.f.timeout=20s", "nodes.q.links.reader.retry={tries: 3}"},
+		},
+	)
 	require.NoError(t, err)
 	require.Equal(t, 5*time.Minute, m.Node("q").Lease)
 	require.Equal(t, 20*time.Second, m.Node("f").Timeout)
@@ -133,17 +142,28 @@ func TestExamplesOfTheReferenceParse(t *testing.T) {
 func TestPartsAreNodesOfTheWhole(t *testing.T) {
 	load := func(name string) ([]byte, error) {
 		require.Equal(t, "scales.yaml", name)
-		return []byte("ironweir: topology/1\nname: scales\nnodes:\n  in: {kind: queue, public: true, links: {work: {}}}\n  work: {kind: function}\n"), nil
+		return []byte(
+			"ironweir: topology/1\nname: scales\nnodes:\n  in: {kind: queue, public: true, links: {work: {}}}\n  work: {kind: function}\n",
+		), nil
 	}
-	m, err := parse("ironweir: topology/1\nname: whole\nparts: {scales: scales.yaml}\nnodes:\n  f: {kind: function, links: {out: {to: scales/in}}}\n", model.Options{Load: load})
+	m, err := parse(
+		"ironweir: topology/1\nname: whole\nparts: {scales: scales.yaml}\nnodes:\n  f: {kind: function, links: {out: {to: scales/in}}}\n",
+		model.Options{Load: load},
+	)
 	require.NoError(t, err)
 	require.NotNil(t, m.Node("scales/work"))
-	_, err = parse("ironweir: topology/1\nname: whole\nparts: {scales: scales.yaml}\nnodes:\n  f: {kind: function, links: {out: {to: scales/work}}}\n", model.Options{Load: load})
+	_, err = parse(
+		"ironweir: topology/1\nname: whole\nparts: {scales: scales.yaml}\nnodes:\n  f: {kind: function, links: {out: {to: scales/work}}}\n",
+		model.Options{Load: load},
+	)
 	require.ErrorContains(t, err, "not `public`")
 }
 
 func TestScenarioProblems(t *testing.T) {
-	m, err := parse("ironweir: topology/1\nname: m\nnodes:\n  q: {kind: queue, links: {f: {}}}\n  f: {kind: function}\n  s: {kind: schedule, every: 1h, links: {f: {}}}\n", model.Options{})
+	m, err := parse(
+		"ironweir: topology/1\nname: m\nnodes:\n  q: {kind: queue, links: {f: {}}}\n  f: {kind: function}\n  s: {kind: schedule, every: 1h, links: {f: {}}}\n",
+		model.Options{},
+	)
 	require.NoError(t, err)
 	for text, says := range map[string]string{
 		"traffic: {a: {into: qq, rate: 1/s}}":                              `has no node "qq"; did you mean "q"?`,
@@ -211,7 +231,13 @@ func BenchmarkParse(b *testing.B) {
 	var text strings.Builder
 	text.WriteString("ironweir: topology/1\nname: large\nnodes:\n")
 	for i := range 2500 {
-		fmt.Fprintf(&text, "  q-%d: {kind: queue, lease: 5m, links: {f-%d: {match: {suffix: [.csv, .txt]}, retry: {tries: 3}, dead-letter: q-0x}}}\n  f-%d: {kind: function, takes: {dist: lognormal, p50: 1s, p95: 3s}, fails: 1%%}\n", i, i, i)
+		fmt.Fprintf(
+			&text,
+			"  q-%d: {kind: queue, lease: 5m, links: {f-%d: {match: {suffix: [.csv, .txt]}, retry: {tries: 3}, dead-letter: q-0x}}}\n  f-%d: {kind: function, takes: {dist: lognormal, p50: 1s, p95: 3s}, fails: 1%%}\n",
+			i,
+			i,
+			i,
+		)
 	}
 	text.WriteString("  q-0x: {kind: queue}\n")
 	for b.Loop() {
@@ -221,7 +247,11 @@ func BenchmarkParse(b *testing.B) {
 }
 
 func FuzzScenario(f *testing.F) {
-	m, err := model.Parse("m.yaml", []byte("ironweir: topology/1\nname: m\nnodes: {q: {kind: queue}}\n"), model.Options{})
+	m, err := model.Parse(
+		"m.yaml",
+		[]byte("ironweir: topology/1\nname: m\nnodes: {q: {kind: queue}}\n"),
+		model.Options{},
+	)
 	require.NoError(f, err)
 	for _, name := range []string{"friday-evening", "registry-down"} {
 		text, err := os.ReadFile("../../demo/" + name + ".yaml")

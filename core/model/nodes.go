@@ -52,7 +52,14 @@ func (d *decoder) node(name string, pos Position, v *Value, path string, default
 	n.KindPos = kind.Pos
 	n.Kind = Kind(kind.Scalar)
 	if _, ok := kindFields[n.Kind]; !ok {
-		d.problem(kind.Pos, path+".kind", "unknown kind %q%s; a kind is one of %s", kind.Scalar, didYouMean(kind.Scalar, kindNames()), kindList())
+		d.problem(
+			kind.Pos,
+			path+".kind",
+			"unknown kind %q%s; a kind is one of %s",
+			kind.Scalar,
+			didYouMean(kind.Scalar, kindNames()),
+			kindList(),
+		)
 		return nil
 	}
 	if base := defaults[n.Kind]; base != nil {
@@ -123,7 +130,11 @@ func (o *object) kindSpecific(n *Node) {
 			q.done(nil)
 		}
 		if n.Grouped && n.Group == "" {
-			o.problem(o.pos("order"), o.at("order"), "order: grouped needs `group`, an expression that gives the group, as in `group: event.subject`")
+			o.problem(
+				o.pos("order"),
+				o.at("order"),
+				"order: grouped needs `group`, an expression that gives the group, as in `group: event.subject`",
+			)
 		}
 		if n.Group != "" && !n.Grouped {
 			o.problem(o.pos("group"), o.at("group"), "`group` has no effect without `order: grouped`")
@@ -169,7 +180,10 @@ func (o *object) kindSpecific(n *Node) {
 		n.Timeout = o.positive("timeout", DefaultTimeout)
 		if v := o.get("cold-start"); v != nil {
 			c := o.object(v, o.at("cold-start"))
-			n.ColdStart = &ColdStart{Takes: c.distribution("takes", Constant(0), false), Idle: c.duration("idle", 10*time.Minute)}
+			n.ColdStart = &ColdStart{
+				Takes: c.distribution("takes", Constant(0), false),
+				Idle:  c.duration("idle", 10*time.Minute),
+			}
 			c.done(nil)
 		}
 		o.each("cases", func(name string, pos Position, v *Value, path string) {
@@ -328,7 +342,17 @@ func (o *object) match(key string) Match {
 			continue
 		}
 		q := o.object(c, path)
-		m = append(m, Clause{Prefix: q.list("prefix"), Suffix: q.list("suffix"), Type: q.list("type"), Source: q.list("source"), If: q.text("if"), Pos: c.Pos})
+		m = append(
+			m,
+			Clause{
+				Prefix: q.list("prefix"),
+				Suffix: q.list("suffix"),
+				Type:   q.list("type"),
+				Source: q.list("source"),
+				If:     q.text("if"),
+				Pos:    c.Pos,
+			},
+		)
 		q.done(nil)
 	}
 	return m
@@ -360,7 +384,13 @@ func (d *decoder) link(from *Node, name string, pos Position, v *Value, path str
 		l.Read.Prefetch = q.whole("prefetch", 0, 0)
 		for _, field := range []string{"settle", "prefetch"} {
 			if q.v.Get(field) != nil && from.Kind != Queue {
-				d.problem(q.pos(field), q.at(field), "only the readers of a queue have `%s`; a %s hands out its records by partition", field, from.Kind)
+				d.problem(
+					q.pos(field),
+					q.at(field),
+					"only the readers of a queue have `%s`; a %s hands out its records by partition",
+					field,
+					from.Kind,
+				)
 			}
 		}
 		if l.Read.Failed == "halve" && from.Kind == Queue {

@@ -19,7 +19,12 @@ func AddNode(text []byte, name, kind string) ([]byte, error) {
 	case !nameForm.MatchString(name):
 		return nil, fmt.Errorf("%q is not a node's name: use 1 to 63 of a-z, 0-9 and -, a letter first", name)
 	case kindFields[Kind(kind)] == nil:
-		return nil, fmt.Errorf("%q is not a kind of node%s; it is one of %s", kind, didYouMean(kind, kindNames()), kindList())
+		return nil, fmt.Errorf(
+			"%q is not a kind of node%s; it is one of %s",
+			kind,
+			didYouMean(kind, kindNames()),
+			kindList(),
+		)
 	case root.Get("nodes").Get(name) != nil:
 		return nil, fmt.Errorf("there is a node %q already", name)
 	}
@@ -53,7 +58,12 @@ func AddLink(text []byte, link string, fields *Value) ([]byte, error) {
 		}
 	}
 	if nodes.Get(from).Get("links").Get(name) != nil {
-		return nil, fmt.Errorf("there is a link %s already; set its fields with a path such as nodes.%s.links.%s.match", link, from, name)
+		return nil, fmt.Errorf(
+			"there is a link %s already; set its fields with a path such as nodes.%s.links.%s.match",
+			link,
+			from,
+			name,
+		)
 	}
 	return Edit(text, nest([]string{"nodes", from, "links", name}, fields))
 }

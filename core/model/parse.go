@@ -280,7 +280,14 @@ func (d *decoder) variables(root *Value, t *Topology, environment string) *Value
 	}
 	chosen := envs.Get(environment)
 	if chosen == nil {
-		d.problem(root.Pos, "", "no environment %q%s; the file has: %s", environment, didYouMean(environment, t.Environments), strings.Join(t.Environments, ", "))
+		d.problem(
+			root.Pos,
+			"",
+			"no environment %q%s; the file has: %s",
+			environment,
+			didYouMean(environment, t.Environments),
+			strings.Join(t.Environments, ", "),
+		)
 		return vars
 	}
 	if vars == nil {
@@ -300,7 +307,14 @@ func (d *decoder) accepted(t *Topology, o *object) {
 	}
 	for i, item := range v.Items {
 		q := d.object(item, fmt.Sprintf("accepted[%d]", i))
-		a := Accepted{Code: q.text("code"), Node: q.text("node"), Link: q.text("link"), Because: q.text("because"), Until: q.time("until"), Pos: item.Pos}
+		a := Accepted{
+			Code:    q.text("code"),
+			Node:    q.text("node"),
+			Link:    q.text("link"),
+			Because: q.text("because"),
+			Until:   q.time("until"),
+			Pos:     item.Pos,
+		}
 		if a.Code == "" || a.Because == "" {
 			d.problem(item.Pos, q.path, "an accepted finding needs `code` and `because`")
 		}
@@ -310,8 +324,17 @@ func (d *decoder) accepted(t *Topology, o *object) {
 }
 
 // Watches are the numbers that an alarm can watch, and whether each is a time.
-var Watches = map[string]bool{"runs": false, "failures": false, "throttled": false, "timeouts": false, "run-time.p95": true,
-	"depth": false, "oldest": true, "parked": false, "lost": false}
+var Watches = map[string]bool{
+	"runs":         false,
+	"failures":     false,
+	"throttled":    false,
+	"timeouts":     false,
+	"run-time.p95": true,
+	"depth":        false,
+	"oldest":       true,
+	"parked":       false,
+	"lost":         false,
+}
 
 func (d *decoder) alarms(t *Topology, o *object) {
 	o.each("alarms", func(name string, pos Position, v *Value, path string) {
@@ -320,7 +343,14 @@ func (d *decoder) alarms(t *Topology, o *object) {
 		a := Alarm{Name: name, Watch: q.text("watch"), Of: q.text("of"), Lasting: q.duration("lasting", 0), Pos: pos}
 		isTime, ok := Watches[a.Watch]
 		if !ok {
-			d.problem(q.pos("watch"), q.at("watch"), "an alarm watches one of %s, not %q%s", strings.Join(sortedKeys(Watches), ", "), a.Watch, didYouMean(a.Watch, sortedKeys(Watches)))
+			d.problem(
+				q.pos("watch"),
+				q.at("watch"),
+				"an alarm watches one of %s, not %q%s",
+				strings.Join(sortedKeys(Watches), ", "),
+				a.Watch,
+				didYouMean(a.Watch, sortedKeys(Watches)),
+			)
 		}
 		if above := q.get("above"); above == nil {
 			d.problem(pos, path, "an alarm needs `above`, the value over which it goes off")
@@ -350,7 +380,11 @@ func (d *decoder) prices(t *Topology, o *object) {
 			number, per, _ := strings.Cut(s, "/")
 			n, err := parseNumber(strings.TrimSpace(number))
 			if err != nil || n < 0 {
-				return 0, fmt.Errorf("%q is not a valid price: use 0.30%s", s, map[bool]string{true: "/1e6", false: unit}[unit == ""])
+				return 0, fmt.Errorf(
+					"%q is not a valid price: use 0.30%s",
+					s,
+					map[bool]string{true: "/1e6", false: unit}[unit == ""],
+				)
 			}
 			if unit != "" {
 				if "/"+per != unit {

@@ -53,7 +53,13 @@ func replaceAt(at, value *Value, origin, path string, steps []string) (*Value, e
 	out := &Value{Shape: Map, Pos: value.Pos}
 	if at != nil {
 		if at.Shape != Map && at.Shape != Null {
-			return nil, fmt.Errorf("%s %s: the part before %q is %s, so nothing can be set in it", origin, path, steps[0], at.Shape)
+			return nil, fmt.Errorf(
+				"%s %s: the part before %q is %s, so nothing can be set in it",
+				origin,
+				path,
+				steps[0],
+				at.Shape,
+			)
 		}
 		out.Pos = at.Pos
 		out.Fields = append(out.Fields, at.Fields...)
@@ -110,7 +116,10 @@ func expand(v *Value, vars *Value, ps *Problems) *Value {
 					names = append(names, f.Key)
 				}
 			}
-			*ps = append(*ps, Problem{Position: v.Pos, Message: fmt.Sprintf("no variable %q%s", name, didYouMean(name, names))})
+			*ps = append(
+				*ps,
+				Problem{Position: v.Pos, Message: fmt.Sprintf("no variable %q%s", name, didYouMean(name, names))},
+			)
 			return nil
 		}
 		if m := variable.FindStringSubmatch(v.Scalar); m != nil && m[0] == v.Scalar {

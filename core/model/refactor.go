@@ -39,7 +39,8 @@ func Rename(text []byte, from, to string) ([]byte, error) {
 		return nil, err
 	}
 	again, err := ReadDocument("model", out)
-	if err != nil || len(again.Get("nodes").Fields) != len(nodes.Fields) || again.Get("nodes").Get(from) != nil || again.Get("nodes").Get(to) == nil {
+	if err != nil || len(again.Get("nodes").Fields) != len(nodes.Fields) || again.Get("nodes").Get(from) != nil ||
+		again.Get("nodes").Get(to) == nil {
 		return nil, fmt.Errorf("%q cannot be renamed in this text by itself; do it by hand", from)
 	}
 	return out, nil
@@ -171,7 +172,11 @@ func (r *renaming) write(text []byte) ([]byte, error) {
 			at++
 		}
 		if !strings.HasPrefix(line[min(at, len(line)):], p.name) {
-			return nil, fmt.Errorf("line %d: %q is written in a way that cannot be renamed by itself; do it by hand", p.pos.Line, p.name)
+			return nil, fmt.Errorf(
+				"line %d: %q is written in a way that cannot be renamed by itself; do it by hand",
+				p.pos.Line,
+				p.name,
+			)
 		}
 		lines[p.pos.Line-1] = line[:at] + p.new + line[at+len(p.name):]
 	}

@@ -96,5 +96,9 @@ nodes:
 	require.NoError(t, err)
 	left, err := Edit([]byte(text), patch)
 	require.NoError(t, err)
-	require.NotContains(t, strings.ReplaceAll(strings.ReplaceAll(string(left), "name: lamp # a lamp", ""), "prefix: lamp", ""), "lamp")
+	require.NotContains(
+		t,
+		strings.ReplaceAll(strings.ReplaceAll(string(left), "name: lamp # a lamp", ""), "prefix: lamp", ""),
+		"lamp",
+	)
 }

@@ -62,7 +62,13 @@ func relate(from, to Kind, mode string, when When) (Relation, error) {
 		if len(allowed) == 1 {
 			return fmt.Errorf("a link from a %s to a %s has no `mode`", from, to)
 		}
-		return fmt.Errorf("mode %q does not fit a link from a %s to a %s: it is %s", mode, from, to, orList(allowed[1:]))
+		return fmt.Errorf(
+			"mode %q does not fit a link from a %s to a %s: it is %s",
+			mode,
+			from,
+			to,
+			orList(allowed[1:]),
+		)
 	}
 	runs := to == Function || to == Workflow
 	switch {

@@ -91,7 +91,12 @@ func partOf(name string) string {
 
 func (d *decoder) deadLetter(to, from *Node, pos Position, path string) {
 	if to != nil && (to.Kind == Schedule || to.Kind == Endpoint) {
-		d.problem(pos, path, "a %s cannot take dead letters; use a queue, bucket, topic, stream, table, function, workflow or outside system", to.Kind)
+		d.problem(
+			pos,
+			path,
+			"a %s cannot take dead letters; use a queue, bucket, topic, stream, table, function, workflow or outside system",
+			to.Kind,
+		)
 	}
 	if to != nil && to == from {
 		d.problem(pos, path, "%s is its own dead-letter; name another node", from.Name)
@@ -141,12 +146,25 @@ func (d *decoder) payload(v *Value, path string) {
 func (d *decoder) linkFields(from, to *Node, l *Link, path string) {
 	misplaced := func(is bool, field, where string) {
 		if is {
-			d.problem(l.Pos, path+"."+field, "`%s` has no meaning on a link from a %s to a %s%s; it belongs on %s", field, from.Kind, to.Kind, whenText(l), where)
+			d.problem(
+				l.Pos,
+				path+"."+field,
+				"`%s` has no meaning on a link from a %s to a %s%s; it belongs on %s",
+				field,
+				from.Kind,
+				to.Kind,
+				whenText(l),
+				where,
+			)
 		}
 	}
 	r := l.Relation
 	result := l.When != OfRun
-	misplaced(len(l.Changes) > 0 && from.Kind != Bucket && from.Kind != Table, "changes", "links from a bucket or table")
+	misplaced(
+		len(l.Changes) > 0 && from.Kind != Bucket && from.Kind != Table,
+		"changes",
+		"links from a bucket or table",
+	)
 	for _, c := range l.Changes {
 		allowed := []string{"written", "deleted"}
 		if from.Kind == Table {
@@ -159,7 +177,11 @@ func (d *decoder) linkFields(from, to *Node, l *Link, path string) {
 	ofRun := from.Kind.Runs() && !result
 	misplaced(l.Match != nil && ofRun, "match", "links from a channel, schedule or endpoint; on a send use `if`")
 	misplaced(l.Read.Written && !from.Kind.Polled(), "read", "links from a queue, stream or table")
-	misplaced(l.DeadLetter != "" && !r.Delivering() && !r.Asynchronous(), "dead-letter", "delivering and asynchronous links")
+	misplaced(
+		l.DeadLetter != "" && !r.Delivering() && !r.Asynchronous(),
+		"dead-letter",
+		"delivering and asynchronous links",
+	)
 	misplaced(l.Wrap != "none" && ofRun, "wrap", "delivering links")
 	misplaced(result && from.Kind != Function && from.Kind != Workflow, "when", "links from a function or workflow")
 	for field, is := range map[string]bool{"at": l.AtStart, "per": l.PerRun} {
@@ -177,11 +199,22 @@ func (d *decoder) linkFields(from, to *Node, l *Link, path string) {
 	case "":
 	case "read":
 		if to.Kind != Bucket && to.Kind != Table {
-			d.problem(l.Pos, path+".op", "only a bucket or table can be read; a %s hands out its messages itself", to.Kind)
+			d.problem(
+				l.Pos,
+				path+".op",
+				"only a bucket or table can be read; a %s hands out its messages itself",
+				to.Kind,
+			)
 		}
 	case "write", "delete":
 		if to.Kind != Bucket && !(to.Kind == Table && l.Op == "delete") {
-			d.problem(l.Pos, path+".op", "op: %s goes to a bucket%s", l.Op, map[bool]string{true: " or table", false: ""}[l.Op == "delete"])
+			d.problem(
+				l.Pos,
+				path+".op",
+				"op: %s goes to a bucket%s",
+				l.Op,
+				map[bool]string{true: " or table", false: ""}[l.Op == "delete"],
+			)
 		}
 	default:
 		if to.Kind != Table {

@@ -95,7 +95,16 @@ func (e *SampleEvent) Over(file EventFile) EventFile {
 	if e.Data != nil {
 		file.Data, a.Bytes, a.Binary = e.Data.Plain(), nil, false
 	}
-	file.Type, file.Subject, a.Source = cmp.Or(e.Type, file.Type), cmp.Or(e.Subject, file.Subject), cmp.Or(e.Source, a.Source)
+	file.Type, file.Subject, a.Source = cmp.Or(
+		e.Type,
+		file.Type,
+	), cmp.Or(
+		e.Subject,
+		file.Subject,
+	), cmp.Or(
+		e.Source,
+		a.Source,
+	)
 	if len(e.Extensions) > 0 {
 		all := map[string]any{}
 		maps.Copy(all, a.Extensions)
@@ -198,7 +207,12 @@ func ScenarioFromDocument(file string, root *Value, t *Topology) (*Scenario, err
 	}
 	s.WarmUp = o.duration("warm-up", 0)
 	if s.WarmUp >= s.Length {
-		d.problem(o.pos("warm-up"), "warm-up", "the warm-up must be shorter than the length, %s", FormatDuration(s.Length))
+		d.problem(
+			o.pos("warm-up"),
+			"warm-up",
+			"the warm-up must be shorter than the length, %s",
+			FormatDuration(s.Length),
+		)
 	}
 	s.Seed = uint64(o.whole("seed", int(s.Seed), 0))
 	s.Replications = o.whole("replications", 1, 1)
@@ -241,8 +255,17 @@ func (o *object) existing(key string, t *Topology) string {
 func (d *decoder) traffic(name string, pos Position, v *Value, path string, t *Topology) *Traffic {
 	d.checkName(name, pos, path)
 	o := d.object(v, path)
-	a := &Traffic{Name: name, Into: o.existing("into", t), Rate: o.rate("rate"), Arrivals: "poisson", Key: o.text("key"), Type: o.text("type"),
-		Size: o.size("size", 0), Max: int64(o.whole("max", 0, 1)), Pos: pos}
+	a := &Traffic{
+		Name:     name,
+		Into:     o.existing("into", t),
+		Rate:     o.rate("rate"),
+		Arrivals: "poisson",
+		Key:      o.text("key"),
+		Type:     o.text("type"),
+		Size:     o.size("size", 0),
+		Max:      int64(o.whole("max", 0, 1)),
+		Pos:      pos,
+	}
 	if n := t.Node(a.Into); a.Into == "" {
 		d.problem(pos, path, "traffic needs `into`, the node that takes it")
 	} else if n != nil && n.Kind == Schedule {
@@ -262,14 +285,23 @@ func (d *decoder) traffic(name string, pos Position, v *Value, path string, t *T
 	if events := o.get("events"); events != nil && events.Shape == List {
 		for i, item := range events.Items {
 			q := d.object(item, fmt.Sprintf("%s[%d]", o.at("events"), i))
-			e := SampleEvent{File: q.text("file"), Data: q.get("data"), Weight: 1, Type: q.text("type"), Source: q.text("source"), Subject: q.text("subject"), Extensions: q.extensions("extensions")}
+			e := SampleEvent{
+				File:       q.text("file"),
+				Data:       q.get("data"),
+				Weight:     1,
+				Type:       q.text("type"),
+				Source:     q.text("source"),
+				Subject:    q.text("subject"),
+				Extensions: q.extensions("extensions"),
+			}
 			if w := q.number("weight"); w != nil {
 				e.Weight = *w
 			}
 			if e.File != "" && e.Data != nil {
 				d.problem(item.Pos, q.path, "an event has `file` or `data`, not both")
 			}
-			if e.File == "" && e.Data == nil && e.Type == "" && e.Source == "" && e.Subject == "" && e.Extensions == nil {
+			if e.File == "" && e.Data == nil && e.Type == "" && e.Source == "" && e.Subject == "" &&
+				e.Extensions == nil {
 				d.problem(item.Pos, q.path, "the event is empty: give it `file`, `data`, or attributes such as `type`")
 			}
 			if e.Weight <= 0 {
@@ -303,8 +335,14 @@ func (o *object) extensions(key string) map[string]any {
 			continue
 		}
 		x := f.Value.Plain()
-		if n, ok := x.(float64); ok && (n != math.Trunc(n) || math.Abs(n) > math.MaxInt32) || f.Value.Shape == Map || f.Value.Shape == List || x == nil {
-			o.problem(f.Value.Pos, o.at(key)+"."+f.Key, "an extension attribute is a text, a whole number of 32 bits, or true or false")
+		if n, ok := x.(float64); ok && (n != math.Trunc(n) || math.Abs(n) > math.MaxInt32) || f.Value.Shape == Map ||
+			f.Value.Shape == List ||
+			x == nil {
+			o.problem(
+				f.Value.Pos,
+				o.at(key)+"."+f.Key,
+				"an extension attribute is a text, a whole number of 32 bits, or true or false",
+			)
 			continue
 		}
 		out[f.Key] = x
@@ -363,8 +401,16 @@ func (d *decoder) arrivals(a *Traffic, v *Value, o *object) {
 func (d *decoder) replayed(a *Traffic, list *Value, path string) {
 	for i, item := range list.Items {
 		o := d.object(item, fmt.Sprintf("%s[%d]", path, i))
-		e := ReplayedEvent{At: o.duration("at", 0), Key: o.text("key"), Type: o.text("type"), ID: o.text("id"), Source: o.text("source"), Extensions: o.extensions("extensions"),
-			Size: o.size("size", 0), Data: o.get("data")}
+		e := ReplayedEvent{
+			At:         o.duration("at", 0),
+			Key:        o.text("key"),
+			Type:       o.text("type"),
+			ID:         o.text("id"),
+			Source:     o.text("source"),
+			Extensions: o.extensions("extensions"),
+			Size:       o.size("size", 0),
+			Data:       o.get("data"),
+		}
 		if o.v.Get("at") == nil {
 			d.problem(item.Pos, o.path, "a replayed event needs `at`, the time since the start, such as 12.5s")
 		}
@@ -382,7 +428,15 @@ func (d *decoder) replayed(a *Traffic, list *Value, path string) {
 func (d *decoder) incident(name string, pos Position, v *Value, path string, t *Topology) *Incident {
 	d.checkName(name, pos, path)
 	o := d.object(v, path)
-	in := &Incident{Name: name, At: o.duration("at", 0), For: o.positive("for", 0), Node: o.existing("node", t), Link: o.text("link"), Group: o.text("group"), Pos: pos}
+	in := &Incident{
+		Name:  name,
+		At:    o.duration("at", 0),
+		For:   o.positive("for", 0),
+		Node:  o.existing("node", t),
+		Link:  o.text("link"),
+		Group: o.text("group"),
+		Pos:   pos,
+	}
 	if o.v.Get("fails") != nil {
 		f := o.share("fails", 0)
 		in.Fails = &f
@@ -405,7 +459,13 @@ func (d *decoder) incident(name string, pos Position, v *Value, path string, t *
 		q := d.object(sb, o.at("send-back"))
 		in.SendBack = &SendBack{From: q.existing("from", t), To: q.existing("to", t), Rate: q.rate("rate")}
 		if n := t.Node(in.SendBack.From); n != nil && n.Kind != Queue {
-			d.problem(q.pos("from"), q.at("from"), "only a queue's messages can be sent back; %s is a %s", n.Name, n.Kind)
+			d.problem(
+				q.pos("from"),
+				q.at("from"),
+				"only a queue's messages can be sent back; %s is a %s",
+				n.Name,
+				n.Kind,
+			)
 		}
 		if n := t.Node(in.SendBack.To); n != nil && !n.Kind.Channel() && !n.Kind.Runs() {
 			d.problem(q.pos("to"), q.at("to"), "messages cannot be sent to a %s", n.Kind)
@@ -436,15 +496,28 @@ func (d *decoder) incidentTarget(in *Incident, o *object, t *Topology) {
 					ids = append(ids, l.ID())
 				}
 			}
-			d.problem(o.pos("link"), o.at("link"), "no link %q%s; a link is written from:name", in.Link, didYouMean(in.Link, ids))
+			d.problem(
+				o.pos("link"),
+				o.at("link"),
+				"no link %q%s; a link is written from:name",
+				in.Link,
+				didYouMean(in.Link, ids),
+			)
 		}
 	}
 	if in.Group != "" {
 		if _, ok := t.FailsTogether[in.Group]; !ok {
-			d.problem(o.pos("group"), o.at("group"), "no group %q in `fails-together`%s", in.Group, didYouMean(in.Group, sortedKeys(t.FailsTogether)))
+			d.problem(
+				o.pos("group"),
+				o.at("group"),
+				"no group %q in `fails-together`%s",
+				in.Group,
+				didYouMean(in.Group, sortedKeys(t.FailsTogether)),
+			)
 		}
 	}
-	onNode := in.Fails != nil || in.Slow != nil || in.Concurrency != nil || in.Stopped != nil || in.Crash || in.Enabled != nil && in.Link == ""
+	onNode := in.Fails != nil || in.Slow != nil || in.Concurrency != nil || in.Stopped != nil || in.Crash ||
+		in.Enabled != nil && in.Link == ""
 	switch {
 	case in.SendBack != nil || in.Rewind != nil:
 	case onNode && in.Node == "" && in.Group == "":
@@ -452,17 +525,31 @@ func (d *decoder) incidentTarget(in *Incident, o *object, t *Topology) {
 	case in.Paused != nil && in.Link == "":
 		d.problem(in.Pos, o.path, "`paused` needs `link`, such as consignments:clear-consignment")
 	case !onNode && in.Paused == nil && in.Enabled == nil:
-		d.problem(in.Pos, o.path, "the incident does nothing: give it fails, slow, concurrency, paused, enabled, stopped, crash, send-back or rewind")
+		d.problem(
+			in.Pos,
+			o.path,
+			"the incident does nothing: give it fails, slow, concurrency, paused, enabled, stopped, crash, send-back or rewind",
+		)
 	}
 	if in.Crash && in.For > 0 {
-		d.problem(o.pos("for"), o.at("for"), "a crash is an instant and has no `for`; for a process that stays down use `stopped: true`")
+		d.problem(
+			o.pos("for"),
+			o.at("for"),
+			"a crash is an instant and has no `for`; for a process that stays down use `stopped: true`",
+		)
 	}
 	if in.Reads && in.Fails == nil {
 		d.problem(o.pos("reads"), o.at("reads"), "`reads` goes with `fails`, the share of reads and writes that fail")
 	}
 	for _, name := range append([]string{in.Node}, t.FailsTogether[in.Group]...) {
 		if n := t.Node(name); n != nil && (in.Stopped != nil || in.Crash) && !n.Kind.Process() {
-			d.problem(in.Pos, o.path, "%s is a %s, which runs no process that could stop or crash; use `fails: 100%%`", n.Name, n.Kind)
+			d.problem(
+				in.Pos,
+				o.path,
+				"%s is a %s, which runs no process that could stop or crash; use `fails: 100%%`",
+				n.Name,
+				n.Kind,
+			)
 		}
 	}
 	if n := t.Node(in.Node); n != nil {
@@ -470,7 +557,12 @@ func (d *decoder) incidentTarget(in *Incident, o *object, t *Topology) {
 			d.problem(o.pos("concurrency"), o.at("concurrency"), "a %s has no concurrency", n.Kind)
 		}
 		if in.Enabled != nil && n.Kind != Schedule {
-			d.problem(o.pos("enabled"), o.at("enabled"), "only a schedule or a link is switched off; on a %s use `stopped: true` or `fails: 100%%`", n.Kind)
+			d.problem(
+				o.pos("enabled"),
+				o.at("enabled"),
+				"only a schedule or a link is switched off; on a %s use `stopped: true` or `fails: 100%%`",
+				n.Kind,
+			)
 		}
 	}
 }

@@ -11,7 +11,14 @@ import (
 // that change a node, a group or a link.
 func WriteScenario(s *Scenario) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "ironweir: scenario/1\nname: %s\nstart: %s\nlength: %s\nseed: %d\n", s.Name, s.Start.Format(time.RFC3339), FormatDuration(s.Length), s.Seed)
+	fmt.Fprintf(
+		&b,
+		"ironweir: scenario/1\nname: %s\nstart: %s\nlength: %s\nseed: %d\n",
+		s.Name,
+		s.Start.Format(time.RFC3339),
+		FormatDuration(s.Length),
+		s.Seed,
+	)
 	if len(s.Traffic) == 0 {
 		b.WriteString("traffic: {}\n")
 	} else {

@@ -148,7 +148,15 @@ func ParseShare(s string) (float64, error) {
 	return n, nil
 }
 
-var sizeUnits = map[string]float64{"B": 1, "KB": 1e3, "MB": 1e6, "GB": 1e9, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
+var sizeUnits = map[string]float64{
+	"B":   1,
+	"KB":  1e3,
+	"MB":  1e6,
+	"GB":  1e9,
+	"KiB": 1 << 10,
+	"MiB": 1 << 20,
+	"GiB": 1 << 30,
+}
 
 // ParseSize reads 256B, 64KB, 10MB (powers of 1000), KiB and MiB (powers of
 // 1024) and gives bytes.

@@ -115,7 +115,13 @@ func (d *decoder) jump(then string, pos Position, path string, names map[string]
 		return
 	}
 	if !names[then] {
-		d.problem(pos, path, "`then: %s` names no task of this list%s; it is a task, continue, exit or end", then, didYouMean(then, sortedKeys(names)))
+		d.problem(
+			pos,
+			path,
+			"`then: %s` names no task of this list%s; it is a task, continue, exit or end",
+			then,
+			didYouMean(then, sortedKeys(names)),
+		)
 	}
 }
 
@@ -245,7 +251,8 @@ func (d *decoder) taskRetry(v *Value, path string) *TaskRetry {
 		r.Delay = d.taskTime(w, q.at("delay"))
 	}
 	if b := q.get("backoff"); b != nil {
-		if b.Shape != Map || len(b.Fields) != 1 || b.Get("constant") == nil && b.Get("linear") == nil && b.Get("exponential") == nil {
+		if b.Shape != Map || len(b.Fields) != 1 ||
+			b.Get("constant") == nil && b.Get("linear") == nil && b.Get("exponential") == nil {
 			d.wants(b, q.at("backoff"), "one of {constant: {}}, {linear: {}} and {exponential: {}}")
 		} else {
 			r.Backoff = b.Fields[0].Key
@@ -397,15 +404,38 @@ func (d *decoder) calls(t *Topology, n *Node, path string) {
 		if l == nil {
 			to := t.byName[task.Call]
 			if to == nil {
-				d.problem(task.Pos, path, "task %s calls %q, which is no node%s", task.Name, task.Call, didYouMean(task.Call, names))
+				d.problem(
+					task.Pos,
+					path,
+					"task %s calls %q, which is no node%s",
+					task.Name,
+					task.Call,
+					didYouMean(task.Call, names),
+				)
 				return
 			}
-			l = &Link{From: n.Name, Name: task.Call, To: to.Name, Pos: task.Pos, ToPos: task.Pos, Read: Read{UpTo: 1, Parallel: 1, Failed: "each"},
-				Wrap: "none", Count: Count{Dist: Constant(1)}, Chance: 1, Size: -1}
+			l = &Link{
+				From:   n.Name,
+				Name:   task.Call,
+				To:     to.Name,
+				Pos:    task.Pos,
+				ToPos:  task.Pos,
+				Read:   Read{UpTo: 1, Parallel: 1, Failed: "each"},
+				Wrap:   "none",
+				Count:  Count{Dist: Constant(1)},
+				Chance: 1,
+				Size:   -1,
+			}
 			n.Links = append(n.Links, l)
 		}
 		if to := t.byName[l.To]; to != nil && !to.Kind.Runs() || l.When != OfRun || l.Mode != "" && l.Mode != "wait" {
-			d.problem(task.Pos, path, "task %s calls %s; a call waits for a function, outside system or workflow", task.Name, task.Call)
+			d.problem(
+				task.Pos,
+				path,
+				"task %s calls %s; a call waits for a function, outside system or workflow",
+				task.Name,
+				task.Call,
+			)
 			return
 		}
 		l.Mode = "wait"

@@ -28,11 +28,21 @@ func (e *engine) audit() error {
 			sum += f
 		}
 		if sum != n.copies {
-			return fmt.Errorf("the ledger of %s does not add up at %v: %d came in, %d are accounted for (a fault of the engine; please report the model)",
-				n.name, e.instant(e.now), n.copies, sum)
+			return fmt.Errorf(
+				"the ledger of %s does not add up at %v: %d came in, %d are accounted for (a fault of the engine; please report the model)",
+				n.name,
+				e.instant(e.now),
+				n.copies,
+				sum,
+			)
 		}
 		if rest[i] != n.fates[Arrived]+n.fates[Parked] && n.kind == model.Queue {
-			return fmt.Errorf("the messages at rest in %s do not add up: %d lie there, %d are counted (a fault of the engine)", n.name, rest[i], n.fates[Arrived]+n.fates[Parked])
+			return fmt.Errorf(
+				"the messages at rest in %s do not add up: %d lie there, %d are counted (a fault of the engine)",
+				n.name,
+				rest[i],
+				n.fates[Arrived]+n.fates[Parked],
+			)
 		}
 		if err := e.auditLimits(n); err != nil {
 			return err
@@ -50,7 +60,12 @@ func (e *engine) audit() error {
 // concurrency, leases, readers.
 func (e *engine) auditLimits(n *node) error {
 	fault := func(format string, args ...any) error {
-		return fmt.Errorf("%s at %v: %s (a fault of the engine; please report the model)", n.name, e.instant(e.now), fmt.Sprintf(format, args...))
+		return fmt.Errorf(
+			"%s at %v: %s (a fault of the engine; please report the model)",
+			n.name,
+			e.instant(e.now),
+			fmt.Sprintf(format, args...),
+		)
 	}
 	if n.capacity > 0 && n.depth.count > n.capacity {
 		return fault("it holds %d messages and has room for %d", n.depth.count, n.capacity)
@@ -66,7 +81,12 @@ func (e *engine) auditLimits(n *node) error {
 		c := e.copies.at(i)
 		due := e.inFlightOf(c).due
 		if due < last || due < e.now || due > e.now+q.lease || c.flags&leased == 0 {
-			return fault("the lease of message %d ends at %v, after one that ends at %v", c.age, e.instant(due), e.instant(last))
+			return fault(
+				"the lease of message %d ends at %v, after one that ends at %v",
+				c.age,
+				e.instant(due),
+				e.instant(last),
+			)
 		}
 		last = due
 	}

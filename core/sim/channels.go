@@ -21,7 +21,8 @@ func (e *engine) deliver(via int32, m *message, con uint32, f copyFlags) uint32 
 // land starts the first try of a copy that has come to a node.
 func (e *engine) land(n *node, via int32, i uint32, m *message, f copyFlags) {
 	d := &e.deliveries[via]
-	if n.direct && n.failsNowShare < 0 && !d.paused && !d.refused && d.wrap == unwrapped && f&duplicate == 0 && e.trace == nil {
+	if n.direct && n.failsNowShare < 0 && !d.paused && !d.refused && d.wrap == unwrapped && f&duplicate == 0 &&
+		e.trace == nil {
 		if n.queue == nil {
 			e.scheduleNow(evFan, i)
 			return
@@ -356,7 +357,13 @@ func (e *engine) contentFor(l *graph.Link, m *message, s *send, item any, index 
 		con.subject = append(con.subject, old.subject...)
 		return i
 	}
-	f := expr.Filling{Subject: old.key(), ID: e.journeys.at(m.journey).id(), Seq: s.sequence, Time: e.instant(e.now), Data: con.data}
+	f := expr.Filling{
+		Subject: old.key(),
+		ID:      e.journeys.at(m.journey).id(),
+		Seq:     s.sequence,
+		Time:    e.instant(e.now),
+		Data:    con.data,
+	}
 	con.subject = l.Key.Append(con.subject, &f)
 	return i
 }

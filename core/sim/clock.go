@@ -63,7 +63,17 @@ type clock struct {
 }
 
 func newClock() clock {
-	return clock{ring: make([]uint32, 1024), seq: 1, coming: newHeap(), timers: newHeap(), outside: newHeap(), alarm: never, enters: never, horizon: never, until: never}
+	return clock{
+		ring:    make([]uint32, 1024),
+		seq:     1,
+		coming:  newHeap(),
+		timers:  newHeap(),
+		outside: newHeap(),
+		alarm:   never,
+		enters:  never,
+		horizon: never,
+		until:   never,
+	}
 }
 
 // sequence takes the next sequence number, for a timer that is kept elsewhere.

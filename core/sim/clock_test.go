@@ -70,8 +70,20 @@ func TestEventsComeInOrder(t *testing.T) {
 			next, ok := c.next()
 			want := library.Pop(waits).(entry)
 			tied := waits.Len() > 0 && (*waits)[0].at == next.at // whether another comes at this instant
-			if got := (entry{next.at, next.seq()}); !ok || pending != waits.Len()+1 || got != want || first != next || c.now != int64(next.at) || c.simultaneous != tied {
-				t.Fatalf("event %d of %d: got %v, want %v; first %v, now %d, tie %v, want %v", took, pending, got, want, first, c.now, c.simultaneous, tied)
+			if got := (entry{next.at, next.seq()}); !ok || pending != waits.Len()+1 || got != want || first != next ||
+				c.now != int64(next.at) ||
+				c.simultaneous != tied {
+				t.Fatalf(
+					"event %d of %d: got %v, want %v; first %v, now %d, tie %v, want %v",
+					took,
+					pending,
+					got,
+					want,
+					first,
+					c.now,
+					c.simultaneous,
+					tied,
+				)
 			}
 			if next.kind() == evArrive {
 				if x := luck.unit(); took < 2*many && x < 0.4 {

@@ -28,7 +28,18 @@ func marshal(t require.TestingT, doc any) string {
 // drawTopology makes a random topology of every kind that the engine knows,
 // with random tries, leases, filters, limits and ways to fail.
 func drawTopology(t *rapid.T) string {
-	kinds := []string{"bucket", "queue", "topic", "function", "outside", "function", "queue", "stream", "table", "workflow"}
+	kinds := []string{
+		"bucket",
+		"queue",
+		"topic",
+		"function",
+		"outside",
+		"function",
+		"queue",
+		"stream",
+		"table",
+		"workflow",
+	}
 	n := rapid.IntRange(2, 9).Draw(t, "nodes")
 	kind := make([]string, n)
 	name := func(i int) string { return fmt.Sprintf("n%d", i) }
@@ -40,10 +51,28 @@ func drawTopology(t *rapid.T) string {
 	var b strings.Builder
 	b.WriteString("limits: {payload: 64KB}\npools: {shared: 3}\nnodes:\n")
 	b.WriteString("  helper: {kind: function, takes: 1s, fails: 30%, concurrency: 3}\n")
-	b.WriteString("  log: {kind: stream, partitions: 2, links: {helper: {read: {up-to: 3, failed: halve}, retry: {tries: 2}, dead-letter: desk}}}\n  desk: {kind: queue, retention: 2m}\n")
-	press := pick("press", "takes: {dist: exponential, mean: 1s}, fails: 20%", "takes: 1s, fails: {for-good: 20%}", "takes: {dist: exponential, mean: 3s}", "takes: 0s, fails: 10%, timeout: 1s")
-	fmt.Fprintf(&b, "  line: {kind: queue, lease: %s, retention: %s, links: {press: {read: {parallel: 2}, retry: %s, dead-letter: desk}}}\n  press: {kind: function, concurrency: 2, %s, links: {packed: {}, n0x: {to: packed}}}\n",
-		pick("lease", "5s", "30s"), pick("kept", "20s", "1h"), pick("again", "{tries: 3, wait: 1s}", "{tries: 2}", "{}", "{tries: 4, wait: 1s, jitter: 50%, give-up: 5s}"), press)
+	b.WriteString(
+		"  log: {kind: stream, partitions: 2, links: {helper: {read: {up-to: 3, failed: halve}, retry: {tries: 2}, dead-letter: desk}}}\n  desk: {kind: queue, retention: 2m}\n",
+	)
+	press := pick(
+		"press",
+		"takes: {dist: exponential, mean: 1s}, fails: 20%",
+		"takes: 1s, fails: {for-good: 20%}",
+		"takes: {dist: exponential, mean: 3s}",
+		"takes: 0s, fails: 10%, timeout: 1s",
+	)
+	fmt.Fprintf(
+		&b,
+		"  line: {kind: queue, lease: %s, retention: %s, links: {press: {read: {parallel: 2}, retry: %s, dead-letter: desk}}}\n  press: {kind: function, concurrency: 2, %s, links: {packed: {}, n0x: {to: packed}}}\n",
+		pick(
+			"lease",
+			"5s",
+			"30s",
+		),
+		pick("kept", "20s", "1h"),
+		pick("again", "{tries: 3, wait: 1s}", "{tries: 2}", "{}", "{tries: 4, wait: 1s, jitter: 50%, give-up: 5s}"),
+		press,
+	)
 	b.WriteString("  packed: {kind: queue, links: {loader: {}}}\n  loader: {kind: function, takes: 500ms}\n")
 	b.WriteString("  tick: {kind: schedule, every: 7s, links: {n0: {}}}\n")
 	b.WriteString("  door: {kind: endpoint, rate-limit: 3/s, links: {d0: {to: n0" + doorMode(kind[0]) + "}}}\n")
@@ -51,7 +80,13 @@ func drawTopology(t *rapid.T) string {
 		fmt.Fprintf(&b, "  %s:\n    kind: %s\n", name(i), kind[i])
 		switch kind[i] {
 		case "queue":
-			fmt.Fprintf(&b, "    lease: %s\n    retention: %s\n    delay: %s\n", pick("lease", "1s", "3s", "60s"), pick("retention", "20s", "5m", "7d"), pick("delay", "0s", "2s"))
+			fmt.Fprintf(
+				&b,
+				"    lease: %s\n    retention: %s\n    delay: %s\n",
+				pick("lease", "1s", "3s", "60s"),
+				pick("retention", "20s", "5m", "7d"),
+				pick("delay", "0s", "2s"),
+			)
 			if rapid.Bool().Draw(t, "capped") {
 				b.WriteString("    capacity: 5\n")
 			}
@@ -71,29 +106,60 @@ func drawTopology(t *rapid.T) string {
 				b.WriteString("    object-life: 20s\n")
 			}
 		case "stream":
-			fmt.Fprintf(&b, "    retention: %s\n    partitions: %s\n    partition-rate: %s\n    fails: %s\n", pick("retention", "20s", "2h"), pick("partitions", "1", "3", "auto"),
-				pick("rate", "1/s", "100/s"), pick("fails", "0", "20%"))
+			fmt.Fprintf(
+				&b,
+				"    retention: %s\n    partitions: %s\n    partition-rate: %s\n    fails: %s\n",
+				pick("retention", "20s", "2h"),
+				pick("partitions", "1", "3", "auto"),
+				pick("rate", "1/s", "100/s"),
+				pick("fails", "0", "20%"),
+			)
 			if rapid.Bool().Draw(t, "by") {
 				b.WriteString("    by: event.subject\n")
 			}
 		case "table":
-			fmt.Fprintf(&b, "    retention: %s\n    partitions: %s\n", pick("retention", "20s", "2h"), pick("partitions", "1", "3"))
+			fmt.Fprintf(
+				&b,
+				"    retention: %s\n    partitions: %s\n",
+				pick("retention", "20s", "2h"),
+				pick("partitions", "1", "3"),
+			)
 		case "workflow":
-			b.WriteString("    timeout: 20s\n    do:\n" + pick("do",
+			b.WriteString("    timeout: 20s\n    do:\n" + pick(
+				"do",
 				"      - rest: {wait: 2s}\n      - call: {call: helper}\n",
 				"      - careful: {try: [{one: {call: helper}}], catch: {retry: {delay: 1s, limit: {attempt: {count: 2}}}, do: [{two: {call: helper}}]}}\n",
 				"      - both: {fork: {branches: [{a: {call: helper}}, {b: {wait: 1s}}, {c: {raise: odd}}]}}\n",
-				"      - both: {fork: {compete: true, branches: [{a: {call: helper}}, {b: {do: [{r: {wait: 1s}}, {c: {call: helper}}]}}]}}\n      - after: {call: helper}\n"))
+				"      - both: {fork: {compete: true, branches: [{a: {call: helper}}, {b: {do: [{r: {wait: 1s}}, {c: {call: helper}}]}}]}}\n      - after: {call: helper}\n",
+			))
 		case "function":
-			fmt.Fprintf(&b, "    takes: %s\n    timeout: %s\n    fails: %s\n", pick("takes", "0s", "500ms", "{dist: exponential, mean: 2s}", "4s"), pick("timeout", "3s", "45s"),
-				pick("fails", "0", "30%", "100%", "{each-try: 20%, for-good: 10%, per: message}", "{for-good: 5%, error: odd}"))
+			fmt.Fprintf(
+				&b,
+				"    takes: %s\n    timeout: %s\n    fails: %s\n",
+				pick("takes", "0s", "500ms", "{dist: exponential, mean: 2s}", "4s"),
+				pick("timeout", "3s", "45s"),
+				pick(
+					"fails",
+					"0",
+					"30%",
+					"100%",
+					"{each-try: 20%, for-good: 10%, per: message}",
+					"{for-good: 5%, error: odd}",
+				),
+			)
 			if rapid.Bool().Draw(t, "limited") {
 				b.WriteString("    concurrency: 2\n")
 			}
 			if rapid.Bool().Draw(t, "pooled") {
 				b.WriteString("    pool: shared\n")
 			}
-			fmt.Fprintf(&b, "    hop-limit: %d\n    sends: %s\n    results: %s\n", rapid.IntRange(3, 12).Draw(t, "hops"), pick("sends", "one-by-one", "together"), pick("results", "async", "all"))
+			fmt.Fprintf(
+				&b,
+				"    hop-limit: %d\n    sends: %s\n    results: %s\n",
+				rapid.IntRange(3, 12).Draw(t, "hops"),
+				pick("sends", "one-by-one", "together"),
+				pick("results", "async", "all"),
+			)
 			if rapid.IntRange(0, 3).Draw(t, "idempotent") == 0 {
 				b.WriteString("    idempotent: event.subject\n")
 			}
@@ -101,7 +167,13 @@ func drawTopology(t *rapid.T) string {
 				b.WriteString("    cold-start: {takes: 1s, idle: 5s}\n")
 			}
 		case "outside":
-			fmt.Fprintf(&b, "    takes: %s\n    fails: %s\n    rate-limit: %s\n", pick("takes", "0s", "300ms"), pick("fails", "0", "25%"), pick("limit", "2/s", "50/s"))
+			fmt.Fprintf(
+				&b,
+				"    takes: %s\n    fails: %s\n    rate-limit: %s\n",
+				pick("takes", "0s", "300ms"),
+				pick("fails", "0", "25%"),
+				pick("limit", "2/s", "50/s"),
+			)
 		}
 		links := rapid.IntRange(0, 3).Draw(t, "links")
 		if links == 0 {
@@ -120,19 +192,41 @@ func drawTopology(t *rapid.T) string {
 					add(`match: {suffix: [".a", ".b"]}`)
 				}
 				if rapid.Bool().Draw(t, "retry") {
-					add(pick("retry", "retry: {tries: 2}", "retry: {tries: 3, wait: 1s, factor: 2, jitter: 20%}", "retry: {tries: 2, wait: 500ms, give-up: 10s, except: [odd]}"))
+					add(
+						pick(
+							"retry",
+							"retry: {tries: 2}",
+							"retry: {tries: 3, wait: 1s, factor: 2, jitter: 20%}",
+							"retry: {tries: 2, wait: 500ms, give-up: 10s, except: [odd]}",
+						),
+					)
 				}
 				if d := target("dead"); rapid.Bool().Draw(t, "has-dead") && d != i {
 					add("dead-letter: " + name(d))
 				}
 				if kind[i] == "stream" || kind[i] == "table" {
-					add(pick("reads", "read: {up-to: 1}", "read: {up-to: 4, within: 2s}", "read: {up-to: 3, failed: each}", "read: {up-to: 5, failed: halve}"))
+					add(
+						pick(
+							"reads",
+							"read: {up-to: 1}",
+							"read: {up-to: 4, within: 2s}",
+							"read: {up-to: 3, failed: each}",
+							"read: {up-to: 5, failed: halve}",
+						),
+					)
 				}
 				if rapid.IntRange(0, 3).Draw(t, "wrapped") == 0 {
 					add("wrap: event")
 				}
 				if kind[i] == "queue" {
-					add(pick("read", "read: {up-to: 1}", "read: {up-to: 4, within: 2s, parallel: 2}", "read: {up-to: 3, failed: all, parallel: 3}"))
+					add(
+						pick(
+							"read",
+							"read: {up-to: 1}",
+							"read: {up-to: 4, within: 2s, parallel: 2}",
+							"read: {up-to: 3, failed: all, parallel: 3}",
+						),
+					)
 				}
 			case kind[i] != "outside" && rapid.IntRange(0, 3).Draw(t, "result") == 0:
 				add("when: " + pick("when", "success", "failure"))

@@ -429,7 +429,15 @@ func (e *engine) letGo(i uint32) {
 }
 
 func (e *engine) messageOf(c *copyRecord) message {
-	return message{journey: c.journey, content: c.content, hops: c.hops, passes: c.passes, tries: c.tries, aside: c.flags&deadLettered != 0, node: c.node}
+	return message{
+		journey: c.journey,
+		content: c.content,
+		hops:    c.hops,
+		passes:  c.passes,
+		tries:   c.tries,
+		aside:   c.flags&deadLettered != 0,
+		node:    c.node,
+	}
 }
 
 // eventOfMessage fills the scratch event with what an expression or filter sees of a

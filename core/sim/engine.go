@@ -273,7 +273,9 @@ func (e *engine) mustStop() bool {
 // memory is about what the messages and runs under way take, in bytes.
 func (e *engine) memory() int64 {
 	return e.copies.bytes() + e.inFlights.bytes() + e.journeys.bytes() +
-		int64(cap(e.contents))*int64(unsafe.Sizeof(content{})+32) + int64(cap(e.runs))*int64(unsafe.Sizeof(run{})) + e.coming.bytes() + e.timers.bytes() + e.outside.bytes()
+		int64(cap(e.contents))*int64(
+			unsafe.Sizeof(content{})+32,
+		) + int64(cap(e.runs))*int64(unsafe.Sizeof(run{})) + e.coming.bytes() + e.timers.bytes() + e.outside.bytes()
 }
 
 func (e *engine) handle(kind eventKind, i uint32, seq uint64) {

@@ -56,10 +56,21 @@ func (e *engine) setUpFastPath() {
 		rl := n.queue.links[0]
 		l := rl.link
 		f := &e.nodes[l.To]
-		if l.Relation != model.PolledRun || l.Read.UpTo != 1 || rl.delivery.refused || rl.delivery.rejects || rl.delivery.wrap != unwrapped || !f.hasFastPath(e) {
+		if l.Relation != model.PolledRun || l.Read.UpTo != 1 || rl.delivery.refused || rl.delivery.rejects ||
+			rl.delivery.wrap != unwrapped ||
+			!f.hasFastPath(e) {
 			continue
 		}
-		ln := &fastLink{rl: rl, d: rl.delivery, n: n, q: n.queue, front: n.queue.front, f: f, most: n.queue.lease - 1, dooms: f.fails.ForGood > 0}
+		ln := &fastLink{
+			rl:    rl,
+			d:     rl.delivery,
+			n:     n,
+			q:     n.queue,
+			front: n.queue.front,
+			f:     f,
+			most:  n.queue.lease - 1,
+			dooms: f.fails.ForGood > 0,
+		}
 		if f.limit > 0 {
 			ln.most = min(ln.most, f.limit)
 		}
@@ -101,7 +112,8 @@ func (e *engine) bindFastPath() {
 			n.fans = n.fans && !s.d.paused && !s.d.off && !s.d.refused && s.to.failsNowShare < 0
 		}
 		d := &e.deliveries[n.outWay]
-		n.atOnce = n.direct && n.failsNowShare < 0 && !d.refused && d.wrap == unwrapped && e.inLoop[i] < 0 && e.trace == nil
+		n.atOnce = n.direct && n.failsNowShare < 0 && !d.refused && d.wrap == unwrapped && e.inLoop[i] < 0 &&
+			e.trace == nil
 		ln := e.lanes[i]
 		if ln == nil {
 			continue
@@ -134,7 +146,8 @@ func (e *engine) fastFan(n *node) []fastSend {
 	var out []fastSend
 	for _, id := range e.g.Nodes[n.id].Out {
 		to := &e.nodes[e.g.Links[id].To]
-		if !e.g.Links[id].Filter.Everything || !to.direct || to.queue == nil || e.inLoop[to.id] >= 0 || e.deliveries[id].wrap != unwrapped {
+		if !e.g.Links[id].Filter.Everything || !to.direct || to.queue == nil || e.inLoop[to.id] >= 0 ||
+			e.deliveries[id].wrap != unwrapped {
 			return nil
 		}
 		out = append(out, fastSend{int32(id), &e.deliveries[id], to})
@@ -212,7 +225,9 @@ func (e *engine) enterFast(n *node, way *delivery, con uint32) {
 // onlyWorks tells whether a function works, then sends, and nothing else.
 func (n *node) onlyWorks() bool {
 	return n.kind == model.Function && !n.tasks && n.cases == nil && n.accepts == nil && n.pool == nil && n.cold == nil && n.bucket == nil && n.succeeded == nil &&
-		!n.crashes && !(n.asks && n.limit > 0) && !n.resultsAll && !n.together && n.steps[atStart] == nil && n.steps[calling] == nil
+		!n.crashes && !(n.asks && n.limit > 0) && !n.resultsAll && !n.together &&
+		n.steps[atStart] == nil &&
+		n.steps[calling] == nil
 }
 
 // hasFastPath tells whether the runs of a function for one message are simple enough.
@@ -225,7 +240,9 @@ func (n *node) hasFastPath(e *engine) bool {
 		l := s.link
 		to := &e.nodes[l.To]
 		if !s.plain || l.Relation != model.RunWrite || l.Op != "" || l.Key != nil || l.Type != "" || l.Payload != nil || l.Size >= 0 || e.deliveries[id].refused ||
-			to.capacity > 0 || to.fails.EachTry > 0 || !to.takes.zero() || to.stream != nil {
+			to.capacity > 0 || to.fails.EachTry > 0 ||
+			!to.takes.zero() ||
+			to.stream != nil {
 			return false
 		}
 	}

@@ -14,7 +14,8 @@ func (e *engine) setUpFastBatches() {
 			continue
 		}
 		f := &e.nodes[q.only.link.To]
-		if q.only.link.Relation == model.PolledRun && f.onlyWorks() && len(f.steps[sending]) == 0 && f.fails.ForGood == 0 {
+		if q.only.link.Relation == model.PolledRun && f.onlyWorks() && len(f.steps[sending]) == 0 &&
+			f.fails.ForGood == 0 {
 			q.only.worker = f
 		}
 	}

@@ -39,7 +39,8 @@ func (e *engine) beginFast(ln *fastLink, c *copyRecord, i, slot uint32) {
 	}
 	failure := noError
 	share := ln.share // drawn as happens does, of which only this is compiled into this function
-	if share > 0 && (share >= 1 || unitOf(f.rng.Uint64()) < share) || ln.dooms && e.failsForGood(f, f.fails.ForGood, c.age) {
+	if share > 0 && (share >= 1 || unitOf(f.rng.Uint64()) < share) ||
+		ln.dooms && e.failsForGood(f, f.fails.ForGood, c.age) {
 		failure = f.failName
 	}
 	now := e.now
@@ -101,7 +102,8 @@ func (e *engine) endFast(i uint32) {
 	c := e.copies.at(i)
 	ln := e.lanes[c.node]
 	h := e.inFlightOf(c)
-	if !ln.open || h.lastFail != noError || c.flags&(done|duplicate|expiring) != 0 || ln.sized && e.tooLarge(c.content) {
+	if !ln.open || h.lastFail != noError || c.flags&(done|duplicate|expiring) != 0 ||
+		ln.sized && e.tooLarge(c.content) {
 		e.endUnusual(ln, c, i)
 		return
 	}
@@ -294,7 +296,8 @@ func (e *engine) appendLease(n *node, i uint32) {
 	h := e.inFlightOf(e.copies.at(i))
 	after := q.leases.tail
 	for ; after != 0; after = e.copies.at(after).prev {
-		if before := e.inFlightOf(e.copies.at(after)); before.due < h.due || before.due == h.due && before.timer <= h.timer {
+		if before := e.inFlightOf(e.copies.at(after)); before.due < h.due ||
+			before.due == h.due && before.timer <= h.timer {
 			break
 		}
 	}

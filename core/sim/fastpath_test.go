@@ -30,7 +30,9 @@ func bothWays(t *rapid.T, topology, scenario string) (fast int64) {
 	require.NoError(t, err, scenario)
 	var results []string
 	for _, general := range []bool{true, false} {
-		res, err := sim.Run(sim.Plan{Graph: g, Scenario: s, DisableFastPath: general, Limits: sim.Limits{Events: 60_000}})
+		res, err := sim.Run(
+			sim.Plan{Graph: g, Scenario: s, DisableFastPath: general, Limits: sim.Limits{Events: 60_000}},
+		)
 		require.NoError(t, err, text)
 		if res.Stopped != "" {
 			t.Skip("it grows")
@@ -69,14 +71,61 @@ func drawPlain(t *rapid.T) string {
 	}
 	b.WriteString("}}\n")
 	for i := range queues {
-		fmt.Fprintf(&b, "  q%d: {kind: queue, lease: %s, retention: %s%s, links: {w%d: {read: {up-to: %s, parallel: %s%s}, retry: %s%s}}}\n", i,
-			pick("lease", "3s", "10s", "1h"), pick("kept", "15s", "1h"), pick("more", "", "", "", ", delay: 1s", ", capacity: 4"), i,
-			pick("up-to", "1", "1", "3", "10"), pick("parallel", "1", "2", "70"), pick("within", "", "", ", within: 2s", ", failed: all"),
-			pick("again", "{}", "{tries: 2}", "{tries: 3, wait: 1s}", "{tries: 4, give-up: 8s}"), pick("dead", "", ", dead-letter: desk"))
-		next := pick("next", "", "rows: {}", fmt.Sprintf("q%d: {}", (i+1)%queues), "news: {chance: 30%}", "rows: {}, desk: {}")
-		fmt.Fprintf(&b, "  w%d: {kind: function, takes: %s, fails: %s, timeout: %s, concurrency: %s, links: {%s}}\n", i,
+		fmt.Fprintf(
+			&b,
+			"  q%d: {kind: queue, lease: %s, retention: %s%s, links: {w%d: {read: {up-to: %s, parallel: %s%s}, retry: %s%s}}}\n",
+			i,
+			pick(
+				"lease",
+				"3s",
+				"10s",
+				"1h",
+			),
+			pick("kept", "15s", "1h"),
+			pick("more", "", "", "", ", delay: 1s", ", capacity: 4"),
+			i,
+			pick(
+				"up-to",
+				"1",
+				"1",
+				"3",
+				"10",
+			),
+			pick("parallel", "1", "2", "70"),
+			pick("within", "", "", ", within: 2s", ", failed: all"),
+			pick(
+				"again",
+				"{}",
+				"{tries: 2}",
+				"{tries: 3, wait: 1s}",
+				"{tries: 4, give-up: 8s}",
+			),
+			pick("dead", "", ", dead-letter: desk"),
+		)
+		next := pick(
+			"next",
+			"",
+			"rows: {}",
+			fmt.Sprintf("q%d: {}", (i+1)%queues),
+			"news: {chance: 30%}",
+			"rows: {}, desk: {}",
+		)
+		fmt.Fprintf(
+			&b,
+			"  w%d: {kind: function, takes: %s, fails: %s, timeout: %s, concurrency: %s, links: {%s}}\n",
+			i,
 			pick("takes", "0s", "1s", "500ms", "{dist: exponential, mean: 1s}", "{dist: exponential, mean: 4s}"),
-			pick("fails", "0%", "10%", "{each-try: 20%, per: message}", "{each-try: 5%, for-good: 5%}"), pick("timeout", "5s", "45s"), pick("concurrency", "1", "2", "50"), next)
+			pick(
+				"fails",
+				"0%",
+				"10%",
+				"{each-try: 20%, per: message}",
+				"{each-try: 5%, for-good: 5%}",
+			),
+			pick("timeout", "5s", "45s"),
+			pick("concurrency", "1", "2", "50"),
+			next,
+		)
 	}
 	return b.String()
 }

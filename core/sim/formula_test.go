@@ -60,7 +60,12 @@ func per(results []*sim.Result, of func(*sim.Result) float64) []float64 {
 
 // served is a queue read by a function with c runs at once.
 func served(c int, takes string) string {
-	return fmt.Sprintf("nodes:\n  q: {kind: queue, lease: 30d, retention: 300d, links: {f: {read: {parallel: %d}}}}\n  f: {kind: function, takes: %s, timeout: 30d, concurrency: %d}\n", c, takes, c)
+	return fmt.Sprintf(
+		"nodes:\n  q: {kind: queue, lease: 30d, retention: 300d, links: {f: {read: {parallel: %d}}}}\n  f: {kind: function, takes: %s, timeout: 30d, concurrency: %d}\n",
+		c,
+		takes,
+		c,
+	)
 }
 
 const steady = "length: 8d\nwarm-up: 12h\nseed: 5\ntraffic: {in: {into: q, rate: 0.8/s}}\n"
@@ -70,10 +75,20 @@ func TestMM1(t *testing.T) {
 	g, _, results := replicate(t, served(1, "{dist: exponential, mean: 1s}"), steady)
 	q, f := g.NodeID("q"), g.NodeID("f")
 	within(t, 1/(1-0.8), per(results, func(r *sim.Result) float64 { return r.Nodes[q].Time.Mean() }), "time in system")
-	within(t, 0.8/(1-0.8), per(results, func(r *sim.Result) float64 { return r.Nodes[q].DepthMean }), "number in system")
+	within(
+		t,
+		0.8/(1-0.8),
+		per(results, func(r *sim.Result) float64 { return r.Nodes[q].DepthMean }),
+		"number in system",
+	)
 	within(t, 0.8, per(results, func(r *sim.Result) float64 { return r.Nodes[f].ActiveMean }), "utilisation")
 	// The time in an M/M/1 system is exponential: its 99th percentile is ln(100)/(μ−λ).
-	within(t, math.Log(100)/0.2, per(results, func(r *sim.Result) float64 { return r.Nodes[q].Time.Quantile(0.99) }), "99th percentile")
+	within(
+		t,
+		math.Log(100)/0.2,
+		per(results, func(r *sim.Result) float64 { return r.Nodes[q].Time.Quantile(0.99) }),
+		"99th percentile",
+	)
 }
 
 // [FO-02] M/M/c: mean wait C(c, λ/μ)/(cμ−λ), C the Erlang C formula.
@@ -102,17 +117,29 @@ func TestPollaczekKhinchine(t *testing.T) {
 		{"{dist: uniform, min: 0s, max: 2s}", 4.0 / 3},
 		{"{dist: gamma, mean: 1s, cv: 1.5}", 1 + 1.5*1.5},
 	} {
-		g, _, results := replicate(t, served(1, c.takes), "length: 12d\nwarm-up: 12h\nseed: 8\ntraffic: {in: {into: q, rate: 0.7/s}}\n")
+		g, _, results := replicate(
+			t,
+			served(1, c.takes),
+			"length: 12d\nwarm-up: 12h\nseed: 8\ntraffic: {in: {into: q, rate: 0.7/s}}\n",
+		)
 		q := g.NodeID("q")
-		within(t, 0.7*c.second/(2*(1-0.7)), per(results, func(r *sim.Result) float64 { return r.Nodes[q].Wait.Mean() }), c.takes)
+		within(
+			t,
+			0.7*c.second/(2*(1-0.7)),
+			per(results, func(r *sim.Result) float64 { return r.Nodes[q].Wait.Mean() }),
+			c.takes,
+		)
 	}
 }
 
 // [FO-06] M/M/1/K: share lost (1−ρ)ρᴷ/(1−ρᴷ⁺¹), K counting the one in service.
 func TestFullQueue(t *testing.T) {
 	const K, rho = 4, 0.9
-	g, doc, results := replicate(t, "nodes:\n  q: {kind: queue, capacity: 4, lease: 30d, links: {f: {}}}\n  f: {kind: function, takes: {dist: exponential, mean: 1s}, timeout: 30d, concurrency: 1}\n",
-		"length: 4d\nseed: 2\ntraffic: {in: {into: q, rate: 0.9/s}}\n")
+	g, doc, results := replicate(
+		t,
+		"nodes:\n  q: {kind: queue, capacity: 4, lease: 30d, links: {f: {}}}\n  f: {kind: function, takes: {dist: exponential, mean: 1s}, timeout: 30d, concurrency: 1}\n",
+		"length: 4d\nseed: 2\ntraffic: {in: {into: q, rate: 0.9/s}}\n",
+	)
 	q := g.NodeID("q")
 	within(t, (1-rho)*math.Pow(rho, K)/(1-math.Pow(rho, K+1)), per(results, func(r *sim.Result) float64 {
 		return float64(r.Nodes[q].Fates[sim.Overflow]) / float64(r.Entered)
@@ -122,33 +149,57 @@ func TestFullQueue(t *testing.T) {
 
 // [FO-05] Erlang B: share answered 429 at an endpoint that waits on c runs.
 func TestErlangB(t *testing.T) {
-	g, _, results := replicate(t, "nodes:\n  e: {kind: endpoint, links: {f: {}}}\n  f: {kind: function, takes: {dist: exponential, mean: 2s}, timeout: 30d, concurrency: 3}\n",
-		"length: 5d\nseed: 4\ntraffic: {in: {into: e, rate: 1/s}}\n")
+	g, _, results := replicate(
+		t,
+		"nodes:\n  e: {kind: endpoint, links: {f: {}}}\n  f: {kind: function, takes: {dist: exponential, mean: 2s}, timeout: 30d, concurrency: 3}\n",
+		"length: 5d\nseed: 4\ntraffic: {in: {into: e, rate: 1/s}}\n",
+	)
 	b, load := 1.0, 2.0
 	for k := 1.0; k <= 3; k++ {
 		b = load * b / (k + load*b)
 	}
 	e := g.NodeID("e")
-	within(t, b, per(results, func(r *sim.Result) float64 { return float64(r.Nodes[e].Answers[429]) / float64(r.Entered) }), "share answered 429")
+	within(
+		t,
+		b,
+		per(results, func(r *sim.Result) float64 { return float64(r.Nodes[e].Answers[429]) / float64(r.Entered) }),
+		"share answered 429",
+	)
 }
 
 // [FO-07] Tries: share exhausted pⁿ, mean tries (1−pⁿ)/(1−p).
 func TestTries(t *testing.T) {
-	g, _, results := replicate(t, "nodes:\n  t: {kind: topic, links: {f: {retry: {tries: 3, wait: 1s}}}}\n  f: {kind: function, takes: 10ms, fails: 30%}\n",
-		"length: 2d\nseed: 3\ntraffic: {in: {into: t, rate: 1/s}}\n")
+	g, _, results := replicate(
+		t,
+		"nodes:\n  t: {kind: topic, links: {f: {retry: {tries: 3, wait: 1s}}}}\n  f: {kind: function, takes: 10ms, fails: 30%}\n",
+		"length: 2d\nseed: 3\ntraffic: {in: {into: t, rate: 1/s}}\n",
+	)
 	f := g.NodeID("f")
 	within(t, math.Pow(0.3, 3), per(results, func(r *sim.Result) float64 {
 		return float64(r.Nodes[f].Fates[sim.Exhausted]) / float64(r.Nodes[f].Copies)
 	}), "share exhausted")
-	within(t, (1-math.Pow(0.3, 3))/0.7, per(results, func(r *sim.Result) float64 { return float64(r.Nodes[f].Runs) / float64(r.Nodes[f].Copies) }), "mean tries")
+	within(
+		t,
+		(1-math.Pow(0.3, 3))/0.7,
+		per(results, func(r *sim.Result) float64 { return float64(r.Nodes[f].Runs) / float64(r.Nodes[f].Copies) }),
+		"mean tries",
+	)
 }
 
 // [FO-08] A loop with return number R < 1: mean rounds 1/(1−R).
 func TestBranching(t *testing.T) {
-	_, doc, results := replicate(t, "nodes:\n  q: {kind: queue, links: {f: {read: {parallel: 50}}}}\n  f: {kind: function, takes: 50ms, links: {back: {to: q, chance: 60%}}}\n",
-		"length: 2d\nseed: 6\ntraffic: {in: {into: q, rate: 1/s}}\n")
+	_, doc, results := replicate(
+		t,
+		"nodes:\n  q: {kind: queue, links: {f: {read: {parallel: 50}}}}\n  f: {kind: function, takes: 50ms, links: {back: {to: q, chance: 60%}}}\n",
+		"length: 2d\nseed: 6\ntraffic: {in: {into: q, rate: 1/s}}\n",
+	)
 	require.Len(t, doc.Loops, 1)
-	within(t, 1/(1-0.6), per(results, func(r *sim.Result) float64 { return float64(r.Loops[0].Arrivals) / float64(r.Loops[0].Fresh) }), "rounds")
+	within(
+		t,
+		1/(1-0.6),
+		per(results, func(r *sim.Result) float64 { return float64(r.Loops[0].Arrivals) / float64(r.Loops[0].Fresh) }),
+		"rounds",
+	)
 	require.InDelta(t, 2.5, doc.Loops[0].Rounds.Mean, 0.05)
 }
 
@@ -159,7 +210,14 @@ func TestLittle(t *testing.T) {
 		for _, name := range []string{"first", "second"} {
 			n := &r.Nodes[g.NodeID(name)]
 			lambda := float64(n.Time.Count()) / r.Reached.Seconds()
-			require.InEpsilon(t, lambda*n.Time.Mean(), n.DepthMean, 0.01, "%s: but for what is under way at the end, exact", name)
+			require.InEpsilon(
+				t,
+				lambda*n.Time.Mean(),
+				n.DepthMean,
+				0.01,
+				"%s: but for what is under way at the end, exact",
+				name,
+			)
 		}
 	}
 }
@@ -167,11 +225,22 @@ func TestLittle(t *testing.T) {
 // [FO-10] A lease shorter than a run: redeliveries per message p/(1−p), p = P(run >
 // lease), with free readers, no failures and no limit on tries.
 func TestShortLease(t *testing.T) {
-	g, _, results := replicate(t, "nodes:\n  q: {kind: queue, lease: 2s, retention: 300d, links: {f: {read: {parallel: 400}}}}\n  f: {kind: function, takes: {dist: exponential, mean: 1s}, timeout: 30d}\n",
-		"length: 2d\nseed: 12\ntraffic: {in: {into: q, rate: 1/s}}\n")
+	g, _, results := replicate(
+		t,
+		"nodes:\n  q: {kind: queue, lease: 2s, retention: 300d, links: {f: {read: {parallel: 400}}}}\n  f: {kind: function, takes: {dist: exponential, mean: 1s}, timeout: 30d}\n",
+		"length: 2d\nseed: 12\ntraffic: {in: {into: q, rate: 1/s}}\n",
+	)
 	q := g.NodeID("q")
 	p := math.Exp(-2)
-	within(t, p/(1-p), per(results, func(r *sim.Result) float64 { return float64(r.Nodes[q].Redelivered) / float64(r.Nodes[q].Copies) }), "redeliveries")
+	within(
+		t,
+		p/(1-p),
+		per(
+			results,
+			func(r *sim.Result) float64 { return float64(r.Nodes[q].Redelivered) / float64(r.Nodes[q].Copies) },
+		),
+		"redeliveries",
+	)
 }
 
 // [FO-11] An outage of length d: backlog λd, drained after λd/(cμ−λ). With constant
@@ -179,7 +248,13 @@ func TestShortLease(t *testing.T) {
 func TestOutageBacklog(t *testing.T) {
 	topology := "nodes:\n  q: {kind: queue, lease: 1s, retention: 30d, links: {f: {retry: {wait: 1s}}}}\n  f: {kind: function, takes: 500ms, concurrency: 1}\n"
 	g := compile(t, topology)
-	res := simulate(t, g, "length: 3h\ntraffic: {in: {into: q, rate: 1/s, arrivals: even}}\nincidents: {down: {at: 1h, for: 30m, node: f, fails: 100%}}\n", 0, false)
+	res := simulate(
+		t,
+		g,
+		"length: 3h\ntraffic: {in: {into: q, rate: 1/s, arrivals: even}}\nincidents: {down: {at: 1h, for: 30m, node: f, fails: 100%}}\n",
+		0,
+		false,
+	)
 	q := g.NodeID("q")
 	require.InDelta(t, 1800, res.Nodes[q].DepthMax, 3, "λd = 1/s × 1800 s")
 	// cμ − λ = 2 − 1 = 1/s, so the backlog is gone 1800 s after the outage.
@@ -197,7 +272,13 @@ func TestOutageBacklog(t *testing.T) {
 // [CK-03] One seed gives one result, byte for byte, whatever the workers.
 func TestWorkersDoNotMatter(t *testing.T) {
 	g := compile(t, tandem)
-	s, err := model.ParseScenario("s.yaml", []byte("ironweir: scenario/1\nlength: 1d\nreplications: 5\nseed: 3\ntraffic: {in: {into: first, rate: 0.7/s}}\nexpect: {some: \"run.ledger.handled > 10\"}\n"), g.Topology)
+	s, err := model.ParseScenario(
+		"s.yaml",
+		[]byte(
+			"ironweir: scenario/1\nlength: 1d\nreplications: 5\nseed: 3\ntraffic: {in: {into: first, rate: 0.7/s}}\nexpect: {some: \"run.ledger.handled > 10\"}\n",
+		),
+		g.Topology,
+	)
 	require.NoError(t, err)
 	var docs []string
 	for _, workers := range []int{1, 2, 8} {
@@ -214,8 +295,11 @@ func TestWorkersDoNotMatter(t *testing.T) {
 // message at a time (40 ms, exponential) was stopped for 36 s at 11.5 messages a second;
 // 415 messages were queued at most, and the slowest took 35.9 s.
 func TestAStoppedConsumer(t *testing.T) {
-	_, doc, _ := replicate(t, "nodes:\n  q: {kind: queue, links: {f: {}}}\n  f: {kind: function, takes: {dist: exponential, mean: 40ms}, concurrency: 1}\n",
-		"length: 3m\ntraffic: {in: {into: q, rate: 11.5/s, arrivals: even}}\nincidents: {down: {at: 30s, for: 36s, node: f, stopped: true}}\n")
+	_, doc, _ := replicate(
+		t,
+		"nodes:\n  q: {kind: queue, links: {f: {}}}\n  f: {kind: function, takes: {dist: exponential, mean: 40ms}, concurrency: 1}\n",
+		"length: 3m\ntraffic: {in: {into: q, rate: 11.5/s, arrivals: even}}\nincidents: {down: {at: 30s, for: 36s, node: f, stopped: true}}\n",
+	)
 	q := doc.Nodes["q"]
 	require.InEpsilon(t, 415, q.Depth.Max, 0.05)
 	require.InEpsilon(t, 35.9, q.Time.Max, 0.05)

@@ -25,8 +25,10 @@ func FuzzRun(f *testing.F) {
 			f.Add(string(text), calm)
 		}
 	}
-	f.Add("ironweir: topology/1\nnodes: {q: {kind: queue, links: {f: {}}}, f: {kind: function, takes: 1s, links: {q: {}}}}\n",
-		"ironweir: scenario/1\nlength: 1h\ntraffic: {a: {into: q, rate: 1/s}}\nincidents: {x: {at: 1m, for: 2m, node: f, fails: 50%}, y: {at: 5m, send-back: {from: q, to: q, rate: 1/s}}}\n")
+	f.Add(
+		"ironweir: topology/1\nnodes: {q: {kind: queue, links: {f: {}}}, f: {kind: function, takes: 1s, links: {q: {}}}}\n",
+		"ironweir: scenario/1\nlength: 1h\ntraffic: {a: {into: q, rate: 1/s}}\nincidents: {x: {at: 1m, for: 2m, node: f, fails: 50%}, y: {at: 5m, send-back: {from: q, to: q, rate: 1/s}}}\n",
+	)
 	f.Fuzz(func(t *testing.T, topology, scenario string) {
 		m, err := model.Parse("m.yaml", []byte(topology), model.Options{})
 		if err != nil {
@@ -40,7 +42,12 @@ func FuzzRun(f *testing.F) {
 		if err != nil {
 			return
 		}
-		plan := sim.Plan{Graph: g, Scenario: s, Audit: len(topology) < 4000, Limits: sim.Limits{Events: 3000, Copies: 3000, Memory: 1 << 28}}
+		plan := sim.Plan{
+			Graph:    g,
+			Scenario: s,
+			Audit:    len(topology) < 4000,
+			Limits:   sim.Limits{Events: 3000, Copies: 3000, Memory: 1 << 28},
+		}
 		if _, err := sim.Run(plan); err != nil {
 			require.NotContains(t, err.Error(), "a fault of the engine")
 		}

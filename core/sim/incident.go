@@ -126,7 +126,11 @@ func (e *engine) setUpRewind(spec *model.Incident) error {
 	}
 	link := e.g.LinkID(rw.Link)
 	if link == graph.None || e.feedOf[link] < 0 {
-		return fmt.Errorf("incident %s: %q is not a link that reads a stream or a table; only such a reader can be set back", spec.Name, rw.Link)
+		return fmt.Errorf(
+			"incident %s: %q is not a link that reads a stream or a table; only such a reader can be set back",
+			spec.Name,
+			rw.Link,
+		)
 	}
 	f := e.nodes[e.feedOf[link]].queue.feed
 	if f.history == nil {

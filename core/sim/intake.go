@@ -328,7 +328,8 @@ func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
 	for k := range entries {
 		at := &entries[k]
 		c := e.copies.at(at.copy)
-		if c.inFlight != lent || at.failure != noError || c.flags&done != 0 { // what else happens to a message gives it a handling of its own
+		if c.inFlight != lent || at.failure != noError ||
+			c.flags&done != 0 { // what else happens to a message gives it a handling of its own
 			unusual++
 			e.inFlightFor(c).busy--
 			e.endOne(at, n, rl)
@@ -366,7 +367,10 @@ func (e *engine) endOne(at *batchEntry, n *node, rl *readerLink) {
 // batchDone comes when the run of a batch has ended.
 func (e *engine) batchDone(b uint32, n *node, failure int16, final bool) {
 	bt := &e.batches[b]
-	if q, rl := &e.nodes[bt.node], e.readers[bt.reader].link; q.queue.plain && failure == noError && !n.resultsAll && !e.storage && e.trace == nil && !bt.failsAsOne(rl) {
+	if q, rl := &e.nodes[bt.node], e.readers[bt.reader].link; q.queue.plain && failure == noError && !n.resultsAll &&
+		!e.storage &&
+		e.trace == nil &&
+		!bt.failsAsOne(rl) {
 		e.endPlain(b, q, rl)
 		return
 	}

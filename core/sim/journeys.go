@@ -59,7 +59,15 @@ func noteOf(j *journey) journeyNote {
 
 // journeyOf tells a journey from what was written down of it.
 func (e *engine) journeyOf(id uint64, r *trail, n journeyNote) Journey {
-	j := Journey{ID: id, Entry: e.g.Nodes[n.entry].Name, Began: time.Duration(n.born).Seconds(), Outcome: n.outcome, Copies: int(n.copies), Steps: r.steps, More: r.more}
+	j := Journey{
+		ID:      id,
+		Entry:   e.g.Nodes[n.entry].Name,
+		Began:   time.Duration(n.born).Seconds(),
+		Outcome: n.outcome,
+		Copies:  int(n.copies),
+		Steps:   r.steps,
+		More:    r.more,
+	}
 	if len(r.steps) > 0 {
 		j.Key, _ = r.steps[0].Event["subject"].(string)
 	}

@@ -151,5 +151,9 @@ func (h *heap) together() {
 
 // bytes is what the pending events take, about.
 func (h *heap) bytes() int64 {
-	return int64(len(h.near)+cap(h.far.behind))*16 + int64(cap(h.far.chunks))*int64(unsafe.Sizeof(ladderChunk{})) + int64(cap(h.far.buckets))*4
+	return int64(len(h.near)+cap(h.far.behind))*16 + int64(
+		cap(h.far.chunks),
+	)*int64(unsafe.Sizeof(ladderChunk{})) + int64(
+		cap(h.far.buckets),
+	)*4
 }

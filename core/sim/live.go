@@ -98,7 +98,14 @@ func NewLive(plan LivePlan) (*Live, error) {
 	runtime.AddCleanup(e, (*space).free, e.space)
 	e.observe(newTracer(nil, map[uint64]bool{}))
 	e.sampled = &journeySample{wanted: e.trace.wanted, ends: map[uint64]journeyNote{}}
-	l := &Live{e: e, handled: -1, last: -1, sources: map[int32]uint32{}, named: map[string]int{}, waiting: map[uint64]bool{}}
+	l := &Live{
+		e:       e,
+		handled: -1,
+		last:    -1,
+		sources: map[int32]uint32{},
+		named:   map[string]int{},
+		waiting: map[uint64]bool{},
+	}
 	e.observer = l
 	l.setUpHooks(plan.Hooked)
 	return l, nil
@@ -203,7 +210,9 @@ func (l *Live) check(in *Input) error {
 		return err
 	case in.Incident != nil:
 		if in.Incident.Rewind != nil {
-			return fmt.Errorf("a reader cannot be set back in a rehearsal: what it has read is not kept; set the time back instead")
+			return fmt.Errorf(
+				"a reader cannot be set back in a rehearsal: what it has read is not kept; set the time back instead",
+			)
 		}
 		return nil // the model has checked it
 	case in.End != nil:
@@ -272,7 +281,17 @@ func (l *Live) bring(ev *InputEvent) Outcome {
 	n := &e.nodes[id]
 	before := n.fates
 	t := &e.traffic[at]
-	t.replay = append(t.replay, Arrival{At: e.instant(e.now), Type: ev.Type, Subject: ev.Subject, Data: ev.Data, Size: ev.Size, Attributes: ev.Attributes})
+	t.replay = append(
+		t.replay,
+		Arrival{
+			At:         e.instant(e.now),
+			Type:       ev.Type,
+			Subject:    ev.Subject,
+			Data:       ev.Data,
+			Size:       ev.Size,
+			Attributes: ev.Attributes,
+		},
+	)
 	out := Outcome{Journey: e.nextJour + 1}
 	l.Tell(out.Journey)
 	if ev.Wanted {

@@ -136,7 +136,13 @@ func (e *engine) returnedContent(from int32, m *message, ev *InputEvent) uint32 
 	con, old := &e.contents[i], &e.contents[m.content]
 	con.kind, con.data, con.size, con.source = ev.Type, ev.Data, ev.Size, from
 	if a := ev.Attributes; a != nil { // it is a new event of the function [PE-06]
-		con.attributes = &Attributes{ContentType: a.ContentType, Schema: a.Schema, Extensions: a.Extensions, Bytes: a.Bytes, Binary: a.Binary}
+		con.attributes = &Attributes{
+			ContentType: a.ContentType,
+			Schema:      a.Schema,
+			Extensions:  a.Extensions,
+			Bytes:       a.Bytes,
+			Binary:      a.Binary,
+		}
 	}
 	if ev.Subject != "" {
 		con.subject = append(con.subject, ev.Subject...)

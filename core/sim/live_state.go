@@ -42,14 +42,35 @@ type LiveLink struct {
 // State tells how the run stands. It changes nothing.
 func (l *Live) State() *LiveState {
 	e := l.e
-	s := &LiveState{Now: time.Duration(e.now), Entered: e.tally.entered, Underway: int64(e.live), Events: e.tally.events, Stopped: e.stopped,
-		Nodes: make([]LiveNode, len(e.g.Nodes)), Links: make([]LiveLink, len(e.g.Links))}
+	s := &LiveState{
+		Now:      time.Duration(e.now),
+		Entered:  e.tally.entered,
+		Underway: int64(e.live),
+		Events:   e.tally.events,
+		Stopped:  e.stopped,
+		Nodes:    make([]LiveNode, len(e.g.Nodes)),
+		Links:    make([]LiveLink, len(e.g.Links)),
+	}
 	for i := range s.Nodes {
 		n := &e.nodes[i]
 		x := &s.Nodes[i]
-		*x = LiveNode{Copies: n.copies, Depth: n.depth.count, Active: n.active.count, Runs: n.runs, Failures: n.failures, Throttled: n.throttled,
-			Handled: n.fates[Handled], Parked: n.fates[Parked], Lost: e.lostAt(n), Oldest: time.Duration(e.oldestIn(n)),
-			Fails: n.failsNowShare, Slow: n.slow, Concurrency: n.concurrencyNow, Off: n.off, Stopped: n.stopped}
+		*x = LiveNode{
+			Copies:      n.copies,
+			Depth:       n.depth.count,
+			Active:      n.active.count,
+			Runs:        n.runs,
+			Failures:    n.failures,
+			Throttled:   n.throttled,
+			Handled:     n.fates[Handled],
+			Parked:      n.fates[Parked],
+			Lost:        e.lostAt(n),
+			Oldest:      time.Duration(e.oldestIn(n)),
+			Fails:       n.failsNowShare,
+			Slow:        n.slow,
+			Concurrency: n.concurrencyNow,
+			Off:         n.off,
+			Stopped:     n.stopped,
+		}
 		s.Parked += x.Parked
 		s.Lost += x.Lost
 	}
@@ -105,7 +126,11 @@ func (l *Live) movable(id uint64) (uint32, error) {
 	case e.inFlightOf(c).busy > 0:
 		return 0, fmt.Errorf("message %d is worked on just now; wait, or fail %s first", id, n.name)
 	case n.queue == nil && e.inFlightOf(c).timer == 0:
-		return 0, fmt.Errorf("message %d cannot be taken out of %s just now: it is on its way, or its link is paused", id, n.name)
+		return 0, fmt.Errorf(
+			"message %d cannot be taken out of %s just now: it is on its way, or its link is paused",
+			id,
+			n.name,
+		)
 	}
 	return i, nil
 }

@@ -16,7 +16,11 @@ import (
 
 // drawGraph draws a topology whose nodes can be joined as drawn.
 func drawGraph(t *rapid.T) *graph.Graph {
-	m, err := model.Parse("random.yaml", []byte("ironweir: topology/1\nname: random\n"+drawTopology(t)), model.Options{})
+	m, err := model.Parse(
+		"random.yaml",
+		[]byte("ironweir: topology/1\nname: random\n"+drawTopology(t)),
+		model.Options{},
+	)
 	if err != nil {
 		t.Skip(err.Error())
 	}
@@ -32,7 +36,12 @@ func scenarioOf(t require.TestingT, g *graph.Graph, text string) *model.Scenario
 }
 
 func live(t require.TestingT, g *graph.Graph, s *model.Scenario, hooked map[string]bool) *sim.Live {
-	l, err := sim.NewLive(sim.LivePlan{Plan: sim.Plan{Graph: g, Scenario: s, Audit: true, Limits: sim.Limits{Events: 3_000}}, Hooked: hooked})
+	l, err := sim.NewLive(
+		sim.LivePlan{
+			Plan:   sim.Plan{Graph: g, Scenario: s, Audit: true, Limits: sim.Limits{Events: 3_000}},
+			Hooked: hooked,
+		},
+	)
 	require.NoError(t, err)
 	return l
 }
@@ -62,7 +71,10 @@ func TestPaceChangesNothing(t *testing.T) {
 		for range rapid.IntRange(0, 12).Draw(t, "looks") {
 			switch rapid.IntRange(0, 2).Draw(t, "what") {
 			case 0:
-				_, err := l.Advance(l.Now()+time.Duration(rapid.IntRange(0, 60_000).Draw(t, "ms"))*time.Millisecond, 1<<40)
+				_, err := l.Advance(
+					l.Now()+time.Duration(rapid.IntRange(0, 60_000).Draw(t, "ms"))*time.Millisecond,
+					1<<40,
+				)
 				require.NoError(t, err)
 			case 1:
 				_, err := l.Step()
@@ -101,11 +113,28 @@ func TestInputsAgainGiveTheSame(t *testing.T) {
 			in := sim.Input{At: l.Now()}
 			switch rapid.IntRange(0, 5).Draw(t, "what") {
 			case 0, 1:
-				in.Event = &sim.InputEvent{Node: anyNode("into"), Subject: fmt.Sprint("s", rapid.IntRange(0, 3).Draw(t, "subject")), Size: 100, Data: map[string]any{"n": 1.0}}
+				in.Event = &sim.InputEvent{
+					Node:    anyNode("into"),
+					Subject: fmt.Sprint("s", rapid.IntRange(0, 3).Draw(t, "subject")),
+					Size:    100,
+					Data:    map[string]any{"n": 1.0},
+				}
 			case 2:
 				named++
 				name := fmt.Sprint("live-", named)
-				text := rapid.SampledFrom([]string{"node: press, fails: 100%", "node: press, slow: 3", "node: press, concurrency: 0", "link: line:press, paused: true", "send-back: {from: desk, to: line, rate: 2/s}", "node: tick, enabled: false"}).Draw(t, "incident")
+				text := rapid.SampledFrom(
+					[]string{
+						"node: press, fails: 100%",
+						"node: press, slow: 3",
+						"node: press, concurrency: 0",
+						"link: line:press, paused: true",
+						"send-back: {from: desk, to: line, rate: 2/s}",
+						"node: tick, enabled: false",
+					},
+				).Draw(
+					t,
+					"incident",
+				)
 				in.Incident = incident(t, g, name, text)
 			case 3:
 				if named == 0 {
@@ -118,13 +147,19 @@ func TestInputsAgainGiveTheSame(t *testing.T) {
 				if len(list) == 0 {
 					continue
 				}
-				in.Move = &sim.Move{Message: list[0].Message, To: rapid.SampledFrom([]string{"", "line", "desk", "n0"}).Draw(t, "to")}
+				in.Move = &sim.Move{
+					Message: list[0].Message,
+					To:      rapid.SampledFrom([]string{"", "line", "desk", "n0"}).Draw(t, "to"),
+				}
 			case 5:
 				asks := l.Pending()
 				if len(asks) == 0 {
 					continue
 				}
-				in.Reply = &sim.HookReply{Ask: asks[0].ID, Error: rapid.SampledFrom([]string{"", "", "broken"}).Draw(t, "error")}
+				in.Reply = &sim.HookReply{
+					Ask:   asks[0].ID,
+					Error: rapid.SampledFrom([]string{"", "", "broken"}).Draw(t, "error"),
+				}
 				if rapid.Bool().Draw(t, "says") {
 					in.Reply.Events = []sim.InputEvent{{Subject: "r", Size: 10}, {Type: "told", Size: 20}}
 				}

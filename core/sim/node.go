@@ -188,10 +188,30 @@ func (e *engine) failsNow(n *node) bool {
 
 func newEngine(plan *Plan) (*engine, error) {
 	g, s, room := plan.Graph, plan.Scenario, &space{}
-	e := &engine{clock: newClock(), g: g, scenario: s, plan: plan, start: s.Start, end: int64(s.Length), warm: int64(s.WarmUp), limits: plan.Limits,
-		space: room, copies: newRecords[copyRecord](room), inFlights: newRecords[inFlight](room), journeys: newRecords[journey](room), contents: make([]content, 1, 1024),
-		runs: make([]run, 1, 256), batches: make([]batch, 1, 64), errorID: map[string]int16{}, payload: g.Topology.Limits.Payload,
-		pools: map[string]*pool{}}
+	e := &engine{
+		clock:     newClock(),
+		g:         g,
+		scenario:  s,
+		plan:      plan,
+		start:     s.Start,
+		end:       int64(s.Length),
+		warm:      int64(s.WarmUp),
+		limits:    plan.Limits,
+		space:     room,
+		copies:    newRecords[copyRecord](room),
+		inFlights: newRecords[inFlight](room),
+		journeys:  newRecords[journey](room),
+		contents:  make([]content, 1, 1024),
+		runs: make(
+			[]run,
+			1,
+			256,
+		),
+		batches: make([]batch, 1, 64),
+		errorID: map[string]int16{},
+		payload: g.Topology.Limits.Payload,
+		pools:   map[string]*pool{},
+	}
 	if err := e.setUp(); err != nil {
 		e.close()
 		return nil, err
@@ -230,13 +250,20 @@ func (e *engine) setUp() error {
 		return err
 	}
 	for i := range e.readers {
-		*e.inFlights.at(e.inFlights.add()) = inFlight{held: 1, busy: 1, group: int32(uint32(i) - e.readers[i].link.first)}
+		*e.inFlights.at(e.inFlights.add()) = inFlight{
+			held:  1,
+			busy:  1,
+			group: int32(uint32(i) - e.readers[i].link.first),
+		}
 	}
 	for i := range e.nodes {
 		n := &e.nodes[i]
 		n.wait, n.time, n.runTime = e.space.newTimes(), e.space.newTimes(), e.space.newTimes()
-		n.welcomes = n.capacity == 0 && (plan.follow == nil || plan.follow.Fail[n.name] == 0) && n.fails.EachTry == 0 && n.stream == nil && e.payload == 0
-		n.direct = n.welcomes && (n.queue != nil && n.queue.plain || n.kind == model.Topic) && n.takes.zero() && !e.plan.DisableFastPath
+		n.welcomes = n.capacity == 0 && (plan.follow == nil || plan.follow.Fail[n.name] == 0) && n.fails.EachTry == 0 &&
+			n.stream == nil &&
+			e.payload == 0
+		n.direct = n.welcomes && (n.queue != nil && n.queue.plain || n.kind == model.Topic) && n.takes.zero() &&
+			!e.plan.DisableFastPath
 	}
 	for i := range e.g.Links { // what is switched off from the start
 		if e.g.Links[i].Disabled && e.g.Links[i].Relation.Polls() {
@@ -284,7 +311,16 @@ func (e *engine) stream(name, purpose string) *randomStream {
 func (e *engine) setUpDeliveries() {
 	for i := range e.g.Links {
 		l := &e.g.Links[i]
-		d := delivery{policy: l.Policy, to: int32(l.To), dead: int32(l.DeadLetter), link: int32(i), refused: l.Refused, wrap: wrappings[l.Wrap], off: l.Disabled, rejects: l.Read.Reject}
+		d := delivery{
+			policy:  l.Policy,
+			to:      int32(l.To),
+			dead:    int32(l.DeadLetter),
+			link:    int32(i),
+			refused: l.Refused,
+			wrap:    wrappings[l.Wrap],
+			off:     l.Disabled,
+			rejects: l.Read.Reject,
+		}
 		if e.g.Nodes[l.From].Kind == model.Endpoint && l.Relation == model.Write {
 			d.policy.Tries = 1
 		}
@@ -296,7 +332,11 @@ func (e *engine) setUpDeliveries() {
 		}
 		e.deliveries = append(e.deliveries, d)
 		s := send{link: l, perRun: l.PerRun, count: newSampler(l.Count.Dist), readsItem: l.Payload != nil}
-		s.plain = (e.g.Nodes[l.From].Kind != model.Endpoint || l.Filter.Everything) && l.If == nil && l.Chance == 1 && l.CountExpr == nil && l.ForEach == nil && s.count.shape == constant && s.count.a == 1
+		s.plain = (e.g.Nodes[l.From].Kind != model.Endpoint || l.Filter.Everything) && l.If == nil && l.Chance == 1 &&
+			l.CountExpr == nil &&
+			l.ForEach == nil &&
+			s.count.shape == constant &&
+			s.count.a == 1
 		if !s.plain {
 			s.rng = e.stream(l.Link.ID(), "chance")
 		}
@@ -338,7 +378,14 @@ func (e *engine) placeFeeds() {
 	for i, id := range e.feedOf {
 		if id >= 0 {
 			from := &e.g.Nodes[e.g.Links[i].From]
-			e.nodes[id] = node{id: int(id), name: from.Name, kind: from.Kind, slow: 1, failsNowShare: -1, concurrencyNow: -1}
+			e.nodes[id] = node{
+				id:             int(id),
+				name:           from.Name,
+				kind:           from.Kind,
+				slow:           1,
+				failsNowShare:  -1,
+				concurrencyNow: -1,
+			}
 		}
 	}
 }
@@ -352,9 +399,23 @@ func (e *engine) setUpNodes() error {
 		if !ok {
 			return fmt.Errorf("%s: a %s cannot be simulated", gn.Name, gn.Kind)
 		}
-		*n = node{id: i, name: gn.Name, kind: gn.Kind, standFunc: behaviour.stand, takes: newSampler(gn.Takes), fails: gn.Fails, failName: errFails,
-			failsNowShare: -1, slow: 1, concurrencyNow: -1, ownWay: int32(len(e.g.Links) + 2*i), outWay: int32(len(e.g.Links) + 2*i + 1),
-			notice: newSampler(gn.Notice), rng: e.stream(gn.Name, "luck"), serviceRNG: e.stream(gn.Name, "time")}
+		*n = node{
+			id:             i,
+			name:           gn.Name,
+			kind:           gn.Kind,
+			standFunc:      behaviour.stand,
+			takes:          newSampler(gn.Takes),
+			fails:          gn.Fails,
+			failName:       errFails,
+			failsNowShare:  -1,
+			slow:           1,
+			concurrencyNow: -1,
+			ownWay:         int32(len(e.g.Links) + 2*i),
+			outWay:         int32(len(e.g.Links) + 2*i + 1),
+			notice:         newSampler(gn.Notice),
+			rng:            e.stream(gn.Name, "luck"),
+			serviceRNG:     e.stream(gn.Name, "time"),
+		}
 		if e.plan.follow != nil {
 			n.takes = typical(gn.Takes)
 			n.notice = typical(gn.Notice)
@@ -411,7 +472,8 @@ func (e *engine) setUpRunner(n *node) error {
 	}
 	for _, id := range gn.Out {
 		l := &e.g.Links[id]
-		slow := !e.g.Nodes[l.To].Takes.IsZero() || l.Relation == model.WaitingCall || l.Policy.Tries > 1 && l.Relation == model.RunWrite
+		slow := !e.g.Nodes[l.To].Takes.IsZero() || l.Relation == model.WaitingCall ||
+			l.Policy.Tries > 1 && l.Relation == model.RunWrite
 		switch {
 		case l.When == model.Success:
 			n.onSuccess = append(n.onSuccess, id)

@@ -16,7 +16,13 @@ func ran(t *testing.T, nodes string, count string) (*graph.Graph, *engine) {
 	require.NoError(t, err)
 	g, err := graph.Compile(m)
 	require.NoError(t, err)
-	s, err := model.ParseScenario("scenario.yaml", []byte("ironweir: scenario/1\nlength: 1h\ntraffic: {in: {into: t, rate: 1/s, arrivals: even, max: "+count+", key: \"{seq}\", events: [{data: {kg: 3}}]}}\n"), m)
+	s, err := model.ParseScenario(
+		"scenario.yaml",
+		[]byte(
+			"ironweir: scenario/1\nlength: 1h\ntraffic: {in: {into: t, rate: 1/s, arrivals: even, max: "+count+", key: \"{seq}\", events: [{data: {kg: 3}}]}}\n",
+		),
+		m,
+	)
 	require.NoError(t, err)
 	e, err := newEngine(&Plan{Graph: g, Scenario: s})
 	require.NoError(t, err)
@@ -27,7 +33,11 @@ func ran(t *testing.T, nodes string, count string) (*graph.Graph, *engine) {
 
 // TestPayloadsAreShared [PE-12]: four copies of a message have one content between them.
 func TestPayloadsAreShared(t *testing.T) {
-	_, e := ran(t, "nodes: {t: {kind: topic, links: {a: {}, b: {}, c: {}, d: {}}}, a: {kind: queue}, b: {kind: queue}, c: {kind: queue}, d: {kind: queue}}\n", "50")
+	_, e := ran(
+		t,
+		"nodes: {t: {kind: topic, links: {a: {}, b: {}, c: {}, d: {}}}, a: {kind: queue}, b: {kind: queue}, c: {kind: queue}, d: {kind: queue}}\n",
+		"50",
+	)
 	require.Equal(t, 1+50, len(e.contents), "the empty one, and one a message")
 	require.EqualValues(t, 4, e.contents[1].refs)
 }

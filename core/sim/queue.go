@@ -83,7 +83,14 @@ func (e *engine) setUpQueue(n *node) error {
 	}
 	for i, id := range gn.Out {
 		l := &e.g.Links[id]
-		rl := &readerLink{link: l, delivery: &e.deliveries[id], bit: 1 << i, entry: -1, first: uint32(len(e.readers)), free: make([]uint32, l.Read.Parallel)}
+		rl := &readerLink{
+			link:     l,
+			delivery: &e.deliveries[id],
+			bit:      1 << i,
+			entry:    -1,
+			first:    uint32(len(e.readers)),
+			free:     make([]uint32, l.Read.Parallel),
+		}
 		if len(gn.Out) > 1 {
 			rl.since = make([]uint64, l.Read.Parallel)
 		}
@@ -100,7 +107,9 @@ func (e *engine) setUpQueue(n *node) error {
 	if gn.Grouped {
 		q.groups = newGroups(q.links)
 	}
-	if !e.plan.DisableFastPath && len(q.links) == 1 && q.links[0].link.Filter.Everything && !e.limitsHops(q.links[0].link) && q.links[0].ahead == nil {
+	if !e.plan.DisableFastPath && len(q.links) == 1 && q.links[0].link.Filter.Everything &&
+		!e.limitsHops(q.links[0].link) &&
+		q.links[0].ahead == nil {
 		q.classes = append(q.classes, visibleClass{mask: 1})
 		q.plain, q.only = q.groups == nil && q.seen == nil && q.delay == 0 && n.twice == 0 && !q.carryAge, q.links[0]
 		q.front = &q.classes[0].list

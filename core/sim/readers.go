@@ -261,7 +261,8 @@ func (e *engine) pullInTurn(n *node) {
 	for {
 		var next *readerLink
 		for _, rl := range n.queue.links {
-			if rl.idles > 0 && !rl.delivery.paused && nothing&rl.bit == 0 && (next == nil || rl.since[rl.head] < next.since[next.head]) {
+			if rl.idles > 0 && !rl.delivery.paused && nothing&rl.bit == 0 &&
+				(next == nil || rl.since[rl.head] < next.since[next.head]) {
 				next = rl
 			}
 		}
@@ -330,7 +331,8 @@ func (e *engine) startOrFill(rl *readerLink, b uint32, since int64) {
 // taken, since it waits for no more and there is room.
 func (e *engine) startsAtOnce(rl *readerLink) bool {
 	f := &e.nodes[rl.link.To]
-	return rl.link.Read.Within == 0 && rl.link.Relation == model.PolledRun && f.pool == nil && f.bucket == nil && f.active.count < f.limitNow()
+	return rl.link.Read.Within == 0 && rl.link.Relation == model.PolledRun && f.pool == nil && f.bucket == nil &&
+		f.active.count < f.limitNow()
 }
 
 // setPolicy notes how often, and until when, a message is tried.

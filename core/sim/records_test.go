@@ -48,7 +48,11 @@ nodes:
 	require.NoError(t, err)
 	g, err := graph.Compile(m)
 	require.NoError(t, err)
-	s, err := model.ParseScenario("scenario.yaml", []byte("ironweir: scenario/1\nlength: 1h\ntraffic: {in: {into: q, rate: 10/s, arrivals: even, max: 20000}}\n"), m)
+	s, err := model.ParseScenario(
+		"scenario.yaml",
+		[]byte("ironweir: scenario/1\nlength: 1h\ntraffic: {in: {into: q, rate: 10/s, arrivals: even, max: 20000}}\n"),
+		m,
+	)
 	require.NoError(t, err)
 	e, err := newEngine(&Plan{Graph: g, Scenario: s})
 	require.NoError(t, err)

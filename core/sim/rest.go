@@ -39,7 +39,11 @@ func Rest(plan Plan, node string, at time.Duration) ([]Resting, int, error) {
 	}
 	defer e.close()
 	if at < 0 || int64(at) > e.end {
-		return nil, 0, fmt.Errorf("the run has no instant %s: it lasts %s", model.FormatDuration(at), model.FormatDuration(time.Duration(e.end)))
+		return nil, 0, fmt.Errorf(
+			"the run has no instant %s: it lasts %s",
+			model.FormatDuration(at),
+			model.FormatDuration(time.Duration(e.end)),
+		)
 	}
 	e.end = int64(at)
 	e.observe(newTracer(nil, map[uint64]bool{})) // of no journey, but payloads are kept
@@ -68,7 +72,15 @@ func (e *engine) resting(id int) ([]Resting, int) {
 	var out []Resting
 	for _, i := range found[:min(len(found), MaxResting)] {
 		c := e.copies.at(i)
-		r := Resting{Message: c.age, Journey: e.journeys.at(c.journey).id(), Key: string(e.contents[c.content].subject), Age: time.Duration(e.now - c.born).Seconds(), Tries: int(c.tries), State: e.state(c), Event: e.describe(c)}
+		r := Resting{
+			Message: c.age,
+			Journey: e.journeys.at(c.journey).id(),
+			Key:     string(e.contents[c.content].subject),
+			Age:     time.Duration(e.now - c.born).Seconds(),
+			Tries:   int(c.tries),
+			State:   e.state(c),
+			Event:   e.describe(c),
+		}
 		if e.nodes[c.node].home != nil {
 			r.Link = e.g.Links[e.deliveries[c.via].link].Link.ID()
 		}

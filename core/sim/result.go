@@ -99,8 +99,21 @@ func (e *engine) result() (*Result, error) {
 	if err := e.audit(); err != nil {
 		return nil, err
 	}
-	res := &Result{Replication: e.plan.Replication, Seed: e.scenario.Seed, Stopped: e.stopped, Reached: time.Duration(reached), Entered: e.tally.entered, Events: e.tally.events, FastPathRuns: e.tally.fast,
-		FirstLoss: time.Duration(e.firstLoss), Noticed: time.Duration(e.noticed), Latency: map[[2]int]*Histogram{}, Nodes: make([]NodeResult, len(e.nodes)), Series: e.finishSeries(), Alarms: e.alarmResults()}
+	res := &Result{
+		Replication:  e.plan.Replication,
+		Seed:         e.scenario.Seed,
+		Stopped:      e.stopped,
+		Reached:      time.Duration(reached),
+		Entered:      e.tally.entered,
+		Events:       e.tally.events,
+		FastPathRuns: e.tally.fast,
+		FirstLoss:    time.Duration(e.firstLoss),
+		Noticed:      time.Duration(e.noticed),
+		Latency:      map[[2]int]*Histogram{},
+		Nodes:        make([]NodeResult, len(e.nodes)),
+		Series:       e.finishSeries(),
+		Alarms:       e.alarmResults(),
+	}
 	for i := uint32(1); i < e.copies.count; i++ {
 		c := e.copies.at(i)
 		if c.journey == 0 || c.flags&(done|duplicate) != 0 {
@@ -188,7 +201,10 @@ func (e *engine) result() (*Result, error) {
 		}
 	}
 	for _, t := range e.loops {
-		res.Loops = append(res.Loops, LoopResult{t.members, t.at, t.arrivals, t.fresh, t.most, t.most == int64(t.limit)})
+		res.Loops = append(
+			res.Loops,
+			LoopResult{t.members, t.at, t.arrivals, t.fresh, t.most, t.most == int64(t.limit)},
+		)
 	}
 	return res, nil
 }
@@ -220,8 +236,26 @@ type NodeSeries struct {
 const MaxPoints = 400
 
 // steps that read well on an axis
-var goodSteps = []time.Duration{time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 15 * time.Second, 30 * time.Second,
-	time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 15 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour, 4 * time.Hour, 6 * time.Hour, 12 * time.Hour, 24 * time.Hour}
+var goodSteps = []time.Duration{
+	time.Second,
+	2 * time.Second,
+	5 * time.Second,
+	10 * time.Second,
+	15 * time.Second,
+	30 * time.Second,
+	time.Minute,
+	2 * time.Minute,
+	5 * time.Minute,
+	10 * time.Minute,
+	15 * time.Minute,
+	30 * time.Minute,
+	time.Hour,
+	2 * time.Hour,
+	4 * time.Hour,
+	6 * time.Hour,
+	12 * time.Hour,
+	24 * time.Hour,
+}
 
 func seriesStep(length time.Duration) time.Duration {
 	for _, s := range goodSteps {
@@ -326,7 +360,8 @@ func (n *node) lost() int64 {
 }
 
 func (e *engine) finishSeries() *Series {
-	if e.now == e.end && len(e.series.Nodes) > 0 && time.Duration(len(e.series.Nodes[0].Depth))*e.series.Step < e.scenario.Length {
+	if e.now == e.end && len(e.series.Nodes) > 0 &&
+		time.Duration(len(e.series.Nodes[0].Depth))*e.series.Step < e.scenario.Length {
 		e.sample() // the last step ends with the run
 	}
 	return e.series

@@ -48,7 +48,14 @@ func (e *engine) results(n *node, m *message, seenAs string, failure int16, trie
 
 // resultContent makes a result message: its data holds the whole original event, so
 // that it can be sent again [RM-02].
-func (e *engine) resultContent(n *node, m *message, l *graph.Link, seenAs, kind string, failure int16, tries uint16) uint32 {
+func (e *engine) resultContent(
+	n *node,
+	m *message,
+	l *graph.Link,
+	seenAs, kind string,
+	failure int16,
+	tries uint16,
+) uint32 {
 	i := e.newContent()
 	con, old := &e.contents[i], &e.contents[m.content]
 	con.subject = append(con.subject, old.subject...)

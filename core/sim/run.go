@@ -83,7 +83,20 @@ const (
 	errCrashed
 )
 
-var builtinErrors = []string{"", "failed", "timeout", "throttled", "refused", "rejected", "call-failed", "hop-limit", "too-many-tasks", "not-accepted", "stopped", "crashed"}
+var builtinErrors = []string{
+	"",
+	"failed",
+	"timeout",
+	"throttled",
+	"refused",
+	"rejected",
+	"call-failed",
+	"hop-limit",
+	"too-many-tasks",
+	"not-accepted",
+	"stopped",
+	"crashed",
+}
 
 func (e *engine) newRun(n *node, why runFor) uint32 {
 	i := e.freeRun
@@ -94,7 +107,16 @@ func (e *engine) newRun(n *node, why runFor) uint32 {
 		i = uint32(len(e.runs) - 1)
 	}
 	r := &e.runs[i]
-	*r = run{started: e.now, node: int32(n.id), link: -1, why: why, turn: r.turn + 1, items: r.items[:0], plan: r.plan[:0], cause: noFate}
+	*r = run{
+		started: e.now,
+		node:    int32(n.id),
+		link:    -1,
+		why:     why,
+		turn:    r.turn + 1,
+		items:   r.items[:0],
+		plan:    r.plan[:0],
+		cause:   noFate,
+	}
 	return i
 }
 

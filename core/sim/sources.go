@@ -43,7 +43,13 @@ const (
 	replayed
 )
 
-var patterns = map[string]pattern{"poisson": poisson, "even": even, "burst": inBursts, "curve": onCurve, "replay": replayed}
+var patterns = map[string]pattern{
+	"poisson": poisson,
+	"even":    even,
+	"burst":   inBursts,
+	"curve":   onCurve,
+	"replay":  replayed,
+}
 
 func (e *engine) setUpTraffic() error {
 	specs := e.scenario.Traffic
@@ -89,7 +95,12 @@ func (e *engine) setUpTraffic() error {
 
 // newTraffic makes a source of messages from outside.
 func (e *engine) newTraffic(spec *model.Traffic) (traffic, error) {
-	t := traffic{spec: spec, pattern: patterns[spec.Arrivals], arrivals: e.stream(spec.Name, "arrivals"), choice: e.stream(spec.Name, "choice")}
+	t := traffic{
+		spec:     spec,
+		pattern:  patterns[spec.Arrivals],
+		arrivals: e.stream(spec.Name, "arrivals"),
+		choice:   e.stream(spec.Name, "choice"),
+	}
 	into := e.g.NodeID(spec.Into)
 	if into < 0 {
 		return t, fmt.Errorf("traffic %s: the model has no node %q", spec.Name, spec.Into)
@@ -119,7 +130,11 @@ func (e *engine) newTraffic(spec *model.Traffic) (traffic, error) {
 	for _, ev := range spec.Events {
 		sample, ok := e.plan.Inputs.Events[ev.File]
 		if !ok && ev.Data == nil {
-			return t, fmt.Errorf("traffic %s: the event file %q is not at hand here; write its payload into the scenario as `data`", spec.Name, ev.File)
+			return t, fmt.Errorf(
+				"traffic %s: the event file %q is not at hand here; write its payload into the scenario as `data`",
+				spec.Name,
+				ev.File,
+			)
 		}
 		sum += ev.Weight
 		t.samples, t.weights = append(t.samples, ev.Over(sample)), append(t.weights, sum)
@@ -249,7 +264,8 @@ func (e *engine) arrive(i uint32) {
 	t := &e.traffic[i]
 	t.sent++
 	var at int64
-	if t.sent < t.most && t.pattern == poisson && t.gap > 0 { // as nextArrival does, with the draw compiled into this function
+	if t.sent < t.most && t.pattern == poisson &&
+		t.gap > 0 { // as nextArrival does, with the draw compiled into this function
 		at = t.afterGap(e.now, t.arrivals.exponential())
 	} else {
 		at = e.nextArrival(t)
@@ -291,7 +307,13 @@ func (e *engine) drawContent(t *traffic) uint32 {
 func (e *engine) setUpReplay(t *traffic) error {
 	all, ok := e.plan.Inputs.Replays[t.spec.Replay]
 	for _, ev := range t.spec.Replayed {
-		a := Arrival{At: e.instant(int64(ev.At)), Type: ev.Type, Subject: ev.Key, Size: ev.Size, Attributes: attributesOf(ev.ID, ev.Source, ev.Extensions)}
+		a := Arrival{
+			At:         e.instant(int64(ev.At)),
+			Type:       ev.Type,
+			Subject:    ev.Key,
+			Size:       ev.Size,
+			Attributes: attributesOf(ev.ID, ev.Source, ev.Extensions),
+		}
 		if ev.Data != nil {
 			a.Data = ev.Data.Plain()
 		}
@@ -308,8 +330,14 @@ func (e *engine) setUpReplay(t *traffic) error {
 	}
 	sort.SliceStable(t.replay, func(a, b int) bool { return t.replay[a].At.Before(t.replay[b].At) })
 	if len(t.replay) == 0 {
-		return fmt.Errorf("traffic %s: none of the %d events of %s falls within the run, from %s to %s", t.spec.Name, len(all), cmp.Or(t.spec.Replay, "its replay"),
-			e.start.Format(time.RFC3339), end.Format(time.RFC3339))
+		return fmt.Errorf(
+			"traffic %s: none of the %d events of %s falls within the run, from %s to %s",
+			t.spec.Name,
+			len(all),
+			cmp.Or(t.spec.Replay, "its replay"),
+			e.start.Format(time.RFC3339),
+			end.Format(time.RFC3339),
+		)
 	}
 	return nil
 }
@@ -367,7 +395,15 @@ func (e *engine) setUpSchedule(n *node) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", gn.Name, err)
 	}
-	s := &calendar{every: int64(gn.Every), zone: zone, until: math.MaxInt64, jitter: int64(gn.Jitter), luck: e.stream(gn.Name, "jitter"), enabled: gn.Enabled, next: -1}
+	s := &calendar{
+		every:   int64(gn.Every),
+		zone:    zone,
+		until:   math.MaxInt64,
+		jitter:  int64(gn.Jitter),
+		luck:    e.stream(gn.Name, "jitter"),
+		enabled: gn.Enabled,
+		next:    -1,
+	}
 	n.schedule = s
 	n.off = !gn.Enabled
 	if gn.Cron != "" {

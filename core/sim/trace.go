@@ -151,7 +151,15 @@ func (r *trail) decide(e *engine, parent int, node string, l *graph.Link, why st
 
 func (t *tracer) sendsDead(e *engine, i uint32, to int32) {
 	if r := t.of(e, e.copies.at(i).journey); r != nil {
-		r.cause = r.add(e, Step{Parent: r.ofCopy[i], Node: e.nodes[e.copies.at(i).node].name, What: "sends", Why: "to its dead-letter, " + e.nodes[to].name})
+		r.cause = r.add(
+			e,
+			Step{
+				Parent: r.ofCopy[i],
+				Node:   e.nodes[e.copies.at(i).node].name,
+				What:   "sends",
+				Why:    "to its dead-letter, " + e.nodes[to].name,
+			},
+		)
 	}
 }
 
@@ -201,7 +209,9 @@ func (t *tracer) runs(e *engine, i uint32) {
 			s.Why = join(s.Why, "for "+model.FormatDuration(time.Duration(run.work).Round(time.Microsecond)))
 		}
 		if t.coldStart > 0 {
-			s.Why += ", of which " + model.FormatDuration(time.Duration(t.coldStart).Round(time.Microsecond)) + " is its cold start"
+			s.Why += ", of which " + model.FormatDuration(
+				time.Duration(t.coldStart).Round(time.Microsecond),
+			) + " is its cold start"
 		}
 		r.ofRun[i] = r.add(e, s)
 	})
@@ -264,7 +274,14 @@ func (t *tracer) calls(e *engine, i uint32, m *message, l *graph.Link, try int, 
 	if r == nil {
 		return
 	}
-	s := Step{Parent: r.ofRun[i], Node: e.nodes[l.From].name, Link: l.Link.ID(), What: "calls", Why: "and waits", Try: try}
+	s := Step{
+		Parent: r.ofRun[i],
+		Node:   e.nodes[l.From].name,
+		Link:   l.Link.ID(),
+		What:   "calls",
+		Why:    "and waits",
+		Try:    try,
+	}
 	switch away {
 	case noError:
 		s.Event = e.eventOut(m, "message")

@@ -32,7 +32,18 @@ func (e *engine) throw(i uint32, failure int16) bool {
 			t.after = tryTasks
 			t.timer = e.schedule(e.now+wait, evTask, i)
 			if e.trace != nil {
-				e.trace.task(e, t, "waits", fmt.Sprintf("%s before try %d of task %s, since it failed: %s", model.FormatDuration(time.Duration(wait)), f.tries, task.Name, name))
+				e.trace.task(
+					e,
+					t,
+					"waits",
+					fmt.Sprintf(
+						"%s before try %d of task %s, since it failed: %s",
+						model.FormatDuration(time.Duration(wait)),
+						f.tries,
+						task.Name,
+						name,
+					),
+				)
 			}
 			return false
 		}

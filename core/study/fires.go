@@ -36,7 +36,9 @@ func NextFires(n *model.Node, start time.Time, count int) (*Schedule, error) {
 	}
 	s := &Schedule{Name: n.Name, Zone: n.Zone, Enabled: n.Enabled, Layouts: map[string]string{}}
 	if n.Every > 0 {
-		s.Text, s.Words = model.FormatDuration(n.Every), "every "+model.FormatDuration(n.Every)+", from the start of a run"
+		s.Text, s.Words = model.FormatDuration(n.Every), "every "+model.FormatDuration(
+			n.Every,
+		)+", from the start of a run"
 		t := start
 		if n.From != nil {
 			t = *n.From

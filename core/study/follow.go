@@ -30,7 +30,14 @@ type FollowCost struct {
 
 // Follow makes the document of a followed message.
 func Follow(head document.Head, g *graph.Graph, t *sim.Trace) FollowDocument {
-	doc := FollowDocument{Head: head, Journey: 1, Outcome: t.Outcome(), Fates: t.Fates, Stopped: t.Stopped, Steps: t.Steps}
+	doc := FollowDocument{
+		Head:    head,
+		Journey: 1,
+		Outcome: t.Outcome(),
+		Fates:   t.Fates,
+		Stopped: t.Stopped,
+		Steps:   t.Steps,
+	}
 	p := g.Topology.Prices
 	if p != nil {
 		doc.Cost = &FollowCost{Currency: p.Currency, Nodes: map[string]float64{}}

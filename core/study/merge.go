@@ -22,7 +22,11 @@ import (
 func Merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head document.Head) (*Document, error) {
 	doc := merge(g, s, results, head, true)
 	if doc.Ledger.Sum() != doc.Ledger.Copies {
-		return nil, fmt.Errorf("the ledger does not add up: %d copies, %d accounted for (a fault of the engine; please report the model)", doc.Ledger.Copies, doc.Ledger.Sum())
+		return nil, fmt.Errorf(
+			"the ledger does not add up: %d copies, %d accounted for (a fault of the engine; please report the model)",
+			doc.Ledger.Copies,
+			doc.Ledger.Sum(),
+		)
 	}
 	judged, err := judge(g, s, results, head)
 	if err != nil {
@@ -154,9 +158,24 @@ func (f *Fates) add(n *sim.NodeResult) {
 }
 
 func merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head document.Head, series bool) *Document {
-	doc := &Document{Head: head, Scenario: s.Name, Seed: s.Seed, Replications: len(results), Start: s.Start.UTC(), Length: s.Length.Seconds(), WarmUp: s.WarmUp.Seconds(),
-		Reached: s.Length.Seconds(), Ledger: Ledger{Fates: newFates()}, PerReplication: map[string]Spread{}, Nodes: map[string]Node{}, Links: map[string]Link{}, Latency: map[string]PathLatency{},
-		Loops: []Loop{}, Alarms: map[string]Alarm{}, Expect: map[string]Expectation{}}
+	doc := &Document{
+		Head:           head,
+		Scenario:       s.Name,
+		Seed:           s.Seed,
+		Replications:   len(results),
+		Start:          s.Start.UTC(),
+		Length:         s.Length.Seconds(),
+		WarmUp:         s.WarmUp.Seconds(),
+		Reached:        s.Length.Seconds(),
+		Ledger:         Ledger{Fates: newFates()},
+		PerReplication: map[string]Spread{},
+		Nodes:          map[string]Node{},
+		Links:          map[string]Link{},
+		Latency:        map[string]PathLatency{},
+		Loops:          []Loop{},
+		Alarms:         map[string]Alarm{},
+		Expect:         map[string]Expectation{},
+	}
 	per := map[string][]float64{}
 	for _, r := range results {
 		one := newFates()
@@ -269,9 +288,17 @@ func mergeNode(g *graph.Graph, i int, results []*sim.Result) Node {
 		n.Oldest.Max = max(n.Oldest.Max, nr.Oldest)
 	}
 	node := func(r *sim.Result) *sim.NodeResult { return &r.Nodes[i] }
-	n.Depth = level(each(results, func(r *sim.Result) float64 { return node(r).DepthMean }), each(results, func(r *sim.Result) float64 { return float64(node(r).DepthEnd) }), deepest)
+	n.Depth = level(
+		each(results, func(r *sim.Result) float64 { return node(r).DepthMean }),
+		each(results, func(r *sim.Result) float64 { return float64(node(r).DepthEnd) }),
+		deepest,
+	)
 	active := each(results, func(r *sim.Result) float64 { return node(r).ActiveMean })
-	n.Concurrency = level(active, each(results, func(r *sim.Result) float64 { return float64(node(r).ActiveEnd) }), busiest)
+	n.Concurrency = level(
+		active,
+		each(results, func(r *sim.Result) float64 { return float64(node(r).ActiveEnd) }),
+		busiest,
+	)
 	if gn.Concurrency > 0 {
 		u := make([]float64, len(active))
 		for k := range active {
@@ -300,8 +327,20 @@ func times(results []*sim.Result, of func(r *sim.Result) *sim.Histogram) Times {
 		means, p50, p90 = append(means, h.Mean()), append(p50, h.Quantile(0.5)), append(p90, h.Quantile(0.9))
 		p95, p99 = append(p95, h.Quantile(0.95)), append(p99, h.Quantile(0.99))
 	}
-	return Times{Count: all.Count(), Mean: all.Mean(), MeanCI: confidence(means), P50: all.Quantile(0.5), P50CI: confidence(p50), P90: all.Quantile(0.9), P90CI: confidence(p90),
-		P95: all.Quantile(0.95), P95CI: confidence(p95), P99: all.Quantile(0.99), P99CI: confidence(p99), Max: float64(all.Max) / 1e9}
+	return Times{
+		Count:  all.Count(),
+		Mean:   all.Mean(),
+		MeanCI: confidence(means),
+		P50:    all.Quantile(0.5),
+		P50CI:  confidence(p50),
+		P90:    all.Quantile(0.9),
+		P90CI:  confidence(p90),
+		P95:    all.Quantile(0.95),
+		P95CI:  confidence(p95),
+		P99:    all.Quantile(0.99),
+		P99CI:  confidence(p99),
+		Max:    float64(all.Max) / 1e9,
+	}
 }
 
 func mergeLatency(doc *Document, g *graph.Graph, results []*sim.Result) {
@@ -352,7 +391,16 @@ func mergeLoop(g *graph.Graph, results []*sim.Result, k int) Loop {
 			means = append(means, float64(l.Arrivals)/float64(l.Fresh))
 		}
 	}
-	out := Loop{At: g.Nodes[loop.At].Name, Copies: arrivals, Rounds: Rounds{Mean: float64(arrivals) / float64(max(fresh, 1)), MeanCI: confidence(means), Max: most, Capped: capped}}
+	out := Loop{
+		At:     g.Nodes[loop.At].Name,
+		Copies: arrivals,
+		Rounds: Rounds{
+			Mean:   float64(arrivals) / float64(max(fresh, 1)),
+			MeanCI: confidence(means),
+			Max:    most,
+			Capped: capped,
+		},
+	}
 	for _, m := range loop.Nodes {
 		out.Nodes = append(out.Nodes, g.Nodes[m].Name)
 	}
@@ -419,7 +467,16 @@ func mergeSeries(doc *Document, g *graph.Graph, results []*sim.Result) {
 		for _, r := range results {
 			n := &r.Series.Nodes[i]
 			out.Depth, out.Oldest = addTo(out.Depth, n.Depth), addTo(out.Oldest, n.Oldest)
-			out.Copies, out.Runs, out.Failures = addTo(out.Copies, n.Copies), addTo(out.Runs, n.Runs), addTo(out.Failures, n.Failures)
+			out.Copies, out.Runs, out.Failures = addTo(
+				out.Copies,
+				n.Copies,
+			), addTo(
+				out.Runs,
+				n.Runs,
+			), addTo(
+				out.Failures,
+				n.Failures,
+			)
 			out.Throttled, out.Lost = addTo(out.Throttled, n.Throttled), addTo(out.Lost, n.Lost)
 		}
 		for _, s := range [][]float64{out.Depth, out.Oldest, out.Copies, out.Runs, out.Failures, out.Throttled, out.Lost} {

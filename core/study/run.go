@@ -78,7 +78,14 @@ func (p *Plan) simulate() ([]*sim.Result, error) {
 
 // Replication is the plan of one replication, for the engine.
 func (p *Plan) Replication(r int) sim.Plan {
-	return sim.Plan{Graph: p.Graph, Scenario: p.Scenario, Inputs: p.Inputs, Replication: r, Limits: p.Limits, Stop: p.Stop}
+	return sim.Plan{
+		Graph:       p.Graph,
+		Scenario:    p.Scenario,
+		Inputs:      p.Inputs,
+		Replication: r,
+		Limits:      p.Limits,
+		Stop:        p.Stop,
+	}
 }
 
 // Merge makes the document of a run from its replications, in order. Those that

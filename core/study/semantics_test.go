@@ -77,7 +77,8 @@ func TestEachRuleHasATest(t *testing.T) {
 		if err != nil || d.IsDir() && (d.Name() == "node_modules" || d.Name() == ".git") {
 			return cmp.Or(err, filepath.SkipDir)
 		}
-		if !strings.HasSuffix(path, "_test.go") && !strings.HasSuffix(path, ".txtar") && !(strings.Contains(path, "/testdata/") && strings.HasSuffix(path, ".txt")) {
+		if !strings.HasSuffix(path, "_test.go") && !strings.HasSuffix(path, ".txtar") &&
+			!(strings.Contains(path, "/testdata/") && strings.HasSuffix(path, ".txt")) {
 			return nil
 		}
 		text, err := os.ReadFile(path)

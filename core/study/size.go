@@ -118,7 +118,13 @@ type Confirmation struct {
 // small as it can be by bisection, the others being what they are by then: the
 // runs grow with the logarithm of the ranges, and it is taken for granted that
 // more of a field is never worse. What is found is run again with other luck.
-func FindSize(ranges []Range, build Build, workers int, progress func(done, most int), stop func() string) (*Size, error) {
+func FindSize(
+	ranges []Range,
+	build Build,
+	workers int,
+	progress func(done, most int),
+	stop func() string,
+) (*Size, error) {
 	out := &Size{Below: map[string]Tried{}, Vary: map[string][]string{}}
 	now := make([]int64, len(ranges))
 	most := 2
@@ -200,7 +206,13 @@ func FindSize(ranges []Range, build Build, workers int, progress func(done, most
 	if err != nil {
 		return out, err
 	}
-	out.Confirm = &Confirmation{Seed: out.Seed + 1_000_003, HoldIn: again.HoldIn, Of: again.Of, Share: float64(again.HoldIn) / float64(again.Of), CI: exactShare(again.HoldIn, again.Of)}
+	out.Confirm = &Confirmation{
+		Seed:   out.Seed + 1_000_003,
+		HoldIn: again.HoldIn,
+		Of:     again.Of,
+		Share:  float64(again.HoldIn) / float64(again.Of),
+		CI:     exactShare(again.HoldIn, again.Of),
+	}
 	return out, nil
 }
 

@@ -75,13 +75,27 @@ func TestVariantsMeetTheSameLuck(t *testing.T) {
 
 // TestWorkersDoNotChangeTheResult [CK-03]: one worker and four give the same bytes.
 func TestWorkersDoNotChangeTheResult(t *testing.T) {
-	axes := []study.Axis{{Path: "nodes.desk.concurrency", Values: []string{"10", "14"}}, {Path: "nodes.clerk.fails", Values: []string{"0%", "50%", "100%"}}}
+	axes := []study.Axis{
+		{Path: "nodes.desk.concurrency", Values: []string{"10", "14"}},
+		{Path: "nodes.clerk.fails", Values: []string{"0%", "50%", "100%"}},
+	}
 	var results []string
 	for _, workers := range []int{1, 4} {
-		sweep, err := study.RunSweep(axes, func(sets []string) (study.Plan, error) { return planOf(t, clinic, evening, sets...), nil }, workers, nil, nil)
+		sweep, err := study.RunSweep(
+			axes,
+			func(sets []string) (study.Plan, error) { return planOf(t, clinic, evening, sets...), nil },
+			workers,
+			nil,
+			nil,
+		)
 		require.NoError(t, err)
 		require.Len(t, sweep.Points, 6)
-		require.Equal(t, map[string]string{"nodes.desk.concurrency": "10", "nodes.clerk.fails": "50%"}, sweep.Points[1].Values, "the last axis is the fastest")
+		require.Equal(
+			t,
+			map[string]string{"nodes.desk.concurrency": "10", "nodes.clerk.fails": "50%"},
+			sweep.Points[1].Values,
+			"the last axis is the fastest",
+		)
 		require.Zero(t, sweep.Points[0].Ledger.Lost["exhausted"])
 		require.Positive(t, sweep.Points[2].Ledger.Lost["exhausted"])
 		results = append(results, asJSON(t, sweep))
@@ -189,14 +203,27 @@ traffic: {lorries: {into: scale, rate: 60/h, events: [{data: {lane: 1, kg: 40000
 		var want []sim.Journey
 		ends := map[string]int64{}
 		for _, j := range all {
-			if slices.ContainsFunc(j.Steps, func(s sim.Step) bool { return s.Event != nil && s.What != "calls" && meets(s.Event) }) {
+			if slices.ContainsFunc(
+				j.Steps,
+				func(s sim.Step) bool { return s.Event != nil && s.What != "calls" && meets(s.Event) },
+			) {
 				want = append(want, j)
 				ends[j.Outcome]++
 			}
 		}
 		require.Equal(t, source != "event.source == 'nope'", len(want) > 0, source)
-		require.Equal(t, []int64{int64(len(want)), ends["complete"], ends["failed"], ends["in_flight"]}, []int64{found.Count, found.Complete, found.Failed, found.InFlight}, source)
-		require.Equal(t, asJSON(t, want[:min(5, len(want))]), asJSON(t, append([]sim.Journey(nil), found.Journeys...)), source)
+		require.Equal(
+			t,
+			[]int64{int64(len(want)), ends["complete"], ends["failed"], ends["in_flight"]},
+			[]int64{found.Count, found.Complete, found.Failed, found.InFlight},
+			source,
+		)
+		require.Equal(
+			t,
+			asJSON(t, want[:min(5, len(want))]),
+			asJSON(t, append([]sim.Journey(nil), found.Journeys...)),
+			source,
+		)
 	}
 }
 
@@ -232,7 +259,11 @@ func TestRestListsWhatWaits(t *testing.T) {
 func TestAGrowingLoopEndsWithItsReason(t *testing.T) {
 	const doubling = "\nnodes:\n  q: {kind: queue, links: {f: {read: {parallel: 1000}}}}\n  f: {kind: function, takes: 10s, links: {q: {count: 2}}}\n"
 	for name, limits := range map[string]sim.Limits{"copies": {Copies: 20000}, "events": {Events: 200_000}, "memory": {Memory: 8 << 20}} {
-		p := planOf(t, doubling, "length: 10d\nreplications: 2\ntraffic: {in: {into: q, rate: 1/s, arrivals: even, max: 1}}")
+		p := planOf(
+			t,
+			doubling,
+			"length: 10d\nreplications: 2\ntraffic: {in: {into: q, rate: 1/s, arrivals: even, max: 1}}",
+		)
 		p.Limits = limits
 		doc, err := study.Run(p)
 		require.NoError(t, err)

@@ -125,7 +125,14 @@ func Points(axes []Axis) (int, error) {
 }
 
 // RunPoint runs the i-th point of a sweep.
-func RunPoint(axes []Axis, i int, build Build, workers int, progress func(share float64), stop func() string) (*Point, error) {
+func RunPoint(
+	axes []Axis,
+	i int,
+	build Build,
+	workers int,
+	progress func(share float64),
+	stop func() string,
+) (*Point, error) {
 	sets, values := combination(axes, i)
 	p, err := build(sets)
 	if err != nil {
@@ -144,7 +151,14 @@ func RunPoint(axes []Axis, i int, build Build, workers int, progress func(share 
 func MergeSweep(axes []Axis, first Plan, points []*Point) *Sweep {
 	s := first.Scenario
 	head := first
-	out := &Sweep{Head: head.Head, Scenario: s.Name, Seed: s.Seed, Replications: s.Replications, Sweep: map[string][]string{}, Points: []Point{}}
+	out := &Sweep{
+		Head:         head.Head,
+		Scenario:     s.Name,
+		Seed:         s.Seed,
+		Replications: s.Replications,
+		Sweep:        map[string][]string{},
+		Points:       []Point{},
+	}
 	for _, a := range axes {
 		out.Sweep[a.Path] = a.Values
 	}
@@ -173,8 +187,17 @@ func combination(axes []Axis, i int) (sets []string, values map[string]string) {
 }
 
 func point(doc *Document, values map[string]string) *Point {
-	p := &Point{Values: values, Partial: doc.Partial, Stopped: doc.Stopped, Ledger: doc.Ledger, PerReplication: doc.PerReplication, Nodes: map[string]NodeSummary{}, Journeys: doc.Journeys,
-		Expect: doc.Expect, Cost: doc.Cost}
+	p := &Point{
+		Values:         values,
+		Partial:        doc.Partial,
+		Stopped:        doc.Stopped,
+		Ledger:         doc.Ledger,
+		PerReplication: doc.PerReplication,
+		Nodes:          map[string]NodeSummary{},
+		Journeys:       doc.Journeys,
+		Expect:         doc.Expect,
+		Cost:           doc.Cost,
+	}
 	for name, n := range doc.Nodes {
 		p.Nodes[name] = NodeSummary{n.Runs, n.Failures, n.Throttled, n.Utilisation, n.Depth, n.Wait.P99}
 	}

@@ -49,7 +49,12 @@ func RunVariants(variants []Variant, progress func(share float64)) (*Variants, e
 // MergeVariants puts the replications of models side by side: one list for each
 // variant, in order. Replications that a run was stopped before are left out.
 func MergeVariants(variants []Variant, replications [][]*sim.Result) (*Variants, error) {
-	out := &Variants{Head: variants[0].Plan.Head, Base: variants[0].Name, Variants: map[string]*Document{}, Differences: map[string]Difference{}}
+	out := &Variants{
+		Head:        variants[0].Plan.Head,
+		Base:        variants[0].Name,
+		Variants:    map[string]*Document{},
+		Differences: map[string]Difference{},
+	}
 	var base []map[string]float64
 	for i, v := range variants {
 		if out.Variants[v.Name] != nil {
@@ -89,8 +94,16 @@ func (p *Plan) numbers(results []*sim.Result) ([]map[string]float64, error) {
 }
 
 // notCompared are the parts of a document that say nothing about the model.
-var notCompared = map[string]bool{"engine": true, "series": true, "per_replication": true, "seed": true, "replications": true, "reached_s": true,
-	"length_s": true, "warm_up_s": true}
+var notCompared = map[string]bool{
+	"engine":          true,
+	"series":          true,
+	"per_replication": true,
+	"seed":            true,
+	"replications":    true,
+	"reached_s":       true,
+	"length_s":        true,
+	"warm_up_s":       true,
+}
 
 // Numbers gives the numbers of a plain document by path, with dots between keys.
 // Intervals and what says nothing about the model are left out.

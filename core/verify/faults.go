@@ -165,7 +165,15 @@ func (v *verifier) singleFault(fault string, c *claim) error {
 		if normal[w] > 0 || zero[w] != nil || c != nil || n <= 3 || v.unbounded(w.node) {
 			continue
 		}
-		v.contradict("loss-missed", s, fmt.Sprintf("%s failing loses nothing", fault), "%d messages are lost at %s (%s)", n, w.node, w.cause)
+		v.contradict(
+			"loss-missed",
+			s,
+			fmt.Sprintf("%s failing loses nothing", fault),
+			"%d messages are lost at %s (%s)",
+			n,
+			w.node,
+			w.cause,
+		)
 		break
 	}
 	if c == nil {
@@ -214,7 +222,8 @@ func (v *verifier) tolerance(fault string, c *claim, normal map[where]int64, zer
 		return s, r, err
 	}
 	_, group := v.g.Topology.FailsTogether[fault]
-	if at := v.g.NodeID(first.Node); high < lastsMost && !group && !v.uncertain(at) && (v.copies(at) >= 50 || v.rates[fault] > 0) {
+	if at := v.g.NodeID(first.Node); high < lastsMost && !group && !v.uncertain(at) &&
+		(v.copies(at) >= 50 || v.rates[fault] > 0) {
 		d := time.Duration(float64(high)*1.05) + 40*gap + time.Second
 		s, r, err := try(d)
 		if err != nil {
@@ -222,7 +231,13 @@ func (v *verifier) tolerance(fault string, c *claim, normal map[where]int64, zer
 		}
 		v.report.Claims++
 		if _, n := fresh(v.lostOr(r)); r != nil && n == 0 && !v.starved(s, r, first.Node) && !v.chancy(fault) {
-			v.contradict("loss-alarm", s, fmt.Sprintf("%s failing loses messages at %s (%s) after %s", fault, first.Node, first.Cause, high), "none is lost in %s", d)
+			v.contradict(
+				"loss-alarm",
+				s,
+				fmt.Sprintf("%s failing loses messages at %s (%s) after %s", fault, first.Node, first.Cause, high),
+				"none is lost in %s",
+				d,
+			)
 		}
 	}
 	if d := time.Duration(float64(low)*0.95) - 2*gap; d > time.Second && low < lastsMost {
@@ -232,7 +247,16 @@ func (v *verifier) tolerance(fault string, c *claim, normal map[where]int64, zer
 		}
 		v.report.Claims++
 		if w, n := fresh(v.lostOr(r)); n > 0 {
-			v.contradict("tolerance", s, fmt.Sprintf("%s failing loses the first message after %s", fault, low), "%d messages are lost at %s (%s) after a fault of %s", n, w.node, w.cause, d)
+			v.contradict(
+				"tolerance",
+				s,
+				fmt.Sprintf("%s failing loses the first message after %s", fault, low),
+				"%d messages are lost at %s (%s) after a fault of %s",
+				n,
+				w.node,
+				w.cause,
+				d,
+			)
 		}
 	}
 	return nil

@@ -64,7 +64,10 @@ func Learned(o *learn.Observed, g *graph.Graph, replications int, share float64)
 			}
 			inputs.Replays[file] = append(inputs.Replays[file], a)
 		}
-		s.Traffic = append(s.Traffic, &model.Traffic{Name: names[entry], Into: names[entry], Arrivals: "replay", Replay: file})
+		s.Traffic = append(
+			s.Traffic,
+			&model.Traffic{Name: names[entry], Into: names[entry], Arrivals: "replay", Replay: file},
+		)
 	}
 	docs := make([]*study.Document, replications)
 	for r := range docs {
@@ -76,7 +79,13 @@ func Learned(o *learn.Observed, g *graph.Graph, replications int, share float64)
 	}
 	out := &LearnedDocument{Schema: "ironweir/learned/1", Rows: []Row{}, Within: true, Share: share}
 	add := func(what, unit string, measured, allowed float64, predicted func(*study.Document) float64) {
-		r := Row{What: what, Unit: unit, Measured: measured, Range: [2]float64{math.Inf(1), math.Inf(-1)}, Allowed: allowed}
+		r := Row{
+			What:     what,
+			Unit:     unit,
+			Measured: measured,
+			Range:    [2]float64{math.Inf(1), math.Inf(-1)},
+			Allowed:  allowed,
+		}
 		for _, doc := range docs {
 			x := predicted(doc)
 			r.Predicted += x / float64(len(docs))
@@ -118,9 +127,27 @@ func Learned(o *learn.Observed, g *graph.Graph, replications int, share float64)
 			what = "answer of " + from
 		}
 		add(what+", mean", "s", mean, share, func(d *study.Document) float64 { return d.Latency[way].Mean })
-		add(what+", p50", "s", quantile(values, 0.5), share, func(d *study.Document) float64 { return d.Latency[way].P50 })
-		add(what+", p90", "s", quantile(values, 0.9), share, func(d *study.Document) float64 { return d.Latency[way].P90 })
-		add(what+", p99", "s", quantile(values, 0.99), 2*share, func(d *study.Document) float64 { return d.Latency[way].P99 })
+		add(
+			what+", p50",
+			"s",
+			quantile(values, 0.5),
+			share,
+			func(d *study.Document) float64 { return d.Latency[way].P50 },
+		)
+		add(
+			what+", p90",
+			"s",
+			quantile(values, 0.9),
+			share,
+			func(d *study.Document) float64 { return d.Latency[way].P90 },
+		)
+		add(
+			what+", p99",
+			"s",
+			quantile(values, 0.99),
+			2*share,
+			func(d *study.Document) float64 { return d.Latency[way].P99 },
+		)
 	}
 	for i := range g.Nodes {
 		name := g.Nodes[i].Name
@@ -129,16 +156,34 @@ func Learned(o *learn.Observed, g *graph.Graph, replications int, share float64)
 				continue
 			}
 			if held, ok := o.Held[seen]; ok && g.Nodes[i].Kind == model.Queue {
-				add("depth of "+name+", mean", "messages", held.Mean, share, func(d *study.Document) float64 { return d.Nodes[name].Depth.Mean })
+				add(
+					"depth of "+name+", mean",
+					"messages",
+					held.Mean,
+					share,
+					func(d *study.Document) float64 { return d.Nodes[name].Depth.Mean },
+				)
 			}
 			m := o.Nodes[seen]
 			if m == nil || !m.Kind.Runs() || m.Runs < leastMeasured {
 				continue
 			}
-			add("runs of "+name, "per_s", float64(m.Runs)/observed.Seconds(), share, func(d *study.Document) float64 { return float64(d.Nodes[name].Runs) / observed.Seconds() })
-			add("failures of "+name, "share", float64(m.Failed)/float64(m.Runs), share, func(d *study.Document) float64 {
-				return float64(d.Nodes[name].Failures) / float64(max(d.Nodes[name].Runs, 1))
-			})
+			add(
+				"runs of "+name,
+				"per_s",
+				float64(m.Runs)/observed.Seconds(),
+				share,
+				func(d *study.Document) float64 { return float64(d.Nodes[name].Runs) / observed.Seconds() },
+			)
+			add(
+				"failures of "+name,
+				"share",
+				float64(m.Failed)/float64(m.Runs),
+				share,
+				func(d *study.Document) float64 {
+					return float64(d.Nodes[name].Failures) / float64(max(d.Nodes[name].Runs, 1))
+				},
+			)
 		}
 	}
 	return out, nil

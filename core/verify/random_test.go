@@ -31,8 +31,22 @@ func (g *generator) duration(label string) string {
 }
 
 func (g *generator) time(label string) string {
-	return g.pick(label, "0s", "100ms", "1s", "1s", "3s", "30s", "50s", "{dist: exponential, mean: 2s}", "{dist: exponential, mean: 20s}",
-		"{dist: uniform, min: 1s, max: 4s}", "{dist: lognormal, p50: 1s, p95: 20s}", "{dist: gamma, mean: 5s, cv: 0.5}", "{dist: samples, values: [1s, 2s, 60s]}")
+	return g.pick(
+		label,
+		"0s",
+		"100ms",
+		"1s",
+		"1s",
+		"3s",
+		"30s",
+		"50s",
+		"{dist: exponential, mean: 2s}",
+		"{dist: exponential, mean: 20s}",
+		"{dist: uniform, min: 1s, max: 4s}",
+		"{dist: lognormal, p50: 1s, p95: 20s}",
+		"{dist: gamma, mean: 5s, cv: 0.5}",
+		"{dist: samples, values: [1s, 2s, 60s]}",
+	)
 }
 
 func (g *generator) share(label string) string {
@@ -45,7 +59,20 @@ func drawWhole(t *rapid.T) string {
 	n := g.int("nodes", 3, 8)
 	g.kinds = make([]string, n)
 	for i := range g.kinds {
-		g.kinds[i] = g.pick("kind", "queue", "function", "topic", "bucket", "function", "queue", "outside", "stream", "table", "function", "workflow")
+		g.kinds[i] = g.pick(
+			"kind",
+			"queue",
+			"function",
+			"topic",
+			"bucket",
+			"function",
+			"queue",
+			"outside",
+			"stream",
+			"table",
+			"function",
+			"workflow",
+		)
 	}
 	g.kinds[0] = g.pick("entry", "queue", "topic", "bucket", "endpoint", "function", "stream")
 	if g.one(8, "limits") {
@@ -56,7 +83,12 @@ func drawWhole(t *rapid.T) string {
 		g.node(i)
 	}
 	if g.one(6, "schedule") {
-		fmt.Fprintf(&g.b, "  s0: {kind: schedule, every: %s, links: {a: {to: n%d}}}\n", g.pick("every", "1m", "7m"), g.int("fires", 1, n-1))
+		fmt.Fprintf(
+			&g.b,
+			"  s0: {kind: schedule, every: %s, links: {a: {to: n%d}}}\n",
+			g.pick("every", "1m", "7m"),
+			g.int("fires", 1, n-1),
+		)
 	}
 	if g.one(6, "group") {
 		g.b.WriteString("fails-together: {island: [n1, n2]}\n")
@@ -81,10 +113,30 @@ func (g *generator) node(i int) {
 			add("timeout: %s", g.pick("limit", "2s", "30s", "2m"))
 		}
 		if g.one(2, "fails") {
-			add("fails: %s", g.pick("how", g.share("share"), "{each-try: 10%, for-good: 2%}", "{for-good: 5%}", "{for-good: 5%, per: message}", "{each-try: 20%, per: message}"))
+			add(
+				"fails: %s",
+				g.pick(
+					"how",
+					g.share("share"),
+					"{each-try: 10%, for-good: 2%}",
+					"{for-good: 5%}",
+					"{for-good: 5%, per: message}",
+					"{each-try: 20%, per: message}",
+				),
+			)
 		}
 		if g.one(8, "case") {
-			add("cases: {odd: {if: %q, %s}}", g.pick("when", "event.size > 1000", "event.subject.startsWith('in/')", "event.type == 'a'", "event.try > 0"), g.pick("then", "fails: 100%", "takes: 20s", "fails: 30%"))
+			add(
+				"cases: {odd: {if: %q, %s}}",
+				g.pick(
+					"when",
+					"event.size > 1000",
+					"event.subject.startsWith('in/')",
+					"event.type == 'a'",
+					"event.try > 0",
+				),
+				g.pick("then", "fails: 100%", "takes: 20s", "fails: 30%"),
+			)
 		}
 		if g.one(8, "concurrency") {
 			add("concurrency: %d", g.int("runs", 5, 20))
@@ -189,7 +241,10 @@ func (g *generator) workflow(i int, f *[]string) {
 	case 1:
 		*f = append(*f, "do: [{try-it: {try: ["+call+"], catch: {}}}]")
 	case 2:
-		*f = append(*f, "do: [{try-it: {try: ["+call+"], catch: {retry: {delay: 10s, limit: {attempt: {count: 2}}}, do: [{stop: {raise: broken}}]}}}]")
+		*f = append(
+			*f,
+			"do: [{try-it: {try: ["+call+"], catch: {retry: {delay: 10s, limit: {attempt: {count: 2}}}, do: [{stop: {raise: broken}}]}}}]",
+		)
 	case 3:
 		*f = append(*f, "do: [{first: {wait: 2s}}, "+call+"]")
 	}
@@ -270,10 +325,24 @@ func (g *generator) links(i int) string {
 				add("retry: {%s}", retry)
 			}
 			if g.one(3, "filter") {
-				add("match: {%s}", g.pick("clause", "prefix: in/", "suffix: .csv", "suffix: [.csv, .pdf, .txt]", "prefix: derived/", "type: a", "prefix: [in/, tmp/], suffix: .csv"))
+				add(
+					"match: {%s}",
+					g.pick(
+						"clause",
+						"prefix: in/",
+						"suffix: .csv",
+						"suffix: [.csv, .pdf, .txt]",
+						"prefix: derived/",
+						"type: a",
+						"prefix: [in/, tmp/], suffix: .csv",
+					),
+				)
 			}
 			if (k == "bucket" || k == "table") && g.one(5, "changes") {
-				add("changes: %s", map[string]string{"bucket": g.pick("bucket-change", "[written]", "[deleted]"), "table": g.pick("table-change", "[inserted]", "[updated]", "[inserted, updated, deleted]")}[k])
+				add(
+					"changes: %s",
+					map[string]string{"bucket": g.pick("bucket-change", "[written]", "[deleted]"), "table": g.pick("table-change", "[inserted]", "[updated]", "[inserted, updated, deleted]")}[k],
+				)
 			}
 		}
 		out = append(out, fmt.Sprintf("l%d: {%s}", l, strings.Join(fields, ", ")))

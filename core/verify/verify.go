@@ -63,7 +63,13 @@ func Model(g *graph.Graph, o Options) (*Report, error) {
 	if o.Events == 0 {
 		o.Events = 2_000_000
 	}
-	v := &verifier{g: g, o: o, report: &Report{Contradictions: []Contradiction{}, Skipped: []string{}}, rates: map[string]float64{}, schedule: map[string]bool{}}
+	v := &verifier{
+		g:        g,
+		o:        o,
+		report:   &Report{Contradictions: []Contradiction{}, Skipped: []string{}},
+		rates:    map[string]float64{},
+		schedule: map[string]bool{},
+	}
 	v.prepare()
 	v.a = check.AnalyseWith(g, v.base, o.Inputs.Events)
 	if err := v.withoutFault(); err != nil {
@@ -126,8 +132,13 @@ func ownTraffic(g *graph.Graph) []*model.Traffic {
 		for _, key := range keys {
 			for _, kind := range types {
 				k++
-				t := &model.Traffic{Name: fmt.Sprintf("%s-%d", strings.ReplaceAll(n.Name, "/", "-"), k), Into: n.Name, Arrivals: "even", Key: key,
-					Rate: n.Rate / float64(len(keys)*len(types))}
+				t := &model.Traffic{
+					Name:     fmt.Sprintf("%s-%d", strings.ReplaceAll(n.Name, "/", "-"), k),
+					Into:     n.Name,
+					Arrivals: "even",
+					Key:      key,
+					Rate:     n.Rate / float64(len(keys)*len(types)),
+				}
 				if !strings.ContainsAny(kind, "{}") {
 					t.Type = kind
 				}
@@ -163,7 +174,10 @@ func (v *verifier) scenario(traffic, length time.Duration, incidents ...*model.I
 	off := false
 	for i := range v.g.Nodes {
 		if n := &v.g.Nodes[i]; n.Kind == model.Schedule && traffic < length {
-			incidents = append(incidents, &model.Incident{Name: "end-" + n.Name, At: traffic, Node: n.Name, Enabled: &off})
+			incidents = append(
+				incidents,
+				&model.Incident{Name: "end-" + n.Name, At: traffic, Node: n.Name, Enabled: &off},
+			)
 		}
 	}
 	s.Incidents, s.Length = incidents, length
@@ -172,7 +186,9 @@ func (v *verifier) scenario(traffic, length time.Duration, incidents ...*model.I
 
 func (v *verifier) run(s *model.Scenario) (*sim.Result, error) {
 	v.report.Runs++
-	return sim.Run(sim.Plan{Graph: v.g, Scenario: s, Inputs: v.o.Inputs, Limits: sim.Limits{Events: v.o.Events, Memory: 1 << 30}})
+	return sim.Run(
+		sim.Plan{Graph: v.g, Scenario: s, Inputs: v.o.Inputs, Limits: sim.Limits{Events: v.o.Events, Memory: 1 << 30}},
+	)
 }
 
 func (v *verifier) contradict(class string, s *model.Scenario, claim, run string, args ...any) {
@@ -180,7 +196,10 @@ func (v *verifier) contradict(class string, s *model.Scenario, claim, run string
 	if s != nil {
 		text = model.WriteScenario(s)
 	}
-	v.report.Contradictions = append(v.report.Contradictions, Contradiction{class, claim, fmt.Sprintf(run, args...), text})
+	v.report.Contradictions = append(
+		v.report.Contradictions,
+		Contradiction{class, claim, fmt.Sprintf(run, args...), text},
+	)
 }
 
 func (v *verifier) skip(format string, args ...any) {
@@ -303,14 +322,25 @@ func (v *verifier) normalLosses(s *model.Scenario, r *sim.Result) {
 	for w, n := range lost {
 		v.report.Claims++
 		if claims[w] == nil && n > 3 && !v.unbounded(w.node) {
-			v.contradict("loss-missed", s, fmt.Sprintf("nothing is lost at %s (%s) without a fault", w.node, w.cause), "%d messages are lost there", n)
+			v.contradict(
+				"loss-missed",
+				s,
+				fmt.Sprintf("nothing is lost at %s (%s) without a fault", w.node, w.cause),
+				"%d messages are lost there",
+				n,
+			)
 		}
 	}
 	for w, sets := range claims {
 		v.report.Claims++
 		certain := slices.ContainsFunc(sets, func(s *check.LossSet) bool { return !s.Some })
 		if certain && lost[w] == 0 && v.came(r, w.node) {
-			v.contradict("loss-alarm", s, fmt.Sprintf("messages are certainly lost at %s (%s) without a fault", w.node, w.cause), "none is lost there")
+			v.contradict(
+				"loss-alarm",
+				s,
+				fmt.Sprintf("messages are certainly lost at %s (%s) without a fault", w.node, w.cause),
+				"none is lost there",
+			)
 		}
 	}
 }
@@ -357,10 +387,17 @@ func (v *verifier) loops(s *model.Scenario, r *sim.Result) {
 		found := false
 		for i := range v.a.Loops {
 			c := &v.a.Loops[i]
-			found = found || c.Verdict != "broken" && slices.ContainsFunc(c.Nodes, func(n string) bool { return names[n] })
+			found = found ||
+				c.Verdict != "broken" && slices.ContainsFunc(c.Nodes, func(n string) bool { return names[n] })
 		}
 		if !found {
-			v.contradict("loop-missed", s, fmt.Sprintf("no message circulates among %s", strings.Join(sorted(names), ", ")), "a message passes %d times", l.Most)
+			v.contradict(
+				"loop-missed",
+				s,
+				fmt.Sprintf("no message circulates among %s", strings.Join(sorted(names), ", ")),
+				"a message passes %d times",
+				l.Most,
+			)
 		}
 	}
 }
@@ -392,7 +429,8 @@ func (v *verifier) loopsOnly() error {
 	v.loops(s, r)
 	for i := range v.a.Loops {
 		l := &v.a.Loops[i]
-		if l.Verdict != "certain" || l.BrokenBy != nil || l.Waiting() || r.Stopped != "" || l.Limit == nil || l.Limit.Arrives*v.base.Length.Seconds() < 20 {
+		if l.Verdict != "certain" || l.BrokenBy != nil || l.Waiting() || r.Stopped != "" || l.Limit == nil ||
+			l.Limit.Arrives*v.base.Length.Seconds() < 20 {
 			continue
 		}
 		v.report.Claims++
@@ -410,7 +448,12 @@ func (v *verifier) loopsOnly() error {
 			shown = shown || x.Copies+x.Runs > 200 // of a few messages
 		}
 		if entered && !shown && l.Trend != "dies-out" {
-			v.contradict("loop-alarm", s, fmt.Sprintf("messages certainly circulate among %s", strings.Join(l.Nodes, ", ")), "none passes twice")
+			v.contradict(
+				"loop-alarm",
+				s,
+				fmt.Sprintf("messages certainly circulate among %s", strings.Join(l.Nodes, ", ")),
+				"none passes twice",
+			)
 		}
 	}
 	return nil
@@ -432,12 +475,22 @@ func (v *verifier) numbers(s *model.Scenario, r *sim.Result) {
 		if n.Kind.Runs() && c.Concurrency != nil && !v.rareTries(i) {
 			want := *c.Concurrency * seconds
 			got := r.Nodes[i].ActiveMean * v.drained.Seconds()
-			v.number("rate", s, n.Name+" concurrency", c.Basis["concurrency"], want, got, r.Nodes[i].Runs, v.uncertain(i) || slices.Contains(c.Assumptions, check.PayloadAssumption))
+			v.number(
+				"rate",
+				s,
+				n.Name+" concurrency",
+				c.Basis["concurrency"],
+				want,
+				got,
+				r.Nodes[i].Runs,
+				v.uncertain(i) || slices.Contains(c.Assumptions, check.PayloadAssumption),
+			)
 		}
 	}
 	for i := range v.g.Links {
 		l := &v.g.Links[i]
-		if l.Op == "read" || l.Relation == model.WaitingCall || v.uncertain(l.From) || v.possible(i) || v.g.Nodes[l.From].Grouped {
+		if l.Op == "read" || l.Relation == model.WaitingCall || v.uncertain(l.From) || v.possible(i) ||
+			v.g.Nodes[l.From].Grouped {
 			continue
 		}
 		rate := v.a.LinkRate(l.Link.ID())
@@ -527,7 +580,14 @@ func (v *verifier) possible(link int) bool {
 }
 
 // number compares a number with what a run counted.
-func (v *verifier) number(class string, s *model.Scenario, what, basis string, want, got float64, events int64, skip bool) {
+func (v *verifier) number(
+	class string,
+	s *model.Scenario,
+	what, basis string,
+	want, got float64,
+	events int64,
+	skip bool,
+) {
 	if skip {
 		return
 	}

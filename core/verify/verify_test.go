@@ -59,7 +59,14 @@ func TestRandomModels(t *testing.T) {
 			t.Logf("seed %d\n%s\n%s", seed, text, tell(r))
 		}
 	}
-	t.Logf("%d models, %d claims, %d runs, %d skipped, %d models contradicted", models, claims, runs, skipped, contradicted)
+	t.Logf(
+		"%d models, %d claims, %d runs, %d skipped, %d models contradicted",
+		models,
+		claims,
+		runs,
+		skipped,
+		contradicted,
+	)
 	require.LessOrEqual(t, contradicted, known)
 	require.Greater(t, claims, 5*models)
 }

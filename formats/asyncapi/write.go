@@ -92,9 +92,27 @@ func Write(root *model.Value) *model.Value {
 			op := model.MapValue()
 			switch {
 			case isChannel(kinds[n.Key]) && !isChannel(kinds[to]):
-				op.Add("action", text("receive")).Add("channel", ref("channels", n.Key)).Add("summary", text(to+" takes what comes to "+n.Key))
+				op.Add(
+					"action",
+					text("receive"),
+				).Add(
+					"channel",
+					ref("channels", n.Key),
+				).Add(
+					"summary",
+					text(to+" takes what comes to "+n.Key),
+				)
 			case !isChannel(kinds[n.Key]) && isChannel(kinds[to]):
-				op.Add("action", text("send")).Add("channel", ref("channels", to)).Add("summary", text(n.Key+" sends to "+to))
+				op.Add(
+					"action",
+					text("send"),
+				).Add(
+					"channel",
+					ref("channels", to),
+				).Add(
+					"summary",
+					text(n.Key+" sends to "+to),
+				)
 				if kind := l.Value.Get("type"); kind != nil {
 					op.Add("messages", model.ListValue(ref("channels", to, "messages", messageKey(kind.Scalar))))
 				}
@@ -102,13 +120,37 @@ func Write(root *model.Value) *model.Value {
 				links.Add(id, model.MapValue().Add("from", text(n.Key)).Add("name", text(l.Key)).Add("link", l.Value))
 				continue
 			}
-			operations.Add(id, op.Add(extension, model.MapValue().Add("from", text(n.Key)).Add("name", text(l.Key)).Add("link", l.Value)))
+			operations.Add(
+				id,
+				op.Add(
+					extension,
+					model.MapValue().Add("from", text(n.Key)).Add("name", text(l.Key)).Add("link", l.Value),
+				),
+			)
 		}
 	}
 	x := model.MapValue().Add("model", root.Without("nodes")).Add("nodes", others).Add("links", links).
 		Add("node-order", model.ListValue(nodeOrder...)).Add("link-order", model.ListValue(linkOrder...))
-	return model.MapValue().Add("asyncapi", text(Version)).Add("info", info).Add("defaultContentType", text("application/json")).
-		Add("channels", channels).Add("operations", operations).Add(extension, x)
+	return model.MapValue().Add(
+		"asyncapi",
+		text(Version),
+	).Add(
+		"info",
+		info,
+	).Add(
+		"defaultContentType",
+		text("application/json"),
+	).
+		Add(
+			"channels",
+			channels,
+		).Add(
+		"operations",
+		operations,
+	).Add(
+		extension,
+		x,
+	)
 }
 
 // messageNames lists the types of what is sent to each node; `message` stands
@@ -167,7 +209,16 @@ func channel(name string, own *model.Value, types []string) *model.Value {
 		}
 		messages.Add(messageKey(t), m)
 	}
-	return c.Add("messages", messages).Add("tags", model.ListValue(model.MapValue().Add("name", text(kindOf(own))))).Add(extension, own)
+	return c.Add(
+		"messages",
+		messages,
+	).Add(
+		"tags",
+		model.ListValue(model.MapValue().Add("name", text(kindOf(own)))),
+	).Add(
+		extension,
+		own,
+	)
 }
 
 var unsafeKey = regexp.MustCompile(`[^A-Za-z0-9._-]`)
@@ -193,7 +244,12 @@ func Read(file string, source []byte) (root *model.Value, comments map[string]st
 	case version == nil:
 		return nil, nil, nil, fmt.Errorf("%s: no `asyncapi` field: this is not an AsyncAPI document", file)
 	case !strings.HasPrefix(version.Scalar, "3."):
-		return nil, nil, nil, fmt.Errorf("%s:%d: AsyncAPI %s; version 3 is read: convert the document first", file, version.Pos.Line, version.Scalar)
+		return nil, nil, nil, fmt.Errorf(
+			"%s:%d: AsyncAPI %s; version 3 is read: convert the document first",
+			file,
+			version.Pos.Line,
+			version.Scalar,
+		)
 	}
 	if x := doc.Get(extension); x != nil && x.Get("node-order") != nil {
 		root, err := own(file, doc, x)
@@ -226,15 +282,28 @@ func own(file string, doc, x *model.Value) (*model.Value, error) {
 	for _, name := range x.Get("node-order").Items {
 		n := parts[name.Scalar]
 		if n == nil || n.Shape != model.Map {
-			return nil, fmt.Errorf("%s:%d: the node %s is named in %s, and nowhere described", file, name.Pos.Line, name.Scalar, extension)
+			return nil, fmt.Errorf(
+				"%s:%d: the node %s is named in %s, and nowhere described",
+				file,
+				name.Pos.Line,
+				name.Scalar,
+				extension,
+			)
 		}
 		nodes.Add(name.Scalar, n.Without())
 	}
 	if order := x.Get("link-order"); order != nil {
 		for _, id := range order.Items {
 			l := links[id.Scalar]
-			if l == nil || l.Get("from") == nil || l.Get("name") == nil || l.Get("link") == nil || nodes.Get(l.Get("from").Scalar) == nil {
-				return nil, fmt.Errorf("%s:%d: the link %s is named in %s, and not described with from, name and link", file, id.Pos.Line, id.Scalar, extension)
+			if l == nil || l.Get("from") == nil || l.Get("name") == nil || l.Get("link") == nil ||
+				nodes.Get(l.Get("from").Scalar) == nil {
+				return nil, fmt.Errorf(
+					"%s:%d: the link %s is named in %s, and not described with from, name and link",
+					file,
+					id.Pos.Line,
+					id.Scalar,
+					extension,
+				)
 			}
 			n := nodes.Get(l.Get("from").Scalar)
 			if n.Get("links") == nil {

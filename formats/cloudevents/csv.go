@@ -28,7 +28,10 @@ func ReadCSV(text []byte) ([]Event, error) {
 		hasTime = hasTime || header[i] == "time"
 	}
 	if !hasTime {
-		return nil, fmt.Errorf("line 1: there is no column `time`; the columns known are %s", strings.Join(csvColumns, ", "))
+		return nil, fmt.Errorf(
+			"line 1: there is no column `time`; the columns known are %s",
+			strings.Join(csvColumns, ", "),
+		)
 	}
 	var events []Event
 	for {

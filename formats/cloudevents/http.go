@@ -47,7 +47,10 @@ func FromHTTP(header http.Header, body []byte) (events []Event, found bool, err 
 			return nil, true, fault(attribute, "is not an attribute name: use lower-case letters and digits")
 		}
 		if attribute == "data" || attribute == "datacontenttype" {
-			return nil, true, fault(attribute, "is no header: the payload is the body, and its type the header Content-Type")
+			return nil, true, fault(
+				attribute,
+				"is no header: the payload is the body, and its type the header Content-Type",
+			)
 		}
 		value, err := headerValue(values[0])
 		if err != nil {
@@ -96,10 +99,13 @@ func headerValue(text string) (string, error) {
 	if !strings.Contains(text, "%") {
 		return text, nil
 	}
-	plain := percentCoded.ReplaceAllStringFunc(text, func(code string) string { // a % by itself stays: not every client encodes it
-		b, _ := strconv.ParseUint(code[1:], 16, 8)
-		return string([]byte{byte(b)})
-	})
+	plain := percentCoded.ReplaceAllStringFunc(
+		text,
+		func(code string) string { // a % by itself stays: not every client encodes it
+			b, _ := strconv.ParseUint(code[1:], 16, 8)
+			return string([]byte{byte(b)})
+		},
+	)
 	if !utf8.ValidString(plain) {
 		return "", errors.New("is not UTF-8 when its percent encoding is undone")
 	}

@@ -264,7 +264,8 @@ func (e *Event) check() error {
 // isJSON reports whether a content type is that of JSON; none is.
 func isJSON(contentType string) bool {
 	kind, _, err := mime.ParseMediaType(contentType)
-	return contentType == "" || err == nil && (kind == "application/json" || kind == "text/json" || strings.HasSuffix(kind, "+json"))
+	return contentType == "" ||
+		err == nil && (kind == "application/json" || kind == "text/json" || strings.HasSuffix(kind, "+json"))
 }
 
 // payload keeps the payload of an event in its JSON form.

@@ -27,7 +27,11 @@ func TestTheJSONForms(t *testing.T) {
 }
 
 func TestBase64IsDecoded(t *testing.T) {
-	events, err := cloudevents.Read([]byte(`{"specversion":"1.0","id":"7","source":"/scale","type":"weighed","datacontenttype":"application/json","data_base64":"eyJrZyI6NDB9"}`))
+	events, err := cloudevents.Read(
+		[]byte(
+			`{"specversion":"1.0","id":"7","source":"/scale","type":"weighed","datacontenttype":"application/json","data_base64":"eyJrZyI6NDB9"}`,
+		),
+	)
 	require.NoError(t, err)
 	require.Equal(t, map[string]any{"kg": 40.0}, events[0].Data)
 }
@@ -48,7 +52,11 @@ func TestFaultsNameTheirPlace(t *testing.T) {
 }
 
 func TestCSV(t *testing.T) {
-	events, err := cloudevents.ReadCSV([]byte("time,key,size,data\n2026-03-27T12:00:00Z,a/1.csv,900,\"{\"\"kg\"\": 3}\"\n2026-03-27T12:00:01.5Z,a/2.csv,,\n"))
+	events, err := cloudevents.ReadCSV(
+		[]byte(
+			"time,key,size,data\n2026-03-27T12:00:00Z,a/1.csv,900,\"{\"\"kg\"\": 3}\"\n2026-03-27T12:00:01.5Z,a/2.csv,,\n",
+		),
+	)
 	require.NoError(t, err)
 	require.Len(t, events, 2)
 	require.Equal(t, int64(900), events[0].Size)
@@ -96,9 +104,11 @@ func TestWhatIsNoEventIsRefusedWithThePlace(t *testing.T) {
 }
 
 func TestBytesAreKept(t *testing.T) {
-	events, err := cloudevents.Read([]byte(`[{"specversion":"1.0","id":"1","source":"/s","type":"t","data":{"n":12345678901234567890}},
+	events, err := cloudevents.Read(
+		[]byte(`[{"specversion":"1.0","id":"1","source":"/s","type":"t","data":{"n":12345678901234567890}},
 		{"specversion":"1.0","id":"2","source":"/s","type":"t","datacontenttype":"text/plain","data":"words"},
-		{"specversion":"1.0","id":"3","source":"/s","type":"t","datacontenttype":"application/octet-stream","data_base64":"/wAB"}]`))
+		{"specversion":"1.0","id":"3","source":"/s","type":"t","datacontenttype":"application/octet-stream","data_base64":"/wAB"}]`),
+	)
 	require.NoError(t, err)
 	require.Equal(t, `{"n":12345678901234567890}`, string(events[0].Bytes))
 	require.Equal(t, "words", events[1].Data)

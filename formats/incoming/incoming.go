@@ -42,7 +42,10 @@ func FormatOf(file string, source []byte) string {
 	switch ext := strings.ToLower(filepath.Ext(file)); {
 	case ext == ".csv":
 		return CSV
-	case ext == ".pb", ext == ".binpb", bytes.Contains(start, []byte("resourceSpans")), bytes.Contains(start, []byte("resource_spans")):
+	case ext == ".pb",
+		ext == ".binpb",
+		bytes.Contains(start, []byte("resourceSpans")),
+		bytes.Contains(start, []byte("resource_spans")):
 		return Traces
 	case ext == ".jsonl", ext == ".ndjson":
 		return Lines

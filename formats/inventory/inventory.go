@@ -157,7 +157,11 @@ func ReadCSV(file string, text []byte) (*model.Value, error) {
 	}
 	for _, c := range columns[:3] {
 		if _, ok := at[c]; !ok {
-			return nil, fmt.Errorf("%s:1: there is no column %q; an inventory has record, name, from, and a column for each field", file, c)
+			return nil, fmt.Errorf(
+				"%s:1: there is no column %q; an inventory has record, name, from, and a column for each field",
+				file,
+				c,
+			)
 		}
 	}
 	var rows []row

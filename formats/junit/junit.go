@@ -92,7 +92,12 @@ func Check(w io.Writer, doc *check.Document, least check.Severity) error {
 	for i := range doc.Findings {
 		f := &doc.Findings[i]
 		found[f.Code] = true
-		c := testCase{Class: "check." + f.Code, Name: f.Title + ": " + f.ID, File: f.Position.File, Line: f.Position.Line}
+		c := testCase{
+			Class: "check." + f.Code,
+			Name:  f.Title + ": " + f.ID,
+			File:  f.Position.File,
+			Line:  f.Position.Line,
+		}
 		switch {
 		case f.Accepted != nil:
 			c.Skipped = &skipped{"accepted: " + f.Accepted.Because}
@@ -125,7 +130,11 @@ func Run(w io.Writer, doc *study.Document) error {
 		x := doc.Expect[name]
 		c := testCase{Class: "run." + doc.Scenario, Name: name}
 		if !x.Holds {
-			c.Failure = &failure{Message: fmt.Sprintf("%s holds in %d of %d replications", x.Expression, x.HoldsIn, doc.Replications), Type: "expectation", Text: x.Error}
+			c.Failure = &failure{
+				Message: fmt.Sprintf("%s holds in %d of %d replications", x.Expression, x.HoldsIn, doc.Replications),
+				Type:    "expectation",
+				Text:    x.Error,
+			}
 		}
 		s.add(c)
 	}

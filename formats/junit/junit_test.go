@@ -38,7 +38,14 @@ func TestReadByAnother(t *testing.T) {
 	require.Equal(t, doc.Summary.Errors+doc.Summary.Warnings, failed)
 	require.GreaterOrEqual(t, all, failed)
 
-	result := &study.Document{Head: doc.Head, Scenario: "s", Expect: map[string]study.Expectation{"good": {Expression: "1 < 2", Holds: true}, "bad": {Expression: "run.ledger.lost.total == 0", Holds: false}}}
+	result := &study.Document{
+		Head:     doc.Head,
+		Scenario: "s",
+		Expect: map[string]study.Expectation{
+			"good": {Expression: "1 < 2", Holds: true},
+			"bad":  {Expression: "run.ledger.lost.total == 0", Holds: false},
+		},
+	}
 	out.Reset()
 	require.NoError(t, junit.Run(&out, result))
 	suites, err = reader.Ingest(out.Bytes())

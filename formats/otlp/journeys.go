@@ -24,7 +24,11 @@ func Spans(g *graph.Graph, start time.Time, seed uint64, journeys []sim.Journey)
 	var out []learn.Span
 	for i := range journeys {
 		j := &journeys[i]
-		t := &traceMaker{g: g, start: start.UnixNano(), own: identity(fmt.Sprintf("%s|%d|%d", g.Topology.Name, seed, j.ID), 16)}
+		t := &traceMaker{
+			g:     g,
+			start: start.UnixNano(),
+			own:   identity(fmt.Sprintf("%s|%d|%d", g.Topology.Name, seed, j.ID), 16),
+		}
 		t.trace = t.own
 		t.continues(j)
 		out = append(out, t.spans(j.Steps, j.Entry)...)
@@ -106,8 +110,20 @@ func (t *traceMaker) spans(steps []sim.Step, entry string) []learn.Span {
 	var out []learn.Span
 	begin := func(s *sim.Step, service string, kind learn.Kind, name string) *learn.Span {
 		id := identity(t.own+strconv.Itoa(s.ID), 8)
-		out = append(out, learn.Span{Trace: t.trace, ID: id, Parent: t.above(s), Service: service, Kind: kind, Name: name, Start: t.at(s), End: t.at(s),
-			Attributes: map[string]string{learn.OwnKind: string(t.kindOf(service))}})
+		out = append(
+			out,
+			learn.Span{
+				Trace:      t.trace,
+				ID:         id,
+				Parent:     t.above(s),
+				Service:    service,
+				Kind:       kind,
+				Name:       name,
+				Start:      t.at(s),
+				End:        t.at(s),
+				Attributes: map[string]string{learn.OwnKind: string(t.kindOf(service))},
+			},
+		)
 		t.span[s.ID] = id
 		return &out[len(out)-1]
 	}
@@ -153,7 +169,12 @@ func (t *traceMaker) kindOf(service string) model.Kind {
 // outsiders is the service under which what comes from outside is sent.
 const outsiders = "outsiders"
 
-func (t *traceMaker) enters(s *sim.Step, n *graph.Node, answer *sim.Step, begin func(*sim.Step, string, learn.Kind, string) *learn.Span) {
+func (t *traceMaker) enters(
+	s *sim.Step,
+	n *graph.Node,
+	answer *sim.Step,
+	begin func(*sim.Step, string, learn.Kind, string) *learn.Span,
+) {
 	switch {
 	case n.Kind == model.Endpoint:
 		x := begin(s, n.Name, learn.Server, n.Method+" "+n.Path)
@@ -224,7 +245,12 @@ func (t *traceMaker) messaging(x *learn.Span, n *graph.Node, s *sim.Step, operat
 }
 
 // run is the span of a run: from its start to its end.
-func (t *traceMaker) run(s *sim.Step, n *graph.Node, end *sim.Step, begin func(*sim.Step, string, learn.Kind, string) *learn.Span) {
+func (t *traceMaker) run(
+	s *sim.Step,
+	n *graph.Node,
+	end *sim.Step,
+	begin func(*sim.Step, string, learn.Kind, string) *learn.Span,
+) {
 	x := begin(s, n.Name, learn.Server, n.Name)
 	if end != nil {
 		x.End = t.at(end)

@@ -113,7 +113,20 @@ var variations = map[string]func(spans []learn.Span) []learn.Span{
 		for i, s := range spans {
 			if s.Kind == learn.Client || s.Kind == learn.Producer {
 				id := fmt.Sprintf("%016x", i+1)
-				out = append(out, learn.Span{Trace: s.Trace, ID: id, Parent: s.Parent, Service: s.Service, Name: "work", Kind: learn.Internal, Start: s.Start - 1, End: s.End, Attributes: map[string]string{}})
+				out = append(
+					out,
+					learn.Span{
+						Trace:      s.Trace,
+						ID:         id,
+						Parent:     s.Parent,
+						Service:    s.Service,
+						Name:       "work",
+						Kind:       learn.Internal,
+						Start:      s.Start - 1,
+						End:        s.End,
+						Attributes: map[string]string{},
+					},
+				)
 				s.Parent = id
 			}
 			out = append(out, s)
@@ -126,14 +139,42 @@ var variations = map[string]func(spans []learn.Span) []learn.Span{
 			if s.Kind == learn.Consumer {
 				queue := strings.TrimSuffix(s.Name, " process")
 				about := func(operation, name string) map[string]string {
-					return map[string]string{"messaging.system": "amqp", "messaging.destination.name": queue, "messaging.operation.type": operation, "messaging.operation.name": name}
+					return map[string]string{
+						"messaging.system":           "amqp",
+						"messaging.destination.name": queue,
+						"messaging.operation.type":   operation,
+						"messaging.operation.name":   name,
+					}
 				}
 				settled := "ack"
 				if s.Error != "" && queue == "packing" {
 					settled, s.Error = "reject", "" // only the settlement says so
 				}
-				out = append(out, learn.Span{Trace: s.Trace, ID: fmt.Sprintf("a%015x", i), Parent: s.Parent, Service: s.Service, Name: "receive " + queue, Kind: learn.Client, Start: s.Start - 1000, End: s.Start, Attributes: about("receive", "receive")},
-					learn.Span{Trace: s.Trace, ID: fmt.Sprintf("b%015x", i), Parent: s.ID, Service: s.Service, Name: settled + " " + queue, Kind: learn.Client, Start: s.End, End: s.End, Attributes: about("settle", settled)})
+				out = append(
+					out,
+					learn.Span{
+						Trace:      s.Trace,
+						ID:         fmt.Sprintf("a%015x", i),
+						Parent:     s.Parent,
+						Service:    s.Service,
+						Name:       "receive " + queue,
+						Kind:       learn.Client,
+						Start:      s.Start - 1000,
+						End:        s.Start,
+						Attributes: about("receive", "receive"),
+					},
+					learn.Span{
+						Trace:      s.Trace,
+						ID:         fmt.Sprintf("b%015x", i),
+						Parent:     s.ID,
+						Service:    s.Service,
+						Name:       settled + " " + queue,
+						Kind:       learn.Client,
+						Start:      s.End,
+						End:        s.End,
+						Attributes: about("settle", settled),
+					},
+				)
 			}
 			out = append(out, s)
 		}
@@ -176,15 +217,41 @@ func TestARealSystemIsDrafted(t *testing.T) {
 			for _, n := range m.Nodes {
 				kinds[n.Name] = n.Kind
 			}
-			require.Equal(t, map[string]model.Kind{"orders-api-requests": model.Endpoint, "orders-api": model.Function, "orders": model.Topic, "billing": model.Queue, "packing": model.Queue,
-				"billing-worker": model.Function, "packing-worker": model.Function, "ledger": model.Function, "billing-failed": model.Queue, "packing-failed": model.Queue}, kinds)
+			require.Equal(
+				t,
+				map[string]model.Kind{
+					"orders-api-requests": model.Endpoint,
+					"orders-api":          model.Function,
+					"orders":              model.Topic,
+					"billing":             model.Queue,
+					"packing":             model.Queue,
+					"billing-worker":      model.Function,
+					"packing-worker":      model.Function,
+					"ledger":              model.Function,
+					"billing-failed":      model.Queue,
+					"packing-failed":      model.Queue,
+				},
+				kinds,
+			)
 			var links []string
 			for _, n := range m.Nodes {
 				for _, l := range n.Links {
 					links = append(links, l.ID())
 				}
 			}
-			require.ElementsMatch(t, []string{"orders-api-requests:orders-api", "orders-api:orders", "orders:billing", "orders:packing", "billing:billing-worker", "packing:packing-worker", "billing-worker:ledger"}, links)
+			require.ElementsMatch(
+				t,
+				[]string{
+					"orders-api-requests:orders-api",
+					"orders-api:orders",
+					"orders:billing",
+					"orders:packing",
+					"billing:billing-worker",
+					"packing:packing-worker",
+					"billing-worker:ledger",
+				},
+				links,
+			)
 			retry := m.Node("billing").Link("billing-worker").Retry
 			require.Equal(t, 2, *retry.Tries, "as many as were needed in nine seconds")
 			require.Equal(t, 500*time.Millisecond, *retry.Wait)
@@ -219,12 +286,24 @@ func TestARealSystemIsDrafted(t *testing.T) {
 // TestWhatIsNotUnderstoodIsCounted: no span is passed over in silence.
 func TestWhatIsNotUnderstoodIsCounted(t *testing.T) {
 	span := func(k int, kind learn.Kind, name string, attributes map[string]string) learn.Span {
-		return learn.Span{Trace: "t" + strconv.Itoa(k), ID: "s" + strconv.Itoa(k), Service: "desk", Name: name, Kind: kind, Attributes: attributes}
+		return learn.Span{
+			Trace:      "t" + strconv.Itoa(k),
+			ID:         "s" + strconv.Itoa(k),
+			Service:    "desk",
+			Name:       name,
+			Kind:       kind,
+			Attributes: attributes,
+		}
 	}
 	seen := learn.Observe([]learn.Span{
 		span(1, learn.Client, "GET", nil),
 		span(2, learn.Producer, "publish", map[string]string{"messaging.system": "amqp"}),
-		span(3, learn.Client, "frobnicate q", map[string]string{"messaging.destination.name": "q", "messaging.operation.type": "frobnicate"}),
+		span(
+			3,
+			learn.Client,
+			"frobnicate q",
+			map[string]string{"messaging.destination.name": "q", "messaging.operation.type": "frobnicate"},
+		),
 		span(4, learn.Client, "something", map[string]string{"messaging.destination.name": "q"}),
 		span(5, learn.Consumer, "q process", nil),
 	})
@@ -244,10 +323,25 @@ func TestPeersOnOneHostStayApart(t *testing.T) {
 		{"server.address": "10.0.0.7", "server.port": "9000"}, {"server.address": "10.0.0.7", "server.port": "9001"}, {"net.peer.name": "10.0.0.7", "net.peer.port": "9001"},
 		{"url.full": "https://registry.example/v1/goods?x=1"}, {"db.system": "postgresql", "db.name": "bookings", "server.address": "10.0.0.7"}, {"peer.service": "scale"}, {"rpc.service": "harbour.Berths"},
 	} {
-		spans = append(spans, learn.Span{Trace: "t", ID: strconv.Itoa(k), Service: "desk", Kind: learn.Client, Start: int64(k), End: int64(k + 5), Attributes: attributes})
+		spans = append(
+			spans,
+			learn.Span{
+				Trace:      "t",
+				ID:         strconv.Itoa(k),
+				Service:    "desk",
+				Kind:       learn.Client,
+				Start:      int64(k),
+				End:        int64(k + 5),
+				Attributes: attributes,
+			},
+		)
 	}
 	seen := learn.Observe(spans)
 	require.Empty(t, seen.Skipped)
-	require.ElementsMatch(t, []string{"desk", "10.0.0.7:9000", "10.0.0.7:9001", "registry.example", "bookings", "scale", "harbour.Berths"}, slices.Collect(maps.Keys(seen.Nodes)))
+	require.ElementsMatch(
+		t,
+		[]string{"desk", "10.0.0.7:9000", "10.0.0.7:9001", "registry.example", "bookings", "scale", "harbour.Berths"},
+		slices.Collect(maps.Keys(seen.Nodes)),
+	)
 	require.Equal(t, 2, seen.Nodes["10.0.0.7:9001"].Runs)
 }

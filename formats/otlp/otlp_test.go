@@ -231,7 +231,11 @@ func TestFaults(t *testing.T) {
 }
 
 func FuzzRead(f *testing.F) {
-	f.Add([]byte(`{"resourceSpans":[{"resource":{"attributes":[{"key":"service.name","value":{"stringValue":"a"}}]},"scopeSpans":[{"spans":[{"traceId":"01","spanId":"02","kind":4,"attributes":[{"key":"messaging.destination.name","value":{"stringValue":"q"}}]}]}]}]}`))
+	f.Add(
+		[]byte(
+			`{"resourceSpans":[{"resource":{"attributes":[{"key":"service.name","value":{"stringValue":"a"}}]},"scopeSpans":[{"spans":[{"traceId":"01","spanId":"02","kind":4,"attributes":[{"key":"messaging.destination.name","value":{"stringValue":"q"}}]}]}]}]}`,
+		),
+	)
 	f.Add([]byte("\n\x04\n\x02\x12\x00"))
 	f.Fuzz(func(t *testing.T, text []byte) {
 		spans, err := otlp.Read(text)
@@ -239,7 +243,8 @@ func FuzzRead(f *testing.F) {
 			return
 		}
 		d := learn.Observe(spans).Draft("f")
-		if _, err := model.Parse("f", model.WriteDocument(d.Model, d.Comments), model.Options{}); err != nil && len(d.Model.Get("nodes").Fields) > 0 {
+		if _, err := model.Parse("f", model.WriteDocument(d.Model, d.Comments), model.Options{}); err != nil &&
+			len(d.Model.Get("nodes").Fields) > 0 {
 			t.Logf("%v", err) // what is learned may break rules of the model; it may not panic
 		}
 	})

@@ -58,9 +58,20 @@ func message(spans []learn.Span) (*trace.TracesData, error) {
 			if kind := s.Attributes[learn.OwnKind]; kind != "" {
 				attributes = append(attributes, attribute(learn.OwnKind, kind))
 			}
-			out.ResourceSpans = append(out.ResourceSpans, &trace.ResourceSpans{Resource: &resource.Resource{Attributes: attributes}, ScopeSpans: []*trace.ScopeSpans{scope}})
+			out.ResourceSpans = append(
+				out.ResourceSpans,
+				&trace.ResourceSpans{
+					Resource:   &resource.Resource{Attributes: attributes},
+					ScopeSpans: []*trace.ScopeSpans{scope},
+				},
+			)
 		}
-		x := &trace.Span{Name: s.Name, Kind: kinds[s.Kind], StartTimeUnixNano: uint64(s.Start), EndTimeUnixNano: uint64(s.End)}
+		x := &trace.Span{
+			Name:              s.Name,
+			Kind:              kinds[s.Kind],
+			StartTimeUnixNano: uint64(s.Start),
+			EndTimeUnixNano:   uint64(s.End),
+		}
 		for _, id := range []struct {
 			text string
 			to   *[]byte
@@ -119,7 +130,14 @@ func JSON(spans []learn.Span) ([]byte, error) {
 
 // idFields are bytes in the protocol: base64 in the general mapping of protobuf
 // to JSON, hex in OTLP's.
-var idFields = map[string]bool{"traceId": true, "spanId": true, "parentSpanId": true, "trace_id": true, "span_id": true, "parent_span_id": true}
+var idFields = map[string]bool{
+	"traceId":        true,
+	"spanId":         true,
+	"parentSpanId":   true,
+	"trace_id":       true,
+	"span_id":        true,
+	"parent_span_id": true,
+}
 
 func rewriteIDs(v any, decode func(string) ([]byte, error), encode func([]byte) string) error {
 	switch v := v.(type) {
@@ -274,8 +292,17 @@ func spansOf(from []*trace.ResourceSpans) []learn.Span {
 		}
 		for _, scope := range r.ScopeSpans {
 			for _, s := range scope.Spans {
-				x := learn.Span{Trace: hex.EncodeToString(s.TraceId), ID: hex.EncodeToString(s.SpanId), Parent: hex.EncodeToString(s.ParentSpanId), Service: service,
-					Name: s.Name, Kind: names[s.Kind], Start: int64(s.StartTimeUnixNano), End: int64(s.EndTimeUnixNano), Attributes: map[string]string{}}
+				x := learn.Span{
+					Trace:      hex.EncodeToString(s.TraceId),
+					ID:         hex.EncodeToString(s.SpanId),
+					Parent:     hex.EncodeToString(s.ParentSpanId),
+					Service:    service,
+					Name:       s.Name,
+					Kind:       names[s.Kind],
+					Start:      int64(s.StartTimeUnixNano),
+					End:        int64(s.EndTimeUnixNano),
+					Attributes: map[string]string{},
+				}
 				for _, a := range s.Attributes {
 					x.Attributes[a.Key] = valueText(a.Value)
 				}
@@ -283,7 +310,10 @@ func spansOf(from []*trace.ResourceSpans) []learn.Span {
 					x.Attributes[learn.OwnKind] = kind
 				}
 				for _, l := range s.Links {
-					x.Links = append(x.Links, learn.Reference{Trace: hex.EncodeToString(l.TraceId), ID: hex.EncodeToString(l.SpanId)})
+					x.Links = append(
+						x.Links,
+						learn.Reference{Trace: hex.EncodeToString(l.TraceId), ID: hex.EncodeToString(l.SpanId)},
+					)
 				}
 				if s.GetStatus().GetCode() == trace.Status_STATUS_CODE_ERROR {
 					if x.Error = x.Attributes["error.type"]; x.Error == "" {

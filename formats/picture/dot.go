@@ -53,7 +53,13 @@ func roleOf(k model.Kind) role {
 // Role says what a node of a kind does: holds, moves, works, starts or ends.
 func Role(k model.Kind) string { return string(roleOf(k)) }
 
-var dotShapes = map[role]string{holds: `shape=box style="rounded,filled"`, moves: `shape=hexagon style=filled`, works: `shape=box style=filled`, starts: `shape=cds style=filled`, ends: `shape=box style="filled,dashed"`}
+var dotShapes = map[role]string{
+	holds:  `shape=box style="rounded,filled"`,
+	moves:  `shape=hexagon style=filled`,
+	works:  `shape=box style=filled`,
+	starts: `shape=cds style=filled`,
+	ends:   `shape=box style="filled,dashed"`,
+}
 
 // drawing is what is drawn, the same for all formats.
 type drawing struct {
@@ -113,13 +119,25 @@ func plan(g *graph.Graph, o Options) *drawing {
 		}
 		if wanted && (o.Around == "" || near(g, i, o.Around)) {
 			shown[i] = true
-			d.nodes = append(d.nodes, drawnNode{i, n.Name, string(n.Kind), roleOf(n.Kind), state[n.Name], codes[n.Name]})
+			d.nodes = append(
+				d.nodes,
+				drawnNode{i, n.Name, string(n.Kind), roleOf(n.Kind), state[n.Name], codes[n.Name]},
+			)
 		}
 	}
 	for i := range g.Links {
 		l := &g.Links[i]
 		if shown[l.From] && shown[l.To] {
-			d.edges = append(d.edges, drawnEdge{l.From, l.To, strings.TrimSpace(Label(l) + "\n" + rateOf(l, o)), Stroke(l), looping[l.Link.ID()]})
+			d.edges = append(
+				d.edges,
+				drawnEdge{
+					l.From,
+					l.To,
+					strings.TrimSpace(Label(l) + "\n" + rateOf(l, o)),
+					Stroke(l),
+					looping[l.Link.ID()],
+				},
+			)
 		}
 	}
 	for _, e := range g.Edges(false) {
@@ -193,14 +211,27 @@ func Label(l *graph.Link) string {
 	return strings.Join(parts, "\n")
 }
 
-var dotStrokes = map[string]string{"delivery": "", "send": "", "call": ` style=dashed arrowhead=normalnormal`, "success": ` arrowtail=dot dir=both`, "failure": ` style=dotted penwidth=1.6`, "dead-letter": ` style=dotted arrowhead=tee`}
+var dotStrokes = map[string]string{
+	"delivery":    "",
+	"send":        "",
+	"call":        ` style=dashed arrowhead=normalnormal`,
+	"success":     ` arrowtail=dot dir=both`,
+	"failure":     ` style=dotted penwidth=1.6`,
+	"dead-letter": ` style=dotted arrowhead=tee`,
+}
 
 // DOT writes the picture as Graphviz text.
 func DOT(g *graph.Graph, o Options) string {
 	d := plan(g, o)
 	var b strings.Builder
-	fmt.Fprintf(&b, "digraph %q {\n  rankdir=LR; nodesep=0.25; ranksep=0.55; bgcolor=white; pad=0.3;\n", g.Topology.Name)
-	b.WriteString("  node [fontname=\"DejaVu Sans\" fontsize=11 fillcolor=\"#f6f6f2\" color=\"#4a4a48\" margin=\"0.14,0.07\"];\n  edge [fontname=\"DejaVu Sans\" fontsize=9 color=\"#4a4a48\" fontcolor=\"#4a4a48\" arrowsize=0.7];\n")
+	fmt.Fprintf(
+		&b,
+		"digraph %q {\n  rankdir=LR; nodesep=0.25; ranksep=0.55; bgcolor=white; pad=0.3;\n",
+		g.Topology.Name,
+	)
+	b.WriteString(
+		"  node [fontname=\"DejaVu Sans\" fontsize=11 fillcolor=\"#f6f6f2\" color=\"#4a4a48\" margin=\"0.14,0.07\"];\n  edge [fontname=\"DejaVu Sans\" fontsize=9 color=\"#4a4a48\" fontcolor=\"#4a4a48\" arrowsize=0.7];\n",
+	)
 	for _, n := range d.nodes {
 		extra := ""
 		switch n.state {
@@ -234,8 +265,22 @@ func quote(s string) string {
 	return `"` + s + `"`
 }
 
-var mermaidShapes = map[role][2]string{holds: {"(", ")"}, moves: {"{{", "}}"}, works: {"[", "]"}, starts: {">", "]"}, ends: {"[/", "/]"}}
-var mermaidStrokes = map[string]string{"delivery": "-->", "send": "-->", "call": "-.->", "success": "--o", "failure": "-.->", "dead-letter": "--x"}
+var mermaidShapes = map[role][2]string{
+	holds:  {"(", ")"},
+	moves:  {"{{", "}}"},
+	works:  {"[", "]"},
+	starts: {">", "]"},
+	ends:   {"[/", "/]"},
+}
+
+var mermaidStrokes = map[string]string{
+	"delivery":    "-->",
+	"send":        "-->",
+	"call":        "-.->",
+	"success":     "--o",
+	"failure":     "-.->",
+	"dead-letter": "--x",
+}
 
 // Mermaid writes the picture as a Mermaid flowchart.
 func Mermaid(g *graph.Graph, o Options) string {
@@ -258,7 +303,9 @@ func Mermaid(g *graph.Graph, o Options) string {
 			fmt.Fprintf(&b, "  n%d %s n%d\n", e.from, mermaidStrokes[e.stroke], e.to)
 		}
 	}
-	b.WriteString("  classDef loops stroke:#9a1f6a,stroke-width:3px\n  classDef loses stroke:#b0500a,stroke-width:3px\n  classDef saturated stroke:#1f4e8c,stroke-width:3px\n")
+	b.WriteString(
+		"  classDef loops stroke:#9a1f6a,stroke-width:3px\n  classDef loses stroke:#b0500a,stroke-width:3px\n  classDef saturated stroke:#1f4e8c,stroke-width:3px\n",
+	)
 	for _, n := range d.nodes {
 		if n.state != "" {
 			fmt.Fprintf(&b, "  class n%d %s\n", n.id, n.state)

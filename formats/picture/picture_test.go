@@ -52,7 +52,12 @@ func TestAroundShowsNeighboursOnly(t *testing.T) {
 	g, _ := draft(t)
 	mermaid := Mermaid(g, Options{Around: "announcements"})
 	for name, shown := range map[string]bool{"announcements": true, "departures": true, "mail": true, "customs-archive": true, "clear-consignment": true, "mail-relay": false, "tide-times": false} {
-		require.Equal(t, shown, strings.Contains(mermaid, fmt.Sprintf("%q", name)) || strings.Contains(mermaid, `"`+name+"<br/>"), name)
+		require.Equal(
+			t,
+			shown,
+			strings.Contains(mermaid, fmt.Sprintf("%q", name)) || strings.Contains(mermaid, `"`+name+"<br/>"),
+			name,
+		)
 	}
 }
 
@@ -72,7 +77,13 @@ func TestTextIsEscaped(t *testing.T) {
 
 // TestRates writes on each link how much it carries.
 func TestRates(t *testing.T) {
-	m, err := model.Parse("m.yaml", []byte("ironweir: topology/1\nname: m\nnodes:\n  q: {kind: queue, rate: 2/s, links: {f: {}}}\n  f: {kind: function, takes: 1s, links: {t: {count: 3}}}\n  t: {kind: table}\n"), model.Options{})
+	m, err := model.Parse(
+		"m.yaml",
+		[]byte(
+			"ironweir: topology/1\nname: m\nnodes:\n  q: {kind: queue, rate: 2/s, links: {f: {}}}\n  f: {kind: function, takes: 1s, links: {t: {count: 3}}}\n  t: {kind: table}\n",
+		),
+		model.Options{},
+	)
 	require.NoError(t, err)
 	g, err := graph.Compile(m)
 	require.NoError(t, err)

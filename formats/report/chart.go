@@ -75,18 +75,50 @@ func chart(d *study.Document, title, class string, values []float64, peak float6
 	x := func(s float64) float64 { return marginLeft + width*min(s/d.Length, 1) }
 	y := func(v float64) float64 { return marginTop + height*(1-v/top) }
 	var b strings.Builder
-	fmt.Fprintf(&b, `<svg class="chart" viewBox="0 0 %g %g" role="img" aria-label="%s, at most %.4g">`, chartWidth, chartHeight, html.EscapeString(title), peak)
+	fmt.Fprintf(
+		&b,
+		`<svg class="chart" viewBox="0 0 %g %g" role="img" aria-label="%s, at most %.4g">`,
+		chartWidth,
+		chartHeight,
+		html.EscapeString(title),
+		peak,
+	)
 	fmt.Fprintf(&b, `<text class="title" x="0" y="12">%s</text>`, html.EscapeString(title))
 	for _, w := range bad {
-		fmt.Fprintf(&b, `<rect class="incident" x="%.1f" y="%g" width="%.1f" height="%g"><title>%s</title></rect>`, x(w.from), marginTop, max(x(w.to)-x(w.from), 1.5), height, html.EscapeString(w.name))
+		fmt.Fprintf(
+			&b,
+			`<rect class="incident" x="%.1f" y="%g" width="%.1f" height="%g"><title>%s</title></rect>`,
+			x(w.from),
+			marginTop,
+			max(x(w.to)-x(w.from), 1.5),
+			height,
+			html.EscapeString(w.name),
+		)
 	}
 	for _, v := range []float64{0, top / 2, top} {
-		fmt.Fprintf(&b, `<line class="grid" x1="%g" x2="%g" y1="%.1f" y2="%.1f"/><text class="tick" x="%g" y="%.1f" text-anchor="end">%s</text>`, marginLeft, chartWidth-marginRight, y(v), y(v), marginLeft-5, y(v)+4, short(v))
+		fmt.Fprintf(
+			&b,
+			`<line class="grid" x1="%g" x2="%g" y1="%.1f" y2="%.1f"/><text class="tick" x="%g" y="%.1f" text-anchor="end">%s</text>`,
+			marginLeft,
+			chartWidth-marginRight,
+			y(v),
+			y(v),
+			marginLeft-5,
+			y(v)+4,
+			short(v),
+		)
 	}
 	for k := 0; k <= 4; k++ {
 		s := d.Length * float64(k) / 4
 		anchor := []string{"start", "middle", "middle", "middle", "end"}[k]
-		fmt.Fprintf(&b, `<text class="tick" x="%.1f" y="%g" text-anchor="%s">%s</text>`, x(s), chartHeight-5, anchor, clockAt(d.Start, s))
+		fmt.Fprintf(
+			&b,
+			`<text class="tick" x="%.1f" y="%g" text-anchor="%s">%s</text>`,
+			x(s),
+			chartHeight-5,
+			anchor,
+			clockAt(d.Start, s),
+		)
 	}
 	var line strings.Builder
 	for i, v := range values {
@@ -94,7 +126,18 @@ func chart(d *study.Document, title, class string, values []float64, peak float6
 	}
 	if len(values) > 0 {
 		first, last := x(0.5*d.Series.Step), x((float64(len(values))-0.5)*d.Series.Step)
-		fmt.Fprintf(&b, `<polygon class="area %s" points="%.1f,%.1f %s%.1f,%.1f"/><polyline class="curve %s" points="%s"/>`, class, first, y(0), line.String(), last, y(0), class, strings.TrimSpace(line.String()))
+		fmt.Fprintf(
+			&b,
+			`<polygon class="area %s" points="%.1f,%.1f %s%.1f,%.1f"/><polyline class="curve %s" points="%s"/>`,
+			class,
+			first,
+			y(0),
+			line.String(),
+			last,
+			y(0),
+			class,
+			strings.TrimSpace(line.String()),
+		)
 	}
 	b.WriteString("</svg>")
 	return template.HTML(b.String())

@@ -61,7 +61,13 @@ type contents struct {
 // Write writes the report. The picture is left out, with a word about why,
 // where Graphviz is not installed.
 func Write(w io.Writer, g *graph.Graph, doc *check.Document, runs []Run) error {
-	c := contents{Model: doc.Model, About: g.Topology.About, Digest: doc.Digest[:min(12, len(doc.Digest))], Version: doc.Version, Environment: doc.Environment}
+	c := contents{
+		Model:       doc.Model,
+		About:       g.Topology.About,
+		Digest:      doc.Digest[:min(12, len(doc.Digest))],
+		Version:     doc.Version,
+		Environment: doc.Environment,
+	}
 	c.Verdict, c.Bad = doc.Summary.Verdict(), doc.Summary.Errors > 0
 	counted := func(n int, one string) fact {
 		if n != 1 {
@@ -69,7 +75,12 @@ func Write(w io.Writer, g *graph.Graph, doc *check.Document, runs []Run) error {
 		}
 		return fact{fmt.Sprint(n), one, n > 0 && one[0] == 'e'}
 	}
-	c.Facts = []fact{counted(doc.Summary.Errors, "error"), counted(doc.Summary.Warnings, "warning"), counted(doc.Summary.Notes, "note"), {fmt.Sprint(doc.Summary.Accepted), "accepted", false}}
+	c.Facts = []fact{
+		counted(doc.Summary.Errors, "error"),
+		counted(doc.Summary.Warnings, "warning"),
+		counted(doc.Summary.Notes, "note"),
+		{fmt.Sprint(doc.Summary.Accepted), "accepted", false},
+	}
 	if svg, err := picture.Render(picture.DOT(g, picture.Options{Check: doc, Rates: true}), "svg"); err != nil {
 		c.NoPicture = err.Error()
 	} else {
@@ -111,7 +122,13 @@ func sectionOf(i int, r Run) (section, error) {
 		s.Held = s.Held && x.Holds
 	}
 	bad := d.Ledger.Lost["total"]
-	s.Facts = []fact{{text.Count(d.Ledger.Entered), "entered", false}, {text.Count(d.Ledger.Copies), "copies", false}, {text.Count(bad), "lost", bad > 0}, {text.Count(d.Ledger.Parked), "set aside", d.Ledger.Parked > 0}, {text.Count(d.Ledger.Waiting), "waiting at the end", false}}
+	s.Facts = []fact{
+		{text.Count(d.Ledger.Entered), "entered", false},
+		{text.Count(d.Ledger.Copies), "copies", false},
+		{text.Count(bad), "lost", bad > 0},
+		{text.Count(d.Ledger.Parked), "set aside", d.Ledger.Parked > 0},
+		{text.Count(d.Ledger.Waiting), "waiting at the end", false},
+	}
 	var b bytes.Buffer
 	if err := text.RunHTML(&b, d); err != nil {
 		return s, err

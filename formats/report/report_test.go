@@ -34,12 +34,21 @@ func TestTheReportStandsAlone(t *testing.T) {
 	g, err := graph.Compile(m)
 	require.NoError(t, err)
 	head := document.NewHead("check", m.Name, "", document.Digest(hostile))
-	s, err := model.ParseScenario("s.yaml", []byte("ironweir: scenario/1\nname: \"<i>s\"\nlength: 4h\ntraffic: {u: {into: q, rate: 1/m}}\nincidents: {\"down\": {at: 1h, for: 1h, node: f, fails: 100%}}\nexpect: {none: \"run.ledger.lost.total < 1\"}\n"), m)
+	s, err := model.ParseScenario(
+		"s.yaml",
+		[]byte(
+			"ironweir: scenario/1\nname: \"<i>s\"\nlength: 4h\ntraffic: {u: {into: q, rate: 1/m}}\nincidents: {\"down\": {at: 1h, for: 1h, node: f, fails: 100%}}\nexpect: {none: \"run.ledger.lost.total < 1\"}\n",
+		),
+		m,
+	)
 	require.NoError(t, err)
 	result, err := study.Run(study.Plan{Graph: g, Scenario: s, Head: head, Workers: 1})
 	require.NoError(t, err)
 	var out bytes.Buffer
-	require.NoError(t, report.Write(&out, g, check.Run(g, s, head, time.Now()), []report.Run{{Result: result, Scenario: s}}))
+	require.NoError(
+		t,
+		report.Write(&out, g, check.Run(g, s, head, time.Now()), []report.Run{{Result: result, Scenario: s}}),
+	)
 	page := out.String()
 
 	require.NotContains(t, page, "<script")

@@ -106,10 +106,17 @@ func fixOf(file string, text []byte, remedy check.Remedy) (*sarif.Fix, error) {
 		}
 		region := sarif.NewRegion().WithStartLine(op.I1 + 1).WithStartColumn(1).WithEndLine(op.I2 + 1).WithEndColumn(1)
 		inserted := strings.Join(b[op.J1:op.J2], "")
-		change.Replacements = append(change.Replacements, sarif.NewReplacement().WithDeletedRegion(region).WithInsertedContent(sarif.NewArtifactContent().WithText(inserted)))
+		change.Replacements = append(
+			change.Replacements,
+			sarif.NewReplacement().WithDeletedRegion(region).WithInsertedContent(
+				sarif.NewArtifactContent().WithText(inserted),
+			),
+		)
 	}
 	if len(change.Replacements) == 0 {
 		return nil, nil
 	}
-	return sarif.NewFix().WithDescription(sarif.NewTextMessage(remedy.Say)).WithArtifactChanges([]*sarif.ArtifactChange{change}), nil
+	return sarif.NewFix().WithDescription(sarif.NewTextMessage(remedy.Say)).WithArtifactChanges(
+		[]*sarif.ArtifactChange{change},
+	), nil
 }

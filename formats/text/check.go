@@ -24,7 +24,14 @@ func Check(w io.Writer, doc *check.Document, s Style) error {
 	p.outages(doc)
 	p.capacity(doc)
 	if doc.Cost != nil {
-		p.line("\n%s", labelled(fmt.Sprintf("%s %.2f a month at the mean traffic", doc.Cost.Currency, doc.Cost.Month), doc.Cost.Basis, "month"))
+		p.line(
+			"\n%s",
+			labelled(
+				fmt.Sprintf("%s %.2f a month at the mean traffic", doc.Cost.Currency, doc.Cost.Month),
+				doc.Cost.Basis,
+				"month",
+			),
+		)
 	}
 	if doc.Cost != nil || len(doc.Entries) > 0 {
 		p.line("")
@@ -46,7 +53,15 @@ func (p *page) verdict(doc *check.Document) {
 	case counts.Warnings > 0:
 		colour = yellow
 	}
-	p.line("%s: %s — %s, %s, %s, %d accepted", p.paint(bold, doc.Model), p.paint(colour, counts.Verdict()), plural(counts.Errors, "error"), plural(counts.Warnings, "warning"), plural(counts.Notes, "note"), counts.Accepted)
+	p.line(
+		"%s: %s — %s, %s, %s, %d accepted",
+		p.paint(bold, doc.Model),
+		p.paint(colour, counts.Verdict()),
+		plural(counts.Errors, "error"),
+		plural(counts.Warnings, "warning"),
+		plural(counts.Notes, "note"),
+		counts.Accepted,
+	)
 }
 
 // byOwner counts findings by the owners of their nodes.
@@ -95,7 +110,14 @@ func (p *page) finding(f *check.Finding) {
 		p.wrap("    ", "→ "+r.Say)
 	}
 	if f.Unproven > 0 {
-		p.wrap("    ", fmt.Sprintf("→ %s not proven in a model of this size; `-fix %s` proves and applies them", plural(f.Unproven, "remedy"), f.Code))
+		p.wrap(
+			"    ",
+			fmt.Sprintf(
+				"→ %s not proven in a model of this size; `-fix %s` proves and applies them",
+				plural(f.Unproven, "remedy"),
+				f.Code,
+			),
+		)
 	}
 }
 
@@ -181,7 +203,17 @@ func (p *page) entries(doc *check.Document) {
 		if e.LossProbability != nil {
 			lost = labelled(share(*e.LossProbability), e.Basis, "loss_probability")
 		}
-		rows = append(rows, []string{name, survivesWords(&e), lost, amp(e.Amplification.Runs), amp(e.Amplification.Copies), strings.Join(least, ", ")})
+		rows = append(
+			rows,
+			[]string{
+				name,
+				survivesWords(&e),
+				lost,
+				amp(e.Amplification.Runs),
+				amp(e.Amplification.Copies),
+				strings.Join(least, ", "),
+			},
+		)
 		for _, a := range e.Assumptions {
 			assumed[a] = append(assumed[a], name)
 		}
@@ -213,9 +245,22 @@ func (p *page) outages(doc *check.Document) {
 				drain = labelled(state(o.Drain), o.Basis, "drain")
 			}
 		}
-		rows = append(rows, []string{name, labelled(state(o.Parks), o.Basis, "parks"), labelled(state(o.Loses), o.Basis, "loses"), backlog, drain, o.Limit})
+		rows = append(
+			rows,
+			[]string{
+				name,
+				labelled(state(o.Parks), o.Basis, "parks"),
+				labelled(state(o.Loses), o.Basis, "loses"),
+				backlog,
+				drain,
+				o.Limit,
+			},
+		)
 	}
-	p.table([]string{"node", ">first dead letter after", ">first loss after", ">backlog", "~>drains in", "limited by"}, rows)
+	p.table(
+		[]string{"node", ">first dead letter after", ">first loss after", ">backlog", "~>drains in", "limited by"},
+		rows,
+	)
 }
 
 func (p *page) capacity(doc *check.Document) {
@@ -248,12 +293,25 @@ func (p *page) capacity(doc *check.Document) {
 	}
 	if len(rows) > 0 {
 		p.heading("Capacity")
-		p.table([]string{"node", ">rate", ">concurrency", ">limit", ">utilisation", ">wait", ">headroom", "limited by"}, rows)
+		p.table(
+			[]string{"node", ">rate", ">concurrency", ">limit", ">utilisation", ">wait", ">headroom", "limited by"},
+			rows,
+		)
 	}
 	rows = nil
 	for _, id := range sorted(doc.Links) {
 		if r := doc.Links[id].Reading; r != nil && r.Most > 0 && *doc.Links[id].Rate > 0 {
-			rows = append(rows, []string{id, model.FormatRate(*doc.Links[id].Rate), model.FormatRate(r.Most), share(r.Utilisation), times(1 / r.Utilisation), number(r.Batch)})
+			rows = append(
+				rows,
+				[]string{
+					id,
+					model.FormatRate(*doc.Links[id].Rate),
+					model.FormatRate(r.Most),
+					share(r.Utilisation),
+					times(1 / r.Utilisation),
+					number(r.Batch),
+				},
+			)
 		}
 	}
 	if len(rows) > 0 {
@@ -273,7 +331,14 @@ func times(x float64) string {
 // CheckMarkdown writes a check for a pull request.
 func CheckMarkdown(w io.Writer, doc *check.Document) error {
 	p := newPage(w, Style{Width: 1 << 20})
-	p.line("### %s: %s, %s, %s, %d accepted\n", doc.Model, plural(doc.Summary.Errors, "error"), plural(doc.Summary.Warnings, "warning"), plural(doc.Summary.Notes, "note"), doc.Summary.Accepted)
+	p.line(
+		"### %s: %s, %s, %s, %d accepted\n",
+		doc.Model,
+		plural(doc.Summary.Errors, "error"),
+		plural(doc.Summary.Warnings, "warning"),
+		plural(doc.Summary.Notes, "note"),
+		doc.Summary.Accepted,
+	)
 	if len(doc.Findings) > 0 {
 		p.line("| | code | finding | where | remedy |\n|---|---|---|---|---|")
 	}
@@ -287,7 +352,14 @@ func CheckMarkdown(w io.Writer, doc *check.Document) error {
 		for _, r := range f.Remedies {
 			says = append(says, r.Say)
 		}
-		p.line("| %s | %s | %s | %s | %s |", cell(label), f.Code, cell(f.Message), cell(f.Position.String()), cell(strings.Join(says, "; or ")))
+		p.line(
+			"| %s | %s | %s | %s | %s |",
+			cell(label),
+			f.Code,
+			cell(f.Message),
+			cell(f.Position.String()),
+			cell(strings.Join(says, "; or ")),
+		)
 	}
 	return p.Flush()
 }

@@ -36,7 +36,17 @@ func Drift(w io.Writer, name string, d *learn.Drift, s Style) error {
 		if x.What == "fails" {
 			say, what = share, "share that fails"
 		}
-		rows = append(rows, []string{x.Node, what, say(x.Model), say(x.Observed), fmt.Sprintf("%s to %s", say(max(x.Interval[0], 0)), say(x.Interval[1])), count(int64(x.Seen))})
+		rows = append(
+			rows,
+			[]string{
+				x.Node,
+				what,
+				say(x.Model),
+				say(x.Observed),
+				fmt.Sprintf("%s to %s", say(max(x.Interval[0], 0)), say(x.Interval[1])),
+				count(int64(x.Seen)),
+			},
+		)
 	}
 	if len(rows) > 0 {
 		p.heading("Significant differences (99%)")

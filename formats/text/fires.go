@@ -21,7 +21,10 @@ func Fires(w io.Writer, list []study.Schedule, s Style) error {
 		p.line("  %s (%s)", c.Words, c.Zone)
 		rows := [][]string{}
 		for _, f := range c.Next {
-			rows = append(rows, []string{f.Local.Format("Mon 2 Jan 2006 15:04:05 MST"), f.UTC.Format("2006-01-02 15:04:05Z"), f.Change})
+			rows = append(
+				rows,
+				[]string{f.Local.Format("Mon 2 Jan 2006 15:04:05 MST"), f.UTC.Format("2006-01-02 15:04:05Z"), f.Change},
+			)
 		}
 		if len(rows) > 0 {
 			p.table([]string{"in " + c.Zone, "in UTC", ""}, rows)

@@ -12,10 +12,31 @@ import (
 
 // Marks stand for styles within text until it has been escaped.
 var (
-	marks   = map[paint]string{red: "\x01r", yellow: "\x01y", green: "\x01g", faint: "\x01f", bold: "\x01b", cyan: "\x01c"}
+	marks = map[paint]string{
+		red:    "\x01r",
+		yellow: "\x01y",
+		green:  "\x01g",
+		faint:  "\x01f",
+		bold:   "\x01b",
+		cyan:   "\x01c",
+	}
 	endMark = "\x02"
-	toSpans = strings.NewReplacer("\x01r", `<span class="red">`, "\x01y", `<span class="yellow">`, "\x01g", `<span class="green">`,
-		"\x01f", `<span class="faint">`, "\x01b", `<span class="bold">`, "\x01c", `<span class="cyan">`, "\x02", "</span>")
+	toSpans = strings.NewReplacer(
+		"\x01r",
+		`<span class="red">`,
+		"\x01y",
+		`<span class="yellow">`,
+		"\x01g",
+		`<span class="green">`,
+		"\x01f",
+		`<span class="faint">`,
+		"\x01b",
+		`<span class="bold">`,
+		"\x01c",
+		`<span class="cyan">`,
+		"\x02",
+		"</span>",
+	)
 )
 
 // CheckHTML writes what Check prints as a fragment of HTML.

@@ -34,12 +34,26 @@ func Learned(w io.Writer, doc *verify.LearnedDocument, replications int, s Style
 		if !r.Within {
 			verdict = p.paint(red, "beyond")
 		}
-		rows = append(rows, []string{r.What, number(r.Measured), number(r.Predicted), number(r.Range[0]) + " to " + number(r.Range[1]), apart, fmt.Sprintf("±%.0f%%", 100*r.Allowed), verdict})
+		rows = append(
+			rows,
+			[]string{
+				r.What,
+				number(r.Measured),
+				number(r.Predicted),
+				number(r.Range[0]) + " to " + number(r.Range[1]),
+				apart,
+				fmt.Sprintf("±%.0f%%", 100*r.Allowed),
+				verdict,
+			},
+		)
 	}
 	p.table([]string{"number", ">measured", ">predicted", ">in one simulation", ">error", ">allowed", ""}, rows)
 	p.line("")
 	if doc.Within {
-		p.line("%s", p.paint(green, "Every number is within its allowed error, or measured within the range of one simulation."))
+		p.line(
+			"%s",
+			p.paint(green, "Every number is within its allowed error, or measured within the range of one simulation."),
+		)
 	} else {
 		p.line("%s", p.paint(red, "Some numbers are beyond both: review the times, shares and limits of the draft before you rely on it."))
 	}

@@ -45,7 +45,11 @@ func ListCSV(w io.Writer, in *check.Inventory, part string) error {
 	return out.Error()
 }
 
-func listTable(in *check.Inventory, part string, number func(n *float64, estimate bool) string) (head []string, rows [][]string) {
+func listTable(
+	in *check.Inventory,
+	part string,
+	number func(n *float64, estimate bool) string,
+) (head []string, rows [][]string) {
 	priced := len(in.Nodes) > 0 && in.Nodes[0].Cost != nil
 	cost := func(row []string, x *float64) []string {
 		if priced {
@@ -64,7 +68,13 @@ func listTable(in *check.Inventory, part string, number func(n *float64, estimat
 		head = append(costHead("node", "kind", "owner", "messages a month"), "removed with it")
 		for i := range in.Nodes {
 			n := &in.Nodes[i]
-			rows = append(rows, append(cost([]string{n.Node, n.Kind, n.Owner, number(n.Month, n.Basis["month"] != "")}, n.Cost), strings.Join(n.Removes, ", ")))
+			rows = append(
+				rows,
+				append(
+					cost([]string{n.Node, n.Kind, n.Owner, number(n.Month, n.Basis["month"] != "")}, n.Cost),
+					strings.Join(n.Removes, ", "),
+				),
+			)
 		}
 	case "schedules":
 		head = append(costHead("schedule", "fires", "zone", "enabled", "starts", "firings a month"), "removed with it")
@@ -74,7 +84,16 @@ func listTable(in *check.Inventory, part string, number func(n *float64, estimat
 			if !n.Enabled {
 				enabled = "no"
 			}
-			rows = append(rows, append(cost([]string{n.Node, n.When, n.Zone, enabled, strings.Join(n.Starts, ", "), number(n.Month, false)}, n.Cost), strings.Join(n.Removes, ", ")))
+			rows = append(
+				rows,
+				append(
+					cost(
+						[]string{n.Node, n.When, n.Zone, enabled, strings.Join(n.Starts, ", "), number(n.Month, false)},
+						n.Cost,
+					),
+					strings.Join(n.Removes, ", "),
+				),
+			)
 		}
 	default:
 		links := in.Links

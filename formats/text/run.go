@@ -14,10 +14,28 @@ import (
 // and latencies.
 func Run(w io.Writer, doc *study.Document, s Style, latencies []string) error {
 	p := newPage(w, s)
-	p.line("%s under %s: %s from %s, %s, seed %d", p.paint(bold, doc.Model), p.paint(bold, doc.Scenario), seconds(doc.Length), doc.Start.Format("Mon 2 Jan 2006 15:04 MST"),
-		plural(doc.Replications, "replication"), doc.Seed)
+	p.line(
+		"%s under %s: %s from %s, %s, seed %d",
+		p.paint(bold, doc.Model),
+		p.paint(bold, doc.Scenario),
+		seconds(doc.Length),
+		doc.Start.Format("Mon 2 Jan 2006 15:04 MST"),
+		plural(doc.Replications, "replication"),
+		doc.Seed,
+	)
 	if doc.Partial {
-		p.wrap("", p.paint(yellow, fmt.Sprintf("Partial: the run ended after %s of %s by %s. The numbers below cover that time.", seconds(doc.Reached), seconds(doc.Length), doc.Stopped)))
+		p.wrap(
+			"",
+			p.paint(
+				yellow,
+				fmt.Sprintf(
+					"Partial: the run ended after %s of %s by %s. The numbers below cover that time.",
+					seconds(doc.Reached),
+					seconds(doc.Length),
+					doc.Stopped,
+				),
+			),
+		)
 	}
 	p.expectations(doc)
 	p.ledger(doc)
@@ -28,7 +46,13 @@ func Run(w io.Writer, doc *study.Document, s Style, latencies []string) error {
 	p.nodes(doc)
 	p.latency(doc, latencies)
 	if doc.Cost != nil {
-		p.line("\n%s %.4f for this run, %s %.2f for a month like it", doc.Cost.Currency, doc.Cost.Total, doc.Cost.Currency, doc.Cost.Month)
+		p.line(
+			"\n%s %.4f for this run, %s %.2f for a month like it",
+			doc.Cost.Currency,
+			doc.Cost.Total,
+			doc.Cost.Currency,
+			doc.Cost.Month,
+		)
 	}
 	p.line("\n%s", p.paint(faint, count(doc.Engine.Events)+" simulated events"))
 	return p.Flush()
@@ -83,8 +107,15 @@ func (p *page) ledger(doc *study.Document) {
 	rows = append(rows, []string{"sum", count(l.Sum()), "", "equals the copies"})
 	p.table([]string{"fate", ">copies", ">share", ""}, rows)
 	j := doc.Journeys
-	p.line("  %s: %s complete, %s failed, %s in flight; the largest has %s and %s", plural(j.Count, "journey"), count(j.Complete), count(j.Failed), count(j.InFlight),
-		plural(j.Largest.Copies, "copy"), plural(j.Largest.Hops, "hop"))
+	p.line(
+		"  %s: %s complete, %s failed, %s in flight; the largest has %s and %s",
+		plural(j.Count, "journey"),
+		count(j.Complete),
+		count(j.Failed),
+		count(j.InFlight),
+		plural(j.Largest.Copies, "copy"),
+		plural(j.Largest.Hops, "hop"),
+	)
 	if l.Redelivered > 0 {
 		p.line("  %s redelivered while an earlier run of the same copy was in progress", plural(l.Redelivered, "copy"))
 	}
@@ -97,9 +128,32 @@ func (p *page) loops(doc *study.Document) {
 		if l.Rounds.Capped {
 			passes = count(l.Rounds.Max) + " or more"
 		}
-		p.wrap("  ", p.paint(red, "Loop: ")+fmt.Sprintf("%s. Each message that enters makes %s passes of %s on average, all its copies together; one copy makes %s.", strings.Join(l.Nodes, ", "), number(l.Rounds.Mean), l.At, passes))
+		p.wrap(
+			"  ",
+			p.paint(
+				red,
+				"Loop: ",
+			)+fmt.Sprintf(
+				"%s. Each message that enters makes %s passes of %s on average, all its copies together; one copy makes %s.",
+				strings.Join(l.Nodes, ", "),
+				number(l.Rounds.Mean),
+				l.At,
+				passes,
+			),
+		)
 		if l.Grows {
-			p.wrap("  ", p.paint(red, "Growing: ")+fmt.Sprintf("%s receives %s messages a second in the first tenth of the run and %s in the last.", l.At, number(l.Rate[0]), number(l.Rate[1])))
+			p.wrap(
+				"  ",
+				p.paint(
+					red,
+					"Growing: ",
+				)+fmt.Sprintf(
+					"%s receives %s messages a second in the first tenth of the run and %s in the last.",
+					l.At,
+					number(l.Rate[0]),
+					number(l.Rate[1]),
+				),
+			)
 		}
 	}
 }
@@ -112,7 +166,13 @@ func (p *page) alarms(doc *study.Document) {
 	for _, name := range sorted(doc.Alarms) {
 		a := doc.Alarms[name]
 		if a.Fired {
-			p.line("  %s  %s  first after %s, %s", p.paint(yellow, "fired   "), name, state(a.First), plural(int(a.Count), "time"))
+			p.line(
+				"  %s  %s  first after %s, %s",
+				p.paint(yellow, "fired   "),
+				name,
+				state(a.First),
+				plural(int(a.Count), "time"),
+			)
 		} else {
 			p.line("  silent    %s", name)
 		}
@@ -120,9 +180,28 @@ func (p *page) alarms(doc *study.Document) {
 	switch {
 	case doc.FirstLoss.Seconds == nil:
 	case doc.Unnoticed.Seconds == nil:
-		p.wrap("  ", p.paint(red, "Unnoticed: ")+fmt.Sprintf("the first message is lost after %s, and in at least one replication no alarm fires after it", state(doc.FirstLoss)))
+		p.wrap(
+			"  ",
+			p.paint(
+				red,
+				"Unnoticed: ",
+			)+fmt.Sprintf(
+				"the first message is lost after %s, and in at least one replication no alarm fires after it",
+				state(doc.FirstLoss),
+			),
+		)
 	case *doc.Unnoticed.Seconds > 0:
-		p.wrap("  ", p.paint(yellow, "Noticed late: ")+fmt.Sprintf("the first message is lost after %s, and no alarm fires for up to %s", state(doc.FirstLoss), state(doc.Unnoticed)))
+		p.wrap(
+			"  ",
+			p.paint(
+				yellow,
+				"Noticed late: ",
+			)+fmt.Sprintf(
+				"the first message is lost after %s, and no alarm fires for up to %s",
+				state(doc.FirstLoss),
+				state(doc.Unnoticed),
+			),
+		)
 	}
 }
 
@@ -132,11 +211,27 @@ func (p *page) failures(doc *study.Document) {
 	for _, name := range sorted(doc.Nodes) {
 		n := doc.Nodes[name]
 		for _, reason := range sorted(n.FailedBy) {
-			rows = append(rows, []string{name, reason, count(n.FailedBy[reason]), share(float64(n.FailedBy[reason]) / float64(max(n.Runs, 1)))})
+			rows = append(
+				rows,
+				[]string{
+					name,
+					reason,
+					count(n.FailedBy[reason]),
+					share(float64(n.FailedBy[reason]) / float64(max(n.Runs, 1))),
+				},
+			)
 		}
 		for _, status := range sorted(n.Answers) {
 			if status >= "400" {
-				rows = append(rows, []string{name, "answered " + status, count(n.Answers[status]), share(float64(n.Answers[status]) / float64(max(n.Copies, 1)))})
+				rows = append(
+					rows,
+					[]string{
+						name,
+						"answered " + status,
+						count(n.Answers[status]),
+						share(float64(n.Answers[status]) / float64(max(n.Copies, 1))),
+					},
+				)
 			}
 		}
 	}
@@ -190,9 +285,41 @@ func (p *page) nodes(doc *study.Document) {
 		if n.RunTime.Count > 0 {
 			run = seconds(n.RunTime.P99)
 		}
-		rows = append(rows, []string{name, blankCount(n.Copies), blankCount(n.Runs), blankCount(n.Failures), blankCount(n.Throttled), blankCount(n.Parked), blankCount(n.Lost["total"]), used, deep, oldest, run, wait})
+		rows = append(
+			rows,
+			[]string{
+				name,
+				blankCount(n.Copies),
+				blankCount(n.Runs),
+				blankCount(n.Failures),
+				blankCount(n.Throttled),
+				blankCount(n.Parked),
+				blankCount(n.Lost["total"]),
+				used,
+				deep,
+				oldest,
+				run,
+				wait,
+			},
+		)
 	}
-	p.table([]string{"node", ">copies", ">runs", ">failed", ">throttled", ">parked", ">lost", ">utilisation", ">max depth", "~>oldest", "~>run p99", "~>wait p99"}, rows)
+	p.table(
+		[]string{
+			"node",
+			">copies",
+			">runs",
+			">failed",
+			">throttled",
+			">parked",
+			">lost",
+			">utilisation",
+			">max depth",
+			"~>oldest",
+			"~>run p99",
+			"~>wait p99",
+		},
+		rows,
+	)
 }
 
 func (p *page) latency(doc *study.Document, only []string) {
@@ -214,7 +341,20 @@ func (p *page) latency(doc *study.Document, only []string) {
 			rows = append(rows, []string{name, "none arrived", "", "", "", "", "", "", ""})
 			continue
 		}
-		rows = append(rows, []string{name, count(t.Count), seconds(t.Mean), interval(t.MeanCI, seconds), seconds(t.P50), seconds(t.P90), seconds(t.P95), seconds(t.P99), seconds(t.Max)})
+		rows = append(
+			rows,
+			[]string{
+				name,
+				count(t.Count),
+				seconds(t.Mean),
+				interval(t.MeanCI, seconds),
+				seconds(t.P50),
+				seconds(t.P90),
+				seconds(t.P95),
+				seconds(t.P99),
+				seconds(t.Max),
+			},
+		)
 	}
 	p.table([]string{"from:to", ">copies", ">mean", "~95% interval", ">p50", "~>p90", ">p95", ">p99", "~>max"}, rows)
 }

@@ -15,7 +15,15 @@ import (
 // ledger, and the nodes at which something went wrong.
 func RunMarkdown(w io.Writer, doc *study.Document) error {
 	var b strings.Builder
-	fmt.Fprintf(&b, "## %s under %s\n\n%s, %s, seed %d\n\n", doc.Model, doc.Scenario, seconds(doc.Length), plural(doc.Replications, "replication"), doc.Seed)
+	fmt.Fprintf(
+		&b,
+		"## %s under %s\n\n%s, %s, seed %d\n\n",
+		doc.Model,
+		doc.Scenario,
+		seconds(doc.Length),
+		plural(doc.Replications, "replication"),
+		doc.Seed,
+	)
 	if doc.Partial {
 		fmt.Fprintf(&b, "**Partial**: ended after %s by %s.\n\n", seconds(doc.Reached), doc.Stopped)
 	}
@@ -41,11 +49,23 @@ func RunMarkdown(w io.Writer, doc *study.Document) error {
 	var troubled []string
 	for _, name := range sorted(doc.Nodes) {
 		if n := doc.Nodes[name]; n.Lost["total"]+n.Parked+n.Throttled > 0 {
-			troubled = append(troubled, fmt.Sprintf("| %s | %s | %s | %s | %s |\n", name, count(n.Copies), count(n.Lost["total"]), count(n.Parked), count(n.Throttled)))
+			troubled = append(
+				troubled,
+				fmt.Sprintf(
+					"| %s | %s | %s | %s | %s |\n",
+					name,
+					count(n.Copies),
+					count(n.Lost["total"]),
+					count(n.Parked),
+					count(n.Throttled),
+				),
+			)
 		}
 	}
 	if len(troubled) > 0 {
-		b.WriteString("\n| node | copies | lost | parked | throttled |\n|---|---:|---:|---:|---:|\n" + strings.Join(troubled, ""))
+		b.WriteString(
+			"\n| node | copies | lost | parked | throttled |\n|---|---:|---:|---:|---:|\n" + strings.Join(troubled, ""),
+		)
 	}
 	_, err := io.WriteString(w, b.String())
 	return err
@@ -58,8 +78,18 @@ type fateRow struct {
 
 // fateRows lists fates, what is under way, and the causes of loss.
 func fateRows(f *study.Fates) []fateRow {
-	rows := []fateRow{{"handled", f.Handled}, {"stored", f.Stored}, {"arrived", f.Arrived}, {"passed", f.Passed}, {"ignored", f.Ignored}, {"unmatched", f.Unmatched},
-		{"returned", f.Returned}, {"parked", f.Parked}, {"waiting", f.Waiting}, {"running", f.Running}}
+	rows := []fateRow{
+		{"handled", f.Handled},
+		{"stored", f.Stored},
+		{"arrived", f.Arrived},
+		{"passed", f.Passed},
+		{"ignored", f.Ignored},
+		{"unmatched", f.Unmatched},
+		{"returned", f.Returned},
+		{"parked", f.Parked},
+		{"waiting", f.Waiting},
+		{"running", f.Running},
+	}
 	for _, x := range sim.Fates() {
 		if x.Loss() {
 			rows = append(rows, fateRow{"lost_" + x.String(), f.Lost[x.String()]})
@@ -76,7 +106,20 @@ func RunCSV(w io.Writer, doc *study.Document) error {
 	for _, row := range fateRows(&study.Fates{}) {
 		head = append(head, row.name)
 	}
-	head = append(head, "redelivered", "runs", "failures", "timeouts", "throttled", "depth_mean", "depth_max", "wait_mean_s", "wait_p99_s", "run_time_mean_s", "run_time_p99_s")
+	head = append(
+		head,
+		"redelivered",
+		"runs",
+		"failures",
+		"timeouts",
+		"throttled",
+		"depth_mean",
+		"depth_max",
+		"wait_mean_s",
+		"wait_p99_s",
+		"run_time_mean_s",
+		"run_time_p99_s",
+	)
 	if err := out.Write(head); err != nil {
 		return err
 	}
@@ -88,8 +131,20 @@ func RunCSV(w io.Writer, doc *study.Document) error {
 		for _, f := range fateRows(&n.Fates) {
 			row = append(row, whole(f.count))
 		}
-		row = append(row, whole(n.Redelivered), whole(n.Runs), whole(n.Failures), whole(n.Timeouts), whole(n.Throttled), number(n.Depth.Mean), whole(n.Depth.Max),
-			number(n.Wait.Mean), number(n.Wait.P99), number(n.RunTime.Mean), number(n.RunTime.P99))
+		row = append(
+			row,
+			whole(n.Redelivered),
+			whole(n.Runs),
+			whole(n.Failures),
+			whole(n.Timeouts),
+			whole(n.Throttled),
+			number(n.Depth.Mean),
+			whole(n.Depth.Max),
+			number(n.Wait.Mean),
+			number(n.Wait.P99),
+			number(n.RunTime.Mean),
+			number(n.RunTime.P99),
+		)
 		if err := out.Write(row); err != nil {
 			return err
 		}

@@ -25,11 +25,23 @@ func Variants(w io.Writer, doc *study.Variants, s Style) error {
 			names = append(names, name)
 		}
 	}
-	p.line("%s under %s, %s, seed %d: %s side by side, with common random numbers", p.paint(bold, doc.Model), p.paint(bold, base.Scenario),
-		plural(base.Replications, "replication"), base.Seed, plural(len(names), "variant"))
+	p.line(
+		"%s under %s, %s, seed %d: %s side by side, with common random numbers",
+		p.paint(bold, doc.Model),
+		p.paint(bold, base.Scenario),
+		plural(base.Replications, "replication"),
+		base.Seed,
+		plural(len(names), "variant"),
+	)
 	for _, name := range names {
 		if v := doc.Variants[name]; v.Partial {
-			p.wrap("", p.paint(yellow, fmt.Sprintf("%s is partial: ended after %s by %s.", name, seconds(v.Reached), v.Stopped)))
+			p.wrap(
+				"",
+				p.paint(
+					yellow,
+					fmt.Sprintf("%s is partial: ended after %s by %s.", name, seconds(v.Reached), v.Stopped),
+				),
+			)
 		}
 	}
 	if len(base.Expect) > 0 {
@@ -136,7 +148,14 @@ func signed(x float64) string {
 // Sweep prints one row for each point.
 func Sweep(w io.Writer, doc *study.Sweep, s Style) error {
 	p := newPage(w, s)
-	p.line("%s under %s, seed %d: %s of %s each", p.paint(bold, doc.Model), p.paint(bold, doc.Scenario), doc.Seed, plural(len(doc.Points), "point"), plural(doc.Replications, "replication"))
+	p.line(
+		"%s under %s, seed %d: %s of %s each",
+		p.paint(bold, doc.Model),
+		p.paint(bold, doc.Scenario),
+		doc.Seed,
+		plural(len(doc.Points), "point"),
+		plural(doc.Replications, "replication"),
+	)
 	if doc.Partial {
 		p.line("%s", p.paint(yellow, "Partial: it was ended early; what follows is what it has."))
 	}
@@ -178,7 +197,10 @@ func Sweep(w io.Writer, doc *study.Sweep, s Style) error {
 			}
 			return number(x.Mean)
 		}
-		rows = append(rows, append(row, holds, per("handled"), per("parked"), per("lost"), per("waiting"), per("redelivered"), cost))
+		rows = append(
+			rows,
+			append(row, holds, per("handled"), per("parked"), per("lost"), per("waiting"), per("redelivered"), cost),
+		)
 	}
 	p.table(head, rows)
 	p.line("\n%s", p.paint(faint, "Counts are means of a replication."))
@@ -207,7 +229,17 @@ func Size(w io.Writer, doc *study.Size, s Style) error {
 		}
 		c := doc.Confirm
 		p.line("")
-		p.wrap("", fmt.Sprintf("Confirmed with another seed (%d): the expectations are met in %d of %d replications, that is in %s to %s of all (95%% interval).", c.Seed, c.HoldIn, c.Of, share(c.CI[0]), share(c.CI[1])))
+		p.wrap(
+			"",
+			fmt.Sprintf(
+				"Confirmed with another seed (%d): the expectations are met in %d of %d replications, that is in %s to %s of all (95%% interval).",
+				c.Seed,
+				c.HoldIn,
+				c.Of,
+				share(c.CI[0]),
+				share(c.CI[1]),
+			),
+		)
 	}
 	p.heading("Tried")
 	var rows [][]string
@@ -332,7 +364,10 @@ func Rest(w io.Writer, node string, at time.Duration, rests []sim.Resting, total
 		if r.Tries > 0 {
 			tries = fmt.Sprint(r.Tries)
 		}
-		rows = append(rows, []string{fmt.Sprint(r.Journey), seconds(r.Age), tries, r.State, r.Key, r.Link, briefly(r.Event)})
+		rows = append(
+			rows,
+			[]string{fmt.Sprint(r.Journey), seconds(r.Age), tries, r.State, r.Key, r.Link, briefly(r.Event)},
+		)
 	}
 	if len(rows) > 0 {
 		p.table([]string{">journey", ">age", ">tries", "state", "key", "reader", "payload"}, rows)
@@ -367,7 +402,14 @@ func briefly(event map[string]any) string {
 // Found prints which journeys met a condition.
 func Found(w io.Writer, where string, f *sim.Found, s Style) error {
 	p := newPage(w, s)
-	p.line("%s where %s: %s complete, %s failed, %s in flight", p.paint(bold, plural(int(f.Count), "journey")), where, count(f.Complete), count(f.Failed), count(f.InFlight))
+	p.line(
+		"%s where %s: %s complete, %s failed, %s in flight",
+		p.paint(bold, plural(int(f.Count), "journey")),
+		where,
+		count(f.Complete),
+		count(f.Failed),
+		count(f.InFlight),
+	)
 	var rows [][]string
 	for i := range f.Journeys {
 		j := &f.Journeys[i]
@@ -375,7 +417,10 @@ func Found(w io.Writer, where string, f *sim.Found, s Style) error {
 		if len(j.Steps) > 0 {
 			payload = briefly(j.Steps[0].Event)
 		}
-		rows = append(rows, []string{fmt.Sprint(j.ID), seconds(j.Began), j.Entry, j.Outcome, count(int64(j.Copies)), j.Key, payload})
+		rows = append(
+			rows,
+			[]string{fmt.Sprint(j.ID), seconds(j.Began), j.Entry, j.Outcome, count(int64(j.Copies)), j.Key, payload},
+		)
 	}
 	if len(rows) == 0 {
 		return p.Flush()
@@ -391,7 +436,13 @@ func Found(w io.Writer, where string, f *sim.Found, s Style) error {
 // Journey prints one journey of a run as a tree, with or without the payloads of its events.
 func Journey(w io.Writer, j *sim.Journey, payloads bool, s Style) error {
 	p := newPage(w, s)
-	p.line("%s %s entered %s %s into the run", p.paint(bold, fmt.Sprintf("journey %d", j.ID)), p.paint(faint, j.Key), j.Entry, seconds(j.Began))
+	p.line(
+		"%s %s entered %s %s into the run",
+		p.paint(bold, fmt.Sprintf("journey %d", j.ID)),
+		p.paint(faint, j.Key),
+		j.Entry,
+		seconds(j.Began),
+	)
 	p.tree(j.Steps, payloads)
 	p.line("")
 	if j.More > 0 {

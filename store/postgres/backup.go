@@ -63,7 +63,16 @@ func Restore(ctx context.Context, database, file string) error {
 	if tables > 0 {
 		return fmt.Errorf("the database holds %d tables already; a backup is read into an empty one", tables)
 	}
-	return tool(ctx, database, "pg_restore", "--no-owner", "--no-privileges", "--exit-on-error", "--single-transaction", file)
+	return tool(
+		ctx,
+		database,
+		"pg_restore",
+		"--no-owner",
+		"--no-privileges",
+		"--exit-on-error",
+		"--single-transaction",
+		file,
+	)
 }
 
 // tool runs a program of PostgreSQL on a database. The password goes by the environment,
@@ -92,7 +101,9 @@ func tool(ctx context.Context, database, name string, args ...string) error {
 func withoutPassword(database string) (address, password string, err error) {
 	u, err := url.Parse(database)
 	if err != nil || u.Scheme != "postgres" && u.Scheme != "postgresql" {
-		return "", "", errors.New("the database is named by an address such as postgres://weir@/weir?host=/run/postgresql")
+		return "", "", errors.New(
+			"the database is named by an address such as postgres://weir@/weir?host=/run/postgresql",
+		)
 	}
 	if u.User != nil {
 		password, _ = u.User.Password()

@@ -38,7 +38,9 @@ func binaries() (string, error) {
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
 	sort.Slice(found, func(i, j int) bool { return version(found[i]) < version(found[j]) })
 	if len(found) == 0 {
-		return "", errors.New("PostgreSQL is not installed; `make demo` and `make test` install it, as does `apt-get install postgresql`")
+		return "", errors.New(
+			"PostgreSQL is not installed; `make demo` and `make test` install it, as does `apt-get install postgresql`",
+		)
 	}
 	return filepath.Dir(found[len(found)-1]), nil
 }
@@ -96,7 +98,20 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 		}
 	}
 	if _, err := os.Stat(filepath.Join(dir, "PG_VERSION")); errors.Is(err, os.ErrNotExist) {
-		cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", dir, "-U", "ironweir", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync")
+		cmd := exec.CommandContext(
+			ctx,
+			filepath.Join(bin, "initdb"),
+			"-D",
+			dir,
+			"-U",
+			"ironweir",
+			"-A",
+			"trust",
+			"-E",
+			"UTF8",
+			"--locale=C.UTF-8",
+			"--no-sync",
+		)
 		cmd.SysProcAttr, cmd.Dir = &syscall.SysProcAttr{Credential: cred}, "/"
 		if out, err := cmd.CombinedOutput(); err != nil {
 			return fail(fmt.Errorf("setting up the database in %s: %w: %s", dir, err, lastLine(string(out))))
@@ -122,8 +137,26 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 
 // launch starts the server's process.
 func (s *Server) launch() error {
-	s.cmd = exec.Command(filepath.Join(s.bin, "postgres"), "-D", s.dir, "-k", s.socket, "-c", "listen_addresses=", "-c", "unix_socket_permissions=0700", "-c", "max_connections=100", "-c", "logging_collector=off")
-	s.cmd.SysProcAttr, s.cmd.Dir = &syscall.SysProcAttr{Credential: s.cred, Pdeathsig: syscall.SIGINT, Setpgid: true}, "/"
+	s.cmd = exec.Command(
+		filepath.Join(s.bin, "postgres"),
+		"-D",
+		s.dir,
+		"-k",
+		s.socket,
+		"-c",
+		"listen_addresses=",
+		"-c",
+		"unix_socket_permissions=0700",
+		"-c",
+		"max_connections=100",
+		"-c",
+		"logging_collector=off",
+	)
+	s.cmd.SysProcAttr, s.cmd.Dir = &syscall.SysProcAttr{
+		Credential: s.cred,
+		Pdeathsig:  syscall.SIGINT,
+		Setpgid:    true,
+	}, "/"
 	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
 	s.done = make(chan struct{})
 	started := make(chan error)
