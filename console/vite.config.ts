@@ -13,14 +13,23 @@ const ownFonts: Plugin = {
 
 /** Where each Carbon component lies, so that a page loads only what it uses. */
 const carbon = new Map(
-  [...readFileSync("node_modules/carbon-components-svelte/src/index.js", "utf8").matchAll(/export \{ default as (\w+) \} from "\.\/(.+?)"/g)].map((m) => [m[1], m[2]]),
+  [
+    ...readFileSync("node_modules/carbon-components-svelte/src/index.js", "utf8").matchAll(
+      /export \{ default as (\w+) \} from "\.\/(.+?)"/g,
+    ),
+  ].map((m) => [m[1], m[2]]),
 );
 
 const deepImports = {
   name: "deep-imports",
   markup: ({ content }: { content: string }) => ({
     code: content.replace(/import \{([^}]+)\} from "carbon-components-svelte";/g, (_, names: string) =>
-      names.split(",").map((n) => n.trim()).filter(Boolean).map((n) => `import ${n} from "carbon-components-svelte/src/${carbon.get(n)}";`).join(" "),
+      names
+        .split(",")
+        .map((n) => n.trim())
+        .filter(Boolean)
+        .map((n) => `import ${n} from "carbon-components-svelte/src/${carbon.get(n)}";`)
+        .join(" "),
     ),
   }),
 };

@@ -1,5 +1,16 @@
 <script lang="ts">
-  import { Button, Content, Header, HeaderGlobalAction, HeaderNav, HeaderNavItem, HeaderUtilities, OverflowMenu, OverflowMenuItem, SkipToContent } from "carbon-components-svelte";
+  import {
+    Button,
+    Content,
+    Header,
+    HeaderGlobalAction,
+    HeaderNav,
+    HeaderNavItem,
+    HeaderUtilities,
+    OverflowMenu,
+    OverflowMenuItem,
+    SkipToContent,
+  } from "carbon-components-svelte";
   import Asleep from "carbon-icons-svelte/lib/Asleep.svelte";
   import Light from "carbon-icons-svelte/lib/Light.svelte";
   import Logout from "carbon-icons-svelte/lib/Logout.svelte";
@@ -31,8 +42,16 @@
 <Header platformName="Iron Weir" href="/" aria-label="Iron Weir">
   {#if workspace && !signedOut}
     <HeaderNav aria-label="Pages">
-      <HeaderNavItem href={p("/w/:workspace", { params: { workspace } })} text="Models" isSelected={/^\/w\/[^/]+(\/models\/.*)?$/.test(route.pathname)} />
-      <HeaderNavItem href={p("/w/:workspace/runs", { params: { workspace } })} text="Runs" isSelected={isActive("/w/:workspace/runs")} />
+      <HeaderNavItem
+        href={p("/w/:workspace", { params: { workspace } })}
+        text="Models"
+        isSelected={/^\/w\/[^/]+(\/models\/.*)?$/.test(route.pathname)}
+      />
+      <HeaderNavItem
+        href={p("/w/:workspace/runs", { params: { workspace } })}
+        text="Runs"
+        isSelected={isActive("/w/:workspace/runs")}
+      />
     </HeaderNav>
   {/if}
   {#if !signedOut}
@@ -41,12 +60,24 @@
         <OverflowMenu iconDescription="Select a workspace" flipped class="workspaces">
           <span slot="menu" class="workspace">{workspace}</span>
           {#each visitor.workspaces ?? [] as w (w.name)}
-            <OverflowMenuItem text={w.name} on:click={() => navigate("/w/:workspace", { params: { workspace: w.name } })} />
+            <OverflowMenuItem
+              text={w.name}
+              on:click={() => navigate("/w/:workspace", { params: { workspace: w.name } })}
+            />
           {/each}
         </OverflowMenu>
       {/if}
-      <HeaderGlobalAction iconDescription={theme.dark ? "Light theme" : "Dark theme"} icon={theme.dark ? Light : Asleep} on:click={theme.toggle} />
-      <HeaderGlobalAction iconDescription="Settings" icon={SettingsIcon} isActive={isActive("/settings")} on:click={() => navigate("/settings")} />
+      <HeaderGlobalAction
+        iconDescription={theme.dark ? "Light theme" : "Dark theme"}
+        icon={theme.dark ? Light : Asleep}
+        on:click={theme.toggle}
+      />
+      <HeaderGlobalAction
+        iconDescription="Settings"
+        icon={SettingsIcon}
+        isActive={isActive("/settings")}
+        on:click={() => navigate("/settings")}
+      />
       <HeaderGlobalAction iconDescription="Sign out" icon={Logout} on:click={signOut} />
     </HeaderUtilities>
   {/if}
@@ -68,8 +99,31 @@
 {#if workspace && !signedOut && visitor.edits}<ImportFile />{/if}
 
 <style>
-  .connection { position: fixed; bottom: 0; left: 0; right: 0; z-index: 9000; display: flex; align-items: center; gap: 1rem; padding: 0.5rem 1rem; background: var(--cds-ui-02); border-top: 3px solid var(--cds-support-02); }
-  .connection.down { border-color: var(--cds-support-01); }
-  .workspace { display: inline-block; padding: 0 0.75rem; line-height: 3rem; color: var(--cds-text-inverse, #fff); white-space: nowrap; }
-  :global(.workspaces.bx--overflow-menu) { width: auto; height: 3rem; }
+  .connection {
+    position: fixed;
+    bottom: 0;
+    left: 0;
+    right: 0;
+    z-index: 9000;
+    display: flex;
+    align-items: center;
+    gap: 1rem;
+    padding: 0.5rem 1rem;
+    background: var(--cds-ui-02);
+    border-top: 3px solid var(--cds-support-02);
+  }
+  .connection.down {
+    border-color: var(--cds-support-01);
+  }
+  .workspace {
+    display: inline-block;
+    padding: 0 0.75rem;
+    line-height: 3rem;
+    color: var(--cds-text-inverse, #fff);
+    white-space: nowrap;
+  }
+  :global(.workspaces.bx--overflow-menu) {
+    width: auto;
+    height: 3rem;
+  }
 </style>

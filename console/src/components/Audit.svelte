@@ -8,7 +8,9 @@
   let trouble = $state("");
 
   async function more(cursor?: string) {
-    const { data, error } = await api.GET("/api/v1/audit", { params: { query: { cursor: cursor ? Number(cursor) : undefined } } });
+    const { data, error } = await api.GET("/api/v1/audit", {
+      params: { query: { cursor: cursor ? Number(cursor) : undefined } },
+    });
     if (error) {
       trouble = sentence(error);
       return;
@@ -20,8 +22,23 @@
 </script>
 
 <h2>Audit trail</h2>
-{#if trouble}<InlineNotification lowContrast kind="error" title="The audit trail could not be read." subtitle={trouble} />{/if}
-<DataTable size="short" rows={entries} headers={[{ key: "at", value: "When" }, { key: "who", value: "Who" }, { key: "action", value: "Did" }, { key: "object", value: "To" }, { key: "workspace", value: "In" }]}>
+{#if trouble}<InlineNotification
+    lowContrast
+    kind="error"
+    title="The audit trail could not be read."
+    subtitle={trouble}
+  />{/if}
+<DataTable
+  size="short"
+  rows={entries}
+  headers={[
+    { key: "at", value: "When" },
+    { key: "who", value: "Who" },
+    { key: "action", value: "Did" },
+    { key: "object", value: "To" },
+    { key: "workspace", value: "In" },
+  ]}
+>
   <svelte:fragment slot="cell" let:row let:cell>
     {#if cell.key === "at"}{when(cell.value)}
     {:else if cell.key === "who"}{cell.value}{row.token ? ` (token ${row.token})` : ""}

@@ -1,6 +1,16 @@
 <script lang="ts">
   import "@xyflow/svelte/dist/style.css";
-  import { Background, Controls, MarkerType, MiniMap, Panel, Position, SvelteFlow, type Edge, type Node } from "@xyflow/svelte";
+  import {
+    Background,
+    Controls,
+    MarkerType,
+    MiniMap,
+    Panel,
+    Position,
+    SvelteFlow,
+    type Edge,
+    type Node,
+  } from "@xyflow/svelte";
   import { untrack } from "svelte";
   import type { Board, Finding, Schemas } from "../lib/api";
   import { groupsBy, matches } from "../lib/groups";
@@ -65,8 +75,12 @@
   let far = $state(false); // too far away to read
   const large = $derived(board.nodes.length > 150);
   let view = $state<View>("");
-  const seen = $derived(view && chosen && board.nodes.some((n) => n.name === chosen) ? seenFrom(board, chosen, view) : undefined);
-  let pins = $state.raw<Record<string, Place>>(untrack(() => (pinsKey ? JSON.parse(localStorage.getItem(pinsKey) ?? "{}") : {})));
+  const seen = $derived(
+    view && chosen && board.nodes.some((n) => n.name === chosen) ? seenFrom(board, chosen, view) : undefined,
+  );
+  let pins = $state.raw<Record<string, Place>>(
+    untrack(() => (pinsKey ? JSON.parse(localStorage.getItem(pinsKey) ?? "{}") : {})),
+  );
 
   function pin(name: string, place: Place) {
     pins = { ...pins, [name]: place };
@@ -78,18 +92,32 @@
   }
   let grouped = $state(""); // by what nodes stand together
   let laid = $state.raw<Layout>({ places: new Map(), routes: new Map(), frames: [] });
-  const places = $derived(laid.places.size ? new Map([...laid.places, ...waiting(board.nodes.map((n) => n.name), laid.places)]) : laid.places);
+  const places = $derived(
+    laid.places.size
+      ? new Map([
+          ...laid.places,
+          ...waiting(
+            board.nodes.map((n) => n.name),
+            laid.places,
+          ),
+        ])
+      : laid.places,
+  );
   let nodes = $state.raw<Node[]>([]);
   let edges = $state.raw<Edge[]>([]);
 
   // A new layout only when what is joined has changed, not at every letter typed.
   const groupOf = $derived(groupsBy(board, grouped));
   const room = $derived(numbers.size && !large ? rooms.numbers : rooms.usual);
-  const shape = $derived(JSON.stringify([board.nodes.map((n) => n.name), [...groupOf], board.links.map((l) => [l.id, l.from, l.to])]));
+  const shape = $derived(
+    JSON.stringify([board.nodes.map((n) => n.name), [...groupOf], board.links.map((l) => [l.id, l.from, l.to])]),
+  );
   $effect(() => {
     const [joined, between] = [shape, room];
     const [current, groups] = untrack(() => [board, groupOf]);
-    layout(current, groups, between).then((done) => joined === untrack(() => shape) && between === untrack(() => room) && (laid = done));
+    layout(current, groups, between).then(
+      (done) => joined === untrack(() => shape) && between === untrack(() => room) && (laid = done),
+    );
   });
 
   // All nodes are of one size and joined at the same places, so nothing need be measured on the page, nor again when something of a node changes.
@@ -99,10 +127,21 @@
     measured: { width: nodeWidth, height: nodeHeight },
     handles: [
       { id: null, type: "target" as const, position: Position.Left, x: -4, y: nodeHeight / 2 - 4, width: 8, height: 8 },
-      { id: null, type: "source" as const, position: Position.Right, x: nodeWidth - 4, y: nodeHeight / 2 - 4, width: 8, height: 8 },
+      {
+        id: null,
+        type: "source" as const,
+        position: Position.Right,
+        x: nodeWidth - 4,
+        y: nodeHeight / 2 - 4,
+        width: 8,
+        height: 8,
+      },
     ],
   };
-  const [nodeTypes, edgeTypes] = [{ node: BoardNode, frame: BoardFrame }, { routed: RoutedEdge, back: BackEdge }];
+  const [nodeTypes, edgeTypes] = [
+    { node: BoardNode, frame: BoardFrame },
+    { routed: RoutedEdge, back: BackEdge },
+  ];
   const [keptNodes, keptEdges] = [stableItems<Node>(), stableItems<Edge>()];
   const looping = (f: Finding) => f.code === "IW101" || f.code === "IW102";
   const losing = (f: Finding) => f.code === "IW201" || f.code === "IW202";
@@ -112,56 +151,109 @@
     const loops = new Set(open.filter(looping).flatMap((f) => f.nodes));
     const loopLinks = new Set(open.filter(looping).flatMap((f) => f.links));
     const loses = new Set(open.filter(losing).map((f) => f.nodes[0]));
-    const around: Node[] = laid.frames.map((f) => ({ id: `group ${f.name}`, type: "frame", position: { x: f.x, y: f.y }, width: f.width, height: f.height, measured: { width: f.width, height: f.height }, zIndex: -1, selectable: false, draggable: false, focusable: false, connectable: false, data: { name: f.name } }));
-    nodes = keptNodes(around.concat(board.nodes
-      .filter((n) => places.has(n.name))
-      .map((n) => ({
-        id: n.name,
-        type: "node",
-        position: pins[n.name] ?? places.get(n.name)!,
-        selected: n.name === chosen,
-        ...size,
-        data: {
-          name: n.name,
-          kind: n.kind,
-          role: n.role,
-          state: loops.has(n.name) ? "loops" : loses.has(n.name) ? "loses" : "",
-          codes: [...new Set(open.filter((f) => f.nodes[0] === n.name).map((f) => f.code))],
-          chosen: n.name === chosen,
-          highlighted: looked ? (matches(n, looked) ? "highlighted" : "dim") : seen ? (seen.nodes.has(n.name) ? "highlighted" : "dim") : highlighted.size ? (highlighted.get(n.name) ?? "dim") : "",
-          badge: badges.get(n.name),
-          edits,
-        },
-      }))));
-    edges = keptEdges(board.links
-      .filter((l) => places.has(l.from) && places.has(l.to))
-      .map((l) => {
-        const colour = loopLinks.has(l.id) ? "var(--loops)" : "var(--board-edge)";
-        const dash = { call: "7 4", failure: "2 3", "dead-letter": "1 5", success: "10 3", delivery: "", send: "" }[l.stroke];
-        const on = seen ? seen.links.has(l.id) : highlightedLinks.has(l.id) || (l.stroke === "dead-letter" && highlighted.has(l.from) && highlighted.has(l.to));
-        const points = pins[l.from] || pins[l.to] ? undefined : laid.routes.get(l.id);
-        const near = l.id === link || l.from === chosen || l.to === chosen;
-        const pale = seen || highlighted.size ? !on : l.stroke === "dead-letter" || l.reach === "impossible";
-        return {
-          id: l.id,
-          source: l.from,
-          target: l.to,
-          selected: l.id === link,
-          animated: moving.has(l.id),
-          ariaLabel: `${l.stroke} from ${l.from} to ${l.to}${l.label ? ", " + l.label : ""}`,
-          label: [near || loopLinks.has(l.id) ? l.label : "", near || !large ? numbers.get(l.id) : ""].filter(Boolean).join("\n") || undefined,
-          data: points ? { points, from: places.get(l.from)!, to: places.get(l.to)! } : {},
-          class: points ? "routed" : undefined,
-          type: points ? "routed" : (pins[l.to] ?? places.get(l.to)!).x <= (pins[l.from] ?? places.get(l.from)!).x ? "back" : "smoothstep",
-          markerEnd: { type: l.stroke === "call" ? MarkerType.Arrow : MarkerType.ArrowClosed, color: colour, width: 22, height: 22, markerUnits: "userSpaceOnUse" },
-          style: `stroke: ${colour}; stroke-width: ${widths.has(l.id) ? widths.get(l.id) : loopLinks.has(l.id) || on || l.id === link ? 3 : l.stroke === "send" ? 1.2 : 1.6}; stroke-dasharray: ${dash}; opacity: ${pale ? (seen || highlighted.size ? 0.2 : 0.45) : 1}`,
-          labelStyle: `font-size: ${numbers.size ? 13 : 10}px; white-space: pre-line; text-align: center; background: var(--board-ground); color: var(--cds-text-02); padding: 0 3px; max-width: 130px; overflow-wrap: anywhere`,
-        };
-      }));
+    const around: Node[] = laid.frames.map((f) => ({
+      id: `group ${f.name}`,
+      type: "frame",
+      position: { x: f.x, y: f.y },
+      width: f.width,
+      height: f.height,
+      measured: { width: f.width, height: f.height },
+      zIndex: -1,
+      selectable: false,
+      draggable: false,
+      focusable: false,
+      connectable: false,
+      data: { name: f.name },
+    }));
+    nodes = keptNodes(
+      around.concat(
+        board.nodes
+          .filter((n) => places.has(n.name))
+          .map((n) => ({
+            id: n.name,
+            type: "node",
+            position: pins[n.name] ?? places.get(n.name)!,
+            selected: n.name === chosen,
+            ...size,
+            data: {
+              name: n.name,
+              kind: n.kind,
+              role: n.role,
+              state: loops.has(n.name) ? "loops" : loses.has(n.name) ? "loses" : "",
+              codes: [...new Set(open.filter((f) => f.nodes[0] === n.name).map((f) => f.code))],
+              chosen: n.name === chosen,
+              highlighted: looked
+                ? matches(n, looked)
+                  ? "highlighted"
+                  : "dim"
+                : seen
+                  ? seen.nodes.has(n.name)
+                    ? "highlighted"
+                    : "dim"
+                  : highlighted.size
+                    ? (highlighted.get(n.name) ?? "dim")
+                    : "",
+              badge: badges.get(n.name),
+              edits,
+            },
+          })),
+      ),
+    );
+    edges = keptEdges(
+      board.links
+        .filter((l) => places.has(l.from) && places.has(l.to))
+        .map((l) => {
+          const colour = loopLinks.has(l.id) ? "var(--loops)" : "var(--board-edge)";
+          const dash = { call: "7 4", failure: "2 3", "dead-letter": "1 5", success: "10 3", delivery: "", send: "" }[
+            l.stroke
+          ];
+          const on = seen
+            ? seen.links.has(l.id)
+            : highlightedLinks.has(l.id) ||
+              (l.stroke === "dead-letter" && highlighted.has(l.from) && highlighted.has(l.to));
+          const points = pins[l.from] || pins[l.to] ? undefined : laid.routes.get(l.id);
+          const near = l.id === link || l.from === chosen || l.to === chosen;
+          const pale = seen || highlighted.size ? !on : l.stroke === "dead-letter" || l.reach === "impossible";
+          return {
+            id: l.id,
+            source: l.from,
+            target: l.to,
+            selected: l.id === link,
+            animated: moving.has(l.id),
+            ariaLabel: `${l.stroke} from ${l.from} to ${l.to}${l.label ? ", " + l.label : ""}`,
+            label:
+              [near || loopLinks.has(l.id) ? l.label : "", near || !large ? numbers.get(l.id) : ""]
+                .filter(Boolean)
+                .join("\n") || undefined,
+            data: points ? { points, from: places.get(l.from)!, to: places.get(l.to)! } : {},
+            class: points ? "routed" : undefined,
+            type: points
+              ? "routed"
+              : (pins[l.to] ?? places.get(l.to)!).x <= (pins[l.from] ?? places.get(l.from)!).x
+                ? "back"
+                : "smoothstep",
+            markerEnd: {
+              type: l.stroke === "call" ? MarkerType.Arrow : MarkerType.ArrowClosed,
+              color: colour,
+              width: 22,
+              height: 22,
+              markerUnits: "userSpaceOnUse",
+            },
+            style: `stroke: ${colour}; stroke-width: ${widths.has(l.id) ? widths.get(l.id) : loopLinks.has(l.id) || on || l.id === link ? 3 : l.stroke === "send" ? 1.2 : 1.6}; stroke-dasharray: ${dash}; opacity: ${pale ? (seen || highlighted.size ? 0.2 : 0.45) : 1}`,
+            labelStyle: `font-size: ${numbers.size ? 13 : 10}px; white-space: pre-line; text-align: center; background: var(--board-ground); color: var(--cds-text-02); padding: 0 3px; max-width: 130px; overflow-wrap: anywhere`,
+          };
+        }),
+    );
   });
 
   const line = (name: string) => board.nodes.find((n) => n.name === name)?.line ?? 0;
-  const strokes: [string, string][] = [["delivery or send", ""], ["waiting call", "7 4"], ["success", "10 3"], ["failure", "2 3"], ["dead-letter", "1 5"]];
+  const strokes: [string, string][] = [
+    ["delivery or send", ""],
+    ["waiting call", "7 4"],
+    ["success", "10 3"],
+    ["failure", "2 3"],
+    ["dead-letter", "1 5"],
+  ];
 </script>
 
 <!-- svelte-ignore a11y_no_noninteractive_element_interactions -->
@@ -213,49 +305,135 @@
       }}
     >
       {#if !large}<Background gap={24} />{/if}
-      <BoardTools {board} {catalogue} {edits} pinned={Object.keys(pins).length > 0} laid={places} bind:looked bind:view bind:grouped bind:whole {chosen} {seen} {onpicture} {onadd} onlayout={unpin} onchoose={(name) => onchoose(name, line(name))} />
+      <BoardTools
+        {board}
+        {catalogue}
+        {edits}
+        pinned={Object.keys(pins).length > 0}
+        laid={places}
+        bind:looked
+        bind:view
+        bind:grouped
+        bind:whole
+        {chosen}
+        {seen}
+        {onpicture}
+        {onadd}
+        onlayout={unpin}
+        onchoose={(name) => onchoose(name, line(name))}
+      />
       <Controls showLock={false} />
       {#if board.nodes.length > 40}<MiniMap pannable zoomable />{/if}
       <Panel position="top-right">
-        <details class="legend"><summary>Legend</summary><ul>
-          {#each strokes as [name, dash] (name)}
-            <li><svg width="26" height="8" aria-hidden="true"><path d="M0 4h26" stroke="currentColor" stroke-width="1.6" stroke-dasharray={dash} /></svg>{name}</li>
-          {/each}
-          <li class="loops"><span></span>loops</li>
-          <li class="loses"><span></span>loses messages if one thing fails</li>
-        </ul></details>
+        <details class="legend">
+          <summary>Legend</summary>
+          <ul>
+            {#each strokes as [name, dash] (name)}
+              <li>
+                <svg width="26" height="8" aria-hidden="true"
+                  ><path d="M0 4h26" stroke="currentColor" stroke-width="1.6" stroke-dasharray={dash} /></svg
+                >{name}
+              </li>
+            {/each}
+            <li class="loops"><span></span>loops</li>
+            <li class="loses"><span></span>loses messages if one thing fails</li>
+          </ul>
+        </details>
       </Panel>
     </SvelteFlow>
   {:else if board.nodes.length === 0}
     <div class="empty quiet">
       <p>Nothing is drawn yet. {edits ? "Add a node:" : ""}</p>
-      {#if edits}<p class="kinds">{#each catalogue?.kinds ?? [] as k (k.kind)}<button onclick={() => onadd(k.kind)} title={k.about}>{k.kind}</button>{/each}</p>{/if}
+      {#if edits}<p class="kinds">
+          {#each catalogue?.kinds ?? [] as k (k.kind)}<button onclick={() => onadd(k.kind)} title={k.about}
+              >{k.kind}</button
+            >{/each}
+        </p>{/if}
     </div>
   {/if}
 </div>
 
 <style>
-  .board { height: 100%; background: var(--board-ground); container-type: size; }
-  .board :global(.svelte-flow) { background: var(--board-ground); }
-  /* Hidden, not transparent: a thousand transparent things are slow to draw. */
-  .large :global(.svelte-flow__handle) { visibility: hidden; }
-  .large :global(.svelte-flow__node:hover .svelte-flow__handle) { visibility: visible; }
-  .moved :global(.svelte-flow__viewport) { will-change: transform; }
-  .moved :global(.svelte-flow__edge-path) { marker-end: none !important; stroke-dasharray: none !important; }
-  .moved :global(.svelte-flow__minimap) { visibility: hidden; }
-  .moved :global(.svelte-flow__edge-interaction), .far :global(.face > *) { display: none; }
-  .legend { background: var(--board-node); color: var(--cds-text-02); font-size: 0.6875rem; padding: 0.375rem 0.5rem; border: 1px solid var(--cds-ui-03); }
-  .legend summary { cursor: pointer; }
-  .legend ul { padding-top: 0.25rem; }
-  .legend li { display: flex; align-items: center; gap: 0.375rem; }
-  .legend span { width: 26px; height: 9px; border: 2px solid; }
-  .legend .loops span { border-color: var(--loops); }
-  .legend .loses span { border-color: var(--loses); }
-  @media (prefers-reduced-motion: reduce) {
-    .board :global(.svelte-flow__edge.animated .svelte-flow__edge-path) { animation: none; }
+  .board {
+    height: 100%;
+    background: var(--board-ground);
+    container-type: size;
   }
-  .empty { padding: 2rem; }
-  .kinds { display: flex; flex-wrap: wrap; gap: 0.5rem; padding-top: 0.75rem; }
-  .kinds button { padding: 0.375rem 0.75rem; background: var(--board-node); color: var(--board-ink); border: 1px solid var(--board-edge); cursor: pointer; }
-  .board :global(.svelte-flow__edge.selected .svelte-flow__edge-path) { filter: drop-shadow(0 0 2px var(--cds-focus, #0f62fe)); }
+  .board :global(.svelte-flow) {
+    background: var(--board-ground);
+  }
+  /* Hidden, not transparent: a thousand transparent things are slow to draw. */
+  .large :global(.svelte-flow__handle) {
+    visibility: hidden;
+  }
+  .large :global(.svelte-flow__node:hover .svelte-flow__handle) {
+    visibility: visible;
+  }
+  .moved :global(.svelte-flow__viewport) {
+    will-change: transform;
+  }
+  .moved :global(.svelte-flow__edge-path) {
+    marker-end: none !important;
+    stroke-dasharray: none !important;
+  }
+  .moved :global(.svelte-flow__minimap) {
+    visibility: hidden;
+  }
+  .moved :global(.svelte-flow__edge-interaction),
+  .far :global(.face > *) {
+    display: none;
+  }
+  .legend {
+    background: var(--board-node);
+    color: var(--cds-text-02);
+    font-size: 0.6875rem;
+    padding: 0.375rem 0.5rem;
+    border: 1px solid var(--cds-ui-03);
+  }
+  .legend summary {
+    cursor: pointer;
+  }
+  .legend ul {
+    padding-top: 0.25rem;
+  }
+  .legend li {
+    display: flex;
+    align-items: center;
+    gap: 0.375rem;
+  }
+  .legend span {
+    width: 26px;
+    height: 9px;
+    border: 2px solid;
+  }
+  .legend .loops span {
+    border-color: var(--loops);
+  }
+  .legend .loses span {
+    border-color: var(--loses);
+  }
+  @media (prefers-reduced-motion: reduce) {
+    .board :global(.svelte-flow__edge.animated .svelte-flow__edge-path) {
+      animation: none;
+    }
+  }
+  .empty {
+    padding: 2rem;
+  }
+  .kinds {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 0.5rem;
+    padding-top: 0.75rem;
+  }
+  .kinds button {
+    padding: 0.375rem 0.75rem;
+    background: var(--board-node);
+    color: var(--board-ink);
+    border: 1px solid var(--board-edge);
+    cursor: pointer;
+  }
+  .board :global(.svelte-flow__edge.selected .svelte-flow__edge-path) {
+    filter: drop-shadow(0 0 2px var(--cds-focus, #0f62fe));
+  }
 </style>

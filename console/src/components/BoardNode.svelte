@@ -10,52 +10,187 @@
 <script lang="ts">
   import { Handle, Position } from "@xyflow/svelte";
 
-  let { data }: { data: { name: string; kind: string; role: string; state: string; codes: string[]; chosen: boolean; highlighted: string; badge?: Badge; edits?: boolean } } = $props();
-  const spoken = $derived(`${data.name}, ${data.kind}${data.state ? ", " + data.state : ""}${data.codes.length ? ", " + data.codes.join(" ") : ""}`);
+  let {
+    data,
+  }: {
+    data: {
+      name: string;
+      kind: string;
+      role: string;
+      state: string;
+      codes: string[];
+      chosen: boolean;
+      highlighted: string;
+      badge?: Badge;
+      edits?: boolean;
+    };
+  } = $props();
+  const spoken = $derived(
+    `${data.name}, ${data.kind}${data.state ? ", " + data.state : ""}${data.codes.length ? ", " + data.codes.join(" ") : ""}`,
+  );
 </script>
 
-<div class="node {data.role} {data.state}" class:chosen={data.chosen} class:edits={data.edits} class:dim={data.highlighted === "dim"} class:highlighted={data.highlighted === "highlighted"} class:bad={data.highlighted === "bad"} data-highlight={data.highlighted} aria-label={spoken} data-node={data.name} data-state={data.state}>
+<div
+  class="node {data.role} {data.state}"
+  class:chosen={data.chosen}
+  class:edits={data.edits}
+  class:dim={data.highlighted === "dim"}
+  class:highlighted={data.highlighted === "highlighted"}
+  class:bad={data.highlighted === "bad"}
+  data-highlight={data.highlighted}
+  aria-label={spoken}
+  data-node={data.name}
+  data-state={data.state}
+>
   <!-- Nothing sends to what only starts. -->
   <Handle type="target" position={Position.Left} isConnectable={data.role !== "starts"} />
   <div class="face">
     <span class="name">{data.name}</span>
     {#if data.badge}<span class="level" class:over={data.badge.bad} style="width: {100 * data.badge.full}%"></span>{/if}
-    <span class="kind">{#if data.badge}{data.badge.text}{:else}{data.kind}{#if data.codes.length}<b> {data.codes.slice(0, 2).join(" ")}{data.codes.length > 2 ? ` +${data.codes.length - 2}` : ""}</b>{/if}{/if}</span>
+    <span class="kind"
+      >{#if data.badge}{data.badge.text}{:else}{data.kind}{#if data.codes.length}<b>
+            {data.codes.slice(0, 2).join(" ")}{data.codes.length > 2 ? ` +${data.codes.length - 2}` : ""}</b
+          >{/if}{/if}</span
+    >
   </div>
   <Handle type="source" position={Position.Right} />
 </div>
 
 <style>
-  .node { width: 164px; height: 54px; --line: var(--board-edge); --wide: 1px; }
-  .face { display: flex; flex-direction: column; justify-content: center; height: 100%; padding: 0 0.75rem; background: var(--board-node); color: var(--board-ink); border: var(--wide) solid var(--line); overflow: hidden; }
-  .name { font-size: 0.9375rem; line-height: 1.3; font-weight: 600; white-space: nowrap; text-overflow: ellipsis; overflow: hidden; }
-  .kind { font-size: 0.75rem; line-height: 1.25; color: var(--cds-text-02); white-space: nowrap; }
-  .kind b { color: var(--line); margin-left: 0.375rem; }
+  .node {
+    width: 164px;
+    height: 54px;
+    --line: var(--board-edge);
+    --wide: 1px;
+  }
+  .face {
+    display: flex;
+    flex-direction: column;
+    justify-content: center;
+    height: 100%;
+    padding: 0 0.75rem;
+    background: var(--board-node);
+    color: var(--board-ink);
+    border: var(--wide) solid var(--line);
+    overflow: hidden;
+  }
+  .name {
+    font-size: 0.9375rem;
+    line-height: 1.3;
+    font-weight: 600;
+    white-space: nowrap;
+    text-overflow: ellipsis;
+    overflow: hidden;
+  }
+  .kind {
+    font-size: 0.75rem;
+    line-height: 1.25;
+    color: var(--cds-text-02);
+    white-space: nowrap;
+  }
+  .kind b {
+    color: var(--line);
+    margin-left: 0.375rem;
+  }
   /* What a node does shows in its outline: what holds has a double left side, */
-  .holds .face { border-radius: 3px; }
-  .holds .face::before { content: ""; position: absolute; inset: 0 auto 0 4px; border-left: var(--wide) solid var(--line); }
+  .holds .face {
+    border-radius: 3px;
+  }
+  .holds .face::before {
+    content: "";
+    position: absolute;
+    inset: 0 auto 0 4px;
+    border-left: var(--wide) solid var(--line);
+  }
   /* what moves is pointed on both sides: two hexagons, one within the other, since a border has no points, */
-  .moves .face { --points: polygon(14px 0, calc(100% - 14px) 0, 100% 50%, calc(100% - 14px) 100%, 14px 100%, 0 50%); border: none; padding: 0 1.375rem; background: var(--line); clip-path: var(--points); }
-  .moves .face::before { content: ""; position: absolute; inset: var(--wide); background: var(--board-node); clip-path: var(--points); }
-  .moves .face > * { position: relative; }
+  .moves .face {
+    --points: polygon(14px 0, calc(100% - 14px) 0, 100% 50%, calc(100% - 14px) 100%, 14px 100%, 0 50%);
+    border: none;
+    padding: 0 1.375rem;
+    background: var(--line);
+    clip-path: var(--points);
+  }
+  .moves .face::before {
+    content: "";
+    position: absolute;
+    inset: var(--wide);
+    background: var(--board-node);
+    clip-path: var(--points);
+  }
+  .moves .face > * {
+    position: relative;
+  }
   /* what starts something has a thick, round left end, */
-  .starts .face { border-radius: 27px 0 0 27px; border-left-width: 5px; padding-left: 1.1rem; }
+  .starts .face {
+    border-radius: 27px 0 0 27px;
+    border-left-width: 5px;
+    padding-left: 1.1rem;
+  }
   /* what ends beyond the model is dashed. */
-  .ends .face { border-style: dashed; border-radius: 0 14px 14px 0; }
+  .ends .face {
+    border-style: dashed;
+    border-radius: 0 14px 14px 0;
+  }
   /* Colour is for state alone. */
-  .loops { --line: var(--loops); --wide: 3px; }
-  .loses { --line: var(--loses); --wide: 2px; }
-  .dim { opacity: 0.35; }
-  .highlighted { --ring: 2px var(--board-ink); --glow: var(--board-ink); }
-  .bad { --ring: 3px var(--loops); --glow: var(--loops); }
-  .chosen { --ring: 3px var(--cds-focus, #0f62fe); --glow: var(--cds-focus, #0f62fe); }
-  .highlighted .face, .bad .face, .chosen .face { box-shadow: 0 0 0 var(--ring); }
-  .moves.highlighted, .moves.bad, .moves.chosen { filter: drop-shadow(0 0 1px var(--glow)) drop-shadow(0 0 2px var(--glow)); }
-  .face { position: relative; }
-  .face > .level { position: absolute; left: 0; bottom: 0; height: 5px; background: var(--fine); }
-  .level.over { background: var(--loses); }
-  .node :global(.svelte-flow__handle) { opacity: 0; }
-  .node.edits :global(.svelte-flow__handle) { width: 9px; height: 9px; background: var(--board-ink); }
-  .node.starts :global(.svelte-flow__handle-left) { visibility: hidden !important; }
-  .node.edits:hover :global(.svelte-flow__handle), .node.edits.chosen :global(.svelte-flow__handle) { opacity: 0.7; }
+  .loops {
+    --line: var(--loops);
+    --wide: 3px;
+  }
+  .loses {
+    --line: var(--loses);
+    --wide: 2px;
+  }
+  .dim {
+    opacity: 0.35;
+  }
+  .highlighted {
+    --ring: 2px var(--board-ink);
+    --glow: var(--board-ink);
+  }
+  .bad {
+    --ring: 3px var(--loops);
+    --glow: var(--loops);
+  }
+  .chosen {
+    --ring: 3px var(--cds-focus, #0f62fe);
+    --glow: var(--cds-focus, #0f62fe);
+  }
+  .highlighted .face,
+  .bad .face,
+  .chosen .face {
+    box-shadow: 0 0 0 var(--ring);
+  }
+  .moves.highlighted,
+  .moves.bad,
+  .moves.chosen {
+    filter: drop-shadow(0 0 1px var(--glow)) drop-shadow(0 0 2px var(--glow));
+  }
+  .face {
+    position: relative;
+  }
+  .face > .level {
+    position: absolute;
+    left: 0;
+    bottom: 0;
+    height: 5px;
+    background: var(--fine);
+  }
+  .level.over {
+    background: var(--loses);
+  }
+  .node :global(.svelte-flow__handle) {
+    opacity: 0;
+  }
+  .node.edits :global(.svelte-flow__handle) {
+    width: 9px;
+    height: 9px;
+    background: var(--board-ink);
+  }
+  .node.starts :global(.svelte-flow__handle-left) {
+    visibility: hidden !important;
+  }
+  .node.edits:hover :global(.svelte-flow__handle),
+  .node.edits.chosen :global(.svelte-flow__handle) {
+    opacity: 0.7;
+  }
 </style>

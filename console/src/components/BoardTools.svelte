@@ -23,7 +23,23 @@
     onadd,
     onlayout,
     onchoose,
-  }: { board: Board; catalogue: Schemas["Catalogue"] | undefined; edits: boolean; pinned: boolean; laid: unknown; looked: string; view: View; grouped: string; whole?: boolean; chosen: string; seen: { nodes: Set<string> } | undefined; onpicture?: (format: "svg" | "png") => void; onadd: (kind: string) => void; onlayout: () => void; onchoose: (name: string) => void } = $props();
+  }: {
+    board: Board;
+    catalogue: Schemas["Catalogue"] | undefined;
+    edits: boolean;
+    pinned: boolean;
+    laid: unknown;
+    looked: string;
+    view: View;
+    grouped: string;
+    whole?: boolean;
+    chosen: string;
+    seen: { nodes: Set<string> } | undefined;
+    onpicture?: (format: "svg" | "png") => void;
+    onadd: (kind: string) => void;
+    onlayout: () => void;
+    onchoose: (name: string) => void;
+  } = $props();
 
   const flow = useSvelteFlow();
   const found = $derived(looked ? board.nodes.filter((n) => matches(n, looked)) : []);
@@ -45,11 +61,23 @@
     room = whole;
   });
 
-  const views: [View, string][] = [["", "All"], ["around", "Around"], ["onward", "From here on"], ["back", "What leads here"]];
+  const views: [View, string][] = [
+    ["", "All"],
+    ["around", "Around"],
+    ["onward", "From here on"],
+    ["back", "What leads here"],
+  ];
   $effect(() => {
     if (!seen) return;
     const nodes = [...seen.nodes].map((id) => ({ id }));
-    requestAnimationFrame(() => flow.fitView({ nodes, padding: 0.2, maxZoom: 1.2, duration: matchMedia("(prefers-reduced-motion: reduce)").matches ? 0 : 250 }));
+    requestAnimationFrame(() =>
+      flow.fitView({
+        nodes,
+        padding: 0.2,
+        maxZoom: 1.2,
+        duration: matchMedia("(prefers-reduced-motion: reduce)").matches ? 0 : 250,
+      }),
+    );
   });
   function look(at: View) {
     if (view && !at) flow.fitView(fitted);
@@ -58,7 +86,12 @@
 
   function go() {
     if (!found.length) return;
-    flow.fitView({ nodes: found.map((n) => ({ id: n.name })), padding: 0.4, maxZoom: 1.2, duration: matchMedia("(prefers-reduced-motion: reduce)").matches ? 0 : 250 });
+    flow.fitView({
+      nodes: found.map((n) => ({ id: n.name })),
+      padding: 0.4,
+      maxZoom: 1.2,
+      duration: matchMedia("(prefers-reduced-motion: reduce)").matches ? 0 : 250,
+    });
     if (found.length === 1) onchoose(found[0].name);
   }
 </script>
@@ -68,14 +101,31 @@
     {#if edits}
       <OverflowMenu iconDescription="Add a node" size="sm" class="adds">
         <span slot="menu" class="add"><Add /> Add</span>
-        {#each catalogue?.kinds ?? [] as k (k.kind)}<OverflowMenuItem text={k.kind} title={k.about} on:click={() => onadd(k.kind)} />{/each}
+        {#each catalogue?.kinds ?? [] as k (k.kind)}<OverflowMenuItem
+            text={k.kind}
+            title={k.about}
+            on:click={() => onadd(k.kind)}
+          />{/each}
       </OverflowMenu>
     {/if}
-    <div class="search"><Search size="sm" placeholder="Find a node" labelText="Find a node on the board" bind:value={looked} on:keydown={(e) => e.key === "Enter" && go()} on:clear={() => (looked = "")} /></div>
-    {#if looked}<span class="count" role="status">{found.length === 0 ? "nothing found" : `${found.length} found, Enter goes there`}</span>{/if}
+    <div class="search">
+      <Search
+        size="sm"
+        placeholder="Find a node"
+        labelText="Find a node on the board"
+        bind:value={looked}
+        on:keydown={(e) => e.key === "Enter" && go()}
+        on:clear={() => (looked = "")}
+      />
+    </div>
+    {#if looked}<span class="count" role="status"
+        >{found.length === 0 ? "nothing found" : `${found.length} found, Enter goes there`}</span
+      >{/if}
     {#if chosen}
       <div class="views" role="group" aria-label="View">
-        {#each views as [at, words] (at)}<button class="again" aria-pressed={view === at} onclick={() => look(at)}>{words}</button>{/each}
+        {#each views as [at, words] (at)}<button class="again" aria-pressed={view === at} onclick={() => look(at)}
+            >{words}</button
+          >{/each}
       </div>
     {/if}
     {#if !chosen && by.length}
@@ -84,21 +134,68 @@
         {#each by as g (g)}<option value={g}>By {g}</option>{/each}
       </select>
     {/if}
-    {#if onpicture && !chosen}<div class="views" role="group" aria-label="Save the model as a picture"><button class="again" onclick={() => onpicture("svg")}>SVG</button><button class="again" onclick={() => onpicture("png")}>PNG</button></div>{/if}
-    {#if whole !== undefined}<button class="again" aria-pressed={whole} onclick={() => (whole = !whole)}>Full-screen board</button>{/if}
+    {#if onpicture && !chosen}<div class="views" role="group" aria-label="Save the model as a picture">
+        <button class="again" onclick={() => onpicture("svg")}>SVG</button><button
+          class="again"
+          onclick={() => onpicture("png")}>PNG</button
+        >
+      </div>{/if}
+    {#if whole !== undefined}<button class="again" aria-pressed={whole} onclick={() => (whole = !whole)}
+        >Full-screen board</button
+      >{/if}
     {#if pinned}<button class="again" onclick={onlayout}>Auto-layout</button>{/if}
   </div>
 </Panel>
 
 <style>
-  .tools { display: flex; align-items: center; gap: 0.5rem; }
-  .search { width: 9rem; }
-  .tools :global(.adds.bx--overflow-menu) { width: auto; height: 2rem; }
-  .add { display: flex; align-items: center; gap: 0.25rem; padding: 0 0.75rem; height: 2rem; font-size: 0.8125rem; background: var(--board-node); color: var(--board-ink); border: 1px solid var(--cds-ui-03); }
-  .count, .again { font-size: 0.75rem; background: var(--board-node); color: var(--cds-text-02); padding: 0.25rem 0.5rem; border: 1px solid var(--cds-ui-03); }
-  .again { cursor: pointer; min-height: 1.5rem; }
-  .again[aria-pressed="true"] { background: var(--board-ink); color: var(--board-node); }
-  .views { display: flex; white-space: nowrap; }
-  .tools { flex-wrap: wrap; max-width: calc(100cqw - 8rem); }
-  select { font-family: inherit; }
+  .tools {
+    display: flex;
+    align-items: center;
+    gap: 0.5rem;
+  }
+  .search {
+    width: 9rem;
+  }
+  .tools :global(.adds.bx--overflow-menu) {
+    width: auto;
+    height: 2rem;
+  }
+  .add {
+    display: flex;
+    align-items: center;
+    gap: 0.25rem;
+    padding: 0 0.75rem;
+    height: 2rem;
+    font-size: 0.8125rem;
+    background: var(--board-node);
+    color: var(--board-ink);
+    border: 1px solid var(--cds-ui-03);
+  }
+  .count,
+  .again {
+    font-size: 0.75rem;
+    background: var(--board-node);
+    color: var(--cds-text-02);
+    padding: 0.25rem 0.5rem;
+    border: 1px solid var(--cds-ui-03);
+  }
+  .again {
+    cursor: pointer;
+    min-height: 1.5rem;
+  }
+  .again[aria-pressed="true"] {
+    background: var(--board-ink);
+    color: var(--board-node);
+  }
+  .views {
+    display: flex;
+    white-space: nowrap;
+  }
+  .tools {
+    flex-wrap: wrap;
+    max-width: calc(100cqw - 8rem);
+  }
+  select {
+    font-family: inherit;
+  }
 </style>

@@ -29,23 +29,45 @@
   {/each}
   {#each fields as f (f.of)}
     {#each f.list as x, i (i)}
-      <li><span class="mono">{f.of}</span> {x.path}: {#if x.before}<del class="mono">{x.before}</del>{/if} {#if x.after}<ins class="mono">{x.after}</ins>{/if}</li>
+      <li>
+        <span class="mono">{f.of}</span>
+        {x.path}: {#if x.before}<del class="mono">{x.before}</del>{/if}
+        {#if x.after}<ins class="mono">{x.after}</ins>{/if}
+      </li>
     {/each}
   {/each}
 </ul>
 {#if difference.came?.length}
   <h4>New findings</h4>
-  <ul>{#each difference.came as f (f.id)}<li><strong>{f.code}</strong> <CodeText text={f.message} /></li>{/each}</ul>
+  <ul>
+    {#each difference.came as f (f.id)}<li><strong>{f.code}</strong> <CodeText text={f.message} /></li>{/each}
+  </ul>
 {/if}
 {#if difference.went?.length}
   <h4>Resolved findings</h4>
-  <ul>{#each difference.went as f (f.id)}<li><strong>{f.code}</strong> <CodeText text={f.message} /></li>{/each}</ul>
+  <ul>
+    {#each difference.went as f (f.id)}<li><strong>{f.code}</strong> <CodeText text={f.message} /></li>{/each}
+  </ul>
 {/if}
 
 <style>
-  ul { margin: 0.25rem 0 0.5rem; padding: 0; list-style: none; }
-  li { padding: 0.125rem 0; }
-  h4 { margin-top: 0.5rem; }
-  del { text-decoration: line-through; color: var(--cds-support-01); }
-  ins { text-decoration: none; color: var(--cds-support-02); }
+  ul {
+    margin: 0.25rem 0 0.5rem;
+    padding: 0;
+    list-style: none;
+  }
+  li {
+    padding: 0.125rem 0;
+  }
+  h4 {
+    margin-top: 0.5rem;
+  }
+  del {
+    text-decoration: line-through;
+    color: var(--cds-support-01);
+  }
+  ins {
+    text-decoration: none;
+    color: var(--cds-support-02);
+  }
 </style>

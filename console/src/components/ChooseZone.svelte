@@ -12,7 +12,12 @@
     size="sm"
     labelText="Times are shown in"
     placeholder="Your own zone"
-    helperText="Now it is {zone.format(now, { weekday: 'short', hour: '2-digit', minute: '2-digit', timeZoneName: 'short' })} there. Schedules keep their own zones."
+    helperText="Now it is {zone.format(now, {
+      weekday: 'short',
+      hour: '2-digit',
+      minute: '2-digit',
+      timeZoneName: 'short',
+    })} there. Schedules keep their own zones."
     {items}
     selectedId={zone.name}
     shouldFilterItem={(item, typed) => !typed || item.text.toLowerCase().includes(typed.toLowerCase())}

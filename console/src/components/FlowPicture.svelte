@@ -15,28 +15,75 @@
 </script>
 
 <figure>
-  <svg viewBox="0 -14 {width} {height + 28}" role="img" aria-label="From the entries, on the left, to the nodes where copies ended, to what became of them, on the right; the ledger has the numbers">
+  <svg
+    viewBox="0 -14 {width} {height + 28}"
+    role="img"
+    aria-label="From the entries, on the left, to the nodes where copies ended, to what became of them, on the right; the ledger has the numbers"
+  >
     {#each flow.bands as b, i (i)}
-      <path class:bad={b.bad} d={ribbon(columns[b.from.column] + thick, b.y0, columns[b.to.column], b.y1, b.width)}><title>{b.from.name} → {b.to.name}: {count(b.amount)}</title></path>
+      <path class:bad={b.bad} d={ribbon(columns[b.from.column] + thick, b.y0, columns[b.to.column], b.y1, b.width)}
+        ><title>{b.from.name} → {b.to.name}: {count(b.amount)}</title></path
+      >
     {/each}
     {#each flow.bars as b (b.column + b.name)}
-      <rect class:bad={b.bad} x={columns[b.column]} y={b.y} width={thick} height={b.height}><title>{b.name}: {count(b.amount)}</title></rect>
-      <text class:bad={b.bad} x={b.column === 0 ? columns[0] - 6 : columns[b.column] + thick + 6} y={b.y + b.height / 2} text-anchor={b.column === 0 ? "end" : "start"} dominant-baseline="central">{b.name} <tspan>{count(b.amount)}</tspan></text>
+      <rect class:bad={b.bad} x={columns[b.column]} y={b.y} width={thick} height={b.height}
+        ><title>{b.name}: {count(b.amount)}</title></rect
+      >
+      <text
+        class:bad={b.bad}
+        x={b.column === 0 ? columns[0] - 6 : columns[b.column] + thick + 6}
+        y={b.y + b.height / 2}
+        text-anchor={b.column === 0 ? "end" : "start"}
+        dominant-baseline="central">{b.name} <tspan>{count(b.amount)}</tspan></text
+      >
     {/each}
   </svg>
-  <figcaption class="quiet">Where messages came in, where copies of them ended, and as what. Bands are as wide as what went along them; between the first two columns stands what was handled, stored or set aside after the warm-up, a copy for each.</figcaption>
+  <figcaption class="quiet">
+    Where messages came in, where copies of them ended, and as what. Bands are as wide as what went along them; between
+    the first two columns stands what was handled, stored or set aside after the warm-up, a copy for each.
+  </figcaption>
 </figure>
 
 <style>
-  figure { margin: 0.5rem 0 1rem; max-width: 64rem; }
-  svg { width: 100%; height: auto; }
-  path { fill: var(--board-edge); opacity: 0.28; }
-  path:hover { opacity: 0.6; }
-  path.bad { fill: var(--loops); opacity: 0.45; }
-  rect { fill: var(--board-ink); }
-  rect.bad { fill: var(--loops); }
-  text { font-size: 13px; fill: var(--cds-text-01); paint-order: stroke; stroke: var(--cds-ui-background); stroke-width: 3px; }
-  text.bad { fill: var(--loops); }
-  tspan { fill: var(--cds-text-02); }
-  figcaption { font-size: 0.8125rem; }
+  figure {
+    margin: 0.5rem 0 1rem;
+    max-width: 64rem;
+  }
+  svg {
+    width: 100%;
+    height: auto;
+  }
+  path {
+    fill: var(--board-edge);
+    opacity: 0.28;
+  }
+  path:hover {
+    opacity: 0.6;
+  }
+  path.bad {
+    fill: var(--loops);
+    opacity: 0.45;
+  }
+  rect {
+    fill: var(--board-ink);
+  }
+  rect.bad {
+    fill: var(--loops);
+  }
+  text {
+    font-size: 13px;
+    fill: var(--cds-text-01);
+    paint-order: stroke;
+    stroke: var(--cds-ui-background);
+    stroke-width: 3px;
+  }
+  text.bad {
+    fill: var(--loops);
+  }
+  tspan {
+    fill: var(--cds-text-02);
+  }
+  figcaption {
+    font-size: 0.8125rem;
+  }
 </style>

@@ -7,7 +7,12 @@
   import Changes from "./Changes.svelte";
   import FindingCounts from "./FindingCounts.svelte";
 
-  let { name, revision, text, onrestore }: { name: string; revision: number; text: string; onrestore: (text: string, number: number) => void } = $props();
+  let {
+    name,
+    revision,
+    text,
+    onrestore,
+  }: { name: string; revision: number; text: string; onrestore: (text: string, number: number) => void } = $props();
 
   let revisions = $state.raw<Schemas["Revision"][] | undefined>();
   let next = $state("");
@@ -17,7 +22,9 @@
   let difference = $state.raw<Schemas["Difference"] | undefined>();
 
   async function load(cursor = 0) {
-    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/models/{name}/revisions", { params: { path: { workspace: currentWorkspace(), name }, query: { cursor } } });
+    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/models/{name}/revisions", {
+      params: { path: { workspace: currentWorkspace(), name }, query: { cursor } },
+    });
     if (error) trouble = sentence(error);
     else {
       revisions = [...(cursor ? (revisions ?? []) : []), ...(data.items ?? [])];
@@ -41,7 +48,9 @@
   /** Tells a revision apart from the text as it is now. */
   async function look(number: number) {
     [chosen, difference, trouble] = [number, undefined, ""];
-    const found = await api.GET("/api/v1/workspaces/{workspace}/models/{name}/revisions/{number}", { params: { path: { workspace: currentWorkspace(), name, number } } });
+    const found = await api.GET("/api/v1/workspaces/{workspace}/models/{name}/revisions/{number}", {
+      params: { path: { workspace: currentWorkspace(), name, number } },
+    });
     if (found.error) {
       trouble = sentence(found.error);
       return;
@@ -70,24 +79,75 @@
     {#if trouble}
       <InlineNotification kind="error" lowContrast hideCloseButton title="Not compared." subtitle={trouble} />
     {:else if !chosen}
-      <p class="quiet">Select a revision to see what has changed since then in the model, and which findings are new or resolved.</p>
+      <p class="quiet">
+        Select a revision to see what has changed since then in the model, and which findings are new or resolved.
+      </p>
     {:else if !difference}
       <InlineLoading description="Comparing" />
     {:else}
-      <div class="head"><h4>From revision {chosen} to the text as it is now</h4><Button size="small" kind="tertiary" disabled={old === text} on:click={() => (onrestore(old, chosen), (chosen = 0))}>Restore revision {chosen}</Button></div>
+      <div class="head">
+        <h4>From revision {chosen} to the text as it is now</h4>
+        <Button
+          size="small"
+          kind="tertiary"
+          disabled={old === text}
+          on:click={() => (onrestore(old, chosen), (chosen = 0))}>Restore revision {chosen}</Button
+        >
+      </div>
       <Changes {difference} />
     {/if}
   </div>
 </section>
 
 <style>
-  section { display: grid; grid-template-columns: minmax(16rem, 22rem) 1fr; height: 100%; }
-  ol { list-style: none; margin: 0; padding: 0; overflow: auto; border-right: 1px solid var(--cds-ui-03); }
-  .row { display: flex; flex-wrap: wrap; gap: 0.25rem 0.75rem; width: 100%; padding: 0.5rem 0.75rem; border: none; border-bottom: 1px solid var(--cds-ui-03); background: none; color: inherit; font: inherit; text-align: left; cursor: pointer; }
-  .row:hover { background: var(--cds-hover-ui); }
-  .row[aria-pressed="true"] { background: var(--cds-selected-ui); }
-  .row:focus-visible { outline: 2px solid var(--cds-focus); outline-offset: -2px; }
-  .told { padding: 0.5rem 0.75rem; overflow: auto; }
-  h4 { font-size: 0.875rem; font-weight: 600; }
-  .head { display: flex; align-items: center; justify-content: space-between; gap: 1rem; }
+  section {
+    display: grid;
+    grid-template-columns: minmax(16rem, 22rem) 1fr;
+    height: 100%;
+  }
+  ol {
+    list-style: none;
+    margin: 0;
+    padding: 0;
+    overflow: auto;
+    border-right: 1px solid var(--cds-ui-03);
+  }
+  .row {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 0.25rem 0.75rem;
+    width: 100%;
+    padding: 0.5rem 0.75rem;
+    border: none;
+    border-bottom: 1px solid var(--cds-ui-03);
+    background: none;
+    color: inherit;
+    font: inherit;
+    text-align: left;
+    cursor: pointer;
+  }
+  .row:hover {
+    background: var(--cds-hover-ui);
+  }
+  .row[aria-pressed="true"] {
+    background: var(--cds-selected-ui);
+  }
+  .row:focus-visible {
+    outline: 2px solid var(--cds-focus);
+    outline-offset: -2px;
+  }
+  .told {
+    padding: 0.5rem 0.75rem;
+    overflow: auto;
+  }
+  h4 {
+    font-size: 0.875rem;
+    font-weight: 600;
+  }
+  .head {
+    display: flex;
+    align-items: center;
+    justify-content: space-between;
+    gap: 1rem;
+  }
 </style>

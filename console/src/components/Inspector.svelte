@@ -39,14 +39,18 @@
   const names = $derived(Object.keys(nodes));
   const written = $derived(nodes[node]);
   const kind = $derived(catalogue?.kinds.find((k) => k.kind === written?.kind));
-  const [from, name] = $derived(link ? [link.slice(0, link.indexOf(":")), link.slice(link.indexOf(":") + 1)] : ["", ""]);
+  const [from, name] = $derived(
+    link ? [link.slice(0, link.indexOf(":")), link.slice(link.indexOf(":") + 1)] : ["", ""],
+  );
   const links = $derived((nodes[from]?.links ?? {}) as Record<string, Plain | null>);
   const linked = $derived(link && name in links ? (links[name] ?? {}) : undefined);
   const out = $derived(board.links.filter((l) => l.from === node && l.stroke !== "dead-letter"));
   const into = $derived(board.links.filter((l) => l.to === node && l.stroke !== "dead-letter"));
 
   const source = $derived(String(nodes[from]?.kind ?? ""));
-  const fields = $derived((linked ? catalogue?.link.filter((f) => f.on.length === 0 || f.on.includes(source)) : kind?.fields) ?? []);
+  const fields = $derived(
+    (linked ? catalogue?.link.filter((f) => f.on.length === 0 || f.on.includes(source)) : kind?.fields) ?? [],
+  );
   const of = $derived(linked ?? written);
   const set = $derived(fields.filter((f) => valueAt(of, f.path) !== undefined));
   const rest = $derived(fields.filter((f) => valueAt(of, f.path) === undefined));
@@ -65,20 +69,21 @@
   }
   /** Sets a field of what is chosen. A schedule has one calendar: setting one takes the other away. */
   async function setField(field: string, value: unknown): Promise<string> {
-    const other = !linked && written?.kind === "schedule" ? ({ cron: "every", every: "cron" } as Record<string, string>)[field] : undefined;
+    const other =
+      !linked && written?.kind === "schedule"
+        ? ({ cron: "every", every: "cron" } as Record<string, string>)[field]
+        : undefined;
     const patch = patchAt([...path, ...field.split(".")], value);
     if (other && value !== null && written && other in written) (valueAt(patch, path.join(".")) as Plain)[other] = null;
     const why = await onamend(patch);
     await tick();
     // The field may stand elsewhere now; whoever was in it stays in it.
-    if (globalThis.document.activeElement === globalThis.document.body) inspector?.querySelector<HTMLElement>(`[data-field="${field}"] :is(input, select)`)?.focus();
+    if (globalThis.document.activeElement === globalThis.document.body)
+      inspector?.querySelector<HTMLElement>(`[data-field="${field}"] :is(input, select)`)?.focus();
     return why;
   }
   let inspector = $state<HTMLElement>();
-  let more = $state(false);
-  $effect(() => {
-    more = path.length > 0 && untrack(() => set.length === 0); // at each node or link anew
-  });
+  let more = $derived(path.length > 0 && untrack(() => set.length === 0)); // reset at each node or link
 
   async function duplicate() {
     const copy = freeName(node, names);
@@ -91,34 +96,65 @@
   {#if linked}
     <div class="head">
       <h2>Link {from} → {board.links.find((l) => l.id === link)?.to ?? name}</h2>
-      {#if edits}<Button kind="danger-ghost" size="small" icon={TrashCan} on:click={async () => (wrong = await onamend(patchAt(path, null)))}>Remove</Button>{/if}
+      {#if edits}<Button
+          kind="danger-ghost"
+          size="small"
+          icon={TrashCan}
+          on:click={async () => (wrong = await onamend(patchAt(path, null)))}>Remove</Button
+        >{/if}
     </div>
-    <p class="quiet">Named <span class="mono">{link}</span>. <button class="plain" onclick={() => onchoose(from)}>To {from}</button></p>
+    <p class="quiet">
+      Named <span class="mono">{link}</span>. <button class="plain" onclick={() => onchoose(from)}>To {from}</button>
+    </p>
   {:else if written}
     <div class="head">
-      <h2>{node}</h2><span class="quiet">{written.kind}</span>
+      <h2>{node}</h2>
+      <span class="quiet">{written.kind}</span>
       {#if edits}
         <Button kind="ghost" size="small" icon={Copy} on:click={duplicate}>Duplicate</Button>
-        <Button kind="danger-ghost" size="small" icon={TrashCan} on:click={async () => (wrong = await onremove(node))}>Remove</Button>
+        <Button kind="danger-ghost" size="small" icon={TrashCan} on:click={async () => (wrong = await onremove(node))}
+          >Remove</Button
+        >
       {/if}
     </div>
     <p class="quiet">{kind?.about ?? ""}</p>
     {#if edits}
-      <TextInput size="sm" labelText="Name" bind:value={called} on:blur={rename} on:keydown={(e) => e.key === "Enter" && rename()} />
+      <TextInput
+        size="sm"
+        labelText="Name"
+        bind:value={called}
+        on:blur={rename}
+        on:keydown={(e) => e.key === "Enter" && rename()}
+      />
     {/if}
     {#if out.length || into.length}
       <ul class="links">
-        {#each out as l (l.id)}<li><button class="plain" onclick={() => onlink(l.id)}>→ {l.to}</button> <span class="quiet">{l.label.replaceAll("\n", ", ")}</span></li>{/each}
-        {#each into as l (l.id)}<li><button class="plain" onclick={() => onlink(l.id)}>← {l.from}</button> <span class="quiet">{l.label.replaceAll("\n", ", ")}</span></li>{/each}
+        {#each out as l (l.id)}<li>
+            <button class="plain" onclick={() => onlink(l.id)}>→ {l.to}</button>
+            <span class="quiet">{l.label.replaceAll("\n", ", ")}</span>
+          </li>{/each}
+        {#each into as l (l.id)}<li>
+            <button class="plain" onclick={() => onlink(l.id)}>← {l.from}</button>
+            <span class="quiet">{l.label.replaceAll("\n", ", ")}</span>
+          </li>{/each}
       </ul>
     {/if}
   {:else}
-    <p class="quiet">Select a node or a link on the board to see its fields, with units and defaults. Drag from a node's right edge to another node to draw a link.</p>
+    <p class="quiet">
+      Select a node or a link on the board to see its fields, with units and defaults. Drag from a node's right edge to
+      another node to draw a link.
+    </p>
   {/if}
   {#if wrong}<p class="wrong" role="alert">{wrong}</p>{/if}
   {#if of}
     {#each set as f (path.join() + f.path)}
-      <FieldRow field={f} value={valueAt(of, f.path)} nodes={names} disabled={!edits} onset={(v) => setField(f.path, v)} />
+      <FieldRow
+        field={f}
+        value={valueAt(of, f.path)}
+        nodes={names}
+        disabled={!edits}
+        onset={(v) => setField(f.path, v)}
+      />
     {/each}
     {#if edits && rest.length}
       <details bind:open={more}>
@@ -132,15 +168,54 @@
 </section>
 
 <style>
-  section { display: grid; gap: 0.625rem; padding: 0.5rem 0.75rem 2rem; align-content: start; height: 100%; overflow: auto; }
-  .head { display: flex; align-items: baseline; gap: 0.5rem; flex-wrap: wrap; }
-  h2 { font-size: 1rem; font-weight: 600; }
-  p { font-size: 0.8125rem; }
-  .links { font-size: 0.8125rem; }
-  .plain { background: none; border: none; color: var(--cds-link-01, #0f62fe); font: inherit; cursor: pointer; padding: 0; min-height: 1.5rem; }
-  :global([theme="g100"]) .plain { color: #78a9ff; }
-  .plain:focus-visible { outline: 2px solid var(--cds-focus, #0f62fe); }
-  .wrong { color: var(--cds-text-error, #da1e28); }
-  summary { cursor: pointer; font-size: 0.8125rem; padding: 0.25rem 0; }
-  details :global(.field) { margin-bottom: 0.625rem; }
+  section {
+    display: grid;
+    gap: 0.625rem;
+    padding: 0.5rem 0.75rem 2rem;
+    align-content: start;
+    height: 100%;
+    overflow: auto;
+  }
+  .head {
+    display: flex;
+    align-items: baseline;
+    gap: 0.5rem;
+    flex-wrap: wrap;
+  }
+  h2 {
+    font-size: 1rem;
+    font-weight: 600;
+  }
+  p {
+    font-size: 0.8125rem;
+  }
+  .links {
+    font-size: 0.8125rem;
+  }
+  .plain {
+    background: none;
+    border: none;
+    color: var(--cds-link-01, #0f62fe);
+    font: inherit;
+    cursor: pointer;
+    padding: 0;
+    min-height: 1.5rem;
+  }
+  :global([theme="g100"]) .plain {
+    color: #78a9ff;
+  }
+  .plain:focus-visible {
+    outline: 2px solid var(--cds-focus, #0f62fe);
+  }
+  .wrong {
+    color: var(--cds-text-error, #da1e28);
+  }
+  summary {
+    cursor: pointer;
+    font-size: 0.8125rem;
+    padding: 0.25rem 0;
+  }
+  details :global(.field) {
+    margin-bottom: 0.625rem;
+  }
 </style>

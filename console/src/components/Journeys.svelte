@@ -35,14 +35,27 @@
 
   async function search() {
     [looking, trouble] = [true, ""];
-    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/journeys", { params: { path: { workspace: currentWorkspace(), id: run }, query: { outcome: outcome || undefined, ends: ending || undefined, node: node || undefined, key: key || undefined, data: payload || undefined } } });
+    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/journeys", {
+      params: {
+        path: { workspace: currentWorkspace(), id: run },
+        query: {
+          outcome: outcome || undefined,
+          ends: ending || undefined,
+          node: node || undefined,
+          key: key || undefined,
+          data: payload || undefined,
+        },
+      },
+    });
     looking = false;
     if (error) trouble = sentence(error);
     else [list, sampled] = [data.journeys ?? [], data.sampled];
   }
 
   async function tell(journey: number) {
-    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/journeys/{journey}", { params: { path: { workspace: currentWorkspace(), id: run, journey } } });
+    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/journeys/{journey}", {
+      params: { path: { workspace: currentWorkspace(), id: run, journey } },
+    });
     if (error) trouble = sentence(error);
     else told = data;
   }
@@ -51,7 +64,10 @@
 <section aria-label="Journeys" bind:this={whole}>
   <form onsubmit={(e) => (e.preventDefault(), (ending = ""), search())}>
     <Select size="sm" labelText="Outcome" bind:selected={outcome}>
-      <SelectItem value="" text="Any outcome" /><SelectItem value="failed" text="Failed: lost, parked or returned" /><SelectItem value="complete" text="Complete" /><SelectItem value="in_flight" text="In flight" />
+      <SelectItem value="" text="Any outcome" /><SelectItem
+        value="failed"
+        text="Failed: lost, parked or returned"
+      /><SelectItem value="complete" text="Complete" /><SelectItem value="in_flight" text="In flight" />
     </Select>
     <Select size="sm" labelText="Reached node" bind:selected={node}>
       <SelectItem value="" text="Any node" />
@@ -61,30 +77,52 @@
     <TextInput size="sm" labelText="Payload contains" placeholder="overweight" bind:value={payload} />
     <Button size="small" kind="tertiary" type="submit" disabled={looking}>Show journeys</Button>
   </form>
-  {#if trouble}<InlineNotification kind="error" lowContrast title="The journey could not be loaded." subtitle={trouble} on:close={() => (trouble = "")} />{/if}
-  {#if ending && list}<p>Journeys with a copy that was <b>{ending.replaceAll("_", "-")}</b>{node ? ` and reached ${node}` : ""}. <button class="plain as-link" onclick={() => behind("", node)}>Show all</button></p>{/if}
+  {#if trouble}<InlineNotification
+      kind="error"
+      lowContrast
+      title="The journey could not be loaded."
+      subtitle={trouble}
+      on:close={() => (trouble = "")}
+    />{/if}
+  {#if ending && list}<p>
+      Journeys with a copy that was <b>{ending.replaceAll("_", "-")}</b>{node ? ` and reached ${node}` : ""}.
+      <button class="plain as-link" onclick={() => behind("", node)}>Show all</button>
+    </p>{/if}
   {#if looking}
     <InlineLoading description="Simulating the first replication again" />
   {:else if list}
-    <p class="quiet">{count(list.length)} of {count(sampled)} kept journeys of the first replication: the first 200 that failed, and a sample of 100 others.</p>
+    <p class="quiet">
+      {count(list.length)} of {count(sampled)} kept journeys of the first replication: the first 200 that failed, and a sample
+      of 100 others.
+    </p>
     <div class="both">
       <ul>
         {#each list as j (j.journey)}
           <li>
             <button aria-pressed={told?.journey === j.journey} data-journey={j.journey} onclick={() => tell(j.journey)}>
-              <span class={j.outcome}>{j.outcome}</span> <span class="mono">{j.key || `journey ${j.journey}`}</span> <span class="quiet">into {j.entry} after {duration(j.t_s)}, {count(j.copies)} copies</span>
+              <span class={j.outcome}>{j.outcome}</span> <span class="mono">{j.key || `journey ${j.journey}`}</span>
+              <span class="quiet">into {j.entry} after {duration(j.t_s)}, {count(j.copies)} copies</span>
               {#if j.ends}<br /><span class="quiet">{j.ends}</span>{/if}
             </button>
           </li>
         {:else}
-          <li class="quiet">None of them. Widen the search, or ask for one by number on the command line: <span class="mono">run … -journey N</span>.</li>
+          <li class="quiet">
+            None of them. Widen the search, or ask for one by number on the command line: <span class="mono"
+              >run … -journey N</span
+            >.
+          </li>
         {/each}
       </ul>
       <div class="told" aria-live="polite">
         {#if told}
           <div class="head">
             <h4>Journey {told.journey}: {told.outcome}</h4>
-            <div role="group" aria-label="The journey as"><button aria-pressed={!asTime} onclick={() => (asTime = false)}>Steps</button><button aria-pressed={asTime} onclick={() => (asTime = true)}>Waterfall</button></div>
+            <div role="group" aria-label="The journey as">
+              <button aria-pressed={!asTime} onclick={() => (asTime = false)}>Steps</button><button
+                aria-pressed={asTime}
+                onclick={() => (asTime = true)}>Waterfall</button
+              >
+            </div>
           </div>
           {#if asTime}<Waterfall steps={told.steps ?? []} />{:else}<Steps steps={told.steps ?? []} />{/if}
           {#if told.more}<p class="quiet">and {count(told.more)} steps more</p>{/if}
@@ -97,19 +135,88 @@
 </section>
 
 <style>
-  form { display: grid; grid-template-columns: repeat(4, minmax(8rem, 13rem)) auto; gap: 0.75rem; align-items: end; justify-content: start; margin-bottom: 0.5rem; }
-  .both { display: grid; grid-template-columns: minmax(18rem, 1fr) 1.3fr; border: 1px solid var(--cds-ui-03); height: 24rem; font-size: 0.8125rem; }
-  ul { margin: 0; padding: 0; list-style: none; overflow: auto; border-right: 1px solid var(--cds-ui-03); }
-  li button { width: 100%; padding: 0.375rem 0.75rem; border: none; border-bottom: 1px solid var(--cds-ui-03); background: none; color: inherit; font: inherit; text-align: left; cursor: pointer; }
-  li button:hover { background: var(--cds-hover-ui); }
-  li button[aria-pressed="true"] { background: var(--cds-selected-ui); }
-  li button:focus-visible { outline: 2px solid var(--cds-focus); outline-offset: -2px; }
-  .failed { color: var(--loops); font-weight: 600; }
-  .complete { color: var(--fine); }
-  .told { overflow: auto; padding: 0.5rem 0.75rem; }
-  .head { display: flex; justify-content: space-between; align-items: start; }
-  .head button { padding: 0.125rem 0.5rem; min-height: 1.5rem; border: 1px solid var(--cds-ui-03); background: var(--cds-ui-background); color: inherit; font: inherit; cursor: pointer; }
-  .head button[aria-pressed="true"] { background: var(--board-ink); color: var(--board-node); }
-  h4 { font-size: inherit; font-weight: 600; padding-bottom: 0.25rem; }
-  @media (max-width: 800px) { form, .both { grid-template-columns: 1fr; height: auto; } }
+  form {
+    display: grid;
+    grid-template-columns: repeat(4, minmax(8rem, 13rem)) auto;
+    gap: 0.75rem;
+    align-items: end;
+    justify-content: start;
+    margin-bottom: 0.5rem;
+  }
+  .both {
+    display: grid;
+    grid-template-columns: minmax(18rem, 1fr) 1.3fr;
+    border: 1px solid var(--cds-ui-03);
+    height: 24rem;
+    font-size: 0.8125rem;
+  }
+  ul {
+    margin: 0;
+    padding: 0;
+    list-style: none;
+    overflow: auto;
+    border-right: 1px solid var(--cds-ui-03);
+  }
+  li button {
+    width: 100%;
+    padding: 0.375rem 0.75rem;
+    border: none;
+    border-bottom: 1px solid var(--cds-ui-03);
+    background: none;
+    color: inherit;
+    font: inherit;
+    text-align: left;
+    cursor: pointer;
+  }
+  li button:hover {
+    background: var(--cds-hover-ui);
+  }
+  li button[aria-pressed="true"] {
+    background: var(--cds-selected-ui);
+  }
+  li button:focus-visible {
+    outline: 2px solid var(--cds-focus);
+    outline-offset: -2px;
+  }
+  .failed {
+    color: var(--loops);
+    font-weight: 600;
+  }
+  .complete {
+    color: var(--fine);
+  }
+  .told {
+    overflow: auto;
+    padding: 0.5rem 0.75rem;
+  }
+  .head {
+    display: flex;
+    justify-content: space-between;
+    align-items: start;
+  }
+  .head button {
+    padding: 0.125rem 0.5rem;
+    min-height: 1.5rem;
+    border: 1px solid var(--cds-ui-03);
+    background: var(--cds-ui-background);
+    color: inherit;
+    font: inherit;
+    cursor: pointer;
+  }
+  .head button[aria-pressed="true"] {
+    background: var(--board-ink);
+    color: var(--board-node);
+  }
+  h4 {
+    font-size: inherit;
+    font-weight: 600;
+    padding-bottom: 0.25rem;
+  }
+  @media (max-width: 800px) {
+    form,
+    .both {
+      grid-template-columns: 1fr;
+      height: auto;
+    }
+  }
 </style>

@@ -9,7 +9,13 @@
     const kept = fates.map((f) => ({ ...f, n: counts[f.key] ?? 0 })).filter((f) => f.n > 0);
     const lost = Object.entries(ledger.lost)
       .filter(([cause, n]) => cause !== "total" && n > 0)
-      .map(([cause, n]) => ({ key: "lost-" + cause, label: "lost: " + cause.replaceAll("_", "-"), means: "gone, for this cause", bad: true, n }));
+      .map(([cause, n]) => ({
+        key: "lost-" + cause,
+        label: "lost: " + cause.replaceAll("_", "-"),
+        means: "gone, for this cause",
+        bad: true,
+        n,
+      }));
     return [...kept, ...lost];
   });
   const sum = $derived(rows.reduce((s, r) => s + r.n, 0));
@@ -17,26 +23,74 @@
 
 <div class="strip" aria-hidden="true">
   {#each rows as r, i (r.key)}
-    <span class:lost={r.key.startsWith("lost")} class:parked={r.key === "parked"} style:flex-grow={Math.max(r.n, ledger.copies / 400)} style:opacity={r.bad ? 1 : 0.85 - 0.13 * (i % 5)} title="{r.label}: {count(r.n)}"></span>
+    <span
+      class:lost={r.key.startsWith("lost")}
+      class:parked={r.key === "parked"}
+      style:flex-grow={Math.max(r.n, ledger.copies / 400)}
+      style:opacity={r.bad ? 1 : 0.85 - 0.13 * (i % 5)}
+      title="{r.label}: {count(r.n)}"
+    ></span>
   {/each}
 </div>
 <table class="bx--data-table bx--data-table--compact">
   <caption class="bx--visually-hidden">Where every message went</caption>
-  <thead><tr><th scope="col">Fate</th><th scope="col" class="num">Copies</th><th scope="col" class="num">Share</th><th scope="col">What it means</th></tr></thead>
+  <thead
+    ><tr
+      ><th scope="col">Fate</th><th scope="col" class="num">Copies</th><th scope="col" class="num">Share</th><th
+        scope="col">What it means</th
+      ></tr
+    ></thead
+  >
   <tbody>
     {#each rows as r (r.key)}
-      <tr data-fate={r.key}><td class:lost={r.key.startsWith("lost")} class:parked={r.key === "parked"}>{#if onpick}<button class="plain behind" onclick={() => onpick(r.key)} title="The journeys behind this number">{r.label}</button>{:else}{r.label}{/if}</td><td class="num">{count(r.n)}</td><td class="num">{share(r.n / Math.max(ledger.copies, 1))}</td><td class="quiet">{r.means}</td></tr>
+      <tr data-fate={r.key}
+        ><td class:lost={r.key.startsWith("lost")} class:parked={r.key === "parked"}
+          >{#if onpick}<button
+              class="plain behind"
+              onclick={() => onpick(r.key)}
+              title="The journeys behind this number">{r.label}</button
+            >{:else}{r.label}{/if}</td
+        ><td class="num">{count(r.n)}</td><td class="num">{share(r.n / Math.max(ledger.copies, 1))}</td><td
+          class="quiet">{r.means}</td
+        ></tr
+      >
     {/each}
-    <tr data-fate="sum"><td><b>sum</b></td><td class="num"><b>{count(sum)}</b></td><td></td><td class="quiet">{sum === ledger.copies ? `adds up: ${count(ledger.copies)} copies came of ${count(ledger.entered)} messages` : "does not add up; please report this run"}</td></tr>
+    <tr data-fate="sum"
+      ><td><b>sum</b></td><td class="num"><b>{count(sum)}</b></td><td></td><td class="quiet"
+        >{sum === ledger.copies
+          ? `adds up: ${count(ledger.copies)} copies came of ${count(ledger.entered)} messages`
+          : "does not add up; please report this run"}</td
+      ></tr
+    >
   </tbody>
 </table>
 
 <style>
-  .strip { display: flex; gap: 2px; height: 20px; margin-bottom: 0.5rem; }
-  .strip span { background: var(--fine); min-width: 2px; }
-  .strip .parked { background: var(--loses); }
-  .strip .lost { background: var(--loops); }
-  table { width: 100%; }
-  td.lost { color: var(--loops); font-weight: 600; }
-  td.parked { color: var(--loses); font-weight: 600; }
+  .strip {
+    display: flex;
+    gap: 2px;
+    height: 20px;
+    margin-bottom: 0.5rem;
+  }
+  .strip span {
+    background: var(--fine);
+    min-width: 2px;
+  }
+  .strip .parked {
+    background: var(--loses);
+  }
+  .strip .lost {
+    background: var(--loops);
+  }
+  table {
+    width: 100%;
+  }
+  td.lost {
+    color: var(--loops);
+    font-weight: 600;
+  }
+  td.parked {
+    color: var(--loses);
+    font-weight: 600;
+  }
 </style>

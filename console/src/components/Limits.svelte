@@ -23,16 +23,36 @@
 <h2>Limits of runs</h2>
 <p>A run that meets a limit ends with what it has, and says which limit it was.</p>
 {#if trouble}<InlineNotification lowContrast kind="error" title="That did not work." subtitle={trouble} />{/if}
-{#if saved}<InlineNotification lowContrast kind="success" title="Kept." subtitle="Runs in progress keep the limits that they began with." />{/if}
+{#if saved}<InlineNotification
+    lowContrast
+    kind="success"
+    title="Kept."
+    subtitle="Runs in progress keep the limits that they began with."
+  />{/if}
 {#if limits}
   <Form on:submit={save} class="narrow">
     <NumberInput labelText="Events of one replication" min={1000} bind:value={limits.max_events} />
     <NumberInput labelText="Copies in flight" min={1000} bind:value={limits.max_copies} />
     <NumberInput labelText="Memory of one replication (bytes)" min={1000000} bind:value={limits.max_memory} />
-    <NumberInput labelText="Wall time of one replication or point (seconds)" min={1} max={86400} bind:value={limits.max_s} />
+    <NumberInput
+      labelText="Wall time of one replication or point (seconds)"
+      min={1}
+      max={86400}
+      bind:value={limits.max_s}
+    />
     <h2>Retention</h2>
-    <NumberInput labelText="Runs, for so many days (0: for ever)" min={0} max={36500} bind:value={limits.keep_runs_days} />
-    <NumberInput labelText="The audit trail, for so many days (0: for ever)" min={0} max={36500} bind:value={limits.keep_audit_days} />
+    <NumberInput
+      labelText="Runs, for so many days (0: for ever)"
+      min={0}
+      max={36500}
+      bind:value={limits.keep_runs_days}
+    />
+    <NumberInput
+      labelText="The audit trail, for so many days (0: for ever)"
+      min={0}
+      max={36500}
+      bind:value={limits.keep_audit_days}
+    />
     <Button type="submit" size="small">Keep</Button>
   </Form>
 {/if}

@@ -11,12 +11,21 @@
 {:else}
   <ol aria-label="Who did what, the latest first">
     {#each [...acts].reverse() as a, i (i)}
-      <li><span class="at">{clock(a.at_s)}</span> <b>{a.who}</b> {a.what}{a.times > 1 ? `, ${count(a.times)} times` : ""}</li>
+      <li>
+        <span class="at">{clock(a.at_s)}</span> <b>{a.who}</b>
+        {a.what}{a.times > 1 ? `, ${count(a.times)} times` : ""}
+      </li>
     {/each}
   </ol>
 {/if}
 
 <style>
-  li { line-height: 1.7; }
-  .at { font-family: "IBM Plex Mono", monospace; color: var(--cds-text-02); margin-right: 0.5rem; }
+  li {
+    line-height: 1.7;
+  }
+  .at {
+    font-family: "IBM Plex Mono", monospace;
+    color: var(--cds-text-02);
+    margin-right: 0.5rem;
+  }
 </style>

@@ -5,7 +5,21 @@
   import { payloadOf, sampleOf } from "../lib/sample";
   import Steps from "./Steps.svelte";
 
-  let { path, rehearsal, text, chosen, edits, now }: { path: { workspace: string; id: string }; rehearsal: Schemas["Rehearsal"]; text: string; chosen: string; edits: boolean; now: number } = $props();
+  let {
+    path,
+    rehearsal,
+    text,
+    chosen,
+    edits,
+    now,
+  }: {
+    path: { workspace: string; id: string };
+    rehearsal: Schemas["Rehearsal"];
+    text: string;
+    chosen: string;
+    edits: boolean;
+    now: number;
+  } = $props();
 
   let node = $state("");
   let key = $state("");
@@ -16,7 +30,9 @@
   let told = $state.raw<Schemas["Journey"] | undefined>();
 
   $effect(() => {
-    const wanted = rehearsal.entries.some((e) => e.node === chosen) ? chosen : node || (rehearsal.entries[0]?.node ?? "");
+    const wanted = rehearsal.entries.some((e) => e.node === chosen)
+      ? chosen
+      : node || (rehearsal.entries[0]?.node ?? "");
     if (wanted && wanted !== node) {
       node = wanted;
       sample(wanted);
@@ -27,7 +43,16 @@
     if (example && at === node) ({ key, kind, data } = example);
   }
   const address = $derived(location.origin + (rehearsal.entries.find((e) => e.node === node)?.path ?? ""));
-  const event = $derived(JSON.stringify({ specversion: "1.0", id: "1", source: "console", type: kind || "message", ...(key ? { subject: key } : {}), data: "…" }));
+  const event = $derived(
+    JSON.stringify({
+      specversion: "1.0",
+      id: "1",
+      source: "console",
+      type: kind || "message",
+      ...(key ? { subject: key } : {}),
+      data: "…",
+    }),
+  );
 
   let sent = 0;
   async function send() {
@@ -40,7 +65,18 @@
       return;
     }
     // As any program would: an event in its JSON form.
-    const answer = await fetch(address, { method: "POST", headers: { "Content-Type": "application/cloudevents+json" }, body: JSON.stringify({ specversion: "1.0", id: `console-${++sent}`, source: "console", type: kind || "message", ...(key ? { subject: key } : {}), data: payload }) });
+    const answer = await fetch(address, {
+      method: "POST",
+      headers: { "Content-Type": "application/cloudevents+json" },
+      body: JSON.stringify({
+        specversion: "1.0",
+        id: `console-${++sent}`,
+        source: "console",
+        type: kind || "message",
+        ...(key ? { subject: key } : {}),
+        data: payload,
+      }),
+    });
     const said = await answer.json();
     if (!answer.ok) wrong = sentence(said);
     else {
@@ -53,11 +89,18 @@
   let looked = -1;
   async function look() {
     const id = journey;
-    const { data } = await api.GET("/api/v1/workspaces/{workspace}/rehearsals/{id}/journeys/{journey}", { params: { path: { ...path, journey: id } } });
+    const { data } = await api.GET("/api/v1/workspaces/{workspace}/rehearsals/{id}/journeys/{journey}", {
+      params: { path: { ...path, journey: id } },
+    });
     if (data && id === journey) told = data;
   }
   $effect(() => {
-    if (!journey || now === looked || (told?.journey === journey && told.outcome !== "in_flight" && told.outcome !== "")) return;
+    if (
+      !journey ||
+      now === looked ||
+      (told?.journey === journey && told.outcome !== "in_flight" && told.outcome !== "")
+    )
+      return;
     if (Math.abs(now - looked) < 0.05) return;
     looked = now;
     look();
@@ -68,15 +111,24 @@
   <Select size="sm" labelText="To" bind:selected={node} on:change={() => sample(node)}>
     {#each rehearsal.entries as e (e.node)}<SelectItem value={e.node} text="{e.node} · {e.kind}" />{/each}
   </Select>
-  <div class="two"><TextInput size="sm" labelText="Key" bind:value={key} /><TextInput size="sm" labelText="Type" bind:value={kind} /></div>
+  <div class="two">
+    <TextInput size="sm" labelText="Key" bind:value={key} /><TextInput size="sm" labelText="Type" bind:value={kind} />
+  </div>
   <TextArea rows={4} labelText="Payload (JSON)" bind:value={data} />
-  {#if edits}<div><Button size="small" type="submit" icon={Send}>Send</Button></div>{:else}<p class="quiet">Viewers watch; editors send.</p>{/if}
+  {#if edits}<div><Button size="small" type="submit" icon={Send}>Send</Button></div>{:else}<p class="quiet">
+      Viewers watch; editors send.
+    </p>{/if}
   {#if wrong}<p class="wrong" role="alert">{wrong}</p>{/if}
 </form>
 
 {#if told}
   <section aria-label="Steps" aria-live="polite">
-    <h2>Message {told.journey}{told.key ? `, ${told.key}` : ""}: <span class={told.outcome} data-outcome={told.outcome}>{told.outcome === "in_flight" ? "in flight" : told.outcome}</span></h2>
+    <h2>
+      Message {told.journey}{told.key ? `, ${told.key}` : ""}:
+      <span class={told.outcome} data-outcome={told.outcome}
+        >{told.outcome === "in_flight" ? "in flight" : told.outcome}</span
+      >
+    </h2>
     <div class="steps"><Steps steps={told.steps ?? []} /></div>
   </section>
 {/if}
@@ -84,19 +136,49 @@
 <details>
   <summary>From any program, with CloudEvents 1.0</summary>
   <p class="quiet">Binary, structured or as a batch; with a token from the settings.</p>
-  <CodeSnippet type="multi" feedback="Copied" code={`curl ${address} \\\n  -H 'authorization: Bearer TOKEN' \\\n  -H 'content-type: application/cloudevents+json' \\\n  -d '${event}'`} />
+  <CodeSnippet
+    type="multi"
+    feedback="Copied"
+    code={`curl ${address} \\\n  -H 'authorization: Bearer TOKEN' \\\n  -H 'content-type: application/cloudevents+json' \\\n  -d '${event}'`}
+  />
   {#if rehearsal.endpoints.length}
     <p class="quiet">The model's endpoints answer real requests: {rehearsal.endpoints.join(", ")}, below</p>
-    <CodeSnippet type="single" feedback="Copied" code={`${location.origin}/api/v1/workspaces/${path.workspace}/rehearsals/${path.id}/http`} />
+    <CodeSnippet
+      type="single"
+      feedback="Copied"
+      code={`${location.origin}/api/v1/workspaces/${path.workspace}/rehearsals/${path.id}/http`}
+    />
   {/if}
 </details>
 
 <style>
-  form { display: grid; gap: 0.5rem; }
-  .two { display: grid; grid-template-columns: 1.5fr 1fr; gap: 0.5rem; }
-  h2 { font-size: 0.875rem; font-weight: 600; padding: 0.75rem 0 0.25rem; }
-  .steps { overflow: auto; }
-  .wrong, .failed { color: var(--loops); }
-  details { padding-top: 1rem; }
-  summary { cursor: pointer; padding-bottom: 0.25rem; min-height: 1.5rem; }
+  form {
+    display: grid;
+    gap: 0.5rem;
+  }
+  .two {
+    display: grid;
+    grid-template-columns: 1.5fr 1fr;
+    gap: 0.5rem;
+  }
+  h2 {
+    font-size: 0.875rem;
+    font-weight: 600;
+    padding: 0.75rem 0 0.25rem;
+  }
+  .steps {
+    overflow: auto;
+  }
+  .wrong,
+  .failed {
+    color: var(--loops);
+  }
+  details {
+    padding-top: 1rem;
+  }
+  summary {
+    cursor: pointer;
+    padding-bottom: 0.25rem;
+    min-height: 1.5rem;
+  }
 </style>

@@ -17,7 +17,9 @@
 
   async function load() {
     if (!workspace) return;
-    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/members", { params: { path: { workspace } } });
+    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/members", {
+      params: { path: { workspace } },
+    });
     if (error) trouble = sentence(error);
     else members = data.items;
   }
@@ -32,13 +34,18 @@
 
   async function give(e: Event) {
     e.preventDefault();
-    const { error } = await api.PUT("/api/v1/workspaces/{workspace}/members/{user}", { params: { path: { workspace, user: person } }, body: { role } });
+    const { error } = await api.PUT("/api/v1/workspaces/{workspace}/members/{user}", {
+      params: { path: { workspace, user: person } },
+      body: { role },
+    });
     if (!error) person = "";
     did(error);
   }
 
   async function take(user: string) {
-    const { error } = await api.DELETE("/api/v1/workspaces/{workspace}/members/{user}", { params: { path: { workspace, user } } });
+    const { error } = await api.DELETE("/api/v1/workspaces/{workspace}/members/{user}", {
+      params: { path: { workspace, user } },
+    });
     did(error);
   }
 
@@ -54,18 +61,38 @@
 </script>
 
 <h2>Workspaces</h2>
-<p>A workspace holds models, scenarios and runs. A <em>viewer</em> reads, an <em>editor</em> changes and runs, an <em>admin</em> gives others a role.</p>
+<p>
+  A workspace holds models, scenarios and runs. A <em>viewer</em> reads, an <em>editor</em> changes and runs, an
+  <em>admin</em> gives others a role.
+</p>
 {#if trouble}<InlineNotification lowContrast kind="error" title="That did not work." subtitle={trouble} />{/if}
 <Select labelText="Workspace" bind:selected={workspace} inline>
-  {#each visitor.workspaces ?? [] as w (w.name)}<SelectItem value={w.name} text={`${w.name} (${w.models} ${w.models === 1 ? "model" : "models"}, you: ${w.role})`} />{/each}
+  {#each visitor.workspaces ?? [] as w (w.name)}<SelectItem
+      value={w.name}
+      text={`${w.name} (${w.models} ${w.models === 1 ? "model" : "models"}, you: ${w.role})`}
+    />{/each}
 </Select>
 {#if members.length === 0}
   <p class="quiet">It has no members beside those who administer the service.</p>
 {:else}
-  <DataTable size="short" rows={members.map((m) => ({ id: m.user, ...m }))} headers={[{ key: "user", value: "Person" }, { key: "role", value: "Role" }, { key: "id", empty: true }]}>
+  <DataTable
+    size="short"
+    rows={members.map((m) => ({ id: m.user, ...m }))}
+    headers={[
+      { key: "user", value: "Person" },
+      { key: "role", value: "Role" },
+      { key: "id", empty: true },
+    ]}
+  >
     <svelte:fragment slot="cell" let:row let:cell>
       {#if cell.key === "id"}
-        {#if keeps}<Button kind="danger-ghost" size="small" icon={TrashCan} iconDescription={`Take the role of ${row.user} away`} on:click={() => take(row.user)} />{/if}
+        {#if keeps}<Button
+            kind="danger-ghost"
+            size="small"
+            icon={TrashCan}
+            iconDescription={`Take the role of ${row.user} away`}
+            on:click={() => take(row.user)}
+          />{/if}
       {:else}{cell.value}{/if}
     </svelte:fragment>
   </DataTable>
@@ -73,14 +100,21 @@
 {#if keeps}
   <Form on:submit={give} class="row">
     <TextInput labelText="Person" bind:value={person} />
-    <Select labelText="Role" bind:selected={role}><SelectItem value="viewer" /><SelectItem value="editor" /><SelectItem value="admin" /></Select>
+    <Select labelText="Role" bind:selected={role}
+      ><SelectItem value="viewer" /><SelectItem value="editor" /><SelectItem value="admin" /></Select
+    >
     <Button type="submit" size="field" disabled={!person}>Give the role</Button>
   </Form>
 {/if}
 {#if admin}
   <h2>Another workspace</h2>
   <Form on:submit={make} class="row">
-    <TextInput labelText="Name" placeholder="night-crossings" helperText="Lower-case letters, digits, hyphens" bind:value={fresh} />
+    <TextInput
+      labelText="Name"
+      placeholder="night-crossings"
+      helperText="Lower-case letters, digits, hyphens"
+      bind:value={fresh}
+    />
     <Button type="submit" size="field" disabled={!/^[a-z][a-z0-9-]{0,62}$/.test(fresh)}>Make a workspace</Button>
   </Form>
 {/if}

@@ -34,8 +34,13 @@
 
   /** Makes the model, and the starter's scenario beside it. */
   async function create() {
-    const text = starter ? starter.text.replace(/^name: .*$/m, `name: ${name}`) : `ironweir: topology/1\nname: ${name}\nnodes: {}\n`;
-    const { error } = await api.POST("/api/v1/workspaces/{workspace}/models", { params: { path: { workspace: currentWorkspace() } }, body: { name, text } });
+    const text = starter
+      ? starter.text.replace(/^name: .*$/m, `name: ${name}`)
+      : `ironweir: topology/1\nname: ${name}\nnodes: {}\n`;
+    const { error } = await api.POST("/api/v1/workspaces/{workspace}/models", {
+      params: { path: { workspace: currentWorkspace() } },
+      body: { name, text },
+    });
     if (error) {
       refused = sentence(error);
       return;
@@ -45,16 +50,39 @@
       return;
     }
     const scenario = /^name: ([a-z][a-z0-9-]*)$/m.exec(starter.scenario)?.[1] ?? "first";
-    await api.PUT("/api/v1/workspaces/{workspace}/models/{name}/scenarios/{text}", { params: { path: { workspace: currentWorkspace(), name, text: scenario } }, body: { text: starter.scenario } });
+    await api.PUT("/api/v1/workspaces/{workspace}/models/{name}/scenarios/{text}", {
+      params: { path: { workspace: currentWorkspace(), name, text: scenario } },
+      body: { text: starter.scenario },
+    });
     navigate("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name } });
   }
 </script>
 
-<Modal bind:open size="lg" modalHeading="New model" primaryButtonText="Make it" secondaryButtonText="Cancel" primaryButtonDisabled={(!starter && !empty) || !/^[a-z][a-z0-9-]{0,62}$/.test(name)} on:click:button--secondary={() => (open = false)} on:submit={create} selectorPrimaryFocus="#new-name">
-  <TextInput id="new-name" labelText="Name" placeholder="ferry-check-in" helperText="Small letters, digits and hyphens, starting with a letter." bind:value={name} invalid={refused !== ""} invalidText={refused} />
+<Modal
+  bind:open
+  size="lg"
+  modalHeading="New model"
+  primaryButtonText="Make it"
+  secondaryButtonText="Cancel"
+  primaryButtonDisabled={(!starter && !empty) || !/^[a-z][a-z0-9-]{0,62}$/.test(name)}
+  on:click:button--secondary={() => (open = false)}
+  on:submit={create}
+  selectorPrimaryFocus="#new-name"
+>
+  <TextInput
+    id="new-name"
+    labelText="Name"
+    placeholder="ferry-check-in"
+    helperText="Small letters, digits and hyphens, starting with a letter."
+    bind:value={name}
+    invalid={refused !== ""}
+    invalidText={refused}
+  />
   <div class="choice" bind:this={choice}>
     <TileGroup legendText="Begin with" bind:selected={chosen}>
-      <RadioTile value="empty"><strong>an empty board</strong><br /><span class="quiet">Nothing yet: draw it node by node.</span></RadioTile>
+      <RadioTile value="empty"
+        ><strong>an empty board</strong><br /><span class="quiet">Nothing yet: draw it node by node.</span></RadioTile
+      >
       {#each starters as s (s.name)}
         <RadioTile value={s.name}><strong>{s.name}</strong><br /><span class="quiet">{s.about}</span></RadioTile>
       {/each}
@@ -63,17 +91,49 @@
       {#if picture}
         <img src={picture} alt="{chosen} as a picture" />
       {:else if starter}
-        <InlineNotification kind="info" lowContrast hideCloseButton title="No picture:" subtitle="the service has no Graphviz." />
+        <InlineNotification
+          kind="info"
+          lowContrast
+          hideCloseButton
+          title="No picture:"
+          subtitle="the service has no Graphviz."
+        />
       {/if}
-      {#if starter}<figcaption class="quiet"><strong>{chosen}</strong> comes with a scenario in which something goes wrong.</figcaption>{/if}
+      {#if starter}<figcaption class="quiet">
+          <strong>{chosen}</strong> comes with a scenario in which something goes wrong.
+        </figcaption>{/if}
     </figure>
   </div>
 </Modal>
 
 <style>
-  .choice { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1.1fr); gap: 1rem; margin-top: 1rem; }
-  .choice > :global(fieldset) { position: relative; max-height: 20rem; overflow: auto; }
-  figure { margin: 0; display: flex; flex-direction: column; gap: 0.5rem; }
-  img { width: 100%; max-height: 18rem; object-fit: contain; background: #fff; padding: 0.5rem; }
-  @media (max-width: 800px) { .choice { grid-template-columns: 1fr; } }
+  .choice {
+    display: grid;
+    grid-template-columns: minmax(0, 1fr) minmax(0, 1.1fr);
+    gap: 1rem;
+    margin-top: 1rem;
+  }
+  .choice > :global(fieldset) {
+    position: relative;
+    max-height: 20rem;
+    overflow: auto;
+  }
+  figure {
+    margin: 0;
+    display: flex;
+    flex-direction: column;
+    gap: 0.5rem;
+  }
+  img {
+    width: 100%;
+    max-height: 18rem;
+    object-fit: contain;
+    background: #fff;
+    padding: 0.5rem;
+  }
+  @media (max-width: 800px) {
+    .choice {
+      grid-template-columns: 1fr;
+    }
+  }
 </style>

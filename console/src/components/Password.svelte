@@ -20,12 +20,24 @@
 </script>
 
 <h2>Password</h2>
-{#if trouble}<InlineNotification lowContrast kind="error" title="The password was not changed." subtitle={trouble} />{/if}
+{#if trouble}<InlineNotification
+    lowContrast
+    kind="error"
+    title="The password was not changed."
+    subtitle={trouble}
+  />{/if}
 {#if said}<InlineNotification lowContrast kind="success" title="The password was changed." subtitle={said} />{/if}
 <Form on:submit={choose} class="narrow">
   {#if visitor.user?.has_password}
     <PasswordInput labelText="Password until now" bind:value={before} autocomplete="current-password" />
   {/if}
-  <PasswordInput labelText="New password" helperText="At least 12 characters" bind:value={password} autocomplete="new-password" />
-  <Button type="submit" size="small" disabled={password.length < 12}>{visitor.user?.has_password ? "Change the password" : "Choose a password"}</Button>
+  <PasswordInput
+    labelText="New password"
+    helperText="At least 12 characters"
+    bind:value={password}
+    autocomplete="new-password"
+  />
+  <Button type="submit" size="small" disabled={password.length < 12}
+    >{visitor.user?.has_password ? "Change the password" : "Choose a password"}</Button
+  >
 </Form>

@@ -1,5 +1,15 @@
 <script lang="ts">
-  import { Button, Checkbox, CodeSnippet, DataTable, Form, InlineNotification, OverflowMenu, OverflowMenuItem, TextInput } from "carbon-components-svelte";
+  import {
+    Button,
+    Checkbox,
+    CodeSnippet,
+    DataTable,
+    Form,
+    InlineNotification,
+    OverflowMenu,
+    OverflowMenuItem,
+    TextInput,
+  } from "carbon-components-svelte";
   import { api, sentence, type Schemas } from "../lib/api";
   import { when } from "../lib/format";
 
@@ -49,7 +59,13 @@
 <h2>People</h2>
 {#if trouble}<InlineNotification lowContrast kind="error" title="That did not work." subtitle={trouble} />{/if}
 {#if link}
-  <InlineNotification lowContrast kind="success" title={`A link for ${link.name}.`} subtitle="It signs in once, within a day. Send it to them alone." hideCloseButton />
+  <InlineNotification
+    lowContrast
+    kind="success"
+    title={`A link for ${link.name}.`}
+    subtitle="It signs in once, within a day. Send it to them alone."
+    hideCloseButton
+  />
   <CodeSnippet code={link.url} />
 {/if}
 <Form on:submit={add} class="row">
@@ -57,12 +73,25 @@
   <Checkbox labelText="administers the service" bind:checked={administers} />
   <Button type="submit" size="field" disabled={!name}>Add, with a link</Button>
 </Form>
-<DataTable size="short" rows={people} headers={[{ key: "name", value: "Person" }, { key: "admin", value: "" }, { key: "has_password", value: "Signs in" }, { key: "created_at", value: "Since" }, { key: "id", empty: true }]}>
+<DataTable
+  size="short"
+  rows={people}
+  headers={[
+    { key: "name", value: "Person" },
+    { key: "admin", value: "" },
+    { key: "has_password", value: "Signs in" },
+    { key: "created_at", value: "Since" },
+    { key: "id", empty: true },
+  ]}
+>
   <svelte:fragment slot="cell" let:row let:cell>
     {#if cell.key === "id"}
       <OverflowMenu flipped iconDescription={`What to do with ${row.name}`} size="sm">
         <OverflowMenuItem text="Make a sign-in link" on:click={() => invite(row.name)} />
-        <OverflowMenuItem text={row.admin ? "No longer administers" : "Administers the service"} on:click={() => change(row.name, !row.admin)} />
+        <OverflowMenuItem
+          text={row.admin ? "No longer administers" : "Administers the service"}
+          on:click={() => change(row.name, !row.admin)}
+        />
         <OverflowMenuItem danger text="Remove" on:click={() => remove(row.name)} />
       </OverflowMenu>
     {:else if cell.key === "admin"}{cell.value ? "administers the service" : ""}

@@ -19,11 +19,15 @@
   let chosen = $state("");
   let numbered = $state(true); // whether links say what came along them
 
-  api.GET("/api/v1/workspaces/{workspace}/models/{name}/revisions/{number}", { params: { path: { workspace: currentWorkspace(), name: untrack(() => model), number: untrack(() => revision) } } }).then(async ({ data }) => {
-    if (!data) return;
-    const checked = await api.POST("/api/v1/check", { body: { text: data.text ?? "" } });
-    if (checked.data) board = checked.data.board;
-  });
+  api
+    .GET("/api/v1/workspaces/{workspace}/models/{name}/revisions/{number}", {
+      params: { path: { workspace: currentWorkspace(), name: untrack(() => model), number: untrack(() => revision) } },
+    })
+    .then(async ({ data }) => {
+      if (!data) return;
+      const checked = await api.POST("/api/v1/check", { body: { text: data.text ?? "" } });
+      if (checked.data) board = checked.data.board;
+    });
 
   type Lines = Record<string, number[] | null>;
   const series = $derived((result.series?.nodes ?? {}) as unknown as Record<string, Lines>);
@@ -33,10 +37,13 @@
 
   $effect(() => {
     if (!playing) return;
-    const timer = setInterval(() => {
-      at = Math.min(at + 1, last);
-      if (at >= last) playing = false;
-    }, 1000 / Number(speed));
+    const timer = setInterval(
+      () => {
+        at = Math.min(at + 1, last);
+        if (at >= last) playing = false;
+      },
+      1000 / Number(speed),
+    );
     return () => clearInterval(timer);
   });
 
@@ -46,21 +53,32 @@
       const depth = value(n.name, "depth", at);
       const [copies, runs, failures, lost] = ["copies", "runs", "failures", "lost"].map((l) => value(n.name, l, at));
       const deepest = Math.max(...(series[n.name]?.depth ?? [0]), 0);
-      const words = [depth >= 0.5 ? `${count(depth)} held` : "", runs ? `${few(runs)} runs` : copies ? `${few(copies)} came` : "", failures >= 0.05 ? `${few(failures)} failed` : "", lost >= 0.05 ? `${few(lost)} lost` : ""].filter(Boolean);
-      out.set(n.name, { text: words.slice(0, 2).join(", ") || n.kind, full: deepest > 1 ? depth / deepest : 0, bad: lost > 0 || failures > runs / 2 });
+      const words = [
+        depth >= 0.5 ? `${count(depth)} held` : "",
+        runs ? `${few(runs)} runs` : copies ? `${few(copies)} came` : "",
+        failures >= 0.05 ? `${few(failures)} failed` : "",
+        lost >= 0.05 ? `${few(lost)} lost` : "",
+      ].filter(Boolean);
+      out.set(n.name, {
+        text: words.slice(0, 2).join(", ") || n.kind,
+        full: deepest > 1 ? depth / deepest : 0,
+        bad: lost > 0 || failures > runs / 2,
+      });
     }
     return out;
   });
   const came = (id: string) => Math.max(result.links[id]?.copies ?? 0, result.links[id]?.matched ?? 0);
   const few = (n: number) => (n > 0 && n < 9.95 ? Number(n.toFixed(1)).toString() : count(n));
   // A link is as wide as what came along it in the whole run, in powers of ten.
-  const widths = $derived(new Map(board.links.map((l) => [l.id, 1 + 0.9 * Math.log10(1 + (came(l.id)))])));
+  const widths = $derived(new Map(board.links.map((l) => [l.id, 1 + 0.9 * Math.log10(1 + came(l.id))])));
   /** Of one link, in the mean of the replications: what came along it in the whole run, how often that is, and what of it was lost. */
   function carried(id: string): string {
     const [one, gone] = [came(id) / result.replications, (result.links[id]?.lost?.total ?? 0) / result.replications];
     return [few(one), rate(one / result.reached_s), ...(gone ? [`${few(gone)} lost`] : [])].join("\n");
   }
-  const numbers = $derived(new Map(numbered ? board.links.filter((l) => came(l.id) > 0).map((l) => [l.id, carried(l.id)]) : []));
+  const numbers = $derived(
+    new Map(numbered ? board.links.filter((l) => came(l.id) > 0).map((l) => [l.id, carried(l.id)]) : []),
+  );
   const highlighted = $derived.by(() => {
     const out = new Map<string, string>();
     for (const n of board.nodes) {
@@ -69,28 +87,78 @@
     }
     return out;
   });
-  const clock = $derived(zone.format(Date.parse(result.start) + at * step * 1000, { weekday: "short", hour: "2-digit", minute: "2-digit", timeZoneName: "short" }));
+  const clock = $derived(
+    zone.format(Date.parse(result.start) + at * step * 1000, {
+      weekday: "short",
+      hour: "2-digit",
+      minute: "2-digit",
+      timeZoneName: "short",
+    }),
+  );
 </script>
 
 <div class="replay">
   <div class="controls">
-    <Button size="small" kind="tertiary" icon={playing ? Pause : Play} on:click={() => ((at = at >= last ? 0 : at), (playing = !playing))}>{playing ? "Pause" : "Play"}</Button>
-    <Select size="sm" inline labelText="Steps a second" bind:selected={speed}>{#each ["2", "5", "10", "25", "50"] as s (s)}<SelectItem value={s} />{/each}</Select>
-    <div class="slide"><Slider labelText="Instant of the run" hideLabel hideTextInput min={0} max={last} bind:value={at} fullWidth /></div>
+    <Button
+      size="small"
+      kind="tertiary"
+      icon={playing ? Pause : Play}
+      on:click={() => ((at = at >= last ? 0 : at), (playing = !playing))}>{playing ? "Pause" : "Play"}</Button
+    >
+    <Select size="sm" inline labelText="Steps a second" bind:selected={speed}
+      >{#each ["2", "5", "10", "25", "50"] as s (s)}<SelectItem value={s} />{/each}</Select
+    >
+    <div class="slide">
+      <Slider labelText="Instant of the run" hideLabel hideTextInput min={0} max={last} bind:value={at} fullWidth />
+    </div>
     <Checkbox labelText="Numbers on links" bind:checked={numbered} />
     <span class="clock" role="status">{clock}, {duration(at * step)} in</span>
   </div>
   <div class="drawn">
-    <Board {board} findings={[]} embedded {chosen} onchoose={(name) => (chosen = name)} {highlighted} {badges} {widths} {numbers} highlightedLinks={new Set(board.links.filter((l) => (came(l.id)) > 0).map((l) => l.id))} />
+    <Board
+      {board}
+      findings={[]}
+      embedded
+      {chosen}
+      onchoose={(name) => (chosen = name)}
+      {highlighted}
+      {badges}
+      {widths}
+      {numbers}
+      highlightedLinks={new Set(board.links.filter((l) => came(l.id) > 0).map((l) => l.id))}
+    />
   </div>
-  <p class="quiet">The mean of the replications, in steps of {duration(step)}: what each node held and did in this one. The bar is how full it was, against its fullest; a link is as wide as what came along it in the whole run, in powers of ten, and says how many that was and how often; a pale node did nothing.</p>
+  <p class="quiet">
+    The mean of the replications, in steps of {duration(step)}: what each node held and did in this one. The bar is how
+    full it was, against its fullest; a link is as wide as what came along it in the whole run, in powers of ten, and
+    says how many that was and how often; a pale node did nothing.
+  </p>
 </div>
 
 <style>
-  .replay { scroll-margin-top: 4rem; }
-  .controls { display: flex; align-items: center; gap: 1rem; flex-wrap: wrap; }
-  .slide { flex: 1; min-width: 14rem; }
-  .slide :global(.bx--slider-container) { width: 100%; }
-  .clock { font-variant-numeric: tabular-nums; min-width: 15rem; }
-  .drawn { height: 36rem; border: 1px solid var(--cds-ui-03); margin: 0.5rem 0; }
+  .replay {
+    scroll-margin-top: 4rem;
+  }
+  .controls {
+    display: flex;
+    align-items: center;
+    gap: 1rem;
+    flex-wrap: wrap;
+  }
+  .slide {
+    flex: 1;
+    min-width: 14rem;
+  }
+  .slide :global(.bx--slider-container) {
+    width: 100%;
+  }
+  .clock {
+    font-variant-numeric: tabular-nums;
+    min-width: 15rem;
+  }
+  .drawn {
+    height: 36rem;
+    border: 1px solid var(--cds-ui-03);
+    margin: 0.5rem 0;
+  }
 </style>

@@ -3,14 +3,30 @@
   import { drawnWay, nodeHeight, nodeWidth, type Place } from "../lib/layout";
 
   // A link that goes the way that the layout found for it, around the nodes. What it says stands above it where it leads on, below it where it leads back, so that neither hides the other.
-  let { id, data, sourceX, sourceY, targetX, targetY, sourcePosition, targetPosition, label, labelStyle, markerEnd, style }: EdgeProps = $props();
+  let {
+    id,
+    data,
+    sourceX,
+    sourceY,
+    targetX,
+    targetY,
+    sourcePosition,
+    targetPosition,
+    label,
+    labelStyle,
+    markerEnd,
+    style,
+  }: EdgeProps = $props();
 
   const found = $derived(data as { points: Place[]; from: Place; to: Place }); // the way, and where its ends stood then
   const way = $derived(drawnWay(found.points));
   // While one of its nodes is dragged the link follows, whatever is in between. (Where a link joins a node may be some pixels off its side.)
-  const off = (x: number, y: number, place: Place) => Math.abs(y - place.y - nodeHeight / 2) > 4 || Math.abs(x - place.x) > 10;
+  const off = (x: number, y: number, place: Place) =>
+    Math.abs(y - place.y - nodeHeight / 2) > 4 || Math.abs(x - place.x) > 10;
   const dragged = $derived(off(sourceX - nodeWidth, sourceY, found.from) || off(targetX, targetY, found.to));
-  const path = $derived(dragged ? getSmoothStepPath({ sourceX, sourceY, targetX, targetY, sourcePosition, targetPosition })[0] : way.path);
+  const path = $derived(
+    dragged ? getSmoothStepPath({ sourceX, sourceY, targetX, targetY, sourcePosition, targetPosition })[0] : way.path,
+  );
 </script>
 
 <BaseEdge {id} {path} {markerEnd} {style} />
@@ -21,7 +37,19 @@
 {/if}
 
 <style>
-  span { position: absolute; left: 0; width: max-content; transform: translate(-50%, -50%); line-height: 1.15; }
-  .above { bottom: 4px; transform: translateX(-50%); }
-  .below { top: 4px; transform: translateX(-50%); }
+  span {
+    position: absolute;
+    left: 0;
+    width: max-content;
+    transform: translate(-50%, -50%);
+    line-height: 1.15;
+  }
+  .above {
+    bottom: 4px;
+    transform: translateX(-50%);
+  }
+  .below {
+    top: 4px;
+    transform: translateX(-50%);
+  }
 </style>

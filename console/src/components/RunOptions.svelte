@@ -1,9 +1,22 @@
 <script lang="ts">
-  import { Checkbox, Modal, NumberInput, RadioButton, RadioButtonGroup, TextArea, TextInput } from "carbon-components-svelte";
+  import {
+    Checkbox,
+    Modal,
+    NumberInput,
+    RadioButton,
+    RadioButtonGroup,
+    TextArea,
+    TextInput,
+  } from "carbon-components-svelte";
   import { api, type Schemas } from "../lib/api";
   import { currentWorkspace } from "../lib/workspace.svelte";
 
-  let { open = $bindable(), model, scenario, onrun }: { open: boolean; model: string; scenario: string; onrun: (request: Schemas["RunRequest"]) => void } = $props();
+  let {
+    open = $bindable(),
+    model,
+    scenario,
+    onrun,
+  }: { open: boolean; model: string; scenario: string; onrun: (request: Schemas["RunRequest"]) => void } = $props();
 
   let kind = $state("plain");
   let replications = $state<number | null>(null);
@@ -16,7 +29,11 @@
 
   $effect(() => {
     if (!open) return;
-    api.GET("/api/v1/workspaces/{workspace}/models/{name}/variants", { params: { path: { workspace: currentWorkspace(), name: model } } }).then(({ data }) => (variants = data?.items ?? []));
+    api
+      .GET("/api/v1/workspaces/{workspace}/models/{name}/variants", {
+        params: { path: { workspace: currentWorkspace(), name: model } },
+      })
+      .then(({ data }) => (variants = data?.items ?? []));
   });
 
   /** Reads lines such as `nodes.crop.concurrency: 5, 10, 20`. */
@@ -27,7 +44,14 @@
       .filter(Boolean)
       .map((l) => {
         const colon = l.indexOf(":");
-        return { path: l.slice(0, colon).trim(), values: l.slice(colon + 1).split(",").map((v) => v.trim()).filter(Boolean) };
+        return {
+          path: l.slice(0, colon).trim(),
+          values: l
+            .slice(colon + 1)
+            .split(",")
+            .map((v) => v.trim())
+            .filter(Boolean),
+        };
       }),
   );
   const points = $derived(axes.reduce((n, a) => n * a.values.length, axes.length ? 1 : 0));
@@ -35,7 +59,10 @@
   async function run() {
     wrong = "";
     if (kind === "variants" && fresh.text.trim()) {
-      const { error } = await api.PUT("/api/v1/workspaces/{workspace}/models/{name}/variants/{text}", { params: { path: { workspace: currentWorkspace(), name: model, text: fresh.name } }, body: { text: fresh.text } });
+      const { error } = await api.PUT("/api/v1/workspaces/{workspace}/models/{name}/variants/{text}", {
+        params: { path: { workspace: currentWorkspace(), name: model, text: fresh.name } },
+        body: { text: fresh.text },
+      });
       if (error) {
         wrong = [error.detail ?? "", ...(error.errors ?? []).map((e) => e.message ?? "")].join(" ");
         return;
@@ -45,15 +72,31 @@
     }
     const names = Object.keys(chosen).filter((n) => chosen[n]);
     if (kind === "variants" && names.length === 0) wrong = "Choose a variant, or write one.";
-    else if (kind === "sweep" && (points === 0 || axes.some((a) => !a.path))) wrong = "Write a field and its values, as nodes.consignments.lease: 30s, 60s, 90s";
+    else if (kind === "sweep" && (points === 0 || axes.some((a) => !a.path)))
+      wrong = "Write a field and its values, as nodes.consignments.lease: 30s, 60s, 90s";
     else {
       open = false;
-      onrun({ scenario, ...(replications ? { replications } : {}), ...(seed !== null ? { seed } : {}), ...(kind === "variants" ? { variants: names } : {}), ...(kind === "sweep" ? { sweep: axes } : {}) });
+      onrun({
+        scenario,
+        ...(replications ? { replications } : {}),
+        ...(seed !== null ? { seed } : {}),
+        ...(kind === "variants" ? { variants: names } : {}),
+        ...(kind === "sweep" ? { sweep: axes } : {}),
+      });
     }
   }
 </script>
 
-<Modal bind:open size="sm" hasForm modalHeading="Run {scenario}" primaryButtonText="Run" secondaryButtonText="Cancel" on:click:button--secondary={() => (open = false)} on:submit={run}>
+<Modal
+  bind:open
+  size="sm"
+  hasForm
+  modalHeading="Run {scenario}"
+  primaryButtonText="Run"
+  secondaryButtonText="Cancel"
+  on:click:button--secondary={() => (open = false)}
+  on:submit={run}
+>
   <div class="options">
     <RadioButtonGroup legendText="What to run" bind:selected={kind}>
       <RadioButton value="plain" labelText="the model" />
@@ -64,20 +107,55 @@
       <p class="quiet">All variants share their random numbers; differences have confidence intervals.</p>
       {#each variants as v (v.name)}<Checkbox labelText={v.name} bind:checked={chosen[v.name]} />{/each}
       <TextInput size="sm" labelText="A new variant" placeholder="more-clearing" bind:value={fresh.name} />
-      <TextArea rows={3} labelText="Changes (a merge patch, YAML)" placeholder={"nodes:\n  clear-consignment: {concurrency: 20}"} bind:value={fresh.text} />
+      <TextArea
+        rows={3}
+        labelText="Changes (a merge patch, YAML)"
+        placeholder={"nodes:\n  clear-consignment: {concurrency: 20}"}
+        bind:value={fresh.text}
+      />
     {:else if kind === "sweep"}
-      <TextArea rows={3} labelText="Fields and their values, one a line" placeholder={"nodes.clear-consignment.concurrency: 5, 10, 20\nnodes.consignments.lease: 30s, 90s"} helperText={points ? `${points} ${points === 1 ? "point" : "points"}` : "Every combination is run."} bind:value={sweep} />
+      <TextArea
+        rows={3}
+        labelText="Fields and their values, one a line"
+        placeholder={"nodes.clear-consignment.concurrency: 5, 10, 20\nnodes.consignments.lease: 30s, 90s"}
+        helperText={points ? `${points} ${points === 1 ? "point" : "points"}` : "Every combination is run."}
+        bind:value={sweep}
+      />
     {/if}
     <div class="numbers">
-      <NumberInput size="sm" labelText="Replications" helperText="as the scenario says, where empty" allowEmpty min={1} max={10000} bind:value={replications} />
-      <NumberInput size="sm" labelText="Seed" helperText="as the scenario says, where empty" allowEmpty min={0} bind:value={seed} />
+      <NumberInput
+        size="sm"
+        labelText="Replications"
+        helperText="as the scenario says, where empty"
+        allowEmpty
+        min={1}
+        max={10000}
+        bind:value={replications}
+      />
+      <NumberInput
+        size="sm"
+        labelText="Seed"
+        helperText="as the scenario says, where empty"
+        allowEmpty
+        min={0}
+        bind:value={seed}
+      />
     </div>
     {#if wrong}<p class="wrong" role="alert">{wrong}</p>{/if}
   </div>
 </Modal>
 
 <style>
-  .options { display: grid; gap: 1rem; }
-  .numbers { display: grid; grid-template-columns: 1fr 1fr; gap: 1rem; }
-  .wrong { color: var(--cds-text-error, #da1e28); }
+  .options {
+    display: grid;
+    gap: 1rem;
+  }
+  .numbers {
+    display: grid;
+    grid-template-columns: 1fr 1fr;
+    gap: 1rem;
+  }
+  .wrong {
+    color: var(--cds-text-error, #da1e28);
+  }
 </style>

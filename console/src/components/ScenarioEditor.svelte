@@ -7,7 +7,21 @@
   import ScenarioForm from "./ScenarioForm.svelte";
   import TextEditor from "./TextEditor.svelte";
 
-  let { model, entry, board, before, scenarios = $bindable(), chosen = $bindable() }: { model: string; entry: string; board: Board; before: () => Promise<boolean>; scenarios: Schemas["Scenario"][]; chosen: string } = $props();
+  let {
+    model,
+    entry,
+    board,
+    before,
+    scenarios = $bindable(),
+    chosen = $bindable(),
+  }: {
+    model: string;
+    entry: string;
+    board: Board;
+    before: () => Promise<boolean>;
+    scenarios: Schemas["Scenario"][];
+    chosen: string;
+  } = $props();
 
   let drafts = $state<Record<string, string>>({}); // edited and not saved yet
   let wrong = $state.raw<Problem[]>([]);
@@ -39,7 +53,10 @@
       return;
     }
     const now = text;
-    const { error } = await api.PUT("/api/v1/workspaces/{workspace}/models/{name}/scenarios/{text}", { params: { path: { workspace: currentWorkspace(), name: model, text: chosen } }, body: { text: now } });
+    const { error } = await api.PUT("/api/v1/workspaces/{workspace}/models/{name}/scenarios/{text}", {
+      params: { path: { workspace: currentWorkspace(), name: model, text: chosen } },
+      body: { text: now },
+    });
     wrong = error ? problems(error) : [];
     trouble = error ? sentence(error) : "";
     if (error) return;
@@ -74,28 +91,88 @@ expect:
   <div class="tools">
     <span class="mono">{chosen || "no scenario yet"}</span>{#if unsaved}<span class="quiet">changed</span>{/if}
     <Button size="small" kind="ghost" icon={Add} on:click={() => ((name = ""), (making = true))}>New scenario</Button>
-    <Button size="small" kind="tertiary" icon={Save} disabled={!chosen || !unsaved} on:click={save}>Save scenario</Button>
+    <Button size="small" kind="tertiary" icon={Save} disabled={!chosen || !unsaved} on:click={save}
+      >Save scenario</Button
+    >
   </div>
   {#if trouble}
-    <InlineNotification kind="error" lowContrast title="Not saved." subtitle={[trouble, ...wrong.map((t) => `Line ${t.line}: ${t.message}`)].join(" ")} on:close={() => (trouble = "")} style="max-width: none; margin: 0" />
+    <InlineNotification
+      kind="error"
+      lowContrast
+      title="Not saved."
+      subtitle={[trouble, ...wrong.map((t) => `Line ${t.line}: ${t.message}`)].join(" ")}
+      on:close={() => (trouble = "")}
+      style="max-width: none; margin: 0"
+    />
   {/if}
   {#if chosen}
-    <ContentSwitcher size="sm" bind:selectedIndex={as} aria-label="The scenario as" style="flex: none; width: 14rem; margin: 0.375rem 0.75rem"><Switch text="Text" /><Switch text="Form" /></ContentSwitcher>
-    <div class="text" hidden={as !== 0}><TextEditor {text} marks={wrong.map((t) => ({ ...t, severity: "error" as const }))} line={0} onedit={edit} label="The scenario's text" /></div>
+    <ContentSwitcher
+      size="sm"
+      bind:selectedIndex={as}
+      aria-label="The scenario as"
+      style="flex: none; width: 14rem; margin: 0.375rem 0.75rem"
+      ><Switch text="Text" /><Switch text="Form" /></ContentSwitcher
+    >
+    <div class="text" hidden={as !== 0}>
+      <TextEditor
+        {text}
+        marks={wrong.map((t) => ({ ...t, severity: "error" as const }))}
+        line={0}
+        onedit={edit}
+        label="The scenario's text"
+      />
+    </div>
     {#if as === 1}<div class="text"><ScenarioForm {text} {board} edits={visitor.edits} onedit={edit} /></div>{/if}
   {:else}
-    <p class="empty quiet">A scenario states the traffic, the incidents and the expectations. Create one to run the model.</p>
+    <p class="empty quiet">
+      A scenario states the traffic, the incidents and the expectations. Create one to run the model.
+    </p>
   {/if}
 </div>
 
-<Modal bind:open={making} size="sm" modalHeading="New scenario" primaryButtonText="Make it" secondaryButtonText="Cancel" primaryButtonDisabled={!/^[a-z][a-z0-9-]{0,62}$/.test(name) || scenarios.some((s) => s.name === name)} on:click:button--secondary={() => (making = false)} on:submit={make} selectorPrimaryFocus="#scenario-name">
-  <TextInput id="scenario-name" labelText="Name" placeholder="friday-evening" helperText="Small letters, digits and hyphens, starting with a letter." bind:value={name} invalid={scenarios.some((s) => s.name === name)} invalidText="There is one of that name." />
+<Modal
+  bind:open={making}
+  size="sm"
+  modalHeading="New scenario"
+  primaryButtonText="Make it"
+  secondaryButtonText="Cancel"
+  primaryButtonDisabled={!/^[a-z][a-z0-9-]{0,62}$/.test(name) || scenarios.some((s) => s.name === name)}
+  on:click:button--secondary={() => (making = false)}
+  on:submit={make}
+  selectorPrimaryFocus="#scenario-name"
+>
+  <TextInput
+    id="scenario-name"
+    labelText="Name"
+    placeholder="friday-evening"
+    helperText="Small letters, digits and hyphens, starting with a letter."
+    bind:value={name}
+    invalid={scenarios.some((s) => s.name === name)}
+    invalidText="There is one of that name."
+  />
 </Modal>
 
 <style>
-  .pane { display: flex; flex-direction: column; height: 100%; }
-  .tools { display: flex; align-items: center; gap: 0.5rem; padding: 0.25rem 0.75rem; border-bottom: 1px solid var(--cds-ui-03); }
-  .tools > :global(:nth-last-child(2)) { margin-left: auto; }
-  .text { flex: 1; min-height: 0; }
-  .empty { padding: 1rem; }
+  .pane {
+    display: flex;
+    flex-direction: column;
+    height: 100%;
+  }
+  .tools {
+    display: flex;
+    align-items: center;
+    gap: 0.5rem;
+    padding: 0.25rem 0.75rem;
+    border-bottom: 1px solid var(--cds-ui-03);
+  }
+  .tools > :global(:nth-last-child(2)) {
+    margin-left: auto;
+  }
+  .text {
+    flex: 1;
+    min-height: 0;
+  }
+  .empty {
+    padding: 1rem;
+  }
 </style>

@@ -20,10 +20,19 @@
 </script>
 
 <Modal bind:open passiveModal size="sm" modalHeading="Keyboard">
-  <dl>{#each keys as [key, does] (key)}<dt>{key}</dt><dd>{does}</dd>{/each}</dl>
+  <dl>
+    {#each keys as [key, does] (key)}<dt>{key}</dt>
+      <dd>{does}</dd>{/each}
+  </dl>
 </Modal>
 
 <style>
-  dl { display: grid; grid-template-columns: 12rem 1fr; gap: 0.375rem 1rem; }
-  dt { font-family: "IBM Plex Mono", monospace; }
+  dl {
+    display: grid;
+    grid-template-columns: 12rem 1fr;
+    gap: 0.375rem 1rem;
+  }
+  dt {
+    font-family: "IBM Plex Mono", monospace;
+  }
 </style>

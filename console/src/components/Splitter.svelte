@@ -1,13 +1,30 @@
 <script lang="ts">
   /** A bar between two parts of a page: drawn with the pointer, moved with the arrow keys, back to the middle with a double press. */
-  let { kind, label, share = $bindable(), usual, least = 0.15, most = 0.85, within }: { kind: "columns" | "rows"; label: string; share: number; usual: number; least?: number; most?: number; within: () => DOMRect | undefined } = $props();
+  let {
+    kind,
+    label,
+    share = $bindable(),
+    usual,
+    least = 0.15,
+    most = 0.85,
+    within,
+  }: {
+    kind: "columns" | "rows";
+    label: string;
+    share: number;
+    usual: number;
+    least?: number;
+    most?: number;
+    within: () => DOMRect | undefined;
+  } = $props();
 
   const bounded = (x: number) => Math.min(most, Math.max(least, x));
   let held = $state(false);
 
   function move(e: PointerEvent) {
     const box = held && within();
-    if (box) share = bounded(kind === "columns" ? (e.clientX - box.left) / box.width : (e.clientY - box.top) / box.height);
+    if (box)
+      share = bounded(kind === "columns" ? (e.clientX - box.left) / box.width : (e.clientY - box.top) / box.height);
   }
   function press(e: KeyboardEvent) {
     const by = { ArrowLeft: -0.03, ArrowUp: -0.03, ArrowRight: 0.03, ArrowDown: 0.03 }[e.key];
@@ -42,8 +59,22 @@
 ></div>
 
 <style>
-  div { background: var(--cds-ui-03); touch-action: none; z-index: 3; }
-  div:hover, div:focus-visible { background: var(--cds-focus, #0f62fe); outline: none; }
-  .columns { width: 5px; cursor: col-resize; }
-  .rows { height: 5px; cursor: row-resize; }
+  div {
+    background: var(--cds-ui-03);
+    touch-action: none;
+    z-index: 3;
+  }
+  div:hover,
+  div:focus-visible {
+    background: var(--cds-focus, #0f62fe);
+    outline: none;
+  }
+  .columns {
+    width: 5px;
+    cursor: col-resize;
+  }
+  .rows {
+    height: 5px;
+    cursor: row-resize;
+  }
 </style>

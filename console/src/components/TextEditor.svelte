@@ -11,7 +11,21 @@
   import type { Problem } from "../lib/api";
   import type { Offer } from "../lib/complete";
 
-  let { text, marks, line, onedit, label, offers = () => [] }: { text: string; marks: (Problem & { severity: "error" | "warning" | "info" })[]; line: number; onedit: (text: string) => void; label: string; offers?: (before: string) => Offer[] } = $props();
+  let {
+    text,
+    marks,
+    line,
+    onedit,
+    label,
+    offers = () => [],
+  }: {
+    text: string;
+    marks: (Problem & { severity: "error" | "warning" | "info" })[];
+    line: number;
+    onedit: (text: string) => void;
+    label: string;
+    offers?: (before: string) => Offer[];
+  } = $props();
 
   let view = $state.raw<EditorView | undefined>();
 
@@ -24,12 +38,19 @@
   }
 
   const look = EditorView.theme({
-    "&": { height: "100%", fontSize: "12.5px", backgroundColor: "var(--cds-ui-background)", color: "var(--cds-text-01)" },
+    "&": {
+      height: "100%",
+      fontSize: "12.5px",
+      backgroundColor: "var(--cds-ui-background)",
+      color: "var(--cds-text-01)",
+    },
     ".cm-scroller": { fontFamily: "'IBM Plex Mono', monospace" },
     ".cm-gutters": { backgroundColor: "var(--cds-ui-01)", color: "var(--cds-text-02)", border: "none" },
     ".cm-activeLine, .cm-activeLineGutter": { backgroundColor: "var(--cds-hover-ui)" },
     ".cm-cursor": { borderLeftColor: "var(--cds-text-01)" },
-    "&.cm-focused .cm-selectionBackground, .cm-selectionBackground": { backgroundColor: "var(--cds-highlight, #a6c8ff) !important" },
+    "&.cm-focused .cm-selectionBackground, .cm-selectionBackground": {
+      backgroundColor: "var(--cds-highlight, #a6c8ff) !important",
+    },
     ".cm-tooltip": { backgroundColor: "var(--cds-ui-01)", color: "var(--cds-text-01)" },
   });
 
@@ -80,7 +101,10 @@
     let [start, end] = [0, 0];
     while (start < most && now[start] === text[start]) start++;
     while (end < most - start && now[now.length - 1 - end] === text[text.length - 1 - end]) end++;
-    view.dispatch({ changes: { from: start, to: now.length - end, insert: text.slice(start, text.length - end) }, annotations: isolateHistory.of("full") });
+    view.dispatch({
+      changes: { from: start, to: now.length - end, insert: text.slice(start, text.length - end) },
+      annotations: isolateHistory.of("full"),
+    });
   });
 
   $effect(() => {
@@ -104,5 +128,8 @@
 <div class="editor" {@attach attach}></div>
 
 <style>
-  .editor { height: 100%; overflow: hidden; }
+  .editor {
+    height: 100%;
+    overflow: hidden;
+  }
 </style>

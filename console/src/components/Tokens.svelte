@@ -1,5 +1,15 @@
 <script lang="ts">
-  import { Button, CodeSnippet, DataTable, Form, InlineNotification, NumberInput, Select, SelectItem, TextInput } from "carbon-components-svelte";
+  import {
+    Button,
+    CodeSnippet,
+    DataTable,
+    Form,
+    InlineNotification,
+    NumberInput,
+    Select,
+    SelectItem,
+    TextInput,
+  } from "carbon-components-svelte";
   import TrashCan from "carbon-icons-svelte/lib/TrashCan.svelte";
   import { api, sentence, type Schemas } from "../lib/api";
   import { visitor } from "../lib/workspace.svelte";
@@ -22,7 +32,9 @@
 
   async function make(e: Event) {
     e.preventDefault();
-    const { data, error } = await api.POST("/api/v1/tokens", { body: { name, role, workspace: workspace || undefined, days: days ?? 90 } });
+    const { data, error } = await api.POST("/api/v1/tokens", {
+      body: { name, role, workspace: workspace || undefined, days: days ?? 90 },
+    });
     trouble = error ? sentence(error) : "";
     if (error) return;
     secret = data.secret;
@@ -41,7 +53,13 @@
 <p>A token gives a program access as you, for the command line or a pipeline, within its role.</p>
 {#if trouble}<InlineNotification lowContrast kind="error" title="That did not work." subtitle={trouble} />{/if}
 {#if secret}
-  <InlineNotification lowContrast kind="success" title="The token is shown this once." subtitle="Keep it where secrets are kept." hideCloseButton />
+  <InlineNotification
+    lowContrast
+    kind="success"
+    title="The token is shown this once."
+    subtitle="Keep it where secrets are kept."
+    hideCloseButton
+  />
   <CodeSnippet code={secret} />
 {/if}
 <Form on:submit={make} class="row">
@@ -62,11 +80,24 @@
   <DataTable
     size="short"
     rows={tokens}
-    headers={[{ key: "name", value: "For" }, { key: "role", value: "At most" }, { key: "workspace", value: "Where" }, { key: "expires_at", value: "Runs out" }, { key: "used_at", value: "Last used" }, { key: "id", empty: true }]}
+    headers={[
+      { key: "name", value: "For" },
+      { key: "role", value: "At most" },
+      { key: "workspace", value: "Where" },
+      { key: "expires_at", value: "Runs out" },
+      { key: "used_at", value: "Last used" },
+      { key: "id", empty: true },
+    ]}
   >
     <svelte:fragment slot="cell" let:row let:cell>
       {#if cell.key === "id"}
-        <Button kind="danger-ghost" size="small" icon={TrashCan} iconDescription={`Revoke ${row.name}`} on:click={() => revoke(row.id)} />
+        <Button
+          kind="danger-ghost"
+          size="small"
+          icon={TrashCan}
+          iconDescription={`Revoke ${row.name}`}
+          on:click={() => revoke(row.id)}
+        />
       {:else if cell.key === "expires_at"}{when(cell.value)}
       {:else if cell.key === "used_at"}{cell.value ? when(cell.value) : "never"}
       {:else if cell.key === "workspace"}{cell.value ?? "all workspaces"}

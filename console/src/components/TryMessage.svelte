@@ -6,7 +6,13 @@
   import { duration } from "../lib/format";
   import Steps from "./Steps.svelte";
 
-  let { text, board, chosen, onlit }: { text: string; board: Board; chosen: string; onlit: (nodes: Map<string, string>, links: Set<string>) => void } = $props();
+  let {
+    text,
+    board,
+    chosen,
+    onlit,
+  }: { text: string; board: Board; chosen: string; onlit: (nodes: Map<string, string>, links: Set<string>) => void } =
+    $props();
 
   const starts = $derived([...board.nodes].sort((a, b) => Number(b.role === "starts") - Number(a.role === "starts")));
   const runs = $derived(board.nodes.filter((n) => n.role === "works" || n.role === "ends"));
@@ -61,7 +67,9 @@
       wrong = (e as Error).message;
       return;
     }
-    const { data: doc, error } = await api.POST("/api/v1/follow", { body: { text, node, key, data: payload, fail: Object.fromEntries(fail.map((n) => [n, -1])) } });
+    const { data: doc, error } = await api.POST("/api/v1/follow", {
+      body: { text, node, key, data: payload, fail: Object.fromEntries(fail.map((n) => [n, -1])) },
+    });
     if (error) {
       told = undefined;
       wrong = [sentence(error), ...problems(error).map((t) => t.message)].join(" ");
@@ -73,7 +81,10 @@
     if (matchMedia("(prefers-reduced-motion: reduce)").matches) shown = all;
     else {
       shown = 0;
-      timer = setInterval(() => ++shown >= all && clearInterval(timer), Math.max(25, Math.min(160, 4000 / Math.max(all, 1))));
+      timer = setInterval(
+        () => ++shown >= all && clearInterval(timer),
+        Math.max(25, Math.min(160, 4000 / Math.max(all, 1))),
+      );
     }
   }
   $effect(() => () => clearInterval(timer));
@@ -100,13 +111,22 @@
 </script>
 
 <section aria-label="Try a message">
-  <form {@attach (form) => form.querySelector(".bx--multi-select")?.setAttribute("role", "group")} onsubmit={(e) => (e.preventDefault(), send())}>
+  <form
+    {@attach (form) => form.querySelector(".bx--multi-select")?.setAttribute("role", "group")}
+    onsubmit={(e) => (e.preventDefault(), send())}
+  >
     <Select size="sm" labelText="Enters at" bind:selected={node} on:change={() => sample(node)}>
       {#each starts as n (n.name)}<SelectItem value={n.name} text="{n.name} · {n.kind}" />{/each}
     </Select>
     <TextInput size="sm" labelText="Key" bind:value={key} />
     <TextArea rows={2} labelText="Payload (JSON)" bind:value={data} />
-    <MultiSelect size="sm" labelText="Fail always" label={fail.length ? `${fail.length} selected` : "nothing"} items={runs.map((n) => ({ id: n.name, text: n.name }))} bind:selectedIds={fail} />
+    <MultiSelect
+      size="sm"
+      labelText="Fail always"
+      label={fail.length ? `${fail.length} selected` : "nothing"}
+      items={runs.map((n) => ({ id: n.name, text: n.name }))}
+      bind:selectedIds={fail}
+    />
     <Button size="small" type="submit" icon={Send}>Send</Button>
     {#if wrong}<p class="wrong">{wrong}</p>{/if}
   </form>
@@ -114,9 +134,16 @@
     <div class="told" aria-live="polite">
       {#if shown >= (told.steps?.length ?? 0)}
         <p class={told.outcome} data-outcome={told.outcome}>
-          {told.outcome}: {Object.entries(told.fates ?? {}).map(([f, n]) => `${n} ${f.replaceAll("_", "-")}`).join(", ")}{told.stopped ? ` — cut off ${told.stopped}` : ""}
+          {told.outcome}: {Object.entries(told.fates ?? {})
+            .map(([f, n]) => `${n} ${f.replaceAll("_", "-")}`)
+            .join(", ")}{told.stopped ? ` — cut off ${told.stopped}` : ""}
         </p>
-        <p class="quiet plain">{told.runs} {told.runs === 1 ? "run" : "runs"} of {duration(told.run_time_s)} in all{told.cold_starts ? `, ${told.cold_starts} cold ${told.cold_starts === 1 ? "start" : "starts"}` : ""}{told.cost ? `, cost ${told.cost.currency} ${told.cost.total.toPrecision(3)} without storage` : ""}</p>
+        <p class="quiet plain">
+          {told.runs}
+          {told.runs === 1 ? "run" : "runs"} of {duration(told.run_time_s)} in all{told.cold_starts
+            ? `, ${told.cold_starts} cold ${told.cold_starts === 1 ? "start" : "starts"}`
+            : ""}{told.cost ? `, cost ${told.cost.currency} ${told.cost.total.toPrecision(3)} without storage` : ""}
+        </p>
       {/if}
       <Steps {steps} />
     </div>
@@ -124,26 +151,78 @@
     {#if taking.length}
       <div class="told" role="status" aria-label="Which links accept it">
         <p>Links of {node}</p>
-        <ul>{#each taking as t (t.link)}<li data-takes={t.takes}><b>{t.takes ? "accepts" : "declines"}</b> <span class="mono">{t.link}</span>{#if t.why}<span class="quiet">: {t.why}</span>{/if}</li>{/each}</ul>
+        <ul>
+          {#each taking as t (t.link)}<li data-takes={t.takes}>
+              <b>{t.takes ? "accepts" : "declines"}</b> <span class="mono">{t.link}</span>{#if t.why}<span class="quiet"
+                  >: {t.why}</span
+                >{/if}
+            </li>{/each}
+        </ul>
         <p class="quiet plain">Send it to see each decision, every try, and the fate of each copy.</p>
       </div>
     {:else}
-    <p class="quiet hint">Send one message at no load and see each link's decision with its reason, every try, and the fate of each copy. Select a node on the board to send it there.</p>
+      <p class="quiet hint">
+        Send one message at no load and see each link's decision with its reason, every try, and the fate of each copy.
+        Select a node on the board to send it there.
+      </p>
     {/if}
   {/if}
 </section>
 
 <style>
-  section { display: grid; grid-template-columns: minmax(18rem, 1fr) 1.4fr; height: 100%; font-size: 0.8125rem; }
-  form { display: grid; grid-template-columns: 1fr 1fr; gap: 0.5rem; align-items: end; align-content: start; padding: 0.5rem 0.75rem; overflow: auto; border-right: 1px solid var(--cds-ui-03); }
-  form > :global(.bx--form-item:has(textarea)), .wrong { grid-column: 1 / -1; }
-  .told { overflow: auto; padding: 0.5rem 0.75rem; }
-  .told p { font-size: inherit; font-weight: 600; padding-bottom: 0.25rem; }
-  .told ul { display: grid; gap: 0.25rem; padding-bottom: 0.5rem; }
-  .told .plain { font-weight: 400; }
-  [data-takes="true"] b { color: var(--fine); }
-  [data-takes="false"] b { color: var(--cds-text-02); font-weight: 400; }
-  .hint { padding: 0.75rem; font-size: inherit; }
-  .wrong, .failed { color: var(--loops); }
-  .wrong { font-size: inherit; }
+  section {
+    display: grid;
+    grid-template-columns: minmax(18rem, 1fr) 1.4fr;
+    height: 100%;
+    font-size: 0.8125rem;
+  }
+  form {
+    display: grid;
+    grid-template-columns: 1fr 1fr;
+    gap: 0.5rem;
+    align-items: end;
+    align-content: start;
+    padding: 0.5rem 0.75rem;
+    overflow: auto;
+    border-right: 1px solid var(--cds-ui-03);
+  }
+  form > :global(.bx--form-item:has(textarea)),
+  .wrong {
+    grid-column: 1 / -1;
+  }
+  .told {
+    overflow: auto;
+    padding: 0.5rem 0.75rem;
+  }
+  .told p {
+    font-size: inherit;
+    font-weight: 600;
+    padding-bottom: 0.25rem;
+  }
+  .told ul {
+    display: grid;
+    gap: 0.25rem;
+    padding-bottom: 0.5rem;
+  }
+  .told .plain {
+    font-weight: 400;
+  }
+  [data-takes="true"] b {
+    color: var(--fine);
+  }
+  [data-takes="false"] b {
+    color: var(--cds-text-02);
+    font-weight: 400;
+  }
+  .hint {
+    padding: 0.75rem;
+    font-size: inherit;
+  }
+  .wrong,
+  .failed {
+    color: var(--loops);
+  }
+  .wrong {
+    font-size: inherit;
+  }
 </style>

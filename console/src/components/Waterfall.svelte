@@ -14,9 +14,19 @@
 <p class="axis quiet"><span>{duration(from)}</span><span>{duration(from + span)}</span></p>
 <ol>
   {#each rows as r (r.id)}
-    <li title="{r.node} {r.what === 'runs' ? 'runs' : 'holds it'} from {duration(r.from)} for {duration(r.to - r.from)}: {r.says}">
+    <li
+      title="{r.node} {r.what === 'runs' ? 'runs' : 'holds it'} from {duration(r.from)} for {duration(
+        r.to - r.from,
+      )}: {r.says}"
+    >
       <span class="name" style="padding-left: {Math.min(r.depth, 12) * 0.5}rem">{r.node}</span>
-      <span class="lane"><i class={r.what} class:bad={r.bad} style="left: {left(r.from)}%; width: {Math.max(left(r.to) - left(r.from), 0)}%"></i></span>
+      <span class="lane"
+        ><i
+          class={r.what}
+          class:bad={r.bad}
+          style="left: {left(r.from)}%; width: {Math.max(left(r.to) - left(r.from), 0)}%"
+        ></i></span
+      >
       <span class="took">{duration(r.to - r.from)}{r.what === "runs" ? "" : ` ${r.says}`}</span>
     </li>
   {/each}
@@ -24,14 +34,52 @@
 <p class="quiet">Dark: a run. Light: held, the time between two tries included. Coloured: it failed, or ended badly.</p>
 
 <style>
-  .axis { display: flex; justify-content: space-between; padding: 0 11rem 0 13rem; font-size: inherit; }
-  li { display: grid; grid-template-columns: 12.5rem 1fr 10.5rem; gap: 0.5rem; align-items: center; line-height: 1.5; white-space: nowrap; }
-  .name { overflow: hidden; text-overflow: ellipsis; }
-  .lane { position: relative; height: 0.75rem; border-left: 1px solid var(--cds-ui-03); border-right: 1px solid var(--cds-ui-03); }
-  i { position: absolute; top: 1px; bottom: 1px; min-width: 2px; background: color-mix(in srgb, var(--board-edge) 45%, transparent); }
-  .runs { background: var(--board-ink); }
-  .bad { background: var(--loops); }
-  .held.bad { background: color-mix(in srgb, var(--loops) 45%, transparent); }
-  .took { color: var(--cds-text-02); overflow: hidden; text-overflow: ellipsis; }
-  p { font-size: inherit; }
+  .axis {
+    display: flex;
+    justify-content: space-between;
+    padding: 0 11rem 0 13rem;
+    font-size: inherit;
+  }
+  li {
+    display: grid;
+    grid-template-columns: 12.5rem 1fr 10.5rem;
+    gap: 0.5rem;
+    align-items: center;
+    line-height: 1.5;
+    white-space: nowrap;
+  }
+  .name {
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  .lane {
+    position: relative;
+    height: 0.75rem;
+    border-left: 1px solid var(--cds-ui-03);
+    border-right: 1px solid var(--cds-ui-03);
+  }
+  i {
+    position: absolute;
+    top: 1px;
+    bottom: 1px;
+    min-width: 2px;
+    background: color-mix(in srgb, var(--board-edge) 45%, transparent);
+  }
+  .runs {
+    background: var(--board-ink);
+  }
+  .bad {
+    background: var(--loops);
+  }
+  .held.bad {
+    background: color-mix(in srgb, var(--loops) 45%, transparent);
+  }
+  .took {
+    color: var(--cds-text-02);
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  p {
+    font-size: inherit;
+  }
 </style>

@@ -45,6 +45,10 @@ export function problems(problem: unknown): Problem[] {
   const p = (problem ?? {}) as ProblemDocument;
   return (p.errors ?? []).map((e) => {
     const at = (e.value ?? {}) as { line?: number; column?: number };
-    return { message: (e.location ? e.location + ": " : "") + (e.message ?? ""), line: at.line ?? 0, column: at.column ?? 0 };
+    return {
+      message: (e.location ? e.location + ": " : "") + (e.message ?? ""),
+      line: at.line ?? 0,
+      column: at.column ?? 0,
+    };
   });
 }

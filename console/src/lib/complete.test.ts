@@ -2,17 +2,36 @@ import { expect, test } from "vitest";
 import type { Schemas } from "./api";
 import { offersAt, pathAt } from "./complete";
 
-const field = (path: string, form = "text", choices: string[] = [], on: string[] = []) => ({ path, form, choices, default: "", about: path, on }) as Schemas["CatalogueField"];
+const field = (path: string, form = "text", choices: string[] = [], on: string[] = []) =>
+  ({ path, form, choices, default: "", about: path, on }) as Schemas["CatalogueField"];
 const catalogue = {
-  kinds: [{ kind: "queue", about: "waits", fields: [field("lease", "duration"), field("order", "choice", ["any", "grouped"])] }, { kind: "function", about: "runs", fields: [field("dead-letter", "node")] }],
-  link: [field("match.prefix"), field("match.suffix"), field("read.up-to", "whole", [], ["queue"]), field("dead-letter", "node")],
+  kinds: [
+    {
+      kind: "queue",
+      about: "waits",
+      fields: [field("lease", "duration"), field("order", "choice", ["any", "grouped"])],
+    },
+    { kind: "function", about: "runs", fields: [field("dead-letter", "node")] },
+  ],
+  link: [
+    field("match.prefix"),
+    field("match.suffix"),
+    field("read.up-to", "whole", [], ["queue"]),
+    field("dead-letter", "node"),
+  ],
 } as Schemas["Catalogue"];
 const document = { nodes: { slip: { kind: "queue" }, stamp: { kind: "function" } } };
 const labels = (before: string) => offersAt(before, catalogue, document).map((o) => o.label);
 
 test("the keys that enclose a place are found in blocks and on one line", () => {
   expect(pathAt("nodes:\n  slip:\n    kind: queue\n    le").path).toEqual(["nodes", "slip"]);
-  expect(pathAt("nodes:\n  slip: {kind: queue, links: {stamp: {match: {prefix: a, su").path).toEqual(["nodes", "slip", "links", "stamp", "match"]);
+  expect(pathAt("nodes:\n  slip: {kind: queue, links: {stamp: {match: {prefix: a, su").path).toEqual([
+    "nodes",
+    "slip",
+    "links",
+    "stamp",
+    "match",
+  ]);
   expect(pathAt("nodes:\n  slip: {kind: queue, links: {stamp: {}}, le").path).toEqual(["nodes", "slip"]);
   expect(pathAt("na").path).toEqual([]);
 });

@@ -9,7 +9,10 @@ class Connection {
     this.state = "down";
     clearInterval(this.#timer);
     this.#timer = setInterval(async () => {
-      const up = await fetch("/healthz").then((r) => r.ok, () => false);
+      const up = await fetch("/healthz").then(
+        (r) => r.ok,
+        () => false,
+      );
       if (up) this.found();
     }, 2000);
   }
@@ -29,6 +32,13 @@ export async function reaching(request: Request): Promise<Response> {
   } catch (e) {
     if (request.signal.aborted) throw e;
     connection.lost();
-    return new Response(JSON.stringify({ status: 503, title: "Service Unavailable", detail: "The service cannot be reached. It is tried again every two seconds." }), { status: 503, headers: { "Content-Type": "application/problem+json" } });
+    return new Response(
+      JSON.stringify({
+        status: 503,
+        title: "Service Unavailable",
+        detail: "The service cannot be reached. It is tried again every two seconds.",
+      }),
+      { status: 503, headers: { "Content-Type": "application/problem+json" } },
+    );
   }
 }

@@ -19,18 +19,35 @@ export interface Band {
   width: number;
 }
 
-const shownFates = ["handled", "stored", "arrived", "ignored", "unmatched", "returned", "parked", "waiting", "running"] as const;
+const shownFates = [
+  "handled",
+  "stored",
+  "arrived",
+  "ignored",
+  "unmatched",
+  "returned",
+  "parked",
+  "waiting",
+  "running",
+] as const;
 const badFates = new Set(["parked", "lost", "returned", "unmatched"]);
 const most = 14; // nodes by themselves; the others are put together
 
 /** Entries, the nodes at which copies of their journeys ended, and what became of them there. Bands are as wide as what goes along them; `least` pixels where that is less. */
-export function flowOf(result: Pick<Result, "latency" | "nodes" | "links">, height: number, gap = 13, least = 1.5): { bars: Bar[]; bands: Band[] } {
+export function flowOf(
+  result: Pick<Result, "latency" | "nodes" | "links">,
+  height: number,
+  gap = 13,
+  least = 1.5,
+): { bars: Bar[]; bands: Band[] } {
   const first: [string, string, number][] = Object.entries(result.latency).map(([way, times]) => {
     const at = way.indexOf(":");
     return [way.slice(0, at), way.slice(at + 1), times.count];
   });
   // A link that reads a stream or a table accounts for copies of its own.
-  const readers = Object.entries(result.links ?? {}).flatMap(([id, l]) => (l.lost ? [[id.slice(0, id.indexOf(":")), l] as const] : []));
+  const readers = Object.entries(result.links ?? {}).flatMap(([id, l]) =>
+    l.lost ? [[id.slice(0, id.indexOf(":")), l] as const] : [],
+  );
   const second: [string, string, number][] = [...Object.entries(result.nodes), ...readers].flatMap(([name, n]) => [
     ...shownFates.map((f) => [name, f, n[f] ?? 0] as [string, string, number]),
     [name, "lost", n.lost?.total ?? 0] as [string, string, number],
@@ -50,7 +67,12 @@ export function flowOf(result: Pick<Result, "latency" | "nodes" | "links">, heig
     ways.set(key, way);
   };
   // What a function or outside system takes from a queue or stream ends there, by that account.
-  const source = (to: string) => (ended.get(to) ? to : Object.keys(result.links ?? {}).map((id) => id.split(":")).find(([from, name]) => name === to && ended.get(from))?.[0]);
+  const source = (to: string) =>
+    ended.get(to)
+      ? to
+      : Object.keys(result.links ?? {})
+          .map((id) => id.split(":"))
+          .find(([from, name]) => name === to && ended.get(from))?.[0];
   for (const [from, to, n] of first) {
     const at = source(to);
     if (at) add(0, from, place(at), n);
@@ -67,11 +89,20 @@ export function flowOf(result: Pick<Result, "latency" | "nodes" | "links">, heig
     bar(w.column, w.from);
     bar(w.column + 1, w.to);
   }
-  const sum = (b: Bar, side: "from" | "to") => [...ways.values()].filter((w) => w.column + (side === "to" ? 1 : 0) === b.column && w[side] === b.name).reduce((n, w) => n + w.amount, 0);
+  const sum = (b: Bar, side: "from" | "to") =>
+    [...ways.values()]
+      .filter((w) => w.column + (side === "to" ? 1 : 0) === b.column && w[side] === b.name)
+      .reduce((n, w) => n + w.amount, 0);
   for (const b of bars) b.amount = Math.max(sum(b, "from"), sum(b, "to"));
 
-  const columns = [0, 1, 2].map((c) => bars.filter((b) => b.column === c).sort((a, b) => Number(a.bad) - Number(b.bad) || b.amount - a.amount));
-  const scale = Math.min(...columns.filter((c) => c.length).map((c) => (height - gap * (c.length - 1)) / c.reduce((n, b) => n + b.amount, 0)));
+  const columns = [0, 1, 2].map((c) =>
+    bars.filter((b) => b.column === c).sort((a, b) => Number(a.bad) - Number(b.bad) || b.amount - a.amount),
+  );
+  const scale = Math.min(
+    ...columns
+      .filter((c) => c.length)
+      .map((c) => (height - gap * (c.length - 1)) / c.reduce((n, b) => n + b.amount, 0)),
+  );
   for (const column of columns) {
     let y = 0;
     for (const b of column) {

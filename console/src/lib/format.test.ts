@@ -22,5 +22,14 @@ test("every fate is listed once", () => {
 });
 
 test("a rate is told in the unit in which it reads best", () => {
-  expect([0, 250, 3.25, 0.5, 1 / 60, 0.01, 1 / 7200, 1 / 864000].map(rate)).toEqual(["0/h", "250/s", "3.3/s", "30/min", "1/min", "36/h", "12/d", "0.1/d"]);
+  expect([0, 250, 3.25, 0.5, 1 / 60, 0.01, 1 / 7200, 1 / 864000].map(rate)).toEqual([
+    "0/h",
+    "250/s",
+    "3.3/s",
+    "30/min",
+    "1/min",
+    "36/h",
+    "12/d",
+    "0.1/d",
+  ]);
 });

@@ -16,7 +16,12 @@ export function duration(s: number): string {
   if (s < 10) return `${s.toFixed(2)} s`;
   if (s < 120) return `${s.toFixed(1)} s`;
   const total = Math.round(s);
-  const [d, h, m, rest] = [Math.floor(total / 86400), Math.floor(total / 3600) % 24, Math.floor(total / 60) % 60, total % 60];
+  const [d, h, m, rest] = [
+    Math.floor(total / 86400),
+    Math.floor(total / 3600) % 24,
+    Math.floor(total / 60) % 60,
+    total % 60,
+  ];
   if (d) return h ? `${d} d ${h} h` : `${d} d`;
   if (h) return m ? `${h} h ${m} min` : `${h} h`;
   return rest ? `${m} min ${rest} s` : `${m} min`;
@@ -25,7 +30,14 @@ export function duration(s: number): string {
 /** How often something happens, in the unit in which it reads best; of a number a second. */
 export function rate(perSecond: number): string {
   if (perSecond === 0) return "0/h";
-  const [unit, n] = perSecond >= 1 ? ["s", perSecond] : perSecond * 60 >= 1 ? ["min", perSecond * 60] : perSecond * 3600 >= 1 ? ["h", perSecond * 3600] : ["d", perSecond * 86400];
+  const [unit, n] =
+    perSecond >= 1
+      ? ["s", perSecond]
+      : perSecond * 60 >= 1
+        ? ["min", perSecond * 60]
+        : perSecond * 3600 >= 1
+          ? ["h", perSecond * 3600]
+          : ["d", perSecond * 86400];
   return `${n < 9.95 ? Number(n.toFixed(n < 0.095 ? 3 : 1)) : count(n)}/${unit}`;
 }
 
@@ -35,7 +47,14 @@ export function share(x: number): string {
 }
 
 export function when(iso: string): string {
-  return zone.format(new Date(iso), { year: "numeric", month: "short", day: "numeric", hour: "numeric", minute: "2-digit", timeZoneName: "short" });
+  return zone.format(new Date(iso), {
+    year: "numeric",
+    month: "short",
+    day: "numeric",
+    hour: "numeric",
+    minute: "2-digit",
+    timeZoneName: "short",
+  });
 }
 
 /** The fates of a ledger in the order in which they are shown, with what they mean. */

@@ -1,13 +1,27 @@
 import { expect, test } from "vitest";
 import { groupings, groupsBy, matches } from "./groups";
 
-const node = (name: string, owner: string, tags: Record<string, string>) => ({ name, kind: "queue", role: "holds" as const, about: "", owner, tags, line: 1 });
-const board = { nodes: [node("a", "quay", { tier: "edge" }), node("b", "", { zone: "north", tier: "core" }), node("c", "", {})], links: [] };
+const node = (name: string, owner: string, tags: Record<string, string>) => ({
+  name,
+  kind: "queue",
+  role: "holds" as const,
+  about: "",
+  owner,
+  tags,
+  line: 1,
+});
+const board = {
+  nodes: [node("a", "quay", { tier: "edge" }), node("b", "", { zone: "north", tier: "core" }), node("c", "", {})],
+  links: [],
+};
 
 test("nodes are put together by owner and by tag", () => {
   expect(groupings(board)).toEqual(["owner", "tag tier", "tag zone"]);
   expect([...groupsBy(board, "owner")]).toEqual([["a", "quay"]]);
-  expect([...groupsBy(board, "tag tier")]).toEqual([["a", "edge"], ["b", "core"]]);
+  expect([...groupsBy(board, "tag tier")]).toEqual([
+    ["a", "edge"],
+    ["b", "core"],
+  ]);
   expect(groupings({ nodes: [node("c", "", {})], links: [] })).toEqual([]);
 });
 

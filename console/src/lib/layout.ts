@@ -29,7 +29,11 @@ const spaced = {
 };
 
 /** Long chains are broken into rows, so that a board can be read as a whole. */
-const wrapped = { "elk.layered.wrapping.strategy": "MULTI_EDGE", "elk.layered.wrapping.additionalEdgeSpacing": "24", "elk.aspectRatio": "1.7" };
+const wrapped = {
+  "elk.layered.wrapping.strategy": "MULTI_EDGE",
+  "elk.layered.wrapping.additionalEdgeSpacing": "24",
+  "elk.aspectRatio": "1.7",
+};
 const wrapAbove = 7; // nodes
 
 type Link = Board["links"][number];
@@ -103,7 +107,10 @@ const moved = (p: Place, by: Place): Place => ({ x: p.x + by.x, y: p.y + by.y })
 
 /** A block's nodes and the ways of its links, moved. */
 function shifted(b: Block, by: Place): Pick<Block, "places" | "routes"> {
-  return { places: b.places.map(([name, p]) => [name, moved(p, by)]), routes: b.routes.map(([id, way]) => [id, way.map((p) => moved(p, by))]) };
+  return {
+    places: b.places.map(([name, p]) => [name, moved(p, by)]),
+    routes: b.routes.map(([id, way]) => [id, way.map((p) => moved(p, by))]),
+  };
 }
 
 /** Puts blocks beside each other: one block of all. */
@@ -124,7 +131,8 @@ const laidOutAtMost = 200;
 
 /** Lays nodes out that links join, with room of so many pixels between the layers. */
 function layered(names: string[], links: Link[], room: number): Promise<Block> {
-  if (names.length === 1 && links.length === 0) return Promise.resolve({ width: nodeWidth, height: nodeHeight, places: [[names[0], { x: 0, y: 0 }]], routes: [] });
+  if (names.length === 1 && links.length === 0)
+    return Promise.resolve({ width: nodeWidth, height: nodeHeight, places: [[names[0], { x: 0, y: 0 }]], routes: [] });
   const key = JSON.stringify([names, links.map((l) => [l.id, l.from, l.to]), room]);
   const known = laidOut.get(key);
   if (known) return known;
@@ -137,11 +145,16 @@ function layered(names: string[], links: Link[], room: number): Promise<Block> {
 async function arranged(names: string[], links: Link[], room: number): Promise<Block> {
   const graph: ElkNode = await elk.layout({
     id: names[0],
-    layoutOptions: { ...spaced, ...(names.length > wrapAbove ? wrapped : {}), "elk.layered.spacing.nodeNodeBetweenLayers": String(room) },
+    layoutOptions: {
+      ...spaced,
+      ...(names.length > wrapAbove ? wrapped : {}),
+      "elk.layered.spacing.nodeNodeBetweenLayers": String(room),
+    },
     children: names.map((n) => ({ id: n, width: nodeWidth, height: nodeHeight })),
     edges: links.map((l) => ({ id: l.id, sources: [l.from], targets: [l.to] })),
   });
-  const way = (e: ElkExtendedEdge): Place[] => (e.sections ?? []).flatMap((s) => [s.startPoint, ...(s.bendPoints ?? []), s.endPoint]);
+  const way = (e: ElkExtendedEdge): Place[] =>
+    (e.sections ?? []).flatMap((s) => [s.startPoint, ...(s.bendPoints ?? []), s.endPoint]);
   return {
     width: graph.width ?? 0,
     height: graph.height ?? 0,
@@ -154,7 +167,15 @@ async function arranged(names: string[], links: Link[], room: number): Promise<B
 function apart(names: string[], links: Link[], room: number): Promise<Block[]> {
   const members = new Set(names);
   const within = links.filter((l) => members.has(l.from) && members.has(l.to));
-  return Promise.all(components(names, within).map((part) => layered(part, within.filter((l) => part.includes(l.from)), room)));
+  return Promise.all(
+    components(names, within).map((part) =>
+      layered(
+        part,
+        within.filter((l) => part.includes(l.from)),
+        room,
+      ),
+    ),
+  );
 }
 
 /** Gives nodes that are not laid out yet a place in a row below the others, until they are. */
@@ -180,7 +201,11 @@ export const rooms = { usual: 62, numbers: 96 };
 /**
  * Lays a board out in layers from left to right; the same board always looks the same. Nodes of one group, where there are groups, stand together in a frame.
  */
-export async function layout(board: Board, groupOf: Map<string, string> = new Map(), room = rooms.usual): Promise<Layout> {
+export async function layout(
+  board: Board,
+  groupOf: Map<string, string> = new Map(),
+  room = rooms.usual,
+): Promise<Layout> {
   const names = board.nodes.map((n) => n.name);
   const known = new Set(names);
   // Ways to a dead-letter would pull everything to one side.
@@ -188,14 +213,36 @@ export async function layout(board: Board, groupOf: Map<string, string> = new Ma
   const groups = [...new Set(groupOf.values())].sort();
   const framed = await Promise.all(
     groups.map(async (group): Promise<Block> => {
-      const inner = together(await apart(names.filter((n) => groupOf.get(n) === group), links, room), 26);
-      return { width: inner.width + 2 * frame.side, height: inner.height + frame.top + frame.side, ...shifted(inner, { x: frame.side, y: frame.top }) };
+      const inner = together(
+        await apart(
+          names.filter((n) => groupOf.get(n) === group),
+          links,
+          room,
+        ),
+        26,
+      );
+      return {
+        width: inner.width + 2 * frame.side,
+        height: inner.height + frame.top + frame.side,
+        ...shifted(inner, { x: frame.side, y: frame.top }),
+      };
     }),
   );
-  const all = [...framed, ...(await apart(names.filter((n) => !groupOf.has(n)), links, room))];
+  const all = [
+    ...framed,
+    ...(await apart(
+      names.filter((n) => !groupOf.has(n)),
+      links,
+      room,
+    )),
+  ];
   const at = shelve(all, 46);
   const whole = together(all, 46);
-  return { places: new Map(whole.places), routes: new Map(whole.routes), frames: groups.map((name, i) => ({ name, ...at[i], width: all[i].width, height: all[i].height })) };
+  return {
+    places: new Map(whole.places),
+    routes: new Map(whole.routes),
+    frames: groups.map((name, i) => ({ name, ...at[i], width: all[i].width, height: all[i].height })),
+  };
 }
 
 const labelled = 44; // pixels that a label needs
@@ -222,16 +269,27 @@ export function drawnWay(points: Place[], radius = 8): { path: string; label: La
   }
   const last = points[points.length - 1];
   let longest = 1;
-  for (let i = 2; i < points.length; i++) if (length(points[i - 1], points[i]) > length(points[longest - 1], points[longest]) + 0.5) longest = i;
+  for (let i = 2; i < points.length; i++)
+    if (length(points[i - 1], points[i]) > length(points[longest - 1], points[longest]) + 0.5) longest = i;
   if (length(points[points.length - 2], last) >= labelled) longest = points.length - 1;
   const [a, b] = [points[longest - 1], points[longest]];
   const side = Math.abs(a.x - b.x) < 1 ? "on" : a.x < b.x ? "above" : "below";
-  return { path: `${path}L${last.x} ${last.y}`, label: { side, x: (a.x + b.x) / 2, y: (a.y + b.y) / 2, width: Math.min(Math.max(Math.abs(a.x - b.x) - 12, 58), 130) } };
+  return {
+    path: `${path}L${last.x} ${last.y}`,
+    label: {
+      side,
+      x: (a.x + b.x) / 2,
+      y: (a.y + b.y) / 2,
+      width: Math.min(Math.max(Math.abs(a.x - b.x) - 12, 58), 130),
+    },
+  };
 }
 
 /** Lays out a small board that nobody sees: the first layout is several times as slow as those after it. */
 export async function warmUp() {
   const names = Array.from({ length: 12 }, (_, i) => `warm-${i}`);
-  const links = names.map((from, i) => ({ id: from, from, to: names[(i + 1) % 12] }) as Link).concat(names.map((from, i) => ({ id: `${from}-on`, from, to: names[(i + 5) % 12] }) as Link));
+  const links = names
+    .map((from, i) => ({ id: from, from, to: names[(i + 1) % 12] }) as Link)
+    .concat(names.map((from, i) => ({ id: `${from}-on`, from, to: names[(i + 5) % 12] }) as Link));
   for (let i = 0; i < 3; i++) await arranged(names, links, rooms.usual);
 }

@@ -1,7 +1,18 @@
 import { expect, test } from "vitest";
 import { badge, clock, inForce, instant, movedBetween, type LiveNode, type State } from "./live";
 
-const quiet: LiveNode = { copies: 0, depth: 0, running: 0, runs: 0, failures: 0, throttled: 0, handled: 0, parked: 0, lost: 0, oldest_s: 0 };
+const quiet: LiveNode = {
+  copies: 0,
+  depth: 0,
+  running: 0,
+  runs: 0,
+  failures: 0,
+  throttled: 0,
+  handled: 0,
+  parked: 0,
+  lost: 0,
+  oldest_s: 0,
+};
 
 test("an instant is written and read as a clock shows it", () => {
   expect(clock(3725.9)).toBe("01:02:05");
@@ -16,7 +27,11 @@ test("an instant is written and read as a clock shows it", () => {
 test("what is in force comes first on the board", () => {
   expect(inForce({ ...quiet, fails: 1 })).toEqual(["failing"]);
   expect(inForce({ ...quiet, fails: 0.5, slow: 3 })).toEqual(["fails 50 %", "3× slow"]);
-  expect(badge({ ...quiet, fails: 1, runs: 4 }, "function", 0)).toEqual({ text: "failing, 4 runs", full: 0, bad: true });
+  expect(badge({ ...quiet, fails: 1, runs: 4 }, "function", 0)).toEqual({
+    text: "failing, 4 runs",
+    full: 0,
+    bad: true,
+  });
   expect(badge({ ...quiet, depth: 5 }, "queue", 10)).toEqual({ text: "5 queued", full: 0.5, bad: false });
   expect(badge(quiet, "queue", 0).text).toBe("queue");
 });

@@ -31,8 +31,19 @@ export function inForce(n: LiveNode): string[] {
 
 /** What a node says on the board. */
 export function badge(n: LiveNode, kind: string, deepest: number): Badge {
-  const words = [...inForce(n), n.lost ? `${count(n.lost)} lost` : "", n.parked ? `${count(n.parked)} parked` : "", n.depth && !n.parked ? `${count(n.depth)} queued` : "", n.running ? `${count(n.running)} running` : "", n.runs ? `${count(n.runs)} ${n.runs === 1 ? "run" : "runs"}` : n.copies ? `${count(n.copies)} received` : ""].filter(Boolean);
-  return { text: words.slice(0, 2).join(", ") || kind, full: deepest > 1 ? n.depth / deepest : 0, bad: n.lost > 0 || n.fails !== undefined || n.stopped === true };
+  const words = [
+    ...inForce(n),
+    n.lost ? `${count(n.lost)} lost` : "",
+    n.parked ? `${count(n.parked)} parked` : "",
+    n.depth && !n.parked ? `${count(n.depth)} queued` : "",
+    n.running ? `${count(n.running)} running` : "",
+    n.runs ? `${count(n.runs)} ${n.runs === 1 ? "run" : "runs"}` : n.copies ? `${count(n.copies)} received` : "",
+  ].filter(Boolean);
+  return {
+    text: words.slice(0, 2).join(", ") || kind,
+    full: deepest > 1 ? n.depth / deepest : 0,
+    bad: n.lost > 0 || n.fails !== undefined || n.stopped === true,
+  };
 }
 
 /** The links along which messages went from one state to the next. */

@@ -18,8 +18,15 @@ expect: {none-lost: run.ledger.lost.total == 0}
 test("a form shows what it knows, and says of the rest that the text has it", () => {
   const f = readForm(text)!;
   expect(f.length).toBe("8h");
-  expect(f.traffic.map((t) => [t.name, t.into, t.rate, t.arrivals])).toEqual([["uploads", "drop", "40/h", "poisson"], ["bursts", "drop", "1/h", ""]]);
-  expect(f.incidents.map((i) => [i.name, i.on, i.does, i.value])).toEqual([["down", "registry", "fails", "100%"], ["held", "q:f", "paused", "true"], ["back", "", "", ""]]);
+  expect(f.traffic.map((t) => [t.name, t.into, t.rate, t.arrivals])).toEqual([
+    ["uploads", "drop", "40/h", "poisson"],
+    ["bursts", "drop", "1/h", ""],
+  ]);
+  expect(f.incidents.map((i) => [i.name, i.on, i.does, i.value])).toEqual([
+    ["down", "registry", "fails", "100%"],
+    ["held", "q:f", "paused", "true"],
+    ["back", "", "", ""],
+  ]);
   expect(f.expect).toEqual([{ name: "none-lost", expression: "run.ledger.lost.total == 0" }]);
   expect(readForm("[1")).toBeUndefined();
   expect(readForm("just text")).toBeUndefined();
@@ -33,7 +40,13 @@ test("one field is written, and all else stays as it was", () => {
 });
 
 test("what is new stands on one line of its section", () => {
-  expect(writeField(text, ["incidents", "slow"], { at: "1h", node: "f", slow: 5 })).toContain("\n  slow: {at: 1h, node: f, slow: 5}\n");
-  expect(writeField("ironweir: scenario/1\nincidents: {}\n", ["incidents", "down"], { at: "1h" })).toBe("ironweir: scenario/1\nincidents:\n  down: {at: 1h}\n");
-  expect(writeField("ironweir: scenario/1\n", ["traffic", "a"], { into: "q", rate: "1/s" })).toBe("ironweir: scenario/1\ntraffic:\n  a: {into: q, rate: 1/s}\n");
+  expect(writeField(text, ["incidents", "slow"], { at: "1h", node: "f", slow: 5 })).toContain(
+    "\n  slow: {at: 1h, node: f, slow: 5}\n",
+  );
+  expect(writeField("ironweir: scenario/1\nincidents: {}\n", ["incidents", "down"], { at: "1h" })).toBe(
+    "ironweir: scenario/1\nincidents:\n  down: {at: 1h}\n",
+  );
+  expect(writeField("ironweir: scenario/1\n", ["traffic", "a"], { into: "q", rate: "1/s" })).toBe(
+    "ironweir: scenario/1\ntraffic:\n  a: {into: q, rate: 1/s}\n",
+  );
 });

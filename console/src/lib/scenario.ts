@@ -39,8 +39,10 @@ export const effects: { field: string; words: string; usual: string; on: "node" 
 ];
 export const effectsOn = (isLink: boolean) => effects.filter((e) => e.on === "both" || (e.on === "link") === isLink);
 
-const scalar = (v: unknown): string => (v === undefined || v === null ? "" : v instanceof Date ? v.toISOString() : String(v));
-const entries = (v: unknown): [string, Record<string, unknown>][] => (v && typeof v === "object" && !Array.isArray(v) ? (Object.entries(v) as [string, Record<string, unknown>][]) : []);
+const scalar = (v: unknown): string =>
+  v === undefined || v === null ? "" : v instanceof Date ? v.toISOString() : String(v);
+const entries = (v: unknown): [string, Record<string, unknown>][] =>
+  v && typeof v === "object" && !Array.isArray(v) ? (Object.entries(v) as [string, Record<string, unknown>][]) : [];
 
 /** Reads a scenario's text for the form; undefined: it is no map that could be shown. */
 export function readForm(text: string): Form | undefined {
@@ -48,11 +50,28 @@ export function readForm(text: string): Form | undefined {
   if (doc.errors.length || !isMap(doc.contents)) return undefined;
   const s = doc.toJS() as Record<string, unknown>;
   return {
-    length: scalar(s.length), start: scalar(s.start), seed: scalar(s.seed), replications: scalar(s.replications),
-    traffic: entries(s.traffic).map(([name, t]) => ({ name, into: scalar(t?.into), rate: scalar(t?.rate), arrivals: t?.arrivals === undefined ? "poisson" : typeof t.arrivals === "string" ? t.arrivals : "", key: scalar(t?.key), size: scalar(t?.size) })),
+    length: scalar(s.length),
+    start: scalar(s.start),
+    seed: scalar(s.seed),
+    replications: scalar(s.replications),
+    traffic: entries(s.traffic).map(([name, t]) => ({
+      name,
+      into: scalar(t?.into),
+      rate: scalar(t?.rate),
+      arrivals: t?.arrivals === undefined ? "poisson" : typeof t.arrivals === "string" ? t.arrivals : "",
+      key: scalar(t?.key),
+      size: scalar(t?.size),
+    })),
     incidents: entries(s.incidents).map(([name, i]) => {
       const effect = effects.find((e) => i?.[e.field] !== undefined);
-      return { name, at: scalar(i?.at), for: scalar(i?.for), on: scalar(i?.node ?? i?.link), does: effect && (i?.node || i?.link) ? effect.field : "", value: effect ? scalar(i?.[effect.field]) : "" };
+      return {
+        name,
+        at: scalar(i?.at),
+        for: scalar(i?.for),
+        on: scalar(i?.node ?? i?.link),
+        does: effect && (i?.node || i?.link) ? effect.field : "",
+        value: effect ? scalar(i?.[effect.field]) : "",
+      };
     }),
     expect: entries(s.expect).map(([name, expression]) => ({ name, expression: scalar(expression) })),
   };

@@ -3,8 +3,15 @@ import { stableItems } from "./stable-items";
 
 test("what has not changed is the same object", () => {
   const keep = stableItems<{ id: string; at: { x: number } }>();
-  const first = keep([{ id: "a", at: { x: 1 } }, { id: "b", at: { x: 2 } }]);
-  const then = keep([{ id: "b", at: { x: 3 } }, { id: "a", at: { x: 1 } }, { id: "c", at: { x: 4 } }]);
+  const first = keep([
+    { id: "a", at: { x: 1 } },
+    { id: "b", at: { x: 2 } },
+  ]);
+  const then = keep([
+    { id: "b", at: { x: 3 } },
+    { id: "a", at: { x: 1 } },
+    { id: "c", at: { x: 4 } },
+  ]);
   expect(then.map((i) => i.id)).toEqual(["b", "a", "c"]);
   expect(then[1]).toBe(first[0]);
   expect(then[0]).not.toBe(first[1]);

@@ -1,7 +1,14 @@
 import { expect, test } from "vitest";
 import { fold, sentenceOf, type Step } from "./steps";
 
-const step = (id: number, parent: number, what: string, more: Partial<Step> = {}): Step => ({ id, parent, what, node: "f", t_s: id, ...more });
+const step = (id: number, parent: number, what: string, more: Partial<Step> = {}): Step => ({
+  id,
+  parent,
+  what,
+  node: "f",
+  t_s: id,
+  ...more,
+});
 
 test("a step is a sentence", () => {
   expect(sentenceOf(step(1, 0, "enters", { fate: "given_up" }))).toBe("f receives → given-up");
@@ -12,7 +19,10 @@ test("a step is a sentence", () => {
 });
 
 test("equal branches side by side are shown once, different ones are not", () => {
-  const branch = (id: number, key: string) => [step(id, 1, "sends", { link: "f:q" }), step(id + 1, id, "held", { node: "q", event: { subject: key } })];
+  const branch = (id: number, key: string) => [
+    step(id, 1, "sends", { link: "f:q" }),
+    step(id + 1, id, "held", { node: "q", event: { subject: key } }),
+  ];
   const six = fold([step(1, 0, "runs"), ...[2, 4, 6].flatMap((id) => branch(id, "a"))]);
   expect(six.map((r) => [r.step.id, r.depth, r.times, r.last])).toEqual([
     [1, 0, 1, 1],

@@ -10,7 +10,20 @@ export interface Row {
   last: number; // when the last of the equal branches begins
 }
 
-const verbs: Record<string, string> = { enters: "receives", held: "receives", offered: "✓", declined: "✗", runs: "runs", calls: "calls", ends: "ends", sends: "sends", waits: "waits", returned: "answers", parked: "parked in", lost: "LOST at" };
+const verbs: Record<string, string> = {
+  enters: "receives",
+  held: "receives",
+  offered: "✓",
+  declined: "✗",
+  runs: "runs",
+  calls: "calls",
+  ends: "ends",
+  sends: "sends",
+  waits: "waits",
+  returned: "answers",
+  parked: "parked in",
+  lost: "LOST at",
+};
 
 /** What happens in a step, in words. */
 export function sentenceOf(s: Step): string {

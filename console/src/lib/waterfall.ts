@@ -14,7 +14,11 @@ export interface Bar {
   says: string;
 }
 
-const bad = (s: Step) => s.what === "lost" || s.what === "parked" || s.what === "returned" || (s.what === "ends" && (s.why ?? "").startsWith("failed"));
+const bad = (s: Step) =>
+  s.what === "lost" ||
+  s.what === "parked" ||
+  s.what === "returned" ||
+  (s.what === "ends" && (s.why ?? "").startsWith("failed"));
 
 /** The bars of a journey, in the order in which they begin: how long each copy was held, and each run lasted. What has not ended by the last step goes on to it. */
 export function bars(steps: Step[]): Bar[] {
@@ -30,11 +34,29 @@ export function bars(steps: Step[]): Bar[] {
     if (s.what === "runs") {
       const end = over(s);
       depth.set(s.id, of + 1);
-      out.push({ id: s.id, what: "runs", node: s.node, depth: of + 1, from: s.t_s, to: end?.t_s ?? last, bad: end ? bad(end) : false, says: `${s.try && s.try > 1 ? `try ${s.try}, ` : ""}${end ? (end.why ?? "ended") : "goes on"}` });
+      out.push({
+        id: s.id,
+        what: "runs",
+        node: s.node,
+        depth: of + 1,
+        from: s.t_s,
+        to: end?.t_s ?? last,
+        bad: end ? bad(end) : false,
+        says: `${s.try && s.try > 1 ? `try ${s.try}, ` : ""}${end ? (end.why ?? "ended") : "goes on"}`,
+      });
     } else if (s.what === "enters" || s.what === "held") {
       const ends = children.map((c) => (c.what === "runs" ? (over(c)?.t_s ?? last) : c.t_s));
       depth.set(s.id, of + 1);
-      out.push({ id: s.id, what: "held", node: s.node, depth: of + 1, from: s.t_s, to: Math.max(s.t_s, ...ends), bad: children.some(bad), says: s.fate ? s.fate.replaceAll("_", "-") : "held" });
+      out.push({
+        id: s.id,
+        what: "held",
+        node: s.node,
+        depth: of + 1,
+        from: s.t_s,
+        to: Math.max(s.t_s, ...ends),
+        bad: children.some(bad),
+        says: s.fate ? s.fate.replaceAll("_", "-") : "held",
+      });
     } else depth.set(s.id, of);
   }
   return out;

@@ -16,7 +16,7 @@ export function seenFrom(board: Board, from: string, view: View): { nodes: Set<s
     return { nodes, links };
   }
   const next = (at: string) => open.filter((l) => (view === "onward" ? l.from : l.to) === at);
-  for (const queue = [from]; queue.length; ) {
+  for (const queue = [from]; queue.length;) {
     for (const l of next(queue.shift()!)) {
       links.add(l.id);
       const other = view === "onward" ? l.to : l.from;

@@ -3,8 +3,15 @@ import { copied, freeName, lineOf, pasted, patchAt, valueAt, valueOf } from "./w
 
 test("what is written comes back as it was", () => {
   for (const [value, form] of [
-    ["90s", "duration"], [5, "whole"], [["a", "b"], "words"], ["inbound/", "words"], [{ dist: "lognormal", p50: "400ms", p95: "1.2s" }, "distribution"],
-    ["event.data.kg > 40, or so", "expression"], [{ "each-try": "5%" }, "anything"], ["grouped", "choice"], ["$lanes", "whole"],
+    ["90s", "duration"],
+    [5, "whole"],
+    [["a", "b"], "words"],
+    ["inbound/", "words"],
+    [{ dist: "lognormal", p50: "400ms", p95: "1.2s" }, "distribution"],
+    ["event.data.kg > 40, or so", "expression"],
+    [{ "each-try": "5%" }, "anything"],
+    ["grouped", "choice"],
+    ["$lanes", "whole"],
   ] as const)
     expect(valueOf(lineOf(value), form)).toEqual(value);
 });
@@ -23,10 +30,18 @@ test("a name that is taken gets a number", () => {
 });
 
 test("what is copied is put elsewhere under free names, with the links that have a target there", () => {
-  const document = { nodes: { slip: { kind: "queue", links: { crane: {}, again: { to: "slip" }, yard: {} } }, crane: { kind: "function" } } };
+  const document = {
+    nodes: {
+      slip: { kind: "queue", links: { crane: {}, again: { to: "slip" }, yard: {} } },
+      crane: { kind: "function" },
+    },
+  };
   const text = copied("slip", document);
-  expect(pasted(text, ["slip", "crane"])).toEqual({ "slip-2": { kind: "queue", links: { crane: {}, again: { to: "slip-2" } } } });
+  expect(pasted(text, ["slip", "crane"])).toEqual({
+    "slip-2": { kind: "queue", links: { crane: {}, again: { to: "slip-2" } } },
+  });
   expect(pasted(text, [])).toEqual({ slip: { kind: "queue", links: { again: { to: "slip" } } } });
   expect(pasted("nodes: {pier: {kind: bucket}}", ["slip"])).toEqual({ pier: { kind: "bucket" } });
-  for (const other of ["", "a sentence", "nodes: 3", "nodes: {a: {}}", "{", "nodes: {}"]) expect(pasted(other, [])).toBeUndefined();
+  for (const other of ["", "a sentence", "nodes: 3", "nodes: {a: {}}", "{", "nodes: {}"])
+    expect(pasted(other, [])).toBeUndefined();
 });

@@ -28,7 +28,12 @@ export function valueOf(line: string, form: string): unknown {
     case "truth":
       return text === "true";
     case "words": {
-      const items = text.startsWith("[") ? (parse(text) as unknown[]) : text.split(",").map((t) => t.trim()).filter(Boolean);
+      const items = text.startsWith("[")
+        ? (parse(text) as unknown[])
+        : text
+            .split(",")
+            .map((t) => t.trim())
+            .filter(Boolean);
       return items.length === 1 ? items[0] : items;
     }
     case "anything":
@@ -77,7 +82,9 @@ export function pasted(text: string, present: string[]): Record<string, Plain> |
     const links = Object.entries((node.links ?? {}) as Record<string, Plain | null>).flatMap(([key, link]) => {
       const to = (link?.to as string | undefined) ?? key;
       const target = called.get(to) ?? to;
-      return called.has(to) || present.includes(to) ? [[key, target === key ? link : { ...link, to: target }] as const] : [];
+      return called.has(to) || present.includes(to)
+        ? [[key, target === key ? link : { ...link, to: target }] as const]
+        : [];
     });
     const { links: _, ...rest } = node;
     return [called.get(name)!, links.length ? { ...rest, links: Object.fromEntries(links) } : rest] as const;

@@ -17,7 +17,11 @@ class Zone {
 
   /** How the zone is called at an instant. */
   shortAt(at: number): string {
-    return new Intl.DateTimeFormat(undefined, { timeZone: this.name, timeZoneName: "short" }).formatToParts(at).find((p) => p.type === "timeZoneName")?.value ?? this.name;
+    return (
+      new Intl.DateTimeFormat(undefined, { timeZone: this.name, timeZoneName: "short" })
+        .formatToParts(at)
+        .find((p) => p.type === "timeZoneName")?.value ?? this.name
+    );
   }
 
   /** All zones that can be chosen. */

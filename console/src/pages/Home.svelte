@@ -18,7 +18,10 @@
 <div class="page" id="main-content">
   {#if nowhere}
     <h1>No workspace yet</h1>
-    <p>You are signed in as {visitor.user?.name}, but no member of a workspace. Ask whoever administers one to give you a role there.</p>
+    <p>
+      You are signed in as {visitor.user?.name}, but no member of a workspace. Ask whoever administers one to give you a
+      role there.
+    </p>
   {:else}
     <InlineLoading description="One moment …" />
   {/if}

@@ -19,7 +19,9 @@
 
   /** Looks in names and texts: a tag, an owner, a node. */
   async function load(search: string) {
-    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/models", { params: { path: { workspace: currentWorkspace() }, query: { search } } });
+    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/models", {
+      params: { path: { workspace: currentWorkspace() }, query: { search } },
+    });
     if (search !== looked) return; // something else is looked for by now
     trouble = error ? sentence(error) : "";
     if (data) models = data.items;
@@ -41,7 +43,15 @@
   <div class="top">
     <h1>Models</h1>
     <div class="actions">
-      <div class="search"><Search size="sm" placeholder="Search names, tags, owners, nodes" labelText="Search the models" bind:value={looked} on:clear={() => (looked = "")} /></div>
+      <div class="search">
+        <Search
+          size="sm"
+          placeholder="Search names, tags, owners, nodes"
+          labelText="Search the models"
+          bind:value={looked}
+          on:clear={() => (looked = "")}
+        />
+      </div>
       <Button size="small" kind="tertiary" icon={Upload} on:click={() => incoming.pick()}>Import a file</Button>
       <Button size="small" icon={Add} on:click={() => (making = true)}>New model</Button>
     </div>
@@ -51,9 +61,15 @@
   {:else if !models}
     <DataTableSkeleton showHeader={false} showToolbar={false} rows={3} />
   {:else if models.length === 0 && looked}
-    <p role="status">Nothing is found for “{looked}” in the names and texts of the models. <button class="plain as-link" onclick={() => (looked = "")}>Show all</button></p>
+    <p role="status">
+      Nothing is found for “{looked}” in the names and texts of the models.
+      <button class="plain as-link" onclick={() => (looked = "")}>Show all</button>
+    </p>
   {:else if models.length === 0}
-    <p>There are no models yet. Begin with a starter, drop a file here (a model, AsyncAPI, an inventory, traces), or start the service with <span class="mono">-demo</span> to look at an example.</p>
+    <p>
+      There are no models yet. Begin with a starter, drop a file here (a model, AsyncAPI, an inventory, traces), or
+      start the service with <span class="mono">-demo</span> to look at an example.
+    </p>
   {:else}
     <DataTable
       sortable
@@ -68,14 +84,21 @@
     >
       <svelte:fragment slot="cell" let:row let:cell>
         {#if cell.key === "name"}
-          <a href={p("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: row.name } })}>{row.name}</a>
+          <a href={p("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: row.name } })}
+            >{row.name}</a
+          >
         {:else if cell.key === "errors"}
           <FindingCounts errors={row.errors} warnings={row.warnings} notes={row.notes} />
         {:else if cell.key === "changed_at"}
           {when(row.changed_at)} by {row.author}
         {:else if cell.key === "last_run"}
           {#if row.last_run}
-            <a href={p("/w/:workspace/runs/:id", { params: { workspace: currentWorkspace(), id: String(row.last_run) } })}>run {row.last_run}</a> <StateTag state={row.last_run_state ?? ""} />
+            <a
+              href={p("/w/:workspace/runs/:id", {
+                params: { workspace: currentWorkspace(), id: String(row.last_run) },
+              })}>run {row.last_run}</a
+            >
+            <StateTag state={row.last_run_state ?? ""} />
           {:else}
             <span class="quiet">never run</span>
           {/if}
@@ -90,7 +113,18 @@
 <NewModel bind:open={making} />
 
 <style>
-  .top { display: flex; justify-content: space-between; align-items: start; }
-  .actions { display: flex; flex-wrap: wrap; gap: 0.5rem; justify-content: end; }
-  .search { width: 19rem; }
+  .top {
+    display: flex;
+    justify-content: space-between;
+    align-items: start;
+  }
+  .actions {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 0.5rem;
+    justify-content: end;
+  }
+  .search {
+    width: 19rem;
+  }
 </style>

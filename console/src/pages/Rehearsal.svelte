@@ -1,5 +1,13 @@
 <script lang="ts">
-  import { Button, ContentSwitcher, InlineNotification, Loading, Modal, Switch, TextInput } from "carbon-components-svelte";
+  import {
+    Button,
+    ContentSwitcher,
+    InlineNotification,
+    Loading,
+    Modal,
+    Switch,
+    TextInput,
+  } from "carbon-components-svelte";
   import Save from "carbon-icons-svelte/lib/Save.svelte";
   import StopFilledAlt from "carbon-icons-svelte/lib/StopFilledAlt.svelte";
   import { onDestroy } from "svelte";
@@ -31,7 +39,10 @@
   let keeping = $state<{ name: string; wrong: string; left: string[] } | undefined>();
 
   async function load() {
-    const [one, text] = await Promise.all([api.GET("/api/v1/workspaces/{workspace}/rehearsals/{id}", { params: { path } }), api.GET("/api/v1/workspaces/{workspace}/rehearsals/{id}/model", { params: { path } })]);
+    const [one, text] = await Promise.all([
+      api.GET("/api/v1/workspaces/{workspace}/rehearsals/{id}", { params: { path } }),
+      api.GET("/api/v1/workspaces/{workspace}/rehearsals/{id}/model", { params: { path } }),
+    ]);
     if (one.error || text.error) {
       trouble = sentence(one.error ?? text.error);
       return;
@@ -47,7 +58,8 @@
     source.addEventListener("state", (e) => {
       const next = JSON.parse((e as MessageEvent<string>).data) as State;
       moving = movedBetween(stands, next);
-      for (const [name, n] of Object.entries(next.nodes)) if (n.depth > (deepest[name] ?? 0)) deepest = { ...deepest, [name]: n.depth };
+      for (const [name, n] of Object.entries(next.nodes))
+        if (n.depth > (deepest[name] ?? 0)) deepest = { ...deepest, [name]: n.depth };
       stands = next;
     });
     source.addEventListener("ended", () => {
@@ -58,36 +70,65 @@
   onDestroy(() => source?.close());
 
   const kinds = $derived(new Map(model?.board.nodes.map((n) => [n.name, n.kind])));
-  const badges = $derived(new Map(Object.entries(stands?.nodes ?? {}).map(([name, n]) => [name, badge(n, kinds.get(name) ?? "", deepest[name] ?? 0)])));
+  const badges = $derived(
+    new Map(
+      Object.entries(stands?.nodes ?? {}).map(([name, n]) => [
+        name,
+        badge(n, kinds.get(name) ?? "", deepest[name] ?? 0),
+      ]),
+    ),
+  );
   // What was observed, on the board: paler what was not seen, marked what differs.
   let seen = $state.raw<Schemas["RehearsalBeside"] | undefined>();
   const observed = $derived.by(() => {
     if (!seen || !model) return undefined;
-    const [missing, differs] = [new Set(seen.drift.not_observed.nodes), new Set(seen.drift.different.map((d) => d.node))];
+    const [missing, differs] = [
+      new Set(seen.drift.not_observed.nodes),
+      new Set(seen.drift.different.map((d) => d.node)),
+    ];
     const unseen = new Set(seen.drift.not_observed.links);
     return {
-      nodes: new Map(model.board.nodes.map((n) => [n.name, differs.has(n.name) ? "bad" : missing.has(n.name) ? "dim" : "highlighted"])),
-      links: new Set(model.board.links.filter((l) => !unseen.has(l.id) && !missing.has(l.from) && !missing.has(l.to)).map((l) => l.id)),
+      nodes: new Map(
+        model.board.nodes.map((n) => [
+          n.name,
+          differs.has(n.name) ? "bad" : missing.has(n.name) ? "dim" : "highlighted",
+        ]),
+      ),
+      links: new Set(
+        model.board.links
+          .filter((l) => !unseen.has(l.id) && !missing.has(l.from) && !missing.has(l.to))
+          .map((l) => l.id),
+      ),
     };
   });
-  const highlighted = $derived(new Map(Object.entries(stands?.nodes ?? {}).map(([name, n]) => [name, n.lost > 0 || n.fails ? "bad" : ""])));
+  const highlighted = $derived(
+    new Map(Object.entries(stands?.nodes ?? {}).map(([name, n]) => [name, n.lost > 0 || n.fails ? "bad" : ""])),
+  );
 
   // A link is as wide as what has gone along it, in powers of ten.
-  const widths = $derived(new Map(Object.entries(stands?.links ?? {}).map(([id, l]) => [id, 1.2 + 0.9 * Math.log10(1 + l.messages)])));
+  const widths = $derived(
+    new Map(Object.entries(stands?.links ?? {}).map(([id, l]) => [id, 1.2 + 0.9 * Math.log10(1 + l.messages)])),
+  );
 
   async function end() {
     const { error } = await api.DELETE("/api/v1/workspaces/{workspace}/rehearsals/{id}", { params: { path } });
     if (error) trouble = sentence(error);
-    else if (rehearsal) navigate("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: rehearsal.model } });
+    else if (rehearsal)
+      navigate("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: rehearsal.model } });
   }
 
   async function keep() {
     if (!keeping) return;
-    const { data, error } = await api.PUT("/api/v1/workspaces/{workspace}/rehearsals/{id}/scenario/{text}", { params: { path: { ...path, text: keeping.name } } });
+    const { data, error } = await api.PUT("/api/v1/workspaces/{workspace}/rehearsals/{id}/scenario/{text}", {
+      params: { path: { ...path, text: keeping.name } },
+    });
     if (error) keeping = { ...keeping, wrong: sentence(error) };
     else {
-      trouble = data.left_out.length ? `Kept as ${keeping.name}. A scenario has no words for ${data.left_out.join(", ")}: those are left out.` : "";
-      if (!trouble) said = `Kept as scenario ${keeping.name}: ${count(data.events)} ${data.events === 1 ? "event" : "events"} and what was done by hand.`;
+      trouble = data.left_out.length
+        ? `Kept as ${keeping.name}. A scenario has no words for ${data.left_out.join(", ")}: those are left out.`
+        : "";
+      if (!trouble)
+        said = `Kept as scenario ${keeping.name}: ${count(data.events)} ${data.events === 1 ? "event" : "events"} and what was done by hand.`;
       keeping = undefined;
     }
   }
@@ -111,7 +152,10 @@
     {#if trouble}
       <h1>No such rehearsal</h1>
       <InlineNotification kind="error" title="It could not be opened." subtitle={trouble} hideCloseButton />
-      <p>Start one from a <a href={p("/w/:workspace", { params: { workspace: currentWorkspace() } })}>model</a>: open it and press Rehearse.</p>
+      <p>
+        Start one from a <a href={p("/w/:workspace", { params: { workspace: currentWorkspace() } })}>model</a>: open it
+        and press Rehearse.
+      </p>
     {:else}
       <Loading withOverlay={false} description="Opening the rehearsal" />
     {/if}
@@ -119,61 +163,197 @@
 {:else}
   <div class="stage" id="main-content">
     <div class="bar">
-      <h1><a href={p("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: rehearsal.model } })}>{rehearsal.model}</a></h1>
-      <span class="quiet">revision {rehearsal.revision}, {rehearsal.scenario || "nothing but what is sent"}{rehearsal.hooks.length ? `, ${rehearsal.hooks.length} answered by hooks` : ""}</span>
+      <h1>
+        <a href={p("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: rehearsal.model } })}
+          >{rehearsal.model}</a
+        >
+      </h1>
+      <span class="quiet"
+        >revision {rehearsal.revision}, {rehearsal.scenario || "nothing but what is sent"}{rehearsal.hooks.length
+          ? `, ${rehearsal.hooks.length} answered by hooks`
+          : ""}</span
+      >
       <span class="quiet watchers">watched by {stands.watchers.join(", ") || "nobody"}</span>
       <div class="actions">
         {#if visitor.edits}
-          <Button size="small" kind="tertiary" icon={Save} disabled={ended} on:click={() => (keeping = { name: "rehearsed", wrong: "", left: [] })}>Keep as a scenario</Button>
+          <Button
+            size="small"
+            kind="tertiary"
+            icon={Save}
+            disabled={ended}
+            on:click={() => (keeping = { name: "rehearsed", wrong: "", left: [] })}>Keep as a scenario</Button
+          >
           <Button size="small" kind="ghost" icon={StopFilledAlt} disabled={ended} on:click={end}>End</Button>
         {/if}
       </div>
     </div>
     {#if ended}
-      <InlineNotification lowContrast kind="info" title="The rehearsal has been ended." subtitle="What is shown is how it stood." hideCloseButton style="max-width: none; margin: 0" />
+      <InlineNotification
+        lowContrast
+        kind="info"
+        title="The rehearsal has been ended."
+        subtitle="What is shown is how it stood."
+        hideCloseButton
+        style="max-width: none; margin: 0"
+      />
     {:else if trouble || said}
-      <InlineNotification lowContrast kind={trouble ? "error" : "success"} title={trouble || said} on:close={() => ([trouble, said] = ["", ""])} style="max-width: none; margin: 0" />
+      <InlineNotification
+        lowContrast
+        kind={trouble ? "error" : "success"}
+        title={trouble || said}
+        on:close={() => ([trouble, said] = ["", ""])}
+        style="max-width: none; margin: 0"
+      />
     {/if}
     <LiveTime {path} {stands} edits={visitor.edits && !ended} ontrouble={(t) => (trouble = t)} />
-    <div class="drawn"><Board board={model.board} findings={[]} {chosen} {link} {badges} {moving} {widths} highlighted={observed?.nodes ?? highlighted} highlightedLinks={observed?.links ?? new Set(model.board.links.map((l) => l.id))} pinsKey="ironweir-pins-{currentWorkspace()}-{rehearsal.model}" onchoose={choose} onlink={(l) => ([chosen, link, side] = ["", l, 1])} /></div>
+    <div class="drawn">
+      <Board
+        board={model.board}
+        findings={[]}
+        {chosen}
+        {link}
+        {badges}
+        {moving}
+        {widths}
+        highlighted={observed?.nodes ?? highlighted}
+        highlightedLinks={observed?.links ?? new Set(model.board.links.map((l) => l.id))}
+        pinsKey="ironweir-pins-{currentWorkspace()}-{rehearsal.model}"
+        onchoose={choose}
+        onlink={(l) => ([chosen, link, side] = ["", l, 1])}
+      />
+    </div>
     <div class="side">
-      <ContentSwitcher size="sm" bind:selectedIndex={side} aria-label="Side panel"><Switch text="Send" /><Switch text={chosen || link ? "Chosen" : "Node"} /><Switch text="Log" /><Switch text="Observed" /></ContentSwitcher>
+      <ContentSwitcher size="sm" bind:selectedIndex={side} aria-label="Side panel"
+        ><Switch text="Send" /><Switch text={chosen || link ? "Chosen" : "Node"} /><Switch text="Log" /><Switch
+          text="Observed"
+        /></ContentSwitcher
+      >
       <div class="inner">
         {#if side === 0}
           <LiveSend {path} {rehearsal} text={model.text} {chosen} edits={visitor.edits && !ended} now={stands.now_s} />
         {:else if side === 1}
-          <LiveNode {path} board={model.board} {stands} node={chosen} {link} edits={visitor.edits && !ended} ontrouble={(t) => (trouble = t)} />
+          <LiveNode
+            {path}
+            board={model.board}
+            {stands}
+            node={chosen}
+            {link}
+            edits={visitor.edits && !ended}
+            ontrouble={(t) => (trouble = t)}
+          />
         {:else if side === 2}
           <LiveActs acts={stands.acts} />
         {:else}
-          <LiveObserved {path} model={rehearsal.model} revision={rehearsal.revision} text={model.text} edits={visitor.edits} onseen={(s) => (seen = s?.all ? s : undefined)} />
+          <LiveObserved
+            {path}
+            model={rehearsal.model}
+            revision={rehearsal.revision}
+            text={model.text}
+            edits={visitor.edits}
+            onseen={(s) => (seen = s?.all ? s : undefined)}
+          />
         {/if}
       </div>
     </div>
   </div>
 {/if}
 
-<Modal open={keeping !== undefined} size="xs" hasForm modalHeading="Keep what has happened" primaryButtonText="Keep" secondaryButtonText="Cancel" selectorPrimaryFocus="#kept-name" primaryButtonDisabled={!/^[a-z][a-z0-9-]{0,62}$/.test(keeping?.name ?? "")} on:click:button--secondary={() => (keeping = undefined)} on:close={() => (keeping = undefined)} on:submit={keep}>
+<Modal
+  open={keeping !== undefined}
+  size="xs"
+  hasForm
+  modalHeading="Keep what has happened"
+  primaryButtonText="Keep"
+  secondaryButtonText="Cancel"
+  selectorPrimaryFocus="#kept-name"
+  primaryButtonDisabled={!/^[a-z][a-z0-9-]{0,62}$/.test(keeping?.name ?? "")}
+  on:click:button--secondary={() => (keeping = undefined)}
+  on:close={() => (keeping = undefined)}
+  on:submit={keep}
+>
   {#if keeping}
-    <p class="quiet">As a scenario of {rehearsal?.model}: what came in as a replay, what was done by hand as incidents. A run of it gives the same at full speed.</p>
-    <TextInput id="kept-name" labelText="Name of the scenario" bind:value={keeping.name} invalid={keeping.wrong !== ""} invalidText={keeping.wrong} />
+    <p class="quiet">
+      As a scenario of {rehearsal?.model}: what came in as a replay, what was done by hand as incidents. A run of it
+      gives the same at full speed.
+    </p>
+    <TextInput
+      id="kept-name"
+      labelText="Name of the scenario"
+      bind:value={keeping.name}
+      invalid={keeping.wrong !== ""}
+      invalidText={keeping.wrong}
+    />
   {/if}
 </Modal>
 
 <style>
-  .stage { display: grid; height: calc(100vh - 3rem); grid-template: auto auto auto 1fr / minmax(0, 1.8fr) minmax(22rem, 1fr); }
-  .bar { grid-column: 1 / -1; display: flex; align-items: center; gap: 0.75rem; padding: 0.5rem 1rem; border-bottom: 1px solid var(--cds-ui-03); }
-  .bar h1 { font-size: 1.125rem; font-weight: 600; }
-  .actions { margin-left: auto; display: flex; gap: 0.5rem; }
-  .stage > :global(.bx--inline-notification), .stage > :global(.time) { grid-column: 1 / -1; }
-  .drawn { grid-column: 1; grid-row: 4; min-height: 0; }
-  .side { grid-column: 2; grid-row: 4; min-height: 0; display: flex; flex-direction: column; border-left: 1px solid var(--cds-ui-03); }
-  .side > :global(.bx--content-switcher) { flex: none; margin: 0.375rem 0.75rem; width: calc(100% - 1.5rem); }
-  .inner { flex: 1; min-height: 0; overflow: auto; padding: 0.5rem 0.75rem 1rem; font-size: 0.8125rem; }
+  .stage {
+    display: grid;
+    height: calc(100vh - 3rem);
+    grid-template: auto auto auto 1fr / minmax(0, 1.8fr) minmax(22rem, 1fr);
+  }
+  .bar {
+    grid-column: 1 / -1;
+    display: flex;
+    align-items: center;
+    gap: 0.75rem;
+    padding: 0.5rem 1rem;
+    border-bottom: 1px solid var(--cds-ui-03);
+  }
+  .bar h1 {
+    font-size: 1.125rem;
+    font-weight: 600;
+  }
+  .actions {
+    margin-left: auto;
+    display: flex;
+    gap: 0.5rem;
+  }
+  .stage > :global(.bx--inline-notification),
+  .stage > :global(.time) {
+    grid-column: 1 / -1;
+  }
+  .drawn {
+    grid-column: 1;
+    grid-row: 4;
+    min-height: 0;
+  }
+  .side {
+    grid-column: 2;
+    grid-row: 4;
+    min-height: 0;
+    display: flex;
+    flex-direction: column;
+    border-left: 1px solid var(--cds-ui-03);
+  }
+  .side > :global(.bx--content-switcher) {
+    flex: none;
+    margin: 0.375rem 0.75rem;
+    width: calc(100% - 1.5rem);
+  }
+  .inner {
+    flex: 1;
+    min-height: 0;
+    overflow: auto;
+    padding: 0.5rem 0.75rem 1rem;
+    font-size: 0.8125rem;
+  }
   @media (max-width: 800px) {
-    .stage { grid-template: auto auto auto 50vh auto / minmax(0, 1fr); overflow: auto; }
-    .bar, .actions { flex-wrap: wrap; }
-    .actions { margin-left: 0; }
-    .side { grid-column: 1; grid-row: 5; border-left: none; }
+    .stage {
+      grid-template: auto auto auto 50vh auto / minmax(0, 1fr);
+      overflow: auto;
+    }
+    .bar,
+    .actions {
+      flex-wrap: wrap;
+    }
+    .actions {
+      margin-left: 0;
+    }
+    .side {
+      grid-column: 1;
+      grid-row: 5;
+      border-left: none;
+    }
   }
 </style>

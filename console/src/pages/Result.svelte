@@ -1,5 +1,15 @@
 <script lang="ts">
-  import { Button, DataTable, InlineNotification, ProgressBar, Select, SelectItem, Toolbar, ToolbarContent, ToolbarSearch } from "carbon-components-svelte";
+  import {
+    Button,
+    DataTable,
+    InlineNotification,
+    ProgressBar,
+    Select,
+    SelectItem,
+    Toolbar,
+    ToolbarContent,
+    ToolbarSearch,
+  } from "carbon-components-svelte";
   import Download from "carbon-icons-svelte/lib/Download.svelte";
   import Stop from "carbon-icons-svelte/lib/StopOutline.svelte";
   import { api, sentence, type Result, type Schemas } from "../lib/api";
@@ -31,7 +41,9 @@
   let measure = $state("depth");
 
   async function load() {
-    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}", { params: { path: { workspace: currentWorkspace(), id } } });
+    const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}", {
+      params: { path: { workspace: currentWorkspace(), id } },
+    });
     if (error) {
       trouble = sentence(error);
       return;
@@ -46,8 +58,10 @@
   async function fetchResult() {
     const params = { path: { workspace: currentWorkspace(), id } };
     let error: unknown;
-    if (run?.kind === "variants") ({ data: variants, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/variants", { params }));
-    else if (run?.kind === "sweep") ({ data: sweep, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/sweep", { params }));
+    if (run?.kind === "variants")
+      ({ data: variants, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/variants", { params }));
+    else if (run?.kind === "sweep")
+      ({ data: sweep, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/sweep", { params }));
     else ({ data: result, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/result", { params }));
     if (error && status === "done") trouble = sentence(error);
   }
@@ -56,7 +70,15 @@
   function follow() {
     events = new EventSource(`/api/v1/workspaces/${currentWorkspace()}/runs/${id}/events`);
     events.addEventListener("progress", async (e) => {
-      const u = JSON.parse((e as MessageEvent).data) as { state: string; progress: number; left_s: number; entered: number; lost: number; parked: number; error?: string };
+      const u = JSON.parse((e as MessageEvent).data) as {
+        state: string;
+        progress: number;
+        left_s: number;
+        entered: number;
+        lost: number;
+        parked: number;
+        error?: string;
+      };
       [status, progress, left, soFar] = [u.state, u.progress, u.left_s, u];
       if (["done", "failed", "cancelled"].includes(u.state)) {
         events?.close();
@@ -70,7 +92,10 @@
     return () => events?.close();
   });
 
-  const cancel = () => api.POST("/api/v1/workspaces/{workspace}/runs/{id}/cancel", { params: { path: { workspace: currentWorkspace(), id } } });
+  const cancel = () =>
+    api.POST("/api/v1/workspaces/{workspace}/runs/{id}/cancel", {
+      params: { path: { workspace: currentWorkspace(), id } },
+    });
 
   const measures: Record<string, { label: string; unit: string }> = {
     depth: { label: "depth", unit: "messages held" },
@@ -94,14 +119,35 @@
 
   const nodeRows = $derived(
     Object.entries(result?.nodes ?? {}).map(([name, n]) => ({
-      id: name, name, kind: n.kind, copies: n.copies, runs: n.runs, failures: n.failures, throttled: n.throttled, parked: n.parked, lost: n.lost.total,
-      utilisation: n.utilisation ?? -1, deepest: n.depth.max, oldest: n.oldest_s.max, wait: n.wait_s.count ? n.wait_s.p99 : -1, run: n.run_time_s.count ? n.run_time_s.p99 : -1,
+      id: name,
+      name,
+      kind: n.kind,
+      copies: n.copies,
+      runs: n.runs,
+      failures: n.failures,
+      throttled: n.throttled,
+      parked: n.parked,
+      lost: n.lost.total,
+      utilisation: n.utilisation ?? -1,
+      deepest: n.depth.max,
+      oldest: n.oldest_s.max,
+      wait: n.wait_s.count ? n.wait_s.p99 : -1,
+      run: n.run_time_s.count ? n.run_time_s.p99 : -1,
     })),
   );
   const headers = [
-    { key: "name", value: "Node" }, { key: "kind", value: "Kind" }, { key: "copies", value: "Copies" }, { key: "runs", value: "Runs" }, { key: "failures", value: "Failed" },
-    { key: "throttled", value: "Throttled" }, { key: "parked", value: "Parked" }, { key: "lost", value: "Lost" }, { key: "utilisation", value: "In use" },
-    { key: "deepest", value: "Deepest" }, { key: "oldest", value: "Oldest" }, { key: "run", value: "Run p99" },
+    { key: "name", value: "Node" },
+    { key: "kind", value: "Kind" },
+    { key: "copies", value: "Copies" },
+    { key: "runs", value: "Runs" },
+    { key: "failures", value: "Failed" },
+    { key: "throttled", value: "Throttled" },
+    { key: "parked", value: "Parked" },
+    { key: "lost", value: "Lost" },
+    { key: "utilisation", value: "In use" },
+    { key: "deepest", value: "Deepest" },
+    { key: "oldest", value: "Oldest" },
+    { key: "run", value: "Run p99" },
   ] as const;
   function shown(key: string, v: number): string {
     if (v === -1 || v === 0) return "";
@@ -121,50 +167,105 @@
 <div class="page" id="main-content">
   {#if run}
     <div class="top">
-      <h1><a href={p("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: run.model } })}>{run.model}</a> under {run.scenario}</h1>
+      <h1>
+        <a href={p("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: run.model } })}
+          >{run.model}</a
+        >
+        under {run.scenario}
+      </h1>
       <StateTag state={status} unmet={result && expected.length ? expected.length - kept : null} />
       <span class="quiet">run {id}, revision {run.revision}</span>
-      {#if result}<Button size="small" kind="tertiary" icon={Download} href="/api/v1/workspaces/{currentWorkspace()}/runs/{id}/report">Report</Button>{/if}
+      {#if result}<Button
+          size="small"
+          kind="tertiary"
+          icon={Download}
+          href="/api/v1/workspaces/{currentWorkspace()}/runs/{id}/report">Report</Button
+        >{/if}
     </div>
   {/if}
   {#if trouble}
     <InlineNotification kind="error" title="No result." subtitle={trouble} hideCloseButton />
   {/if}
   {#if under}
-    <ProgressBar value={progress * 100} max={100} labelText={status === "queued" ? "Waiting for its turn" : `Simulating: ${share(progress)}`} helperText={left > 0 ? `about ${duration(left)} left` : ""} />
-    {#if soFar.entered > 0}<p class="so-far" aria-live="polite"><b>{count(soFar.entered)}</b> came in, <b>{count(soFar.lost)}</b> lost, <b>{count(soFar.parked)}</b> parked so far</p>{/if}
+    <ProgressBar
+      value={progress * 100}
+      max={100}
+      labelText={status === "queued" ? "Waiting for its turn" : `Simulating: ${share(progress)}`}
+      helperText={left > 0 ? `about ${duration(left)} left` : ""}
+    />
+    {#if soFar.entered > 0}<p class="so-far" aria-live="polite">
+        <b>{count(soFar.entered)}</b> came in, <b>{count(soFar.lost)}</b> lost, <b>{count(soFar.parked)}</b> parked so far
+      </p>{/if}
     <Button kind="danger-tertiary" size="small" icon={Stop} on:click={cancel} style="margin-top: 1rem">Cancel</Button>
   {/if}
   {#if variants}<VariantsResult result={variants} />{/if}
   {#if sweep}<SweepResult result={sweep} />{/if}
   {#if result}
-    <p class="quiet">{duration(result.length_s)} from {started}, {result.replications} {result.replications === 1 ? "replication" : "replications"}, seed {result.seed}; {count(result.engine.events)} events</p>
+    <p class="quiet">
+      {duration(result.length_s)} from {started}, {result.replications}
+      {result.replications === 1 ? "replication" : "replications"}, seed {result.seed}; {count(result.engine.events)} events
+    </p>
     {#if result.partial}
-      <InlineNotification kind="warning" lowContrast hideCloseButton title="Partial." subtitle="Ended after {duration(result.reached_s)} of {duration(result.length_s)} by {result.stopped}. What follows is what it has." />
+      <InlineNotification
+        kind="warning"
+        lowContrast
+        hideCloseButton
+        title="Partial."
+        subtitle="Ended after {duration(result.reached_s)} of {duration(
+          result.length_s,
+        )} by {result.stopped}. What follows is what it has."
+      />
     {/if}
 
     {#if expected.length}
       <p class="held">
-        <b class:fails={kept < expected.length}>{kept === expected.length ? "✓" : "✗"} {kept} of {expected.length} {expected.length === 1 ? "expectation holds" : "expectations hold"}</b>
-        {#if kept < expected.length}<span class="quiet">fails: {expected.filter(([, x]) => !x.holds).map(([name]) => name).join(", ")}</span>{/if}
+        <b class:fails={kept < expected.length}
+          >{kept === expected.length ? "✓" : "✗"}
+          {kept} of {expected.length}
+          {expected.length === 1 ? "expectation holds" : "expectations hold"}</b
+        >
+        {#if kept < expected.length}<span class="quiet"
+            >fails: {expected
+              .filter(([, x]) => !x.holds)
+              .map(([name]) => name)
+              .join(", ")}</span
+          >{/if}
       </p>
     {/if}
 
     <h2>Where every message went</h2>
     {#each result.loops as loop (loop.nodes.join())}
-      <InlineNotification kind="error" lowContrast hideCloseButton title="A loop:" subtitle="{loop.nodes.join(' → ')} — {loop.rounds.mean.toFixed(1)} rounds in the mean, {count(loop.rounds.max)} at most{loop.grows ? `; it grows, from ${loop.rate[0].toPrecision(3)} to ${loop.rate[1].toPrecision(3)} a second` : ''}" style="max-width: none" />
+      <InlineNotification
+        kind="error"
+        lowContrast
+        hideCloseButton
+        title="A loop:"
+        subtitle="{loop.nodes.join(' → ')} — {loop.rounds.mean.toFixed(1)} rounds in the mean, {count(
+          loop.rounds.max,
+        )} at most{loop.grows
+          ? `; it grows, from ${loop.rate[0].toPrecision(3)} to ${loop.rate[1].toPrecision(3)} a second`
+          : ''}"
+        style="max-width: none"
+      />
     {/each}
     <Ledger ledger={result.ledger} onpick={(fate) => journeys?.behind(fate)} />
     <FlowPicture {result} />
-    <p class="quiet">{count(result.journeys.count)} journeys: {count(result.journeys.complete)} complete, {count(result.journeys.failed)} failed, {count(result.journeys.in_flight)} in flight.</p>
+    <p class="quiet">
+      {count(result.journeys.count)} journeys: {count(result.journeys.complete)} complete, {count(
+        result.journeys.failed,
+      )} failed, {count(result.journeys.in_flight)} in flight.
+    </p>
 
     {#if Object.keys(result.expect).length}
       <h2>Expectations</h2>
       <ul class="expect">
         {#each Object.entries(result.expect) as [name, x] (name)}
           <li class:fails={!x.holds} data-expect={name}>
-            <b>{x.holds ? "✓ holds" : "✗ fails"}</b> {name} <span class="mono quiet">{x.expression}</span>
-            {#if !x.holds && result.replications > 1}<span class="quiet">holds in {x.holds_in} of {result.replications}</span>{/if}
+            <b>{x.holds ? "✓ holds" : "✗ fails"}</b>
+            {name} <span class="mono quiet">{x.expression}</span>
+            {#if !x.holds && result.replications > 1}<span class="quiet"
+                >holds in {x.holds_in} of {result.replications}</span
+              >{/if}
             {#if x.error}<span class="quiet">{x.error}</span>{/if}
           </li>
         {/each}
@@ -176,12 +277,20 @@
       {#if result.first_loss.s !== undefined}
         <p>
           The first message is lost after {duration(result.first_loss.s)};
-          {result.unnoticed.s === undefined ? "no alarm ever says so." : result.unnoticed.s === 0 ? "an alarm is on by then." : `no alarm says so for up to ${duration(result.unnoticed.s)}.`}
+          {result.unnoticed.s === undefined
+            ? "no alarm ever says so."
+            : result.unnoticed.s === 0
+              ? "an alarm is on by then."
+              : `no alarm says so for up to ${duration(result.unnoticed.s)}.`}
         </p>
       {/if}
       <ul class="expect">
         {#each Object.entries(result.alarms) as [name, a] (name)}
-          <li>{name}: {a.fired ? `first went off after ${duration(a.first.s ?? 0)}, ${count(a.count)} times in all` : "stayed quiet"}</li>
+          <li>
+            {name}: {a.fired
+              ? `first went off after ${duration(a.first.s ?? 0)}, ${count(a.count)} times in all`
+              : "stayed quiet"}
+          </li>
         {/each}
       </ul>
     {/if}
@@ -193,8 +302,15 @@
       </Select>
     </div>
     {#if lines.length && result.series}
-      {#key measure}<TimeChart start={result.start} step={result.series.step_s} {lines} unit={measures[measure].unit} />{/key}
-      <p class="quiet">The mean of the replications, in steps of {duration(result.series.step_s)}; the six nodes with most, times in {zone.name}.</p>
+      {#key measure}<TimeChart
+          start={result.start}
+          step={result.series.step_s}
+          {lines}
+          unit={measures[measure].unit}
+        />{/key}
+      <p class="quiet">
+        The mean of the replications, in steps of {duration(result.series.step_s)}; the six nodes with most, times in {zone.name}.
+      </p>
     {:else}
       <p class="quiet">Nothing of this happened.</p>
     {/if}
@@ -208,27 +324,74 @@
     <Journeys bind:this={journeys} run={id} nodes={Object.keys(result.nodes)} />
 
     <h2>What rested where, and when</h2>
-    <StoredMessages run={id} nodes={Object.entries(result.nodes).filter(([, n]) => n.depth.max > 0).sort(([, a], [, b]) => b.depth.max - a.depth.max).map(([name]) => name)} length={result.length_s} start={result.start} />
+    <StoredMessages
+      run={id}
+      nodes={Object.entries(result.nodes)
+        .filter(([, n]) => n.depth.max > 0)
+        .sort(([, a], [, b]) => b.depth.max - a.depth.max)
+        .map(([name]) => name)}
+      length={result.length_s}
+      start={result.start}
+    />
 
     <h2>Nodes</h2>
     <DataTable size="compact" sortable rows={nodeRows} {headers}>
-      <Toolbar size="sm"><ToolbarContent><ToolbarSearch persistent shouldFilterRows placeholder="Filter nodes" /></ToolbarContent></Toolbar>
+      <Toolbar size="sm"
+        ><ToolbarContent><ToolbarSearch persistent shouldFilterRows placeholder="Filter nodes" /></ToolbarContent
+        ></Toolbar
+      >
       <svelte:fragment slot="cell" let:row let:cell>
-        {#if cell.key === "name"}<button class="plain behind" onclick={() => journeys?.behind("", cell.value)} title="The journeys that came here">{cell.value}</button>{:else if cell.key === "kind"}{cell.value}{:else if (cell.key === "lost" || cell.key === "parked") && cell.value > 0}<button class="plain behind num" onclick={() => journeys?.behind(cell.key === "lost" ? "lost-" : "parked", row.id)} title="The journeys behind this number">{shown(cell.key, cell.value)}</button>{:else}<span class="num">{shown(cell.key, cell.value)}</span>{/if}
+        {#if cell.key === "name"}<button
+            class="plain behind"
+            onclick={() => journeys?.behind("", cell.value)}
+            title="The journeys that came here">{cell.value}</button
+          >{:else if cell.key === "kind"}{cell.value}{:else if (cell.key === "lost" || cell.key === "parked") && cell.value > 0}<button
+            class="plain behind num"
+            onclick={() => journeys?.behind(cell.key === "lost" ? "lost-" : "parked", row.id)}
+            title="The journeys behind this number">{shown(cell.key, cell.value)}</button
+          >{:else}<span class="num">{shown(cell.key, cell.value)}</span>{/if}
       </svelte:fragment>
     </DataTable>
   {/if}
 </div>
 
 <style>
-  .page :global(td) { white-space: nowrap; }
-  .top { display: flex; align-items: center; gap: 0.75rem; margin-bottom: 0.75rem; flex-wrap: wrap; }
-  .top h1 { margin: 0; }
-  .held { margin-top: 0.5rem; }
-  .held b { color: var(--fine); }
-  .held .fails { color: var(--loops); }
-  .expect li { padding: 0.2rem 0; }
-  .expect b { color: var(--fine); display: inline-block; min-width: 5rem; }
-  .expect .fails b { color: var(--loops); }
-  .over-time { display: grid; grid-template-columns: 1fr auto; align-items: end; }
+  .page :global(td) {
+    white-space: nowrap;
+  }
+  .top {
+    display: flex;
+    align-items: center;
+    gap: 0.75rem;
+    margin-bottom: 0.75rem;
+    flex-wrap: wrap;
+  }
+  .top h1 {
+    margin: 0;
+  }
+  .held {
+    margin-top: 0.5rem;
+  }
+  .held b {
+    color: var(--fine);
+  }
+  .held .fails {
+    color: var(--loops);
+  }
+  .expect li {
+    padding: 0.2rem 0;
+  }
+  .expect b {
+    color: var(--fine);
+    display: inline-block;
+    min-width: 5rem;
+  }
+  .expect .fails b {
+    color: var(--loops);
+  }
+  .over-time {
+    display: grid;
+    grid-template-columns: 1fr auto;
+    align-items: end;
+  }
 </style>

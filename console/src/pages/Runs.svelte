@@ -10,10 +10,12 @@
   let trouble = $state("");
   let chosen = $state<number[]>([]);
 
-  api.GET("/api/v1/workspaces/{workspace}/runs", { params: { path: { workspace: currentWorkspace() } } }).then(({ data, error }) => {
-    if (error) trouble = sentence(error);
-    else runs = data.items;
-  });
+  api
+    .GET("/api/v1/workspaces/{workspace}/runs", { params: { path: { workspace: currentWorkspace() } } })
+    .then(({ data, error }) => {
+      if (error) trouble = sentence(error);
+      else runs = data.items;
+    });
 </script>
 
 <svelte:head><title>Runs · Iron Weir</title></svelte:head>
@@ -25,11 +27,26 @@
   {:else if !runs}
     <DataTableSkeleton showHeader={false} showToolbar={false} rows={3} />
   {:else if runs.length === 0}
-    <p>No runs yet. Open a <a href={p("/w/:workspace", { params: { workspace: currentWorkspace() } })}>model</a>, select a scenario and run it.</p>
+    <p>
+      No runs yet. Open a <a href={p("/w/:workspace", { params: { workspace: currentWorkspace() } })}>model</a>, select
+      a scenario and run it.
+    </p>
   {:else}
     <div class="compare">
-      <span class="quiet">{chosen.length < 2 ? "Select two or more runs to compare them." : `${chosen.length} selected; the first is the baseline.`}</span>
-      <Button size="small" kind="tertiary" disabled={chosen.length < 2 || chosen.length > 8} on:click={() => navigate("/w/:workspace/compare/:runs", { params: { workspace: currentWorkspace(), runs: [...chosen].sort((a, b) => a - b).join(",") } })}>Compare</Button>
+      <span class="quiet"
+        >{chosen.length < 2
+          ? "Select two or more runs to compare them."
+          : `${chosen.length} selected; the first is the baseline.`}</span
+      >
+      <Button
+        size="small"
+        kind="tertiary"
+        disabled={chosen.length < 2 || chosen.length > 8}
+        on:click={() =>
+          navigate("/w/:workspace/compare/:runs", {
+            params: { workspace: currentWorkspace(), runs: [...chosen].sort((a, b) => a - b).join(",") },
+          })}>Compare</Button
+      >
     </div>
     <DataTable
       sortable
@@ -47,9 +64,13 @@
     >
       <svelte:fragment slot="cell" let:row let:cell>
         {#if cell.key === "id"}
-          <a href={p("/w/:workspace/runs/:id", { params: { workspace: currentWorkspace(), id: String(row.id) } })}>run {row.id}</a>
+          <a href={p("/w/:workspace/runs/:id", { params: { workspace: currentWorkspace(), id: String(row.id) } })}
+            >run {row.id}</a
+          >
         {:else if cell.key === "model"}
-          <a href={p("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: row.model } })}>{row.model}</a>, revision {row.revision}
+          <a href={p("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: row.model } })}
+            >{row.model}</a
+          >, revision {row.revision}
         {:else if cell.key === "state"}
           <StateTag state={row.state} unmet={row.unmet} />
         {:else if cell.key === "created_at"}
@@ -63,5 +84,11 @@
 </div>
 
 <style>
-  .compare { display: flex; align-items: center; justify-content: flex-end; gap: 1rem; margin-bottom: 0.5rem; }
+  .compare {
+    display: flex;
+    align-items: center;
+    justify-content: flex-end;
+    gap: 1rem;
+    margin-bottom: 0.5rem;
+  }
 </style>

@@ -53,12 +53,27 @@
     <PasswordInput labelText="Password" bind:value={password} autocomplete="current-password" />
     <Button type="submit" disabled={working || !name || !password}>Sign in</Button>
   </Form>
-  <p class="quiet">A one-time link signs you in as well. The start command prints one until an administrator has a password, and an administrator can create one for you. Open it in this browser.</p>
+  <p class="quiet">
+    A one-time link signs you in as well. The start command prints one until an administrator has a password, and an
+    administrator can create one for you. Open it in this browser.
+  </p>
 </div>
 
 <style>
-  .page :global(form) { display: grid; gap: 1rem; max-width: 24rem; justify-items: start; }
-  .page :global(form > *) { width: 100%; }
-  .page :global(form > button) { width: auto; }
-  .quiet { margin-top: 1rem; max-width: 42rem; }
+  .page :global(form) {
+    display: grid;
+    gap: 1rem;
+    max-width: 24rem;
+    justify-items: start;
+  }
+  .page :global(form > *) {
+    width: 100%;
+  }
+  .page :global(form > button) {
+    width: auto;
+  }
+  .quiet {
+    margin-top: 1rem;
+    max-width: 42rem;
+  }
 </style>
