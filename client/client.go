@@ -104,7 +104,7 @@ func (c *Client) send(ctx context.Context, method, path string, in any, headers 
 	}
 	req, err := http.NewRequestWithContext(ctx, method, c.URL+path, body)
 	if err != nil {
-		return nil, fmt.Errorf("%s is no address of a service: %w", c.URL, err)
+		return nil, fmt.Errorf("%s is not the address of a service: %w", c.URL, err)
 	}
 	if in != nil {
 		req.Header.Set("Content-Type", "application/json")

@@ -106,7 +106,8 @@ func (c *Client) Login(ctx context.Context, secret, name, password, tokenName st
 	}
 	cookie, _, _ := strings.Cut(header.Get("Set-Cookie"), ";")
 	token := &Token{}
-	if _, err := c.Do(ctx, "POST", "/api/v1/tokens", map[string]any{"name": tokenName, "role": "admin"}, token, "Cookie", cookie); err != nil {
+	if _, err := c.Do(ctx, "POST", "/api/v1/tokens", map[string]any{"name": tokenName, "role": "admin"}, token,
+		"Cookie", cookie); err != nil {
 		return nil, err
 	}
 	c.Token = token.Secret

@@ -16,23 +16,31 @@ type Match struct {
 var meant = map[string][]string{
 	"dlq": {
 		"dead letter",
-	}, "dead": {"dead letter"}, "letter": {"dead letter"}, "letters": {"dead letter"}, "dead-letter": {"dead letter"}, "failures": {"dead letter", "failing"},
+	}, "dead": {"dead letter"}, "letter": {"dead letter"}, "letters": {"dead letter"}, "dead-letter": {"dead letter"},
+	"failures": {"dead letter", "failing"},
 	"cron": {
 		"schedule",
-	}, "timer": {"schedule"}, "nightly": {"schedule"}, "scheduled": {"schedule"}, "upload": {"bucket"}, "uploads": {"bucket"}, "file": {"bucket"}, "files": {"bucket"}, "object": {"bucket"}, "storage": {"bucket"},
+	}, "timer": {"schedule"}, "nightly": {"schedule"}, "scheduled": {"schedule"}, "upload": {"bucket"},
+	"uploads": {"bucket"}, "file": {"bucket"}, "files": {"bucket"}, "object": {"bucket"}, "storage": {"bucket"},
 	"http": {
 		"endpoint",
-	}, "api": {"endpoint"}, "webhook": {"endpoint"}, "rest": {"endpoint"}, "request": {"endpoint"}, "publish": {"topic"}, "subscribe": {"topic"}, "pubsub": {"topic"}, "broadcast": {"topic"}, "fanout": {"fan-out", "topic"},
+	}, "api": {"endpoint"}, "webhook": {"endpoint"}, "rest": {"endpoint"}, "request": {"endpoint"},
+	"publish": {"topic"}, "subscribe": {"topic"}, "pubsub": {"topic"}, "broadcast": {"topic"},
+	"fanout": {"fan-out", "topic"},
 	"fifo": {
 		"grouped",
 		"partitions",
-	}, "order": {"grouped", "partitions", "order"}, "ordered": {"grouped", "partitions", "order"}, "duplicate": {"idempotent"}, "duplicates": {"idempotent"}, "exactly": {"idempotent"}, "once": {"idempotent"},
+	}, "order": {"grouped", "partitions", "order"}, "ordered": {"grouped", "partitions", "order"},
+	"duplicate": {"idempotent"}, "duplicates": {"idempotent"}, "exactly": {"idempotent"}, "once": {"idempotent"},
 	"backoff": {
 		"retry",
-	}, "retries": {"retry"}, "rate": {"rate-limit"}, "throttle": {"rate-limit"}, "throttling": {"rate-limit"}, "limit": {"rate-limit"}, "large": {"claim"}, "batch": {"up-to", "batch"}, "records": {"stream"}, "sensors": {"stream"}, "log": {"stream"},
+	}, "retries": {"retry"}, "rate": {"rate-limit"}, "throttle": {"rate-limit"}, "throttling": {"rate-limit"},
+	"limit": {"rate-limit"}, "large": {"claim"}, "batch": {"up-to", "batch"}, "records": {"stream"},
+	"sensors": {"stream"}, "log": {"stream"},
 	"orchestrate": {
 		"workflow",
-	}, "orchestration": {"workflow"}, "saga": {"workflow"}, "steps": {"workflow"}, "database": {"table"}, "rows": {"table"}, "partner": {"outside"}, "external": {"outside"}, "third-party": {"outside"},
+	}, "orchestration": {"workflow"}, "saga": {"workflow"}, "steps": {"workflow"}, "database": {"table"},
+	"rows": {"table"}, "partner": {"outside"}, "external": {"outside"}, "third-party": {"outside"},
 }
 
 // Search finds the starters that fit words, those that fit most of them first. A word
@@ -80,7 +88,8 @@ func Search(words []string) []Match {
 // wordsOf splits what is looked for into words that say something.
 func wordsOf(texts []string) []string {
 	var out []string
-	for _, w := range strings.FieldsFunc(strings.ToLower(strings.Join(texts, " ")), func(r rune) bool { return r == ' ' || r == ',' || r == '+' || r == '/' }) {
+	for _, w := range strings.FieldsFunc(strings.ToLower(strings.Join(texts, " ")),
+		func(r rune) bool { return r == ' ' || r == ',' || r == '+' || r == '/' }) {
 		if w = strings.Trim(w, ".?!\"'"); len(w) > 1 &&
 			!slices.Contains(
 				[]string{"the", "and", "with", "for", "to", "of", "on", "in", "an", "my", "from", "that", "is", "out"},

@@ -15,10 +15,10 @@ type Update struct {
 	Run      int64   `json:"run"`
 	State    string  `json:"state" enum:"queued,running,done,failed,cancelled"`
 	Progress float64 `json:"progress" doc:"share that is done, 0 to 1"`
-	Entered  int64   `json:"entered" doc:"messages that came in so far"`
+	Entered  int64   `json:"entered" doc:"messages that entered so far"`
 	Lost     int64   `json:"lost" doc:"so far"`
 	Parked   int64   `json:"parked" doc:"so far"`
-	Left     float64 `json:"left_s" doc:"time left, as far as one can tell; 0: unknown"`
+	Left     float64 `json:"left_s" doc:"estimated time left; 0: unknown"`
 	Error    string  `json:"error,omitempty"`
 }
 

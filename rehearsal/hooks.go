@@ -106,7 +106,7 @@ func loopbackClient() *http.Client {
 func CheckHook(address string) error {
 	u, err := url.Parse(address)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
-		return fmt.Errorf("hook %q is no address such as http://127.0.0.1:9000/", address)
+		return fmt.Errorf("hook %q is not an address; use one such as http://127.0.0.1:9000/", address)
 	}
 	if ip, err := netip.ParseAddr(u.Hostname()); u.Hostname() != "localhost" && (err != nil || !ip.IsLoopback()) {
 		return fmt.Errorf(

@@ -241,7 +241,8 @@ func Entries(g *graph.Graph) (fed, others []*model.Node) {
 	for i := range g.Nodes {
 		n := &g.Nodes[i]
 		switch {
-		case n.Rate > 0 || len(n.Node.Keys) > 0 || n.Kind == model.Endpoint || len(n.In) == 0 && n.Kind != model.Schedule && !aside[n.Name]:
+		case n.Rate > 0 || len(n.Node.Keys) > 0 || n.Kind == model.Endpoint || len(n.In) == 0 &&
+			n.Kind != model.Schedule && !aside[n.Name]:
 			fed = append(fed, n.Node)
 		default:
 			others = append(others, n.Node)

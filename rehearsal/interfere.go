@@ -101,7 +101,7 @@ func (r *Rehearsal) incident(written map[string]any) (*model.Incident, error) {
 	in := s.Incidents[0]
 	if in.Rewind != nil {
 		return nil, errors.New(
-			"a reader cannot be set back by hand: what it has read is not kept; set the time back instead",
+			"a reader cannot be rewound by hand: what it has read is not kept; rewind the time instead",
 		)
 	}
 	return in, nil

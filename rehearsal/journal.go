@@ -36,7 +36,7 @@ func (j *journal) add(in *sim.Input) error {
 		return err
 	}
 	if _, err := j.file.WriteAt(append(line, '\n'), j.size); err != nil {
-		return fmt.Errorf("what was put in could not be kept, so time can no longer be set back: %w", err)
+		return fmt.Errorf("the inputs could not be stored, so time can no longer be rewound: %w", err)
 	}
 	j.size += int64(len(line)) + 1
 	j.count++

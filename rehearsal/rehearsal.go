@@ -50,7 +50,7 @@ const (
 var ErrOver = errors.New("the rehearsal has been ended")
 
 // ErrBusy says that time is being set back just now.
-var ErrBusy = errors.New("the time is being set back just now; try again in a moment")
+var ErrBusy = errors.New("the time is being rewound just now; try again in a moment")
 
 // Rehearsal is one live simulation. It is safe for any number of goroutines.
 type Rehearsal struct {

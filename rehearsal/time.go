@@ -110,7 +110,7 @@ func (r *Rehearsal) SetBack(who string, to time.Duration) error {
 	}
 	if now := r.live.Now(); to > now {
 		r.mu.Unlock()
-		return fmt.Errorf("time can be set back to at most %s, where it stands", model.FormatDuration(now))
+		return fmt.Errorf("time can be rewound to at most %s, the present", model.FormatDuration(now))
 	}
 	to = max(to, 0)
 	r.dropWaiters()
@@ -156,7 +156,7 @@ func (r *Rehearsal) stands(later *reading) (*reading, error) {
 	return later, nil
 }
 
-// hold lets go of a rehearsal that is ready, so that others are told that it is
+// hold lets go of a rehearsal that is ready, so that others are recorded that it is
 // busy while what does not change meanwhile is read: the journal above all. The
 // caller calls release, which does not lock it again.
 func (r *Rehearsal) hold() (release func()) {
@@ -172,7 +172,7 @@ func (r *Rehearsal) hold() (release func()) {
 }
 
 // again makes the run as it stood at an instant, of a length if it is not 0, with
-// one journey told if it is not 0, and gives what was put in after it. The
+// one journey recorded if it is not 0, and gives what was put in after it. The
 // rehearsal is held meanwhile.
 func (r *Rehearsal) again(to, length time.Duration, tell uint64) (*sim.Live, *reading, error) {
 	live, err := r.newLive(length)
@@ -245,7 +245,7 @@ func (r *Rehearsal) Journey(id uint64) (*sim.Journey, error) {
 	if err := r.ready(); err != nil {
 		return nil, err
 	}
-	if j, told := r.live.Trail(id); told {
+	if j, recorded := r.live.Trail(id); recorded {
 		r.mu.Unlock()
 		return &j, nil
 	}
@@ -256,8 +256,8 @@ func (r *Rehearsal) Journey(id uint64) (*sim.Journey, error) {
 	if err != nil {
 		return nil, err
 	}
-	j, told := live.Trail(id)
-	if !told {
+	j, recorded := live.Trail(id)
+	if !recorded {
 		return nil, fmt.Errorf("no message has the number %d", id)
 	}
 	return &j, nil

@@ -19,18 +19,18 @@ type State struct {
 	Pace     float64         `json:"pace" doc:"simulated seconds for each of the clock"`
 	Running  bool            `json:"running" doc:"time passes"`
 	Behind   bool            `json:"behind" doc:"the machine does not keep the pace; time passes as fast as it can"`
-	Busy     bool            `json:"busy" doc:"the time is being set back, or a result made"`
-	Ahead    bool            `json:"ahead" doc:"time was set back: what was put in later comes again, until somebody puts something else in"`
+	Busy     bool            `json:"busy" doc:"the time is being rewound, or a result is computed"`
+	Ahead    bool            `json:"ahead" doc:"time was rewound: later inputs are replayed until somebody makes a new one"`
 	Stopped  string          `json:"stopped,omitempty" doc:"why it cannot go on"`
 	Entered  int64           `json:"entered"`
 	Underway int64           `json:"underway" doc:"copies"`
 	Lost     int64           `json:"lost"`
 	Parked   int64           `json:"parked"`
 	Events   int64           `json:"events" doc:"that the engine has handled"`
-	Watchers []string        `json:"watchers" doc:"who watches"`
+	Watchers []string        `json:"watchers" doc:"the viewers"`
 	Nodes    map[string]Node `json:"nodes"`
 	Links    map[string]Link `json:"links"`
-	Acts     []Act           `json:"acts" doc:"what people did, the latest last"`
+	Acts     []Act           `json:"acts" doc:"what users did, the latest last"`
 }
 
 // Node is how a node stands.
@@ -45,9 +45,9 @@ type Node struct {
 	Parked      int64    `json:"parked"`
 	Lost        int64    `json:"lost"`
 	Oldest      float64  `json:"oldest_s"`
-	Fails       *float64 `json:"fails,omitempty" doc:"share in force by an incident"`
+	Fails       *float64 `json:"fails,omitempty" doc:"failure share set by an active incident"`
 	Slow        *float64 `json:"slow,omitempty" doc:"times as slow, by an incident"`
-	Concurrency *int64   `json:"concurrency,omitempty" doc:"in force by an incident"`
+	Concurrency *int64   `json:"concurrency,omitempty" doc:"concurrency set by an active incident"`
 	Off         bool     `json:"off,omitempty" doc:"a schedule that is switched off"`
 	Stopped     bool     `json:"stopped,omitempty" doc:"its process is not running"`
 

@@ -90,7 +90,8 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b.addNode("queue", "consignments")
 	b.addNode("function", "clear")
 	b.addNode("queue", "clerk-desk")
-	for _, way := range [][2]string{{"manifest-drop", "stamp"}, {"stamp", "consignments"}, {"consignments", "clear"}, {"stamp", "clerk-desk"}} {
+	for _, way := range [][2]string{{"manifest-drop", "stamp"}, {"stamp", "consignments"}, {"consignments", "clear"},
+		{"stamp", "clerk-desk"}} {
 		b.link(way[0], way[1])
 		if way[1] == "stamp" {
 			b.set("match.prefix", "inbound/")
@@ -158,9 +159,9 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b.do(click(`tr[data-fate="lost-expired"] button`))
 	journeys := `section[aria-label="Journeys"]`
 	b.do(visible(journeys+` [data-journey]`), click(journeys+` li:first-child button`))
-	b.says(journeys+" .told", "its retention ended before it was consumed")
+	b.says(journeys+" .recorded", "its retention ended before it was consumed")
 	b.press("Waterfall")
-	b.says(journeys+" .told", "expired")
+	b.says(journeys+" .recorded", "expired")
 	b.shoot("journeys")
 	first := b.lastOfPath()
 

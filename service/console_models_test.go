@@ -164,8 +164,8 @@ func TestBehindTheNumbers(t *testing.T) {
 	b.press("Show journeys")
 	b.do(visible(journeys + ` [data-journey]`))
 	b.do(click(journeys + ` li:first-child button`))
-	b.says(journeys+" .told", "receives")
-	b.says(journeys+" .told", "runs")
+	b.says(journeys+" .recorded", "receives")
+	b.says(journeys+" .recorded", "runs")
 	b.press("Show messages")
 	b.says(`section[aria-label="Stored messages"]`, "0 messages in ")
 

@@ -87,7 +87,7 @@ func TestARehearsalOnTheBoard(t *testing.T) {
 
 	// Time goes back to before that; what was done later is replayed.
 	b.fill(".back input", "0:00:20")
-	b.press("Set back")
+	b.press("Rewind")
 	shows(".clock", "00:00:20")
 	shows(".said", "replaying")
 	b.press("Step")
@@ -140,7 +140,7 @@ func TestAViewerWatchesARehearsal(t *testing.T) {
 		"what others do shows",
 		func() bool { return strings.Contains(b.text(`[data-node="mail-relay"]`), "failing") },
 	)
-	for _, words := range []string{"Keep as a scenario", "Pause", "Step", "Set back"} {
+	for _, words := range []string{"Keep as a scenario", "Pause", "Step", "Rewind"} {
 		require.NotContains(t, b.text(".stage"), words, "what viewers may not do is not offered")
 	}
 	r.do("DELETE", "/api/v1/workspaces/main/rehearsals/"+id, nil, 204)

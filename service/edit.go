@@ -18,7 +18,7 @@ const MostFires = 2000
 // Fires is when a model's schedules fire.
 type Fires struct {
 	Schedules []study.Schedule `json:"schedules"`
-	Cut       []string         `json:"cut" doc:"schedules that fire more often than is told"`
+	Cut       []string         `json:"cut" doc:"schedules that fire more often than is listed"`
 }
 
 type textAnswer struct {

@@ -111,7 +111,8 @@ func TestAKilledWorkerLosesNothing(t *testing.T) {
 	second := worker(t)
 	require.Eventually(
 		t,
-		func() bool { // it takes what was queued, then what the dead one had, which the database may know for a while yet
+		// it takes what was queued, then what the dead one had, which the database may know for a while yet
+		func() bool {
 			workers, err := r.store.Workers(context.Background())
 			return err == nil && len(workers) == 1 && workers[0].ID != dead[0].ID && workers[0].Busy > 0
 		},

@@ -36,7 +36,7 @@ type Starter struct {
 type Imported struct {
 	Format   string   `json:"format" enum:"model,asyncapi,csv,jsonl,otlp"`
 	Text     string   `json:"text" doc:"the topology, YAML"`
-	Scenario string   `json:"scenario,omitempty" doc:"of traces: what came in"`
+	Scenario string   `json:"scenario,omitempty" doc:"of traces: the observed traffic"`
 	Missing  []string `json:"missing" doc:"what the file does not say"`
 }
 
@@ -88,7 +88,7 @@ func (v *Service) formatRoutes() {
 			Body struct {
 				Name    string `json:"name" maxLength:"255" doc:"the file's name"`
 				Content string `json:"content" doc:"the file, in base64"`
-				Format  string `json:"format,omitempty" enum:"model,asyncapi,csv,jsonl,otlp" doc:"absent: told by the file"`
+				Format  string `json:"format,omitempty" enum:"model,asyncapi,csv,jsonl,otlp" doc:"absent: detected from the file"`
 			}
 		}) (*struct{ Body Imported }, error) {
 			source, err := base64.StdEncoding.DecodeString(in.Body.Content)
@@ -157,7 +157,7 @@ func (v *Service) formatRoutes() {
 			OperationID: "compare-runs",
 			Method:      http.MethodGet,
 			Path:        "/api/v1/workspaces/{workspace}/compare",
-			Summary:     "Every number in which the results of runs differ from that of the first, and whether beyond chance",
+			Summary:     "Every number in which the results of runs differ from that of the first, and whether significant (95%)",
 		},
 		func(ctx context.Context, in *struct {
 			WorkspacePath
@@ -197,7 +197,7 @@ func (v *Service) formatRoutes() {
 			OperationID: "get-report",
 			Method:      http.MethodGet,
 			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/report",
-			Summary:     "One HTML file of a run and the check of its model, for people who have nothing installed",
+			Summary:     "One HTML file of a run and the check of its model, for readers who have nothing installed",
 			Responses: map[string]*huma.Response{
 				"200": {
 					Description: "the report",

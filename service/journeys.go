@@ -22,12 +22,12 @@ import (
 	"ironweir/store"
 )
 
-// retold are the journeys of a run that are told step by step: those that ended
+// retold are the journeys of a run that are recorded step by step: those that ended
 // badly, and a sample of the others.
 var tracedJourneys = sim.JourneyLimits{Bad: 200, Others: 100}
 
 // journeyTracer tells journeys by simulating the first replication of a run again, one
-// run at a time; what was told is kept with the run.
+// run at a time; what was recorded is kept with the run.
 type journeyTracer struct{ sync.Mutex }
 
 // JourneyLine is a journey without its steps.
@@ -38,7 +38,7 @@ type JourneyLine struct {
 	Began   float64 `json:"t_s" doc:"seconds since the start of the run"`
 	Outcome string  `json:"outcome" enum:"complete,failed,in_flight"`
 	Copies  int     `json:"copies"`
-	Ends    string  `json:"ends" doc:"where it was lost, set aside or returned, and why"`
+	Ends    string  `json:"ends" doc:"where it was lost, parked or returned, and why"`
 }
 
 // AtRest is what rests in a node at an instant.
@@ -93,24 +93,24 @@ func (p *past) plan(ctx context.Context) sim.Plan {
 	return plan.Replication(0)
 }
 
-// journeys gives the sample of a run's journeys: as it was kept, or told now.
+// journeys gives the sample of a run's journeys: as it was kept, or recorded now.
 func (v *Service) journeys(ctx context.Context, id int64) ([]sim.Journey, error) {
 	if _, err := v.run(ctx, id); err != nil { // it must lie in this workspace
 		return nil, err
 	}
-	if told, err := v.keptJourneys(ctx, id); told != nil || err != nil {
-		return told, err
+	if recorded, err := v.keptJourneys(ctx, id); recorded != nil || err != nil {
+		return recorded, err
 	}
 	v.teller.Lock()
 	defer v.teller.Unlock()
-	if told, err := v.keptJourneys(ctx, id); told != nil || err != nil { // somebody has asked meanwhile
-		return told, err
+	if recorded, err := v.keptJourneys(ctx, id); recorded != nil || err != nil { // somebody has asked meanwhile
+		return recorded, err
 	}
 	p, err := v.past(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	told, err := sim.Journeys(p.plan(ctx), tracedJourneys)
+	recorded, err := sim.Journeys(p.plan(ctx), tracedJourneys)
 	if err != nil {
 		return nil, v.failure(err, "journeys")
 	}
@@ -118,11 +118,11 @@ func (v *Service) journeys(ctx context.Context, id int64) ([]sim.Journey, error)
 		return nil, ctx.Err()
 	}
 	if p.run.FinishedAt == nil {
-		return told, nil
+		return recorded, nil
 	}
 	var packed bytes.Buffer
 	zip := gzip.NewWriter(&packed)
-	if err := json.NewEncoder(zip).Encode(told); err != nil {
+	if err := json.NewEncoder(zip).Encode(recorded); err != nil {
 		return nil, v.failure(err, "journeys")
 	}
 	if err := zip.Close(); err != nil {
@@ -131,7 +131,7 @@ func (v *Service) journeys(ctx context.Context, id int64) ([]sim.Journey, error)
 	if err := v.store.SaveJourneys(ctx, id, packed.Bytes()); err != nil {
 		return nil, v.failure(err, "journeys")
 	}
-	return told, nil
+	return recorded, nil
 }
 
 // keptJourneys gives the journeys that were kept with a run; nil: none were.
@@ -147,11 +147,11 @@ func (v *Service) keptJourneys(ctx context.Context, id int64) ([]sim.Journey, er
 	if err != nil {
 		return nil, v.failure(err, "journeys")
 	}
-	told := []sim.Journey{}
-	if err := json.NewDecoder(zip).Decode(&told); err != nil {
+	recorded := []sim.Journey{}
+	if err := json.NewDecoder(zip).Decode(&recorded); err != nil {
 		return nil, v.failure(err, "journeys")
 	}
-	return told, nil
+	return recorded, nil
 }
 
 // ends says where a journey ended badly, in the words of its last such step.
@@ -163,7 +163,7 @@ func ends(j *sim.Journey) string {
 		}
 	}
 	if j.More > 0 && j.Outcome == "failed" {
-		return fmt.Sprintf("after the %d steps that are told, and %d more", len(j.Steps), j.More)
+		return fmt.Sprintf("after the %d recorded steps, and %d more", len(j.Steps), j.More)
 	}
 	return ""
 }
@@ -209,7 +209,7 @@ func (v *Service) journeyRoutes() {
 	type journeyList struct {
 		Body struct {
 			Journeys []JourneyLine `json:"journeys"`
-			Sampled  int           `json:"sampled" doc:"how many are told, before the filter: the first 200 that ended badly and 100 of the others"`
+			Sampled  int           `json:"sampled" doc:"how many are recorded, before the filter: the first 200 that ended badly and 100 of the others"`
 		}
 	}
 	register(
@@ -229,14 +229,14 @@ func (v *Service) journeyRoutes() {
 			Ends    string `query:"ends" maxLength:"60" doc:"only those of which some copy ended so: lost, parked, returned, or a cause of loss"`
 			Data    string `query:"data" maxLength:"200" doc:"only those of which some event's payload holds this text"`
 		}) (*journeyList, error) {
-			told, err := v.journeys(ctx, in.ID)
+			recorded, err := v.journeys(ctx, in.ID)
 			if err != nil {
 				return nil, err
 			}
 			out := &journeyList{}
-			out.Body.Journeys, out.Body.Sampled = []JourneyLine{}, len(told)
-			for i := range told {
-				j := &told[i]
+			out.Body.Journeys, out.Body.Sampled = []JourneyLine{}, len(recorded)
+			for i := range recorded {
+				j := &recorded[i]
 				if in.Outcome != "" && j.Outcome != in.Outcome || !strings.Contains(j.Key, in.Key) ||
 					in.Node != "" && !touches(j, in.Node) ||
 					in.Data != "" && !carries(j, in.Data) ||
@@ -265,16 +265,16 @@ func (v *Service) journeyRoutes() {
 			RunPath
 			Journey uint64 `path:"journey" minimum:"1"`
 		}) (*struct{ Body sim.Journey }, error) {
-			told, err := v.journeys(ctx, in.ID)
+			recorded, err := v.journeys(ctx, in.ID)
 			if err != nil {
 				return nil, err
 			}
-			for i := range told {
-				if told[i].ID == in.Journey {
-					return &struct{ Body sim.Journey }{told[i]}, nil
+			for i := range recorded {
+				if recorded[i].ID == in.Journey {
+					return &struct{ Body sim.Journey }{recorded[i]}, nil
 				}
 			}
-			p, err := v.past(ctx, in.ID) // not in the sample: it is told by itself
+			p, err := v.past(ctx, in.ID) // not in the sample: it is recorded by itself
 			if err != nil {
 				return nil, err
 			}

@@ -295,7 +295,8 @@ func (v *Service) modelRoutes() {
 			if err != nil {
 				return nil, badFile(err)
 			}
-			if err := v.store.CreateModel(ctx, spaceOf(ctx), in.Body.Name, r, idempotency(in.Key, in.Body)); err != nil {
+			if err := v.store.CreateModel(ctx, spaceOf(ctx), in.Body.Name, r, idempotency(in.Key,
+				in.Body)); err != nil {
 				return nil, v.failure(err, "model "+in.Body.Name)
 			}
 			return answerRevision(ctx, in.Body.Name, r), nil
@@ -447,7 +448,8 @@ func (v *Service) modelRoutes() {
 			if err != nil {
 				return nil, badFile(err)
 			}
-			if err := v.store.SaveRevision(ctx, spaceOf(ctx), in.Name, onTop, r, idempotency(in.Key, in.Body)); err != nil {
+			if err := v.store.SaveRevision(ctx, spaceOf(ctx), in.Name, onTop, r, idempotency(in.Key,
+				in.Body)); err != nil {
 				return nil, v.failure(err, "model "+in.Name)
 			}
 			return answerRevision(ctx, in.Name, r), nil

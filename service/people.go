@@ -60,7 +60,7 @@ func (v *Service) peopleRoutes() {
 			OperationID: "list-users",
 			Method:      http.MethodGet,
 			Path:        "/api/v1/users",
-			Summary:     "List people by name",
+			Summary:     "List users by name",
 		},
 		func(ctx context.Context, in *struct {
 			Cursor string `query:"cursor"`

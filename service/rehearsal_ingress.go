@@ -25,7 +25,8 @@ func (v *Service) rehearsalDoors(one string) {
 	}
 	quick := map[string]any{brief: true}
 	// The body is read by the door itself: it may be of any kind.
-	door := func(serve func(k *kept, c *gin.Context, who string)) func(ctx context.Context, id string) (*huma.StreamResponse, error) {
+	door := func(serve func(k *kept, c *gin.Context, who string)) func(ctx context.Context,
+		id string) (*huma.StreamResponse, error) {
 		return func(ctx context.Context, id string) (*huma.StreamResponse, error) {
 			k, err := v.rehearsal(ctx, id)
 			if err != nil {

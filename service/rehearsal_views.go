@@ -16,7 +16,7 @@ import (
 // KeptScenario is what happened in a rehearsal as a scenario.
 type KeptScenario struct {
 	Text    string   `json:"text" doc:"the scenario, as YAML"`
-	Events  int      `json:"events" doc:"that came in"`
+	Events  int      `json:"events" doc:"that entered"`
 	Length  float64  `json:"length_s"`
 	LeftOut []string `json:"left_out" doc:"what a scenario has no words for"`
 }
@@ -55,7 +55,7 @@ func (v *Service) rehearsalViews(one string) {
 			Node     string        `json:"node"`
 			Count    int           `json:"count" doc:"in all; the first are listed"`
 			Messages []sim.Resting `json:"messages"`
-			BackTo   []string      `json:"back_to" doc:"the nodes that set messages aside into this one"`
+			BackTo   []string      `json:"back_to" doc:"the nodes whose dead letters go to this one"`
 		}
 	}
 	register(

@@ -68,8 +68,9 @@ type Options struct {
 	TLS         bool // by HTTPS, here or at a proxy: cookies stay on it
 	BehindProxy bool // the proxy says where requests come from
 	Commands    Commands
-	Hooks       bool     // functions of rehearsals may be answered by handlers on this machine
-	Hosts       []string // names that it answers to, beside addresses and localhost; nil: to any, as a proxy has checked them
+	Hooks       bool // functions of rehearsals may be answered by handlers on this machine
+	// names that it answers to, beside addresses and localhost; nil: to any, as a proxy has checked them
+	Hosts []string
 }
 
 // New makes a service over a store and a queue for runs.

@@ -196,7 +196,8 @@ func TestGuessingIsSlowedDown(t *testing.T) {
 // TestANewPasswordEndsWhatOthersMayHave: sessions elsewhere, tokens and one-time links.
 func TestANewPasswordEndsWhatOthersMayHave(t *testing.T) {
 	r := start(t).signIn()
-	token := r.do("POST", "/api/v1/tokens", map[string]any{"name": "pipeline", "role": "viewer"}, 201)["secret"].(string)
+	token := r.do("POST", "/api/v1/tokens", map[string]any{"name": "pipeline", "role": "viewer"},
+		201)["secret"].(string)
 	link, err := r.store.SignInLink(context.Background(), "admin", time.Minute)
 	require.NoError(t, err)
 	for password, says := range map[string]string{"aaaaaaaaaaaa": "too few characters", "abcabcabcabc": "too few characters", "abcdeabcdeabcde": "repeats a short piece", "password1234": "common", "01234567890123": "row", "I am the admin": "your name"} {
@@ -301,7 +302,8 @@ func TestCheckGivesFindingsAndBoard(t *testing.T) {
 	for _, f := range checked["check"].(map[string]any)["findings"].([]any) {
 		codes[f.(map[string]any)["code"].(string)] = true
 	}
-	for _, code := range []string{"IW101", "IW201", "IW202", "IW203", "IW205", "IW301", "IW302", "IW401", "IW403", "IW405", "IW504"} {
+	for _, code := range []string{"IW101", "IW201", "IW202", "IW203", "IW205", "IW301", "IW302", "IW401", "IW403",
+		"IW405", "IW504"} {
 		require.True(t, codes[code], "the draft has %s", code)
 	}
 	require.NotEmpty(t, checked["board"].(map[string]any)["nodes"])

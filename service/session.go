@@ -101,7 +101,7 @@ func (v *Service) sessionRoutes() {
 			OperationID: "sign-in",
 			Method:      http.MethodPost,
 			Path:        "/api/v1/session",
-			Summary:     "Open a session: with a one-time secret, which is used up, or with a name and password",
+			Summary:     "Open a session: with a one-time secret, which works once, or with a name and password",
 			Errors:      []int{401, 429},
 		},
 		func(ctx context.Context, in *struct {
@@ -255,7 +255,9 @@ func weakPassword(password, name string) string {
 			return "repeats a short piece"
 		}
 	}
-	for _, common := range []string{"password", "passwort", "letmein", "welcome", "qwerty", "qwertyuiop", "asdfgh", "iloveyou", "administrator", "changeme", "ironweir", "trustno", "dragon", "monkey", "sunshine", "princess", "football"} {
+	for _, common := range []string{"password", "passwort", "letmein", "welcome", "qwerty", "qwertyuiop", "asdfgh",
+		"iloveyou", "administrator", "changeme", "ironweir", "trustno", "dragon", "monkey", "sunshine", "princess",
+		"football"} {
 		if letters == common || letters == common+common {
 			return "is a common one with digits or signs around it"
 		}

@@ -56,7 +56,7 @@ func (v *Service) tryRoutes() {
 			OperationID:  "follow",
 			Method:       http.MethodPost,
 			Path:         "/api/v1/follow",
-			Summary:      "Send one message through at no load, and tell each decision",
+			Summary:      "Send one message through an idle system, and record each decision",
 			MaxBodyBytes: MaxBody,
 		},
 		func(ctx context.Context, in *struct {

@@ -45,7 +45,8 @@ func TestWhichLinksTakeAnEvent(t *testing.T) {
 	model := "ironweir: topology/1\nnodes:\n  drop: {kind: bucket, links: {csv: {match: {suffix: .csv}}, heavy: {match: {if: event.data.kg > 10}}}}\n  csv: {kind: function}\n  heavy: {kind: queue, links: {csv: {}}}\n"
 	asked := func(key string, data any) map[string]any {
 		told := map[string]any{}
-		for _, l := range r.do("POST", "/api/v1/takes", map[string]any{"text": model, "key": key, "data": data}, 200)["links"].([]any) {
+		for _, l := range r.do("POST", "/api/v1/takes", map[string]any{"text": model, "key": key, "data": data},
+			200)["links"].([]any) {
 			link := l.(map[string]any)
 			told[link["link"].(string)] = link["takes"]
 			if link["takes"] == false {

@@ -171,7 +171,8 @@ func (s *Store) SaveRevision(
 				return 0, err
 			}
 			var latest int
-			if err := tx.Model(&Revision{}).Where("model_id = ?", m.ID).Select("max(number)").Scan(&latest).Error; err != nil {
+			if err := tx.Model(&Revision{}).Where("model_id = ?",
+				m.ID).Select("max(number)").Scan(&latest).Error; err != nil {
 				return 0, err
 			}
 			if latest != onTop {

@@ -40,7 +40,7 @@ func lesser(a, b string) string {
 type User struct {
 	ID          int64     `json:"id"`
 	Name        string    `json:"name"`
-	Admin       bool      `json:"admin" doc:"administers the service: people, workspaces, settings"`
+	Admin       bool      `json:"admin" doc:"administers the service: users, workspaces, settings"`
 	HasPassword bool      `json:"has_password" gorm:"->;column:has_password"`
 	CreatedAt   time.Time `json:"created_at"`
 }

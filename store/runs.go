@@ -64,7 +64,7 @@ type Run struct {
 	Stopping   string          `json:"stopping,omitempty" doc:"why it is being ended early"`
 	Error      string          `json:"error,omitempty"`
 	Progress   float64         `json:"progress" gorm:"->"`
-	Entered    int64           `json:"entered" gorm:"->" doc:"messages that came in so far, in all parts; while it goes on"`
+	Entered    int64           `json:"entered" gorm:"->" doc:"messages that entered so far, in all parts, while the run is in progress"`
 	Lost       int64           `json:"lost" gorm:"->" doc:"so far, while it goes on"`
 	Parked     int64           `json:"parked" gorm:"->" doc:"so far, while it goes on"`
 	Unmet      *int            `json:"unmet" gorm:"->" doc:"expectations that do not hold; null: it has none, or has not ended"`
@@ -106,7 +106,8 @@ func (s *Store) CreateRun(
 				return 0, err
 			}
 			r.ModelID, r.State, r.Model, r.Workspace = m.ID, Queued, model, w.Name
-			if err := tx.Omit("Result", "Model", "Workspace", "Kind", "Progress", "Entered", "Lost", "Parked", "StartedAt", "FinishedAt").Create(r).Error; err != nil {
+			if err := tx.Omit("Result", "Model", "Workspace", "Kind", "Progress", "Entered", "Lost", "Parked",
+				"StartedAt", "FinishedAt").Create(r).Error; err != nil {
 				return 0, err
 			}
 			if err := tx.Exec("INSERT INTO run_parts (run_id, number) SELECT ?, generate_series(0, ?)", r.ID, r.Parts-1).Error; err != nil {

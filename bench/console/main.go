@@ -128,7 +128,8 @@ func openPage(ctx context.Context, api *client.Client) (*page, error) {
 		append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800))...)
 	browser, end := chromedp.NewContext(allocator)
 	p := &page{ctx: browser, url: api.URL, close: func() { end(); stop() }}
-	if err := chromedp.Do(browser, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(link), chromedp.WaitVisible(chromedp.CSS("table a"))); err != nil {
+	if err := chromedp.Do(browser, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(link),
+		chromedp.WaitVisible(chromedp.CSS("table a"))); err != nil {
 		p.close()
 		return nil, err
 	}

@@ -171,7 +171,9 @@ func one(ctx context.Context, c *http.Client, api *client.Client, path string) b
 	if err != nil {
 		return false
 	}
-	for key, value := range map[string]string{"Authorization": "Bearer " + api.Token, "Content-Type": "application/json", "ce-specversion": "1.0", "ce-id": "1", "ce-source": "bench", "ce-type": "slip"} {
+	for key, value := range map[string]string{"Authorization": "Bearer " + api.Token,
+		"Content-Type": "application/json", "ce-specversion": "1.0", "ce-id": "1", "ce-source": "bench",
+		"ce-type": "slip"} {
 		req.Header.Set(key, value)
 	}
 	answer, err := c.Do(req)

@@ -232,7 +232,11 @@ func (s *soak) verify(ctx context.Context) error {
 		n := 0
 		fmt.Sscan(number, &n)
 		var got *client.Revision
-		if err := s.call(end, func(api *client.Client) (err error) { got, err = api.Model(end, model, n); return err }); err != nil {
+		if err := s.call(end, func(api *client.Client) (err error) {
+			got, err = api.Model(end, model,
+				n)
+			return err
+		}); err != nil {
 			return fmt.Errorf("revision %s was accepted, and is not there: %w", name, err)
 		}
 		if got.Text != text {
@@ -248,11 +252,19 @@ func (s *soak) verify(ctx context.Context) error {
 		var doc json.RawMessage
 		for {
 			var r *client.Run
-			if err := s.call(end, func(api *client.Client) (err error) { r, err = api.Run(end, run.id); return err }); err != nil {
+			if err := s.call(end, func(api *client.Client) (err error) {
+				r, err = api.Run(end,
+					run.id)
+				return err
+			}); err != nil {
 				return fmt.Errorf("run %d (%s) was accepted, and is not there: %w", run.id, key, err)
 			}
 			if r.State == "done" {
-				if err := s.call(end, func(api *client.Client) (err error) { doc, err = api.Result(end, r); return err }); err != nil {
+				if err := s.call(end, func(api *client.Client) (err error) {
+					doc, err = api.Result(end,
+						r)
+					return err
+				}); err != nil {
 					return fmt.Errorf("run %d has no result: %w", run.id, err)
 				}
 				break
@@ -270,7 +282,11 @@ func (s *soak) verify(ctx context.Context) error {
 	}
 	// Nothing more than what was accepted or left unanswered.
 	var all []client.Run
-	if err := s.call(end, func(api *client.Client) (err error) { all, err = api.Runs(end, ""); return err }); err != nil {
+	if err := s.call(end, func(api *client.Client) (err error) {
+		all, err = api.Runs(end,
+			"")
+		return err
+	}); err != nil {
 		return err
 	}
 	fmt.Printf(

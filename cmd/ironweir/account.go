@@ -245,7 +245,7 @@ func (c *call) password(name string) (string, error) {
 var userCommand = &command{
 	name:  "user",
 	args:  "[add|link|role|remove NAME]",
-	short: "List the people of a service, add one, give a role, make a sign-in link",
+	short: "List the users of a service, add one, give a role, create a sign-in link",
 	example: `ironweir user
 ironweir user add skerry -role editor
 ironweir user role skerry -role admin -workspace night-crossings

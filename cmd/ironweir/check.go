@@ -182,7 +182,7 @@ func (c *call) fix(m *modelFlags, code string, dry bool) error {
 		return errors.New("-fix changes the file itself; leave -variant and -set out")
 	}
 	if code != "all" && check.RuleByCode(code) == nil {
-		return fmt.Errorf("-fix %s: no such rule; it is a code such as IW401, or all", code)
+		return fmt.Errorf("-fix %s: not a rule; use a code such as IW401, or all", code)
 	}
 	before, err := c.read(file)
 	if err != nil {

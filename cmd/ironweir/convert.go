@@ -30,7 +30,7 @@ ironweir convert inventory.csv -to model`,
 		from := c.String(
 			"from",
 			"",
-			"what IN is: `FORMAT` model, asyncapi, csv, jsonl, otlp; without it, told by its name and first lines",
+			"what IN is: `FORMAT` model, asyncapi, csv, jsonl, otlp; without it, detected from its name and first lines",
 		)
 		to := c.String("to", "", "`FORMAT`: model, asyncapi, csv, jsonl, dot, mermaid")
 		out := c.String("out", "", "write to `FILE` instead of standard output")

@@ -126,7 +126,8 @@ func (f *follow) send(c *call) error {
 		if len(events) > 1 && *f.m.format == "text" {
 			fmt.Fprintf(c.out, "%sevent %d of %d, %s\n", strings.Repeat("\n", min(i, 1)), i+1, len(events), e.Subject)
 		}
-		plan.Type, plan.Subject, plan.Size, plan.Data, plan.Attributes = e.Type, e.Subject, e.Size, e.Data, &events[i].Attributes
+		plan.Type, plan.Subject, plan.Size, plan.Data, plan.Attributes = e.Type, e.Subject, e.Size, e.Data,
+			&events[i].Attributes
 		if err := f.sendOne(c, l, plan); err != nil {
 			return err
 		}

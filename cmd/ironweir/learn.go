@@ -103,7 +103,8 @@ ironweir learn demo/import/quay-traces.jsonl -into demo/kittiwake.yaml -dry-run`
 		if err := c.makeFolder(*out); err != nil {
 			return 0, err
 		}
-		for file, text := range map[string][]byte{"model.yaml": made, "scenario.yaml": model.WriteDocument(draft.Scenario, draft.ScenarioComments)} {
+		for file, text := range map[string][]byte{"model.yaml": made,
+			"scenario.yaml": model.WriteDocument(draft.Scenario, draft.ScenarioComments)} {
 			if err := c.files.Write(filepath.Join(*out, file), text); err != nil {
 				return 0, fmt.Errorf("-out: %w", err)
 			}

@@ -118,7 +118,7 @@ ironweir completion zsh > "${fpath[1]}/_ironweir"`,
 				return 0, err
 			}
 			if err := c.oneOf("shell", c.Arg(0), "bash|zsh"); err != nil {
-				return 0, fmt.Errorf("%q is no shell that is known here: bash or zsh", c.Arg(0))
+				return 0, fmt.Errorf("%q is not a supported shell: use bash or zsh", c.Arg(0))
 			}
 			if c.Arg(0) == "zsh" {
 				fmt.Fprint(c.out, "#compdef ironweir\nautoload -U +X bashcompinit && bashcompinit\n")

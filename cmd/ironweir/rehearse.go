@@ -83,7 +83,7 @@ printf 'fail goods-registry\nsend manifest-drop\nwait 10m\nstate\n' | ironweir r
 		}
 		if !onLoopback(*listen) {
 			return 0, fmt.Errorf(
-				"-listen %s: a rehearsal from the terminal knows no people, so it listens on this machine only; `ironweir serve` has rehearsals for several",
+				"-listen %s: a rehearsal from the terminal has no users, so it listens on this machine only; `ironweir serve` has rehearsals for several",
 				*listen,
 			)
 		}

@@ -71,7 +71,8 @@ func writeState(w io.Writer, g *graph.Graph, s *rehearsal.State, style text.Styl
 			},
 		)
 	}
-	if err := text.Table(w, []string{"node", ">received", ">depth", ">oldest", ">running", ">runs", ">failed", ">throttled", ">parked", ">lost", "active"}, rows, style); err != nil {
+	if err := text.Table(w, []string{"node", ">received", ">depth", ">oldest", ">running", ">runs", ">failed",
+		">throttled", ">parked", ">lost", "active"}, rows, style); err != nil {
 		return err
 	}
 	for i := range g.Links {
@@ -136,7 +137,8 @@ func writeResting(w io.Writer, node string, list []sim.Resting, all int, style t
 	if len(rows) == 0 {
 		return nil
 	}
-	if err := text.Table(w, []string{">message", ">journey", ">age", ">tries", "state", "key", "reader"}, rows, style); err != nil {
+	if err := text.Table(w, []string{">message", ">journey", ">age", ">tries", "state", "key", "reader"}, rows,
+		style); err != nil {
 		return err
 	}
 	if all > len(list) {

@@ -15,7 +15,7 @@ import (
 var reportCommand = &command{
 	name:  "report",
 	args:  "MODEL",
-	short: "Write one HTML file of a check and its runs, for people who have nothing installed",
+	short: "Write one HTML file of a check and its runs, for readers who have nothing installed",
 	example: `ironweir report demo/kittiwake.yaml -scenario demo/friday-evening.yaml -out report.html
 ironweir report demo/kittiwake.yaml -scenario demo/friday-evening.yaml -scenario demo/registry-down.yaml > report.html`,
 	run: func(c *call) (int, error) {

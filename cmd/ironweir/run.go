@@ -377,11 +377,11 @@ var tracedJourneys = sim.JourneyLimits{Others: 1000}
 
 // sampledSpans makes the traces of a sample of the first replication's journeys.
 func sampledSpans(plan study.Plan) ([]learn.Span, error) {
-	told, err := sim.Journeys(plan.Replication(0), tracedJourneys)
+	recorded, err := sim.Journeys(plan.Replication(0), tracedJourneys)
 	if err != nil {
 		return nil, err
 	}
-	return otlp.Spans(plan.Graph, plan.Scenario.Start, plan.Scenario.Seed, told), nil
+	return otlp.Spans(plan.Graph, plan.Scenario.Start, plan.Scenario.Seed, recorded), nil
 }
 
 // printSpans prints spans as OTLP JSON.
@@ -396,15 +396,15 @@ func (c *call) printSpans(spans []learn.Span) error {
 
 // writeJourneys writes a sample of the journeys of a replication, one a line.
 func (c *call) writeJourneys(file string, plan sim.Plan) error {
-	told, err := sim.Journeys(plan, journeyLimits)
+	recorded, err := sim.Journeys(plan, journeyLimits)
 	if err != nil {
 		return err
 	}
 	return c.toFile(file, func(w io.Writer) error {
 		encoder := json.NewEncoder(w)
 		encoder.SetEscapeHTML(false)
-		for i := range told {
-			if err := encoder.Encode(&told[i]); err != nil {
+		for i := range recorded {
+			if err := encoder.Encode(&recorded[i]); err != nil {
 				return err
 			}
 		}

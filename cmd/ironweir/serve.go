@@ -87,7 +87,7 @@ func (c *call) serveFlags() *serveOptions {
 		listen: c.String(
 			"listen",
 			"127.0.0.1:8420",
-			"`ADDRESS` to listen on; beyond loopback only with people, and TLS or -behind-proxy",
+			"`ADDRESS` to listen on; beyond loopback only with users, and TLS or -behind-proxy",
 		),
 		data: c.String(
 			"data",

@@ -104,12 +104,14 @@ func TestTheServiceDoesTheSameWork(t *testing.T) {
 	small := "ironweir: topology/1\nname: small\nnodes: {q: {kind: queue}}\n" // on standard input
 	draft, model, friday := "../../demo/kittiwake-draft.yaml", "../../demo/kittiwake.yaml", "../../demo/friday-evening.yaml"
 	for _, args := range [][]string{
-		{"check", draft}, {"check", draft, "-format", "sarif"}, {"check", model, "-format", "json"}, {"check", "no-such.yaml"}, {"check", model, "-no-such-flag"},
+		{"check", draft}, {"check", draft, "-format", "sarif"}, {"check", model, "-format", "json"}, {"check",
+			"no-such.yaml"}, {"check", model, "-no-such-flag"},
 		{"explain", "IW101"}, {"paths", model, "manifest-drop", "mail"}, {"schema", "topology"},
 		{"follow", model, "-node", "manifest-drop", "-key", "inbound/7.csv"},
 		{"run", draft, "-scenario", friday, "-format", "markdown"}, {"run", model, "-scenario", friday, "-sweep", "../../demo/sweeps/clearing.yaml"},
 		{"run", model, "-scenario", friday, "-variant", "../../demo/variants/more-clearing.yaml", "-beside", "-format", "csv"},
-		{"diff", draft, model}, {"draw", model, "-format", "mermaid"}, {"draw", model, "-format", "svg", "-out", "DIR/weir.svg"},
+		{"diff", draft, model}, {"draw", model, "-format", "mermaid"}, {"draw", model, "-format", "svg", "-out",
+			"DIR/weir.svg"},
 		{"fires", "-cron", "30 4 * * *", "-zone", "Europe/Lisbon", "-from", "2026-03-28T00:00:00Z"}, {"sample", model, "manifest-drop"},
 		{"convert", model, "-to", "asyncapi"}, {"convert", "../../demo/import/harbour-lamps.asyncapi.yaml", "-from", "asyncapi", "-to", "model"},
 		{"learn", "../../demo/import/quay-traces.jsonl", "-out", "DIR/learnt"}, {"fmt", model, "-check"}, {"check", "-"}, {"learn", "-"},

@@ -53,7 +53,8 @@ func clockChanges(t time.Time, zone *time.Location) bool {
 func TestAgainstAnotherImplementation(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 11))
 	var zones []*time.Location
-	for _, name := range []string{"UTC", "Europe/London", "Europe/Oslo", "America/New_York", "Asia/Kolkata", "Australia/Lord_Howe", "Pacific/Auckland", "America/St_Johns", "Africa/Cairo", "Asia/Kathmandu"} {
+	for _, name := range []string{"UTC", "Europe/London", "Europe/Oslo", "America/New_York", "Asia/Kolkata",
+		"Australia/Lord_Howe", "Pacific/Auckland", "America/St_Johns", "Africa/Cairo", "Asia/Kathmandu"} {
 		z, err := time.LoadLocation(name)
 		require.NoError(t, err)
 		zones = append(zones, z)

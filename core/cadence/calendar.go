@@ -96,7 +96,7 @@ func Parse(text, layout string, sunday int) (*Calendar, error) {
 		return nil, fmt.Errorf("the cron text %q leaves both day and weekday open with `?`; give one of them", text)
 	}
 	if !c.possible() {
-		return nil, fmt.Errorf("the cron text %q can never fire: no such day exists", text)
+		return nil, fmt.Errorf("the cron text %q can never fire: that day does not exist", text)
 	}
 	return c, nil
 }

@@ -527,7 +527,8 @@ func (a *Analysis) findOverfull() bool {
 		if n.Kind == model.Queue && n.Capacity > 0 {
 			most := a.drainOf(n)
 			room := float64(n.Capacity)
-			if stock := a.stockOf(i); stock > room*(1-1e-9) { // what stays for long fills it up; one more comes as one goes
+			// what stays for long fills it up; one more comes as one goes
+			if stock := a.stockOf(i); stock > room*(1-1e-9) {
 				most = min(most, a.rates[i]*room/max(stock, room+1))
 			}
 			if a.rates[i] > most*1.0001 {

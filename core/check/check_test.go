@@ -197,7 +197,8 @@ func TestCapacityAgreesWithTheEngine(t *testing.T) {
 	res, err := sim.Run(sim.Plan{Graph: g, Scenario: s})
 	require.NoError(t, err)
 	seconds := s.Length.Seconds()
-	for _, name := range []string{"split-manifest", "departures", "confirm-booking", "consignments", "mail", "announcements"} {
+	for _, name := range []string{"split-manifest", "departures", "confirm-booking", "consignments", "mail",
+		"announcements"} {
 		n := res.Nodes[g.NodeID(name)]
 		got := float64(n.Copies) / seconds
 		if name == "confirm-booking" {

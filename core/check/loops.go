@@ -149,7 +149,8 @@ func (g *stateGraph) spreadOver(work []int, of func(*edge) bool) []bool {
 func (a *Analysis) mergeLoops() {
 	weight := func(l *Loop) int {
 		w := map[string]int{"certain": 20, "possible": 10}[l.Verdict]
-		return w + map[string]int{"grows": 5, "sustains": 4, "could-grow": 3, "could-sustain": 2, "dies-out": 1}[l.Trend]
+		return w + map[string]int{"grows": 5, "sustains": 4, "could-grow": 3, "could-sustain": 2,
+			"dies-out": 1}[l.Trend]
 	}
 	place := map[string]int{}
 	var kept []Loop

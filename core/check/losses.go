@@ -1011,7 +1011,8 @@ func (a *Analysis) keepChance(least bool) []float64 {
 				share := min(m, 1)
 				given = max(given, share)
 				failed *= q[e.to]
-			case m <= 1 && a.states.all[s].how != atChannel && a.link(e.link).Relation != model.WaitingCall && e.kind != startSend && a.countIsOne(e.link):
+			case m <= 1 && a.states.all[s].how != atChannel && a.link(e.link).Relation != model.WaitingCall &&
+				e.kind != startSend && a.countIsOne(e.link):
 				// It is sent by the run that succeeds, with everything else that is.
 				keep *= 1 - min(m/max(a.worksAt(s), 1e-12), 1)*(1-q[e.to])
 			case m <= 1:

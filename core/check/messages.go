@@ -715,7 +715,8 @@ func (a *Analysis) linkReach(l *graph.Link) reach {
 	if len(all) == 0 { // nothing is known to come here
 		all = []message{
 			{key: expr.AnyKey, kind: anyText, source: anyText, size: unknownSize, data: unknownData, row: graph.None,
-				change: map[model.Kind]change{model.Bucket: written, model.Table: insertedOrUpdated}[a.node(l.From).Kind]},
+				change: map[model.Kind]change{model.Bucket: written,
+					model.Table: insertedOrUpdated}[a.node(l.From).Kind]},
 		}
 	}
 	least, most := expr.Certain, expr.Impossible

@@ -686,7 +686,7 @@ func (a *Analysis) request(s int, m mode) *runOutcome {
 
 // fate is what becomes of a message at a state that runs, all tries together.
 type fate struct {
-	given   float64 // share that is given up: its tries are used up, or its time is
+	given   float64 // share that is given up: its tries are exhausted, or its time is
 	runs    float64 // runs that are started
 	doomed  float64 // of a message that is never processed
 	works   float64 // runs that succeed, whether or not it counts

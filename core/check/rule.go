@@ -54,9 +54,11 @@ type Rule struct {
 
 // Rules lists every rule, by code. To add one, write its file and name it here.
 var Rules = []*Rule{certainLoop, possibleLoop, brokenLoop, waitingCycle, endlessSendBack,
-	lostNormally, singlePointOfLoss, unreadParked, shortDeadLetterRetention, unmatchedKeys, unreadQueue, unusedDeadLetter, parkedNormally,
+	lostNormally, singlePointOfLoss, unreadParked, shortDeadLetterRetention, unmatchedKeys, unreadQueue,
+	unusedDeadLetter, parkedNormally,
 	deadResultLinks, impossibleFilter, competingLinks, refusedLink, oversizedPayload, unreachedNode, declinedPayload,
-	shortLease, startSendsRepeat, wholeBatchFails, blockedPartition, shortCallerTimeout, lostOrder, nonAtomicSends, repeatedEffects, lateRuns,
+	shortLease, startSendsRepeat, wholeBatchFails, blockedPartition, shortCallerTimeout, lostOrder, nonAtomicSends,
+	repeatedEffects, lateRuns,
 	overloaded, nearlyOverloaded, overcommittedPool, tooManyReaders, multiplyingRetries, unknownLength,
 	overlappingSchedule, everySecond, clockChange, idleSchedule, uselessKeepWarm}
 

@@ -24,7 +24,7 @@ that accepts them, or a dead-letter node.`,
 	}}
 
 var singlePointOfLoss = &Rule{Code: "IW202", Title: "Single point of loss", Severity: Warning,
-	Doc: `If this one node fails for longer than the time given, messages are lost: their tries are used up and
+	Doc: `If this one node fails for longer than the time given, messages are lost: their tries are exhausted and
 nothing takes what is given up. Give the link (or the function) a dead-letter node, so that they can be sent
 again afterwards. A consumer that does not read is reported where messages are kept for less than a day; a
 link that is switched off, and a dead-letter node that rejects writes, are listed with the loss sets of the
@@ -241,7 +241,7 @@ func causeWords(cause, why string) string {
 	case "accepts":
 		return "the payload does not fit `accepts`, and there is no dead-letter node"
 	case "lease":
-		return "the lease ends before the run does, so the tries are used up, and there is no dead-letter node"
+		return "the lease ends before the run does, so the tries are exhausted, and there is no dead-letter node"
 	case "no reader":
 		return "no link reads them before the retention ends"
 	case "behind":
@@ -250,7 +250,7 @@ func causeWords(cause, why string) string {
 		return "a record that is tried until its retention ends blocks those behind it"
 	}
 	return map[string]string{
-		"exhausted": "the tries are used up and there is no dead-letter node", "expired": "the retention ends before they are consumed",
+		"exhausted": "the tries are exhausted and there is no dead-letter node", "expired": "the retention ends before they are consumed",
 		"rejected": "the write is rejected and nothing takes what is given up", "refused": "the `callers` of the target do not name the sender",
 		"unsubscribed": "the topic has no links", "given-up": "`give-up` passes and there is no dead-letter node",
 		"hop-limit": "they are over the hop limit and there is no dead-letter node", "too-large": "they are over the payload limit",
@@ -428,7 +428,7 @@ func shareWords(s span) string {
 func parkWords(k park) string {
 	switch {
 	case k.cause == "given-up":
-		return "`give-up` passes before the tries are used up"
+		return "`give-up` passes before the tries are exhausted"
 	}
 	return "every run fails"
 }
@@ -612,7 +612,7 @@ ends. If something outside reads it, say so with a link to an outside node.`,
 	}}
 
 var unusedDeadLetter = &Rule{Code: "IW207", Title: "Dead-letter node that nothing reaches", Severity: Warning,
-	Doc: `A reader's dead-letter node gets what is left when the tries are used up. Here the tries do not end before the
+	Doc: `A reader's dead-letter node gets what is left when the tries are exhausted. Here the tries do not end before the
 message's retention does: what keeps failing is lost there as expired, and the dead-letter node stays empty.
 Limit the tries, or keep messages for longer.`,
 	Run: func(p *Pass) {

@@ -12,7 +12,7 @@ import (
 
 var shortLease = &Rule{Code: "IW401", Title: "Lease not longer than timeout", Severity: Warning,
 	Doc: `While a run is in progress its lease ends and the message is delivered again: work is done twice,
-and tries are used up. Make the lease longer than the timeout, with room for the wait of a batch.`,
+and tries are exhausted. Make the lease longer than the timeout, with room for the wait of a batch.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Links {
 			l := p.link(i)

@@ -35,7 +35,8 @@ func randomShape(nodes int) string {
 	b.WriteString(header)
 	kinds := make([]string, nodes)
 	for i := range kinds {
-		kinds[i] = []string{"queue", "function", "topic", "function", "bucket", "function", "outside", "stream"}[r.IntN(8)]
+		kinds[i] = []string{"queue", "function", "topic", "function", "bucket", "function", "outside",
+			"stream"}[r.IntN(8)]
 		if i%50 == 0 {
 			kinds[i] = "topic"
 		}

@@ -176,7 +176,7 @@ func firstLine(s string) string {
 	if m := undefined.FindStringSubmatch(s); m != nil {
 		line += "; expressions see event.id .source .type .subject .time .data .size .hops .try .age"
 		if m[1] == "event" {
-			line = "no such field of event; it has .id .source .type .subject .time .data .size .hops .try .age"
+			line = "event has no such field; it has .id .source .type .subject .time .data .size .hops .try .age"
 		}
 	}
 	return line

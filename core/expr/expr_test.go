@@ -145,7 +145,8 @@ func TestTemplates(t *testing.T) {
 		require.NoError(t, err, source)
 		require.Equal(t, want, string(tmpl.Append(nil, &f)), source)
 	}
-	for source, says := range map[string]string{"a/{stem": "does not close it", "a/}b": "did not open", "a/{st em}": "a name is letters", "a/{haulier}": "it may use"} {
+	for source, says := range map[string]string{"a/{stem": "does not close it", "a/}b": "did not open",
+		"a/{st em}": "a name is letters", "a/{haulier}": "it may use"} {
 		_, err := ParseTemplate(source, false)
 		require.ErrorContains(t, err, says, source)
 	}

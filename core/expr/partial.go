@@ -22,7 +22,8 @@ const (
 var attributes = []struct {
 	known Known
 	name  string
-}{{KnownSubject, "event.subject"}, {KnownType, "event.type"}, {KnownSource, "event.source"}, {KnownSize, "event.size"}, {KnownData, "event.data"}, {KnownTry, "event.try"},
+}{{KnownSubject, "event.subject"}, {KnownType, "event.type"}, {KnownSource, "event.source"}, {KnownSize,
+	"event.size"}, {KnownData, "event.data"}, {KnownTry, "event.try"},
 	// These differ from message to message, or from try to try.
 	{0, "event.id"}, {0, "event.time"}, {0, "event.hops"}, {0, "event.age"}, {0, "item"}, {0, "index"}, {0, "error"}}
 

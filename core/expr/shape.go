@@ -158,7 +158,8 @@ func (s Shapes) widened() Shapes {
 	best, first, second := -1, 0, 1
 	for i := range s {
 		for j := i + 1; j < len(s); j++ {
-			if common := len(commonPrefix(s[i].Prefix, s[j].Prefix)) + len(commonSuffix(s[i].Suffix, s[j].Suffix)); common > best {
+			if common := len(commonPrefix(s[i].Prefix, s[j].Prefix)) + len(commonSuffix(s[i].Suffix,
+				s[j].Suffix)); common > best {
 				best, first, second = common, i, j
 			}
 		}
@@ -262,7 +263,8 @@ func (p part) shape(from KeyShape) KeyShape {
 		switch {
 		case p.name == "name":
 			return KeyShape{Suffix: from.Suffix, Tail: from.Tail}
-		case dot < 0 || dot == 0 && from.Tail == AnyCharacter: // no dot is known, or it may be the name's first letter, which parts nothing
+		// no dot is known, or it may be the name's first letter, which parts nothing
+		case dot < 0 || dot == 0 && from.Tail == AnyCharacter:
 			return KeyShape{}
 		case p.name == "stem":
 			return KeyShape{Suffix: from.Suffix[:dot], Tail: from.Tail}

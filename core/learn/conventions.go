@@ -51,7 +51,8 @@ var operations = map[string]role{
 	"send": sends, "publish": sends, "create": sends,
 	"process": processes, "deliver": processes, "consume": processes,
 	"receive": receives, "poll": receives, "get": receives,
-	"settle": settles, "ack": settles, "nack": settles, "reject": settles, "complete": settles, "abandon": settles, "dead_letter": settles, "release": settles,
+	"settle": settles, "ack": settles, "nack": settles, "reject": settles, "complete": settles, "abandon": settles,
+	"dead_letter": settles, "release": settles,
 }
 
 // refusals are the operations by which a consumer gives a message back as failed.

@@ -338,7 +338,8 @@ func (d *drafter) delivery(n *Node, key LinkKey, v *model.Value) {
 	switch {
 	case dead != "" && d.Nodes[dead] != nil && n.Kind != model.Endpoint:
 		v.Add("dead-letter", text(d.names[dead]))
-	case l.Tries > 0 && to.Kind.Runs() && polled && (n.Why != "it says so" || l.GaveUp == 0): // our own traces show where what fails for good goes
+	// our own traces show where what fails for good goes
+	case l.Tries > 0 && to.Kind.Runs() && polled && (n.Why != "it says so" || l.GaveUp == 0):
 		name := freeName(d.names[n.Name]+"-failed", d.taken)
 		d.taken[name] = true
 		v.Add("dead-letter", text(name))
@@ -350,7 +351,7 @@ func (d *drafter) delivery(n *Node, key LinkKey, v *model.Value) {
 		)
 		if l.GaveUp == 0 {
 			d.Comments["nodes."+name] = fmt.Sprintf(
-				"QUESTION: no message used up its tries at %s while this was observed. Where would it go? If nothing keeps it, remove this queue: it is lost.",
+				"QUESTION: no message exhausted its tries at %s while this was observed. Where would it go? If nothing keeps it, remove this queue: it is lost.",
 				d.names[key.To],
 			)
 		}
@@ -595,5 +596,5 @@ func (d *drafter) scenario(name string) {
 		"traffic",
 		traffic,
 	)
-	d.ScenarioComments["ironweir"] = "What came in, hour by hour, as the traces have it. Traces that are sampled show less than there was."
+	d.ScenarioComments["ironweir"] = "Traffic by the hour, as observed. Sampled traces show less than there was."
 }

@@ -10,12 +10,13 @@ import (
 
 // Observed is what spans say about a system, by the names that it uses itself.
 type Observed struct {
-	Nodes       map[string]*Node
-	Links       map[LinkKey]*Link
-	Entries     map[string]*Entry
-	Latency     map[[2]string][]float64 // seconds from an entry to the end of a run, or to the answer of the entry itself
-	Held        map[string]Held         // by channel that is read
-	DeadLetters map[string]string       // by the channel or function that gave a message up
+	Nodes   map[string]*Node
+	Links   map[LinkKey]*Link
+	Entries map[string]*Entry
+	// seconds from an entry to the end of a run, or to the answer of the entry itself
+	Latency     map[[2]string][]float64
+	Held        map[string]Held   // by channel that is read
+	DeadLetters map[string]string // by the channel or function that gave a message up
 	Spans       int
 	Traces      int
 	Skipped     map[string]int // spans that were not used, by reason
@@ -309,7 +310,7 @@ func (o *observer) channel(s *Span) *Node {
 	if name == "" {
 		return nil
 	}
-	kind, why := model.Queue, "a destination of messages; nothing tells what it is"
+	kind, why := model.Queue, "a destination of messages of unknown kind"
 	switch {
 	case s.Attributes[SourceKind] != "":
 		kind, why = model.Kind(s.Attributes[SourceKind]), "it says so"
@@ -516,7 +517,8 @@ func (o *observer) called(s *Span) {
 // within lists the spans that are part of a run.
 func (o *observer) within(run int) []int {
 	var out []int
-	for list := o.children[Reference{o.spans[run].Trace, o.spans[run].ID}]; len(list) > 0 && len(out) < len(o.spans); list = list[1:] {
+	for list := o.children[Reference{o.spans[run].Trace, o.spans[run].ID}]; len(list) > 0 &&
+		len(out) < len(o.spans); list = list[1:] {
 		if i := list[0]; o.runs[i] == run {
 			out = append(out, i)
 			if o.roles[i] == works {

@@ -191,7 +191,8 @@ func (d *decoder) linkFields(from, to *Node, l *Link, path string) {
 		"for-each": l.ForEach != "", "chance": l.Chance != 1, "if": l.If != ""} {
 		misplaced(is && !ofRun, field, "links from a function, workflow or outside system")
 	}
-	for field, is := range map[string]bool{"key": l.Key != "", "type": l.Type != "", "data": l.Data != nil, "size": l.Size >= 0, "op": l.Op != ""} {
+	for field, is := range map[string]bool{"key": l.Key != "", "type": l.Type != "", "data": l.Data != nil,
+		"size": l.Size >= 0, "op": l.Op != ""} {
 		misplaced(is && !from.Kind.Runs(), field, "links from a function, workflow or outside system")
 	}
 	misplaced(l.Ignore && (!ofRun || r == RunIntake || r == RunPush), "on-error", "waiting calls and writes of a run")

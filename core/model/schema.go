@@ -102,23 +102,28 @@ func fieldSchemas() schemaNode {
 		"order": choice(
 			"any",
 			"grouped",
-		), "group": textSchema, "retention": durationSchema, "delay": durationSchema, "capacity": wholeSchema, "lease": durationSchema,
+		), "group": textSchema, "retention": durationSchema, "delay": durationSchema, "capacity": wholeSchema,
+		"lease": durationSchema,
 		"age": choice(
 			"fresh",
 			"carried",
 		), "dedupe": closed(schemaNode{"by": textSchema, "within": durationSchema}), "ignore": matchSchema(),
-		"partitions": anySchema, "by": textSchema, "partition-rate": rateSchema, "every": durationSchema, "cron": textSchema,
+		"partitions": anySchema, "by": textSchema, "partition-rate": rateSchema, "every": durationSchema,
+		"cron": textSchema,
 		"cron-fields": choice(
 			"standard",
 			"with-seconds",
 			"with-year",
 			"with-both",
 		), "sunday": schemaNode{"enum": []int{0, 1}}, "zone": textSchema, "jitter": durationSchema,
-		"from": textSchema, "until": textSchema, "enabled": boolSchema, "data": anySchema, "method": textSchema, "path": textSchema, "accepts": schemaNode{"type": "object"},
+		"from": textSchema, "until": textSchema, "enabled": boolSchema, "data": anySchema, "method": textSchema,
+		"path": textSchema, "accepts": schemaNode{"type": "object"},
 		"timeout": durationSchema, "rate-limit": rateSchema, "memory": described("a size: 256MB"), "cold-start": closed(schemaNode{"takes": distributionSchema, "idle": durationSchema}),
 		"cases":       mapOf(closed(schemaNode{"if": textSchema, "takes": distributionSchema, "fails": anySchema})),
-		"concurrency": wholeSchema, "pool": textSchema, "hop-limit": wholeSchema, "idempotent": textSchema, "sends": choice("one-by-one", "together"), "hook": textSchema,
-		"retry": retrySchema(), "dead-letter": textSchema, "results": choice("async", "all"), "do": schemaNode{"type": "array"}}
+		"concurrency": wholeSchema, "pool": textSchema, "hop-limit": wholeSchema, "idempotent": textSchema,
+		"sends": choice("one-by-one", "together"), "hook": textSchema,
+		"retry": retrySchema(), "dead-letter": textSchema, "results": choice("async", "all"),
+		"do": schemaNode{"type": "array"}}
 }
 
 func linkSchema() schemaNode {

@@ -310,7 +310,8 @@ func (d *decoder) taskTime(v *Value, path string) time.Duration {
 	seconds := 0.0
 	if v.Shape == Map {
 		o := d.object(v, path)
-		for key, unit := range map[string]float64{"days": 86400, "hours": 3600, "minutes": 60, "seconds": 1, "milliseconds": 1e-3} {
+		for key, unit := range map[string]float64{"days": 86400, "hours": 3600, "minutes": 60, "seconds": 1,
+			"milliseconds": 1e-3} {
 			if n := o.number(key); n != nil {
 				seconds += *n * unit
 			}
@@ -407,7 +408,7 @@ func (d *decoder) calls(t *Topology, n *Node, path string) {
 				d.problem(
 					task.Pos,
 					path,
-					"task %s calls %q, which is no node%s",
+					"task %s calls %q, which is not a node%s",
 					task.Name,
 					task.Call,
 					didYouMean(task.Call, names),

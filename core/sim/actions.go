@@ -130,7 +130,8 @@ func (e *engine) act(i uint32, s *send, m *message) bool {
 			return false
 		}
 		return e.read(i, s)
-	case l.Relation == model.RunIntake || l.Relation == model.RunPush || l.Relation == model.Intake || l.Relation == model.Push:
+	case l.Relation == model.RunIntake || l.Relation == model.RunPush || l.Relation == model.Intake ||
+		l.Relation == model.Push:
 		con := e.contentFor(l, m, s, e.itemOf(i), int(r.rep))
 		e.emit(i, s, m, con)
 		e.dropContent(con)

@@ -29,7 +29,7 @@ func (e *engine) audit() error {
 		}
 		if sum != n.copies {
 			return fmt.Errorf(
-				"the ledger of %s does not add up at %v: %d came in, %d are accounted for (a fault of the engine; please report the model)",
+				"the ledger of %s does not add up at %v: %d entered, %d are accounted for (a fault of the engine; please report the model)",
 				n.name,
 				e.instant(e.now),
 				n.copies,
@@ -50,7 +50,7 @@ func (e *engine) audit() error {
 	}
 	for name, p := range e.pools {
 		if p.used < 0 || p.used > p.size {
-			return fmt.Errorf("pool %s has %d of %d in use (a fault of the engine)", name, p.used, p.size)
+			return fmt.Errorf("pool %s has %d of %d taken (a fault of the engine)", name, p.used, p.size)
 		}
 	}
 	return nil
@@ -71,7 +71,7 @@ func (e *engine) auditLimits(n *node) error {
 		return fault("it holds %d messages and has room for %d", n.depth.count, n.capacity)
 	}
 	if limit := n.concurrency; limit > 0 && !e.squeezed(n.id) && n.active.count > limit {
-		return fault("%d runs at once, at most %d", n.active.count, limit)
+		return fault("%d concurrent runs, at most %d", n.active.count, limit)
 	}
 	q := n.queue
 	if q == nil || q.feed != nil {

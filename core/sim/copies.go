@@ -35,7 +35,8 @@ const (
 )
 
 var fateNames = [fates]string{"handled", "stored", "arrived", "passed", "ignored", "unmatched", "returned", "parked",
-	"expired", "exhausted", "given_up", "refused", "throttled", "overflow", "too_large", "rejected", "unsubscribed", "hop_limit"}
+	"expired", "exhausted", "given_up", "refused", "throttled", "overflow", "too_large", "rejected", "unsubscribed",
+	"hop_limit"}
 
 func (f Fate) String() string { return fateNames[f] }
 

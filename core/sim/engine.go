@@ -261,7 +261,7 @@ func (e *engine) mustStop() bool {
 	case e.live >= e.limits.Copies:
 		e.stopped = fmt.Sprintf("the limit of %d messages in flight", e.limits.Copies)
 	case len(e.runs) > maxIndex-stopInterval || e.copies.count > maxIndex-stopInterval:
-		e.stopped = "more messages or runs at once than can be counted"
+		e.stopped = "more concurrent messages or runs than can be counted"
 	case e.memory() >= e.limits.Memory:
 		e.stopped = fmt.Sprintf("the limit of %s of memory", model.FormatSize(e.limits.Memory))
 	case e.plan.Stop != nil:

@@ -116,8 +116,8 @@ func typical(d model.Distribution) sampler { return sampler{shape: constant, a: 
 // lossWords say in a few words what a cause of loss means.
 var lossWords = map[Fate]string{
 	Expired:      "its retention ended before it was consumed",
-	Exhausted:    "the tries are used up and there is no dead-letter",
-	GivenUp:      "it is older than `give-up` and there is no dead-letter",
+	Exhausted:    "the tries are exhausted and there is no dead-letter node",
+	GivenUp:      "it is older than `give-up` and there is no dead-letter node",
 	Refused:      "the target's `callers` do not name the sender",
 	Throttled:    "rejected: no concurrency or rate is left",
 	Overflow:     "the queue is full",

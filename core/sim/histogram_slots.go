@@ -16,16 +16,18 @@ type histogramSlot struct {
 }
 
 const (
-	timeSlots  = 1 << 12
-	firstRaw   = (1023+histLow)<<histBits - 1          // less this, a time's first bits are its bucket
-	belowFloor = timeSlots + 1023<<histBits - firstRaw // where 1 nanosecond is counted, above the bucket of all that can be; 0 is behind it
+	timeSlots = 1 << 12
+	firstRaw  = (1023+histLow)<<histBits - 1 // less this, a time's first bits are its bucket
+	// where 1 nanosecond is counted, above the bucket of all that can be; 0 is behind it
+	belowFloor = timeSlots + 1023<<histBits - firstRaw
 )
 
 // add counts one time, in nanoseconds, which is not negative.
 func (t *histogramSlot) add(ns int64) {
 	f := float64(ns)
 	slot := (math.Float64bits(f)>>(52-histBits) - firstRaw) % timeSlots
-	*(*int64)(unsafe.Add(unsafe.Pointer(t.slots), slot*8))++ // as t.slots[slot]++, which would look first whether they are there
+	// as t.slots[slot]++, which would look first whether they are there
+	*(*int64)(unsafe.Add(unsafe.Pointer(t.slots), slot*8))++
 	t.sum += f
 	if ns > t.max {
 		t.max = ns

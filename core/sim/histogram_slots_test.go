@@ -25,7 +25,8 @@ func TestTimesAreCountedInTheirBuckets(t *testing.T) {
 		}
 		want := Histogram{Counts: make([]int64, timeSlots)}
 		for range rapid.IntRange(0, 3).Draw(t, "rounds") {
-			for _, ns := range rapid.SliceOf(rapid.OneOf(rapid.Int64Range(0, 3000), rapid.Int64Range(0, math.MaxInt64>>10), rapid.Just(int64(math.MaxInt64)))).Draw(t, "times") {
+			for _, ns := range rapid.SliceOf(rapid.OneOf(rapid.Int64Range(0, 3000), rapid.Int64Range(0,
+				math.MaxInt64>>10), rapid.Just(int64(math.MaxInt64)))).Draw(t, "times") {
 				counted.add(ns)
 				want.Counts[bucketOf(float64(ns))]++
 				want.Sum += float64(ns)

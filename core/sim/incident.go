@@ -127,7 +127,7 @@ func (e *engine) setUpRewind(spec *model.Incident) error {
 	link := e.g.LinkID(rw.Link)
 	if link == graph.None || e.feedOf[link] < 0 {
 		return fmt.Errorf(
-			"incident %s: %q is not a link that reads a stream or a table; only such a reader can be set back",
+			"incident %s: %q is not a link that reads a stream or a table; only such a reader can be rewound",
 			spec.Name,
 			rw.Link,
 		)

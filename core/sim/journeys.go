@@ -7,7 +7,7 @@ import (
 	"ironweir/core/expr"
 )
 
-// JourneyLimits say how many journeys of a run are told step by step.
+// JourneyLimits say how many journeys of a run are recorded step by step.
 type JourneyLimits struct {
 	Bad    int // of those that failed: the first so many; 0: they are sampled with the rest
 	Others int // of the rest: a uniform sample of so many
@@ -34,7 +34,7 @@ type journeySample struct {
 	seen   int
 	search *search                // in the search by a condition
 	wanted map[uint64]bool        // in the telling
-	ends   map[uint64]journeyNote // how those that are told ended
+	ends   map[uint64]journeyNote // how those that are recorded ended
 }
 
 type journeyNote struct {
@@ -127,11 +127,11 @@ func Journeys(plan Plan, limits JourneyLimits) ([]Journey, error) {
 // OneJourney tells one journey of a plan by its number; nil: the run has none of
 // that number.
 func OneJourney(plan Plan, id uint64) (*Journey, error) {
-	told, err := traceJourneys(plan, []journeyNote{{id: id}})
-	if err != nil || len(told) == 0 {
+	recorded, err := traceJourneys(plan, []journeyNote{{id: id}})
+	if err != nil || len(recorded) == 0 {
 		return nil, err
 	}
-	return &told[0], nil
+	return &recorded[0], nil
 }
 
 func traceJourneys(plan Plan, notes []journeyNote) ([]Journey, error) {

@@ -211,14 +211,14 @@ func (l *Live) check(in *Input) error {
 	case in.Incident != nil:
 		if in.Incident.Rewind != nil {
 			return fmt.Errorf(
-				"a reader cannot be set back in a rehearsal: what it has read is not kept; set the time back instead",
+				"a reader cannot be rewound in a rehearsal: what it has read is not kept; rewind the time instead",
 			)
 		}
 		return nil // the model has checked it
 	case in.End != nil:
 		for _, name := range in.End {
 			if _, there := l.named[name]; !there {
-				return fmt.Errorf("nothing named %q is in force", name)
+				return fmt.Errorf("no active incident is named %q", name)
 			}
 		}
 	case in.Move != nil:

@@ -11,8 +11,9 @@ import (
 // purpose, so that a change in one place leaves the luck of all others alone.
 type randomStream struct {
 	rand.PCG
-	ahead uint64  // the next number: it is made when the one before is taken, so that nothing waits for it
-	quick float64 // the exponential number which that one makes by itself, if that has been looked for; below 0: there is none
+	ahead uint64 // the next number: it is made when the one before is taken, so that nothing waits for it
+	// the exponential number which that one makes by itself, if that has been looked for; below 0: there is none
+	quick float64
 }
 
 // newStream seeds a stream from what it is for (FNV-1a, then splitmix64).

@@ -53,7 +53,8 @@ func (e *engine) take(n *node, rl *readerLink, batch uint32) uint32 {
 		for i := range q.classes {
 			class := &q.classes[i]
 			if class.mask&rl.bit != 0 && class.head != 0 &&
-				(best < 0 || e.inFlightOf(e.copies.at(class.head)).due < e.inFlightOf(e.copies.at(q.classes[best].head)).due) {
+				(best < 0 ||
+					e.inFlightOf(e.copies.at(class.head)).due < e.inFlightOf(e.copies.at(q.classes[best].head)).due) {
 				best = i
 			}
 		}

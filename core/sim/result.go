@@ -146,7 +146,8 @@ func (e *engine) result() (*Result, error) {
 		n, r := &e.nodes[i], &res.Nodes[i]
 		r.Copies, r.Fates = n.copies, n.fates
 		r.Deduplicated = n.deduplicated
-		r.Redelivered, r.Runs, r.Failures, r.Timeouts, r.Throttled, r.ColdStarts = n.redelivered, n.runs, n.failures, n.timeouts, n.throttled, n.coldCount
+		r.Redelivered, r.Runs, r.Failures, r.Timeouts, r.Throttled, r.ColdStarts = n.redelivered, n.runs, n.failures,
+			n.timeouts, n.throttled, n.coldCount
 		if n.schedule != nil {
 			r.Entered = n.copies
 		} else if i < len(e.g.Nodes) {

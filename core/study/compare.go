@@ -16,8 +16,8 @@ type Comparison struct {
 
 // Comparisons are the values of one number in each result.
 type Comparisons struct {
-	Values       []*float64 `json:"values"` // null: a result does not have it
-	BeyondChance *bool      `json:"beyond_chance"`
+	Values      []*float64 `json:"values"` // null: a result does not have it
+	Significant *bool      `json:"beyond_chance"`
 }
 
 // Compare finds the numbers that differ between results, given as plain JSON
@@ -61,7 +61,7 @@ func Compare(head document.Head, names []string, docs []any) *Comparison {
 			beyond = beyond || base[0] > other[1] || base[1] < other[0]
 		}
 		if known {
-			c.BeyondChance = &beyond
+			c.Significant = &beyond
 		}
 		out.Differences[path] = c
 	}

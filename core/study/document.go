@@ -63,7 +63,8 @@ type Fates struct {
 
 // Sum adds up all fates and what is under way: it equals the copies.
 func (f Fates) Sum() int64 {
-	return f.Handled + f.Stored + f.Arrived + f.Passed + f.Ignored + f.Unmatched + f.Returned + f.Parked + f.Waiting + f.Running + f.Lost["total"]
+	return f.Handled + f.Stored + f.Arrived + f.Passed + f.Ignored + f.Unmatched + f.Returned + f.Parked + f.Waiting +
+		f.Running + f.Lost["total"]
 }
 
 // Ledger accounts for every copy of a run.
@@ -174,7 +175,7 @@ type Loop struct {
 	Rounds Rounds    `json:"rounds"`
 	Copies int64     `json:"copies"` // messages and calls that arrived at it, in all passes
 	Rate   []float64 `json:"rate"`   // of them a second, in the first and the last tenth of the run
-	Grows  bool      `json:"grows"`  // more than twice as many at the end, and more than came in from outside
+	Grows  bool      `json:"grows"`  // more than twice as many at the end, and more than entered from outside
 }
 
 // Rounds are passes through a loop, the first included: the mean counts the passes of

@@ -142,7 +142,8 @@ func newFates() Fates {
 }
 
 func (f *Fates) add(n *sim.NodeResult) {
-	for k, into := range map[sim.Fate]*int64{sim.Handled: &f.Handled, sim.Stored: &f.Stored, sim.Arrived: &f.Arrived, sim.Passed: &f.Passed,
+	for k, into := range map[sim.Fate]*int64{sim.Handled: &f.Handled, sim.Stored: &f.Stored, sim.Arrived: &f.Arrived,
+		sim.Passed:  &f.Passed,
 		sim.Ignored: &f.Ignored, sim.Unmatched: &f.Unmatched, sim.Returned: &f.Returned, sim.Parked: &f.Parked} {
 		*into += n.Fates[k]
 	}
@@ -187,8 +188,10 @@ func merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head docume
 		}
 		doc.Ledger.Entered += r.Entered
 		doc.Ledger.Copies += copies
-		for name, v := range map[string]int64{"entered": r.Entered, "copies": copies, "handled": one.Handled, "stored": one.Stored, "arrived": one.Arrived, "parked": one.Parked,
-			"lost": one.Lost["total"], "waiting": one.Waiting, "running": one.Running, "redelivered": one.Redelivered, "runs": runs, "failures": failures} {
+		for name, v := range map[string]int64{"entered": r.Entered, "copies": copies, "handled": one.Handled,
+			"stored": one.Stored, "arrived": one.Arrived, "parked": one.Parked,
+			"lost": one.Lost["total"], "waiting": one.Waiting, "running": one.Running, "redelivered": one.Redelivered,
+			"runs": runs, "failures": failures} {
 			per[name] = append(per[name], float64(v))
 		}
 		doc.Journeys.Count += r.Complete + r.Failed + r.InFlight
@@ -479,7 +482,8 @@ func mergeSeries(doc *Document, g *graph.Graph, results []*sim.Result) {
 			)
 			out.Throttled, out.Lost = addTo(out.Throttled, n.Throttled), addTo(out.Lost, n.Lost)
 		}
-		for _, s := range [][]float64{out.Depth, out.Oldest, out.Copies, out.Runs, out.Failures, out.Throttled, out.Lost} {
+		for _, s := range [][]float64{out.Depth, out.Oldest, out.Copies, out.Runs, out.Failures, out.Throttled,
+			out.Lost} {
 			for k := range s {
 				s[k] /= float64(len(results))
 			}

@@ -49,7 +49,7 @@ func ParseRange(s string) (Range, error) {
 		} else if n, err := model.ParseSize(b.text); err == nil {
 			*b.into, r.unit = n, bytes
 		} else {
-			return Range{}, fmt.Errorf("%q: %q is no whole number, time or size", s, b.text)
+			return Range{}, fmt.Errorf("%q: %q is not a whole number, a duration or a size", s, b.text)
 		}
 	}
 	if r.low > r.high {

@@ -61,14 +61,14 @@ func TestVariantsMeetTheSameLuck(t *testing.T) {
 	require.NotContains(t, doc.Differences, "faster.ledger.entered")
 	d := doc.Differences["faster.nodes.clerk.run_time_s.mean"]
 	require.InDelta(t, -0.5, d.Mean, 0.02)
-	require.True(t, d.BeyondChance())
+	require.True(t, d.Significant())
 
 	doc, err = study.RunVariants([]study.Variant{{Name: "as-it-is", Plan: planOf(t, clinic, evening)},
 		{Name: "more", Plan: planOf(t, clinic, evening, "nodes.desk.concurrency=13")}}, nil)
 	require.NoError(t, err)
 	paired := doc.Differences["more.nodes.door.time_s.mean"]
 	require.Negative(t, paired.Mean)
-	require.True(t, paired.BeyondChance(), "%v", paired)
+	require.True(t, paired.Significant(), "%v", paired)
 	apart := doc.Variants["as-it-is"].Nodes["door"].Time.MeanCI
 	require.Less(t, paired.CI[1]-paired.CI[0], 2*(apart[1]-apart[0]))
 }
@@ -291,7 +291,7 @@ func TestCompareTellsChanceApart(t *testing.T) {
 	require.Contains(t, c.Differences, "ledger.lost.exhausted")
 	require.NotContains(t, c.Differences, "ledger.entered")
 	filed := c.Differences["nodes.filed.time_s.mean"]
-	require.True(t, *filed.BeyondChance)
+	require.True(t, *filed.Significant)
 }
 
 // TestIntervalsAreOfStudent [SX-01]: a mean over replications has the 95% interval of

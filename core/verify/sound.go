@@ -31,7 +31,8 @@ func Sound(before *graph.Graph, after *model.Topology, now time.Time) (problems 
 			problems = append(problems, fmt.Sprintf("%s %s: %s", f.Code, f.Title, f.Message))
 		}
 	}
-	if _, err := sim.Run(sim.Plan{Graph: g, Scenario: model.DefaultScenario(), Limits: sim.Limits{Events: soundEvents}}); err != nil {
+	if _, err := sim.Run(sim.Plan{Graph: g, Scenario: model.DefaultScenario(),
+		Limits: sim.Limits{Events: soundEvents}}); err != nil {
 		problems = append(problems, "it cannot be simulated: "+err.Error())
 	}
 	return problems

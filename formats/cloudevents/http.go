@@ -49,7 +49,7 @@ func FromHTTP(header http.Header, body []byte) (events []Event, found bool, err 
 		if attribute == "data" || attribute == "datacontenttype" {
 			return nil, true, fault(
 				attribute,
-				"is no header: the payload is the body, and its type the header Content-Type",
+				"is not a header: the payload is the body, and its type the header Content-Type",
 			)
 		}
 		value, err := headerValue(values[0])

@@ -210,12 +210,16 @@ func attributeValue(f field) (any, error) {
 // set keeps one attribute, after its form has been checked.
 func (e *Event) set(name string, value any) error {
 	text, isText := value.(string)
-	into := map[string]*string{"id": &e.ID, "source": &e.Source, "type": &e.Type, "subject": &e.Subject, "datacontenttype": &e.ContentType, "dataschema": &e.Schema}[name]
+	into := map[string]*string{"id": &e.ID, "source": &e.Source, "type": &e.Type, "subject": &e.Subject,
+		"datacontenttype": &e.ContentType, "dataschema": &e.Schema}[name]
 	if (into != nil || name == "time") && (!isText || text == "") {
 		return fault(name, "must be a text that is not empty")
 	}
 	if isText {
-		if bad := strings.IndexFunc(text, func(r rune) bool { return r < 0x20 || r >= 0x7f && r <= 0x9f || r == utf8.RuneError }); bad >= 0 {
+		if bad := strings.IndexFunc(text, func(r rune) bool {
+			return r < 0x20 || r >= 0x7f && r <= 0x9f ||
+				r == utf8.RuneError
+		}); bad >= 0 {
 			return fault(name, "holds a control character or invalid UTF-8 at byte %d", bad)
 		}
 	}

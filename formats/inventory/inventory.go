@@ -76,7 +76,7 @@ func modelOf(rows []row) (*model.Value, error) {
 		case linkRecord:
 			n := nodes.Get(r.from)
 			if n == nil {
-				return nil, fmt.Errorf("the link %s leaves %q, which is no node above it", r.name, r.from)
+				return nil, fmt.Errorf("the link %s leaves %q, which is not a node above it", r.name, r.from)
 			}
 			links := n.Get("links")
 			if links == nil {

@@ -320,7 +320,8 @@ func TestWhatIsNotUnderstoodIsCounted(t *testing.T) {
 func TestPeersOnOneHostStayApart(t *testing.T) {
 	var spans []learn.Span
 	for k, attributes := range []map[string]string{
-		{"server.address": "10.0.0.7", "server.port": "9000"}, {"server.address": "10.0.0.7", "server.port": "9001"}, {"net.peer.name": "10.0.0.7", "net.peer.port": "9001"},
+		{"server.address": "10.0.0.7", "server.port": "9000"}, {"server.address": "10.0.0.7", "server.port": "9001"},
+		{"net.peer.name": "10.0.0.7", "net.peer.port": "9001"},
 		{"url.full": "https://registry.example/v1/goods?x=1"}, {"db.system": "postgresql", "db.name": "bookings", "server.address": "10.0.0.7"}, {"peer.service": "scale"}, {"rpc.service": "harbour.Berths"},
 	} {
 		spans = append(

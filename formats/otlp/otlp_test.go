@@ -71,7 +71,8 @@ func TestLearnedBack(t *testing.T) {
 	var line bytes.Buffer
 	require.NoError(t, json.Compact(&line, asJSON))
 	first := ""
-	for name, text := range map[string][]byte{"JSON": asJSON, "protobuf": asProtobuf, "JSON Lines": append(line.Bytes(), '\n')} {
+	for name, text := range map[string][]byte{"JSON": asJSON, "protobuf": asProtobuf,
+		"JSON Lines": append(line.Bytes(), '\n')} {
 		read, err := otlp.Read(text)
 		require.NoError(t, err, name)
 		require.Len(t, read, len(spans), name)

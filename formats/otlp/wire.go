@@ -29,7 +29,8 @@ import (
 )
 
 var kinds = map[learn.Kind]trace.Span_SpanKind{
-	learn.Internal: trace.Span_SPAN_KIND_INTERNAL, learn.Server: trace.Span_SPAN_KIND_SERVER, learn.Client: trace.Span_SPAN_KIND_CLIENT,
+	learn.Internal: trace.Span_SPAN_KIND_INTERNAL, learn.Server: trace.Span_SPAN_KIND_SERVER,
+	learn.Client:   trace.Span_SPAN_KIND_CLIENT,
 	learn.Producer: trace.Span_SPAN_KIND_PRODUCER, learn.Consumer: trace.Span_SPAN_KIND_CONSUMER,
 }
 

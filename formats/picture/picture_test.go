@@ -51,7 +51,8 @@ func loopEdges(dot string) int {
 func TestAroundShowsNeighboursOnly(t *testing.T) {
 	g, _ := draft(t)
 	mermaid := Mermaid(g, Options{Around: "announcements"})
-	for name, shown := range map[string]bool{"announcements": true, "departures": true, "mail": true, "customs-archive": true, "clear-consignment": true, "mail-relay": false, "tide-times": false} {
+	for name, shown := range map[string]bool{"announcements": true, "departures": true, "mail": true,
+		"customs-archive": true, "clear-consignment": true, "mail-relay": false, "tide-times": false} {
 		require.Equal(
 			t,
 			shown,

@@ -126,7 +126,7 @@ func sectionOf(i int, r Run) (section, error) {
 		{text.Count(d.Ledger.Entered), "entered", false},
 		{text.Count(d.Ledger.Copies), "copies", false},
 		{text.Count(bad), "lost", bad > 0},
-		{text.Count(d.Ledger.Parked), "set aside", d.Ledger.Parked > 0},
+		{text.Count(d.Ledger.Parked), "parked", d.Ledger.Parked > 0},
 		{text.Count(d.Ledger.Waiting), "waiting at the end", false},
 	}
 	var b bytes.Buffer

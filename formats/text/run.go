@@ -327,7 +327,10 @@ func (p *page) latency(doc *study.Document, only []string) {
 	if len(only) > 0 {
 		names = only
 	} else {
-		sort.SliceStable(names, func(i, j int) bool { return doc.Latency[names[i]].Count > doc.Latency[names[j]].Count })
+		sort.SliceStable(names, func(i,
+			j int) bool {
+			return doc.Latency[names[i]].Count > doc.Latency[names[j]].Count
+		})
 		names = names[:min(len(names), 12)]
 	}
 	if len(names) == 0 {

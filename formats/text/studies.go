@@ -63,7 +63,8 @@ func Variants(w io.Writer, doc *study.Variants, s Style) error {
 	}
 	p.heading("Mean per replication")
 	var rows [][]string
-	for _, count := range []string{"entered", "copies", "handled", "stored", "arrived", "parked", "lost", "waiting", "redelivered", "runs", "failures"} {
+	for _, count := range []string{"entered", "copies", "handled", "stored", "arrived", "parked", "lost", "waiting",
+		"redelivered", "runs", "failures"} {
 		row := []string{count, number(base.PerReplication[count].Mean)}
 		for _, name := range names[1:] {
 			row = append(row, number(doc.Variants[name].PerReplication[count].Mean))
@@ -103,7 +104,7 @@ func (p *page) differences(doc *study.Variants, name string) {
 	numbers := study.NumbersOf(doc.Variants[doc.Base])
 	for path, d := range doc.Differences {
 		rest, ok := strings.CutPrefix(path, name+".")
-		if !ok || !d.BeyondChance() && doc.Variants[name].Replications > 1 {
+		if !ok || !d.Significant() && doc.Variants[name].Replications > 1 {
 			continue
 		}
 		rows = append(rows, row{rest, numbers[rest], d})
@@ -293,9 +294,9 @@ func Compare(w io.Writer, doc *study.Comparison, s Style) error {
 	var order []row
 	for path, d := range doc.Differences {
 		r := row{path: path, known: 1, part: partRank(path)}
-		if d.BeyondChance != nil {
+		if d.Significant != nil {
 			r.known = 0
-			if !*d.BeyondChance {
+			if !*d.Significant {
 				r.known = 2
 			}
 		}
@@ -342,8 +343,8 @@ func Compare(w io.Writer, doc *study.Comparison, s Style) error {
 			}
 		}
 		word := ""
-		if d.BeyondChance != nil {
-			word = map[bool]string{true: "significant (95%)", false: "not significant"}[*d.BeyondChance]
+		if d.Significant != nil {
+			word = map[bool]string{true: "significant (95%)", false: "not significant"}[*d.Significant]
 		}
 		rows = append(rows, append(cells, word))
 	}

@@ -27,7 +27,8 @@ func Backup(ctx context.Context, database, file string) (int64, error) {
 	if err := errors.Join(made.Chmod(0o600), made.Close()); err != nil {
 		return 0, err
 	}
-	if err := tool(ctx, database, "pg_dump", "--format=custom", "--no-owner", "--no-privileges", "--file="+partial); err != nil {
+	if err := tool(ctx, database, "pg_dump", "--format=custom", "--no-owner", "--no-privileges",
+		"--file="+partial); err != nil {
 		return 0, err
 	}
 	f, err := os.OpenFile(partial, os.O_RDWR, 0)

@@ -120,7 +120,8 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 	if pid := runningPID(dir); pid != 0 {
 		return fail(fmt.Errorf("another server (process %d) already runs on %s", pid, dir))
 	}
-	if s.log, err = os.OpenFile(filepath.Join(socket, "server.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600); err != nil {
+	if s.log, err = os.OpenFile(filepath.Join(socket, "server.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND,
+		0o600); err != nil {
 		return fail(err)
 	}
 	s.cred = cred
@@ -195,9 +196,9 @@ func (s *Server) Resume(ctx context.Context) error {
 }
 
 // Supervise starts the server again whenever it has ended by itself (killed for
-// want of memory, its disk full), until ctx ends or it is stopped; told says what
+// want of memory, its disk full), until ctx ends or it is stopped; report says what
 // happens. It must not be used together with Pause.
-func (s *Server) Supervise(ctx context.Context, told func(what string, err error)) {
+func (s *Server) Supervise(ctx context.Context, report func(what string, err error)) {
 	for wait := time.Second; ; {
 		select {
 		case <-ctx.Done():
@@ -209,14 +210,14 @@ func (s *Server) Supervise(ctx context.Context, told func(what string, err error
 			return
 		case <-time.After(wait):
 		}
-		told("the database has ended and is started again", nil)
+		report("the database has ended and is started again", nil)
 		if err := s.launch(); err != nil {
-			told("the database cannot be started", err)
+			report("the database cannot be started", err)
 			wait = min(2*wait, 10*time.Second)
 			continue
 		}
 		if err := s.waitReady(ctx); err != nil {
-			told("the database did not come up", err)
+			report("the database did not come up", err)
 			wait = min(2*wait, 10*time.Second)
 			continue
 		}

@@ -119,7 +119,7 @@
       />
     </div>
     {#if looked}<span class="count" role="status"
-        >{found.length === 0 ? "nothing found" : `${found.length} found, Enter goes there`}</span
+        >{found.length === 0 ? "no matches" : `${found.length} found, Enter goes there`}</span
       >{/if}
     {#if chosen}
       <div class="views" role="group" aria-label="View">

@@ -29,12 +29,12 @@
     });
     const bytes = Uint8Array.from(atob(data?.out ?? ""), (c) => c.charCodeAt(0));
     const text = error ? sentence(error) : new TextDecoder().decode(bytes);
-    const told = text
+    const recorded = text
       .trim()
       .split(/\n\n+/)
       .map((p) => p.replace(/\s+/g, " "));
-    const title = told[0].startsWith(code) ? told.shift()! : code;
-    explained = { open: true, title, paragraphs: told };
+    const title = recorded[0].startsWith(code) ? recorded.shift()! : code;
+    explained = { open: true, title, paragraphs: recorded };
   }
 </script>
 

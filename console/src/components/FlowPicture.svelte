@@ -39,8 +39,8 @@
     {/each}
   </svg>
   <figcaption class="quiet">
-    Where messages came in, where copies of them ended, and as what. Bands are as wide as what went along them; between
-    the first two columns stands what was handled, stored or set aside after the warm-up, a copy for each.
+    Where messages entered, where copies of them ended, and how. Bands are as wide as their traffic; between the first
+    two columns stands what was handled, stored or parked after the warm-up, a copy for each.
   </figcaption>
 </figure>
 

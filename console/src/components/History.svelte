@@ -36,7 +36,7 @@
     load();
   });
 
-  // What is typed meanwhile is told apart too.
+  // What is typed meanwhile is recorded apart too.
   $effect(() => {
     void text;
     const number = untrack(() => chosen);
@@ -75,7 +75,7 @@
     {/each}
     {#if next}<li><Button size="small" kind="ghost" on:click={() => load(Number(next))}>Older ones</Button></li>{/if}
   </ol>
-  <div class="told">
+  <div class="recorded">
     {#if trouble}
       <InlineNotification kind="error" lowContrast hideCloseButton title="Not compared." subtitle={trouble} />
     {:else if !chosen}
@@ -136,7 +136,7 @@
     outline: 2px solid var(--cds-focus);
     outline-offset: -2px;
   }
-  .told {
+  .recorded {
     padding: 0.5rem 0.75rem;
     overflow: auto;
   }

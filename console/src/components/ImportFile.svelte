@@ -120,7 +120,7 @@
   {:else if !read}
     <p class="quiet">Reading…</p>
   {:else}
-    <p>Read as {formats[read.format]}.{read.scenario ? " What came in is kept as the scenario “observed”." : ""}</p>
+    <p>Read as {formats[read.format]}.{read.scenario ? " Its traffic is saved as the scenario “observed”." : ""}</p>
     {#if read.missing.length}
       <h4>Not in the document</h4>
       <UnorderedList

@@ -14,7 +14,7 @@
   let payload = $state("");
   let list = $state.raw<Schemas["JourneyLine"][] | undefined>();
   let sampled = $state(0);
-  let told = $state.raw<Schemas["Journey"] | undefined>();
+  let recorded = $state.raw<Schemas["Journey"] | undefined>();
   let looking = $state(false);
   let trouble = $state("");
   let ending = $state(""); // how something of it must have ended: lost, for a cause, parked, returned
@@ -57,7 +57,7 @@
       params: { path: { workspace: currentWorkspace(), id: run, journey } },
     });
     if (error) trouble = sentence(error);
-    else told = data;
+    else recorded = data;
   }
 </script>
 
@@ -99,7 +99,11 @@
       <ul>
         {#each list as j (j.journey)}
           <li>
-            <button aria-pressed={told?.journey === j.journey} data-journey={j.journey} onclick={() => tell(j.journey)}>
+            <button
+              aria-pressed={recorded?.journey === j.journey}
+              data-journey={j.journey}
+              onclick={() => tell(j.journey)}
+            >
               <span class={j.outcome}>{j.outcome}</span> <span class="mono">{j.key || `journey ${j.journey}`}</span>
               <span class="quiet">into {j.entry} after {duration(j.t_s)}, {count(j.copies)} copies</span>
               {#if j.ends}<br /><span class="quiet">{j.ends}</span>{/if}
@@ -113,10 +117,10 @@
           </li>
         {/each}
       </ul>
-      <div class="told" aria-live="polite">
-        {#if told}
+      <div class="recorded" aria-live="polite">
+        {#if recorded}
           <div class="head">
-            <h4>Journey {told.journey}: {told.outcome}</h4>
+            <h4>Journey {recorded.journey}: {recorded.outcome}</h4>
             <div role="group" aria-label="The journey as">
               <button aria-pressed={!asTime} onclick={() => (asTime = false)}>Steps</button><button
                 aria-pressed={asTime}
@@ -124,8 +128,8 @@
               >
             </div>
           </div>
-          {#if asTime}<Waterfall steps={told.steps ?? []} />{:else}<Steps steps={told.steps ?? []} />{/if}
-          {#if told.more}<p class="quiet">and {count(told.more)} steps more</p>{/if}
+          {#if asTime}<Waterfall steps={recorded.steps ?? []} />{:else}<Steps steps={recorded.steps ?? []} />{/if}
+          {#if recorded.more}<p class="quiet">and {count(recorded.more)} steps more</p>{/if}
         {:else}
           <p class="quiet">Select a journey to read it step by step.</p>
         {/if}
@@ -185,7 +189,7 @@
   .complete {
     color: var(--fine);
   }
-  .told {
+  .recorded {
     overflow: auto;
     padding: 0.5rem 0.75rem;
   }

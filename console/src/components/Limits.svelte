@@ -22,7 +22,7 @@
 
 <h2>Limits of runs</h2>
 <p>A run that meets a limit ends with what it has, and says which limit it was.</p>
-{#if trouble}<InlineNotification lowContrast kind="error" title="That did not work." subtitle={trouble} />{/if}
+{#if trouble}<InlineNotification lowContrast kind="error" title="The limits were not saved." subtitle={trouble} />{/if}
 {#if saved}<InlineNotification
     lowContrast
     kind="success"
@@ -41,14 +41,9 @@
       bind:value={limits.max_s}
     />
     <h2>Retention</h2>
+    <NumberInput labelText="Runs, days kept (0: no limit)" min={0} max={36500} bind:value={limits.keep_runs_days} />
     <NumberInput
-      labelText="Runs, for so many days (0: for ever)"
-      min={0}
-      max={36500}
-      bind:value={limits.keep_runs_days}
-    />
-    <NumberInput
-      labelText="The audit trail, for so many days (0: for ever)"
+      labelText="The audit trail, days kept (0: no limit)"
       min={0}
       max={36500}
       bind:value={limits.keep_audit_days}

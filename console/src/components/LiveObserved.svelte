@@ -84,7 +84,7 @@
       </ul>{/if}
   {/each}
   {#if seen.drift.different.length}
-    <h3>Different beyond chance</h3>
+    <h3>Significant differences (99%)</h3>
     <table>
       <thead
         ><tr
@@ -116,7 +116,7 @@
     </details>
     {#if edits}<Button size="small" on:click={adopt}>Save as a revision of {model}</Button>{/if}
   {:else if lists.every(([, n]) => n.length === 0)}
-    <p>Nothing differs beyond chance.</p>
+    <p>No significant difference (99%).</p>
   {/if}
   {#if said}<p role="status">{said}</p>{/if}
 {/if}

@@ -27,7 +27,7 @@
   let data = $state("{}");
   let wrong = $state("");
   let journey = $state(0);
-  let told = $state.raw<Schemas["Journey"] | undefined>();
+  let recorded = $state.raw<Schemas["Journey"] | undefined>();
 
   $effect(() => {
     const wanted = rehearsal.entries.some((e) => e.node === chosen)
@@ -92,13 +92,13 @@
     const { data } = await api.GET("/api/v1/workspaces/{workspace}/rehearsals/{id}/journeys/{journey}", {
       params: { path: { ...path, journey: id } },
     });
-    if (data && id === journey) told = data;
+    if (data && id === journey) recorded = data;
   }
   $effect(() => {
     if (
       !journey ||
       now === looked ||
-      (told?.journey === journey && told.outcome !== "in_flight" && told.outcome !== "")
+      (recorded?.journey === journey && recorded.outcome !== "in_flight" && recorded.outcome !== "")
     )
       return;
     if (Math.abs(now - looked) < 0.05) return;
@@ -121,15 +121,15 @@
   {#if wrong}<p class="wrong" role="alert">{wrong}</p>{/if}
 </form>
 
-{#if told}
+{#if recorded}
   <section aria-label="Steps" aria-live="polite">
     <h2>
-      Message {told.journey}{told.key ? `, ${told.key}` : ""}:
-      <span class={told.outcome} data-outcome={told.outcome}
-        >{told.outcome === "in_flight" ? "in flight" : told.outcome}</span
+      Message {recorded.journey}{recorded.key ? `, ${recorded.key}` : ""}:
+      <span class={recorded.outcome} data-outcome={recorded.outcome}
+        >{recorded.outcome === "in_flight" ? "in flight" : recorded.outcome}</span
       >
     </h2>
-    <div class="steps"><Steps steps={told.steps ?? []} /></div>
+    <div class="steps"><Steps steps={recorded.steps ?? []} /></div>
   </section>
 {/if}
 

@@ -71,8 +71,8 @@
     </Select>
     <form class="back" onsubmit={(e) => (e.preventDefault(), back(instant(to)))}>
       <Button size="small" kind="ghost" disabled={stands.busy} on:click={() => back(stands.now_s - 60)}>−1 min</Button>
-      <TextInput size="sm" hideLabel labelText="Set back to" placeholder="back to 0:05:00" bind:value={to} />
-      <Button size="small" kind="ghost" type="submit" disabled={stands.busy || !to}>Set back</Button>
+      <TextInput size="sm" hideLabel labelText="Rewind to" placeholder="back to 0:05:00" bind:value={to} />
+      <Button size="small" kind="ghost" type="submit" disabled={stands.busy || !to}>Rewind</Button>
     </form>
   {/if}
   <span class="counts" role="status">

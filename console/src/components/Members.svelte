@@ -65,7 +65,12 @@
   A workspace holds models, scenarios and runs. A <em>viewer</em> reads, an <em>editor</em> changes and runs, an
   <em>admin</em> gives others a role.
 </p>
-{#if trouble}<InlineNotification lowContrast kind="error" title="That did not work." subtitle={trouble} />{/if}
+{#if trouble}<InlineNotification
+    lowContrast
+    kind="error"
+    title="The members were not changed."
+    subtitle={trouble}
+  />{/if}
 <Select labelText="Workspace" bind:selected={workspace} inline>
   {#each visitor.workspaces ?? [] as w (w.name)}<SelectItem
       value={w.name}

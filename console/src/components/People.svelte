@@ -57,7 +57,7 @@
 </script>
 
 <h2>People</h2>
-{#if trouble}<InlineNotification lowContrast kind="error" title="That did not work." subtitle={trouble} />{/if}
+{#if trouble}<InlineNotification lowContrast kind="error" title="The users were not changed." subtitle={trouble} />{/if}
 {#if link}
   <InlineNotification
     lowContrast

@@ -12,7 +12,7 @@
   };
   let span = $state("day");
   let zone = $state(""); // chosen for this page
-  let told = $state.raw<Schemas["Fires"] | undefined>();
+  let recorded = $state.raw<Schemas["Fires"] | undefined>();
   let trouble = $state("");
   let from = $state(0);
 
@@ -29,13 +29,13 @@
         },
       });
       trouble = error ? sentence(error) : "";
-      if (data) [told, from] = [data, start.getTime()];
+      if (data) [recorded, from] = [data, start.getTime()];
     }, 150);
     return () => clearTimeout(timer);
   });
 
-  const zones = $derived([...new Set(["UTC", own.name, ...(told?.schedules ?? []).map((s) => s.zone)])]);
-  const shownZone = $derived(zone || told?.schedules[0]?.zone || "UTC");
+  const zones = $derived([...new Set(["UTC", own.name, ...(recorded?.schedules ?? []).map((s) => s.zone)])]);
+  const shownZone = $derived(zone || recorded?.schedules[0]?.zone || "UTC");
   const width = $derived(spans[span].hours * 3600e3);
   const at = (iso: string) => (100 * (new Date(iso).getTime() - from)) / width;
   const part = (ms: number, options: Intl.DateTimeFormatOptions) =>
@@ -65,12 +65,12 @@
   </div>
   {#if trouble}
     <p class="quiet">The schedules are shown once the text can be read.</p>
-  {:else if told && told.schedules.length === 0}
+  {:else if recorded && recorded.schedules.length === 0}
     <p class="quiet">
       The model has no schedule. One fires <span class="mono">every: 15m</span>, or as a <span class="mono">cron</span> expression
       says, in a zone.
     </p>
-  {:else if told}
+  {:else if recorded}
     <div class="line head" aria-hidden="true">
       <span></span>
       <div class="axis">
@@ -79,7 +79,7 @@
           >{/each}
       </div>
     </div>
-    {#each told.schedules as s (s.name)}
+    {#each recorded.schedules as s (s.name)}
       <div class="line" data-schedule={s.name}>
         <div class="what">
           <button onclick={() => onchoose(s.name)}>{s.name}</button>{#if !s.enabled}<b>off</b>{/if}
@@ -102,7 +102,7 @@
           <em
             >{s.next.length === 0
               ? "does not fire in this time"
-              : `${s.next.length === 1 ? "once:" : `${s.next.length}${told.cut.includes(s.name) ? " or more" : ""} times, first`} ${clock(new Date(s.next[0].utc).getTime(), true)}`}{#if s.next.some((f) => f.change)};
+              : `${s.next.length === 1 ? "once:" : `${s.next.length}${recorded.cut.includes(s.name) ? " or more" : ""} times, first`} ${clock(new Date(s.next[0].utc).getTime(), true)}`}{#if s.next.some((f) => f.change)};
               {s.next.find((f) => f.change)?.change}{/if}</em
           >
         </div>

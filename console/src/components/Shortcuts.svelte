@@ -13,7 +13,7 @@
     ["Esc", "choose nothing"],
     ["1 2 3 4", "findings, try a message, schedules, history"],
     ["Ctrl C, Ctrl V", "copy the chosen node, put a copy on this board or another"],
-    ["b", "the board alone, and back"],
+    ["b", "full-screen board, and back"],
     ["t i s", "the model's text, the inspector, the scenario"],
     ["?", "this list"],
   ];

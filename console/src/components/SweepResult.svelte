@@ -28,7 +28,7 @@
     { key: "holds", value: "Expectations" },
     { key: "parked", value: "Parked" },
     { key: "lost", value: "Lost" },
-    { key: "deepest", value: "Deepest" },
+    { key: "deepest", value: "Max depth" },
   ]);
 </script>
 

@@ -51,7 +51,7 @@
 
 <h2>Tokens</h2>
 <p>A token gives a program access as you, for the command line or a pipeline, within its role.</p>
-{#if trouble}<InlineNotification lowContrast kind="error" title="That did not work." subtitle={trouble} />{/if}
+{#if trouble}<InlineNotification lowContrast kind="error" title="The token was not changed." subtitle={trouble} />{/if}
 {#if secret}
   <InlineNotification
     lowContrast

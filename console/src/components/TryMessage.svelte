@@ -22,7 +22,7 @@
   let data = $state("{}");
   let fail = $state<string[]>([]);
   let wrong = $state("");
-  let told = $state.raw<Schemas["RunFollowDocument"] | undefined>();
+  let recorded = $state.raw<Schemas["RunFollowDocument"] | undefined>();
   let shown = $state(0); // steps so far
 
   // The node chosen on the board is where the message enters; else the first that starts something.
@@ -38,7 +38,7 @@
   let taking = $state.raw<Schemas["Taking"][]>([]);
   $effect(() => {
     const [model, at, subject, written] = [text, node, key, data];
-    told = undefined;
+    recorded = undefined;
     const timer = setTimeout(async () => {
       let payload: unknown;
       try {
@@ -71,11 +71,11 @@
       body: { text, node, key, data: payload, fail: Object.fromEntries(fail.map((n) => [n, -1])) },
     });
     if (error) {
-      told = undefined;
+      recorded = undefined;
       wrong = [sentence(error), ...problems(error).map((t) => t.message)].join(" ");
       return;
     }
-    told = doc;
+    recorded = doc;
     clearInterval(timer);
     const all = doc.steps?.length ?? 0;
     if (matchMedia("(prefers-reduced-motion: reduce)").matches) shown = all;
@@ -89,11 +89,11 @@
   }
   $effect(() => () => clearInterval(timer));
 
-  const steps = $derived((told?.steps ?? []).slice(0, shown));
+  const steps = $derived((recorded?.steps ?? []).slice(0, shown));
   $effect(() => {
     const nodes = new Map<string, string>();
     const links = new Set<string>();
-    if (!told && taking.length) {
+    if (!recorded && taking.length) {
       nodes.set(node, "highlighted");
       for (const l of board.links) {
         if (!taking.some((t) => t.takes && t.link === l.id)) continue;
@@ -130,26 +130,28 @@
     <Button size="small" type="submit" icon={Send}>Send</Button>
     {#if wrong}<p class="wrong">{wrong}</p>{/if}
   </form>
-  {#if told}
-    <div class="told" aria-live="polite">
-      {#if shown >= (told.steps?.length ?? 0)}
-        <p class={told.outcome} data-outcome={told.outcome}>
-          {told.outcome}: {Object.entries(told.fates ?? {})
+  {#if recorded}
+    <div class="recorded" aria-live="polite">
+      {#if shown >= (recorded.steps?.length ?? 0)}
+        <p class={recorded.outcome} data-outcome={recorded.outcome}>
+          {recorded.outcome}: {Object.entries(recorded.fates ?? {})
             .map(([f, n]) => `${n} ${f.replaceAll("_", "-")}`)
-            .join(", ")}{told.stopped ? ` — cut off ${told.stopped}` : ""}
+            .join(", ")}{recorded.stopped ? ` — cut off ${recorded.stopped}` : ""}
         </p>
         <p class="quiet plain">
-          {told.runs}
-          {told.runs === 1 ? "run" : "runs"} of {duration(told.run_time_s)} in all{told.cold_starts
-            ? `, ${told.cold_starts} cold ${told.cold_starts === 1 ? "start" : "starts"}`
-            : ""}{told.cost ? `, cost ${told.cost.currency} ${told.cost.total.toPrecision(3)} without storage` : ""}
+          {recorded.runs}
+          {recorded.runs === 1 ? "run" : "runs"} of {duration(recorded.run_time_s)} in all{recorded.cold_starts
+            ? `, ${recorded.cold_starts} cold ${recorded.cold_starts === 1 ? "start" : "starts"}`
+            : ""}{recorded.cost
+            ? `, cost ${recorded.cost.currency} ${recorded.cost.total.toPrecision(3)} without storage`
+            : ""}
         </p>
       {/if}
       <Steps {steps} />
     </div>
   {:else}
     {#if taking.length}
-      <div class="told" role="status" aria-label="Which links accept it">
+      <div class="recorded" role="status" aria-label="Which links accept it">
         <p>Links of {node}</p>
         <ul>
           {#each taking as t (t.link)}<li data-takes={t.takes}>
@@ -190,21 +192,21 @@
   .wrong {
     grid-column: 1 / -1;
   }
-  .told {
+  .recorded {
     overflow: auto;
     padding: 0.5rem 0.75rem;
   }
-  .told p {
+  .recorded p {
     font-size: inherit;
     font-weight: 600;
     padding-bottom: 0.25rem;
   }
-  .told ul {
+  .recorded ul {
     display: grid;
     gap: 0.25rem;
     padding-bottom: 0.5rem;
   }
-  .told .plain {
+  .recorded .plain {
     font-weight: 400;
   }
   [data-takes="true"] b {

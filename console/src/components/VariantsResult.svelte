@@ -33,7 +33,7 @@
           path: path.slice(variant.length + 1),
           mean: d.mean,
           ci: d.ci ? `${shown(d.ci[0])} to ${shown(d.ci[1])}` : "one replication: unknown",
-          chance: d.ci === null ? "unknown" : beyond ? "beyond chance" : "may be chance",
+          chance: d.ci === null ? "unknown" : beyond ? "significant (95%)" : "not significant",
           rank: beyond ? 0 : 1,
         };
       })

@@ -64,7 +64,7 @@
     { key: "path", value: "Number" },
     ...runs.map((r, i) => ({ key: `v${i}`, value: `Run ${r}` })),
     { key: "change", value: "Apart" },
-    { key: "beyond", value: "Beyond chance" },
+    { key: "beyond", value: "Significant (95%)" },
   ]);
 </script>
 
@@ -88,8 +88,8 @@
       <p>The results are the same, number by number.</p>
     {:else}
       <p class="quiet">
-        Beyond chance: the 95% intervals of two runs do not touch. Numbers without an interval (totals, maxima, runs of
-        one replication) cannot tell, and stand after those that can.
+        Significant: the 95% intervals of two runs do not touch. Numbers without an interval (totals, maxima, runs of
+        one replication) are undecided, and come last.
       </p>
       <div class="toggle">
         <Toggle size="sm" labelText="What may be chance" labelA="left out" labelB="shown" bind:toggled={all} />
@@ -107,7 +107,7 @@
         <svelte:fragment slot="cell" let:cell let:row>
           {#if cell.key === "path"}<span class="mono">{cell.value}</span>
           {:else if cell.key === "beyond"}<span class:sure={row.beyond === true}
-              >{row.beyond === null ? "cannot tell" : row.beyond ? "yes" : "no"}</span
+              >{row.beyond === null ? "undecided" : row.beyond ? "yes" : "no"}</span
             >
           {:else if cell.key === "change"}<span class="num">{Math.round(100 * Number(cell.value))}%</span>
           {:else}<span class="num"

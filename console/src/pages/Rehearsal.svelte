@@ -150,8 +150,8 @@
 {#if !rehearsal || !model || !stands}
   <div class="page" id="main-content">
     {#if trouble}
-      <h1>No such rehearsal</h1>
-      <InlineNotification kind="error" title="It could not be opened." subtitle={trouble} hideCloseButton />
+      <h1>Rehearsal not found</h1>
+      <InlineNotification kind="error" title="The rehearsal was not opened." subtitle={trouble} hideCloseButton />
       <p>
         Start one from a <a href={p("/w/:workspace", { params: { workspace: currentWorkspace() } })}>model</a>: open it
         and press Rehearse.
@@ -273,8 +273,8 @@
 >
   {#if keeping}
     <p class="quiet">
-      As a scenario of {rehearsal?.model}: what came in as a replay, what was done by hand as incidents. A run of it
-      gives the same at full speed.
+      As a scenario of {rehearsal?.model}: traffic as a replay, actions by hand as incidents. A run of it gives the same
+      at full speed.
     </p>
     <TextInput
       id="kept-name"

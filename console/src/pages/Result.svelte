@@ -145,7 +145,7 @@
     { key: "parked", value: "Parked" },
     { key: "lost", value: "Lost" },
     { key: "utilisation", value: "In use" },
-    { key: "deepest", value: "Deepest" },
+    { key: "deepest", value: "Max depth" },
     { key: "oldest", value: "Oldest" },
     { key: "run", value: "Run p99" },
   ] as const;
@@ -194,7 +194,7 @@
       helperText={left > 0 ? `about ${duration(left)} left` : ""}
     />
     {#if soFar.entered > 0}<p class="so-far" aria-live="polite">
-        <b>{count(soFar.entered)}</b> came in, <b>{count(soFar.lost)}</b> lost, <b>{count(soFar.parked)}</b> parked so far
+        <b>{count(soFar.entered)}</b> entered, <b>{count(soFar.lost)}</b> lost, <b>{count(soFar.parked)}</b> parked so far
       </p>{/if}
     <Button kind="danger-tertiary" size="small" icon={Stop} on:click={cancel} style="margin-top: 1rem">Cancel</Button>
   {/if}
@@ -240,7 +240,7 @@
         lowContrast
         hideCloseButton
         title="A loop:"
-        subtitle="{loop.nodes.join(' → ')} — {loop.rounds.mean.toFixed(1)} rounds in the mean, {count(
+        subtitle="{loop.nodes.join(' → ')} — {loop.rounds.mean.toFixed(1)} passes on average, {count(
           loop.rounds.max,
         )} at most{loop.grows
           ? `; it grows, from ${loop.rate[0].toPrecision(3)} to ${loop.rate[1].toPrecision(3)} a second`

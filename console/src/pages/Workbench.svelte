@@ -124,7 +124,7 @@
       }),
     ]);
     if (latest.error) {
-      notice = { kind: "error", title: "The model could not be opened.", subtitle: sentence(latest.error) };
+      notice = { kind: "error", title: "The model was not opened.", subtitle: sentence(latest.error) };
       return;
     }
     text = saved = latest.data.text ?? "";
@@ -137,7 +137,7 @@
         title: "What you had not saved is back.",
         subtitle:
           draft.revision === revision
-            ? "History tells how it differs from what is saved."
+            ? "History shows how it differs from what is saved."
             : `It was written on revision ${draft.revision}; the latest is ${revision}. Saving will show both.`,
       };
       base = draft.revision;
