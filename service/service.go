@@ -108,6 +108,7 @@ func New(s *store.Store, queue *jobs.Queue, log *slog.Logger, options Options) *
 	v.modelRoutes()
 	v.textRoutes()
 	v.tryRoutes()
+	v.guaranteeRoutes()
 	v.editRoutes()
 	v.runRoutes()
 	v.rehearsalRoutes()

@@ -17,19 +17,20 @@ var update = flag.Bool("update", false, "write the golden files anew")
 
 // golden lists what is printed on the demo, by the name of the file that keeps it.
 var golden = map[string]string{
-	"check":    "check demo/kittiwake-draft.yaml",
-	"markdown": "check demo/kittiwake-draft.yaml -format markdown",
-	"run":      "run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -replications 2",
-	"follow":   "follow demo/kittiwake.yaml -node consignments -fail goods-registry",
-	"diff":     "diff demo/kittiwake-draft.yaml demo/kittiwake.yaml",
-	"fires":    "fires demo/kittiwake.yaml -from 2026-03-28T00:00:00Z -count 3",
-	"list":     "list demo/kittiwake.yaml",
-	"paths":    "paths demo/kittiwake.yaml manifest-drop mail-relay",
-	"drift":    "learn demo/import/quay-traces.jsonl -drift demo/kittiwake.yaml",
-	"learn":    "learn demo/import/quay-traces.jsonl",
-	"sample":   "sample demo/kittiwake.yaml book-a-lane",
-	"mermaid":  "draw demo/kittiwake.yaml -format mermaid",
-	"new":      "new",
+	"check":      "check demo/kittiwake-draft.yaml",
+	"markdown":   "check demo/kittiwake-draft.yaml -format markdown",
+	"run":        "run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -replications 2",
+	"follow":     "follow demo/kittiwake.yaml -node consignments -fail goods-registry",
+	"diff":       "diff demo/kittiwake-draft.yaml demo/kittiwake.yaml",
+	"fires":      "fires demo/kittiwake.yaml -from 2026-03-28T00:00:00Z -count 3",
+	"list":       "list demo/kittiwake.yaml",
+	"guarantees": "guarantees demo/kittiwake.yaml",
+	"paths":      "paths demo/kittiwake.yaml manifest-drop mail-relay",
+	"drift":      "learn demo/import/quay-traces.jsonl -drift demo/kittiwake.yaml",
+	"learn":      "learn demo/import/quay-traces.jsonl",
+	"sample":     "sample demo/kittiwake.yaml book-a-lane",
+	"mermaid":    "draw demo/kittiwake.yaml -format mermaid",
+	"new":        "new",
 }
 
 // perSecond is what differs from machine to machine.

@@ -70,6 +70,7 @@ func fileCommands() []*command {
 		followCommand,
 		diffCommand,
 		pathsCommand,
+		guaranteesCommand,
 		runCommand,
 		sizeCommand,
 		compareCommand,

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"maps"
 	"math"
 	"slices"
@@ -650,7 +651,7 @@ func (a *Analysis) brokenLoop(cycle []graph.Edge, by string) Loop {
 	return l
 }
 
-func sortedKeys[V any](m map[string]V) []string {
+func sortedKeys[K cmp.Ordered, V any](m map[K]V) []K {
 	return slices.Sorted(maps.Keys(m))
 }
 

@@ -205,6 +205,6 @@ cold all the same. Fire more often than cold-start.idle.`,
 	}}
 
 // shortestGap returns the least time between two firings of a schedule.
-func (p *Pass) shortestGap(n *graph.Node) time.Duration {
-	return remembered(p.memo.gaps, calendarKey(n), func() time.Duration { return shortestGap(n) })
+func (a *Analysis) shortestGap(n *graph.Node) time.Duration {
+	return remembered(a.memo.gaps, calendarKey(n), func() time.Duration { return shortestGap(n) })
 }

@@ -268,3 +268,27 @@ func TestLargeModelsStaySmall(t *testing.T) {
 		})
 	}
 }
+
+// BenchmarkGuarantees works out the guarantees of large models whose analysis is done. (The
+// other shapes have no destinations, or as many pairs as the square of their nodes.)
+func BenchmarkGuarantees(b *testing.B) {
+	for _, s := range shapes {
+		if s.name != "random" && s.name != "estate" {
+			continue
+		}
+		for _, nodes := range []int{1_000, 10_000} {
+			b.Run(fmt.Sprintf("%s/%d", s.name, nodes), func(b *testing.B) {
+				m, err := model.Parse("large", []byte(s.text(nodes)), model.Options{})
+				require.NoError(b, err)
+				g, err := graph.Compile(m)
+				require.NoError(b, err)
+				a := check.Analyse(g, nil)
+				found := 0
+				for b.Loop() {
+					found = len(a.Guarantees("", ""))
+				}
+				b.ReportMetric(float64(found), "pairs")
+			})
+		}
+	}
+}

@@ -32,7 +32,7 @@ type Trace struct {
 	Unforced []string         // nodes of FollowPlan.Fail at which nothing could be made to fail
 }
 
-// MaxSteps bounds a trace: a message that goes round for ever is cut off.
+// MaxSteps bounds a trace: a message that circulates is cut off.
 const MaxSteps = 400
 
 // followLength is long enough for every retention to end.

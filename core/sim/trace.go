@@ -104,8 +104,11 @@ func (t *tracer) comes(e *engine, i uint32, m *message) {
 	if via := e.deliveries[c.via].link; via >= 0 {
 		s.Link = e.g.Links[via].Link.ID()
 	}
-	if c.flags&duplicate != 0 {
+	switch {
+	case c.flags&duplicate != 0:
 		s.Why = "duplicate delivery"
+	case c.flags&deletion != 0 && s.Link == "":
+		s.Why = "deletion at the end of the object's life"
 	}
 	r.ofCopy[i] = r.add(e, s)
 }

@@ -63,6 +63,17 @@ func Model(g *graph.Graph, o Options) (*Report, error) {
 	if o.Events == 0 {
 		o.Events = 2_000_000
 	}
+	v := newVerifier(g, o)
+	if err := v.withoutFault(); err != nil {
+		return nil, err
+	}
+	if err := v.singleFaults(); err != nil {
+		return nil, err
+	}
+	return v.report, nil
+}
+
+func newVerifier(g *graph.Graph, o Options) *verifier {
 	v := &verifier{
 		g:        g,
 		o:        o,
@@ -72,13 +83,7 @@ func Model(g *graph.Graph, o Options) (*Report, error) {
 	}
 	v.prepare()
 	v.a = check.AnalyseWith(g, v.base, o.Inputs.Events)
-	if err := v.withoutFault(); err != nil {
-		return nil, err
-	}
-	if err := v.singleFaults(); err != nil {
-		return nil, err
-	}
-	return v.report, nil
+	return v
 }
 
 // prepare makes the scenario without a fault: every entry sends at its rate, evenly

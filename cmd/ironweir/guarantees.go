@@ -1,0 +1,103 @@
+package main
+
+import (
+	"fmt"
+	"path/filepath"
+
+	"ironweir/core/check"
+	"ironweir/core/model"
+	"ironweir/core/verify"
+	"ironweir/formats/text"
+)
+
+var guaranteesCommand = &command{
+	name:  "guarantees",
+	args:  "MODEL",
+	short: "Say how often, in which order and how late each message has its effect",
+	example: `ironweir guarantees demo/kittiwake.yaml
+ironweir guarantees demo/kittiwake.yaml -from close-sailing -witness /tmp/witnesses
+ironweir guarantees demo/kittiwake.yaml -require requirements.yaml`,
+	run: func(c *call) (int, error) {
+		m := c.modelFlags("text|json")
+		from := c.String("from", "", "only messages that enter at `NODE`")
+		to := c.String("to", "", "only effects at `NODE`; it may be any node")
+		require := c.String("require", "", "end with 1 unless the requirements in `FILE` hold")
+		witness := c.String("witness", "", "write into `DIR` a scenario for each repetition that a run shows")
+		if err := c.parse(1, 1); err != nil {
+			return 0, err
+		}
+		if err := c.oneOf("format", *m.format, "text|json"); err != nil {
+			return 0, err
+		}
+		l, err := c.loadModel(c.Arg(0), m)
+		if err != nil {
+			return 0, err
+		}
+		for flag, name := range map[string]string{"from": *from, "to": *to} {
+			if name != "" && l.graph.NodeID(name) < 0 {
+				return 0, fmt.Errorf("-%s %s: no node %q%s", flag, name, name,
+					model.DidYouMean(name, l.graph.Topology.NodeNames()))
+			}
+		}
+		a := check.Analyse(l.graph, nil)
+		doc := &check.GuaranteeDocument{
+			Head:       l.head("guarantees"),
+			Guarantees: a.Guarantees(*from, *to),
+			Unmet:      []check.Unmet{},
+		}
+		if *require != "" {
+			source, err := c.read(*require)
+			if err != nil {
+				return 0, err
+			}
+			list, err := check.ReadRequirements(*require, source)
+			if err != nil {
+				return 0, err
+			}
+			if doc.Unmet, err = a.Require(list); err != nil {
+				return 0, fmt.Errorf("%s: %w", *require, err)
+			}
+		}
+		if *m.format == "json" {
+			err = c.printJSON(doc)
+		} else {
+			err = text.Guarantees(c.out, doc, c.style())
+		}
+		if err == nil && *witness != "" {
+			err = c.witnesses(l, doc, *witness)
+		}
+		if err != nil {
+			return 0, err
+		}
+		return c.verdict(len(doc.Unmet) == 0), nil
+	},
+}
+
+// witnesses writes a scenario for each repetition that a run of it shows.
+func (c *call) witnesses(l *loaded, doc *check.GuaranteeDocument, dir string) error {
+	if err := c.makeFolder(dir); err != nil {
+		return err
+	}
+	shown, all := 0, 0
+	for i := range doc.Guarantees {
+		g := &doc.Guarantees[i]
+		for k := range g.Repeats {
+			all++
+			s, err := verify.Witness(l.graph, g, &g.Repeats[k], verify.Options{})
+			if err != nil {
+				return err
+			}
+			if s == nil {
+				fmt.Fprintf(c.err, "no run showed the repetition at %s for %s → %s\n", g.Repeats[k].Link, g.From, g.To)
+				continue
+			}
+			shown++
+			file := filepath.Join(dir, fmt.Sprintf("%s-%s-%d.yaml", g.From, g.To, k+1))
+			if err := c.files.Write(file, []byte(model.WriteScenario(s))); err != nil {
+				return fmt.Errorf("-witness: %w", err)
+			}
+		}
+	}
+	fmt.Fprintf(c.err, "%d of %s shown by a run; scenarios in %s\n", shown, plural(all, "repetition"), dir)
+	return nil
+}

@@ -1,0 +1,391 @@
+package check
+
+import (
+	"fmt"
+	"math"
+	"strings"
+
+	"ironweir/core/expr"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+// cause is a state at which an edge may be taken more than once for one message.
+type cause struct {
+	edge  int
+	fault string
+	why   string
+	shows int // the node by whose failing a run shows it, or None
+	slow  bool
+}
+
+// causesAt finds the edges of a state that may be taken more than once for one message.
+func (q *guarantor) causesAt(s int32) {
+	if q.examined[s] {
+		return
+	}
+	q.examined[s] = true
+	q.repeatedRuns(int(s))
+	q.repeatedPasses(int(s))
+}
+
+func (q *guarantor) cause(faulty bool, edge int, fault, why string, args ...any) {
+	m := 0
+	if faulty {
+		m = 1
+	}
+	from := q.g.edges[edge].from
+	q.byState[m][from] = append(q.byState[m][from], int32(len(q.causes[m])))
+	q.causes[m] = append(q.causes[m], cause{edge, fault, fmt.Sprintf(why, args...), graph.None, false})
+}
+
+// shows names the node whose failing, or slowness, makes the last cause happen in a run.
+func (q *guarantor) shows(node int, slow bool) {
+	c := &q.causes[0][len(q.causes[0])-1]
+	c.shows, c.slow = node, slow
+}
+
+// retried reports whether a run at a state is made again when it fails, and by what.
+func (q *guarantor) retried(s int) (by string, ok bool) {
+	at := q.g.all[s]
+	switch at.how {
+	case asIntake, asPoll:
+		if q.a.policyOf(at.context).Tries == 1 {
+			return "", false
+		}
+		if at.how == asPoll {
+			return "`" + q.a.node(q.a.link(int(at.link)).From).Name + "` delivers the message again", true
+		}
+		return "its intake tries the message again", true
+	case asCall:
+		for _, i := range q.into[s] {
+			if e := &q.g.edges[i]; e.kind == calls && q.a.link(e.link).Policy.Tries != 1 {
+				return "`" + q.a.node(q.g.all[e.from].node).Name + "` calls again", true
+			}
+		}
+	}
+	return "", false
+}
+
+// repeatedRuns finds what a second run for one message does again.
+func (q *guarantor) repeatedRuns(s int) {
+	at := q.g.all[s]
+	n := q.a.node(at.node)
+	if !n.Kind.Runs() || at.how == asRequest {
+		return
+	}
+	by, retried := q.retried(s)
+	o := q.a.outcome(s, worst)
+	tasks := orderTasks(n)
+	first := int(q.g.first[s])
+	var reader *graph.Link
+	if at.how == asPoll {
+		reader = q.a.link(int(at.link))
+	}
+	for k, e := range q.g.leaving(s) {
+		edge := first + k
+		if e.kind == gaveUp || e.kind == result || e.kind == lifeEnds || e.verdict == expr.Impossible {
+			continue
+		}
+		if reader != nil && q.a.node(reader.From).Kind == model.Queue {
+			lease, longest := q.a.node(reader.From).Lease, q.longestRun(s, reader)
+			switch {
+			case q.sharesLease(reader, longest[0]):
+				q.cause(false, edge, "", "the lease of `%s` ends while a run of `%s` is in progress, so another begins",
+					q.a.node(reader.From).Name, n.Name)
+				q.shows(n.ID, true)
+			case lease.Seconds() <= longest[1]:
+				q.cause(true, edge, n.Name, "a run of `%s` may last until its timeout, longer than the lease of `%s`",
+					n.Name, q.a.node(reader.From).Name)
+			}
+		}
+		if l, fails := q.retriedTask(s, &e, tasks, o); l != nil {
+			to := q.a.node(l.To)
+			if fails {
+				q.cause(false, edge, "", "the later task `%s` can fail, and the tasks are tried again", l.Link.ID())
+				q.shows(to.ID, false)
+				continue
+			}
+			q.cause(true, edge, to.Name, "the later task `%s` fails, and the tasks are tried again", l.Link.ID())
+			continue
+		}
+		if !retried {
+			continue
+		}
+		if why, node := q.failsAfter(s, &e, o, reader); why != "" {
+			q.cause(false, edge, "", "%s, and %s", why, by)
+			q.shows(node, strings.Contains(why, "timeout"))
+			continue
+		}
+		if fault, why := q.failsUnderFault(s, &e, reader); fault != "" {
+			q.cause(true, edge, fault, "%s, and %s", why, by)
+		}
+	}
+}
+
+// longestRun returns the longest run of a reader's messages at a state, in seconds:
+// in normal operation, and under a fault.
+func (q *guarantor) longestRun(s int, reader *graph.Link) [2]float64 {
+	n := q.a.node(q.g.all[s].node)
+	within := reader.Read.Within.Seconds()
+	limit := math.Inf(1)
+	if n.Timeout > 0 {
+		limit = n.Timeout.Seconds()
+	}
+	longest := 0.0
+	for _, t := range q.g.of[n.ID] { // a batch lasts as long as its longest message
+		if q.g.all[t].context != q.g.all[s].context {
+			continue
+		}
+		length := q.a.outcome(int(t), worst).length
+		if length.mass > 0 {
+			for _, x := range length.atoms {
+				longest = max(longest, x.at)
+			}
+			if length.tail(longest) > 0 {
+				longest = limit
+			}
+		}
+	}
+	ahead := 1.0
+	if reader.Read.Prefetch > 0 {
+		ahead += float64(reader.Read.Prefetch)
+	}
+	return [2]float64{min(longest, limit)*ahead + within, limit*ahead + within}
+}
+
+// sharesLease reports whether a run can outlast its message's lease while a reader is
+// free to take the message again.
+func (q *guarantor) sharesLease(reader *graph.Link, longest float64) bool {
+	from := q.a.node(reader.From)
+	readers := 0
+	for _, id := range from.Out {
+		readers += max(q.a.link(id).Read.Parallel, 1)
+	}
+	return from.Lease.Seconds() <= longest && (readers > 1 || reader.Read.Prefetch > 0)
+}
+
+// later lists the links that a run takes after an edge, in order, the same link among
+// them where it is taken more than once.
+func (q *guarantor) later(s int, e *edge, reader *graph.Link) []*graph.Link {
+	n := q.a.node(q.g.all[s].node)
+	own := q.a.link(e.link)
+	stage := func(l *graph.Link) int {
+		switch {
+		case l.AtStart:
+			return 0
+		case l.Relation == model.WaitingCall || l.ByTask:
+			return 1
+		}
+		return 2
+	}
+	var tasks *taskOrder
+	if own.ByTask {
+		tasks = orderTasks(n)
+	}
+	var out []*graph.Link
+	passed := false
+	many := reader != nil && reader.Read.UpTo > 1 || own.ForEach != nil || own.Link.Count.Expr != "" ||
+		own.Link.Count.Dist.Largest() > 1
+	for _, id := range n.Out {
+		l := q.a.link(id)
+		if l.When != model.OfRun || q.a.Reach[id] == expr.Impossible && !l.Refused {
+			continue
+		}
+		switch a, b := stage(own), stage(l); {
+		case tasks != nil && l.ByTask:
+			if tasks.follows(own.ID, id) || many {
+				out = append(out, l)
+			}
+		case id == own.ID:
+			passed = true
+			if many {
+				out = append(out, l)
+			}
+		case b > a, b == a && (passed || many):
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// failsAfter says why a run may fail after it has taken an edge, with nothing broken,
+// and which node then fails or is slow.
+func (q *guarantor) failsAfter(s int, e *edge, o *runOutcome, reader *graph.Link) (why string, node int) {
+	a, at := q.a, q.g.all[s]
+	n := a.node(at.node)
+	own := a.link(e.link)
+	if o.bad() == 0 {
+		return "", graph.None
+	}
+	late := o.late > 0
+	switch {
+	case own.AtStart && own.Relation != model.WaitingCall, own.AtStart:
+		return "the run can fail later", n.ID
+	case own.Relation == model.WaitingCall && late:
+		return "the run can exceed its timeout later", own.To
+	case e.kind == sends && n.Together:
+		return "", graph.None
+	}
+	for _, l := range q.later(s, e, reader) {
+		switch {
+		case l.Ignore && !late:
+		case l.Relation == model.WaitingCall:
+			if !late && !q.callOf(s, l) {
+				continue
+			}
+			return "the later call `" + l.Link.ID() + "` can fail", l.To
+		case l.Relation == model.RunWrite && l.Op != "read":
+			target := a.node(l.To)
+			if reject, _ := a.rejection(l, at); reject > 0 || a.overfull[l.To] > 0 || target.Capacity > 0 ||
+				target.PartitionRate > 0 || a.Graph.Topology.Limits.Payload > 0 {
+				return "the later write `" + l.Link.ID() + "` can be rejected", l.To
+			}
+			if late && !target.Takes.IsZero() {
+				return "the run can exceed its timeout later", l.To
+			}
+		}
+	}
+	if o := orderTasks(n); o != nil && own.ByTask && o.raisesAfter(own.ID, [2]int{0, o.count}) {
+		return "a later task can raise an error", n.ID
+	}
+	if at.how == asPoll && reader != nil && reader.Read.UpTo > 1 && e.kind != sends {
+		return "the batch can fail later", n.ID
+	}
+	return "", graph.None
+}
+
+// callOf reports whether a call of a run can fail with nothing broken.
+func (q *guarantor) callOf(s int, l *graph.Link) bool {
+	if l.Refused {
+		return true
+	}
+	for _, e := range q.g.leaving(s) {
+		if e.kind == calls && e.link == l.ID && q.callFails(&e) {
+			return true
+		}
+	}
+	return false
+}
+
+// failsUnderFault names a single fault by which a run fails after it has taken an edge,
+// and says how.
+func (q *guarantor) failsUnderFault(s int, e *edge, reader *graph.Link) (fault, why string) {
+	a := q.a
+	n := a.node(q.g.all[s].node)
+	own := a.link(e.link)
+	switch {
+	case own.AtStart && own.Relation != model.WaitingCall:
+		return n.Name, "the run fails later"
+	case e.kind == sends && n.Together:
+		return "", ""
+	}
+	for _, l := range q.later(s, e, reader) {
+		if l.Ignore || l.Op == "read" {
+			continue
+		}
+		to := a.node(l.To)
+		switch {
+		case l.ID == own.ID:
+			continue // it fails itself
+		case l.Relation == model.WaitingCall:
+			return to.Name, "the later call of `" + to.Name + "` fails"
+		case l.Relation == model.RunWrite:
+			return to.Name, "`" + to.Name + "` rejects the later write"
+		}
+	}
+	if own.AtStart {
+		return n.Name, "the run fails later"
+	}
+	if own.Relation == model.WaitingCall {
+		return n.Name + "/crash", "the run ends without an answer"
+	}
+	for _, l := range q.later(s, e, reader) { // the time between two writes
+		if l.Relation == model.RunWrite && l.Op != "read" && (l.ID != own.ID || !a.node(l.To).Takes.IsZero()) {
+			if l.ID == own.ID {
+				return a.node(l.To).Name, "`" + a.node(l.To).Name + "` rejects a later write"
+			}
+			return n.Name + "/crash", "the run ends between two writes"
+		}
+	}
+	return "", ""
+}
+
+// repeatedPasses finds what a channel hands on more than once, and cycles.
+func (q *guarantor) repeatedPasses(s int) {
+	a, at := q.a, q.g.all[s]
+	n := a.node(at.node)
+	first := int(q.g.first[s])
+	leaving := q.g.leaving(s)
+	for k, e := range leaving {
+		if e.verdict == expr.Impossible {
+			continue
+		}
+		edge := first + k
+		if n.Duplicates > 0 && (e.kind == delivers || e.kind == polls) {
+			q.cause(false, edge, "", "`%s` delivers some messages twice", n.Name)
+		}
+		if e.kind == polls {
+			l, to := a.link(e.link), a.node(q.g.all[e.to].node)
+			if l.Relation == model.PolledPush && n.Kind == model.Queue {
+				takes := to.Takes.Largest()
+				if to.Timeout > 0 {
+					takes = min(takes, to.Timeout.Seconds())
+				}
+				if q.sharesLease(l, takes+l.Read.Within.Seconds()) {
+					q.cause(false, edge, "", "the lease of `%s` ends before `%s` has answered", n.Name, to.Name)
+					q.shows(to.ID, true)
+				}
+			}
+		}
+		for j, f := range leaving { // a cycle passes here again
+			if j == k || q.g.component[f.to] != q.g.component[s] || f.verdict == expr.Impossible {
+				continue
+			}
+			if q.bothTaken(s, &e, &f) {
+				q.cause(false, edge, "", "messages pass `%s` again by `%s`", n.Name, q.linkName(&f))
+				break
+			}
+		}
+	}
+}
+
+func (q *guarantor) linkName(e *edge) string {
+	if e.link == graph.None {
+		return q.a.node(q.g.all[e.from].node).Name
+	}
+	return q.a.link(e.link).Link.ID()
+}
+
+// bothTaken reports whether one message may take two edges of a state.
+func (q *guarantor) bothTaken(s int, e, f *edge) bool {
+	n := q.a.node(q.g.all[s].node)
+	failed := func(e *edge) bool {
+		return e.kind == gaveUp || e.kind == result && q.a.link(e.link).When == model.Failure
+	}
+	if n.Kind == model.Queue {
+		return false // a consumer takes a message away
+	}
+	if n.Kind.Runs() && failed(f) != failed(e) {
+		early := e
+		if failed(e) {
+			early = f
+		}
+		if early.kind == startSend || early.kind == calls {
+			return true
+		}
+		if early.kind != sends || early.link == graph.None {
+			return false
+		}
+		why, _ := q.failsAfter(s, early, q.a.outcome(s, worst), q.readerOf(s))
+		return why != ""
+	}
+	return true
+}
+
+func (q *guarantor) readerOf(s int) *graph.Link {
+	if at := q.g.all[s]; at.how == asPoll {
+		return q.a.link(int(at.link))
+	}
+	return nil
+}

@@ -1,0 +1,340 @@
+package verify
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"ironweir/core/check"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+	"ironweir/core/sim"
+)
+
+// effect is one arrival of a message, or of what came of it, at a destination.
+type effect struct {
+	journey uint64
+	entry   string
+	key     string
+	began   float64 // seconds: when the message entered
+	at      float64 // seconds: when it took effect
+	node    string
+	lineage string // by which links it came; the same for each repetition of one effect
+}
+
+// effectsOf lists the effects of a journey. The lineage of an effect names the links
+// from the entry, and of several messages that a run sends over one link, which; tries
+// and passes of a cycle do not count.
+func effectsOf(g *graph.Graph, j *sim.Journey) []effect {
+	byID := make(map[int]*sim.Step, len(j.Steps))
+	ordinal := map[int]int{} // by send or call
+	sent := map[string]int{}
+	for k := range j.Steps {
+		s := &j.Steps[k]
+		byID[s.ID] = s
+		if s.What == "sends" || s.What == "calls" {
+			of := fmt.Sprint(s.Parent, " ", s.Link)
+			if s.Try <= 1 {
+				sent[of]++
+			}
+			ordinal[s.ID] = sent[of]
+		}
+	}
+	// Each link that reads a table or stream has copies of its own, which are no arrivals.
+	ofReader := func(s *sim.Step) bool {
+		before := byID[s.Parent]
+		return before != nil && before.What == "offered" && before.Node == s.Node && before.Link == s.Link
+	}
+	type hop struct{ place, name string }
+	var lineage func(s *sim.Step) []hop
+	known := map[int][]hop{}
+	lineage = func(s *sim.Step) []hop {
+		if l, ok := known[s.ID]; ok {
+			return l
+		}
+		var out []hop
+		if before := byID[s.Parent]; before != nil {
+			out = slices.Clone(lineage(before))
+		}
+		switch s.What {
+		case "sends", "calls":
+			out = append(out, hop{"", fmt.Sprintf("%s#%d", s.Link, ordinal[s.ID])})
+		case "enters", "held":
+			if ofReader(s) {
+				break
+			}
+			place := fmt.Sprint(s.Node, " ", s.Event["type"])
+			for k := range out { // a cycle: it has been here before
+				if out[k].place == place {
+					out = out[:k]
+					break
+				}
+			}
+			out = append(out, hop{place, s.Link})
+		}
+		known[s.ID] = out
+		return out
+	}
+	var out []effect
+	for k := range j.Steps {
+		s := &j.Steps[k]
+		n := &g.Nodes[max(g.NodeID(s.Node), 0)]
+		switch {
+		case n.Kind == model.Outside && s.What == "ends" && s.Why == "succeeded":
+		case n.Kind != model.Outside && n.Kind.Channel() && s.What == "held" && !ofReader(s) &&
+			!strings.HasPrefix(s.Why, "deletion"):
+		default:
+			continue
+		}
+		names := []string{}
+		for _, h := range lineage(s) {
+			names = append(names, h.name)
+		}
+		out = append(out, effect{j.ID, j.Entry, j.Key, j.Began, s.T, s.Node, strings.Join(names, " ")})
+	}
+	return out
+}
+
+// recorded bounds the journeys of a run that are compared: with fewer all are.
+const recorded = 20_000
+
+// effects runs a scenario and lists the effects of its messages.
+func (v *verifier) effects(s *model.Scenario) ([]effect, error) {
+	v.report.Runs++
+	plan := sim.Plan{Graph: v.g, Scenario: s, Inputs: v.o.Inputs, Limits: sim.Limits{Events: v.o.Events, Memory: 1 << 30}}
+	journeys, err := sim.Journeys(plan, sim.JourneyLimits{Others: recorded})
+	if err != nil {
+		return nil, err
+	}
+	var out []effect
+	for k := range journeys {
+		out = append(out, effectsOf(v.g, &journeys[k])...)
+	}
+	return out, nil
+}
+
+type pair struct{ from, to string }
+
+// repeatedOf returns, of each entry and destination, an effect that happened twice.
+func repeatedOf(list []effect) map[pair]effect {
+	seen := map[string]bool{}
+	out := map[pair]effect{}
+	for _, x := range list {
+		id := fmt.Sprint(x.journey, " ", x.node, " ", x.lineage)
+		if seen[id] {
+			out[pair{x.entry, x.node}] = x
+		}
+		seen[id] = true
+	}
+	return out
+}
+
+// Guarantees holds what the analysis says of effects, order and delay against runs
+// without a fault and under single faults at sampled instants.
+func Guarantees(g *graph.Graph, o Options) (*Report, error) {
+	if o.Events == 0 {
+		o.Events = 300_000
+	}
+	v := newVerifier(g, o)
+	list := v.a.Guarantees("", "")
+	normal, err := v.effects(v.scenario(v.base.Length, v.drained))
+	if err != nil {
+		return nil, err
+	}
+	v.compareEffects(list, normal, "", nil)
+	v.compareOrder(list, normal)
+	done := 0
+	for _, fault := range v.faultsOf() {
+		if v.o.Faults > 0 && done >= v.o.Faults {
+			break
+		}
+		done++
+		for _, share := range []float64{0.31, 0.73} {
+			s := v.scenario(v.base.Length, v.drained, v.faultAt(fault, share)...)
+			under, err := v.effects(s)
+			if err != nil {
+				return nil, err
+			}
+			v.compareEffects(list, under, fault, s)
+		}
+	}
+	return v.report, nil
+}
+
+// faultsOf lists the faults that can repeat an effect.
+func (v *verifier) faultsOf() []string {
+	out := v.simulated()
+	for i := range v.g.Nodes {
+		if k := v.g.Nodes[i].Kind; k == model.Function || k == model.Workflow {
+			out = append(out, v.g.Nodes[i].Name+"/crash")
+		}
+	}
+	return out
+}
+
+// faultAt makes a fault begin at a share of the traffic: a tenth of it long, or five
+// crashes.
+func (v *verifier) faultAt(fault string, share float64) []*model.Incident {
+	at := time.Duration(share * float64(v.base.Length))
+	node, crash := strings.CutSuffix(fault, "/crash")
+	if !crash {
+		return []*model.Incident{v.incident(fault, at, v.base.Length/10)}
+	}
+	var out []*model.Incident
+	for k := range 5 {
+		at := at + time.Duration(k)*v.base.Length/37
+		out = append(out, &model.Incident{Name: fmt.Sprint("crash-", k+1), At: at, Node: node, Crash: true})
+	}
+	return out
+}
+
+// compareEffects reports effects that happen twice although that was denied, and those
+// that are later than the bound.
+func (v *verifier) compareEffects(list []check.Guarantee, found []effect, fault string, s *model.Scenario) {
+	twice := repeatedOf(found)
+	latest := map[pair]float64{}
+	for _, x := range found {
+		p := pair{x.entry, x.node}
+		latest[p] = max(latest[p], x.at-x.began)
+	}
+	under := ""
+	if fault != "" {
+		under = " while " + fault + " fails"
+	}
+	for k := range list {
+		q := &list[k]
+		v.report.Claims++
+		claim := q.Effects.NoFault
+		if fault != "" {
+			claim = q.Effects.OneFault
+		}
+		p := pair{q.From, q.To}
+		if x, is := twice[p]; is && (claim == "exactly_once" || claim == "at_most_once") {
+			v.contradict("repeat-missed", s, fmt.Sprintf("%s to %s: %s%s", q.From, q.To, claim, under),
+				"journey %d took effect again at %gs by %s", x.journey, x.at, x.lineage)
+		}
+		if t := q.Delay.AtMost; t != nil && latest[p] > *t*(1+1e-9)+1e-3 {
+			v.contradict("delay", s, fmt.Sprintf("%s to %s takes at most %gs%s: %s", q.From, q.To, *t, under, q.Delay.Why),
+				"a message took %gs", latest[p])
+		}
+	}
+}
+
+// compareOrder reports messages that overtake others although the order is kept. Only
+// orders by entry and by key can be seen.
+func (v *verifier) compareOrder(list []check.Guarantee, found []effect) {
+	slices.SortStableFunc(found, func(x, y effect) int {
+		switch {
+		case x.at < y.at:
+			return -1
+		case x.at > y.at:
+			return 1
+		}
+		return 0
+	})
+	for k := range list {
+		q := &list[k]
+		if !q.Order.Kept || slices.ContainsFunc(q.Order.By, func(by string) bool { return by != "event.subject" }) {
+			continue
+		}
+		v.report.Claims++
+		last := map[string]float64{}
+		for _, x := range found {
+			if x.entry != q.From || x.node != q.To {
+				continue
+			}
+			key := x.lineage
+			if len(q.Order.By) > 0 {
+				key = x.key + " " + key
+			}
+			if before, is := last[key]; is && x.began < before-1e-9 {
+				v.contradict("order", nil, fmt.Sprintf("%s to %s keeps the order", q.From, q.To),
+					"journey %d entered at %gs and took effect at %gs, behind one that entered at %gs",
+					x.journey, x.began, x.at, before)
+				break
+			}
+			last[key] = math.Max(last[key], x.began)
+		}
+	}
+}
+
+// windows bounds the instants at which a fault is tried for a witness.
+const windows = 12
+
+// Witness returns a scenario in which a run repeats an effect as a guarantee says, or
+// nil where the scenarios that are tried do not show it. It follows a message that has
+// the effect without a fault, and lets the fault begin at instants on its way.
+func Witness(g *graph.Graph, q *check.Guarantee, b *check.Breach, o Options) (*model.Scenario, error) {
+	if o.Events == 0 {
+		o.Events = 300_000
+	}
+	v := newVerifier(g, o)
+	shows := func(s *model.Scenario) (bool, error) {
+		found, err := v.effects(s)
+		if err != nil {
+			return false, err
+		}
+		_, shown := repeatedOf(found)[pair{q.From, q.To}]
+		return shown, nil
+	}
+	normal := v.scenario(v.base.Length, v.drained)
+	plan := sim.Plan{Graph: g, Scenario: normal, Inputs: o.Inputs, Limits: sim.Limits{Events: o.Events, Memory: 1 << 30}}
+	journeys, err := sim.Journeys(plan, sim.JourneyLimits{Others: recorded})
+	if err != nil {
+		return nil, err
+	}
+	var found []effect
+	var way []float64 // the instants of one message's way to its effect
+	for k := range journeys {
+		effects := effectsOf(g, &journeys[k])
+		found = append(found, effects...)
+		for _, x := range effects {
+			if way == nil && x.entry == q.From && x.node == q.To {
+				for _, s := range journeys[k].Steps {
+					if s.T <= x.at && (len(way) == 0 || s.T > way[len(way)-1]) {
+						way = append(way, s.T)
+					}
+				}
+			}
+		}
+	}
+	if _, shown := repeatedOf(found)[pair{q.From, q.To}]; shown && b.Fault == "" {
+		return normal, nil
+	}
+	if len(way) == 0 || b.Fault == "" && b.Shows == "" {
+		return nil, nil
+	}
+	instant := func(seconds float64) time.Duration { return time.Duration(seconds * float64(time.Second)) }
+	traffic, factor := instant(way[len(way)-1])+time.Minute, slowness
+	// First the whole way, then later and later parts of it, ending a little after.
+	for k := range windows {
+		i := k * len(way) / windows
+		at := instant(way[i])
+		if i > 0 {
+			at = instant((way[i-1] + way[i]) / 2)
+		}
+		length := instant(way[len(way)-1]) - at + 5*time.Second
+		var in *model.Incident
+		node, crash := strings.CutSuffix(b.Fault, "/crash")
+		switch {
+		case crash:
+			in = &model.Incident{Name: "crash", At: at, Node: node, Crash: true}
+		case b.Fault != "":
+			in = v.incident(b.Fault, at, length)
+		case b.Slow:
+			in = &model.Incident{Name: "slow", At: at, For: length, Node: b.Shows, Slow: &factor}
+		default:
+			in = v.incident(b.Shows, at, length)
+		}
+		s := v.scenario(traffic, traffic+v.drained-v.base.Length, in)
+		if shown, err := shows(s); shown || err != nil {
+			return s, err
+		}
+	}
+	return nil, nil
+}
+
+// slowness is the factor by which a node is slowed to show what its slowness does.
+const slowness = 1_000.0

@@ -1,0 +1,56 @@
+package service
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"ironweir/core/check"
+	"ironweir/core/document"
+	"ironweir/core/model"
+	"ironweir/store"
+)
+
+// maxPairs bounds the guarantees of one answer.
+const maxPairs = 2_000
+
+// guaranteeRoutes say what holds between entries and destinations of a text that need
+// not be saved.
+func (v *Service) guaranteeRoutes() {
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID:  "guarantees",
+			Method:       http.MethodPost,
+			Path:         "/api/v1/guarantees",
+			Summary:      "How often, in which order and how late each message has its effect",
+			MaxBodyBytes: MaxBody,
+		},
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Text string `json:"text" doc:"The topology, as YAML"`
+				From string `json:"from,omitempty" doc:"Only messages that enter at this node"`
+				To   string `json:"to,omitempty" doc:"Only effects at this node"`
+			}
+		}) (*struct{ Body check.GuaranteeDocument }, error) {
+			b := in.Body
+			g, err := compile("model.yaml", b.Text)
+			if err != nil {
+				return nil, badFile(err)
+			}
+			for _, name := range []string{b.From, b.To} {
+				if name != "" && g.NodeID(name) < 0 {
+					return nil, huma.Error404NotFound("no node " + name + model.DidYouMean(name, g.Topology.NodeNames()))
+				}
+			}
+			found := check.Analyse(g, nil).Guarantees(b.From, b.To)
+			return &struct{ Body check.GuaranteeDocument }{check.GuaranteeDocument{
+				Head:       document.NewHead("guarantees", g.Topology.Name, "", document.Digest(b.Text)),
+				Guarantees: found[:min(len(found), maxPairs)],
+				Unmet:      []check.Unmet{},
+			}}, nil
+		},
+	)
+}
