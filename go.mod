@@ -121,3 +121,6 @@ require (
 )
 
 tool honnef.co/go/tools/cmd/staticcheck
+
+// Some packages of the console carry Go files.
+ignore ./console/node_modules

@@ -4,7 +4,7 @@
 set -eu
 cd "$(dirname "$0")/.."
 out=$PWD/docs/screenshots
-IRONWEIR_SHOTS=$out go test -count=1 ./service -run 'Newcomer|Dark|Tried|FromAStarter|BehindTheNumbers|FromNothing|RehearsalOnTheBoard' > /dev/null
+IRONWEIR_SHOTS=$out go test -count=1 ./service -run 'Newcomer|Dark|Tried|FromAStarter|BehindTheNumbers|FromNothing|RehearsalOnTheBoard|BelowTheBoard' > /dev/null
 tmp=$(mktemp -d)
 trap 'rm -rf "$tmp"' EXIT
 
@@ -20,8 +20,8 @@ terminal() { # name, lines to show, command
 terminal check 38 check demo/kittiwake-draft.yaml
 terminal run 40 run demo/kittiwake-draft.yaml -scenario demo/friday-evening.yaml
 terminal follow 38 follow demo/kittiwake.yaml -node consignments -fail goods-registry
-terminal fires 24 fires demo/kittiwake.yaml -from 2026-03-28T00:00:00Z -count 4
+terminal guarantees 40 guarantees demo/kittiwake.yaml
 ./bin/ironweir draw demo/kittiwake-draft.yaml -findings -format png -out "$out/draw.png"
 ./bin/ironweir report demo/kittiwake-draft.yaml -scenario demo/friday-evening.yaml -out "$tmp/report.html" || true # the draft falls short
 chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --disable-background-networking --user-data-dir="$tmp/profile" --window-size=1280,800 --screenshot="$out/report.png" "file://$tmp/report.html" > /dev/null 2>&1
-rm -f "$out/runs.png" "$out/sign-in.png" "$out/result-draft-chart.png" "$out/workbench-broken.png" "$out/rehearsal-sent.png" "$out/rehearsal-observed.png" "$out/failed.png" # fewer than twenty are kept
+rm -f "$out/runs.png" "$out/sign-in.png" "$out/result-draft-chart.png" "$out/workbench-broken.png" "$out/rehearsal-sent.png" "$out/rehearsal-observed.png" "$out/failed.png" "$out/guarantees-console.png" # fewer than twenty are kept

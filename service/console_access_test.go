@@ -88,7 +88,7 @@ func TestEveryPageCanBeUsedByAll(t *testing.T) {
 			b.shoot(theme + strings.NewReplacer("/", "-", ",", "-").Replace(page.path))
 		}
 		b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))
-		for _, words := range []string{"Try a message", "Schedules", "History", "Inspector", "Scenario"} {
+		for _, words := range []string{"Try a message", "Guarantees", "Schedules", "History", "Inspector", "Scenario"} {
 			b.press(words)
 			b.axe(theme + " workbench, " + words)
 		}

@@ -45,6 +45,13 @@ func TestARehearsalOnTheBoard(t *testing.T) {
 	shows(".stage .bar", "nothing but what is sent")
 	shows(".watchers", "admin")
 
+	// The registry fails before anything is sent, and what asks it with it.
+	node("goods-registry")
+	b.press("Fail")
+	shows(".side .force", "failing")
+	shows(`[data-node="goods-registry"]`, "failing")
+	node("manifest-drop")
+	tab("Send")
 	b.eventually(
 		"the sample is there",
 		func() bool { return strings.HasPrefix(b.value(".side .two input"), "inbound/") },
@@ -55,23 +62,17 @@ func TestARehearsalOnTheBoard(t *testing.T) {
 	shows(steps, "inbound/gannet/77.csv")
 	shows(steps, "split-manifest runs")
 	b.shoot("rehearsal-sent")
-
-	// The registry fails, and what asks it with it.
-	node("goods-registry")
-	b.press("Fail")
-	shows(".side .force", "failing")
-	shows(`[data-node="goods-registry"]`, "failing")
+	node("consignments")
+	shows(".side h3", "here")
 	b.do(chromedp.SetValue(chromedp.CSS(`.time select`), "60"))
 	b.eval(
 		`(s => (s.dispatchEvent(new Event("change", {bubbles: true})), true))(document.querySelector(".time select"))`,
 	)
-	node("consignments")
-	shows(".side h3", "here")
 	shows(".message", "tr")
+	b.press("Pause") // before its tries are exhausted
+	shows(".time", "Resume")
 	b.axe("a rehearsal under way")
 	b.shoot("rehearsal")
-	b.press("Pause")
-	shows(".time", "Resume")
 	b.do(click(".message .key"))
 	shows(".message pre", "inbound/gannet/77.csv")
 
@@ -86,9 +87,9 @@ func TestARehearsalOnTheBoard(t *testing.T) {
 	shows(".side ol", "admin healed")
 
 	// Time goes back to before that; what was done later is replayed.
-	b.fill(".back input", "0:00:20")
+	b.fill(".back input", "0:00:01")
 	b.press("Rewind")
-	shows(".clock", "00:00:20")
+	shows(".clock", "00:00:01")
 	shows(".said", "replaying")
 	b.press("Step")
 	b.eventually(

@@ -42,7 +42,8 @@ func (v *Service) guaranteeRoutes() {
 			}
 			for _, name := range []string{b.From, b.To} {
 				if name != "" && g.NodeID(name) < 0 {
-					return nil, huma.Error404NotFound("no node " + name + model.DidYouMean(name, g.Topology.NodeNames()))
+					return nil, huma.Error404NotFound("no node " + name + model.DidYouMean(name,
+						g.Topology.NodeNames()))
 				}
 			}
 			found := check.Analyse(g, nil).Guarantees(b.From, b.To)

@@ -103,7 +103,8 @@ const recorded = 20_000
 // effects runs a scenario and lists the effects of its messages.
 func (v *verifier) effects(s *model.Scenario) ([]effect, error) {
 	v.report.Runs++
-	plan := sim.Plan{Graph: v.g, Scenario: s, Inputs: v.o.Inputs, Limits: sim.Limits{Events: v.o.Events, Memory: 1 << 30}}
+	plan := sim.Plan{Graph: v.g, Scenario: s, Inputs: v.o.Inputs, Limits: sim.Limits{Events: v.o.Events,
+		Memory: 1 << 30}}
 	journeys, err := sim.Journeys(plan, sim.JourneyLimits{Others: recorded})
 	if err != nil {
 		return nil, err
@@ -280,7 +281,8 @@ func Witness(g *graph.Graph, q *check.Guarantee, b *check.Breach, o Options) (*m
 		return shown, nil
 	}
 	normal := v.scenario(v.base.Length, v.drained)
-	plan := sim.Plan{Graph: g, Scenario: normal, Inputs: o.Inputs, Limits: sim.Limits{Events: o.Events, Memory: 1 << 30}}
+	plan := sim.Plan{Graph: g, Scenario: normal, Inputs: o.Inputs, Limits: sim.Limits{Events: o.Events,
+		Memory: 1 << 30}}
 	journeys, err := sim.Journeys(plan, sim.JourneyLimits{Others: recorded})
 	if err != nil {
 		return nil, err

@@ -11,7 +11,7 @@
     ["Tab, Enter", "go through the board and choose"],
     ["Delete", "remove what is chosen on the board"],
     ["Esc", "choose nothing"],
-    ["1 2 3 4", "findings, try a message, schedules, history"],
+    ["1 2 3 4 5", "findings, try a message, guarantees, schedules, history"],
     ["Ctrl C, Ctrl V", "copy the chosen node, put a copy on this board or another"],
     ["b", "full-screen board, and back"],
     ["t i s", "the model's text, the inspector, the scenario"],

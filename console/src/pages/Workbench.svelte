@@ -29,6 +29,7 @@
   import Findings from "../components/Findings.svelte";
   import Inspector from "../components/Inspector.svelte";
   import Schedules from "../components/Schedules.svelte";
+  import Guarantees from "../components/Guarantees.svelte";
   import History from "../components/History.svelte";
   import Rehearse from "../components/Rehearse.svelte";
   import RunOptions from "../components/RunOptions.svelte";
@@ -64,7 +65,7 @@
   >();
   let line = $state(0);
   let ready = $state(false);
-  let bottomPanel = $state(0); // 0: findings, 1: try a message, 2: schedules, 3: history
+  let bottomPanel = $state(0); // 0: findings, 1: try a message, 2: guarantees, 3: schedules, 4: history
   let scenarioEditor = $state<ReturnType<typeof ScenarioEditor>>();
   let sidePanel = $state(0); // 0: the model's text, 1: the inspector, 2: the scenario's text
   let highlighted = $state.raw(new Map<string, string>());
@@ -401,7 +402,7 @@
         .querySelector<HTMLInputElement>(".board input[type=search], .board .bx--search-input")
         ?.focus();
     } else if (e.key === "Escape") [chosen, link] = ["", ""];
-    else if (!command && ["1", "2", "3", "4"].includes(e.key)) bottomPanel = Number(e.key) - 1;
+    else if (!command && ["1", "2", "3", "4", "5"].includes(e.key)) bottomPanel = Number(e.key) - 1;
     else if (!command && e.key === "b") layout.whole = !layout.whole;
     else if (!command && e.key === "i") sidePanel = 1;
     else if (!command && e.key === "t") sidePanel = 0;
@@ -579,16 +580,22 @@
     <Splitter kind="rows" label="How high the board is" bind:share={layout.down} usual={usual.down} within={parts} />
     <div class="found">
       <ContentSwitcher size="sm" bind:selectedIndex={bottomPanel} aria-label="Bottom panel"
-        ><Switch text="Findings" /><Switch text="Try a message" /><Switch text="Schedules" /><Switch
-          text="History"
-        /></ContentSwitcher
+        ><Switch text="Findings" /><Switch text="Try a message" /><Switch text="Guarantees" /><Switch
+          text="Schedules"
+        /><Switch text="History" /></ContentSwitcher
       >
       <div class="inner">
         {#if bottomPanel === 0}
           <Findings {findings} {wrong} empty={board.nodes.length === 0} onchoose={choose} onapply={apply} />
         {:else if bottomPanel === 2}
-          <Schedules {text} onchoose={(node) => choose(node, board.nodes.find((n) => n.name === node)?.line ?? 0)} />
+          <Guarantees
+            {text}
+            {chosen}
+            onchoose={(node) => choose(node, board.nodes.find((n) => n.name === node)?.line ?? 0)}
+          />
         {:else if bottomPanel === 3}
+          <Schedules {text} onchoose={(node) => choose(node, board.nodes.find((n) => n.name === node)?.line ?? 0)} />
+        {:else if bottomPanel === 4}
           <History {name} {revision} {text} onrestore={restore} />
         {:else}
           <TryMessage
@@ -771,7 +778,7 @@
     width: calc(100% - 1.5rem);
   }
   .found > :global(.bx--content-switcher) {
-    max-width: 34rem;
+    max-width: 46rem;
     flex: none;
     margin: 0.375rem 0.75rem;
   }

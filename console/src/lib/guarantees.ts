@@ -1,0 +1,46 @@
+import type { Schemas } from "./api";
+import { duration } from "./format";
+
+type Guarantee = Schemas["CheckGuarantee"];
+type Breach = Schemas["CheckBreach"];
+
+/** An effect in words, as "at least once". */
+export const effectWords = (effect: string) => effect.replaceAll("_", " ");
+
+export const orderWords = (g: Guarantee) =>
+  !g.order.kept ? "not kept" : g.order.by?.length ? `kept by ${g.order.by.join(", ")}` : "kept";
+
+export const delayWords = (g: Guarantee) =>
+  [
+    g.delay.typical_s === null ? "unknown" : duration(g.delay.typical_s),
+    g.delay.at_most_s === null ? "no bound" : `at most ${duration(g.delay.at_most_s)}`,
+  ].join(", ");
+
+/** The fault under which something happens, as "if `q:f` is stopped or disabled". */
+export function condition(fault?: string): string {
+  if (!fault) return "without a fault";
+  const happens = new Map<string, string[]>();
+  for (const one of fault.split(", ")) {
+    const [name, kind] = one.split("/");
+    const words = !kind ? "fails" : kind === "crash" ? "crashes" : `is ${kind}`;
+    happens.set(name, [...(happens.get(name) ?? []), words]);
+  }
+  const all = [...happens].map(([name, words]) => `${name} ${words.join(" or ").replaceAll(" or is ", " or ")}`);
+  return `if ${all.join(" or ")}`;
+}
+
+const plain = (text: string) => text.replaceAll("`", "");
+const place = (b: Breach) => b.link || b.node;
+
+/** Why a guarantee is no better, by what it is about. */
+export function reasonsOf(g: Guarantee): [string, string[]][] {
+  const list: [string, string[]][] = [
+    ["Lost", (g.losses ?? []).map((b) => `${place(b)}: ${b.why} ${condition(b.fault)}`)],
+    ["Repeated", (g.repeats ?? []).map((b) => `${place(b)} again, ${condition(b.fault)}: ${plain(b.why)}`)],
+    ["Absorbed", (g.absorbed ?? []).map((a) => `${a.node} drops a repetition by its key ${a.key}`)],
+    ["Parked", (g.parks ?? []).map((p) => `in ${p.node}, ${p.fault ? "under a fault" : "without a fault"}`)],
+    ["Order not kept", g.order.kept || !g.order.why ? [] : [plain(g.order.why)]],
+    [g.delay.at_most_s === null ? "No bound" : "Bound of the delay", g.delay.why ? [plain(g.delay.why)] : []],
+  ];
+  return list.filter(([, reasons]) => reasons.length > 0);
+}
