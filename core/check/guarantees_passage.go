@@ -212,7 +212,11 @@ func (p *passage) followCertain() {
 // is lost after it has been given up counts where it was given up.
 func (p *passage) followLosses() {
 	entry := p.q.a.Entries[p.q.a.node(p.entry).Name]
-	places := map[string][]int32{}
+	type site struct {
+		node string
+		link int
+	}
+	places := map[site][]int32{}
 	begin := make([]few, len(p.way))
 	p.smallest = make([]int, len(p.way))
 	for k := range p.smallest {
@@ -220,10 +224,11 @@ func (p *passage) followLosses() {
 	}
 	for k := range entry.LossSets {
 		set := &entry.LossSets[k]
-		at, known := places[set.Node]
+		where := site{set.Node, set.link}
+		at, known := places[where]
 		if !known {
-			at = p.losesAt(p.q.a.Graph.NodeID(set.Node))
-			places[set.Node] = at
+			at = p.losesAt(p.q.a.Graph.NodeID(set.Node), set.link)
+			places[where] = at
 		}
 		for _, i := range at {
 			if len(set.Faults) <= 1 {
@@ -242,21 +247,34 @@ func (p *passage) followLosses() {
 	p.losses = p.spread(begin, func(int) bool { return false })
 }
 
-// losesAt lists the places whose messages are lost at a node: those there, and those
-// where messages were given up that came there later.
-func (p *passage) losesAt(node int) []int32 {
+// losesAt lists the places to which messages do not come that are lost at a node: the
+// node itself, or what the link leads to on which they are lost there, and what comes
+// behind a place where messages were given up that came to the node later.
+func (p *passage) losesAt(node, link int) []int32 {
 	q := p.q
 	var out, work []int32
 	seen := make([]bool, len(p.way))
+	onward := link != graph.None && q.a.link(link).From == node && q.a.link(link).Relation.Delivering()
 	if node >= 0 {
 		for _, s := range q.g.of[node] {
-			if k := p.at(int(s)); k >= 0 {
-				seen[k] = true
-				out, work = append(out, k), append(work, s)
+			k := p.at(int(s))
+			if k < 0 {
+				continue
+			}
+			seen[k] = true
+			work = append(work, s)
+			if !onward {
+				out = append(out, k)
+				continue
+			}
+			for _, next := range p.steps[p.first[k]:p.first[k+1]] {
+				if e := &q.g.edges[next.edge]; e.link == link && e.kind != gaveUp {
+					out = append(out, next.to)
+				}
 			}
 		}
 	}
-	if len(out) == 0 { // lost before it is anywhere
+	if len(work) == 0 { // lost before it is anywhere
 		for k := range p.way {
 			out = append(out, int32(k))
 		}

@@ -100,20 +100,48 @@ func effectsOf(g *graph.Graph, j *sim.Journey) []effect {
 // recorded bounds the journeys of a run that are compared: with fewer all are.
 const recorded = 20_000
 
-// effects runs a scenario and lists the effects of its messages.
-func (v *verifier) effects(s *model.Scenario) ([]effect, error) {
+// ended is a journey that is over and of which something was lost and nothing is parked.
+type ended struct {
+	journey uint64
+	entry   string
+	lost    string // where
+	reached map[string]bool
+}
+
+// effects runs a scenario and lists the effects of its messages, and the journeys that
+// lost something.
+func (v *verifier) effects(s *model.Scenario) ([]effect, []ended, error) {
 	v.report.Runs++
 	plan := sim.Plan{Graph: v.g, Scenario: s, Inputs: v.o.Inputs, Limits: sim.Limits{Events: v.o.Events,
 		Memory: 1 << 30}}
 	journeys, err := sim.Journeys(plan, sim.JourneyLimits{Others: recorded})
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	var out []effect
+	var over []ended
 	for k := range journeys {
-		out = append(out, effectsOf(v.g, &journeys[k])...)
+		j := &journeys[k]
+		found := effectsOf(v.g, j)
+		out = append(out, found...)
+		end := ended{j.ID, j.Entry, "", map[string]bool{}}
+		for _, x := range found {
+			end.reached[x.node] = true
+		}
+		parked := false
+		for i := range j.Steps {
+			switch j.Steps[i].What {
+			case "parked":
+				parked = true
+			case "lost":
+				end.lost = j.Steps[i].Node + ": " + j.Steps[i].Why
+			}
+		}
+		if end.lost != "" && !parked && j.More == 0 && j.Outcome != "in_flight" {
+			over = append(over, end)
+		}
 	}
-	return out, nil
+	return out, over, nil
 }
 
 type pair struct{ from, to string }
@@ -140,11 +168,12 @@ func Guarantees(g *graph.Graph, o Options) (*Report, error) {
 	}
 	v := newVerifier(g, o)
 	list := v.a.Guarantees("", "")
-	normal, err := v.effects(v.scenario(v.base.Length, v.drained))
+	normal, over, err := v.effects(v.scenario(v.base.Length, v.drained))
 	if err != nil {
 		return nil, err
 	}
 	v.compareEffects(list, normal, "", nil)
+	v.compareLosses(list, over, "", nil)
 	v.compareOrder(list, normal)
 	done := 0
 	for _, fault := range v.faultsOf() {
@@ -154,11 +183,12 @@ func Guarantees(g *graph.Graph, o Options) (*Report, error) {
 		done++
 		for _, share := range []float64{0.31, 0.73} {
 			s := v.scenario(v.base.Length, v.drained, v.faultAt(fault, share)...)
-			under, err := v.effects(s)
+			under, over, err := v.effects(s)
 			if err != nil {
 				return nil, err
 			}
 			v.compareEffects(list, under, fault, s)
+			v.compareLosses(list, over, fault, s)
 		}
 	}
 	return v.report, nil
@@ -223,6 +253,29 @@ func (v *verifier) compareEffects(list []check.Guarantee, found []effect, fault 
 	}
 }
 
+// compareLosses reports effects that every message has, and that are missing after a
+// loss although that was denied.
+func (v *verifier) compareLosses(list []check.Guarantee, over []ended, fault string, s *model.Scenario) {
+	for k := range list {
+		q := &list[k]
+		claim := q.Effects.NoFault
+		if fault != "" {
+			claim = q.Effects.OneFault
+		}
+		if q.Reaches != "certain" || claim == "at_most_once" || claim == "any_number" {
+			continue
+		}
+		v.report.Claims++
+		for _, j := range over {
+			if j.entry == q.From && !j.reached[q.To] {
+				v.contradict("loss-missed", s, fmt.Sprintf("%s to %s: %s, %s", q.From, q.To, claim, fault),
+					"journey %d had no effect there and lost a message at %s", j.journey, j.lost)
+				break
+			}
+		}
+	}
+}
+
 // compareOrder reports messages that overtake others although the order is kept. Only
 // orders by entry and by key can be seen.
 func (v *verifier) compareOrder(list []check.Guarantee, found []effect) {
@@ -273,7 +326,7 @@ func Witness(g *graph.Graph, q *check.Guarantee, b *check.Breach, o Options) (*m
 	}
 	v := newVerifier(g, o)
 	shows := func(s *model.Scenario) (bool, error) {
-		found, err := v.effects(s)
+		found, _, err := v.effects(s)
 		if err != nil {
 			return false, err
 		}
