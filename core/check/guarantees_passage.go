@@ -466,7 +466,7 @@ func (q *guarantor) findHold(s int) (float64, string) {
 		if n.Timeout > 0 {
 			limit = n.Timeout.Seconds()
 		}
-		if n.Kind == model.Outside {
+		if n.Kind == model.Outside && len(n.Out) == 0 { // it only answers
 			limit = min(limit, n.Takes.Largest())
 		}
 		if at.how != asIntake && n.Kind == model.Outside {

@@ -116,6 +116,9 @@ func TestOrderAndDelay(t *testing.T) {
 	loop := guaranteesOf(t, "  q: {kind: queue, rate: 1/m, links: {f: {retry: {tries: 3}}}}\n"+
 		"  f: {kind: function, links: {q: {}, d: {}}}\n  d: {kind: table}")["q d"]
 	require.Nil(t, loop.Delay.AtMost)
+	writes := guaranteesOf(t, "  s: {kind: schedule, every: 1h, links: {o: {retry: {tries: 2, wait: 10s}}}}\n"+
+		"  o: {kind: outside, takes: 1s, links: {d: {}}}\n  d: {kind: table, takes: 200ms}")
+	require.Nil(t, writes["s o"].Delay.AtMost, "an outside system that writes takes its writes' time too")
 	require.Contains(t, loop.Delay.Why, "messages circulate")
 }
 
