@@ -83,7 +83,8 @@ func (c *call) witnesses(l *loaded, doc *check.GuaranteeDocument, dir string) er
 		g := &doc.Guarantees[i]
 		for k := range g.Repeats {
 			all++
-			s, err := verify.Witness(l.graph, g, &g.Repeats[k], verify.Options{})
+			o := verify.Options{Events: c.limits.Events, Stop: func() bool { return c.Err() != nil }}
+			s, err := verify.Witness(l.graph, g, &g.Repeats[k], o)
 			if err != nil {
 				return err
 			}

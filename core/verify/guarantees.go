@@ -365,6 +365,9 @@ func Witness(g *graph.Graph, q *check.Guarantee, b *check.Breach, o Options) (*m
 	traffic, factor := instant(way[len(way)-1])+time.Minute, slowness
 	// First the whole way, then later and later parts of it, ending a little after.
 	for k := range windows {
+		if o.Stop != nil && o.Stop() {
+			return nil, nil
+		}
 		i := k * len(way) / windows
 		at := instant(way[i])
 		if i > 0 {
