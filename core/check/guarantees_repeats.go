@@ -220,7 +220,7 @@ func (q *guarantor) failsAfter(s int, e *edge, o *runOutcome, reader *graph.Link
 	}
 	late := o.late > 0
 	switch {
-	case own.AtStart && own.Relation != model.WaitingCall, own.AtStart:
+	case own.AtStart:
 		return "the run can fail later", n.ID
 	case own.Relation == model.WaitingCall && late:
 		return "the run can exceed its timeout later", own.To
@@ -275,38 +275,30 @@ func (q *guarantor) failsUnderFault(s int, e *edge, reader *graph.Link) (fault, 
 	n := a.node(q.g.all[s].node)
 	own := a.link(e.link)
 	switch {
-	case own.AtStart && own.Relation != model.WaitingCall:
+	case own.AtStart:
 		return n.Name, "the run fails later"
 	case e.kind == sends && n.Together:
 		return "", ""
 	}
+	again := false // the same link is taken more than once
 	for _, l := range q.later(s, e, reader) {
-		if l.Ignore || l.Op == "read" {
-			continue
-		}
 		to := a.node(l.To)
 		switch {
+		case l.Ignore || l.Op == "read":
 		case l.ID == own.ID:
-			continue // it fails itself
+			again = true
 		case l.Relation == model.WaitingCall:
 			return to.Name, "the later call of `" + to.Name + "` fails"
 		case l.Relation == model.RunWrite:
 			return to.Name, "`" + to.Name + "` rejects the later write"
 		}
 	}
-	if own.AtStart {
-		return n.Name, "the run fails later"
-	}
-	if own.Relation == model.WaitingCall {
+	to := a.node(own.To)
+	switch {
+	case own.Relation == model.WaitingCall:
 		return n.Name + "/crash", "the run ends without an answer"
-	}
-	for _, l := range q.later(s, e, reader) { // the time between two writes
-		if l.Relation == model.RunWrite && l.Op != "read" && (l.ID != own.ID || !a.node(l.To).Takes.IsZero()) {
-			if l.ID == own.ID {
-				return a.node(l.To).Name, "`" + a.node(l.To).Name + "` rejects a later write"
-			}
-			return n.Name + "/crash", "the run ends between two writes"
-		}
+	case again && own.Relation == model.RunWrite && !to.Takes.IsZero():
+		return to.Name, "`" + to.Name + "` rejects a later write"
 	}
 	return "", ""
 }
