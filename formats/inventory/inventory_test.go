@@ -48,7 +48,7 @@ func TestOutAndInAgain(t *testing.T) {
 func TestFaultsNameTheirPlace(t *testing.T) {
 	for text, says := range map[string]string{
 		"a,b\n1,2\n":                                          `t.csv:1: there is no column "record"`,
-		"record,name,from\nnode,q,\nlink,f,x\n":               `leaves "x", which is no node`,
+		"record,name,from\nnode,q,\nlink,f,x\n":               `leaves "x", which is not a node`,
 		"record,name,from,kind\nnode,q,,queue\nnode,q,,queue": "the node q stands twice",
 		"record,name,from,kind\nthing,q,,queue\n":             `"thing" is none of node, link and section`,
 		"record,name,from,kind\nnode,q,,{a\n":                 "t.csv:2: kind",
