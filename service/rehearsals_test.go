@@ -181,7 +181,7 @@ func TestARehearsalTogether(t *testing.T) {
 	require.Equal(t, "event: ended", lines.Text(), "who watches is told")
 	status, body = r.by(ann, "GET", path, "", "")
 	require.Equal(t, 404, status)
-	require.Contains(t, body, "as long as the service runs")
+	require.Contains(t, body, "a rehearsal ends with the service")
 }
 
 func itoa(n int64) string {
