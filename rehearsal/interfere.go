@@ -132,7 +132,7 @@ func (r *Rehearsal) Heal(who, target string) error {
 		return fmt.Errorf("no node or link %q%s", target, model.DidYouMean(target, t.NodeNames()))
 	}
 	var ends []string
-	for _, in := range r.inForce {
+	for _, in := range r.active {
 		if target == "" || r.bears(in.spec, target) {
 			ends = append(ends, in.name)
 		}

@@ -76,7 +76,7 @@ type Rehearsal struct {
 	from     time.Duration // … when the run stood here
 	behind   bool          // the machine does not keep the pace
 	named    int           // incidents put in
-	inForce  []inForce
+	active   []activeIncident
 	waiters  map[uint64]chan sim.Answered // of requests, by journey
 	acts     acts
 	watchers map[*watcher]struct{}
@@ -84,8 +84,8 @@ type Rehearsal struct {
 	touched  time.Time // when somebody last did or watched something
 }
 
-// bindFastPath is an incident that somebody put in and that has not ended.
-type inForce struct {
+// activeIncident is an incident by a user that has not ended.
+type activeIncident struct {
 	name string
 	spec *model.Incident
 }
@@ -412,13 +412,13 @@ func (r *Rehearsal) note(in *sim.Input, fresh bool) {
 	case in.Incident != nil:
 		r.named++
 		if !in.Incident.Crash { // which is over as it begins
-			r.inForce = append(r.inForce, inForce{in.Incident.Name, in.Incident})
+			r.active = append(r.active, activeIncident{in.Incident.Name, in.Incident})
 		}
 	case in.End != nil:
 		for _, name := range in.End {
-			for k := range r.inForce {
-				if r.inForce[k].name == name {
-					r.inForce = append(r.inForce[:k], r.inForce[k+1:]...)
+			for k := range r.active {
+				if r.active[k].name == name {
+					r.active = append(r.active[:k], r.active[k+1:]...)
 					break
 				}
 			}

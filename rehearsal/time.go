@@ -141,7 +141,7 @@ func (r *Rehearsal) SetBack(who string, to time.Duration) error {
 // stands finds what is in force where a reading stands, and gives the reading as
 // long as something follows.
 func (r *Rehearsal) stands(later *reading) (*reading, error) {
-	r.named, r.inForce = 0, nil
+	r.named, r.active = 0, nil
 	for past := r.journal.read(); past.place < later.place; past.pass() {
 		in, err := past.peek()
 		if err != nil {

@@ -23,7 +23,7 @@ var (
 	)
 	oldestPart = prometheus.NewDesc(
 		"ironweir_oldest_queued_run_seconds",
-		"Age of the oldest run of which nobody has taken a part.",
+		"Age of the oldest run of which no part has been taken.",
 		nil,
 		nil,
 	)

@@ -105,7 +105,7 @@ func (v *Service) peopleRoutes() {
 			OperationID: "change-user",
 			Method:      http.MethodPatch,
 			Path:        "/api/v1/users/{user}",
-			Summary:     "Make somebody an administrator of the service, or no longer",
+			Summary:     "Grant or withdraw administration of the service",
 			Errors:      []int{409},
 		},
 		func(ctx context.Context, in *struct {
@@ -343,7 +343,7 @@ func (v *Service) workspaceRoutes() {
 			OperationID:   "set-member",
 			Method:        http.MethodPut,
 			Path:          "/api/v1/workspaces/{workspace}/members/{user}",
-			Summary:       "Give somebody a role in a workspace",
+			Summary:       "Give a user a role in a workspace",
 			DefaultStatus: 204,
 		},
 		func(ctx context.Context, in *struct {
@@ -365,7 +365,7 @@ func (v *Service) workspaceRoutes() {
 			OperationID:   "remove-member",
 			Method:        http.MethodDelete,
 			Path:          "/api/v1/workspaces/{workspace}/members/{user}",
-			Summary:       "Take somebody's role in a workspace away",
+			Summary:       "Remove a user from a workspace",
 			DefaultStatus: 204,
 		},
 		func(ctx context.Context, in *MemberPath) (*struct{}, error) {

@@ -143,7 +143,7 @@ func (v *Service) rehearsalActs(one string) {
 			OperationID: "move-message",
 			Method:      http.MethodPost,
 			Path:        one + "/messages/{message}",
-			Summary:     "Take a message out of where it lies and send it to another node",
+			Summary:     "Move a stored message to another node",
 		},
 		func(ctx context.Context, in *struct {
 			MessagePath
@@ -165,7 +165,7 @@ func (v *Service) rehearsalActs(one string) {
 			OperationID: "remove-message",
 			Method:      http.MethodDelete,
 			Path:        one + "/messages/{message}",
-			Summary:     "Take a message out of where it lies: somebody has dealt with it",
+			Summary:     "Remove a stored message",
 		},
 		func(ctx context.Context, in *MessagePath) (*stateAnswer, error) {
 			return v.act(

@@ -169,7 +169,7 @@ func (v *Service) rehearsal(ctx context.Context, id string) (*kept, error) {
 		return k, nil
 	}
 	return nil, huma.Error404NotFound(
-		"there is no rehearsal " + id + ": a rehearsal ends with the service, or when nobody uses it",
+		"there is no rehearsal " + id + ": a rehearsal ends with the service, or when it is unused",
 	)
 }
 

@@ -67,7 +67,7 @@ func writeState(w io.Writer, g *graph.Graph, s *rehearsal.State, style text.Styl
 				blank(n.Throttled),
 				blank(n.Parked),
 				blank(n.Lost),
-				inForce(n),
+				activeAt(n),
 			},
 		)
 	}
@@ -83,8 +83,8 @@ func writeState(w io.Writer, g *graph.Graph, s *rehearsal.State, style text.Styl
 	return nil
 }
 
-// bindFastPath says what incidents do to a node.
-func inForce(n rehearsal.Node) string {
+// activeAt says what active incidents do to a node.
+func activeAt(n rehearsal.Node) string {
 	var out []string
 	if n.Fails != nil {
 		out = append(out, fmt.Sprintf("fails %g%%", *n.Fails*100))

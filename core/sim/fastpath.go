@@ -101,7 +101,7 @@ func (e *engine) setUpFastPath() {
 	e.bindFastPath()
 }
 
-// bindFastPath notes what is in force now: at the start, and when an incident
+// bindFastPath notes what is active now: at the start, and when an incident
 // has changed it.
 func (e *engine) bindFastPath() {
 	for i := range e.nodes {

@@ -44,7 +44,7 @@
     headers={[
       { key: "host", value: "Host" },
       { key: "version", value: "Version" },
-      { key: "busy", value: "Parts under way" },
+      { key: "busy", value: "Parts in progress" },
       { key: "slots", value: "At most at once" },
       { key: "started_at", value: "Since" },
     ]}

@@ -18,7 +18,7 @@ const topLevel: Record<string, string> = {
   permissions: "open or explicit",
   "fails-together": "groups of nodes",
   parts: "other files",
-  accepted: "findings that somebody lives with",
+  accepted: "findings that are accepted",
   nodes: "the nodes",
   alarms: "what would warn",
   prices: "for the cost",
