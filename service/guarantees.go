@@ -8,7 +8,6 @@ import (
 
 	"ironweir/core/check"
 	"ironweir/core/document"
-	"ironweir/core/model"
 	"ironweir/store"
 )
 
@@ -42,8 +41,7 @@ func (v *Service) guaranteeRoutes() {
 			}
 			for _, name := range []string{b.From, b.To} {
 				if name != "" && g.NodeID(name) < 0 {
-					return nil, huma.Error404NotFound("no node " + name + model.DidYouMean(name,
-						g.Topology.NodeNames()))
+					return nil, huma.Error404NotFound(g.NoNode(name).Error())
 				}
 			}
 			found := check.Analyse(g, nil).Guarantees(b.From, b.To)

@@ -1,8 +1,6 @@
 package main
 
 import (
-	"fmt"
-
 	"ironweir/core/check"
 	"ironweir/core/document"
 	"ironweir/core/model"
@@ -85,7 +83,7 @@ var pathsCommand = &command{
 		for i := range ids {
 			name := c.Arg(i + 1)
 			if ids[i] = analysis.Graph.NodeID(name); ids[i] < 0 {
-				return 0, fmt.Errorf("no node %q%s", name, model.DidYouMean(name, l.graph.Topology.NodeNames()))
+				return 0, l.graph.NoNode(name)
 			}
 		}
 		ways, more := analysis.Ways(ids[0], ids[1])

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"ironweir/core/check"
-	"ironweir/core/model"
 	"ironweir/formats/picture"
 )
 
@@ -38,11 +37,7 @@ ironweir draw demo/kittiwake.yaml -around consignments -format mermaid`,
 			return 0, err
 		}
 		if *around != "" && l.graph.NodeID(*around) < 0 {
-			return 0, fmt.Errorf(
-				"-around: no node %q%s",
-				*around,
-				model.DidYouMean(*around, l.graph.Topology.NodeNames()),
-			)
+			return 0, fmt.Errorf("-around: %w", l.graph.NoNode(*around))
 		}
 		o := picture.Options{Around: *around, Tags: map[string]string{}}
 		for _, t := range tags {

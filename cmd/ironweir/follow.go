@@ -272,7 +272,7 @@ func (c *call) readEvents(file string) ([]cloudevents.Event, error) {
 func (f *follow) matchKeys(c *call, l *loaded) (int, error) {
 	id := l.graph.NodeID(*f.node)
 	if id < 0 {
-		return 0, fmt.Errorf("-node: no node %q%s", *f.node, model.DidYouMean(*f.node, l.graph.Topology.NodeNames()))
+		return 0, fmt.Errorf("-node: %w", l.graph.NoNode(*f.node))
 	}
 	if c.NArg() < 2 {
 		return 0, fmt.Errorf("-match needs keys as arguments, such as inbound/a/1.csv")

@@ -35,8 +35,7 @@ ironweir guarantees demo/kittiwake.yaml -require requirements.yaml`,
 		}
 		for flag, name := range map[string]string{"from": *from, "to": *to} {
 			if name != "" && l.graph.NodeID(name) < 0 {
-				return 0, fmt.Errorf("-%s %s: no node %q%s", flag, name, name,
-					model.DidYouMean(name, l.graph.Topology.NodeNames()))
+				return 0, fmt.Errorf("-%s: %w", flag, l.graph.NoNode(name))
 			}
 		}
 		a := check.Analyse(l.graph, nil)
@@ -78,13 +77,19 @@ func (c *call) witnesses(l *loaded, doc *check.GuaranteeDocument, dir string) er
 	if err := c.makeFolder(dir); err != nil {
 		return err
 	}
+	witnesses, err := verify.NewWitnesses(l.graph, verify.Options{
+		Events: c.limits.Events,
+		Stop:   func() bool { return c.Err() != nil },
+	})
+	if err != nil {
+		return err
+	}
 	shown, all := 0, 0
 	for i := range doc.Guarantees {
 		g := &doc.Guarantees[i]
 		for k := range g.Repeats {
 			all++
-			o := verify.Options{Events: c.limits.Events, Stop: func() bool { return c.Err() != nil }}
-			s, err := verify.Witness(l.graph, g, &g.Repeats[k], o)
+			s, err := witnesses.Find(g, &g.Repeats[k])
 			if err != nil {
 				return err
 			}

@@ -138,7 +138,7 @@ func (t *atTerminal) heal(_ context.Context, args []string) error {
 func (t *atTerminal) send(_ context.Context, args []string) error {
 	id := t.g.NodeID(args[0])
 	if id < 0 {
-		return fmt.Errorf("no node %q%s", args[0], model.DidYouMean(args[0], t.g.Topology.NodeNames()))
+		return t.g.NoNode(args[0])
 	}
 	sample := t.g.Sample(id)
 	ev := sim.InputEvent{Node: args[0], Data: sample["data"]}

@@ -105,11 +105,7 @@ ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -format otlp
 		}
 		for _, name := range series {
 			if name != "all" && l.graph.NodeID(name) < 0 {
-				return 0, fmt.Errorf(
-					"-series: no node %q%s",
-					name,
-					model.DidYouMean(name, l.graph.Topology.NodeNames()),
-				)
+				return 0, fmt.Errorf("-series: %w", l.graph.NoNode(name))
 			}
 		}
 		doc, err := c.simulate(f, plan)

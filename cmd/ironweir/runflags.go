@@ -138,7 +138,6 @@ func variantName(file string) string {
 
 // changeScenario applies the flags that stand for parts of a scenario.
 func changeScenario(s *model.Scenario, l *loaded, traffic, down, expect repeated) error {
-	names := l.graph.Topology.NodeNames()
 	if len(traffic) > 0 {
 		s.Traffic, s.TrafficGiven = nil, true
 	}
@@ -149,7 +148,7 @@ func changeScenario(s *model.Scenario, l *loaded, traffic, down, expect repeated
 			return fmt.Errorf("-traffic %s: write it as NODE=RATE, such as manifest-drop=40/h", t)
 		}
 		if l.graph.NodeID(node) < 0 {
-			return fmt.Errorf("-traffic: no node %q%s", node, model.DidYouMean(node, names))
+			return fmt.Errorf("-traffic: %w", l.graph.NoNode(node))
 		}
 		s.Traffic = append(s.Traffic, &model.Traffic{Name: node, Into: node, Rate: perSecond, Arrivals: "poisson"})
 	}
@@ -168,7 +167,7 @@ func changeScenario(s *model.Scenario, l *loaded, traffic, down, expect repeated
 			)
 		}
 		if l.graph.NodeID(node) < 0 {
-			return fmt.Errorf("-down: no node %q%s", node, model.DidYouMean(node, names))
+			return fmt.Errorf("-down: %w", l.graph.NoNode(node))
 		}
 		whole := 1.0
 		s.Incidents = append(

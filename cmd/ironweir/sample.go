@@ -25,7 +25,7 @@ ironweir follow demo/kittiwake.yaml -node manifest-drop -event event.json`,
 		}
 		id := l.graph.NodeID(c.Arg(1))
 		if id < 0 {
-			return 0, fmt.Errorf("no node %q%s", c.Arg(1), model.DidYouMean(c.Arg(1), l.graph.Topology.NodeNames()))
+			return 0, l.graph.NoNode(c.Arg(1))
 		}
 		return exitFine, c.printJSON(l.graph.Sample(id))
 	},

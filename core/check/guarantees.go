@@ -98,16 +98,17 @@ func (a *Analysis) destinations() []bool {
 type guarantor struct {
 	a             *Analysis
 	g             *stateGraph
-	into          [][]int32         // by state: edges that lead to it
-	components    map[int32][]int32 // states by component
-	place         []int32           // by state: its place in the order of the graph
-	causes        [2][]cause        // that repeat: in normal operation, under one fault
-	byState       [2][][]int32      // causes by state
-	holds         map[int]holding   // by state
-	examined      []bool            // by state: its causes are found
-	isDestination []bool            // by node
-	number        []int32           // by state: its place on the way that is followed; negative: none
-	visited       []int32           // the states of that way
+	into          [][]int32          // by state: edges that lead to it
+	components    map[int32][]int32  // states by component
+	place         []int32            // by state: its place in the order of the graph
+	causes        [2][]cause         // that repeat: in normal operation, under one fault
+	byState       [2][][]int32       // causes by state
+	holds         map[int]holding    // by state
+	tasks         map[int]*taskOrder // by workflow
+	examined      []bool             // by state: its causes are found
+	isDestination []bool             // by node
+	number        []int32            // by state: its place on the way that is followed; negative: none
+	visited       []int32            // the states of that way
 }
 
 // Guarantees works out what holds for every entry and destination, or of one entry or
@@ -119,6 +120,7 @@ func (a *Analysis) Guarantees(from, to string) []Guarantee {
 		into:          make([][]int32, len(a.states.all)),
 		components:    map[int32][]int32{},
 		holds:         map[int]holding{},
+		tasks:         map[int]*taskOrder{},
 		examined:      make([]bool, len(a.states.all)),
 		isDestination: a.destinations(),
 		place:         make([]int32, len(a.states.all)),
@@ -258,8 +260,8 @@ func (q *guarantor) breach(m int, c int32) Breach {
 	x := &q.causes[m][c]
 	e := &q.g.edges[x.edge]
 	b := Breach{Fault: x.fault, Node: q.a.node(q.g.all[e.from].node).Name, Why: x.why, Slow: x.slow}
-	if x.shows != graph.None {
-		b.Shows = q.a.node(x.shows).Name
+	if x.node != graph.None {
+		b.Shows = q.a.node(x.node).Name
 	}
 	if e.link != graph.None {
 		b.Link = q.a.link(e.link).Link.ID()

@@ -9,14 +9,14 @@ import (
 	"ironweir/core/model"
 )
 
-// ordered says how far messages that come to a state are in order.
+// ordered says how far messages that come to a place are in order.
 type ordered struct {
 	Order
-	link      int    // by which they come; -1: from outside, -2: by several
+	link      int    // by which they come; graph.None: from outside, or by several
 	rewritten string // the link that gives every message a key of its own
 }
 
-// followOrder finds, by state, whether messages of one key come there in the order in
+// followOrder finds, by place, whether messages of one key come there in the order in
 // which they entered, with nothing broken: every hop on the one way there keeps it.
 func (p *passage) followOrder() {
 	q := p.q
@@ -99,7 +99,7 @@ func (p *passage) merge(x, y *ordered) *ordered {
 		out.Order = y.Order
 	case x.link != y.link:
 		out.lose("", "messages take different ways: %s and %s", p.linkOf(x.link), p.linkOf(y.link))
-		out.link = -2
+		out.link = graph.None
 	case len(y.By) > len(x.By):
 		out.Order = y.Order
 	}
@@ -157,17 +157,18 @@ func (q *guarantor) overtakes(s int, l *graph.Link, to int) string {
 	from, target := a.node(at.node), a.node(next.node)
 	fixed := func(d model.Distribution) bool { return d.Largest() == d.Expected() }
 	bad := target.Kind.Runs() && a.outcome(to, worst).bad() > 0 || target.Fails.EachTry > 0 || target.Fails.ForGood > 0
+	eachFails := l.Read.UpTo > 1 && l.Read.Failed == "each" && bad
+	late := func(what string) string {
+		return fmt.Sprintf("a %s of a batch that fails is handled after those behind it, by `%s`", what, target.Name)
+	}
 	switch {
 	case l.Relation.Polls():
 		switch from.Kind {
 		case model.Queue:
-			readers := 0
-			for _, id := range from.Out {
-				readers += max(a.link(id).Read.Parallel, 1)
-			}
+			readers := a.readersOf(from)
 			switch {
-			case l.Read.UpTo > 1 && l.Read.Failed == "each" && bad:
-				return fmt.Sprintf("a message of a batch that fails is handled after those behind it, by `%s`", target.Name)
+			case eachFails:
+				return late("message")
 			case from.Grouped:
 				return ""
 			case readers > 1:
@@ -183,8 +184,8 @@ func (q *guarantor) overtakes(s int, l *graph.Link, to int) string {
 			switch {
 			case from.Node.By == "" && from.Partitions != 1:
 				return fmt.Sprintf("`%s` spreads records over partitions without a key", from.Name)
-			case l.Read.UpTo > 1 && l.Read.Failed == "each" && bad:
-				return fmt.Sprintf("a record of a batch that fails is handled after those behind it, by `%s`", target.Name)
+			case eachFails:
+				return late("record")
 			case from.Partitions == 0:
 				return fmt.Sprintf("`%s` adds partitions, which moves keys", from.Name)
 			}
@@ -192,8 +193,8 @@ func (q *guarantor) overtakes(s int, l *graph.Link, to int) string {
 			if from.Partitions != 1 {
 				return fmt.Sprintf("the change feed of `%s` has several partitions", from.Name)
 			}
-			if l.Read.UpTo > 1 && l.Read.Failed == "each" && bad {
-				return fmt.Sprintf("a change of a batch that fails is handled after those behind it, by `%s`", target.Name)
+			if eachFails {
+				return late("change")
 			}
 		}
 		if target.Kind == model.Function && target.Concurrency != 0 && from.Kind == model.Queue {

@@ -30,7 +30,7 @@ type passage struct {
 	smallest   []int        // the faults of the smallest loss set; more than MaxFaults: none
 	parks      []few        // queues, times 2; plus 1 in normal operation
 
-	longest, shortest []float64 // seconds until they come; NaN: not yet
+	longest, shortest []float64 // seconds until they come; infinite: not yet
 	why               []string  // what bounds the longest
 	orders            []*ordered
 }
@@ -113,7 +113,7 @@ func (p *passage) follow() {
 				begin[p.at(q.g.edges[q.causes[m][c].edge].to)].put(c)
 			}
 		}
-		p.repeats[m] = p.spread(begin, func(int) bool { return false })
+		p.repeats[m] = p.spread(begin, nothing)
 		p.unabsorbed[m] = p.spread(begin, func(k int) bool { return p.node(k).Idempotent != nil })
 		for k := range p.way {
 			if n := p.node(k); n.Idempotent != nil && p.repeats[m][k].count > 0 {
@@ -121,7 +121,7 @@ func (p *passage) follow() {
 			}
 		}
 	}
-	p.absorbers = p.spread(absorbers, func(int) bool { return false })
+	p.absorbers = p.spread(absorbers, nothing)
 	p.followLosses()
 	p.followParks()
 	p.followDelays()
@@ -167,6 +167,9 @@ func (p *passage) effectsAt(node int) []int {
 	}
 	return at
 }
+
+// nothing stops no number.
+func nothing(int) bool { return false }
 
 // spread carries numbers onwards from where they begin, up to places that stop them.
 func (p *passage) spread(begin []few, stops func(k int) bool) []few {
@@ -244,7 +247,7 @@ func (p *passage) followLosses() {
 		p.smallest[s.to] = p.smallest[from]
 		return true
 	})
-	p.losses = p.spread(begin, func(int) bool { return false })
+	p.losses = p.spread(begin, nothing)
 }
 
 // losesAt lists the places to which messages do not come that are lost at a node: the
@@ -316,7 +319,7 @@ func (p *passage) followParks() {
 			}
 		}
 	}
-	p.parks = p.spread(begin, func(int) bool { return false })
+	p.parks = p.spread(begin, nothing)
 }
 
 func (p *passage) parksBefore(at []int) []Parking {

@@ -3,21 +3,29 @@ package check
 import (
 	"fmt"
 	"math"
-	"strings"
 
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
 
-// cause is a state at which an edge may be taken more than once for one message.
+// cause is why an edge may be taken more than once for one message.
 type cause struct {
 	edge  int
-	fault string
+	fault string // that it takes; empty: it happens in normal operation
 	why   string
-	shows int // the node by whose failing a run shows it, or None
-	slow  bool
+	laterFailure
 }
+
+// laterFailure is how a run fails after it has taken an edge; of a cause in normal
+// operation, what a run must do to show it.
+type laterFailure struct {
+	how  string // empty: it does not
+	node int    // the node that fails, or None
+	slow bool   // it is slow instead
+}
+
+var noFailure = laterFailure{node: graph.None}
 
 // causesAt finds the edges of a state that may be taken more than once for one message.
 func (q *guarantor) causesAt(s int32) {
@@ -29,20 +37,15 @@ func (q *guarantor) causesAt(s int32) {
 	q.repeatedPasses(int(s))
 }
 
-func (q *guarantor) cause(faulty bool, edge int, fault, why string, args ...any) {
+// cause notes why an edge is repeated; fault is empty in normal operation.
+func (q *guarantor) cause(edge int, fault string, shown laterFailure, why string, args ...any) {
 	m := 0
-	if faulty {
+	if fault != "" {
 		m = 1
 	}
 	from := q.g.edges[edge].from
 	q.byState[m][from] = append(q.byState[m][from], int32(len(q.causes[m])))
-	q.causes[m] = append(q.causes[m], cause{edge, fault, fmt.Sprintf(why, args...), graph.None, false})
-}
-
-// shows names the node whose failing, or slowness, makes the last cause happen in a run.
-func (q *guarantor) shows(node int, slow bool) {
-	c := &q.causes[0][len(q.causes[0])-1]
-	c.shows, c.slow = node, slow
+	q.causes[m] = append(q.causes[m], cause{edge, fault, fmt.Sprintf(why, args...), shown})
 }
 
 // retried reports whether a run at a state is made again when it fails, and by what.
@@ -75,50 +78,41 @@ func (q *guarantor) repeatedRuns(s int) {
 		return
 	}
 	by, retried := q.retried(s)
-	o := q.a.outcome(s, worst)
-	tasks := orderTasks(n)
-	first := int(q.g.first[s])
-	var reader *graph.Link
-	if at.how == asPoll {
-		reader = q.a.link(int(at.link))
+	reader := q.readerOf(s)
+	outlasted, mayOutlast := false, false // the lease, by a run; the same under a fault
+	if reader != nil && q.a.node(reader.From).Kind == model.Queue {
+		longest := q.longestRun(s, reader)
+		outlasted = q.sharesLease(reader, longest[0])
+		mayOutlast = q.a.node(reader.From).Lease.Seconds() <= longest[1]
 	}
 	for k, e := range q.g.leaving(s) {
-		edge := first + k
+		edge := int(q.g.first[s]) + k
 		if e.kind == gaveUp || e.kind == result || e.kind == lifeEnds || e.verdict == expr.Impossible {
 			continue
 		}
-		if reader != nil && q.a.node(reader.From).Kind == model.Queue {
-			lease, longest := q.a.node(reader.From).Lease, q.longestRun(s, reader)
-			switch {
-			case q.sharesLease(reader, longest[0]):
-				q.cause(false, edge, "", "the lease of `%s` ends while a run of `%s` is in progress, so another begins",
-					q.a.node(reader.From).Name, n.Name)
-				q.shows(n.ID, true)
-			case lease.Seconds() <= longest[1]:
-				q.cause(true, edge, n.Name, "a run of `%s` may last until its timeout, longer than the lease of `%s`",
-					n.Name, q.a.node(reader.From).Name)
-			}
+		switch {
+		case outlasted:
+			q.cause(edge, "", laterFailure{node: n.ID, slow: true},
+				"the lease of `%s` ends while a run of `%s` is in progress, so another begins",
+				q.a.node(reader.From).Name, n.Name)
+		case mayOutlast:
+			q.cause(edge, n.Name, noFailure, "a run of `%s` may last until its timeout, longer than the lease of `%s`",
+				n.Name, q.a.node(reader.From).Name)
 		}
-		if l, fails := q.retriedTask(s, &e, tasks, o); l != nil {
-			to := q.a.node(l.To)
-			if fails {
-				q.cause(false, edge, "", "the later task `%s` can fail, and the tasks are tried again", l.Link.ID())
-				q.shows(to.ID, false)
-				continue
-			}
-			q.cause(true, edge, to.Name, "the later task `%s` fails, and the tasks are tried again", l.Link.ID())
+		if l, fails := q.retriedTask(s, &e); fails {
+			q.cause(edge, "", laterFailure{node: l.To}, "the later task `%s` can fail, and the tasks are tried again", l.Link.ID())
+			continue
+		} else if l != nil {
+			q.cause(edge, q.a.node(l.To).Name, noFailure, "the later task `%s` fails, and the tasks are tried again", l.Link.ID())
 			continue
 		}
 		if !retried {
 			continue
 		}
-		if why, node := q.failsAfter(s, &e, o, reader); why != "" {
-			q.cause(false, edge, "", "%s, and %s", why, by)
-			q.shows(node, strings.Contains(why, "timeout"))
-			continue
-		}
-		if fault, why := q.failsUnderFault(s, &e, reader); fault != "" {
-			q.cause(true, edge, fault, "%s, and %s", why, by)
+		if f := q.failsAfter(s, &e); f.how != "" {
+			q.cause(edge, "", f, "%s, and %s", f.how, by)
+		} else if fault, how := q.failsUnderFault(s, &e); fault != "" {
+			q.cause(edge, fault, noFailure, "%s, and %s", how, by)
 		}
 	}
 }
@@ -158,16 +152,12 @@ func (q *guarantor) longestRun(s int, reader *graph.Link) [2]float64 {
 // free to take the message again.
 func (q *guarantor) sharesLease(reader *graph.Link, longest float64) bool {
 	from := q.a.node(reader.From)
-	readers := 0
-	for _, id := range from.Out {
-		readers += max(q.a.link(id).Read.Parallel, 1)
-	}
-	return from.Lease.Seconds() <= longest && (readers > 1 || reader.Read.Prefetch > 0)
+	return from.Lease.Seconds() <= longest && (q.a.readersOf(from) > 1 || reader.Read.Prefetch > 0)
 }
 
 // later lists the links that a run takes after an edge, in order, the same link among
 // them where it is taken more than once.
-func (q *guarantor) later(s int, e *edge, reader *graph.Link) []*graph.Link {
+func (q *guarantor) later(s int, e *edge) []*graph.Link {
 	n := q.a.node(q.g.all[s].node)
 	own := q.a.link(e.link)
 	stage := func(l *graph.Link) int {
@@ -181,10 +171,11 @@ func (q *guarantor) later(s int, e *edge, reader *graph.Link) []*graph.Link {
 	}
 	var tasks *taskOrder
 	if own.ByTask {
-		tasks = orderTasks(n)
+		tasks = q.tasksOf(n)
 	}
 	var out []*graph.Link
 	passed := false
+	reader := q.readerOf(s)
 	many := reader != nil && reader.Read.UpTo > 1 || own.ForEach != nil || own.Link.Count.Expr != "" ||
 		own.Link.Count.Dist.Largest() > 1
 	for _, id := range n.Out {
@@ -209,50 +200,50 @@ func (q *guarantor) later(s int, e *edge, reader *graph.Link) []*graph.Link {
 	return out
 }
 
-// failsAfter says why a run may fail after it has taken an edge, with nothing broken,
-// and which node then fails or is slow.
-func (q *guarantor) failsAfter(s int, e *edge, o *runOutcome, reader *graph.Link) (why string, node int) {
+// failsAfter says how a run may fail after it has taken an edge, with nothing broken.
+func (q *guarantor) failsAfter(s int, e *edge) laterFailure {
 	a, at := q.a, q.g.all[s]
 	n := a.node(at.node)
 	own := a.link(e.link)
+	o := a.outcome(s, worst)
 	if o.bad() == 0 {
-		return "", graph.None
+		return noFailure
 	}
 	late := o.late > 0
 	switch {
 	case own.AtStart:
-		return "the run can fail later", n.ID
+		return laterFailure{"the run can fail later", n.ID, false}
 	case own.Relation == model.WaitingCall && late:
-		return "the run can exceed its timeout later", own.To
+		return laterFailure{"the run can exceed its timeout later", own.To, true}
 	case e.kind == sends && n.Together:
-		return "", graph.None
+		return noFailure
 	}
-	for _, l := range q.later(s, e, reader) {
+	for _, l := range q.later(s, e) {
 		switch {
 		case l.Ignore && !late:
 		case l.Relation == model.WaitingCall:
 			if !late && !q.callOf(s, l) {
 				continue
 			}
-			return "the later call `" + l.Link.ID() + "` can fail", l.To
+			return laterFailure{"the later call `" + l.Link.ID() + "` can fail", l.To, false}
 		case l.Relation == model.RunWrite && l.Op != "read":
 			target := a.node(l.To)
 			if reject, _ := a.rejection(l, at); reject > 0 || a.overfull[l.To] > 0 || target.Capacity > 0 ||
 				target.PartitionRate > 0 || a.Graph.Topology.Limits.Payload > 0 {
-				return "the later write `" + l.Link.ID() + "` can be rejected", l.To
+				return laterFailure{"the later write `" + l.Link.ID() + "` can be rejected", l.To, false}
 			}
 			if late && !target.Takes.IsZero() {
-				return "the run can exceed its timeout later", l.To
+				return laterFailure{"the run can exceed its timeout later", l.To, true}
 			}
 		}
 	}
-	if o := orderTasks(n); o != nil && own.ByTask && o.raisesAfter(own.ID, [2]int{0, o.count}) {
-		return "a later task can raise an error", n.ID
+	if o := q.tasksOf(n); o != nil && own.ByTask && o.raisesAfter(own.ID, [2]int{0, o.count}) {
+		return laterFailure{"a later task can raise an error", n.ID, false}
 	}
-	if at.how == asPoll && reader != nil && reader.Read.UpTo > 1 && e.kind != sends {
-		return "the batch can fail later", n.ID
+	if reader := q.readerOf(s); reader != nil && reader.Read.UpTo > 1 && e.kind != sends {
+		return laterFailure{"the batch can fail later", n.ID, false}
 	}
-	return "", graph.None
+	return noFailure
 }
 
 // callOf reports whether a call of a run can fail with nothing broken.
@@ -270,7 +261,7 @@ func (q *guarantor) callOf(s int, l *graph.Link) bool {
 
 // failsUnderFault names a single fault by which a run fails after it has taken an edge,
 // and says how.
-func (q *guarantor) failsUnderFault(s int, e *edge, reader *graph.Link) (fault, why string) {
+func (q *guarantor) failsUnderFault(s int, e *edge) (fault, how string) {
 	a := q.a
 	n := a.node(q.g.all[s].node)
 	own := a.link(e.link)
@@ -281,7 +272,7 @@ func (q *guarantor) failsUnderFault(s int, e *edge, reader *graph.Link) (fault, 
 		return "", ""
 	}
 	again := false // the same link is taken more than once
-	for _, l := range q.later(s, e, reader) {
+	for _, l := range q.later(s, e) {
 		to := a.node(l.To)
 		switch {
 		case l.Ignore || l.Op == "read":
@@ -315,7 +306,7 @@ func (q *guarantor) repeatedPasses(s int) {
 		}
 		edge := first + k
 		if n.Duplicates > 0 && (e.kind == delivers || e.kind == polls) {
-			q.cause(false, edge, "", "`%s` delivers some messages twice", n.Name)
+			q.cause(edge, "", noFailure, "`%s` delivers some messages twice", n.Name)
 		}
 		if e.kind == polls {
 			l, to := a.link(e.link), a.node(q.g.all[e.to].node)
@@ -325,8 +316,8 @@ func (q *guarantor) repeatedPasses(s int) {
 					takes = min(takes, to.Timeout.Seconds())
 				}
 				if q.sharesLease(l, takes+l.Read.Within.Seconds()) {
-					q.cause(false, edge, "", "the lease of `%s` ends before `%s` has answered", n.Name, to.Name)
-					q.shows(to.ID, true)
+					q.cause(edge, "", laterFailure{node: to.ID, slow: true},
+						"the lease of `%s` ends before `%s` has answered", n.Name, to.Name)
 				}
 			}
 		}
@@ -335,7 +326,7 @@ func (q *guarantor) repeatedPasses(s int) {
 				continue
 			}
 			if q.bothTaken(s, &e, &f) {
-				q.cause(false, edge, "", "messages pass `%s` again by `%s`", n.Name, q.linkName(&f))
+				q.cause(edge, "", noFailure, "messages pass `%s` again by `%s`", n.Name, q.linkName(&f))
 				break
 			}
 		}
@@ -369,12 +360,12 @@ func (q *guarantor) bothTaken(s int, e, f *edge) bool {
 		if early.kind != sends || early.link == graph.None {
 			return false
 		}
-		why, _ := q.failsAfter(s, early, q.a.outcome(s, worst), q.readerOf(s))
-		return why != ""
+		return q.failsAfter(s, early).how != ""
 	}
 	return true
 }
 
+// readerOf returns the link whose reader brings messages to a run; nil: none does.
 func (q *guarantor) readerOf(s int) *graph.Link {
 	if at := q.g.all[s]; at.how == asPoll {
 		return q.a.link(int(at.link))

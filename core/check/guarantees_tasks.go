@@ -17,13 +17,17 @@ type taskOrder struct {
 	count   int
 }
 
-// orderTasks returns the order of a workflow's calls; nil: it has no tasks.
-func orderTasks(n *graph.Node) *taskOrder {
+// tasksOf returns the order of a workflow's calls; nil: it has no tasks.
+func (q *guarantor) tasksOf(n *graph.Node) *taskOrder {
 	if len(n.Tasks) == 0 {
 		return nil
 	}
-	o := &taskOrder{at: map[int][]int{}, mayFail: map[int]bool{}}
-	o.list(n.Tasks)
+	o := q.tasks[n.ID]
+	if o == nil {
+		o = &taskOrder{at: map[int][]int{}, mayFail: map[int]bool{}}
+		o.list(n.Tasks)
+		q.tasks[n.ID] = o
+	}
 	return o
 }
 
@@ -122,7 +126,8 @@ func (o *taskOrder) raisesAfter(own int, in [2]int) bool {
 
 // retriedTask returns a task after whose error the tasks before it, the one of an edge
 // among them, are done again, and whether it can fail with nothing broken.
-func (q *guarantor) retriedTask(s int, e *edge, o *taskOrder, run *runOutcome) (*graph.Link, bool) {
+func (q *guarantor) retriedTask(s int, e *edge) (*graph.Link, bool) {
+	o := q.tasksOf(q.a.node(q.g.all[s].node))
 	if o == nil || e.link == graph.None || !q.a.link(e.link).ByTask {
 		return nil, false
 	}
@@ -149,7 +154,7 @@ func (q *guarantor) retriedTask(s int, e *edge, o *taskOrder, run *runOutcome) (
 					}
 				}
 			}
-			if len(o.retries) > 0 && run.late > 0 && found == nil {
+			if found == nil && q.a.outcome(s, worst).late > 0 {
 				found = q.a.link(e.link)
 			}
 		}

@@ -179,7 +179,7 @@ func typeAt(k model.Kind, c change) string {
 	return graph.DefaultType(k)
 }
 
-// handsOn returns the type that a message has by default at its node.
+// defaultType returns the type that a message has by default at its node.
 func (a *Analysis) defaultType(n *graph.Node, m message) string {
 	if n.Kind.Runs() {
 		return m.event

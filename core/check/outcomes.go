@@ -699,8 +699,7 @@ type fate struct {
 	late    float64 // chance of a try that its success comes too late to count
 }
 
-// tryLimits returns how often a message in a context is tried at most (0: without
-// end) and the policy that says so.
+// policyOf returns the policy by which a message in a context is tried.
 func (a *Analysis) policyOf(c context) *graph.Policy {
 	switch {
 	case c.how == asIntake:
@@ -844,11 +843,7 @@ func (a *Analysis) lateness(l *graph.Link, o *runOutcome, m mode) float64 {
 	if o.success.mass == 0 {
 		return 0
 	}
-	readers := 0
-	for _, id := range q.Out {
-		readers += max(a.link(id).Read.Parallel, 1)
-	}
-	if readers == 1 {
+	if a.readersOf(q) == 1 {
 		return 0 // the only reader is the one whose run it is
 	}
 	lease := q.Lease.Seconds()
@@ -863,6 +858,15 @@ func (a *Analysis) lateness(l *graph.Link, o *runOutcome, m mode) float64 {
 		return 0
 	}
 	return late
+}
+
+// readersOf returns how many batches of a queue can be out at the same time.
+func (a *Analysis) readersOf(q *graph.Node) int {
+	readers := 0
+	for _, id := range q.Out {
+		readers += max(a.link(id).Read.Parallel, 1)
+	}
+	return readers
 }
 
 // busyReaders reports whether all readers of a queue may be busy when a lease ends.

@@ -105,8 +105,7 @@ func (a *Analysis) Require(list []Requirement) ([]Unmet, error) {
 	for _, r := range list {
 		for _, name := range []string{r.From, r.To} {
 			if a.Graph.NodeID(name) < 0 {
-				return nil, fmt.Errorf("a requirement names %q, which is not a node%s", name,
-					model.DidYouMean(name, a.Graph.Topology.NodeNames()))
+				return nil, fmt.Errorf("a requirement: %w", a.Graph.NoNode(name))
 			}
 		}
 		found := a.Guarantees(r.From, r.To)

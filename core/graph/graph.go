@@ -215,6 +215,11 @@ func (g *Graph) NodeID(name string) int {
 	return None
 }
 
+// NoNode says that there is no node of a name, and which may have been meant.
+func (g *Graph) NoNode(name string) error {
+	return fmt.Errorf("no node %q%s", name, model.DidYouMean(name, g.Topology.NodeNames()))
+}
+
 // LinkID gives the id of a link by its FROM:NAME, or None.
 func (g *Graph) LinkID(name string) int {
 	if id, ok := g.byLink[name]; ok {

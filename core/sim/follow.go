@@ -43,7 +43,7 @@ const followLength = 100 * 24 * time.Hour
 func Follow(g *graph.Graph, plan FollowPlan) (*Trace, error) {
 	id := g.NodeID(plan.Node)
 	if id == graph.None {
-		return nil, fmt.Errorf("no node %q%s", plan.Node, model.DidYouMean(plan.Node, g.Topology.NodeNames()))
+		return nil, g.NoNode(plan.Node)
 	}
 	for name := range plan.Fail {
 		if g.NodeID(name) == graph.None {

@@ -237,7 +237,7 @@ func (l *Live) check(in *Input) error {
 func (l *Live) node(name string) (*node, error) {
 	id := l.e.g.NodeID(name)
 	if id < 0 {
-		return nil, fmt.Errorf("no node %q%s", name, model.DidYouMean(name, l.e.g.Topology.NodeNames()))
+		return nil, l.e.g.NoNode(name)
 	}
 	return &l.e.nodes[id], nil
 }

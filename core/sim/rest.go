@@ -31,7 +31,7 @@ const MaxResting = 1000
 func Rest(plan Plan, node string, at time.Duration) ([]Resting, int, error) {
 	id := plan.Graph.NodeID(node)
 	if id == graph.None {
-		return nil, 0, fmt.Errorf("no node %q%s", node, model.DidYouMean(node, plan.Graph.Topology.NodeNames()))
+		return nil, 0, plan.Graph.NoNode(node)
 	}
 	e, err := newEngine(&plan)
 	if err != nil {

@@ -1,6 +1,7 @@
 package verify
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -108,13 +109,16 @@ type ended struct {
 	reached map[string]bool
 }
 
+// journeys runs a scenario and returns the steps of its messages.
+func (v *verifier) journeys(s *model.Scenario) ([]sim.Journey, error) {
+	v.report.Runs++
+	return sim.Journeys(v.plan(s), sim.JourneyLimits{Others: recorded})
+}
+
 // effects runs a scenario and lists the effects of its messages, and the journeys that
 // lost something.
 func (v *verifier) effects(s *model.Scenario) ([]effect, []ended, error) {
-	v.report.Runs++
-	plan := sim.Plan{Graph: v.g, Scenario: s, Inputs: v.o.Inputs, Limits: sim.Limits{Events: v.o.Events,
-		Memory: 1 << 30}}
-	journeys, err := sim.Journeys(plan, sim.JourneyLimits{Others: recorded})
+	journeys, err := v.journeys(s)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -160,13 +164,16 @@ func repeatedOf(list []effect) map[pair]effect {
 	return out
 }
 
+// newGuaranteeVerifier is newVerifier for runs whose journeys are recorded.
+func newGuaranteeVerifier(g *graph.Graph, o Options) *verifier {
+	o.Events = cmp.Or(o.Events, 300_000)
+	return newVerifier(g, o)
+}
+
 // Guarantees holds what the analysis says of effects, order and delay against runs
 // without a fault and under single faults at sampled instants.
 func Guarantees(g *graph.Graph, o Options) (*Report, error) {
-	if o.Events == 0 {
-		o.Events = 300_000
-	}
-	v := newVerifier(g, o)
+	v := newGuaranteeVerifier(g, o)
 	list := v.a.Guarantees("", "")
 	normal, over, err := v.effects(v.scenario(v.base.Length, v.drained))
 	if err != nil {
@@ -221,6 +228,14 @@ func (v *verifier) faultAt(fault string, share float64) []*model.Incident {
 	return out
 }
 
+// claimOf gives the effects that are claimed under a fault, or without one.
+func claimOf(q *check.Guarantee, fault string) string {
+	if fault == "" {
+		return q.Effects.NoFault
+	}
+	return q.Effects.OneFault
+}
+
 // compareEffects reports effects that happen twice although that was denied, and those
 // that are later than the bound.
 func (v *verifier) compareEffects(list []check.Guarantee, found []effect, fault string, s *model.Scenario) {
@@ -237,10 +252,7 @@ func (v *verifier) compareEffects(list []check.Guarantee, found []effect, fault 
 	for k := range list {
 		q := &list[k]
 		v.report.Claims++
-		claim := q.Effects.NoFault
-		if fault != "" {
-			claim = q.Effects.OneFault
-		}
+		claim := claimOf(q, fault)
 		p := pair{q.From, q.To}
 		if x, is := twice[p]; is && (claim == "exactly_once" || claim == "at_most_once") {
 			v.contradict("repeat-missed", s, fmt.Sprintf("%s to %s: %s%s", q.From, q.To, claim, under),
@@ -258,10 +270,7 @@ func (v *verifier) compareEffects(list []check.Guarantee, found []effect, fault 
 func (v *verifier) compareLosses(list []check.Guarantee, over []ended, fault string, s *model.Scenario) {
 	for k := range list {
 		q := &list[k]
-		claim := q.Effects.NoFault
-		if fault != "" {
-			claim = q.Effects.OneFault
-		}
+		claim := claimOf(q, fault)
 		if q.Reaches != "certain" || claim == "at_most_once" || claim == "any_number" {
 			continue
 		}
@@ -279,15 +288,7 @@ func (v *verifier) compareLosses(list []check.Guarantee, over []ended, fault str
 // compareOrder reports messages that overtake others although the order is kept. Only
 // orders by entry and by key can be seen.
 func (v *verifier) compareOrder(list []check.Guarantee, found []effect) {
-	slices.SortStableFunc(found, func(x, y effect) int {
-		switch {
-		case x.at < y.at:
-			return -1
-		case x.at > y.at:
-			return 1
-		}
-		return 0
-	})
+	slices.SortStableFunc(found, func(x, y effect) int { return cmp.Compare(x.at, y.at) })
 	for k := range list {
 		q := &list[k]
 		if !q.Order.Kept || slices.ContainsFunc(q.Order.By, func(by string) bool { return by != "event.subject" }) {
@@ -317,55 +318,69 @@ func (v *verifier) compareOrder(list []check.Guarantee, found []effect) {
 // windows bounds the instants at which a fault is tried for a witness.
 const windows = 12
 
-// Witness returns a scenario in which a run repeats an effect as a guarantee says, or
-// nil where the scenarios that are tried do not show it. It follows a message that has
-// the effect without a fault, and lets the fault begin at instants on its way.
-func Witness(g *graph.Graph, q *check.Guarantee, b *check.Breach, o Options) (*model.Scenario, error) {
-	if o.Events == 0 {
-		o.Events = 300_000
-	}
-	v := newVerifier(g, o)
-	shows := func(s *model.Scenario) (bool, error) {
-		found, _, err := v.effects(s)
-		if err != nil {
-			return false, err
-		}
-		_, shown := repeatedOf(found)[pair{q.From, q.To}]
-		return shown, nil
-	}
-	normal := v.scenario(v.base.Length, v.drained)
-	plan := sim.Plan{Graph: g, Scenario: normal, Inputs: o.Inputs, Limits: sim.Limits{Events: o.Events,
-		Memory: 1 << 30}}
-	journeys, err := sim.Journeys(plan, sim.JourneyLimits{Others: recorded})
+// slowness is the factor by which a node is slowed to show what its slowness does.
+const slowness = 1_000.0
+
+// Witnesses looks for scenarios that show what guarantees say.
+type Witnesses struct {
+	v        *verifier
+	normal   *model.Scenario
+	repeated map[pair]effect    // without a fault
+	ways     map[pair][]float64 // the instants of one message's way to its effect, seconds
+}
+
+// NewWitnesses runs a model without a fault, which shows the ways of its messages.
+func NewWitnesses(g *graph.Graph, o Options) (*Witnesses, error) {
+	v := newGuaranteeVerifier(g, o)
+	w := &Witnesses{v: v, normal: v.scenario(v.base.Length, v.drained), ways: map[pair][]float64{}}
+	journeys, err := v.journeys(w.normal)
 	if err != nil {
 		return nil, err
 	}
 	var found []effect
-	var way []float64 // the instants of one message's way to its effect
 	for k := range journeys {
 		effects := effectsOf(g, &journeys[k])
 		found = append(found, effects...)
 		for _, x := range effects {
-			if way == nil && x.entry == q.From && x.node == q.To {
-				for _, s := range journeys[k].Steps {
-					if s.T <= x.at && (len(way) == 0 || s.T > way[len(way)-1]) {
-						way = append(way, s.T)
-					}
-				}
+			p := pair{x.entry, x.node}
+			if w.ways[p] == nil {
+				w.ways[p] = instantsBefore(&journeys[k], x.at)
 			}
 		}
 	}
-	if _, shown := repeatedOf(found)[pair{q.From, q.To}]; shown && b.Fault == "" {
-		return normal, nil
+	w.repeated = repeatedOf(found)
+	return w, nil
+}
+
+// instantsBefore lists the instants of a journey's steps up to a time, seconds.
+func instantsBefore(j *sim.Journey, until float64) []float64 {
+	var out []float64
+	for k := range j.Steps {
+		if t := j.Steps[k].T; t <= until && (len(out) == 0 || t > out[len(out)-1]) {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+// Find returns a scenario in which a run repeats an effect as a guarantee says, or nil
+// where the scenarios that are tried do not show it. It lets the fault begin at
+// instants on the way of a message that has the effect without a fault.
+func (w *Witnesses) Find(q *check.Guarantee, b *check.Breach) (*model.Scenario, error) {
+	v, p := w.v, pair{q.From, q.To}
+	way := w.ways[p]
+	if _, shown := w.repeated[p]; shown && b.Fault == "" {
+		return w.normal, nil
 	}
 	if len(way) == 0 || b.Fault == "" && b.Shows == "" {
 		return nil, nil
 	}
 	instant := func(seconds float64) time.Duration { return time.Duration(seconds * float64(time.Second)) }
-	traffic, factor := instant(way[len(way)-1])+time.Minute, slowness
+	end := instant(way[len(way)-1])
+	traffic := end + time.Minute
 	// First the whole way, then later and later parts of it, ending a little after.
 	for k := range windows {
-		if o.Stop != nil && o.Stop() {
+		if v.o.Stop != nil && v.o.Stop() {
 			return nil, nil
 		}
 		i := k * len(way) / windows
@@ -373,26 +388,29 @@ func Witness(g *graph.Graph, q *check.Guarantee, b *check.Breach, o Options) (*m
 		if i > 0 {
 			at = instant((way[i-1] + way[i]) / 2)
 		}
-		length := instant(way[len(way)-1]) - at + 5*time.Second
-		var in *model.Incident
-		node, crash := strings.CutSuffix(b.Fault, "/crash")
-		switch {
-		case crash:
-			in = &model.Incident{Name: "crash", At: at, Node: node, Crash: true}
-		case b.Fault != "":
-			in = v.incident(b.Fault, at, length)
-		case b.Slow:
-			in = &model.Incident{Name: "slow", At: at, For: length, Node: b.Shows, Slow: &factor}
-		default:
-			in = v.incident(b.Shows, at, length)
+		s := v.scenario(traffic, traffic+v.drained-v.base.Length, v.shows(b, at, end-at+5*time.Second))
+		found, _, err := v.effects(s)
+		if err != nil {
+			return nil, err
 		}
-		s := v.scenario(traffic, traffic+v.drained-v.base.Length, in)
-		if shown, err := shows(s); shown || err != nil {
-			return s, err
+		if _, shown := repeatedOf(found)[p]; shown {
+			return s, nil
 		}
 	}
 	return nil, nil
 }
 
-// slowness is the factor by which a node is slowed to show what its slowness does.
-const slowness = 1_000.0
+// shows makes happen what a breach needs.
+func (v *verifier) shows(b *check.Breach, at, length time.Duration) *model.Incident {
+	node, crash := strings.CutSuffix(b.Fault, "/crash")
+	switch {
+	case crash:
+		return &model.Incident{Name: "crash", At: at, Node: node, Crash: true}
+	case b.Fault != "":
+		return v.incident(b.Fault, at, length)
+	case b.Slow:
+		factor := slowness
+		return &model.Incident{Name: "slow", At: at, For: length, Node: b.Shows, Slow: &factor}
+	}
+	return v.incident(b.Shows, at, length)
+}

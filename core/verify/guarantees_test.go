@@ -74,11 +74,13 @@ func TestWitnessesOfTheDemo(t *testing.T) {
 	require.NoError(t, err)
 	g, err := graph.Compile(m)
 	require.NoError(t, err)
+	witnesses, err := NewWitnesses(g, Options{})
+	require.NoError(t, err)
 	shown, all := 0, 0
 	for _, q := range check.Analyse(g, nil).Guarantees("", "") {
 		for k := range q.Repeats {
 			all++
-			s, err := Witness(g, &q, &q.Repeats[k], Options{})
+			s, err := witnesses.Find(&q, &q.Repeats[k])
 			require.NoError(t, err)
 			if s == nil {
 				continue

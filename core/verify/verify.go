@@ -189,11 +189,15 @@ func (v *verifier) scenario(traffic, length time.Duration, incidents ...*model.I
 	return &s
 }
 
+// plan is how a scenario is run.
+func (v *verifier) plan(s *model.Scenario) sim.Plan {
+	limits := sim.Limits{Events: v.o.Events, Memory: 1 << 30}
+	return sim.Plan{Graph: v.g, Scenario: s, Inputs: v.o.Inputs, Limits: limits}
+}
+
 func (v *verifier) run(s *model.Scenario) (*sim.Result, error) {
 	v.report.Runs++
-	return sim.Run(
-		sim.Plan{Graph: v.g, Scenario: s, Inputs: v.o.Inputs, Limits: sim.Limits{Events: v.o.Events, Memory: 1 << 30}},
-	)
+	return sim.Run(v.plan(s))
 }
 
 func (v *verifier) contradict(class string, s *model.Scenario, claim, run string, args ...any) {
