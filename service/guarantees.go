@@ -45,9 +45,11 @@ func (v *Service) guaranteeRoutes() {
 				}
 			}
 			found := check.Analyse(g, nil).Guarantees(b.From, b.To)
+			shown := found[:min(len(found), maxPairs)]
 			return &struct{ Body check.GuaranteeDocument }{check.GuaranteeDocument{
 				Head:       document.NewHead("guarantees", g.Topology.Name, "", document.Digest(b.Text)),
-				Guarantees: found[:min(len(found), maxPairs)],
+				Guarantees: shown,
+				Omitted:    len(found) - len(shown),
 				Unmet:      []check.Unmet{},
 			}}, nil
 		},

@@ -18,6 +18,7 @@ var update = flag.Bool("update", false, "write the golden files anew")
 // golden lists what is printed on the demo, by the name of the file that keeps it.
 var golden = map[string]string{
 	"check":      "check demo/kittiwake-draft.yaml",
+	"mended":     "check demo/kittiwake.yaml",
 	"markdown":   "check demo/kittiwake-draft.yaml -format markdown",
 	"run":        "run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -replications 2",
 	"follow":     "follow demo/kittiwake.yaml -node consignments -fail goods-registry",

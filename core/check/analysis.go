@@ -120,6 +120,7 @@ func analyse(g *graph.Graph, s *model.Scenario, inputs map[string]model.EventFil
 	a.priceMonth()
 	a.findLosses()
 	a.findOutages()
+	a.findAvailability()
 	return a
 }
 

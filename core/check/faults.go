@@ -75,18 +75,20 @@ func (f faultSet) list() []int {
 // delivery is a delivery that fails under any one of some faults, and what then
 // becomes of its message.
 type delivery struct {
-	state   int      // where the message is
-	faults  faultSet // any one of them makes it fail
-	members []int    // of faults, in order
-	others  []string // further single faults: stopped, disabled, crash
-	to      int      // the state where it goes then; None: it is lost
-	link    int      // or None
-	node    int      // that accounts for it
+	state   int        // where the message is
+	faults  faultSet   // any one of them makes it fail
+	members []int      // of faults, in order
+	pairs   []bothFail // two faults that make it fail together
+	others  []string   // further single faults: stopped, disabled, crash
+	to      int        // the state where it goes then; None: it is lost
+	link    int        // or None
+	node    int        // that accounts for it
 	cause   string
 	after   moment // how long the fault lasts before the first message is given up
 	limit   string // the field that sets it
 	normal  bool   // some messages take this way without a fault
 	place   int32  // its number; see placeOf
+	behind  bool   // it waits behind others while they are tried
 	quiet   bool   // a fault of no finding of its own: there is no place for what a dead-letter node rejects
 }
 
@@ -103,12 +105,13 @@ type faultModel struct {
 	nodes      int
 	groupsOf   map[int][]int // by node: the faults that are groups with it
 	deliveries []delivery
-	at         [][]int32    // deliveries by state
-	byTime     []int32      // deliveries by how soon they give up
-	rank       []int32      // by delivery: its place there
-	closures   []faultSet   // by state
-	always     []faultSet   // the same, without what only some tries come to
-	fills      map[int]fill // queues that fill up while they are not read
+	at         [][]int32          // deliveries by state
+	byTime     []int32            // deliveries by how soon they give up
+	rank       []int32            // by delivery: its place there
+	closures   []faultSet         // by state
+	always     []faultSet         // the same, without what only some tries come to
+	fills      map[int]fill       // queues that fill up while they are not read
+	fallbacks  map[int][]bothFail // by state, where they have been asked for
 }
 
 // fill is how a queue of limited capacity fills up while its consumers fail.
@@ -120,7 +123,8 @@ type fill struct {
 
 // findFaults lists every delivery with the faults that make it fail.
 func (a *Analysis) findFaults() {
-	f := &faultModel{nodes: len(a.Graph.Nodes), groupsOf: map[int][]int{}, fills: map[int]fill{}}
+	f := &faultModel{nodes: len(a.Graph.Nodes), groupsOf: map[int][]int{},
+		fills: map[int]fill{}, fallbacks: map[int][]bothFail{}}
 	a.faults = f
 	for i := range a.Graph.Nodes {
 		f.names = append(f.names, a.node(i).Name)
@@ -309,9 +313,12 @@ func (a *Analysis) intakeDelivery(s int, at state, n *graph.Node, edges []edge) 
 		return // it does not run at all
 	}
 	p := a.policyOf(at.context)
+	together, pairs := a.together(s)
+	together.merge(a.whileSent(s, n))
 	d := delivery{
 		state:  s,
-		faults: a.whileSent(s, n),
+		faults: together,
+		pairs:  pairs,
 		to:     graph.None,
 		link:   graph.None,
 		node:   n.ID,
@@ -490,7 +497,8 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []e
 	if l.Relation == model.PolledMove {
 		d.faults = a.faults.only(l.To)
 	} else {
-		d.faults = a.closure(to)
+		d.faults, d.pairs = a.together(to)
+		d.faults.merge(a.closure(to))
 		if l.Policy.Tries == 1 {
 			d.others = a.crashes(to)
 		}
@@ -522,7 +530,9 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []e
 	if !ends {
 		d.cause = "expired"
 		if l.Relation != model.PolledMove {
-			d.faults = a.alwaysFails(to)
+			together, _ := a.together(to)
+			together.merge(a.alwaysFails(to))
+			d.faults = together
 		}
 		a.deliver(d)
 		return
@@ -588,6 +598,7 @@ func (a *Analysis) backlogDelivery(d delivery, n *graph.Node, l *graph.Link, to 
 		return
 	}
 	d.to, d.cause, d.after, d.limit, d.normal = graph.None, "expired", after, n.Name+" retention", false
+	d.behind = true
 	d.quiet = d.quiet || after.low >= day
 	a.deliver(d)
 }

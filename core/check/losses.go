@@ -29,6 +29,7 @@ type Entry struct {
 	LossBy          map[string]float64 `json:"loss_by"`          // messages lost for one that enters, by cause
 	Parked          *float64           `json:"parked"`           // messages parked for one that enters; null: without bound
 	Amplification   Amplification      `json:"amplification"`
+	Availability    *Availability      `json:"availability,omitempty"` // where some node states `breaks`
 	Basis           Basis              `json:"basis,omitempty"`
 	Assumptions     []string           `json:"assumptions,omitempty"`
 }
@@ -305,6 +306,15 @@ func (x *exploration) afterTwo() {
 			p.one, p.two = slices.Clone(p.one), slices.Clone(p.two)
 			x.second[to] = append(x.second[to], p)
 			work = append(work, to)
+		}
+	}
+	for _, s := range x.work {
+		for _, k := range a.faults.at[s] {
+			if d := &a.faults.deliveries[k]; d.to != graph.None {
+				for _, p := range d.pairs {
+					arrive(d.to, pairDetour{p[0], p[1], d.after})
+				}
+			}
 		}
 	}
 	for _, s := range slices.Sorted(maps.Keys(x.first)) {
@@ -708,6 +718,16 @@ type family struct {
 
 func (p *pairs) run() {
 	x, a := p.x, p.x.a
+	for _, s := range x.work {
+		for _, k := range a.faults.at[s] {
+			d := &a.faults.deliveries[k]
+			for _, pair := range d.pairs {
+				if d.to == graph.None {
+					p.loses(d, moment{}, pair[0], pair[1])
+				}
+			}
+		}
+	}
 	states := make([]int, 0, len(x.first))
 	for s := range x.first {
 		states = append(states, s)

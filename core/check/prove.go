@@ -1,7 +1,6 @@
 package check
 
 import (
-	"encoding/json"
 	"time"
 
 	"ironweir/core/document"
@@ -57,23 +56,11 @@ func holds(
 	now time.Time,
 	m *memo,
 ) bool {
-	text, err := json.Marshal(r.Patch)
+	copied, err := patched(g, r)
 	if err != nil {
 		return false
 	}
-	patch, err := model.ReadDocument("remedy", text)
-	if err != nil {
-		return false
-	}
-	t, err := g.Topology.Patched(patch)
-	if err != nil {
-		return false
-	}
-	copied, err := graph.Compile(t)
-	if err != nil {
-		return false
-	}
-	after := run(copied, s, inputs, document.Head{}, now, m)
+	_, after := run(copied, s, inputs, document.Head{}, now, m)
 	for _, other := range after.Findings {
 		if other.ID == f.ID {
 			return false

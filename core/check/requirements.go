@@ -13,7 +13,8 @@ import (
 type GuaranteeDocument struct {
 	document.Head
 	Guarantees []Guarantee `json:"guarantees"`
-	Unmet      []Unmet     `json:"unmet"` // requirements that do not hold
+	Omitted    int         `json:"omitted,omitempty"` // further pairs, where an answer lists only some
+	Unmet      []Unmet     `json:"unmet"`             // requirements that do not hold
 }
 
 // Requirement is what must at least hold between an entry and a destination.

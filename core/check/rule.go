@@ -232,7 +232,8 @@ func RunWith(
 	now time.Time,
 ) *Document {
 	m := newMemo()
-	doc := run(g, s, inputs, head, now, m)
+	a, doc := run(g, s, inputs, head, now, m)
+	a.improve(m)
 	prove(doc, g, s, inputs, now, m)
 	return doc
 }
@@ -245,7 +246,7 @@ func run(
 	head document.Head,
 	now time.Time,
 	m *memo,
-) *Document {
+) (*Analysis, *Document) {
 	a := analyse(g, s, inputs, m)
 	g = a.Graph
 	doc := &Document{
@@ -310,7 +311,7 @@ func run(
 		none := 0.0
 		doc.Links[l.Link.ID()] = LinkReach{Reach: expr.Impossible.String(), Rate: &none}
 	}
-	return doc
+	return a, doc
 }
 
 // count sums the findings up.

@@ -22,6 +22,7 @@ func Check(w io.Writer, doc *check.Document, s Style) error {
 	}
 	p.entries(doc)
 	p.outages(doc)
+	p.availability(doc)
 	p.capacity(doc)
 	if doc.Cost != nil {
 		p.line(
@@ -261,6 +262,70 @@ func (p *page) outages(doc *check.Document) {
 		[]string{"node", ">first dead letter after", ">first loss after", ">backlog", "~>drains in", "limited by"},
 		rows,
 	)
+}
+
+// availability prints what the stated breakdowns do in a year, what does most of it, and
+// what would be left after a change.
+func (p *page) availability(doc *check.Document) {
+	var rows [][]string
+	assumed := map[string][]string{}
+	for _, name := range sorted(doc.Entries) {
+		v := doc.Entries[name].Availability
+		if v == nil {
+			continue
+		}
+		for _, a := range v.Assumptions {
+			assumed[a] = append(assumed[a], name)
+		}
+		if v.Lost == nil || *v.Lost+*v.Parked+*v.Late+*v.Returned == 0 {
+			continue
+		}
+		cell := func(x float64, field string) string { return labelled(number(x), v.Basis, field) }
+		most := ""
+		if len(v.By) > 0 {
+			most = strings.Join(v.By[0].Faults, " + ")
+			if n := len(v.By) - 1; n > 0 {
+				most += fmt.Sprintf(" and %d more", n)
+			}
+		}
+		rows = append(rows, []string{
+			name,
+			cell(*v.Lost, "lost_per_year"),
+			cell(*v.Parked, "parked_per_year"),
+			cell(*v.Late, "late_per_year"),
+			cell(*v.Returned, "returned_per_year"),
+			most,
+		})
+	}
+	if len(rows)+len(assumed) == 0 {
+		return
+	}
+	p.heading("Availability: messages a year, from the breakdowns that the model states")
+	p.table([]string{"entry", ">lost", ">parked", ">late", ">answered with an error", "most by"}, rows)
+	for _, name := range sorted(doc.Entries) {
+		v := doc.Entries[name].Availability
+		if v == nil {
+			continue
+		}
+		for _, r := range v.Improvements {
+			p.wrap("  ", fmt.Sprintf("→ %s: %s", r.Say, change(name, v, &r)))
+		}
+	}
+	for _, a := range sorted(assumed) {
+		p.wrap("  ", fmt.Sprintf("unknown at %s: %s", strings.Join(assumed[a], ", "), a))
+	}
+}
+
+// change says what an improvement leaves of what an entry loses and parks in a year.
+func change(entry string, before *check.Availability, after *check.Improvement) string {
+	var parts []string
+	if *before.Lost > 0 {
+		parts = append(parts, fmt.Sprintf("lost %s → %s", number(*before.Lost), number(after.Lost)))
+	}
+	if *before.Parked+after.Parked > 0 {
+		parts = append(parts, fmt.Sprintf("parked %s → %s", number(*before.Parked), number(after.Parked)))
+	}
+	return entry + " " + strings.Join(parts, ", ")
 }
 
 func (p *page) capacity(doc *check.Document) {

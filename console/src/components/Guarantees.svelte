@@ -1,8 +1,22 @@
 <script lang="ts">
-  import { api, sentence, type Schemas } from "../lib/api";
+  import { api, sentence, type Board, type Schemas } from "../lib/api";
+  import { count } from "../lib/format";
   import { delayWords, effectWords, orderWords, reasonsOf } from "../lib/guarantees";
+  import { between } from "../lib/ways";
 
-  let { text, chosen, onchoose }: { text: string; chosen: string; onchoose: (node: string) => void } = $props();
+  let {
+    text,
+    board,
+    chosen,
+    onchoose,
+    onlit,
+  }: {
+    text: string;
+    board: Board;
+    chosen: string;
+    onchoose: (node: string) => void;
+    onlit: (nodes: Map<string, string>, links: Set<string>) => void;
+  } = $props();
 
   let found = $state.raw<Schemas["CheckGuaranteeDocument"] | undefined>();
   let trouble = $state("");
@@ -20,6 +34,12 @@
 
   const id = (g: Schemas["CheckGuarantee"]) => `${g.from} ${g.to}`;
   const all = $derived(found?.guarantees ?? []);
+  // The paths of the open pair stand out on the board.
+  $effect(() => {
+    const pair = all.find((g) => id(g) === open);
+    const way = pair && between(board, pair.from, pair.to);
+    onlit(new Map([...(way?.nodes ?? [])].map((n) => [n, "highlighted"])), way?.links ?? new Set());
+  });
   // The pairs of the node chosen on the board come first.
   const rows = $derived([
     ...all.filter((g) => g.from === chosen || g.to === chosen),
@@ -78,8 +98,11 @@
     </table>
     <p class="quiet">
       Exactly once: no loss and no repetition. A parked message is late, not lost. Delay: the mean without load, and the
-      longest.
+      longest. The paths of an open pair are highlighted on the board.
     </p>
+    {#if found.omitted}
+      <p class="quiet">{count(found.omitted)} more pairs are not shown; <code>ironweir guarantees</code> lists all.</p>
+    {/if}
   {/if}
 </section>
 

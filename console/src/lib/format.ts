@@ -8,6 +8,9 @@ export function count(n: number): string {
   return whole.format(n);
 }
 
+/** A number with three digits that count, or whole where it is large. */
+export const number = (n: number) => (Math.abs(n) >= 1000 ? count(Math.round(n)) : String(Number(n.toPrecision(3))));
+
 /** A time in seconds, in the units in which it reads best. */
 export function duration(s: number): string {
   if (s === 0) return "0 s";

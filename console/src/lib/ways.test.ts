@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import type { Board } from "./api";
-import { seenFrom } from "./ways";
+import { between, seenFrom } from "./ways";
 
 const link = (from: string, to: string, reach = "certain") =>
   ({ id: `${from}:${to}`, from, to, reach, stroke: "delivery", label: "", line: 1 }) as Board["links"][number];
@@ -23,4 +23,8 @@ test("onward is what a message can come to, round loops and not along what nothi
 });
 test("back is what can lead there", () => {
   expect(seenFrom(board, "c", "back").nodes).toEqual(new Set(["c", "b", "a", "x"]));
+});
+test("between two nodes are the paths from one to the other", () => {
+  expect(between(board, "a", "c")).toEqual({ nodes: new Set(["a", "b", "c"]), links: new Set(["a:b", "b:c", "c:b"]) });
+  expect(between(board, "a", "d").links).toEqual(new Set());
 });

@@ -28,3 +28,11 @@ export function seenFrom(board: Board, from: string, view: View): { nodes: Set<s
   }
   return { nodes, links };
 }
+
+/** The nodes and links on the paths from one node to another. */
+export function between(board: Board, from: string, to: string): { nodes: Set<string>; links: Set<string> } {
+  const onward = seenFrom(board, from, "onward");
+  const back = seenFrom(board, to, "back");
+  const both = <T>(a: Set<T>, b: Set<T>) => new Set([...a].filter((x) => b.has(x)));
+  return { nodes: both(onward.nodes, back.nodes), links: both(onward.links, back.links) };
+}

@@ -29,6 +29,7 @@
   import Findings from "../components/Findings.svelte";
   import Inspector from "../components/Inspector.svelte";
   import Schedules from "../components/Schedules.svelte";
+  import Availability from "../components/Availability.svelte";
   import Guarantees from "../components/Guarantees.svelte";
   import History from "../components/History.svelte";
   import Rehearse from "../components/Rehearse.svelte";
@@ -65,7 +66,7 @@
   >();
   let line = $state(0);
   let ready = $state(false);
-  let bottomPanel = $state(0); // 0: findings, 1: try a message, 2: guarantees, 3: schedules, 4: history
+  let bottomPanel = $state(0); // 0: findings, 1: try a message, 2: guarantees, 3: availability, 4: schedules, 5: history
   let scenarioEditor = $state<ReturnType<typeof ScenarioEditor>>();
   let sidePanel = $state(0); // 0: the model's text, 1: the inspector, 2: the scenario's text
   let highlighted = $state.raw(new Map<string, string>());
@@ -402,7 +403,7 @@
         .querySelector<HTMLInputElement>(".board input[type=search], .board .bx--search-input")
         ?.focus();
     } else if (e.key === "Escape") [chosen, link] = ["", ""];
-    else if (!command && ["1", "2", "3", "4", "5"].includes(e.key)) bottomPanel = Number(e.key) - 1;
+    else if (!command && ["1", "2", "3", "4", "5", "6"].includes(e.key)) bottomPanel = Number(e.key) - 1;
     else if (!command && e.key === "b") layout.whole = !layout.whole;
     else if (!command && e.key === "i") sidePanel = 1;
     else if (!command && e.key === "t") sidePanel = 0;
@@ -572,8 +573,8 @@
         onconnect={connect}
         onpicture={picture}
         onremove={removeChosen}
-        highlighted={bottomPanel === 1 ? highlighted : undefined}
-        highlightedLinks={bottomPanel === 1 ? highlightedLinks : undefined}
+        highlighted={bottomPanel === 1 || bottomPanel === 2 ? highlighted : undefined}
+        highlightedLinks={bottomPanel === 1 || bottomPanel === 2 ? highlightedLinks : undefined}
         bind:whole={layout.whole}
       />
     </div>
@@ -581,8 +582,8 @@
     <div class="found">
       <ContentSwitcher size="sm" bind:selectedIndex={bottomPanel} aria-label="Bottom panel"
         ><Switch text="Findings" /><Switch text="Try a message" /><Switch text="Guarantees" /><Switch
-          text="Schedules"
-        /><Switch text="History" /></ContentSwitcher
+          text="Availability"
+        /><Switch text="Schedules" /><Switch text="History" /></ContentSwitcher
       >
       <div class="inner">
         {#if bottomPanel === 0}
@@ -590,12 +591,22 @@
         {:else if bottomPanel === 2}
           <Guarantees
             {text}
+            {board}
             {chosen}
+            onlit={(nodes, links) => ((highlighted = nodes), (highlightedLinks = links))}
             onchoose={(node) => choose(node, board.nodes.find((n) => n.name === node)?.line ?? 0)}
           />
         {:else if bottomPanel === 3}
-          <Schedules {text} onchoose={(node) => choose(node, board.nodes.find((n) => n.name === node)?.line ?? 0)} />
+          <Availability
+            check={checked?.check}
+            {chosen}
+            edits={visitor.edits && wrong.length === 0}
+            onchoose={(node) => choose(node, board.nodes.find((n) => n.name === node)?.line ?? 0)}
+            onapply={apply}
+          />
         {:else if bottomPanel === 4}
+          <Schedules {text} onchoose={(node) => choose(node, board.nodes.find((n) => n.name === node)?.line ?? 0)} />
+        {:else if bottomPanel === 5}
           <History {name} {revision} {text} onrestore={restore} />
         {:else}
           <TryMessage

@@ -1,0 +1,596 @@
+package check
+
+import (
+	"cmp"
+	"math"
+	"slices"
+
+	"gonum.org/v1/gonum/stat/distuv"
+
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+// Availability is what the stated breakdowns of nodes and groups (`breaks`) do to the
+// messages of an entry in a year of 365 days at its mean rate.
+type Availability struct {
+	Lost         *float64       `json:"lost_per_year"`     // messages; null: unknown, see the assumptions
+	Parked       *float64       `json:"parked_per_year"`   // in dead-letter or failure nodes that nothing leaves
+	Late         *float64       `json:"late_per_year"`     // that met a breakdown and got through by their tries
+	Returned     *float64       `json:"returned_per_year"` // requests answered with an error
+	By           []Contribution `json:"by"`                // the most lost first, then the most parked
+	Improvements []Improvement  `json:"improvements"`      // the fewest lost first
+	Basis        Basis          `json:"basis,omitempty"`
+	Assumptions  []string       `json:"assumptions,omitempty"`
+}
+
+// Contribution is the part of one breakdown, or of two that overlap.
+type Contribution struct {
+	Faults   []string `json:"faults"`
+	Lost     float64  `json:"lost_per_year"`
+	Parked   float64  `json:"parked_per_year"`
+	Late     float64  `json:"late_per_year"`
+	Returned float64  `json:"returned_per_year"`
+
+	at    int    // the state of most of it
+	limit string // the field that sets how long it holds out there
+	link  int
+	cause string
+}
+
+// Improvement is a change and what is left after it.
+type Improvement struct {
+	Remedy
+	Lost   float64 `json:"lost_per_year"`
+	Parked float64 `json:"parked_per_year"`
+}
+
+// year is the time that availability counts over, in seconds.
+const year = 365 * 24 * 3600.0
+
+// breaker is a node or group that breaks down by itself: it works and is down in turn,
+// an alternating renewal process.
+type breaker struct {
+	fault int // see faultModel
+	every model.Distribution
+	lasts model.Distribution
+}
+
+// downFor returns the chance that it is down at a random instant and stays down for at
+// least the given seconds: E[(D−t)⁺] / (E[U]+E[D]), where U and D are the times for
+// which it works and is down (renewal theory: Ross, Stochastic Processes, 3.4).
+func (b *breaker) downFor(seconds float64) float64 {
+	return excess(b.lasts, max(seconds, 0)) / (b.every.Expected() + b.lasts.Expected())
+}
+
+// excess returns E[(X−t)⁺] in seconds.
+func excess(d model.Distribution, t float64) float64 {
+	mean := d.Expected()
+	switch {
+	case math.IsInf(t, 1):
+		return 0
+	case t <= 0:
+		return mean - t
+	}
+	switch d.Dist {
+	case "exponential":
+		return mean * math.Exp(-t/mean)
+	case "uniform":
+		if t < d.Min {
+			return mean - t
+		}
+		over := max(d.Max-t, 0)
+		return over * over / (2 * (d.Max - d.Min))
+	case "lognormal":
+		if d.Sigma == 0 {
+			break
+		}
+		z := (math.Log(d.P50/t) + d.Sigma*d.Sigma) / d.Sigma
+		return max(mean*distuv.UnitNormal.CDF(z)-t*distuv.UnitNormal.CDF(z-d.Sigma), 0)
+	case "gamma":
+		if d.CV == 0 {
+			break
+		}
+		shape := 1 / (d.CV * d.CV)
+		above := func(k float64) float64 { return distuv.Gamma{Alpha: k, Beta: shape / mean}.Survival(t) }
+		return max(mean*above(shape+1)-t*above(shape), 0)
+	case "samples":
+		sum := 0.0
+		for _, v := range d.Values {
+			sum += max(v-t, 0)
+		}
+		return sum / float64(len(d.Values))
+	}
+	return max(mean-t, 0)
+}
+
+// breakers lists the nodes and groups that break down by themselves.
+func (a *Analysis) breakers() []breaker {
+	var out []breaker
+	for i := range a.Graph.Nodes {
+		if b := a.node(i).Breaks; b != nil {
+			out = append(out, breaker{i, b.Every, b.For})
+		}
+	}
+	for k, name := range a.faults.names[a.faults.nodes:] {
+		if b := a.Graph.Topology.GroupBreaks[name]; b != nil {
+			out = append(out, breaker{a.faults.nodes + k, b.Every, b.For})
+		}
+	}
+	return out
+}
+
+// impact is what breakdowns do to one message at a state.
+type impact struct {
+	one, two                     int // breakers; two is None unless both must be down
+	lost, parked, late, returned float64
+	unsure                       bool
+	limit                        string
+	link                         int
+	cause                        string
+}
+
+// availabilityWork bounds the pairs of states and breakers that are looked at.
+const availabilityWork = 4_000_000
+
+// available works out the availability of all entries.
+type available struct {
+	a        *Analysis
+	breakers []breaker
+	impacts  [][]impact // by state
+	gone     []float64  // by state: the share of its messages that does not go on as usual
+	met      []meeting  // by state, of one breaker: see meetings
+}
+
+// meeting says when messages at a state were last where a breakdown would have held
+// them up: they know then that it was not down.
+type meeting struct {
+	known float64 // share of the messages that have met it
+	age   float64 // seconds since, mean of those
+}
+
+// findAvailability works out what the stated breakdowns do to the messages of each
+// entry. One breakdown that lasts D holds up, parks or loses a message that comes while
+// it lasts, by how long its tries go on (T): of a rate of breakdowns β and of messages
+// λ, λβE[(D−T)⁺] are lost. Two breakdowns are independent.
+func (a *Analysis) findAvailability() {
+	v := &available{a: a, breakers: a.breakers()}
+	if len(v.breakers) == 0 {
+		return
+	}
+	n := len(a.states.all)
+	v.impacts, v.gone, v.met = make([][]impact, n), make([]float64, n), make([]meeting, n)
+	partial := false
+	for b := range v.breakers {
+		if partial = (b+1)*n > availabilityWork; partial {
+			break
+		}
+		v.meetings(b)
+		for s := range a.states.all {
+			v.impactsAt(s, b)
+		}
+	}
+	for s := range v.gone {
+		v.pairsAt(s)
+		v.gone[s] = min(v.gone[s], 1)
+	}
+	for _, i := range a.entries {
+		e := a.Entries[a.node(i).Name]
+		e.Availability = v.of(i)
+		if partial && e.Availability != nil {
+			e.Availability.Basis = Basis{"lost_per_year": AtLeast, "parked_per_year": AtLeast,
+				"late_per_year": AtLeast, "returned_per_year": AtLeast}
+			e.Availability.Assumptions = append(e.Availability.Assumptions,
+				"the model is large: only a part of the breakdowns is counted")
+		}
+		a.Entries[a.node(i).Name] = e
+	}
+}
+
+// meetings works out by state when messages last met a breaker, in one pass in the
+// order of the graph: within a loop, those that come round have met it as before.
+func (v *available) meetings(b int) {
+	a, f := v.a, v.breakers[b].fault
+	g := a.states
+	clear(v.met)
+	weight := make([]float64, len(g.all)) // traffic that has come there so far
+	for _, s := range g.order {
+		at := v.met[s]
+		if w := weight[s]; w > 0 {
+			at.known, at.age = at.known/w, at.age/max(at.known, 1e-300)
+		}
+		v.met[s] = at
+		meets := g.all[s].how != atChannel && (a.closure(int(s)).has(f) || a.failsBoth(int(s), f))
+		for _, k := range a.faults.at[s] {
+			meets = meets || a.faults.deliveries[k].faults.has(f)
+		}
+		rate := a.stateRates[s]
+		if rate == 0 || a.grows[s] {
+			continue
+		}
+		before := 0.0 // a run meets what it calls when its own work is done [F-07]
+		if n := a.node(g.all[s].node); meets && n.Kind.Runs() && !a.faults.only(n.ID).has(f) {
+			before = n.Takes.Expected()
+		}
+		for _, e := range g.leaving(int(s)) {
+			w := rate * e.expected
+			if w == 0 || g.component[e.to] == g.component[s] {
+				continue
+			}
+			known, age := at.known, at.age+e.delay
+			if meets {
+				known, age = 1, max(e.delay-before, 0)
+			}
+			weight[e.to] += w
+			v.met[e.to].known += w * known
+			v.met[e.to].age += w * known * age
+		}
+	}
+}
+
+// lastsFor returns the chance that a message at a state comes while a breaker is down
+// and stays down for the given time. Of messages that have met it a while ago, only
+// those are held up before which it has broken down since.
+func (v *available) lastsFor(b, s int, seconds float64) float64 {
+	k, m := &v.breakers[b], v.met[s]
+	all := k.downFor(seconds)
+	if m.known == 0 {
+		return all
+	}
+	since := (all - k.downFor(seconds+m.age+v.a.untilRead(s))) / (1 - k.downFor(0)) // given that it worked then
+	return (1-m.known)*all + m.known*since
+}
+
+// untilRead returns how long a message waits at a channel until a reader takes it, in
+// seconds: the least over its readers.
+func (a *Analysis) untilRead(s int) float64 {
+	least := math.Inf(1)
+	for _, e := range a.states.leaving(s) {
+		if e.kind == polls {
+			least = min(least, e.delay)
+		}
+	}
+	if math.IsInf(least, 1) {
+		return 0
+	}
+	return least
+}
+
+// pairsAt adds what the pairs do that fail a run only together.
+func (v *available) pairsAt(s int) {
+	a := v.a
+	each := func(pairs []bothFail, seconds float64, do func(one, two int, share float64)) {
+		for _, p := range pairs {
+			for i := range v.breakers {
+				for j := range v.breakers {
+					one, two := &v.breakers[i], &v.breakers[j]
+					if i != j && p[0].has(one.fault) && p[1].has(two.fault) {
+						do(i, j, one.downFor(seconds)*two.downFor(seconds))
+					}
+				}
+			}
+		}
+	}
+	if a.states.all[s].how == asRequest {
+		_, pairs := a.together(s)
+		each(pairs, 0, func(one, two int, share float64) {
+			v.impacts[s] = append(v.impacts[s], impact{one: one, two: two, returned: share})
+			v.gone[s] += share
+		})
+		return
+	}
+	for _, k := range a.faults.at[s] {
+		d := &a.faults.deliveries[k]
+		each(d.pairs, d.after.at, func(one, two int, share float64) {
+			x := impact{one: one, two: two, limit: d.limit, link: d.link, cause: d.cause}
+			x.unsure = rangeOf(d.after) != nil
+			switch {
+			case d.to == graph.None:
+				x.lost = share
+			case a.restsAt(d.to):
+				x.parked = share
+			}
+			v.impacts[s] = append(v.impacts[s], x)
+			v.gone[s] += share
+		})
+	}
+}
+
+// impactsAt adds what one breaker does to a message at a state.
+func (v *available) impactsAt(s, b int) {
+	a, k := v.a, &v.breakers[b]
+	at := a.states.all[s]
+	if at.how == asRequest {
+		if a.closure(s).has(k.fault) || a.failsBoth(s, k.fault) {
+			share := v.lastsFor(b, s, 0)
+			v.impacts[s] = append(v.impacts[s], impact{one: b, two: graph.None, returned: share,
+				unsure: !a.alwaysFails(s).has(k.fault) || a.retriesCalls(s)})
+			v.gone[s] += share
+		}
+		return
+	}
+	var soonest []*delivery // the deliveries that give up first
+	for _, i := range a.faults.at[s] {
+		d := &a.faults.deliveries[i]
+		if !d.faults.has(k.fault) || d.behind {
+			continue
+		}
+		if len(soonest) > 0 {
+			if d.after.at > soonest[0].after.at {
+				continue
+			}
+			if d.after.at < soonest[0].after.at {
+				soonest = soonest[:0]
+			}
+		}
+		soonest = append(soonest, d)
+	}
+	if len(soonest) == 0 {
+		return
+	}
+	first := soonest[0]
+	share := v.lastsFor(b, s, first.after.at)
+	held := v.lastsFor(b, s, 0)
+	unsure := rangeOf(first.after) != nil || a.mayMiss(s, k.fault)
+	out := impact{one: b, two: graph.None, late: max(held-share, 0), unsure: unsure,
+		limit: first.limit, link: first.link, cause: first.cause}
+	v.gone[s] += share
+	ways := 0.0
+	for _, d := range soonest {
+		if d.to == graph.None {
+			ways = 0
+			out.lost = share
+			break
+		}
+		ways++
+	}
+	if ways == 0 {
+		v.impacts[s] = append(v.impacts[s], out)
+		return
+	}
+	found := []impact{out}
+	for _, d := range soonest {
+		v.detour(&found, s, d, b, share/ways)
+	}
+	v.impacts[s] = append(v.impacts[s], found...)
+}
+
+// failsBoth reports whether one fault fails a call and the one that is made instead.
+func (a *Analysis) failsBoth(s, fault int) bool {
+	one, _ := a.together(s)
+	return one.has(fault)
+}
+
+// mayMiss reports whether a run at a state, or behind the channel that it is, need not
+// meet a fault although it may: it calls by chance.
+func (a *Analysis) mayMiss(s, fault int) bool {
+	miss := func(s int) bool { return a.closure(s).has(fault) && !a.alwaysFails(s).has(fault) }
+	if a.states.all[s].how != atChannel {
+		return miss(s)
+	}
+	for _, e := range a.states.leaving(s) {
+		if e.kind == polls && miss(e.to) {
+			return true
+		}
+	}
+	return false
+}
+
+// retriesCalls reports whether an endpoint tries a call again before it answers.
+func (a *Analysis) retriesCalls(s int) bool {
+	for _, e := range a.states.leaving(s) {
+		if e.kind == calls && a.link(e.link).Policy.Tries != 1 {
+			return true
+		}
+	}
+	return false
+}
+
+// detours that are longer, or as improbable for a message, are not followed.
+const (
+	longestDetour = 12
+	leastDetour   = 1e-15
+)
+
+// detour follows what is given up during a breakdown and goes to a dead-letter or
+// failure node: it rests there, or is lost when that is down too.
+func (v *available) detour(found *[]impact, s int, d *delivery, b int, share float64) {
+	a, k := v.a, &v.breakers[b]
+	add := func(two int, lost, parked float64, of *delivery) {
+		for i := range *found {
+			if p := &(*found)[i]; p.one == b && p.two == two {
+				p.lost += lost
+				p.parked += parked
+				return
+			}
+		}
+		*found = append(*found, impact{one: b, two: two, lost: lost, parked: parked, unsure: (*found)[0].unsure,
+			limit: of.limit, link: of.link, cause: of.cause})
+	}
+	for _, i := range a.deadAt[s] { // the write there may be rejected
+		last := &a.dead[i]
+		if last.target != d.to {
+			continue
+		}
+		rejected := 0.0
+		for other := range v.breakers {
+			if !last.faults.has(v.breakers[other].fault) {
+				continue
+			}
+			if other == b {
+				part := share * v.stays(k, d.after.at, last.after.at)
+				add(graph.None, part, 0, &last.delivery)
+				rejected += part
+				continue
+			}
+			part := share * v.breakers[other].downFor(last.after.at)
+			add(other, part, 0, &last.delivery)
+			rejected += part
+		}
+		share = max(share-rejected, 0)
+	}
+	type step struct {
+		state int
+		share float64
+		after float64 // seconds of the breakdown so far
+		hops  int
+	}
+	work := []step{{d.to, share, d.after.at, 0}}
+	for len(work) > 0 {
+		at := work[len(work)-1]
+		work = work[:len(work)-1]
+		if a.restsAt(at.state) {
+			add(graph.None, 0, at.share, d)
+			continue
+		}
+		left := at.share
+		for _, i := range a.faults.at[at.state] {
+			last := &a.faults.deliveries[i]
+			if last.to != graph.None || last.behind || last.cause == "expired" && len(last.faults.list()) == 0 {
+				continue
+			}
+			for other := range v.breakers {
+				if !last.faults.has(v.breakers[other].fault) {
+					continue
+				}
+				part, two := at.share*v.breakers[other].downFor(last.after.at), other
+				if other == b {
+					part, two = at.share*v.stays(k, at.after, last.after.at), graph.None
+				}
+				add(two, part, 0, last)
+				left -= part
+			}
+		}
+		if at.hops == longestDetour {
+			continue
+		}
+		for _, e := range a.states.leaving(at.state) {
+			if m := max(left, 0) * e.expected; m >= leastDetour && e.to != at.state && !a.grows[e.to] {
+				work = append(work, step{e.to, m, at.after + e.delay, at.hops + 1})
+			}
+		}
+	}
+}
+
+// stays returns the chance that a breaker that has been down for so long stays so for
+// a while longer.
+func (v *available) stays(k *breaker, after, longer float64) float64 {
+	if so := k.downFor(after); so > 0 {
+		return k.downFor(after+longer) / so
+	}
+	return 0
+}
+
+// restsAt reports whether messages stay at a state: nothing leaves it.
+func (a *Analysis) restsAt(s int) bool {
+	n := a.node(a.states.all[s].node)
+	return n.Kind.Channel() && len(n.Out) == 0
+}
+
+// of adds up what happens to the messages of an entry in a year.
+func (v *available) of(entry int) *Availability {
+	a := v.a
+	out := &Availability{By: []Contribution{}, Improvements: []Improvement{}, Basis: Basis{}}
+	if a.arrivals[entry] == 0 {
+		out.Assumptions = []string{"no rate is stated for its messages, so nothing can be said of a year"}
+		return out
+	}
+	start := make([]float64, len(a.states.all))
+	for _, in := range a.spread(entry) {
+		start[in.state] += in.share
+	}
+	visits, bounded := a.states.solveThinned(start, a.grows, v.gone)
+	if !bounded {
+		out.Assumptions = []string{"a loop makes ever more of its messages"}
+		return out
+	}
+	scale := a.arrivals[entry] * year
+	type pair struct{ one, two int }
+	sums := map[pair]*Contribution{}
+	most := map[pair]float64{}
+	var unsure impact // the parts that rest on estimates
+	var lost, parked, late, returned float64
+	for s, visited := range visits {
+		if visited == 0 {
+			continue
+		}
+		for k := range v.impacts[s] {
+			x := &v.impacts[s][k]
+			p := pair{x.one, x.two}
+			if p.two != graph.None && p.two < p.one {
+				p = pair{p.two, p.one}
+			}
+			c := sums[p]
+			if c == nil {
+				c = &Contribution{Faults: []string{a.faults.names[v.breakers[p.one].fault]}}
+				if p.two != graph.None {
+					c.Faults = append(c.Faults, a.faults.names[v.breakers[p.two].fault])
+				}
+				sums[p] = c
+			}
+			m := visited * scale
+			c.Lost += m * x.lost
+			c.Parked += m * x.parked
+			c.Late += m * x.late
+			c.Returned += m * x.returned
+			lost, parked, late, returned = lost+m*x.lost, parked+m*x.parked, late+m*x.late, returned+m*x.returned
+			if x.unsure {
+				unsure.lost += m * x.lost
+				unsure.parked += m * x.parked
+				unsure.late += m * x.late
+				unsure.returned += m * x.returned
+			}
+			if heavy := m * (x.lost*1e3 + x.parked); heavy > most[p] {
+				most[p], c.at, c.limit, c.link, c.cause = heavy, s, x.limit, x.link, x.cause
+			}
+		}
+	}
+	for _, c := range sums {
+		out.By = append(out.By, *c)
+	}
+	slices.SortFunc(out.By, func(x, y Contribution) int {
+		return cmp.Or(cmp.Compare(y.Lost, x.Lost), cmp.Compare(y.Parked, x.Parked), cmp.Compare(y.Returned, x.Returned),
+			cmp.Compare(y.Late, x.Late), slices.Compare(x.Faults, y.Faults))
+	})
+	out.Lost, out.Parked, out.Late, out.Returned = &lost, &parked, &late, &returned
+	label := func(field string, part, all float64) {
+		if part > 0.01*all {
+			out.Basis[field] = Estimate
+		}
+	}
+	label("lost_per_year", unsure.lost, lost)
+	label("parked_per_year", unsure.parked, parked)
+	label("late_per_year", unsure.late, late)
+	label("returned_per_year", unsure.returned, returned)
+	return out
+}
+
+// solveThinned returns x = start + xM, where a share of what is at a state does not
+// pass on, and whether it stays away from the states that are left out.
+func (g *stateGraph) solveThinned(start []float64, without []bool, gone []float64) ([]float64, bool) {
+	x := make([]float64, len(start))
+	copy(x, start)
+	for k := 0; k < len(g.order); {
+		end := k + 1
+		for end < len(g.order) && g.component[g.order[end]] == g.component[g.order[k]] {
+			end++
+		}
+		members := g.order[k:end]
+		g.settleWithin(members, x, without)
+		for _, s := range members {
+			if x[s] == 0 {
+				continue
+			}
+			if without[s] {
+				return nil, false
+			}
+			for _, e := range g.leaving(int(s)) {
+				if g.component[e.to] != g.component[s] {
+					x[e.to] += x[s] * e.expected * (1 - gone[s])
+				}
+			}
+		}
+		k = end
+	}
+	return x, true
+}

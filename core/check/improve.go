@@ -1,0 +1,192 @@
+package check
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+// What is looked at to improve availability: the contributions that lose most of each
+// entry's messages, and what is offered of what helps.
+const (
+	worstBreakdowns = 3
+	bestChanges     = 5
+)
+
+// improve works out for each entry what single changes would leave of what is lost, or
+// parked where nothing is lost: repairs in half the time, twice the tries, `give-up` or
+// retention, and a dead-letter queue. Each is applied to a copy of the model, which is
+// analysed. In a large model it looks at a part of them.
+func (a *Analysis) improve(m *memo) {
+	if len(a.breakers()) == 0 {
+		return
+	}
+	left, cost := proofWork, len(a.Graph.Nodes)+len(a.Graph.Links)
+	type answer map[string]Entry
+	known := map[string]answer{}
+	try := func(r Remedy) answer {
+		after, done := known[r.Say]
+		if done {
+			return after
+		}
+		if left -= cost; left >= 0 {
+			if g, err := patched(a.Graph, r); err == nil {
+				after = analyse(g, a.scenario, a.inputs, m).Entries
+			}
+		}
+		known[r.Say] = after
+		return after
+	}
+	for _, i := range a.entries {
+		name := a.node(i).Name
+		v := a.Entries[name].Availability
+		if v == nil || v.Lost == nil || *v.Lost+*v.Parked == 0 {
+			continue
+		}
+		for _, r := range a.changes(v) {
+			after, ok := try(r)[name]
+			if !ok || after.Availability == nil || after.Availability.Lost == nil {
+				continue
+			}
+			now := Improvement{r, *after.Availability.Lost, *after.Availability.Parked}
+			if now.Lost < 0.99**v.Lost || now.Lost <= 1.01**v.Lost && now.Parked < 0.99**v.Parked {
+				v.Improvements = append(v.Improvements, now)
+			}
+		}
+		slices.SortStableFunc(v.Improvements, func(x, y Improvement) int {
+			return cmp.Or(cmp.Compare(x.Lost, y.Lost), cmp.Compare(x.Parked, y.Parked))
+		})
+		v.Improvements = v.Improvements[:min(len(v.Improvements), bestChanges)]
+	}
+}
+
+// patched compiles a copy of a model with a remedy applied.
+func patched(g *graph.Graph, r Remedy) (*graph.Graph, error) {
+	text, err := json.Marshal(r.Patch)
+	if err != nil {
+		return nil, err
+	}
+	patch, err := model.ReadDocument("remedy", text)
+	if err != nil {
+		return nil, err
+	}
+	t, err := g.Topology.Patched(patch)
+	if err != nil {
+		return nil, err
+	}
+	return graph.Compile(t)
+}
+
+// changes lists the changes that may help against the worst contributions.
+func (a *Analysis) changes(v *Availability) []Remedy {
+	var out []Remedy
+	add := func(more ...Remedy) {
+		for _, r := range more {
+			if !slices.ContainsFunc(out, func(old Remedy) bool { return old.Say == r.Say }) {
+				out = append(out, r)
+			}
+		}
+	}
+	for k := range v.By[:min(len(v.By), worstBreakdowns)] {
+		c := &v.By[k]
+		if c.Lost+c.Parked == 0 {
+			break
+		}
+		for _, f := range c.Faults {
+			add(a.halfRepair(f))
+		}
+		add(a.doubled(c)...)
+		if c.Lost > 0 && (c.cause == "exhausted" || c.cause == "given-up") {
+			node := a.states.all[c.at].node
+			add(lossRemedies(&Pass{Analysis: a}, &place{c.cause, node, c.link})...)
+		}
+	}
+	return out
+}
+
+// halfRepair halves how long a node or group is down.
+func (a *Analysis) halfRepair(fault string) Remedy {
+	say := fmt.Sprintf("Halve `breaks.for` of `%s`", fault)
+	if b := a.Graph.Topology.GroupBreaks[fault]; b != nil {
+		fields := map[string]any{fault: map[string]any{"breaks": map[string]any{"for": half(b.For)}}}
+		return Remedy{say, map[string]any{"fails-together": fields}}
+	}
+	b := a.node(a.Graph.NodeID(fault)).Breaks
+	return patchNode(say, fault, map[string]any{"breaks": map[string]any{"for": half(b.For)}})
+}
+
+// half returns half a time as a patch writes it.
+func half(d model.Distribution) any {
+	text := func(seconds float64) string {
+		return model.FormatDuration(time.Duration(math.Round(seconds * 1e9 / 2)))
+	}
+	switch d.Dist {
+	case "exponential":
+		return text(d.Mean)
+	case "uniform":
+		return map[string]any{"min": text(d.Min), "max": text(d.Max)}
+	case "lognormal":
+		high := d.P50 * math.Exp(d.Sigma*1.6448536269514722)
+		return map[string]any{"p50": text(d.P50), "p95": text(high), "p99": nil}
+	case "samples":
+		values := []any{}
+		for _, v := range d.Values {
+			values = append(values, text(v))
+		}
+		return map[string]any{"values": values}
+	}
+	return map[string]any{"mean": text(d.Mean)}
+}
+
+// doubled doubles the field that limits how long messages hold out.
+func (a *Analysis) doubled(c *Contribution) []Remedy {
+	of, field := c.limit, ""
+	if at := strings.IndexByte(c.limit, ' '); at >= 0 {
+		of, field = c.limit[:at], c.limit[at+1:]
+	}
+	double := func(what string, from, to, patch any) (string, map[string]any) {
+		return fmt.Sprintf("Raise `%s` of `%s` from %v to %v", what, of, from, to), map[string]any{what: patch}
+	}
+	long := func(d int64) string { return model.FormatDuration(time.Duration(d)) }
+	var policy *graph.Policy
+	link := a.Graph.LinkID(of)
+	switch id := a.Graph.NodeID(of); {
+	case link != graph.None:
+		policy = &a.link(link).Policy
+	case id != graph.None && field == "retention":
+		r := int64(a.node(id).Retention)
+		say, fields := double("retention", long(r), long(2*r), long(2*r))
+		return []Remedy{patchNode(say, of, fields)}
+	case id != graph.None && a.node(id).Kind.Runs():
+		policy = &a.node(id).Intake
+	default:
+		return nil
+	}
+	var say string
+	var fields map[string]any
+	switch field {
+	case "retry", "tries × lease":
+		if policy.Tries == 0 {
+			return nil
+		}
+		n := policy.Tries
+		say, _ = double("retry.tries", n, 2*n, nil)
+		fields = map[string]any{"retry": map[string]any{"tries": 2 * n}}
+	case "give-up", "retry give-up":
+		say, _ = double("retry.give-up", long(policy.GiveUp), long(2*policy.GiveUp), nil)
+		fields = map[string]any{"retry": map[string]any{"give-up": long(2 * policy.GiveUp)}}
+	default:
+		return nil
+	}
+	if link != graph.None {
+		return []Remedy{patchLink(say, a.link(link), fields)}
+	}
+	return []Remedy{patchNode(say, of, fields)}
+}
