@@ -42,9 +42,11 @@ type Imported struct {
 
 // Difference tells two texts of a model apart.
 type Difference struct {
-	Changes *model.Changes  `json:"changes"`
-	Came    []check.Finding `json:"came"`
-	Went    []check.Gone    `json:"went"`
+	Changes *model.Changes          `json:"changes"`
+	Came    []check.Finding         `json:"came"`
+	Went    []check.Gone            `json:"went"`
+	Lost    []check.GuaranteeChange `json:"guarantees_lost"`
+	Won     []check.GuaranteeChange `json:"guarantees_won"`
 }
 
 // formatRoutes bring models in and out of other formats, and tell them apart.
@@ -118,7 +120,7 @@ func (v *Service) formatRoutes() {
 			OperationID:  "diff",
 			Method:       http.MethodPost,
 			Path:         "/api/v1/diff",
-			Summary:      "Tell two topologies apart in their own terms, and what that does to findings",
+			Summary:      "Tell two topologies apart in their own terms, and what that does to findings and guarantees",
 			MaxBodyBytes: 2 * MaxBody,
 		},
 		func(ctx context.Context, in *struct {
@@ -129,6 +131,7 @@ func (v *Service) formatRoutes() {
 		}) (*struct{ Body Difference }, error) {
 			var values [2]*model.Value
 			var checks [2]*check.Document
+			var guarantees [2][]check.Guarantee
 			for i, text := range []string{in.Body.Before, in.Body.After} {
 				file := []string{"before.yaml", "after.yaml"}[i]
 				written, g, err := read(file, text)
@@ -142,10 +145,12 @@ func (v *Service) formatRoutes() {
 					document.NewHead("check", g.Topology.Name, "", document.Digest(text)),
 					time.Now(),
 				)
+				guarantees[i] = check.Analyse(g, nil).Guarantees("", "")
 			}
 			checks[1].Since(checks[0])
+			lost, won := check.CompareGuarantees(guarantees[0], guarantees[1])
 			return &struct{ Body Difference }{
-				Difference{model.Compare(values[0], values[1]), checks[1].Findings, checks[1].Gone},
+				Difference{model.Compare(values[0], values[1]), checks[1].Findings, checks[1].Gone, lost, won},
 			}, nil
 		},
 	)

@@ -33,6 +33,7 @@ ironweir check demo/kittiwake.yaml -set nodes.consignments.lease=20s -format jso
 ironweir check demo/kittiwake.yaml -since demo/kittiwake-draft.yaml
 ironweir check demo/kittiwake-draft.yaml -owner clearance
 ironweir check demo/kittiwake.yaml -verify
+ironweir check demo/kittiwake.yaml -require requirements.yaml
 ironweir check demo/kittiwake-draft.yaml -fix IW401 -dry-run
 ironweir check demo/kittiwake-draft.yaml -format sarif > findings.sarif`,
 	run: func(c *call) (int, error) {
@@ -59,6 +60,7 @@ ironweir check demo/kittiwake-draft.yaml -format sarif > findings.sarif`,
 			"simulate the model, without a fault and with each single fault, and print each claim that a run contradicts",
 		)
 		verifyTime := c.Duration("verify-time", 5*time.Minute, "with -verify: start no further run after `DURATION`")
+		require := c.String("require", "", "exit with 1 unless the delivery guarantees in `FILE` hold")
 		dry := c.Bool("dry-run", false, "with -fix: show the difference and leave the file alone")
 		if err := c.parse(1, 1); err != nil {
 			return 0, err
@@ -103,12 +105,19 @@ ironweir check demo/kittiwake-draft.yaml -format sarif > findings.sarif`,
 				return 0, err
 			}
 		}
+		var unmet []check.Unmet
+		if *require != "" {
+			if unmet, err = c.unmet(l, *require); err != nil {
+				return 0, err
+			}
+		}
 		switch *m.format {
 		case "json":
 			err = c.printJSON(struct {
 				*check.Document
+				Unmet        []check.Unmet  `json:"unmet,omitempty"`
 				Verification *verify.Report `json:"verification,omitempty"`
-			}{doc, verification})
+			}{doc, unmet, verification})
 		case "markdown":
 			err = text.CheckMarkdown(c.out, doc)
 		case "sarif":
@@ -133,7 +142,12 @@ ironweir check demo/kittiwake-draft.yaml -format sarif > findings.sarif`,
 		if err != nil {
 			return 0, err
 		}
-		if verification != nil && len(verification.Contradictions) > 0 {
+		if *m.format != "json" { // on standard error: the other formats have no word for it
+			if err := text.Unmet(c.err, unmet, c.style()); err != nil {
+				return 0, err
+			}
+		}
+		if len(unmet) > 0 || verification != nil && len(verification.Contradictions) > 0 {
 			return exitShort, nil
 		}
 		for _, f := range doc.Findings {

@@ -10,7 +10,7 @@ import (
 var diffCommand = &command{
 	name:    "diff",
 	args:    "MODEL MODEL",
-	short:   "Tell two models apart in their own terms, and what that does to findings",
+	short:   "Tell two models apart in their own terms, and what that does to findings and guarantees",
 	example: `ironweir diff demo/kittiwake-draft.yaml demo/kittiwake.yaml`,
 	run: func(c *call) (int, error) {
 		m := c.modelFlags("text|json|markdown")
@@ -22,8 +22,9 @@ var diffCommand = &command{
 		}
 		var values [2]*model.Value
 		var checks [2]*check.Document
+		var guarantees [2][]check.Guarantee
 		for i := range values {
-			_, doc, err := c.check(c.Arg(i), m, "")
+			l, doc, err := c.check(c.Arg(i), m, "")
 			if err != nil {
 				return 0, err
 			}
@@ -35,6 +36,7 @@ var diffCommand = &command{
 				return 0, err
 			}
 			checks[i] = doc
+			guarantees[i] = check.Analyse(l.graph, nil).Guarantees("", "")
 		}
 		out := text.DiffDocument{
 			Head:    document.NewHead("diff", checks[1].Model, *m.env, checks[1].Digest),
@@ -45,6 +47,7 @@ var diffCommand = &command{
 		now := *checks[1]
 		now.Since(checks[0])
 		out.Came, out.Went = now.Findings, now.Gone
+		out.Lost, out.Won = check.CompareGuarantees(guarantees[0], guarantees[1])
 		var err error
 		switch *m.format {
 		case "json":

@@ -153,12 +153,13 @@ func (c *call) editing(file string, before, now []byte, renames [][2]string) (*e
 			base = named
 		}
 	}
-	after, err := c.checkText(file, now)
+	after, held, err := c.checkText(file, now)
 	if err != nil {
 		return nil, err // with its places in the text as it would be
 	}
 	since := *after
-	if was, err := c.checkText(file, base); err == nil {
+	was, holding, err := c.checkText(file, base)
+	if err == nil {
 		since.Since(was)
 	}
 	var values [2]*model.Value
@@ -178,6 +179,7 @@ func (c *call) editing(file string, before, now []byte, renames [][2]string) (*e
 			Went:    since.Gone,
 		},
 	}
+	out.Lost, out.Won = check.CompareGuarantees(holding, held)
 	for _, r := range renames {
 		out.Renamed[r[0]] = r[1]
 	}
@@ -193,20 +195,16 @@ func (c *call) editing(file string, before, now []byte, renames [][2]string) (*e
 	return out, err
 }
 
-// checkText checks a model that is at hand as text.
-func (c *call) checkText(file string, source []byte) (*check.Document, error) {
+// checkText checks a model that is at hand as text, and lists its guarantees.
+func (c *call) checkText(file string, source []byte) (*check.Document, []check.Guarantee, error) {
 	t, err := model.Parse(file, source, model.Options{Load: c.partsBeside(file)})
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	g, err := graph.Compile(t)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return check.Run(
-		g,
-		nil,
-		(&loaded{graph: g, digest: document.Digest(string(source))}).head("check"),
-		time.Now(),
-	), nil
+	head := (&loaded{graph: g, digest: document.Digest(string(source))}).head("check")
+	return check.Run(g, nil, head, time.Now()), check.Analyse(g, nil).Guarantees("", ""), nil
 }

@@ -45,16 +45,8 @@ ironweir guarantees demo/kittiwake.yaml -require requirements.yaml`,
 			Unmet:      []check.Unmet{},
 		}
 		if *require != "" {
-			source, err := c.read(*require)
-			if err != nil {
+			if doc.Unmet, err = c.unmet(l, *require); err != nil {
 				return 0, err
-			}
-			list, err := check.ReadRequirements(*require, source)
-			if err != nil {
-				return 0, err
-			}
-			if doc.Unmet, err = a.Require(list); err != nil {
-				return 0, fmt.Errorf("%s: %w", *require, err)
 			}
 		}
 		if *m.format == "json" {
@@ -70,6 +62,23 @@ ironweir guarantees demo/kittiwake.yaml -require requirements.yaml`,
 		}
 		return c.verdict(len(doc.Unmet) == 0), nil
 	},
+}
+
+// unmet returns the requirements of a file that a model does not meet.
+func (c *call) unmet(l *loaded, file string) ([]check.Unmet, error) {
+	source, err := c.read(file)
+	if err != nil {
+		return nil, err
+	}
+	list, err := check.ReadRequirements(file, source)
+	if err != nil {
+		return nil, err
+	}
+	out, err := check.Analyse(l.graph, nil).Require(list)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	return out, nil
 }
 
 // witnesses writes a scenario for each repetition that a run of it shows.

@@ -70,7 +70,7 @@ func fileCommands() []*command {
 		followCommand,
 		diffCommand,
 		pathsCommand,
-		guaranteesCommand,
+		guaranteesCommand, mendCommand,
 		runCommand,
 		sizeCommand,
 		compareCommand,

@@ -120,7 +120,7 @@ fails-together: {shed: {nodes: [stamp, weigh], breaks: {every: 90d, for: 1h}}}
 	require.NoError(t, err)
 	says := ""
 	for _, r := range v.Improvements {
-		after, err := patched(g, r.Remedy)
+		after, err := r.Apply(g)
 		require.NoError(t, err, r.Say)
 		require.InEpsilon(t, r.Lost, *Analyse(after, nil).Entries["lane"].Availability.Lost, 1e-9, r.Say)
 		says += r.Say + "\n"

@@ -2,7 +2,6 @@ package check
 
 import (
 	"cmp"
-	"encoding/json"
 	"fmt"
 	"math"
 	"slices"
@@ -37,7 +36,7 @@ func (a *Analysis) improve(m *memo) {
 			return after
 		}
 		if left -= cost; left >= 0 {
-			if g, err := patched(a.Graph, r); err == nil {
+			if g, err := r.Apply(a.Graph); err == nil {
 				after = analyse(g, a.scenario, a.inputs, m).Entries
 			}
 		}
@@ -65,23 +64,6 @@ func (a *Analysis) improve(m *memo) {
 		})
 		v.Improvements = v.Improvements[:min(len(v.Improvements), bestChanges)]
 	}
-}
-
-// patched compiles a copy of a model with a remedy applied.
-func patched(g *graph.Graph, r Remedy) (*graph.Graph, error) {
-	text, err := json.Marshal(r.Patch)
-	if err != nil {
-		return nil, err
-	}
-	patch, err := model.ReadDocument("remedy", text)
-	if err != nil {
-		return nil, err
-	}
-	t, err := g.Topology.Patched(patch)
-	if err != nil {
-		return nil, err
-	}
-	return graph.Compile(t)
 }
 
 // changes lists the changes that may help against the worst contributions.

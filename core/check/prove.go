@@ -56,7 +56,7 @@ func holds(
 	now time.Time,
 	m *memo,
 ) bool {
-	copied, err := patched(g, r)
+	copied, err := r.Apply(g)
 	if err != nil {
 		return false
 	}

@@ -14,6 +14,7 @@ import (
 	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"sort"
@@ -107,6 +108,23 @@ type Acceptance struct {
 type Remedy struct {
 	Say   string         `json:"say"`
 	Patch map[string]any `json:"patch"`
+}
+
+// Apply compiles a copy of a model with the remedy applied.
+func (r *Remedy) Apply(g *graph.Graph) (*graph.Graph, error) {
+	text, err := json.Marshal(r.Patch)
+	if err != nil {
+		return nil, err
+	}
+	patch, err := model.ReadDocument("remedy", text)
+	if err != nil {
+		return nil, err
+	}
+	t, err := g.Topology.Patched(patch)
+	if err != nil {
+		return nil, err
+	}
+	return graph.Compile(t)
 }
 
 // report adds a finding at a place, about some nodes and links.
@@ -236,6 +254,17 @@ func RunWith(
 	a.improve(m)
 	prove(doc, g, s, inputs, now, m)
 	return doc
+}
+
+// Unproven returns a function that checks graphs and offers remedies that have not been
+// tried: whoever applies one checks again. What does not depend on the rest of a model,
+// such as the rate of a calendar, is worked out once for all of them.
+func Unproven(now time.Time) func(*graph.Graph) *Document {
+	m := newMemo()
+	return func(g *graph.Graph) *Document {
+		_, doc := run(g, nil, nil, document.Head{}, now, m)
+		return doc
+	}
 }
 
 // run checks a graph; its remedies are not proven yet.

@@ -17,8 +17,10 @@ type DiffDocument struct {
 	After   string            `json:"after"`
 	Renamed map[string]string `json:"renamed,omitempty"` // nodes, by what they were called before
 	*model.Changes
-	Came []check.Finding `json:"findings_came"`
-	Went []check.Gone    `json:"findings_went"`
+	Came []check.Finding         `json:"findings_came"`
+	Went []check.Gone            `json:"findings_went"`
+	Lost []check.GuaranteeChange `json:"guarantees_lost"`
+	Won  []check.GuaranteeChange `json:"guarantees_won"`
 }
 
 // Diff prints what differs between two models, then which findings are new and which
@@ -54,7 +56,6 @@ func Diff(w io.Writer, d *DiffDocument, s Style) error {
 	}
 	if len(d.Came) == 0 && len(d.Went) == 0 {
 		p.line("\nNo finding is new or resolved.")
-		return p.Flush()
 	}
 	if len(d.Came) > 0 {
 		p.heading(fmt.Sprintf("New findings (%d)", len(d.Came)))
@@ -69,7 +70,34 @@ func Diff(w io.Writer, d *DiffDocument, s Style) error {
 			p.wrap("  ", g.Code+"  "+g.Message)
 		}
 	}
+	p.guaranteeChanges("Guarantees lost", red, d.Lost)
+	p.guaranteeChanges("Guarantees won", green, d.Won)
 	return p.Flush()
+}
+
+// guaranteeChanges lists what holds between entries and destinations, and did or does
+// not in the other model.
+func (p *page) guaranteeChanges(title string, colour paint, list []check.GuaranteeChange) {
+	if len(list) == 0 {
+		return
+	}
+	p.heading(fmt.Sprintf("%s (%d)", title, len(list)))
+	for i := range list {
+		p.wrap("  ", p.paint(colour, list[i].From+" → "+list[i].To)+"  "+guaranteeChange(&list[i]))
+	}
+}
+
+// guaranteeChange writes one of them, as "with one fault: any number → at least once".
+func guaranteeChange(c *check.GuaranteeChange) string {
+	what := map[string]string{"no_fault": "without a fault", "one_fault": "with one fault", "at_most_s": "delay"}[c.What]
+	if what == "" {
+		what = c.What
+	}
+	plain := func(s string) string { return strings.ReplaceAll(s, "_", " ") }
+	if c.What == "survives" {
+		return fmt.Sprintf("survives %s → %s faults", c.Before, c.After)
+	}
+	return fmt.Sprintf("%s: %s → %s", what, plain(c.Before), plain(c.After))
 }
 
 func (p *page) changes(what string, changes []model.Change) {
@@ -120,6 +148,18 @@ func DiffMarkdown(w io.Writer, d *DiffDocument) error {
 	}
 	for _, g := range d.Went {
 		fmt.Fprintf(&b, "- ~~%s %s~~\n", g.Code, g.Message)
+	}
+	for _, part := range []struct {
+		title string
+		list  []check.GuaranteeChange
+	}{{"Guarantees lost", d.Lost}, {"Guarantees won", d.Won}} {
+		if len(part.list) > 0 {
+			fmt.Fprintf(&b, "\n**%s**\n\n", part.title)
+		}
+		for i := range part.list {
+			c := &part.list[i]
+			fmt.Fprintf(&b, "- `%s` → `%s` %s\n", c.From, c.To, guaranteeChange(c))
+		}
 	}
 	_, err := io.WriteString(w, b.String())
 	return err

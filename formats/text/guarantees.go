@@ -175,6 +175,13 @@ func condition(fault string) string {
 	return "if " + strings.Join(out, " or ")
 }
 
+// Unmet prints the requirements that do not hold, if any.
+func Unmet(w io.Writer, list []check.Unmet, s Style) error {
+	p := newPage(w, s)
+	p.unmet(list)
+	return p.Flush()
+}
+
 // unmet prints the requirements that do not hold.
 func (p *page) unmet(list []check.Unmet) {
 	if len(list) == 0 {

@@ -1,10 +1,15 @@
 <script lang="ts">
   import { Tag } from "carbon-components-svelte";
   import type { Schemas } from "../lib/api";
+  import { guaranteeChange } from "../lib/guarantees";
   import CodeText from "./CodeText.svelte";
 
   let { difference }: { difference: Schemas["Difference"] } = $props();
 
+  const guarantees = $derived([
+    { title: "Guarantees lost", list: difference.guarantees_lost ?? [] },
+    { title: "Guarantees won", list: difference.guarantees_won ?? [] },
+  ]);
   const c = $derived(difference.changes);
   const fields = $derived([
     ...Object.entries(c?.nodes ?? {}).map(([of, list]) => ({ of, list: list ?? [] })),
@@ -49,6 +54,16 @@
     {#each difference.went as f (f.id)}<li><strong>{f.code}</strong> <CodeText text={f.message} /></li>{/each}
   </ul>
 {/if}
+{#each guarantees as { title, list } (title)}
+  {#if list.length}
+    <h4>{title}</h4>
+    <ul>
+      {#each list as g, i (i)}
+        <li><span class="mono">{g.from}</span> → <span class="mono">{g.to}</span> {guaranteeChange(g)}</li>
+      {/each}
+    </ul>
+  {/if}
+{/each}
 
 <style>
   ul {

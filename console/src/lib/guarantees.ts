@@ -44,3 +44,15 @@ export function reasonsOf(g: Guarantee): [string, string[]][] {
   ];
   return list.filter(([, reasons]) => reasons.length > 0);
 }
+
+const aspects: Record<string, string> = {
+  no_fault: "without a fault",
+  one_fault: "with one fault",
+  at_most_s: "delay",
+};
+
+/** What a change of a model did to a guarantee, as "with one fault: any number → at least once". */
+export function guaranteeChange(c: Schemas["CheckGuaranteeChange"]): string {
+  if (c.what === "survives") return `survives ${c.before} → ${c.after} faults`;
+  return `${aspects[c.what] ?? c.what}: ${effectWords(c.before)} → ${effectWords(c.after)}`;
+}
