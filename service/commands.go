@@ -56,7 +56,7 @@ func (v *Service) commandRoutes() {
 			Errors:       []int{429},
 		},
 		func(ctx context.Context, in *struct {
-			Command string `path:"command" enum:"check,explain,list,paths,guarantees,mend,schema,fmt,edit,follow,run,compare,diff,report,draw,fires,sample,size,convert,learn"`
+			Command string `path:"command" enum:"check,explain,list,paths,guarantees,mend,sensitivity,schema,fmt,edit,follow,run,compare,diff,report,draw,fires,sample,size,convert,learn"`
 			Body    Command
 		}) (*struct{ Body Outcome }, error) {
 			settings, err := v.store.Settings(ctx)

@@ -70,7 +70,7 @@ func fileCommands() []*command {
 		followCommand,
 		diffCommand,
 		pathsCommand,
-		guaranteesCommand, mendCommand,
+		guaranteesCommand, mendCommand, sensitivityCommand,
 		runCommand,
 		sizeCommand,
 		compareCommand,

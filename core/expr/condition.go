@@ -7,6 +7,7 @@ package expr
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -295,6 +296,7 @@ func Plain(v ref.Val) any {
 
 // Judgement is a condition over a result document, `run` in expectations.
 type Judgement struct {
+	bool    bool
 	Source  string
 	program cel.Program
 	ast     ast.Expr
@@ -302,6 +304,15 @@ type Judgement struct {
 
 // CompileJudgement checks an expectation: true or false over `run`.
 func CompileJudgement(source string) (*Judgement, error) {
+	return compileJudgement(source, "true or false", cel.BoolType)
+}
+
+// CompileMeasure checks a number over `run`, or an expectation, which counts as 1 or 0.
+func CompileMeasure(source string) (*Judgement, error) {
+	return compileJudgement(source, "a number", cel.BoolType, cel.IntType, cel.UintType, cel.DoubleType)
+}
+
+func compileJudgement(source, want string, types ...*cel.Type) (*Judgement, error) {
 	if len(source) > MaxSource {
 		return nil, fmt.Errorf("an expression of %d bytes; at most %d are allowed", len(source), MaxSource)
 	}
@@ -317,8 +328,8 @@ func CompileJudgement(source string) (*Judgement, error) {
 			strings.TrimPrefix(strings.SplitN(issues.Err().Error(), "\n", 2)[0], "ERROR: <input>:"),
 		)
 	}
-	if out := compiled.OutputType(); !out.IsExactType(cel.BoolType) && !out.IsExactType(cel.DynType) {
-		return nil, fmt.Errorf("the expectation %q gives %s; it must be true or false", source, out)
+	if out := compiled.OutputType(); !slices.ContainsFunc(append(types, cel.DynType), out.IsExactType) {
+		return nil, fmt.Errorf("the expectation %q gives %s; it must be %s", source, out, want)
 	}
 	program, err := env.Program(compiled, cel.CostLimit(10*CostLimit))
 	if err != nil {
@@ -338,4 +349,27 @@ func (j *Judgement) Holds(run any) (bool, error) {
 		return false, fmt.Errorf("%s: gave %v, not true or false", j.Source, v.Type())
 	}
 	return b, nil
+}
+
+// Number works out a number from one result, given as encoding/json decodes it; true is 1
+// and false 0.
+func (j *Judgement) Number(run any) (float64, error) {
+	v, _, err := j.program.Eval(map[string]any{"run": run})
+	if err != nil {
+		return 0, fmt.Errorf("%s: %w", j.Source, err)
+	}
+	switch x := v.Value().(type) {
+	case bool:
+		if x {
+			return 1, nil
+		}
+		return 0, nil
+	case int64:
+		return float64(x), nil
+	case uint64:
+		return float64(x), nil
+	case float64:
+		return x, nil
+	}
+	return 0, fmt.Errorf("%s: gave %v, not a number", j.Source, v.Type())
 }

@@ -12,7 +12,7 @@ import (
 // decoder reads Values into Go values and collects every fault.
 type decoder struct {
 	problems Problems
-	guesses  []string
+	guesses  []Guess
 }
 
 func (d *decoder) problem(pos Position, path, format string, args ...any) {
@@ -105,8 +105,11 @@ func (o *object) done(elsewhere func(key string) string) {
 // plainScalar unwraps {guess: …} and {measured: …, source: …}.
 func (d *decoder) plainScalar(v *Value, path, what string) (string, bool) {
 	if v.Shape == Map {
-		if g := v.Get("guess"); g != nil && len(v.Fields) == 1 {
-			d.guesses = append(d.guesses, path)
+		if g := v.Get("guess"); g != nil {
+			o := d.object(v, path)
+			o.get("guess")
+			o.get("range") // see quantity
+			o.done(nil)
 			return d.plainScalar(g, path, what)
 		}
 		if m := v.Get("measured"); m != nil {
@@ -179,7 +182,54 @@ func quantity[T any](d *decoder, v *Value, path, what string, parse func(string)
 		d.problem(v.Pos, path, "%v", err)
 		return out, false
 	}
+	if v.Shape == Map && v.Get("guess") != nil {
+		d.guess(v, path, s, func(s string) (float64, error) {
+			x, err := parse(s)
+			return number(x), err
+		})
+	}
 	return out, true
+}
+
+// guess notes a guess and the range within which the true value may lie.
+func (d *decoder) guess(v *Value, path, value string, parse func(string) (float64, error)) {
+	g := Guess{Path: path, Value: value}
+	if r := v.Get("range"); r != nil {
+		if r.Shape != List || len(r.Items) != 2 {
+			d.problem(r.Pos, path+".range", "a range has two values, the lower first, as in `{guess: 5s, range: [2s, 20s]}`")
+			return
+		}
+		g.Low, g.High = strings.TrimSpace(r.Items[0].Scalar), strings.TrimSpace(r.Items[1].Scalar)
+		var ends [3]float64
+		for i, s := range []string{g.Low, value, g.High} {
+			x, err := parse(s)
+			if err != nil {
+				d.problem(r.Pos, path+".range", "%v", err)
+				return
+			}
+			ends[i] = x
+		}
+		if ends[0] > ends[1] || ends[1] > ends[2] || ends[0] == ends[2] {
+			d.problem(r.Pos, path+".range", "the guess %s does not lie between %s and %s", value, g.Low, g.High)
+			return
+		}
+	}
+	d.guesses = append(d.guesses, g)
+}
+
+// number returns a quantity as a number, in the unit in which it is kept.
+func number(x any) float64 {
+	switch x := x.(type) {
+	case float64:
+		return x
+	case int:
+		return float64(x)
+	case int64:
+		return float64(x)
+	case time.Duration:
+		return float64(x)
+	}
+	return 0
 }
 
 func (o *object) duration(key string, fallback time.Duration) time.Duration {
@@ -373,7 +423,7 @@ func (d *decoder) distribution(v *Value, path string, plain bool) (Distribution,
 	}
 	if v.Shape != Map || v.Get("dist") == nil && (v.Get("guess") != nil || v.Get("measured") != nil) {
 		if inner := v.Get("guess"); inner != nil && inner.Shape == Map {
-			d.guesses = append(d.guesses, path)
+			d.guesses = append(d.guesses, Guess{Path: path})
 			return d.distribution(inner, path, plain)
 		}
 		if inner := v.Get("measured"); inner != nil && inner.Shape == Map {

@@ -264,3 +264,28 @@ func FuzzScenario(f *testing.F) {
 		}
 	})
 }
+
+// TestGuesses keep the range within which the true value may lie; one that does not hold
+// the guess is refused.
+func TestGuesses(t *testing.T) {
+	read := func(takes string) (*model.Topology, error) {
+		text := "ironweir: topology/1\nname: m\nnodes:\n  f: {kind: function, takes: " + takes + "}\n"
+		return model.Parse("m.yaml", []byte(text), model.Options{})
+	}
+	m, err := read("{guess: 5s, range: [2s, 20s]}")
+	require.NoError(t, err)
+	require.Equal(t, []model.Guess{{"nodes.f.takes", "5s", "2s", "20s"}}, m.Ranges)
+	require.Equal(t, 5.0, m.Nodes[0].Takes.Expected())
+	m, err = read("{dist: exponential, mean: {guess: 5s}}")
+	require.NoError(t, err)
+	require.Equal(t, []model.Guess{{Path: "nodes.f.takes.mean", Value: "5s"}}, m.Ranges)
+	for takes, says := range map[string]string{
+		"{guess: 5s, range: [6s, 20s]}":  "the guess 5s does not lie between 6s and 20s",
+		"{guess: 5s, range: [2s]}":       "a range has two values",
+		"{guess: 5s, range: [2s, lots]}": `"lots" is not a valid duration`,
+		"{guess: 5s, rage: [2s, 6s]}":    "range",
+	} {
+		_, err := read(takes)
+		require.ErrorContains(t, err, says)
+	}
+}

@@ -204,7 +204,10 @@ func (d *decoder) topology(file string, root *Value, opt Options) *Topology {
 	d.alarms(t, o)
 	d.prices(t, o)
 	o.done(nil)
-	t.Guesses = d.guesses
+	t.Ranges = d.guesses
+	for _, g := range d.guesses {
+		t.Guesses = append(t.Guesses, g.Path)
+	}
 	d.resolve(t, together)
 	return t
 }

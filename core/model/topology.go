@@ -59,6 +59,7 @@ type Topology struct {
 	Alarms        []Alarm
 	Prices        *Prices
 	Guesses       []string // paths of the numbers that are marked as guesses
+	Ranges        []Guess  // the same, with their ranges
 	File          string
 
 	byName  map[string]*Node
@@ -198,6 +199,13 @@ func (n *Node) Link(name string) *Link {
 
 // NoHopLimit is the HopLimit of a function that has none; 0 is a limit.
 const NoHopLimit = -1
+
+// Guess is a number that is marked as a guess, as written.
+type Guess struct {
+	Path      string
+	Value     string // empty: a whole distribution
+	Low, High string // of its range; empty: half to double
+}
 
 // Breaks is how a node or group breaks down by itself: the time between two
 // breakdowns, counted while it works, and the length of one, in seconds.

@@ -89,9 +89,14 @@ func (p *page) guaranteeChanges(title string, colour paint, list []check.Guarant
 
 // guaranteeChange writes one of them, as "with one fault: any number → at least once".
 func guaranteeChange(c *check.GuaranteeChange) string {
-	what := map[string]string{"no_fault": "without a fault", "one_fault": "with one fault", "at_most_s": "delay"}[c.What]
-	if what == "" {
-		what = c.What
+	what := c.What
+	switch what {
+	case "no_fault":
+		what = "without a fault"
+	case "one_fault":
+		what = "with one fault"
+	case "at_most_s":
+		what = "delay"
 	}
 	plain := func(s string) string { return strings.ReplaceAll(s, "_", " ") }
 	if c.What == "survives" {

@@ -267,6 +267,9 @@ func plural[N int | int64](n N, word string) string {
 	if stem, ok := strings.CutSuffix(word, "y"); ok && !strings.HasSuffix(stem, "e") {
 		word = stem + "ie"
 	}
+	if strings.HasSuffix(word, "s") {
+		word += "e"
+	}
 	return count(int64(n)) + " " + word + "s"
 }
 
