@@ -348,11 +348,11 @@ func (v *available) impactsAt(s, b int) {
 		v.impacts[s] = append(v.impacts[s], out)
 		return
 	}
-	found := []impact{out}
+	found := givenUp{v, b, []impact{out}}
 	for _, d := range soonest {
-		v.detour(&found, s, d, b, share/ways)
+		found.follow(s, d, share/ways)
 	}
-	v.impacts[s] = append(v.impacts[s], found...)
+	v.impacts[s] = append(v.impacts[s], found.impacts...)
 }
 
 // failsBoth reports whether one fault fails a call and the one that is made instead.
@@ -392,42 +392,53 @@ const (
 	leastDetour   = 1e-15
 )
 
-// detour follows what is given up during a breakdown and goes to a dead-letter or
-// failure node: it rests there, or is lost when that is down too.
-func (v *available) detour(found *[]impact, s int, d *delivery, b int, share float64) {
-	a, k := v.a, &v.breakers[b]
-	add := func(two int, lost, parked float64, of *delivery) {
-		for i := range *found {
-			if p := &(*found)[i]; p.one == b && p.two == two {
-				p.lost += lost
-				p.parked += parked
-				return
-			}
+// givenUp collects what one breaker does to messages that are given up at a state.
+type givenUp struct {
+	v       *available
+	b       int
+	impacts []impact
+}
+
+// add notes a share that is lost or parked, with another breaker (two) or without.
+func (f *givenUp) add(two int, lost, parked float64, of *delivery) {
+	for i := range f.impacts {
+		if p := &f.impacts[i]; p.two == two {
+			p.lost += lost
+			p.parked += parked
+			return
 		}
-		*found = append(*found, impact{one: b, two: two, lost: lost, parked: parked, unsure: (*found)[0].unsure,
-			limit: of.limit, link: of.link, cause: of.cause})
 	}
-	for _, i := range a.deadAt[s] { // the write there may be rejected
-		last := &a.dead[i]
-		if last.target != d.to {
+	f.impacts = append(f.impacts, impact{one: f.b, two: two, lost: lost, parked: parked, unsure: f.impacts[0].unsure,
+		limit: of.limit, link: of.link, cause: of.cause})
+}
+
+// lose notes what of a share is lost by a delivery that fails too, since the breaker has
+// been down for so long and still is, or since others are; it returns what is left.
+func (f *givenUp) lose(share, after float64, last *delivery) float64 {
+	left := share
+	for other := range f.v.breakers {
+		k := &f.v.breakers[other]
+		if !last.faults.has(k.fault) {
 			continue
 		}
-		rejected := 0.0
-		for other := range v.breakers {
-			if !last.faults.has(v.breakers[other].fault) {
-				continue
-			}
-			if other == b {
-				part := share * v.stays(k, d.after.at, last.after.at)
-				add(graph.None, part, 0, &last.delivery)
-				rejected += part
-				continue
-			}
-			part := share * v.breakers[other].downFor(last.after.at)
-			add(other, part, 0, &last.delivery)
-			rejected += part
+		part, two := share*k.downFor(last.after.at), other
+		if other == f.b {
+			part, two = share*k.stays(after, last.after.at), graph.None
 		}
-		share = max(share-rejected, 0)
+		f.add(two, part, 0, last)
+		left -= part
+	}
+	return max(left, 0)
+}
+
+// follow follows a share of messages that goes to a dead-letter or failure node during a
+// breakdown: it rests there, or is lost when that is down too.
+func (f *givenUp) follow(s int, d *delivery, share float64) {
+	a := f.v.a
+	for _, i := range a.deadAt[s] { // the write there may be rejected
+		if last := &a.dead[i]; last.target == d.to {
+			share = f.lose(share, d.after.at, &last.delivery)
+		}
 	}
 	type step struct {
 		state int
@@ -440,25 +451,13 @@ func (v *available) detour(found *[]impact, s int, d *delivery, b int, share flo
 		at := work[len(work)-1]
 		work = work[:len(work)-1]
 		if a.restsAt(at.state) {
-			add(graph.None, 0, at.share, d)
+			f.add(graph.None, 0, at.share, d)
 			continue
 		}
 		left := at.share
 		for _, i := range a.faults.at[at.state] {
-			last := &a.faults.deliveries[i]
-			if last.to != graph.None || last.behind || last.cause == "expired" && len(last.faults.list()) == 0 {
-				continue
-			}
-			for other := range v.breakers {
-				if !last.faults.has(v.breakers[other].fault) {
-					continue
-				}
-				part, two := at.share*v.breakers[other].downFor(last.after.at), other
-				if other == b {
-					part, two = at.share*v.stays(k, at.after, last.after.at), graph.None
-				}
-				add(two, part, 0, last)
-				left -= part
+			if last := &a.faults.deliveries[i]; last.to == graph.None && !last.behind {
+				left -= at.share - f.lose(at.share, at.after, last)
 			}
 		}
 		if at.hops == longestDetour {
@@ -474,9 +473,9 @@ func (v *available) detour(found *[]impact, s int, d *delivery, b int, share flo
 
 // stays returns the chance that a breaker that has been down for so long stays so for
 // a while longer.
-func (v *available) stays(k *breaker, after, longer float64) float64 {
-	if so := k.downFor(after); so > 0 {
-		return k.downFor(after+longer) / so
+func (b *breaker) stays(after, longer float64) float64 {
+	if so := b.downFor(after); so > 0 {
+		return b.downFor(after+longer) / so
 	}
 	return 0
 }
@@ -504,65 +503,78 @@ func (v *available) of(entry int) *Availability {
 		out.Assumptions = []string{"a loop makes ever more of its messages"}
 		return out
 	}
-	scale := a.arrivals[entry] * year
-	type pair struct{ one, two int }
-	sums := map[pair]*Contribution{}
-	most := map[pair]float64{}
-	var unsure impact // the parts that rest on estimates
-	var lost, parked, late, returned float64
+	t := tally{v: v, sums: map[pair]*Contribution{}, most: map[pair]float64{}}
 	for s, visited := range visits {
-		if visited == 0 {
-			continue
-		}
 		for k := range v.impacts[s] {
-			x := &v.impacts[s][k]
-			p := pair{x.one, x.two}
-			if p.two != graph.None && p.two < p.one {
-				p = pair{p.two, p.one}
-			}
-			c := sums[p]
-			if c == nil {
-				c = &Contribution{Faults: []string{a.faults.names[v.breakers[p.one].fault]}}
-				if p.two != graph.None {
-					c.Faults = append(c.Faults, a.faults.names[v.breakers[p.two].fault])
-				}
-				sums[p] = c
-			}
-			m := visited * scale
-			c.Lost += m * x.lost
-			c.Parked += m * x.parked
-			c.Late += m * x.late
-			c.Returned += m * x.returned
-			lost, parked, late, returned = lost+m*x.lost, parked+m*x.parked, late+m*x.late, returned+m*x.returned
-			if x.unsure {
-				unsure.lost += m * x.lost
-				unsure.parked += m * x.parked
-				unsure.late += m * x.late
-				unsure.returned += m * x.returned
-			}
-			if heavy := m * (x.lost*1e3 + x.parked); heavy > most[p] {
-				most[p], c.at, c.limit, c.link, c.cause = heavy, s, x.limit, x.link, x.cause
+			if visited > 0 {
+				t.add(s, &v.impacts[s][k], visited*a.arrivals[entry]*year)
 			}
 		}
 	}
-	for _, c := range sums {
+	for _, c := range t.sums {
 		out.By = append(out.By, *c)
 	}
 	slices.SortFunc(out.By, func(x, y Contribution) int {
 		return cmp.Or(cmp.Compare(y.Lost, x.Lost), cmp.Compare(y.Parked, x.Parked), cmp.Compare(y.Returned, x.Returned),
 			cmp.Compare(y.Late, x.Late), slices.Compare(x.Faults, y.Faults))
 	})
-	out.Lost, out.Parked, out.Late, out.Returned = &lost, &parked, &late, &returned
-	label := func(field string, part, all float64) {
-		if part > 0.01*all {
+	out.Lost, out.Parked, out.Late, out.Returned = &t.all.lost, &t.all.parked, &t.all.late, &t.all.returned
+	for field, part := range map[string]float64{
+		"lost_per_year":     t.unsure.lost / max(t.all.lost, 1e-300),
+		"parked_per_year":   t.unsure.parked / max(t.all.parked, 1e-300),
+		"late_per_year":     t.unsure.late / max(t.all.late, 1e-300),
+		"returned_per_year": t.unsure.returned / max(t.all.returned, 1e-300),
+	} {
+		if part > 0.01 {
 			out.Basis[field] = Estimate
 		}
 	}
-	label("lost_per_year", unsure.lost, lost)
-	label("parked_per_year", unsure.parked, parked)
-	label("late_per_year", unsure.late, late)
-	label("returned_per_year", unsure.returned, returned)
 	return out
+}
+
+// pair is a breaker, or two of which the second is not None.
+type pair struct{ one, two int }
+
+// tally adds up what breakers do to the messages of an entry.
+type tally struct {
+	v           *available
+	sums        map[pair]*Contribution
+	most        map[pair]float64 // by what the worst state of each weighs
+	all, unsure impact           // in all, and what of it rests on estimates
+}
+
+// add adds what happens to so many messages a year at a state.
+func (t *tally) add(s int, x *impact, messages float64) {
+	p := pair{x.one, x.two}
+	if p.two != graph.None && p.two < p.one {
+		p = pair{p.two, p.one}
+	}
+	c := t.sums[p]
+	if c == nil {
+		name := func(b int) string { return t.v.a.faults.names[t.v.breakers[b].fault] }
+		c = &Contribution{Faults: []string{name(p.one)}}
+		if p.two != graph.None {
+			c.Faults = append(c.Faults, name(p.two))
+		}
+		t.sums[p] = c
+	}
+	c.Lost += messages * x.lost
+	c.Parked += messages * x.parked
+	c.Late += messages * x.late
+	c.Returned += messages * x.returned
+	sums := []*impact{&t.all}
+	if x.unsure {
+		sums = append(sums, &t.unsure)
+	}
+	for _, sum := range sums {
+		sum.lost += messages * x.lost
+		sum.parked += messages * x.parked
+		sum.late += messages * x.late
+		sum.returned += messages * x.returned
+	}
+	if heavy := messages * (x.lost*1e3 + x.parked); heavy > t.most[p] {
+		t.most[p], c.at, c.limit, c.link, c.cause = heavy, s, x.limit, x.link, x.cause
+	}
 }
 
 // solveThinned returns x = start + xM, where a share of what is at a state does not

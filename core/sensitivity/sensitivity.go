@@ -173,93 +173,30 @@ type result struct {
 	holds   []bool
 }
 
+// seen is what the runs of one analysis come to.
+type seen struct {
+	base    result
+	ends    []result   // by guess: at the lower and at the upper end of its range
+	effects [][]Effect // by output and guess
+	kept    []int      // the guesses that are not screened out
+	shares  [][]Share  // by output and place among those that are kept; nil: not worked out
+}
+
 // look screens, works out shares, and looks for turning points.
 func (a *analysis) look(doc *Document) error {
 	d := len(a.guesses)
 	a.planned = 1 + 2*d + a.Trajectories*(d+1) + a.Points*(d+2)
-	start, err := a.at(nil)
-	if err != nil {
-		return err
+	w := &seen{}
+	for _, step := range []func(*seen) error{a.runEnds, a.screenAll, a.shareAll} {
+		if err := step(w); err != nil {
+			return err
+		}
 	}
-	base := start[0]
-	ends := make([]map[int]string, 0, 2*d)
-	for i := range a.guesses {
-		ends = append(ends, map[int]string{i: a.guesses[i].at(0)}, map[int]string{i: a.guesses[i].at(1)})
-	}
-	atEnds, err := a.at(ends)
-	if err != nil {
-		return err
-	}
-	screened, err := a.points(func(f Function) error {
-		_, err := screen(f, d, a.Trajectories, rand.New(rand.NewPCG(1, uint64(d))))
-		return err
-	})
-	if err != nil {
-		return err
-	}
-	effects := make([][]Effect, len(a.outputs))
-	keep := make([]bool, d)
 	for k := range a.outputs {
-		effects[k], _ = screen(screened(k), d, a.Trajectories, rand.New(rand.NewPCG(1, uint64(d))))
-		most := 0.0
-		for _, e := range effects[k] {
-			most = max(most, e.Size)
-		}
-		for i, e := range effects[k] {
-			keep[i] = keep[i] || e.Size > screenedOut*most
-		}
-	}
-	var kept []int
-	for i, k := range keep {
-		if k {
-			kept = append(kept, i)
-		}
-	}
-	a.planned -= a.Points * (d - len(kept))
-	var shared func(k int) Function
-	random := func() *rand.Rand { return rand.New(rand.NewPCG(2, uint64(len(kept)))) }
-	if len(kept) > 0 && a.Points > 0 {
-		if shared, err = a.points(func(f Function) error {
-			_, err := shares(a.among(kept, f), len(kept), a.Points, random())
-			return err
-		}); err != nil {
+		o, err := a.describe(w, k)
+		if err != nil {
 			return err
 		}
-	}
-	for k, out := range a.outputs {
-		o := Output{Of: out.of, Value: base.numbers[k]}
-		if out.judge != nil {
-			o.Holds = &base.holds[k]
-		}
-		var parts []Share
-		if shared != nil {
-			parts, _ = shares(a.among(kept, shared(k)), len(kept), a.Points, random())
-		}
-		for i, g := range a.guesses {
-			e := effects[k][i]
-			in := Input{Path: g.Path, Range: [2]string{g.at(0), g.at(1)},
-				Effect: InputEffect{e.Mean, e.CI, e.Size},
-				Values: [2]float64{atEnds[2*i].numbers[k], atEnds[2*i+1].numbers[k]}}
-			if at := slices.Index(kept, i); at >= 0 && parts != nil {
-				in.Share = &SharesOf{parts[at].First, parts[at].FirstCI, parts[at].Total, parts[at].TotalCI}
-			}
-			if out.judge != nil {
-				low, high := atEnds[2*i].holds[k], atEnds[2*i+1].holds[k]
-				if in.TurnsAt, err = a.turn(k, i, base.holds[k], low, high); err != nil {
-					return err
-				}
-			}
-			o.Inputs = append(o.Inputs, in)
-		}
-		slices.SortStableFunc(o.Inputs, func(x, y Input) int {
-			total := func(i Input) float64 {
-				if i.Share == nil {
-					return -1
-				}
-				return i.Share.Total
-			}
-			return cmp.Or(cmp.Compare(total(y), total(x)), cmp.Compare(y.Effect.Size, x.Effect.Size))
-		})
 		if k == 0 {
 			doc.Output = o
 		} else {
@@ -267,6 +204,121 @@ func (a *analysis) look(doc *Document) error {
 		}
 	}
 	return nil
+}
+
+// runEnds runs the model as it is written, and with each guess at the ends of its range.
+func (a *analysis) runEnds(w *seen) error {
+	values := []map[int]string{{}}
+	for i := range a.guesses {
+		values = append(values, map[int]string{i: a.guesses[i].at(0)}, map[int]string{i: a.guesses[i].at(1)})
+	}
+	results, err := a.at(values)
+	if err == nil {
+		w.base, w.ends = results[0], results[1:]
+	}
+	return err
+}
+
+// screenAll works out the elementary effects of all guesses on all outputs, and which
+// guesses are kept.
+func (a *analysis) screenAll(w *seen) error {
+	d := len(a.guesses)
+	method := func(f Function) ([]Effect, error) {
+		return screen(f, d, a.Trajectories, rand.New(rand.NewPCG(1, uint64(d))))
+	}
+	of, err := a.points(func(f Function) error {
+		_, err := method(f)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	keep := make([]bool, d)
+	for k := range a.outputs {
+		effects, err := method(of(k))
+		if err != nil {
+			return err
+		}
+		most := 0.0
+		for _, e := range effects {
+			most = max(most, e.Size)
+		}
+		for i, e := range effects {
+			keep[i] = keep[i] || e.Size > screenedOut*most
+		}
+		w.effects = append(w.effects, effects)
+	}
+	for i, k := range keep {
+		if k {
+			w.kept = append(w.kept, i)
+		}
+	}
+	a.planned -= a.Points * (d - len(w.kept))
+	return nil
+}
+
+// shareAll works out the variance shares of the guesses that are kept.
+func (a *analysis) shareAll(w *seen) error {
+	if len(w.kept) == 0 || a.Points == 0 {
+		return nil
+	}
+	method := func(f Function) ([]Share, error) {
+		return shares(a.among(w.kept, f), len(w.kept), a.Points, rand.New(rand.NewPCG(2, uint64(len(w.kept)))))
+	}
+	of, err := a.points(func(f Function) error {
+		_, err := method(f)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	for k := range a.outputs {
+		list, err := method(of(k))
+		if err != nil {
+			return err
+		}
+		w.shares = append(w.shares, list)
+	}
+	return nil
+}
+
+// describe says what decides one output, the most decisive guess first.
+func (a *analysis) describe(w *seen, k int) (Output, error) {
+	out := a.outputs[k]
+	o := Output{Of: out.of, Value: w.base.numbers[k]}
+	if out.judge != nil {
+		o.Holds = &w.base.holds[k]
+	}
+	for i := range a.guesses {
+		g, e, low, high := &a.guesses[i], w.effects[k][i], w.ends[2*i], w.ends[2*i+1]
+		in := Input{
+			Path:   g.Path,
+			Range:  [2]string{g.at(0), g.at(1)},
+			Effect: InputEffect{e.Mean, e.CI, e.Size},
+			Values: [2]float64{low.numbers[k], high.numbers[k]},
+		}
+		if at := slices.Index(w.kept, i); at >= 0 && w.shares != nil {
+			s := w.shares[k][at]
+			in.Share = &SharesOf{s.First, s.FirstCI, s.Total, s.TotalCI}
+		}
+		if out.judge != nil {
+			var err error
+			if in.TurnsAt, err = a.turn(k, i, w.base.holds[k], low.holds[k], high.holds[k]); err != nil {
+				return o, err
+			}
+		}
+		o.Inputs = append(o.Inputs, in)
+	}
+	slices.SortStableFunc(o.Inputs, func(x, y Input) int {
+		total := func(i Input) float64 {
+			if i.Share == nil {
+				return -1
+			}
+			return i.Share.Total
+		}
+		return cmp.Or(cmp.Compare(total(y), total(x)), cmp.Compare(y.Effect.Size, x.Effect.Size))
+	})
+	return o, nil
 }
 
 // points has a method ask for all its points, runs the model at each of them once, and
@@ -343,12 +395,9 @@ func (a *analysis) turn(k, i int, now, low, high bool) (*string, error) {
 	return &at, nil
 }
 
-// at runs the model with some guesses at other values, several runs at once; nil: once as
-// it is. All runs draw the same random numbers.
+// at runs the model with some guesses at other values, several runs at once. All runs draw
+// the same random numbers.
 func (a *analysis) at(values []map[int]string) ([]result, error) {
-	if values == nil {
-		values = []map[int]string{{}}
-	}
 	out, errs := make([]result, len(values)), make([]error, len(values))
 	var next atomic.Int64
 	var wg sync.WaitGroup
