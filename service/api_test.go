@@ -195,6 +195,7 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 		"sample":        at("/api/v1/sample", map[string]any{"text": smallModel, "node": "q"}),
 		"follow":        at("/api/v1/follow", map[string]any{"text": smallModel, "node": "q"}),
 		"guarantees":    at("/api/v1/guarantees", map[string]any{"text": smallModel}),
+		"mend":          at("/api/v1/mend", map[string]any{"text": smallModel}),
 		"takes":         at("/api/v1/takes", map[string]any{"text": smallModel, "key": "a.csv"}),
 		"list-starters": at("/api/v1/starters", nil),
 		"import": at(

@@ -41,3 +41,22 @@ func TestAPairOfGuaranteesLightsItsPaths(t *testing.T) {
 	b.do(click(pair), visible(`[data-node="mail"][data-highlight=""]`))
 	b.clean()
 }
+
+// TestAPlanBelowTheBoard: the fewest changes that leave no error are found, read and
+// applied at once.
+func TestAPlanBelowTheBoard(t *testing.T) {
+	needConsole(t)
+	r := start(t).signIn()
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake-draft"), visible(`[data-node="mail"]`))
+	b.press("Find the fewest changes")
+	b.says(".plan", "3 changes leave no error")
+	b.says(".plan", "Let stamp-manifest write under derived/")
+	b.axe("plan")
+	b.shoot("plan")
+	b.press("Apply all 3")
+	b.says("main", "The plan is applied")
+	b.do(gone(".plan"))
+	require.Contains(t, b.draft("kittiwake-draft"), "derived/")
+	b.clean()
+}

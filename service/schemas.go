@@ -24,6 +24,8 @@ func schemaName(t reflect.Type, hint string) string {
 		return "Check" + name
 	case "ironweir/core/study":
 		return "Run" + name
+	case "ironweir/core/mend":
+		return "Mend" + name
 	case "ironweir/core/learn":
 		return "Observed" + name
 	case "ironweir/rehearsal":

@@ -109,6 +109,7 @@ func New(s *store.Store, queue *jobs.Queue, log *slog.Logger, options Options) *
 	v.textRoutes()
 	v.tryRoutes()
 	v.guaranteeRoutes()
+	v.mendRoutes()
 	v.editRoutes()
 	v.runRoutes()
 	v.rehearsalRoutes()

@@ -296,7 +296,6 @@ func Plain(v ref.Val) any {
 
 // Judgement is a condition over a result document, `run` in expectations.
 type Judgement struct {
-	bool    bool
 	Source  string
 	program cel.Program
 	ast     ast.Expr

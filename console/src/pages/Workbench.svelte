@@ -30,6 +30,7 @@
   import Inspector from "../components/Inspector.svelte";
   import Schedules from "../components/Schedules.svelte";
   import Availability from "../components/Availability.svelte";
+  import Plan from "../components/Plan.svelte";
   import Guarantees from "../components/Guarantees.svelte";
   import History from "../components/History.svelte";
   import Rehearse from "../components/Rehearse.svelte";
@@ -307,6 +308,18 @@
     notice = why
       ? { kind: "error", title: "Not applied.", subtitle: why }
       : { kind: "success", title: `Applied: ${remedy.say}.`, subtitle: "Undo in the text takes it back." };
+  }
+
+  /** Writes the changes of a plan into the text, one after the other. */
+  async function applyAll(changes: Finding["remedies"]) {
+    for (const change of changes) {
+      const why = await amend(change.patch);
+      if (why) {
+        notice = { kind: "error", title: `Not applied: ${change.say}.`, subtitle: why };
+        return;
+      }
+    }
+    notice = { kind: "success", title: "The plan is applied.", subtitle: "Undo in the text takes it back." };
   }
 
   /** Puts an earlier revision's text into the editor; it is kept once it is saved. */
@@ -587,6 +600,9 @@
       >
       <div class="inner">
         {#if bottomPanel === 0}
+          {#if (checked?.check?.summary.errors ?? 0) > 0 && visitor.edits && wrong.length === 0}
+            <Plan {text} onapply={applyAll} />
+          {/if}
           <Findings {findings} {wrong} empty={board.nodes.length === 0} onchoose={choose} onapply={apply} />
         {:else if bottomPanel === 2}
           <Guarantees
