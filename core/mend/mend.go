@@ -35,8 +35,9 @@ type Document struct {
 	Alternatives []Alternative  `json:"alternatives"` // of as many changes, that cost less or lose less
 	Smallest     bool           `json:"smallest"`     // every smaller set of the changes that are known was tried
 	Before       State          `json:"before"`
-	After        State          `json:"after"` // of the nearest that was found, if nothing meets the expectations
-	Tried        int            `json:"tried"` // sets of changes
+	After        State          `json:"after"`    // of the nearest that was found, if nothing meets the expectations
+	Tried        int            `json:"tried"`    // sets of changes
+	Unsolved     []string       `json:"unsolved"` // errors that no remedy removes without bringing another
 	Partial      bool           `json:"partial"`
 }
 
@@ -92,7 +93,7 @@ func Find(o Options) (*Document, error) {
 	o.Most, o.Runs = cmp.Or(o.Most, 12), cmp.Or(o.Runs, 300)
 	s := &search{
 		Options: o,
-		doc:     &Document{Changes: []check.Remedy{}, Alternatives: []Alternative{}},
+		doc:     &Document{Changes: []check.Remedy{}, Alternatives: []Alternative{}, Unsolved: []string{}},
 		seen:    map[string]bool{},
 		check:   check.Unproven(time.Now()),
 	}
@@ -185,16 +186,23 @@ func (s *search) withoutErrors(start *candidate) ([]*candidate, error) {
 				return
 			}
 			target := firstError(c)
+			solved := false
 			for _, r := range remediesNear(c, target) {
 				next := s.with(c, r)
+				solved = solved || next == nil // it has been looked at with other changes
 				if next == nil || next.errors[target.ID] || bringsErrors(c, next) {
 					continue
 				}
+				solved = true
 				extend(next, left-1)
+			}
+			if says := target.Code + " " + target.Message; !solved && !slices.Contains(s.doc.Unsolved, says) {
+				s.doc.Unsolved = append(s.doc.Unsolved, says)
 			}
 		}
 		extend(start, most)
 		if len(found) > 0 || s.doc.Partial {
+			s.doc.Unsolved = []string{} // there is another way
 			return found, nil
 		}
 	}

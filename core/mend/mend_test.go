@@ -65,6 +65,7 @@ func TestItFindsASmallestSet(t *testing.T) {
 		doc, err := Find(Options{Graph: g})
 		require.NoError(t, err)
 		if !doc.Met { // a mistake that no remedy removes
+			require.NotEmpty(t, doc.Unsolved, text)
 			require.NotZero(t, doc.After.Errors, text)
 			continue
 		}

@@ -24,6 +24,12 @@ func Mend(w io.Writer, doc *mend.Document, s Style) error {
 		p.line("%s: %s", p.paint(bold, doc.Model), p.paint(green, plural(len(doc.Changes), "change")+" will do"))
 	}
 	p.changeList(doc.Changes)
+	if !doc.Met && len(doc.Unsolved) > 0 {
+		p.heading("No remedy removes")
+		for _, message := range doc.Unsolved {
+			p.wrap("  ", message)
+		}
+	}
 	p.heading("Before and after")
 	row := func(what string, s *mend.State) []string {
 		fails := strings.Join(s.Fails, ", ")

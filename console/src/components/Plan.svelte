@@ -35,6 +35,7 @@
         <b>{current.changes?.length} {current.changes?.length === 1 ? "change leaves" : "changes leave"} no error</b>
       {:else}
         <b>No plan removes every error.</b>
+        {#each current.unsolved ?? [] as message (message)}<span><CodeText text={message} /></span>{/each}
       {/if}
     </p>
     <ol>
