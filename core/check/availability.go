@@ -137,10 +137,13 @@ const availabilityWork = 4_000_000
 type available struct {
 	a        *Analysis
 	breakers []breaker
-	impacts  [][]impact // by state
-	gone     []float64  // by state: the share of its messages that does not go on as usual
-	met      []meeting  // by state, of one breaker: see meetings
+	impacts  [][]impact         // by state
+	gone     map[onward]float64 // the share of messages that does not go on as usual
+	met      []meeting          // by state, of one breaker: see meetings
 }
+
+// onward is what leaves a state over a link, or all that does where the link is None.
+type onward struct{ state, link int }
 
 // meeting says when messages at a state were last where a breakdown would have held
 // them up: they know then that it was not down.
@@ -159,7 +162,7 @@ func (a *Analysis) findAvailability() {
 		return
 	}
 	n := len(a.states.all)
-	v.impacts, v.gone, v.met = make([][]impact, n), make([]float64, n), make([]meeting, n)
+	v.impacts, v.gone, v.met = make([][]impact, n), map[onward]float64{}, make([]meeting, n)
 	partial := false
 	for b := range v.breakers {
 		if partial = (b+1)*n > availabilityWork; partial {
@@ -170,9 +173,8 @@ func (a *Analysis) findAvailability() {
 			v.impactsAt(s, b)
 		}
 	}
-	for s := range v.gone {
+	for s := range a.states.all {
 		v.pairsAt(s)
-		v.gone[s] = min(v.gone[s], 1)
 	}
 	for _, i := range a.entries {
 		e := a.Entries[a.node(i).Name]
@@ -275,7 +277,7 @@ func (v *available) pairsAt(s int) {
 		_, pairs := a.together(s)
 		each(pairs, 0, func(one, two int, share float64) {
 			v.impacts[s] = append(v.impacts[s], impact{one: one, two: two, returned: share})
-			v.gone[s] += share
+			v.gone[onward{s, graph.None}] += share
 		})
 		return
 	}
@@ -291,7 +293,7 @@ func (v *available) pairsAt(s int) {
 				x.parked = share
 			}
 			v.impacts[s] = append(v.impacts[s], x)
-			v.gone[s] += share
+			v.gone[onward{s, d.link}] += share
 		})
 	}
 }
@@ -301,40 +303,48 @@ func (v *available) impactsAt(s, b int) {
 	a, k := v.a, &v.breakers[b]
 	at := a.states.all[s]
 	if at.how == asRequest {
-		if a.closure(s).has(k.fault) || a.failsBoth(s, k.fault) {
+		if a.closure(s).has(k.fault) || a.failsBoth(s, k.fault) || a.rejectsRequest(s, k.fault) {
 			share := v.lastsFor(b, s, 0)
 			v.impacts[s] = append(v.impacts[s], impact{one: b, two: graph.None, returned: share,
-				unsure: !a.alwaysFails(s).has(k.fault) || a.retriesCalls(s)})
-			v.gone[s] += share
+				unsure: !a.alwaysFails(s).has(k.fault) && !a.rejectsRequest(s, k.fault) || a.retriesCalls(s)})
+			v.gone[onward{s, graph.None}] += share
 		}
 		return
 	}
-	var soonest []*delivery // the deliveries that give up first
+	soonest := map[int][]*delivery{} // by link: the deliveries that give up first
+	var links []int
 	for _, i := range a.faults.at[s] {
 		d := &a.faults.deliveries[i]
 		if !d.faults.has(k.fault) || d.behind {
 			continue
 		}
-		if len(soonest) > 0 {
-			if d.after.at > soonest[0].after.at {
-				continue
-			}
-			if d.after.at < soonest[0].after.at {
-				soonest = soonest[:0]
-			}
+		list := soonest[d.link]
+		switch {
+		case len(list) == 0:
+			links = append(links, d.link)
+		case d.after.at > list[0].after.at:
+			continue
+		case d.after.at < list[0].after.at:
+			list = nil
 		}
-		soonest = append(soonest, d)
+		soonest[d.link] = append(list, d)
 	}
-	if len(soonest) == 0 {
-		return
+	for _, link := range links {
+		v.deliveryImpact(s, b, soonest[link])
 	}
+}
+
+// deliveryImpact adds what one breaker does to what leaves a state over one link: it goes
+// where its deliveries say when it is given up, which is at the same moment for all.
+func (v *available) deliveryImpact(s, b int, soonest []*delivery) {
+	a, k := v.a, &v.breakers[b]
 	first := soonest[0]
 	share := v.lastsFor(b, s, first.after.at)
 	held := v.lastsFor(b, s, 0)
 	unsure := rangeOf(first.after) != nil || a.mayMiss(s, k.fault)
 	out := impact{one: b, two: graph.None, late: max(held-share, 0), unsure: unsure,
 		limit: first.limit, link: first.link, cause: first.cause}
-	v.gone[s] += share
+	v.gone[onward{s, first.link}] += share
 	ways := 0.0
 	for _, d := range soonest {
 		if d.to == graph.None {
@@ -353,6 +363,20 @@ func (v *available) impactsAt(s, b int) {
 		found.follow(s, d, share/ways)
 	}
 	v.impacts[s] = append(v.impacts[s], found.impacts...)
+}
+
+// rejectsRequest reports whether an endpoint answers with an error under a fault, since
+// it cannot write what it accepts.
+func (a *Analysis) rejectsRequest(s, fault int) bool {
+	for _, e := range a.states.leaving(s) {
+		if e.link == graph.None {
+			continue
+		}
+		if l := a.link(e.link); l.Relation == model.Write && !l.Ignore && a.faults.only(l.To).has(fault) {
+			return true
+		}
+	}
+	return false
 }
 
 // failsBoth reports whether one fault fails a call and the one that is made instead.
@@ -579,7 +603,7 @@ func (t *tally) add(s int, x *impact, messages float64) {
 
 // solveThinned returns x = start + xM, where a share of what is at a state does not
 // pass on, and whether it stays away from the states that are left out.
-func (g *stateGraph) solveThinned(start []float64, without []bool, gone []float64) ([]float64, bool) {
+func (g *stateGraph) solveThinned(start []float64, without []bool, gone map[onward]float64) ([]float64, bool) {
 	x := make([]float64, len(start))
 	copy(x, start)
 	for k := 0; k < len(g.order); {
@@ -598,7 +622,11 @@ func (g *stateGraph) solveThinned(start []float64, without []bool, gone []float6
 			}
 			for _, e := range g.leaving(int(s)) {
 				if g.component[e.to] != g.component[s] {
-					x[e.to] += x[s] * e.expected * (1 - gone[s])
+					left := 1 - gone[onward{int(s), graph.None}]
+					if e.link != graph.None {
+						left -= gone[onward{int(s), e.link}]
+					}
+					x[e.to] += x[s] * e.expected * max(left, 0)
 				}
 			}
 		}

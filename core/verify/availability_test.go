@@ -44,6 +44,15 @@ func TestAvailabilityAgreesWithDrawnBreakdowns(t *testing.T) {
   stamp: {kind: function}
   spare: {kind: queue, retention: 60d}
 fails-together: {shed: {nodes: [weigh, stamp], breaks: {every: 45m, for: {dist: lognormal, p50: 1m, p95: 6m}}}}`,
+		"two readers of one stream": `
+  lane: {kind: stream, rate: 8/m, retention: 24h, links: {weigh: {retry: {tries: 1}}, stamp: {retry: {tries: 1}}}}
+  weigh: {kind: function, links: {scale: {mode: wait}}}
+  stamp: {kind: function, links: {scale: {mode: wait}}}
+  scale: {kind: outside, breaks: {every: 30m, for: 2m}}`,
+		"requests that are accepted": `
+  lane: {kind: endpoint, rate: 8/m, links: {later: {}}}
+  later: {kind: queue, retention: 60d, breaks: {every: 30m, for: 2m}, links: {weigh: {}}}
+  weigh: {kind: function}`,
 		"a workflow that calls another system instead": `
   lane: {kind: topic, rate: 8/m, links: {weigh: {retry: {tries: 1}}}}
   weigh:
