@@ -528,7 +528,9 @@ func (v *available) of(entry int) *Availability {
 		return out
 	}
 	t := tally{v: v, sums: map[pair]*Contribution{}, most: map[pair]float64{}}
+	again := false
 	for s, visited := range visits {
+		again = again || visited > 0 && v.sendsAgain(s)
 		for k := range v.impacts[s] {
 			if visited > 0 {
 				t.add(s, &v.impacts[s][k], visited*a.arrivals[entry]*year)
@@ -543,17 +545,52 @@ func (v *available) of(entry int) *Availability {
 			cmp.Compare(y.Late, x.Late), slices.Compare(x.Faults, y.Faults))
 	})
 	out.Lost, out.Parked, out.Late, out.Returned = &t.all.lost, &t.all.parked, &t.all.late, &t.all.returned
-	for field, part := range map[string]float64{
-		"lost_per_year":     t.unsure.lost / max(t.all.lost, 1e-300),
-		"parked_per_year":   t.unsure.parked / max(t.all.parked, 1e-300),
-		"late_per_year":     t.unsure.late / max(t.all.late, 1e-300),
-		"returned_per_year": t.unsure.returned / max(t.all.returned, 1e-300),
+	for _, f := range []struct {
+		name        string
+		unsure, all float64
+	}{
+		{"lost_per_year", t.unsure.lost, t.all.lost},
+		{"parked_per_year", t.unsure.parked, t.all.parked},
+		{"late_per_year", t.unsure.late, t.all.late},
+		{"returned_per_year", t.unsure.returned, t.all.returned},
 	} {
-		if part > 0.01 {
-			out.Basis[field] = Estimate
+		if f.unsure > 0.01*f.all || again && f.all > 0 {
+			out.Basis[f.name] = Estimate
 		}
 	}
+	if again {
+		out.Assumptions = append(out.Assumptions, "what a run has sent when it meets a breakdown, and sends again when it "+
+			"is tried again, is counted once")
+	}
 	return out
+}
+
+// sendsAgain reports whether runs at a state send something before they meet a breaker:
+// while it is down, each try sends it again.
+func (v *available) sendsAgain(s int) bool {
+	a := v.a
+	n := a.node(a.states.all[s].node)
+	if !n.Kind.Runs() || n.Together {
+		return false
+	}
+	sent := false
+	for _, id := range n.Out { // in the order in which a run comes to them
+		l := a.link(id)
+		if l.When != model.OfRun {
+			continue
+		}
+		met := a.faults.only(l.To)
+		for _, e := range a.states.leaving(s) {
+			if e.link == id && e.kind == calls {
+				met = a.closure(e.to)
+			}
+		}
+		if sent && !l.Forgiven() && slices.ContainsFunc(v.breakers, func(b breaker) bool { return met.has(b.fault) }) {
+			return true
+		}
+		sent = true
+	}
+	return false
 }
 
 // pair is a breaker, or two of which the second is not None.

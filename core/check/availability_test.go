@@ -139,3 +139,23 @@ func TestAvailabilityIsUnknownWithoutARate(t *testing.T) {
 	require.Nil(t, v.Lost)
 	require.Len(t, v.Assumptions, 1)
 }
+
+// TestWhatIsSentAgainIsSaid: a run that sends before it meets a breakdown sends again with
+// each try; that is not counted, and said. One that calls first sends nothing.
+func TestWhatIsSentAgainIsSaid(t *testing.T) {
+	model := func(links string) string {
+		return `
+  lane: {kind: topic, rate: 1/s, links: {weigh: {retry: {tries: 3}}}}
+  weigh: {kind: function, links: {` + links + `}}
+  news: {kind: topic, links: {mailer: {}}}
+  mailer: {kind: function}
+  scale: {kind: outside, breaks: {every: 10h, for: 5m}}
+`
+	}
+	v := analysed(t, model("news: {}, scale: {mode: wait}")).Entries["lane"].Availability
+	require.Equal(t, Estimate, v.Basis["lost_per_year"])
+	require.Len(t, v.Assumptions, 1)
+	v = analysed(t, model("scale: {mode: wait}, news: {}")).Entries["lane"].Availability
+	require.Empty(t, v.Basis)
+	require.Empty(t, v.Assumptions)
+}

@@ -312,7 +312,7 @@ func (p *page) availability(doc *check.Document) {
 		}
 	}
 	for _, a := range sorted(assumed) {
-		p.wrap("  ", fmt.Sprintf("unknown at %s: %s", strings.Join(assumed[a], ", "), a))
+		p.wrap("  ", fmt.Sprintf("at %s: %s", strings.Join(assumed[a], ", "), a))
 	}
 }
 
