@@ -55,7 +55,6 @@ func TestAPlanBelowTheBoard(t *testing.T) {
 	b.axe("plan")
 	b.shoot("plan")
 	b.press("Apply all 3")
-	b.says("main", "The plan is applied")
 	b.do(gone(".plan"))
 	require.Contains(t, b.draft("kittiwake-draft"), "derived/")
 	b.clean()

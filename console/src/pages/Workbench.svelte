@@ -50,7 +50,7 @@
   let checked = $state.raw<Schemas["Checked"] | undefined>();
   let board = $state.raw<Drawn>({ nodes: [], links: [] });
   let wrong = $state.raw<Problem[]>([]);
-  let notice = $state<{ kind: "error" | "success"; title: string; subtitle: string } | undefined>();
+  let notice = $state<{ kind: "error" | "success"; title: string; subtitle: string; stays?: boolean } | undefined>();
   let scenarios = $state.raw<Schemas["Scenario"][]>([]);
   let scenario = $state("");
   let chosen = $state("");
@@ -137,6 +137,7 @@
       text = draft.text;
       notice = {
         kind: draft.revision === revision ? "success" : "error",
+        stays: true,
         title: "What you had not saved is back.",
         subtitle:
           draft.revision === revision
@@ -560,7 +561,7 @@
         subtitle={plain(notice.subtitle)}
         on:close={() => (notice = undefined)}
         style="max-width: none; margin: 0"
-        timeout={notice.kind === "success" ? 4000 : 0}
+        timeout={notice.kind === "success" && !notice.stays ? 4000 : 0}
       />
     {/if}
     <div class="drawn">
