@@ -58,6 +58,10 @@
   p {
     font-size: inherit;
   }
+  span {
+    line-height: 2rem; /* of the button beside it */
+    vertical-align: top;
+  }
   ol {
     padding: 0.25rem 0 0.5rem 1.25rem;
     list-style: decimal;
