@@ -1,7 +1,6 @@
 package main
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -273,11 +272,7 @@ func fixOne(
 			continue
 		}
 		applications[f.ID]++
-		source, err := json.Marshal(f.Remedies[0].Patch)
-		if err != nil {
-			return nil, "", err
-		}
-		patch, err := model.ReadDocument("remedy", source)
+		patch, err := f.Remedies[0].Document()
 		if err != nil {
 			return nil, "", err
 		}

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"runtime"
@@ -81,11 +80,7 @@ func (c *call) applyAll(changes []check.Remedy) error {
 		return err
 	}
 	for _, r := range changes {
-		source, err := json.Marshal(r.Patch)
-		if err != nil {
-			return err
-		}
-		patch, err := model.ReadDocument("change", source)
+		patch, err := r.Document()
 		if err != nil {
 			return err
 		}

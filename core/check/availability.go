@@ -142,9 +142,6 @@ type available struct {
 	met      []meeting          // by state, of one breaker: see meetings
 }
 
-// onward is what leaves a state over a link, or all that does where the link is None.
-type onward struct{ state, link int }
-
 // meeting says when messages at a state were last where a breakdown would have held
 // them up: they know then that it was not down.
 type meeting struct {
@@ -381,8 +378,7 @@ func (a *Analysis) rejectsRequest(s, fault int) bool {
 
 // failsBoth reports whether one fault fails a call and the one that is made instead.
 func (a *Analysis) failsBoth(s, fault int) bool {
-	one, _ := a.together(s)
-	return one.has(fault)
+	return slices.ContainsFunc(a.fallbacks(s), func(p bothFail) bool { return p[0].has(fault) && p[1].has(fault) })
 }
 
 // mayMiss reports whether a run at a state, or behind the channel that it is, need not
@@ -522,8 +518,8 @@ func (v *available) of(entry int) *Availability {
 	for _, in := range a.spread(entry) {
 		start[in.state] += in.share
 	}
-	visits, bounded := a.states.solveThinned(start, a.grows, v.gone)
-	if !bounded {
+	visits, grows := a.states.solve(start, a.grows, v.gone)
+	if grows {
 		out.Assumptions = []string{"a loop makes ever more of its messages"}
 		return out
 	}
@@ -636,38 +632,4 @@ func (t *tally) add(s int, x *impact, messages float64) {
 	if heavy := messages * (x.lost*1e3 + x.parked); heavy > t.most[p] {
 		t.most[p], c.at, c.limit, c.link, c.cause = heavy, s, x.limit, x.link, x.cause
 	}
-}
-
-// solveThinned returns x = start + xM, where a share of what is at a state does not
-// pass on, and whether it stays away from the states that are left out.
-func (g *stateGraph) solveThinned(start []float64, without []bool, gone map[onward]float64) ([]float64, bool) {
-	x := make([]float64, len(start))
-	copy(x, start)
-	for k := 0; k < len(g.order); {
-		end := k + 1
-		for end < len(g.order) && g.component[g.order[end]] == g.component[g.order[k]] {
-			end++
-		}
-		members := g.order[k:end]
-		g.settleWithin(members, x, without)
-		for _, s := range members {
-			if x[s] == 0 {
-				continue
-			}
-			if without[s] {
-				return nil, false
-			}
-			for _, e := range g.leaving(int(s)) {
-				if g.component[e.to] != g.component[s] {
-					left := 1 - gone[onward{int(s), graph.None}]
-					if e.link != graph.None {
-						left -= gone[onward{int(s), e.link}]
-					}
-					x[e.to] += x[s] * e.expected * max(left, 0)
-				}
-			}
-		}
-		k = end
-	}
-	return x, true
 }

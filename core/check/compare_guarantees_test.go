@@ -6,7 +6,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestCompareGuarantees tells what is lost from what is won; a pair that is new is
+// TestCompareGuarantees lists what is lost and what is won; a pair that is new is
 // neither.
 func TestCompareGuarantees(t *testing.T) {
 	bound := 60.0

@@ -110,13 +110,18 @@ type Remedy struct {
 	Patch map[string]any `json:"patch"`
 }
 
-// Apply compiles a copy of a model with the remedy applied.
-func (r *Remedy) Apply(g *graph.Graph) (*graph.Graph, error) {
+// Document returns the patch of the remedy as a document.
+func (r *Remedy) Document() (*model.Value, error) {
 	text, err := json.Marshal(r.Patch)
 	if err != nil {
 		return nil, err
 	}
-	patch, err := model.ReadDocument("remedy", text)
+	return model.ReadDocument("remedy", text)
+}
+
+// Apply compiles a copy of a model with the remedy applied.
+func (r *Remedy) Apply(g *graph.Graph) (*graph.Graph, error) {
+	patch, err := r.Document()
 	if err != nil {
 		return nil, err
 	}
@@ -257,7 +262,7 @@ func RunWith(
 }
 
 // Unproven returns a function that checks graphs and offers remedies that have not been
-// tried: whoever applies one checks again. What does not depend on the rest of a model,
+// tried, so the model is to be checked again after one is applied. What does not depend on the rest of a model,
 // such as the rate of a calendar, is worked out once for all of them.
 func Unproven(now time.Time) func(*graph.Graph) *Document {
 	m := newMemo()

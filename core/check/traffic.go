@@ -2,6 +2,7 @@ package check
 
 import (
 	"math"
+	"slices"
 	"sort"
 	"time"
 
@@ -119,7 +120,7 @@ func (a *Analysis) solveTraffic() {
 			start[in.state] += rate * in.share
 		}
 	}
-	a.stateRates = g.solve(start, a.grows)
+	a.stateRates, _ = g.solve(start, a.grows, nil)
 	a.rates = make([]float64, len(a.Graph.Nodes))
 	a.linkRate = make([]float64, len(a.Graph.Links))
 	for s, rate := range a.stateRates {
@@ -182,10 +183,13 @@ func (a *Analysis) turnedAwayBy(i int) map[string]float64 {
 	return out
 }
 
-// solve returns x = start + xM, without the states that are left out.
-func (g *stateGraph) solve(start []float64, without []bool) []float64 {
-	x := make([]float64, len(start))
-	copy(x, start)
+// onward is what leaves a state over a link, or all that does where the link is None.
+type onward struct{ state, link int }
+
+// solve returns x = start + xM, without the states that are left out, and whether
+// anything comes there. Where a share of what leaves a state is gone, it does not pass on.
+func (g *stateGraph) solve(start []float64, without []bool, gone map[onward]float64) (x []float64, reached bool) {
+	x = slices.Clone(start)
 	for k := 0; k < len(g.order); {
 		end := k + 1
 		for end < len(g.order) && g.component[g.order[end]] == g.component[g.order[k]] {
@@ -198,19 +202,34 @@ func (g *stateGraph) solve(start []float64, without []bool) []float64 {
 				continue
 			}
 			for _, e := range g.leaving(int(s)) {
-				if g.component[e.to] != g.component[s] {
-					x[e.to] += x[s] * e.expected
+				if g.component[e.to] == g.component[s] {
+					continue
 				}
+				passes := x[s] * e.expected
+				if gone != nil {
+					passes *= leftOf(gone, int(s), e.link)
+				}
+				x[e.to] += passes
 			}
 		}
 		k = end
 	}
 	for s := range x {
 		if without[s] {
+			reached = reached || x[s] != 0
 			x[s] = 0
 		}
 	}
-	return x
+	return x, reached
+}
+
+// leftOf returns the share of what leaves a state over a link that is not gone.
+func leftOf(gone map[onward]float64, state, link int) float64 {
+	left := 1 - gone[onward{state, graph.None}]
+	if link != graph.None {
+		left -= gone[onward{state, link}]
+	}
+	return max(left, 0)
 }
 
 // settleWithin iterates the equations within a component until they no longer

@@ -144,8 +144,8 @@ func TestTheDraftOfTheDemoIsMended(t *testing.T) {
 	}
 }
 
-// TestNothingMeetsWhatCannotBe and the nearest is told, with what still fails.
-func TestNothingMeetsWhatCannotBe(t *testing.T) {
+// TestAnUnreachableExpectation: no plan meets it, and the nearest says what still fails.
+func TestAnUnreachableExpectation(t *testing.T) {
 	g := compiled(t, `ironweir: topology/1
 name: lane
 nodes:

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"time"
 
 	"ironweir/core/check"
 	"ironweir/core/graph"
@@ -94,7 +93,7 @@ func valuesFor(g *graph.Graph, id int, counted *study.Node) []check.Remedy {
 		}
 	}
 	if counted.Lost["expired"] > 0 {
-		field("retention", span(n.Retention), span(2*n.Retention))
+		field("retention", model.FormatDuration(n.Retention), model.FormatDuration(2*n.Retention))
 	}
 	if counted.Lost["overflow"] > 0 && n.Capacity > 0 {
 		field("capacity", n.Capacity, 2*n.Capacity)
@@ -119,5 +118,3 @@ func valuesFor(g *graph.Graph, id int, counted *study.Node) []check.Remedy {
 	}
 	return out
 }
-
-func span(d time.Duration) string { return model.FormatDuration(d) }

@@ -29,7 +29,7 @@ type Options struct {
 	Of           []string   // expressions over the result; none: the scenario's expectations
 	Trajectories int        // of the screening; 0: 6
 	Points       int        // of the variance shares; 0: none are worked out
-	Workers      int        // runs at once; at least 1
+	Workers      int        // concurrent runs; at least 1
 	Stop         func() bool
 	Progress     func(done, of int)
 }
@@ -395,7 +395,7 @@ func (a *analysis) turn(k, i int, now, low, high bool) (*string, error) {
 	return &at, nil
 }
 
-// at runs the model with some guesses at other values, several runs at once. All runs draw
+// at runs the model with some guesses at other values, with concurrent runs. All runs draw
 // the same random numbers.
 func (a *analysis) at(values []map[int]string) ([]result, error) {
 	out, errs := make([]result, len(values)), make([]error, len(values))

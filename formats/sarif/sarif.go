@@ -3,7 +3,6 @@
 package sarif
 
 import (
-	"encoding/json"
 	"path/filepath"
 	"strings"
 
@@ -86,11 +85,7 @@ func artifact(file string) *sarif.ArtifactLocation {
 // fixOf writes a remedy as replaced lines; nil where it cannot be written into
 // the text by itself.
 func fixOf(file string, text []byte, remedy check.Remedy) (*sarif.Fix, error) {
-	source, err := json.Marshal(remedy.Patch)
-	if err != nil {
-		return nil, err
-	}
-	patch, err := model.ReadDocument("remedy", source)
+	patch, err := remedy.Document()
 	if err != nil {
 		return nil, err
 	}
