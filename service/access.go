@@ -40,6 +40,9 @@ func idempotency(key string, asked any) store.Idempotency {
 // where there is none, of any. Errors that every such operation may answer are
 // added to those that it names.
 func register[I, O any](v *Service, role string, op huma.Operation, handle func(context.Context, *I) (*O, error)) {
+	if op.Metadata[computing] != nil {
+		op.Errors = append(op.Errors, http.StatusTooManyRequests)
+	}
 	if role != anybody {
 		op.Security = []map[string][]string{{"session": {role}}, {"token": {role}}}
 		op.Errors = append(op.Errors, http.StatusUnauthorized, http.StatusForbidden)
@@ -82,7 +85,11 @@ func spaceOf(ctx context.Context) *store.Workspace {
 // somebody is no member of does not exist for them.
 func (v *Service) authorise(ctx huma.Context, next func(huma.Context)) {
 	needed := roleOf(ctx.Operation())
-	if needed == anybody {
+	if v.store == nil && ctx.Operation().Metadata[computing] == nil {
+		huma.WriteErr(v.api, ctx, http.StatusNotFound, "this process only computes")
+		return
+	}
+	if needed == anybody || v.store == nil {
 		next(ctx)
 		return
 	}

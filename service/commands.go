@@ -34,16 +34,11 @@ type Outcome struct {
 // sent.
 type Commands func(ctx context.Context, name string, c Command, limits sim.Limits) Outcome
 
-// How many commands are done at once, and for how long at most; runs that take
-// longer are asked for as runs.
-const (
-	commandsAtOnce = 4
-	commandTime    = 10 * time.Minute
-)
+// commandTime bounds a command; runs that take longer are asked for as runs.
+const commandTime = 10 * time.Minute
 
 // commandRoutes let the command line have its work done here.
 func (v *Service) commandRoutes() {
-	slots := make(chan struct{}, commandsAtOnce)
 	register(
 		v,
 		store.Viewer,
@@ -53,32 +48,32 @@ func (v *Service) commandRoutes() {
 			Path:         "/api/v1/commands/{command}",
 			Summary:      "Do what a command of the program does, with the files that are sent along; nothing is kept",
 			MaxBodyBytes: 4 * MaxBody,
-			Errors:       []int{429},
+			Metadata:     map[string]any{computing: computation{long: true, within: commandTime}},
 		},
 		func(ctx context.Context, in *struct {
 			Command string `path:"command" enum:"check,explain,list,paths,guarantees,mend,sensitivity,schema,fmt,edit,follow,run,compare,diff,report,draw,fires,sample,size,convert,learn"`
+			Limits  string `header:"Ironweir-Limits" hidden:"true"`
 			Body    Command
 		}) (*struct{ Body Outcome }, error) {
-			settings, err := v.store.Settings(ctx)
+			limits, err := v.commandLimits(ctx, in.Limits)
 			if err != nil {
 				return nil, v.failure(err, "settings")
 			}
-			select {
-			case slots <- struct{}{}:
-				defer func() { <-slots }()
-			case <-time.After(10 * time.Second):
-				return nil, huma.ErrorWithHeaders(
-					huma.Error429TooManyRequests("the service is busy with other commands; try again in a moment"),
-					http.Header{"Retry-After": {"5"}},
-				)
-			case <-ctx.Done():
-				return nil, ctx.Err()
-			}
-			ctx, cancel := context.WithTimeout(ctx, min(commandTime, time.Duration(settings.MaxSeconds*1e9)))
+			ctx, cancel := context.WithTimeout(ctx, commandTime)
 			defer cancel()
-			out := v.options.Commands(ctx, in.Command, in.Body, jobs.LimitsOf(settings))
+			out := v.options.Commands(ctx, in.Command, in.Body, limits)
 			out.Out, out.Err = append([]byte{}, out.Out...), append([]byte{}, out.Err...) // empty, not null
 			return &struct{ Body Outcome }{out}, nil
 		},
 	)
+}
+
+// commandLimits gives the limits of runs within a command: by the settings, or, in a process
+// that only computes, as it was sent.
+func (v *Service) commandLimits(ctx context.Context, sent string) (sim.Limits, error) {
+	if v.store == nil {
+		return limitsSent(sent)
+	}
+	settings, err := v.store.Settings(ctx)
+	return jobs.LimitsOf(settings), err
 }

@@ -21,14 +21,11 @@ func LoadDemo(ctx context.Context, s *store.Store) error {
 		if err != nil {
 			return err
 		}
-		checked, err := checkText(name+".yaml", string(text))
+		found, err := checkHere(name+".yaml", string(text))
 		if err != nil {
 			return fmt.Errorf("demo model %s: %w", name, err)
 		}
-		r, err := checked.revision(string(text), "the demo", "demo")
-		if err != nil {
-			return err
-		}
+		r := found.revision(string(text), "the demo", "demo")
 		err = s.CreateModel(ctx, w, name, r, store.Idempotency{})
 		if errors.Is(err, store.ErrConflict) {
 			continue

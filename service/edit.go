@@ -62,6 +62,7 @@ func (v *Service) editRoutes() {
 		store.Viewer,
 		huma.Operation{
 			OperationID:  "rename-node",
+			Metadata:     computes,
 			Method:       http.MethodPost,
 			Path:         "/api/v1/rename",
 			Summary:      "Give a node another name, everywhere in a topology's text, comments and layout kept",
@@ -86,6 +87,7 @@ func (v *Service) editRoutes() {
 		store.Viewer,
 		huma.Operation{
 			OperationID:  "remove-node",
+			Metadata:     computes,
 			Method:       http.MethodPost,
 			Path:         "/api/v1/remove",
 			Summary:      "Take a node out of a topology's text, with the links and all else that names it",
@@ -113,6 +115,7 @@ func (v *Service) editRoutes() {
 		store.Viewer,
 		huma.Operation{
 			OperationID:  "fires",
+			Metadata:     computes,
 			Method:       http.MethodPost,
 			Path:         "/api/v1/fires",
 			Summary:      "When a topology's schedules fire within a time",

@@ -81,6 +81,7 @@ func (v *Service) formatRoutes() {
 		store.Viewer,
 		huma.Operation{
 			OperationID:  "import",
+			Metadata:     computes,
 			Method:       http.MethodPost,
 			Path:         "/api/v1/import",
 			Summary:      "Turn a file (a model, AsyncAPI 3, an inventory in CSV or JSON Lines, OpenTelemetry traces) into a model; nothing is kept",
@@ -118,6 +119,7 @@ func (v *Service) formatRoutes() {
 		store.Viewer,
 		huma.Operation{
 			OperationID:  "diff",
+			Metadata:     computes,
 			Method:       http.MethodPost,
 			Path:         "/api/v1/diff",
 			Summary:      "Tell two topologies apart in their own terms, and what that does to findings and guarantees",

@@ -22,6 +22,7 @@ func (v *Service) guaranteeRoutes() {
 		store.Viewer,
 		huma.Operation{
 			OperationID:  "guarantees",
+			Metadata:     computes,
 			Method:       http.MethodPost,
 			Path:         "/api/v1/guarantees",
 			Summary:      "How often, in which order and how late each message has its effect",

@@ -22,6 +22,7 @@ func (v *Service) mendRoutes() {
 		store.Viewer,
 		huma.Operation{
 			OperationID:  "mend",
+			Metadata:     computes,
 			Method:       http.MethodPost,
 			Path:         "/api/v1/mend",
 			Summary:      "The smallest set of changes after which a topology has no error",

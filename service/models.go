@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -78,23 +79,6 @@ func read(name, text string) (*model.Value, *graph.Graph, error) {
 	return written, g, err
 }
 
-// largeText is the size, in bytes, from which texts are checked one at a time, so
-// that a few giant models do not take the machine from everybody else.
-const largeText = 256 << 10
-
-// checkInTurn reads and checks a topology; a large one when its turn has come.
-func (v *Service) checkInTurn(ctx context.Context, name, text string) (*Checked, error) {
-	if len(text) >= largeText {
-		select {
-		case v.large <- struct{}{}:
-			defer func() { <-v.large }()
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		}
-	}
-	return checkText(name, text)
-}
-
 // checkText reads and checks a topology.
 func checkText(name, text string) (*Checked, error) {
 	written, g, err := read(name, text)
@@ -167,19 +151,15 @@ func etag(number int) string { return `"` + strconv.Itoa(number) + `"` }
 
 // revisionOf checks a text and makes the revision that keeps it.
 func (v *Service) revisionOf(ctx context.Context, name, text, note string) (*store.Revision, error) {
-	checked, err := v.checkInTurn(ctx, name+".yaml", text)
+	found, err := v.checkSent(ctx, name+".yaml", text)
 	if err != nil {
 		return nil, err
 	}
-	return checked.revision(text, note, accessOf(ctx).User.Name)
+	return found.revision(text, note, accessOf(ctx).User.Name), nil
 }
 
 // revision makes the revision that keeps a checked text.
-func (c *Checked) revision(text, note, author string) (*store.Revision, error) {
-	findings, err := json.Marshal(c.Check.Findings)
-	if err != nil {
-		return nil, err
-	}
+func (c *checked) revision(text, note, author string) *store.Revision {
 	s := c.Check.Summary
 	return &store.Revision{
 		Text:      text,
@@ -188,9 +168,9 @@ func (c *Checked) revision(text, note, author string) (*store.Revision, error) {
 		Errors:    s.Errors,
 		Warnings:  s.Warnings,
 		Notes:     s.Notes,
-		Findings:  findings,
+		Findings:  c.Check.Findings,
 		CreatedAt: time.Now(),
-	}, nil
+	}
 }
 
 // ModelPath names a model in a path.
@@ -205,17 +185,23 @@ func (v *Service) modelRoutes() {
 		store.Viewer,
 		huma.Operation{
 			OperationID:  "check",
+			Metadata:     computes,
 			Method:       http.MethodPost,
 			Path:         "/api/v1/check",
 			Summary:      "Check a topology's text, and give what is drawn of it",
 			MaxBodyBytes: MaxBody,
 		},
-		func(ctx context.Context, in *struct{ Body textBody }) (*struct{ Body *Checked }, error) {
-			checked, err := v.checkInTurn(ctx, "model.yaml", in.Body.Text)
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Text string `json:"text" doc:"The topology, as YAML"`
+				Name string `json:"name,omitempty" maxLength:"255" doc:"the file's name, for messages; absent: model.yaml"`
+			}
+		}) (*struct{ Body *Checked }, error) {
+			found, err := checkText(cmp.Or(in.Body.Name, "model.yaml"), in.Body.Text)
 			if err != nil {
 				return nil, badFile(err)
 			}
-			return &struct{ Body *Checked }{checked}, nil
+			return &struct{ Body *Checked }{found}, nil
 		},
 	)
 
@@ -224,6 +210,7 @@ func (v *Service) modelRoutes() {
 		store.Viewer,
 		huma.Operation{
 			OperationID:  "apply-patch",
+			Metadata:     computes,
 			Method:       http.MethodPost,
 			Path:         "/api/v1/apply",
 			Summary:      "Write a JSON Merge Patch, such as a remedy, into a topology's text, comments and layout kept",

@@ -126,8 +126,11 @@ func (r *rehearsals) end(k *kept) {
 	delete(r.byID, k.ID)
 }
 
-// Close ends what goes on in the service's memory.
+// Close ends what goes on in the service's memory, and its processes.
 func (v *Service) Close() {
+	if v.pool != nil {
+		v.pool.Close()
+	}
 	for _, k := range v.rehearsals.all() {
 		v.rehearsals.end(k)
 	}

@@ -163,7 +163,7 @@ func TestHostileModelsHarmNothing(t *testing.T) {
 				strings.NewReader(fmt.Sprintf(`{"text": %q}`, huge.String())),
 			)
 			if assert.NoError(t, err) {
-				assert.Equal(t, 200, answer.StatusCode)
+				assert.Contains(t, []int{200, 429}, answer.StatusCode) // done, or refused for now
 				answer.Body.Close()
 			}
 		}()

@@ -28,6 +28,8 @@ import (
 	"ironweir/core/model"
 	"ironweir/jobs"
 	"ironweir/rehearsal"
+	"ironweir/service/admission"
+	"ironweir/service/isolation"
 	"ironweir/store"
 )
 
@@ -57,7 +59,8 @@ type Service struct {
 	origins *http.CrossOriginProtection
 	teller  journeyTracer
 
-	large       chan struct{} // held while a large text is checked
+	budget      *admission.Controller
+	pool        *isolation.Pool // nil: computations are done here
 	rehearsals  rehearsals
 	callers     sync.Map // by credentials and workspace, for a few seconds
 	callersKept atomic.Int64
@@ -69,6 +72,9 @@ type Options struct {
 	BehindProxy bool // the proxy says where requests come from
 	Commands    Commands
 	Hooks       bool // functions of rehearsals may be answered by handlers on this machine
+	// Program starts a process that calls isolation.Run with NewIsolated: a path and its
+	// arguments, the name first. Computations are done there; nil: here.
+	Program []string
 	// names that it answers to, beside addresses and localhost; nil: to any, as a proxy has checked them
 	Hosts []string
 }
@@ -76,19 +82,36 @@ type Options struct {
 // New makes a service over a store and a queue for runs.
 func New(s *store.Store, queue *jobs.Queue, log *slog.Logger, options Options) *Service {
 	gin.SetMode(gin.ReleaseMode)
-	huma.DefaultArrayNullable = false // our lists are never null
 	v := &Service{
 		store:   s,
 		queue:   queue,
 		log:     log,
 		options: options,
 		engine:  gin.New(),
-		large:   make(chan struct{}, 1),
+		budget:  admission.New(budgetOf(machineMemory())),
 		origins: http.NewCrossOriginProtection(),
+	}
+	if len(options.Program) > 0 {
+		v.pool = newPool(options.Program, machineMemory(), log)
 	}
 	v.engine.HandleMethodNotAllowed = true
 	v.measure()
 	v.engine.Use(v.observe, v.recover, headers, limitBody)
+	v.describe()
+	v.console()
+	compress, err := gzhttp.NewWrapper(
+		gzhttp.ExceptContentTypes([]string{"text/event-stream", "font/woff2", "image/png"}),
+	)
+	if err != nil {
+		panic(err) // the options are constants
+	}
+	v.handler = compress(v.engine)
+	return v
+}
+
+// describe registers all operations.
+func (v *Service) describe() {
+	huma.DefaultArrayNullable = false // our lists are never null
 	config := huma.DefaultConfig("Iron Weir", document.Version)
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", ""
 	config.CreateHooks = nil
@@ -100,7 +123,7 @@ func New(s *store.Store, queue *jobs.Queue, log *slog.Logger, options Options) *
 	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	config.Info.Description = "Models of event topologies: checked, drawn and simulated. Sign in with the one-time link that the start command prints."
 	v.api = humagin.New(v.engine, config)
-	v.api.UseMiddleware(v.authorise)
+	v.api.UseMiddleware(v.authorise, v.compute)
 	v.sessionRoutes()
 	v.tokenRoutes()
 	v.peopleRoutes()
@@ -116,16 +139,14 @@ func New(s *store.Store, queue *jobs.Queue, log *slog.Logger, options Options) *
 	v.formatRoutes()
 	v.journeyRoutes()
 	v.commandRoutes()
-	v.console()
 	describeNulls(v.api.OpenAPI().Components.Schemas)
-	compress, err := gzhttp.NewWrapper(
-		gzhttp.ExceptContentTypes([]string{"text/event-stream", "font/woff2", "image/png"}),
-	)
-	if err != nil {
-		panic(err) // the options are constants
+}
+
+// Warm makes a process for computations ready, so that the first does not wait for it.
+func (v *Service) Warm() {
+	if v.pool != nil {
+		v.pool.Warm()
 	}
-	v.handler = compress(v.engine)
-	return v
 }
 
 // OpenAPI gives the description of the API.
@@ -367,6 +388,10 @@ func (v *Service) failure(err error, what string) error {
 
 // badFile tells what is wrong with a file, place by place.
 func badFile(err error) error {
+	var known huma.StatusError
+	if errors.As(err, &known) {
+		return err
+	}
 	var problems model.Problems
 	if !errors.As(err, &problems) {
 		return huma.Error422UnprocessableEntity(err.Error())

@@ -23,6 +23,7 @@ import (
 	"ironweir/core/sim"
 	"ironweir/jobs"
 	"ironweir/service"
+	"ironweir/service/isolation"
 	"ironweir/store"
 	"ironweir/store/postgres"
 )
@@ -33,6 +34,12 @@ var database *postgres.Server
 func TestMain(m *testing.M) {
 	if url := os.Getenv("IRONWEIR_TEST_WORK_ON"); url != "" { // a worker of the tests in a process of its own
 		os.Exit(workOn(url))
+	}
+	if isolation.IsChild() {
+		if err := isolation.Run(service.NewIsolated(command)); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+		}
+		os.Exit(1)
 	}
 	os.Exit(func() int {
 		dir, err := os.MkdirTemp("", "ironweir-test-")
@@ -48,6 +55,11 @@ func TestMain(m *testing.M) {
 		defer func() { database.Stop() }()
 		return m.Run()
 	}())
+}
+
+// command stands for the commands of the program.
+func command(_ context.Context, name string, c service.Command, _ sim.Limits) service.Outcome {
+	return service.Outcome{Wants: []string{}, Out: []byte(name), Files: map[string][]byte{}}
 }
 
 // running is a service on loopback with its store.
@@ -90,9 +102,8 @@ func startLogging(t *testing.T, to io.Writer, slots int, change ...func(*service
 		go func() { defer work.Done(); jobs.NewWorker(queue, slots, log).Run(ctx) }()
 	}
 	options := service.Options{
-		Commands: func(_ context.Context, name string, c service.Command, _ sim.Limits) service.Outcome {
-			return service.Outcome{Wants: []string{}, Out: []byte(name), Files: map[string][]byte{}}
-		},
+		Commands: command,
+		Program:  []string{os.Args[0], os.Args[0]},
 	}
 	for _, c := range change {
 		c(&options)

@@ -24,6 +24,7 @@ func (v *Service) tryRoutes() {
 		store.Viewer,
 		huma.Operation{
 			OperationID:  "sample",
+			Metadata:     computes,
 			Method:       http.MethodPost,
 			Path:         "/api/v1/sample",
 			Summary:      "An example event for a node, as a CloudEvent",
@@ -54,6 +55,7 @@ func (v *Service) tryRoutes() {
 		store.Viewer,
 		huma.Operation{
 			OperationID:  "follow",
+			Metadata:     computes,
 			Method:       http.MethodPost,
 			Path:         "/api/v1/follow",
 			Summary:      "Send one message through an idle system, and record each decision",
@@ -105,6 +107,7 @@ func (v *Service) tryRoutes() {
 		store.Viewer,
 		huma.Operation{
 			OperationID:  "takes",
+			Metadata:     computes,
 			Method:       http.MethodPost,
 			Path:         "/api/v1/takes",
 			Summary:      "Which links of each node would take an event, and why the others would not",

@@ -20,6 +20,7 @@ import (
 	"ironweir/core/model"
 	"ironweir/core/sim"
 	"ironweir/formats/text"
+	"ironweir/service/isolation"
 )
 
 // Exit codes.
@@ -120,6 +121,9 @@ func main() {
 
 // Main runs the program and gives its exit code.
 func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
+	if len(args) == 1 && args[0] == isolatedName && isolation.IsChild() {
+		return computeIsolated(errOut)
+	}
 	return guarded(errOut, func() int { return perform(ctx, args, in, out, errOut) })
 }
 

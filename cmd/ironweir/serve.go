@@ -20,6 +20,7 @@ import (
 
 	"ironweir/jobs"
 	"ironweir/service"
+	"ironweir/service/isolation"
 	"ironweir/store"
 	"ironweir/store/postgres"
 )
@@ -274,11 +275,13 @@ func (c *call) serve(o *serveOptions, s *store.Store, listener net.Listener, log
 			TLS:         *o.cert != "" || *o.behindProxy,
 			BehindProxy: *o.behindProxy,
 			Commands:    doSent,
+			Program:     isolatedProgram(log),
 			Hooks:       *o.hooks,
 			Hosts:       o.hosts(),
 		},
 	)
 	defer handler.Close()
+	go handler.Warm()
 	answering, sendTraces, err := traced(ctx, *o.traces, handler)
 	if err != nil {
 		return 0, err
@@ -409,4 +412,27 @@ func lockDirectory(dir string) (unlock func(), err error) {
 		)
 	}
 	return func() { f.Close() }, nil
+}
+
+// isolatedName is the argument with which the service starts this program to compute on what
+// somebody has sent. It is no command: without the service it has nothing to do.
+const isolatedName = "isolated"
+
+// isolatedProgram is how this program is started for computations.
+func isolatedProgram(log *slog.Logger) []string {
+	path, err := os.Executable()
+	if err != nil {
+		log.Warn("computations are done in the service itself: this program does not know where it lies", "error", err)
+		return nil
+	}
+	return []string{path, os.Args[0], isolatedName}
+}
+
+// computeIsolated answers what the service sends to this process.
+func computeIsolated(errOut io.Writer) int {
+	if err := isolation.Run(service.NewIsolated(doSent)); err != nil {
+		fmt.Fprintln(errOut, "ironweir:", err)
+		return exitUsage
+	}
+	return exitFine
 }

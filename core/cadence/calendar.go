@@ -5,6 +5,7 @@ package cadence
 
 import (
 	"fmt"
+	"math/bits"
 	"strconv"
 	"strings"
 )
@@ -45,6 +46,9 @@ type Calendar struct {
 type set uint64
 
 func (s set) has(i int) bool { return s>>uint(i)&1 == 1 }
+
+// from gives the first member from i on; 64 and more: there is none.
+func (s set) from(i int) int { return i + bits.TrailingZeros64(uint64(s)>>uint(i)) }
 
 type fieldRange struct {
 	low, high int

@@ -89,11 +89,11 @@ func (c *Calendar) nextWall(after time.Time) (time.Time, bool) {
 		case !c.onDay(t):
 			t = time.Date(y, mo, d+1, 0, 0, 0, 0, time.UTC)
 		case !c.hour.has(t.Hour()):
-			t = time.Date(y, mo, d, t.Hour()+1, 0, 0, 0, time.UTC)
+			t = time.Date(y, mo, d, min(c.hour.from(t.Hour()), 24), 0, 0, 0, time.UTC)
 		case !c.minute.has(t.Minute()):
-			t = time.Date(y, mo, d, t.Hour(), t.Minute()+1, 0, 0, time.UTC)
+			t = time.Date(y, mo, d, t.Hour(), min(c.minute.from(t.Minute()), 60), 0, 0, time.UTC)
 		case !c.second.has(t.Second()):
-			t = t.Add(time.Second)
+			t = t.Add(time.Duration(min(c.second.from(t.Second()), 60)-t.Second()) * time.Second)
 		default:
 			return t, true
 		}

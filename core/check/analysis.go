@@ -130,10 +130,16 @@ type memo struct {
 	rates   map[string]float64       // of schedules, per second
 	gaps    map[string]time.Duration // the shortest between two firings
 	changes map[string]changedInstant
+	sums    sums
 }
 
 func newMemo() *memo {
-	return &memo{map[string]float64{}, map[string]time.Duration{}, map[string]changedInstant{}}
+	return &memo{
+		rates:   map[string]float64{},
+		gaps:    map[string]time.Duration{},
+		changes: map[string]changedInstant{},
+		sums:    sums{known: map[string]law{}},
+	}
 }
 
 // calendarKey names the calendar of a schedule.

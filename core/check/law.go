@@ -1,6 +1,7 @@
 package check
 
 import (
+	"encoding/binary"
 	"math"
 	"slices"
 
@@ -136,6 +137,7 @@ func (l law) plus(o law) law {
 		}
 		return out
 	}
+	out.atoms = make([]atom, 0, len(l.atoms)*len(o.atoms))
 	for _, a := range l.atoms {
 		for _, b := range o.atoms {
 			out.atoms = append(out.atoms, atom{a.at + b.at, a.p * b.p})
@@ -143,6 +145,40 @@ func (l law) plus(o law) law {
 	}
 	out.atoms = fewer(out.atoms)
 	return out
+}
+
+// sums remembers sums of laws, which take long to work out and are the same in every proof
+// of a remedy.
+type sums struct {
+	known map[string]law
+	key   []byte
+}
+
+// mostSums bounds the sums that are remembered: each takes some kilobytes.
+const mostSums = 2_000
+
+// of returns the law of the sum of two independent times.
+func (s *sums) of(l, o law) law {
+	if len(l.atoms) < 2 || len(o.atoms) < 2 || l.mass == 0 || o.mass == 0 {
+		return l.plus(o) // which is soon done
+	}
+	s.key = s.key[:0]
+	for _, one := range []law{l, o} {
+		s.key = binary.LittleEndian.AppendUint64(s.key, math.Float64bits(one.mass))
+		s.key = binary.LittleEndian.AppendUint32(s.key, uint32(len(one.atoms)))
+		for _, a := range one.atoms {
+			s.key = binary.LittleEndian.AppendUint64(s.key, math.Float64bits(a.at))
+			s.key = binary.LittleEndian.AppendUint64(s.key, math.Float64bits(a.p))
+		}
+	}
+	if known, ok := s.known[string(s.key)]; ok {
+		return known
+	}
+	sum := l.plus(o)
+	if len(s.known) < mostSums {
+		s.known[string(s.key)] = sum
+	}
+	return sum
 }
 
 // or returns the law of either of two times that exclude each other.

@@ -226,12 +226,12 @@ func (a *Analysis) workAs(s int, m mode, c *choice) *runOutcome {
 	alive = w.spend(alive, c.takes)
 	if n.ColdStart != nil && w.mode == worst {
 		warm := alive
-		alive = w.cut(alive.plus(lawOf(n.ColdStart.Takes)))
+		alive = w.cut(w.sum(alive, lawOf(n.ColdStart.Takes)))
 		if alive.mass > 0 && warm.mass > 0 {
 			w.out.guessed = true
 		}
 	} else if n.ColdStart != nil {
-		cold := alive.plus(lawOf(n.ColdStart.Takes)).within(w.limit)
+		cold := w.sum(alive, lawOf(n.ColdStart.Takes)).within(w.limit)
 		switch {
 		case cold.mass == 0: // the first run is late, its instance is gone, so is the next
 			w.cut(alive.times(alive.mass).plus(surely(w.limit * 2)))
@@ -288,6 +288,9 @@ func (w *walker) finish(alive law) *runOutcome {
 	return o
 }
 
+// sum returns the law of the sum of two independent times.
+func (w *walker) sum(l, o law) law { return w.a.memo.sums.of(l, o) }
+
 // spend adds a time to a run, and ends what exceeds its limit.
 func (w *walker) spend(alive law, d model.Distribution) law {
 	if d.Largest() == 0 || alive.mass == 0 {
@@ -295,7 +298,7 @@ func (w *walker) spend(alive law, d model.Distribution) law {
 	}
 	l := lawOf(d)
 	w.noteRandom(l)
-	return w.cut(alive.plus(l))
+	return w.cut(w.sum(alive, l))
 }
 
 func (w *walker) noteRandom(l law) {
@@ -438,8 +441,8 @@ func (w *walker) call(l *graph.Link, alive law, failed func(law, string)) law {
 	for k := 1; k < tries && left.mass > 1e-12; k++ {
 		mean += left.mass
 		again := left.plus(surely(float64(l.Policy.Backoff(k)) * 1e-9))
-		good = good.or(again.plus(ok1))
-		left = again.plus(bad)
+		good = good.or(w.sum(again, ok1))
+		left = w.sum(again, bad)
 	}
 	if o.never > 0 && !l.ByTask {
 		w.out.again[l.ID] = alive.mass * o.never * share * (float64(tries) - mean)
@@ -474,9 +477,9 @@ func (w *walker) call(l *graph.Link, alive law, failed func(law, string)) law {
 		if !final {
 			w.out.visits[l.ID] += alive.mass * mean
 		}
-		next := w.cut(alive.plus(good))
+		next := w.cut(w.sum(alive, good))
 		if left.mass > 1e-13 {
-			lost := w.cut(alive.plus(left))
+			lost := w.cut(w.sum(alive, left))
 			if l.Ignore {
 				next = next.or(lost)
 			} else {
@@ -539,7 +542,7 @@ func (w *walker) writes(l *graph.Link, alive law) law {
 		}
 		w.noteRandom(takes)
 		skipped := alive.times(1 - share)
-		return skipped.or(w.cut(alive.times(share).plus(takes)))
+		return skipped.or(w.cut(w.sum(alive.times(share), takes)))
 	}
 	reject, why := w.a.rejection(l, w.at)
 	if why != "" && reject >= 1 && !l.Ignore {
@@ -586,7 +589,7 @@ func (w *walker) writes(l *graph.Link, alive law) law {
 		left := alive
 		done := law{}
 		for k := 1; k <= tries && left.mass > 1e-13; k++ {
-			left = w.cut(left.plus(takes))
+			left = w.cut(w.sum(left, takes))
 			done = done.or(left.times(1 - reject))
 			left = left.times(reject)
 			if k < tries {
@@ -673,7 +676,7 @@ func (a *Analysis) request(s int, m mode) *runOutcome {
 		switch {
 		case l.Relation == model.Write:
 			takes := lawOf(a.node(l.To).Takes)
-			alive = w.cut(alive.plus(takes))
+			alive = w.cut(w.sum(alive, takes))
 			reject, _ := a.rejectedAfter(l, at, 1)
 			w.fail(alive.times(reject), "rejected")
 			alive = alive.times(1 - reject)
@@ -894,7 +897,7 @@ func (a *Analysis) triesInTime(at state, p *graph.Policy, length float64, o *run
 	if math.IsInf(limit, 1) {
 		return most, cause
 	}
-	t := 0.0
+	t, final := 0.0, gap(100_000)
 	for k := 1; k < 100_000; k++ {
 		if p.Tries > 0 && k >= p.Tries {
 			return math.Inf(1), ""
@@ -903,8 +906,12 @@ func (a *Analysis) triesInTime(at state, p *graph.Policy, length float64, o *run
 		if t+g > limit {
 			return float64(k), cause
 		}
-		if k > 2000 && g > 0 {
-			return float64(k) + (limit-t)/g, cause
+		if g == final && g > 0 { // the gaps grow no more
+			n := float64(k) + math.Floor((limit-t)/g)
+			if p.Tries > 0 && n >= float64(p.Tries) {
+				return math.Inf(1), ""
+			}
+			return n, cause
 		}
 		t += g
 	}

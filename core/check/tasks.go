@@ -241,7 +241,7 @@ func (t *taskWalk) fork(task *graph.Task, l law) law {
 		joined = later(joined, one, task.Compete)
 	}
 	t.noteRandom(joined)
-	return t.cut(l.plus(joined))
+	return t.cut(t.sum(l, joined))
 }
 
 // later returns the law of the later, or the earlier, of two independent times.

@@ -1,0 +1,82 @@
+package isolation
+
+import (
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// pair gives the two ends of a connection between processes.
+func pair() (ours, theirs *os.File, err error) {
+	ends, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	return os.NewFile(uintptr(ends[0]), "service"), os.NewFile(uintptr(ends[1]), "process"), nil
+}
+
+// confine limits this process: it holds so many bytes at most, writes no file, opens few,
+// leaves no core, and gains no rights.
+func confine(memory int64) error {
+	for _, l := range []struct {
+		what int
+		most uint64
+	}{
+		{unix.RLIMIT_DATA, uint64(memory)},
+		{unix.RLIMIT_FSIZE, 0},
+		{unix.RLIMIT_NOFILE, 64},
+		{unix.RLIMIT_CORE, 0},
+	} {
+		if err := syscall.Setrlimit(l.what, &syscall.Rlimit{Cur: l.most, Max: l.most}); err != nil {
+			return err
+		}
+	}
+	return unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)
+}
+
+// renice makes all threads of a process yield to others; those that it starts later do so too.
+func renice(pid, nice int) {
+	tasks, err := os.ReadDir(fmt.Sprintf("/proc/%d/task", pid))
+	if err != nil {
+		return // it has ended
+	}
+	for _, t := range tasks {
+		if tid, err := strconv.Atoi(t.Name()); err == nil {
+			syscall.Setpriority(syscall.PRIO_PROCESS, tid, nice)
+		}
+	}
+}
+
+// resident gives the bytes of memory that a process holds; 0: not known.
+func resident(pid int) int64 {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/statm", pid))
+	if err != nil {
+		return 0
+	}
+	fields := strings.Fields(string(text))
+	if len(fields) < 2 {
+		return 0
+	}
+	pages, _ := strconv.ParseInt(fields[1], 10, 64)
+	return pages * int64(os.Getpagesize())
+}
+
+// MachineMemory gives the bytes that this process may hold in all, by the machine and by
+// its control group; 0: not known.
+func MachineMemory() int64 {
+	var info unix.Sysinfo_t
+	if err := unix.Sysinfo(&info); err != nil {
+		return 0
+	}
+	most := int64(info.Totalram) * int64(info.Unit)
+	if text, err := os.ReadFile("/sys/fs/cgroup/memory.max"); err == nil {
+		if limit, err := strconv.ParseInt(strings.TrimSpace(string(text)), 10, 64); err == nil {
+			most = min(most, limit)
+		}
+	}
+	return most
+}
