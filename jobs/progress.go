@@ -80,17 +80,6 @@ func (h *progressBroker) Listen(run int64) (updates chan Update, stop func()) {
 	}
 }
 
-// Listeners tells how many listen to runs in this process.
-func (h *progressBroker) Listeners() int {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	n := 0
-	for _, of := range h.heard {
-		n += len(of)
-	}
-	return n
-}
-
 // announce says that a run has moved on. It is a hint: who misses it looks again
 // soon.
 func (h *progressBroker) announce(ctx context.Context, run int64) {

@@ -35,7 +35,24 @@ type Plan struct {
 	Folder   string        // for what is written down; empty: the system's
 	Log      *slog.Logger
 	Memory   int64         // bytes that messages and runs may take; 0: 1 GB
+	Turns    Turns         // shared with other rehearsals; nil: it need not share
 	Idle     time.Duration // it ends when nobody has watched or done anything for so long; 0: never
+}
+
+// Turns let several rehearsals take turns on the processors: each holds a place while its
+// time goes on, for some milliseconds at a time.
+type Turns chan struct{}
+
+// NewTurns makes turns for so many rehearsals at one instant.
+func NewTurns(n int) Turns { return make(Turns, max(n, 1)) }
+
+// take waits for a turn; the function that it returns ends it.
+func (t Turns) take() (end func()) {
+	if t == nil {
+		return func() {}
+	}
+	t <- struct{}{}
+	return func() { <-t }
 }
 
 // Bounds of a rehearsal.
@@ -234,6 +251,7 @@ func (r *Rehearsal) run(ctx context.Context) {
 		case <-r.wake:
 		case <-timer.C:
 		}
+		end := r.plan.Turns.take()
 		r.mu.Lock()
 		nap := longestNap
 		if !r.busy && r.fault == nil {
@@ -250,6 +268,7 @@ func (r *Rehearsal) run(ctx context.Context) {
 		}
 		alone := len(r.watchers) == 0 && r.plan.Idle > 0 && time.Since(r.touched) > r.plan.Idle
 		r.mu.Unlock()
+		end()
 		if alone {
 			r.End()
 			return

@@ -3,7 +3,6 @@ package rehearsal
 import (
 	"errors"
 	"fmt"
-	"math"
 	"time"
 
 	"ironweir/core/model"
@@ -191,6 +190,9 @@ func (r *Rehearsal) again(to, length time.Duration, tell uint64) (*sim.Live, *re
 		if in == nil || in.At > to {
 			break
 		}
+		if err := r.advanceAgain(live, in.At); err != nil {
+			return nil, nil, err
+		}
 		if _, err := live.Put(in); err != nil {
 			return nil, nil, fmt.Errorf(
 				"what was put in at %s cannot be had again: %w",
@@ -200,10 +202,29 @@ func (r *Rehearsal) again(to, length time.Duration, tell uint64) (*sim.Live, *re
 		}
 		past.pass()
 	}
-	_, err = live.Advance(max(to, length), math.MaxInt64)
+	err = r.advanceAgain(live, max(to, length))
 	live.Answers() // nobody waits any more
 	return live, past, err
 }
+
+// advanceAgain lets a run that is had again come to an instant, in turns with others, until
+// the rehearsal is ended.
+func (r *Rehearsal) advanceAgain(live *sim.Live, to time.Duration) error {
+	for {
+		if r.Over() {
+			return ErrOver
+		}
+		end := r.plan.Turns.take()
+		there, err := live.Advance(to, atOnceAgain)
+		end()
+		if there || err != nil || live.Stopped() != "" {
+			return err
+		}
+	}
+}
+
+// atOnceAgain is how many events are handled in a turn while a run is had again.
+const atOnceAgain = 10 * atOnce
 
 // Result counts what has happened until now as a run does.
 func (r *Rehearsal) Result() (*study.Document, error) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"net"
 	"net/http"
 	"slices"
 	"strings"
@@ -93,8 +94,8 @@ func (v *Service) authorise(ctx huma.Context, next func(huma.Context)) {
 		next(ctx)
 		return
 	}
-	refuse := func(status int, detail string) { huma.WriteErr(v.api, ctx, status, detail) }
 	name := ctx.Param("workspace")
+	refuse := func(status int, detail string) { huma.WriteErr(v.api, ctx, status, detail) }
 	who, err := v.whoIs(ctx, name)
 	access, role, may := who.access, who.role, false
 	switch {
@@ -120,19 +121,83 @@ func (v *Service) authorise(ctx huma.Context, next func(huma.Context)) {
 		may = access.Allows(needed)
 	}
 	if !may {
+		why := "this needs the role " + needed + " in workspace " + name + "; you have " + role
 		switch {
 		case needed == service:
-			refuse(http.StatusForbidden, "only an administrator of the service may do this")
+			why = "only an administrator of the service may do this"
 		case name == "":
-			refuse(http.StatusForbidden, "this token does not allow it")
-		default:
-			refuse(http.StatusForbidden, "this needs the role "+needed+" in workspace "+name+"; you have "+role)
+			why = "this token does not allow it"
 		}
+		v.noteRefusal(ctx, access, name, why)
+		refuse(http.StatusForbidden, why)
 		return
 	}
 	inner := huma.WithValue(ctx, accessKey{}, access)
-	actor := store.Actor{User: access.User.ID, Name: access.User.Name, Token: access.Token}
-	next(huma.WithContext(inner, store.As(inner.Context(), actor)))
+	v.within(huma.WithContext(inner, store.As(inner.Context(), actorOf(access, addressOf(ctx)))), next)
+}
+
+// Requests that work with records end after recordTime: a database that hangs hangs nobody.
+// Operations whose metadata says `lasting` may take that long; 0: they bound themselves.
+const (
+	recordTime = 20 * time.Second
+	lookUpTime = 5 * time.Second // for who calls
+	lasting    = "lasting"
+)
+
+// within lets an operation go on for as long as it may.
+func (v *Service) within(ctx huma.Context, next func(huma.Context)) {
+	meta, most := ctx.Operation().Metadata, recordTime
+	if own, said := meta[lasting].(time.Duration); said {
+		most = own
+	}
+	if most == 0 || meta[computing] != nil {
+		next(ctx)
+		return
+	}
+	bounded, cancel := context.WithTimeout(ctx.Context(), most)
+	defer cancel()
+	next(huma.WithContext(ctx, bounded))
+}
+
+func actorOf(a *store.Access, address string) store.Actor {
+	return store.Actor{User: a.User.ID, Name: a.User.Name, Token: a.Token, TokenID: a.TokenID, Address: address}
+}
+
+// addressOf gives where a request comes from; behind a proxy it is what the proxy says.
+func addressOf(ctx huma.Context) string {
+	address := ctx.RemoteAddr()
+	if host, _, err := net.SplitHostPort(address); err == nil {
+		address = host
+	}
+	if behindProxy(ctx.Context()) {
+		hops := strings.Split(ctx.Header("X-Forwarded-For"), ",")
+		if last := strings.TrimSpace(hops[len(hops)-1]); last != "" && len(last) <= 64 {
+			address = last
+		}
+	}
+	return address
+}
+
+// noteRefusal puts into the audit trail that somebody was refused a change, at most once a
+// minute for each person and operation.
+func (v *Service) noteRefusal(ctx huma.Context, access *store.Access, workspace, why string) {
+	op := ctx.Operation()
+	if op.Method == http.MethodGet || op.Method == "" {
+		return
+	}
+	key, now := access.User.Name+" "+op.OperationID+" "+workspace, time.Now()
+	if last, known := v.refusals.Swap(key, now); known && now.Sub(last.(time.Time)) < time.Minute {
+		v.refusals.Store(key, last)
+		return
+	}
+	if v.refusalsKept.Add(1) > mostBrief {
+		v.refusalsKept.Store(0)
+		v.refusals.Clear()
+	}
+	by := store.As(ctx.Context(), actorOf(access, addressOf(ctx)))
+	if err := v.store.Refused(by, op.OperationID, workspace, "", why); err != nil {
+		v.log.Warn("a refusal could not be noted", "error", err)
+	}
 }
 
 // caller is who a request comes from, and what they are in its workspace.
@@ -152,17 +217,29 @@ const (
 	mostBrief = 10_000
 )
 
+// credentials are what a request shows of who sends it.
+type credentials struct{ authorization, session string }
+
+func credentialsOf(ctx huma.Context) credentials {
+	out := credentials{authorization: ctx.Header("Authorization")}
+	if cookie, err := huma.ReadCookie(ctx, sessionCookie); err == nil {
+		out.session = cookie.Value
+	}
+	return out
+}
+
 // whoIs finds who a request comes from and what they are in a workspace. Where the
 // workspace is not found, the access is still given.
 func (v *Service) whoIs(ctx huma.Context, workspace string) (caller, error) {
+	shown := credentialsOf(ctx)
 	if ctx.Operation().Metadata[brief] == nil {
-		return v.lookUp(ctx, workspace)
+		return v.lookUp(ctx.Context(), shown, workspace)
 	}
-	key := ctx.Header("Authorization") + "\n" + ctx.Header("Cookie") + "\n" + workspace
+	key := shown.authorization + "\n" + shown.session + "\n" + workspace
 	if known, there := v.callers.Load(key); there && time.Now().Before(known.(caller).until) {
 		return known.(caller), nil
 	}
-	who, err := v.lookUp(ctx, workspace)
+	who, err := v.lookUp(ctx.Context(), shown, workspace)
 	if err == nil {
 		who.until = time.Now().Add(briefTime)
 		v.callers.Store(key, who)
@@ -174,30 +251,56 @@ func (v *Service) whoIs(ctx huma.Context, workspace string) (caller, error) {
 	return who, err
 }
 
-func (v *Service) lookUp(ctx huma.Context, workspace string) (who caller, err error) {
-	if who.access, err = v.identify(ctx); err != nil || workspace == "" {
+func (v *Service) lookUp(ctx context.Context, shown credentials, workspace string) (who caller, err error) {
+	ctx, cancel := context.WithTimeout(ctx, lookUpTime)
+	defer cancel()
+	if who.access, err = v.identify(ctx, shown); err != nil || workspace == "" {
 		return who, err
 	}
-	if who.space, err = v.store.Workspace(ctx.Context(), workspace); err == nil {
-		who.role, err = v.store.Role(ctx.Context(), who.access, who.space)
+	if who.space, err = v.store.Workspace(ctx, workspace); err == nil {
+		who.role, err = v.store.Role(ctx, who.access, who.space)
 	}
 	return who, err
 }
 
-// identify finds who a request comes from: by token, else by session.
-func (v *Service) identify(ctx huma.Context) (*store.Access, error) {
-	if header := ctx.Header("Authorization"); header != "" {
-		token, ok := strings.CutPrefix(header, "Bearer ")
+// identify finds who shows credentials: by token, else by session.
+func (v *Service) identify(ctx context.Context, shown credentials) (*store.Access, error) {
+	if shown.authorization != "" {
+		token, ok := strings.CutPrefix(shown.authorization, "Bearer ")
 		if !ok {
 			return nil, store.ErrNotFound
 		}
-		return v.store.Token(ctx.Context(), token)
+		return v.store.Token(ctx, token)
 	}
-	cookie, err := huma.ReadCookie(ctx, sessionCookie)
-	if err != nil {
+	if shown.session == "" {
 		return nil, store.ErrNotFound
 	}
-	return v.store.Session(ctx.Context(), cookie.Value)
+	return v.store.Session(ctx, shown.session)
+}
+
+// access tells from time to time whether who follows a stream still may.
+type lastingAccess struct {
+	v         *Service
+	shown     credentials
+	workspace *store.Workspace
+	needed    string
+}
+
+// accessTime is how soon a stream ends after its reader's access has.
+const accessTime = time.Second
+
+func (v *Service) lastingAccess(ctx huma.Context) lastingAccess {
+	return lastingAccess{v, credentialsOf(ctx), spaceOf(ctx.Context()), roleOf(ctx.Operation())}
+}
+
+// ended reports whether the access has ended: the session, the token, the person, the
+// membership or the workspace. While the database cannot say, it has not.
+func (a lastingAccess) ended(ctx context.Context) bool {
+	who, err := a.v.lookUp(ctx, a.shown, a.workspace.Name)
+	if err != nil {
+		return errors.Is(err, store.ErrNotFound)
+	}
+	return who.space.ID != a.workspace.ID || !store.Covers(who.role, a.needed)
 }
 
 func (v *Service) unavailable(ctx huma.Context, err error) {

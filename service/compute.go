@@ -112,6 +112,27 @@ func (v *Service) compute(ctx huma.Context, next func(huma.Context)) {
 	c.Abort()
 }
 
+// simulates marks operations that simulate what is kept here: they end with their reader.
+var simulates = map[string]any{lasting: time.Duration(0)}
+
+// checks marks operations that check a text before they save it.
+var checks = map[string]any{lasting: recordTime + computeTime}
+
+// admit waits for the turn of something long that is done here; the error is an answer.
+func (v *Service) admit(ctx context.Context, what string) (leave func(), err error) {
+	leave, err = v.enter(ctx, what, computation{long: true})
+	return leave, tooBusy(err)
+}
+
+// tooBusy makes an answer of a refusal.
+func tooBusy(err error) error {
+	var busy *admission.Refused
+	if errors.As(err, &busy) {
+		return huma.ErrorWithHeaders(huma.Error429TooManyRequests(busy.Error()), http.Header{"Retry-After": {"5"}})
+	}
+	return err
+}
+
 // readBody reads the body of a request to its end.
 func (v *Service) readBody(ctx huma.Context) error {
 	c := humagin.Unwrap(ctx)
@@ -195,12 +216,7 @@ func (v *Service) checkSent(ctx context.Context, name, text string) (*checked, e
 	is := computation{within: computeTime}
 	leave, err := v.enter(ctx, "check", is)
 	if err != nil {
-		var busy *admission.Refused
-		if errors.As(err, &busy) {
-			return nil, huma.ErrorWithHeaders(
-				huma.Error429TooManyRequests(busy.Error()), http.Header{"Retry-After": {"5"}})
-		}
-		return nil, err
+		return nil, tooBusy(err)
 	}
 	defer leave()
 	if v.pool == nil {

@@ -394,9 +394,9 @@ func TestABackupBringsEverythingBack(t *testing.T) {
 	got, err := s.Result(context.Background(), int64(run["id"].(float64)))
 	require.NoError(t, err)
 	require.Equal(t, want, string(got))
-	before, err := r.store.Audit(context.Background(), "", 1<<40, 1000)
+	before, err := r.store.Audit(context.Background(), store.AuditFilter{Before: 1 << 40}, 1000)
 	require.NoError(t, err)
-	after, err := s.Audit(context.Background(), "", 1<<40, 1000)
+	after, err := s.Audit(context.Background(), store.AuditFilter{Before: 1 << 40}, 1000)
 	require.NoError(t, err)
 	require.Equal(t, before, after)
 }

@@ -202,6 +202,8 @@ func (v *Service) formatRoutes() {
 		store.Viewer,
 		huma.Operation{
 			OperationID: "get-report",
+			Metadata:    simulates,
+			Errors:      []int{429},
 			Method:      http.MethodGet,
 			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/report",
 			Summary:     "One HTML file of a run and the check of its model, for readers who have nothing installed",
@@ -223,6 +225,11 @@ type reportAnswer struct {
 }
 
 func (v *Service) report(ctx context.Context, id int64) (*reportAnswer, error) {
+	leave, err := v.admit(ctx, "report")
+	if err != nil {
+		return nil, err
+	}
+	defer leave()
 	p, err := v.past(ctx, id)
 	if err != nil {
 		return nil, err

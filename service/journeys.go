@@ -101,6 +101,11 @@ func (v *Service) journeys(ctx context.Context, id int64) ([]sim.Journey, error)
 	if recorded, err := v.keptJourneys(ctx, id); recorded != nil || err != nil {
 		return recorded, err
 	}
+	leave, err := v.admit(ctx, "journeys")
+	if err != nil {
+		return nil, err
+	}
+	defer leave()
 	v.teller.Lock()
 	defer v.teller.Unlock()
 	if recorded, err := v.keptJourneys(ctx, id); recorded != nil || err != nil { // somebody has asked meanwhile
@@ -217,6 +222,8 @@ func (v *Service) journeyRoutes() {
 		store.Viewer,
 		huma.Operation{
 			OperationID: "list-journeys",
+			Metadata:    simulates,
+			Errors:      []int{429},
 			Method:      http.MethodGet,
 			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/journeys",
 			Summary:     "Journeys of a run's first replication: those that ended badly and a sample of the rest",
@@ -257,6 +264,8 @@ func (v *Service) journeyRoutes() {
 		store.Viewer,
 		huma.Operation{
 			OperationID: "get-journey",
+			Metadata:    simulates,
+			Errors:      []int{429},
 			Method:      http.MethodGet,
 			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/journeys/{journey}",
 			Summary:     "One journey, step by step",
@@ -296,6 +305,8 @@ func (v *Service) journeyRoutes() {
 		store.Viewer,
 		huma.Operation{
 			OperationID: "get-rest",
+			Metadata:    simulates,
+			Errors:      []int{429},
 			Method:      http.MethodGet,
 			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/rest",
 			Summary:     "What rests in a node at an instant of the first replication",
@@ -310,6 +321,11 @@ func (v *Service) journeyRoutes() {
 				return nil, err
 			}
 			at := time.Duration(min(in.At, model.MaxDuration.Seconds()) * 1e9)
+			leave, err := v.admit(ctx, "messages at rest")
+			if err != nil {
+				return nil, err
+			}
+			defer leave()
 			rests, total, err := sim.Rest(p.plan(ctx), in.Node, at)
 			if err != nil {
 				return nil, huma.Error422UnprocessableEntity(err.Error())

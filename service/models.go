@@ -262,12 +262,13 @@ func (v *Service) modelRoutes() {
 		store.Editor,
 		huma.Operation{
 			OperationID:   "create-model",
+			Metadata:      checks,
 			Method:        http.MethodPost,
 			Path:          "/api/v1/workspaces/{workspace}/models",
 			Summary:       "Make a model",
 			DefaultStatus: 201,
 			MaxBodyBytes:  MaxBody,
-			Errors:        []int{409},
+			Errors:        []int{409, 429},
 		},
 		func(ctx context.Context, in *struct {
 			WorkspacePath
@@ -408,12 +409,13 @@ func (v *Service) modelRoutes() {
 		store.Editor,
 		huma.Operation{
 			OperationID:   "save-revision",
+			Metadata:      checks,
 			Method:        http.MethodPost,
 			Path:          "/api/v1/workspaces/{workspace}/models/{name}/revisions",
 			Summary:       "Save a revision on top of the one that If-Match names",
 			DefaultStatus: 201,
 			MaxBodyBytes:  MaxBody,
-			Errors:        []int{412, 428},
+			Errors:        []int{412, 428, 429},
 		},
 		func(ctx context.Context, in *struct {
 			ModelPath

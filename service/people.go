@@ -28,8 +28,12 @@ type MemberPath struct {
 
 // AuditQuery asks for a page of the audit trail.
 type AuditQuery struct {
-	Cursor int64 `query:"cursor" minimum:"0"`
-	Limit  int   `query:"limit" minimum:"1" maximum:"500" default:"100"`
+	Cursor  int64  `query:"cursor" minimum:"0"`
+	Limit   int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
+	Token   int64  `query:"token" minimum:"0" doc:"only what was done with the token of this id"`
+	Who     string `query:"who" maxLength:"63" doc:"only what this person did"`
+	Action  string `query:"action" maxLength:"63" doc:"only this"`
+	Refused bool   `query:"refused" doc:"only what was refused"`
 }
 
 // page is one page of a list.
@@ -217,12 +221,14 @@ func (v *Service) peopleRoutes() {
 			return paged(list, math.MaxInt, func(store.Worker) string { return "" }), nil
 		},
 	)
-	audit := func(ctx context.Context, workspace string, q AuditQuery) (*page[store.AuditEntry], error) {
-		before := q.Cursor
-		if before == 0 {
-			before = math.MaxInt64
+	audit := func(ctx context.Context, workspace int64, q AuditQuery) (*page[store.AuditEntry], error) {
+		filter := store.AuditFilter{
+			Workspace: workspace, Token: q.Token, Who: q.Who, Action: q.Action, Refused: q.Refused, Before: q.Cursor,
 		}
-		list, err := v.store.Audit(ctx, workspace, before, q.Limit+1)
+		if filter.Before == 0 {
+			filter.Before = math.MaxInt64
+		}
+		list, err := v.store.Audit(ctx, filter, q.Limit+1)
 		if err != nil {
 			return nil, v.failure(err, "audit trail")
 		}
@@ -237,7 +243,24 @@ func (v *Service) peopleRoutes() {
 			Path:        "/api/v1/audit",
 			Summary:     "Who changed what, latest first",
 		},
-		func(ctx context.Context, in *AuditQuery) (*page[store.AuditEntry], error) { return audit(ctx, "", *in) },
+		func(ctx context.Context, in *AuditQuery) (*page[store.AuditEntry], error) { return audit(ctx, 0, *in) },
+	)
+	register(
+		v,
+		service,
+		huma.Operation{
+			OperationID: "verify-audit",
+			Method:      http.MethodGet,
+			Path:        "/api/v1/audit/chain",
+			Summary:     "Whether the audit trail is as it was written: all hashes are worked out again",
+		},
+		func(ctx context.Context, _ *struct{}) (*struct{ Body *store.AuditChain }, error) {
+			chain, err := v.store.AuditChain(ctx)
+			if err != nil {
+				return nil, v.failure(err, "audit trail")
+			}
+			return &struct{ Body *store.AuditChain }{chain}, nil
+		},
 	)
 	register(
 		v,
@@ -252,7 +275,7 @@ func (v *Service) peopleRoutes() {
 			WorkspacePath
 			AuditQuery
 		}) (*page[store.AuditEntry], error) {
-			return audit(ctx, spaceOf(ctx).Name, in.AuditQuery)
+			return audit(ctx, spaceOf(ctx).ID, in.AuditQuery)
 		},
 	)
 }
@@ -313,6 +336,9 @@ func (v *Service) workspaceRoutes() {
 			DefaultStatus: 204,
 		},
 		func(ctx context.Context, in *WorkspacePath) (*struct{}, error) {
+			for _, k := range v.rehearsals.list(spaceOf(ctx)) {
+				v.rehearsals.end(k)
+			}
 			if err := v.store.DeleteWorkspace(ctx, spaceOf(ctx)); err != nil {
 				return nil, v.failure(err, "workspace "+in.Workspace)
 			}
@@ -386,10 +412,10 @@ func (v *Service) tokenRoutes() {
 			OperationID: "list-tokens",
 			Method:      http.MethodGet,
 			Path:        "/api/v1/tokens",
-			Summary:     "Your tokens, without their secrets",
+			Summary:     "Your tokens, without their secrets; a token sees itself alone",
 		},
 		func(ctx context.Context, _ *struct{}) (*page[store.Token], error) {
-			list, err := v.store.Tokens(ctx, accessOf(ctx).User.ID)
+			list, err := v.store.Tokens(ctx, accessOf(ctx))
 			if err != nil {
 				return nil, v.failure(err, "token")
 			}
@@ -461,13 +487,16 @@ func (v *Service) tokenRoutes() {
 			OperationID:   "revoke-token",
 			Method:        http.MethodDelete,
 			Path:          "/api/v1/tokens/{id}",
-			Summary:       "Revoke a token: yours, or anybody's where you administer the service",
+			Summary:       "Revoke a token: yours, or anybody's where you administer the service; a token can revoke itself alone",
 			DefaultStatus: 204,
 		},
 		func(ctx context.Context, in *struct {
 			ID int64 `path:"id" minimum:"1"`
 		}) (*struct{}, error) {
 			a := accessOf(ctx)
+			if a.TokenID != 0 && a.TokenID != in.ID {
+				return nil, huma.Error403Forbidden("a token can revoke itself alone; sign in to revoke others")
+			}
 			owner := a.User.ID
 			if a.Administers() {
 				owner = 0

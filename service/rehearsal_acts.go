@@ -61,6 +61,7 @@ func (v *Service) rehearsalActs(one string) {
 		store.Editor,
 		huma.Operation{
 			OperationID: "set-time",
+			Metadata:    simulates,
 			Method:      http.MethodPost,
 			Path:        one + "/time",
 			Summary:     "Let time stand or pass, at another pace, or set it back to an earlier instant",

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
@@ -23,7 +24,7 @@ func (v *Service) rehearsalDoors(one string) {
 		}
 		return &huma.RequestBody{Content: content}
 	}
-	quick := map[string]any{brief: true}
+	quick := map[string]any{brief: true, lasting: time.Duration(0)}
 	// The body is read by the door itself: it may be of any kind.
 	door := func(serve func(k *kept, c *gin.Context, who string)) func(ctx context.Context,
 		id string) (*huma.StreamResponse, error) {
@@ -127,7 +128,7 @@ func (v *Service) rehearsalDoors(one string) {
 	}
 	v.engine.Any("/api/v1/workspaces/:workspace/rehearsals/:id/http/*path", func(c *gin.Context) {
 		v.authorise(humagin.NewContext(endpoint, c), func(ctx huma.Context) {
-			k := v.rehearsals.find(spaceOf(ctx.Context()).Name, c.Param("id"))
+			k := v.rehearsals.find(spaceOf(ctx.Context()), c.Param("id"))
 			if k == nil {
 				problem(c.Writer, http.StatusNotFound, "there is no rehearsal "+c.Param("id"))
 				return
@@ -145,7 +146,7 @@ func (v *Service) tracesDoor() {
 		OperationID: "traces",
 		Path:        "/v1/traces",
 		Security:    []map[string][]string{{"session": {store.Editor}}, {"token": {store.Editor}}},
-		Metadata:    map[string]any{brief: true},
+		Metadata:    map[string]any{brief: true, lasting: time.Duration(0)},
 	}
 	v.engine.POST("/v1/traces", func(c *gin.Context) {
 		v.authorise(humagin.NewContext(op, c), func(ctx huma.Context) {
@@ -165,7 +166,7 @@ func (v *Service) onlyRehearsal(ctx context.Context, id string) (*kept, error) {
 	var may []*kept
 	for _, k := range v.rehearsals.all() {
 		w, err := v.store.Workspace(ctx, k.Workspace)
-		if err != nil {
+		if err != nil || w.ID != k.space {
 			continue
 		}
 		if role, err := v.store.Role(ctx, accessOf(ctx), w); err == nil && store.Covers(role, store.Editor) &&

@@ -28,6 +28,7 @@ func (v *Service) rehearsalViews(one string) {
 		store.Viewer,
 		huma.Operation{
 			OperationID: "watch-rehearsal",
+			Metadata:    map[string]any{lasting: time.Duration(0)},
 			Method:      http.MethodGet,
 			Path:        one + "/events",
 			Summary:     "A rehearsal's states as Server-Sent Events, until it ends",
@@ -47,7 +48,7 @@ func (v *Service) rehearsalViews(one string) {
 				return nil, err
 			}
 			who := accessOf(ctx).User.Name
-			return &huma.StreamResponse{Body: func(hc huma.Context) { watchRehearsal(hc, k.live, who) }}, nil
+			return &huma.StreamResponse{Body: func(hc huma.Context) { v.watchRehearsal(hc, k.live, who) }}, nil
 		},
 	)
 	type resting struct {
@@ -112,6 +113,7 @@ func (v *Service) rehearsalViews(one string) {
 		store.Viewer,
 		huma.Operation{
 			OperationID: "get-rehearsed-journey",
+			Metadata:    simulates,
 			Method:      http.MethodGet,
 			Path:        one + "/journeys/{journey}",
 			Summary:     "What has happened to a message so far, step by step",
@@ -133,6 +135,7 @@ func (v *Service) rehearsalViews(one string) {
 		store.Viewer,
 		huma.Operation{
 			OperationID: "get-rehearsed-result",
+			Metadata:    simulates,
 			Method:      http.MethodGet,
 			Path:        one + "/result",
 			Summary:     "What has happened until now, counted as a run counts",
@@ -168,6 +171,7 @@ func (v *Service) rehearsalViews(one string) {
 		store.Viewer,
 		huma.Operation{
 			OperationID: "get-rehearsed-scenario",
+			Metadata:    simulates,
 			Method:      http.MethodGet,
 			Path:        one + "/scenario",
 			Summary:     "What has happened until now as a scenario, which gives the same at full speed",
@@ -182,6 +186,7 @@ func (v *Service) rehearsalViews(one string) {
 		store.Editor,
 		huma.Operation{
 			OperationID: "keep-rehearsal",
+			Metadata:    simulates,
 			Method:      http.MethodPut,
 			Path:        one + "/scenario/{text}",
 			Summary:     "Keep what has happened until now as a scenario of the model",
@@ -223,26 +228,12 @@ func (v *Service) keep(ctx context.Context, id, name string) (KeptScenario, erro
 }
 
 // watchRehearsal writes states until the rehearsal ends or the watcher has gone.
-func watchRehearsal(ctx huma.Context, r *rehearsal.Rehearsal, who string) {
+func (v *Service) watchRehearsal(ctx huma.Context, r *rehearsal.Rehearsal, who string) {
 	states, stop, err := r.Watch(who)
 	if err != nil {
 		return
 	}
 	defer stop()
 	out := startStream(ctx)
-	beat := time.NewTicker(beatTime)
-	defer beat.Stop()
-	for going := true; going; {
-		select {
-		case <-ctx.Context().Done():
-			return
-		case <-r.Done():
-			out.send("ended", []byte("{}"))
-			return
-		case state := <-states:
-			going = out.send("state", state)
-		case <-beat.C:
-			going = out.beat()
-		}
-	}
+	follow(v, ctx, out, states, r.Done(), func(state []byte) bool { return out.send("state", state) })
 }

@@ -18,6 +18,7 @@ import (
 	"ironweir/core/model"
 	"ironweir/jobs"
 	"ironweir/rehearsal"
+	"ironweir/service/admission"
 	"ironweir/store"
 )
 
@@ -58,9 +59,10 @@ type RehearsalEntry struct {
 // kept is a rehearsal with what is known of it.
 type kept struct {
 	Rehearsal
-	live *rehearsal.Rehearsal
-	text string            // of the model
-	once store.Idempotency // under which it was asked for
+	live  *rehearsal.Rehearsal
+	space int64             // the workspace, which keeps its id whatever it is called
+	text  string            // of the model
+	once  store.Idempotency // under which it was asked for
 }
 
 // rehearsals are those of this process.
@@ -87,17 +89,17 @@ func (r *rehearsals) add(k *kept) error {
 	return nil
 }
 
-func (r *rehearsals) find(workspace, id string) *kept {
+func (r *rehearsals) find(workspace *store.Workspace, id string) *kept {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if k := r.byID[id]; k != nil && k.Workspace == workspace {
+	if k := r.byID[id]; k != nil && k.space == workspace.ID {
 		return k
 	}
 	return nil
 }
 
 // asked finds the rehearsal that somebody has asked for under a key; nil: none.
-func (r *rehearsals) asked(workspace, who, key string) *kept {
+func (r *rehearsals) asked(workspace *store.Workspace, who, key string) *kept {
 	for _, k := range r.list(workspace) {
 		if key != "" && k.once.Key == key && k.Author == who && !k.live.Over() {
 			return k
@@ -106,12 +108,12 @@ func (r *rehearsals) asked(workspace, who, key string) *kept {
 	return nil
 }
 
-func (r *rehearsals) list(workspace string) []*kept {
+func (r *rehearsals) list(workspace *store.Workspace) []*kept {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	var out []*kept
 	for _, k := range r.byID {
-		if k.Workspace == workspace {
+		if k.space == workspace.ID {
 			out = append(out, k)
 		}
 	}
@@ -168,7 +170,7 @@ type rehearsalAnswer struct {
 
 // rehearsal finds the rehearsal that a request is about.
 func (v *Service) rehearsal(ctx context.Context, id string) (*kept, error) {
-	if k := v.rehearsals.find(spaceOf(ctx).Name, id); k != nil {
+	if k := v.rehearsals.find(spaceOf(ctx), id); k != nil {
 		return k, nil
 	}
 	return nil, huma.Error404NotFound(
@@ -212,8 +214,24 @@ func (v *Service) startRehearsal(
 	if err != nil {
 		return nil, v.failure(err, "settings")
 	}
+	memory := min(jobs.LimitsOf(settings).Memory, v.rehearsalMemory)
+	leave, err := v.budget.Enter(ctx, admission.Computation{
+		Person: accessOf(ctx).User.Name,
+		What:   "rehearsal",
+		Memory: memory,
+	})
+	if err != nil {
+		return nil, tooBusy(err)
+	}
+	started := false
+	defer func() {
+		if !started {
+			leave()
+		}
+	}()
 	plan := rehearsal.Plan{
-		Memory: jobs.LimitsOf(settings).Memory,
+		Memory: memory,
+		Turns:  v.turns,
 		Graph:  g,
 		Pace:   q.Pace,
 		Paused: q.Paused,
@@ -223,8 +241,9 @@ func (v *Service) startRehearsal(
 		Head:   document.NewHead("run", name, "", document.Digest(r.Text)),
 	}
 	k := &kept{
-		text: r.Text,
-		once: asked,
+		space: spaceOf(ctx).ID,
+		text:  r.Text,
+		once:  asked,
 		Rehearsal: Rehearsal{
 			ID:        strings.ToLower(rand.Text()),
 			Workspace: spaceOf(ctx).Name,
@@ -263,6 +282,8 @@ func (v *Service) startRehearsal(
 		k.live.End()
 		return nil, huma.Error409Conflict(err.Error())
 	}
+	started = true
+	go func() { <-k.live.Done(); leave() }()
 	return k, nil
 }
 
@@ -304,7 +325,7 @@ func (v *Service) rehearsalRoutes() {
 			Path:          space + "/models/{name}/rehearsals",
 			Summary:       "Start a live simulation of a revision",
 			DefaultStatus: 201,
-			Errors:        []int{409},
+			Errors:        []int{409, 429},
 		},
 		func(ctx context.Context, in *struct {
 			ModelPath
@@ -312,7 +333,7 @@ func (v *Service) rehearsalRoutes() {
 			Body RehearsalRequest
 		}) (*rehearsalAnswer, error) {
 			asked := idempotency(in.Key, map[string]any{"model": in.Name, "asked": in.Body})
-			k := v.rehearsals.asked(spaceOf(ctx).Name, accessOf(ctx).User.Name, asked.Key)
+			k := v.rehearsals.asked(spaceOf(ctx), accessOf(ctx).User.Name, asked.Key)
 			switch {
 			case k != nil && k.once != asked:
 				return nil, v.failure(store.ErrKeyReused, "rehearsal")
@@ -337,7 +358,7 @@ func (v *Service) rehearsalRoutes() {
 		},
 		func(ctx context.Context, in *WorkspacePath) (*page[Rehearsal], error) {
 			list := []Rehearsal{}
-			for _, k := range v.rehearsals.list(spaceOf(ctx).Name) {
+			for _, k := range v.rehearsals.list(spaceOf(ctx)) {
 				if one, err := k.asItStands(); err == nil {
 					list = append(list, *one)
 				}

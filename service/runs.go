@@ -269,6 +269,7 @@ func (v *Service) runRoutes() {
 		store.Viewer,
 		huma.Operation{
 			OperationID: "follow-run",
+			Metadata:    map[string]any{lasting: time.Duration(0)},
 			Method:      http.MethodGet,
 			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/events",
 			Summary:     "The progress of a run as Server-Sent Events, until it ends",
@@ -326,16 +327,5 @@ func (v *Service) stream(ctx huma.Context, id int64) {
 	if err != nil || !send(jobs.UpdateOf(run)) {
 		return
 	}
-	beat := time.NewTicker(beatTime)
-	defer beat.Stop()
-	for going := true; going; {
-		select {
-		case <-ctx.Context().Done():
-			return
-		case u := <-updates:
-			going = send(u)
-		case <-beat.C:
-			going = out.beat()
-		}
-	}
+	follow(v, ctx, out, updates, nil, send)
 }

@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"net/http"
 	"regexp"
+	"runtime"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -59,11 +60,18 @@ type Service struct {
 	origins *http.CrossOriginProtection
 	teller  journeyTracer
 
-	budget      *admission.Controller
-	pool        *isolation.Pool // nil: computations are done here
-	rehearsals  rehearsals
-	callers     sync.Map // by credentials and workspace, for a few seconds
-	callersKept atomic.Int64
+	budget     *admission.Controller
+	pool       *isolation.Pool // nil: computations are done here
+	rehearsals rehearsals
+	turns      rehearsal.Turns // of all rehearsals
+	// what the messages and runs of one rehearsal may take, in bytes
+	rehearsalMemory int64
+	callers         sync.Map // by credentials and workspace, for a few seconds
+	callersKept     atomic.Int64
+
+	streams      atomic.Int64
+	refusals     sync.Map // when a person was last refused an operation
+	refusalsKept atomic.Int64
 }
 
 // Options say how the service is reached.
@@ -82,17 +90,20 @@ type Options struct {
 // New makes a service over a store and a queue for runs.
 func New(s *store.Store, queue *jobs.Queue, log *slog.Logger, options Options) *Service {
 	gin.SetMode(gin.ReleaseMode)
+	memory := machineMemory()
 	v := &Service{
-		store:   s,
-		queue:   queue,
-		log:     log,
-		options: options,
-		engine:  gin.New(),
-		budget:  admission.New(budgetOf(machineMemory())),
-		origins: http.NewCrossOriginProtection(),
+		turns:           rehearsal.NewTurns(runtime.NumCPU() / 2),
+		rehearsalMemory: min(budgetOf(memory).Memory/8, 512<<20),
+		store:           s,
+		queue:           queue,
+		log:             log,
+		options:         options,
+		engine:          gin.New(),
+		budget:          admission.New(budgetOf(memory)),
+		origins:         http.NewCrossOriginProtection(),
 	}
 	if len(options.Program) > 0 {
-		v.pool = newPool(options.Program, machineMemory(), log)
+		v.pool = newPool(options.Program, memory, log)
 	}
 	v.engine.HandleMethodNotAllowed = true
 	v.measure()
@@ -220,8 +231,24 @@ func (v *Service) measure() {
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 		records{v.store},
 		prometheus.NewGaugeFunc(
-			prometheus.GaugeOpts{Name: "ironweir_streams", Help: "Streams of runs' progress that are open."},
-			func() float64 { return float64(v.queue.Listeners()) },
+			prometheus.GaugeOpts{Name: "ironweir_streams", Help: "Streams that are open, of runs' progress and of rehearsals."},
+			func() float64 { return float64(v.streams.Load()) },
+		),
+		prometheus.NewGaugeFunc(
+			prometheus.GaugeOpts{Name: "ironweir_computations", Help: "Computations on what callers sent that are done now."},
+			func() float64 { return float64(v.budget.Load().Slots) },
+		),
+		prometheus.NewGaugeFunc(
+			prometheus.GaugeOpts{Name: "ironweir_computations_waiting", Help: "Computations that wait for their turn."},
+			func() float64 { return float64(v.budget.Load().Waiting) },
+		),
+		prometheus.NewCounterFunc(
+			prometheus.CounterOpts{Name: "ironweir_computations_refused_total", Help: "Computations that were refused since the budget was used up."},
+			func() float64 { return float64(v.budget.Load().Refused) },
+		),
+		prometheus.NewGaugeFunc(
+			prometheus.GaugeOpts{Name: "ironweir_rehearsals", Help: "Rehearsals that go on."},
+			func() float64 { return float64(len(v.rehearsals.all())) },
 		),
 	)
 	v.engine.GET("/metrics", gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
@@ -358,6 +385,8 @@ func exists(dist fs.FS, path string) bool {
 	return err == nil && !info.IsDir()
 }
 
+const diskFull = "the disk of the database is full: what is there can be read, nothing can be saved until there is room"
+
 // failure turns a store's error into an answer; what names the thing.
 func (v *Service) failure(err error, what string) error {
 	switch {
@@ -373,6 +402,10 @@ func (v *Service) failure(err error, what string) error {
 		return huma.Error412PreconditionFailed(
 			"somebody has saved " + what + " meanwhile; look at the latest revision, then save on top of it",
 		)
+	case errors.Is(err, store.ErrDiskFull):
+		v.log.Error("the disk of the database is full", "error", err)
+		return huma.ErrorWithHeaders(
+			huma.Error503ServiceUnavailable(diskFull), http.Header{"Retry-After": {"60"}})
 	case errors.Is(err, store.ErrUnavailable):
 		v.log.Warn("the database cannot be reached", "error", err)
 		return huma.ErrorWithHeaders(

@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"errors"
-	"net"
 	"net/http"
 	"slices"
 	"strings"
@@ -76,16 +75,7 @@ type Sender struct{ address string }
 
 // Resolve reads the address; behind a proxy it is what the proxy says.
 func (s *Sender) Resolve(ctx huma.Context) []error {
-	s.address = ctx.RemoteAddr()
-	if host, _, err := net.SplitHostPort(s.address); err == nil {
-		s.address = host
-	}
-	if behindProxy(ctx.Context()) {
-		hops := strings.Split(ctx.Header("X-Forwarded-For"), ",")
-		if last := strings.TrimSpace(hops[len(hops)-1]); last != "" {
-			s.address = last
-		}
-	}
+	s.address = addressOf(ctx)
 	return nil
 }
 
@@ -116,6 +106,7 @@ func (v *Service) sessionRoutes() {
 			if b.Secret == "" && (b.Name == "" || b.Password == "") {
 				return nil, huma.Error422UnprocessableEntity("give a secret, or a name and a password")
 			}
+			ctx = store.As(ctx, store.Actor{Address: in.address})
 			right := func() {}
 			if b.Secret == "" {
 				var ok bool
@@ -134,6 +125,9 @@ func (v *Service) sessionRoutes() {
 				session, err = v.store.OpenSession(ctx, user, sessionLife)
 			}
 			if errors.Is(err, store.ErrNotFound) {
+				if err := v.store.Refused(ctx, "sign-in", "", b.Name, wrong); err != nil {
+					v.log.Warn("a refusal could not be noted", "error", err)
+				}
 				return nil, huma.Error401Unauthorized(wrong)
 			}
 			if err != nil {
@@ -175,6 +169,27 @@ func (v *Service) sessionRoutes() {
 			return &struct {
 				SetCookie http.Cookie `header:"Set-Cookie"`
 			}{v.cookie("", -1)}, nil
+		},
+	)
+	register(
+		v,
+		store.Viewer,
+		huma.Operation{
+			OperationID:   "sign-out-everywhere",
+			Method:        http.MethodDelete,
+			Path:          "/api/v1/sessions",
+			Summary:       "End all your sessions, this one too, your tokens and your one-time links",
+			DefaultStatus: 204,
+		},
+		func(ctx context.Context, _ *struct{}) (*struct{}, error) {
+			a := accessOf(ctx)
+			if a.Token != "" {
+				return nil, huma.Error403Forbidden("a token cannot do this; sign in")
+			}
+			if err := v.store.SignOutEverywhere(ctx, &a.User); err != nil {
+				return nil, v.failure(err, "session")
+			}
+			return nil, nil
 		},
 	)
 	register(

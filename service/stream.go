@@ -47,3 +47,29 @@ func (s *stream) flush() {
 		s.flusher.Flush()
 	}
 }
+
+// follow sends news as they come until send says that it is enough, something is done, the
+// reader has gone or may follow no longer.
+func follow[T any](v *Service, ctx huma.Context, out *stream, news <-chan T, done <-chan struct{}, send func(T) bool) {
+	v.streams.Add(1)
+	defer v.streams.Add(-1)
+	access := v.lastingAccess(ctx)
+	beat, look := time.NewTicker(beatTime), time.NewTicker(accessTime)
+	defer beat.Stop()
+	defer look.Stop()
+	for going := true; going; {
+		select {
+		case <-ctx.Context().Done():
+			return
+		case <-done:
+			out.send("ended", []byte("{}"))
+			return
+		case one := <-news:
+			going = send(one)
+		case <-beat.C:
+			going = out.beat()
+		case <-look.C:
+			going = !access.ended(ctx.Context())
+		}
+	}
+}

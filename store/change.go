@@ -7,7 +7,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/stdlib"
@@ -16,9 +15,11 @@ import (
 
 // Actor is who changes something, and how they came in.
 type Actor struct {
-	User  int64 // 0: the service itself
-	Name  string
-	Token string // the name of the token; empty: a session
+	User    int64 // 0: the service itself, or nobody whom it knows
+	Name    string
+	Token   string // the name of the token; empty: a session
+	TokenID int64
+	Address string // from where; empty: from the service itself
 }
 
 type actorKey struct{}
@@ -51,6 +52,7 @@ type Idempotency struct {
 // whether it may happen again.
 type change struct {
 	workspace string
+	space     int64 // the workspace's id; 0: that of the workspace of that name
 	action    string
 	object    string
 	once      Idempotency
@@ -161,14 +163,7 @@ func (s *Store) change(
 				return err
 			}
 		}
-		return tx.Exec(
-			"INSERT INTO audit (who, token, workspace, action, object) VALUES (?, ?, ?, ?, ?)",
-			actor.Name,
-			actor.Token,
-			c.workspace,
-			c.action,
-			c.object,
-		).Error
+		return audit(tx.DB, actor, c, "")
 	})
 	if errors.Is(err, errRepeated) {
 		return made, true, nil
@@ -180,25 +175,4 @@ func (s *Store) change(
 func (s *Store) alter(ctx context.Context, c change, do func(tx transaction) error) error {
 	_, _, err := s.change(ctx, c, func(tx transaction) (int64, error) { return 0, do(tx) })
 	return err
-}
-
-// AuditEntry is one line of the audit trail.
-type AuditEntry struct {
-	ID        int64     `json:"id"`
-	At        time.Time `json:"at"`
-	Who       string    `json:"who"`
-	Token     string    `json:"token" doc:"the token that was used; empty: a session"`
-	Workspace string    `json:"workspace"`
-	Action    string    `json:"action"`
-	Object    string    `json:"object"`
-}
-
-// Audit lists the audit trail, latest first; an empty workspace stands for all.
-func (s *Store) Audit(ctx context.Context, workspace string, before int64, limit int) ([]AuditEntry, error) {
-	out := []AuditEntry{}
-	q := s.db.WithContext(ctx).Table("audit").Where("id < ?", before)
-	if workspace != "" {
-		q = q.Where("workspace = ?", workspace)
-	}
-	return out, mapError(q.Order("id DESC").Limit(limit).Find(&out).Error)
 }

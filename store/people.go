@@ -51,6 +51,7 @@ const userColumns = "users.id, users.name, users.admin, users.password <> '' AS 
 type Access struct {
 	User      User
 	Token     string // the token's name; empty: a session
+	TokenID   int64  // 0: a session
 	cap       string // the most that the token allows
 	workspace int64  // the only workspace of the token; 0: all of the person's
 }
@@ -249,11 +250,23 @@ func (s *Store) SetPassword(ctx context.Context, user int64, name, password, kee
 		if err := tx.Exec("UPDATE users SET password = ? WHERE id = ?", hash, user).Error; err != nil {
 			return err
 		}
-		return firstError(
-			tx.Exec("DELETE FROM sessions WHERE user_id = ? AND hash <> ?", user, hashOf(keepSession)).Error,
-			tx.Exec("DELETE FROM tokens WHERE user_id = ?", user).Error,
-			tx.Exec("DELETE FROM sign_in_links WHERE user_id = ?", user).Error)
+		return endAccess(tx, user, keepSession)
 	})
+}
+
+// SignOutEverywhere ends all sessions, tokens and one-time links of a person.
+func (s *Store) SignOutEverywhere(ctx context.Context, user *User) error {
+	return s.alter(ctx, change{action: "sign-out-everywhere", object: user.Name}, func(tx transaction) error {
+		return endAccess(tx, user.ID, "")
+	})
+}
+
+// endAccess ends all ways by which a person is let in, but for one session.
+func endAccess(tx transaction, user int64, keepSession string) error {
+	return firstError(
+		tx.Exec("DELETE FROM sessions WHERE user_id = ? AND hash <> ?", user, hashOf(keepSession)).Error,
+		tx.Exec("DELETE FROM tokens WHERE user_id = ?", user).Error,
+		tx.Exec("DELETE FROM sign_in_links WHERE user_id = ?", user).Error)
 }
 
 // PasswordFits tells whether a password is a person's.
@@ -355,7 +368,7 @@ func (s *Store) SignIn(ctx context.Context, secret string, life time.Duration) (
 func (s *Store) OpenSession(ctx context.Context, u *User, life time.Duration) (string, error) {
 	session, hash := newSecret()
 	err := s.alter(
-		As(ctx, Actor{User: u.ID, Name: u.Name}),
+		As(ctx, Actor{User: u.ID, Name: u.Name, Address: ActorOf(ctx).Address}),
 		change{action: "sign-in", object: u.Name},
 		func(tx transaction) error {
 			return tx.Exec(

@@ -37,6 +37,8 @@ var (
 	ErrRevisionConflict = errors.New("stale") // another revision has been saved meanwhile
 	ErrUnavailable      = errors.New("the database cannot be reached")
 	ErrLastAdmin        = errors.New("the last administrator")
+	ErrDiskFull         = errors.New("the disk of the database is full")
+	ErrNewer            = errors.New("a later version of Iron Weir has used this database")
 )
 
 // Store is an open database.
@@ -53,6 +55,11 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	}
 	config.MaxConns = 20
 	config.ConnConfig.ConnectTimeout = 5 * time.Second
+	unbounded := config.Copy() // bringing the schema up to date may take long
+	// A statement that hangs ends, and so does a transaction that was left open.
+	config.ConnConfig.RuntimeParams["statement_timeout"] = "30s"
+	config.ConnConfig.RuntimeParams["lock_timeout"] = "15s"
+	config.ConnConfig.RuntimeParams["idle_in_transaction_session_timeout"] = "60s"
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, err
@@ -71,7 +78,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		return nil, err
 	}
 	s := &Store{pool, db}
-	if err := s.migrate(ctx); err != nil {
+	if err := migrate(ctx, unbounded); err != nil {
 		s.Close()
 		return nil, err
 	}
@@ -79,8 +86,13 @@ func Open(ctx context.Context, url string) (*Store, error) {
 }
 
 // migrate brings the schema up to date, that of the job queue too; two that
-// start at once take turns.
-func (s *Store) migrate(ctx context.Context) error {
+// start at once take turns. A schema that a later version has made is refused.
+func migrate(ctx context.Context, config *pgxpool.Config) error {
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return err
+	}
+	defer pool.Close()
 	folder, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
@@ -89,22 +101,28 @@ func (s *Store) migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	sqlDB, err := s.db.DB()
-	if err != nil {
-		return err
-	}
+	sqlDB := stdlib.OpenDBFromPool(pool)
+	defer sqlDB.Close()
 	provider, err := goose.NewProvider(goose.DialectPostgres, sqlDB, folder, goose.WithSessionLocker(locker))
 	if err != nil {
 		return err
 	}
+	sources := provider.ListSources()
+	ours := sources[len(sources)-1].Version
+	if theirs, err := provider.GetDBVersion(ctx); err != nil {
+		return fmt.Errorf("the version of the schema: %w", err)
+	} else if theirs > ours {
+		return fmt.Errorf("%w: its schema is of version %d, this program knows versions to %d; use the program that made it, or a later one",
+			ErrNewer, theirs, ours)
+	}
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("bringing the schema up to date: %w", err)
 	}
-	queue, err := rivermigrate.New(riverpgxv5.New(s.pool), nil)
+	queue, err := rivermigrate.New(riverpgxv5.New(pool), nil)
 	if err != nil {
 		return err
 	}
-	conn, err := s.pool.Acquire(ctx)
+	conn, err := pool.Acquire(ctx)
 	if err != nil {
 		return err
 	}
@@ -161,15 +179,24 @@ func mapError(err error) error {
 		return ErrNotFound
 	case errors.Is(err, gorm.ErrDuplicatedKey):
 		return ErrConflict
+	case diskFull(err):
+		return fmt.Errorf("%w: %w: %w", ErrUnavailable, ErrDiskFull, err)
 	case unavailable(err):
 		return fmt.Errorf("%w: %w", ErrUnavailable, err)
 	}
 	return err
 }
 
+// diskFull reports whether PostgreSQL says that it has no room left.
+func diskFull(err error) bool {
+	var server *pgconn.PgError
+	return errors.As(err, &server) && server.Code == "53100"
+}
+
 // outages are the classes of SQLSTATE by which PostgreSQL says that it cannot serve now:
 // connection exceptions, insufficient resources, and operator intervention.
-var outages = []string{"08", "53", "57"}
+// The lock that is not given in time is one of another class.
+var outages = []string{"08", "53", "57", "55P03"}
 
 // closed are what the driver says of a connection that has gone; it has no values for them.
 var closed = []string{"conn closed", "closed pool"}

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"time"
 )
 
@@ -38,7 +39,12 @@ func (s *Store) CreateToken(
 		w = &workspace.ID
 	}
 	var ids []int64
-	err := s.alter(ctx, change{action: "create-token", object: name}, func(tx transaction) error {
+	in := "all workspaces"
+	if workspace != nil {
+		in = "workspace " + workspace.Name
+	}
+	object := fmt.Sprintf("%s: %s in %s", name, role, in)
+	err := s.alter(ctx, change{action: "create-token", object: object}, func(tx transaction) error {
 		return tx.Raw(
 			"INSERT INTO tokens (user_id, name, hash, role, workspace_id, expires_at) VALUES (?, ?, ?, ?, ?, now() + ? * interval '1 second') RETURNING id",
 			user.ID,
@@ -60,21 +66,31 @@ func (s *Store) CreateToken(
 	return secret, &out[0], nil
 }
 
-// Tokens lists the tokens of a person, or of all where user is 0.
-func (s *Store) Tokens(ctx context.Context, user int64) ([]Token, error) {
+// Tokens lists the tokens that somebody may see: a token sees itself alone.
+func (s *Store) Tokens(ctx context.Context, a *Access) ([]Token, error) {
 	out := []Token{}
 	err := s.db.WithContext(ctx).Raw(
-		tokenQuery+"WHERE (? = 0 OR t.user_id = ?) ORDER BY t.id",
-		user,
-		user,
+		tokenQuery+"WHERE t.user_id = ? AND (? = 0 OR t.id = ?) ORDER BY t.id",
+		a.User.ID,
+		a.TokenID,
+		a.TokenID,
 	).Scan(&out).Error
 	return out, mapError(err)
 }
 
 // DeleteToken revokes a token; of that person alone where user is not 0.
 func (s *Store) DeleteToken(ctx context.Context, user, id int64) error {
-	return s.alter(ctx, change{action: "revoke-token"}, func(tx transaction) error {
-		done := tx.Exec("DELETE FROM tokens WHERE id = ? AND (? = 0 OR user_id = ?)", id, user, user)
+	var found []Token
+	query := tokenQuery + "WHERE t.id = ? AND (? = 0 OR t.user_id = ?)"
+	if err := s.db.WithContext(ctx).Raw(query, id, user, user).Scan(&found).Error; err != nil {
+		return mapError(err)
+	}
+	if len(found) == 0 {
+		return ErrNotFound
+	}
+	object := fmt.Sprintf("%s (%d) of %s", found[0].Name, id, found[0].User)
+	return s.alter(ctx, change{action: "revoke-token", object: object}, func(tx transaction) error {
+		done := tx.Exec("DELETE FROM tokens WHERE id = ?", id)
 		if done.Error == nil && done.RowsAffected == 0 {
 			return ErrNotFound
 		}
@@ -105,7 +121,7 @@ func (s *Store) Token(ctx context.Context, secret string) (*Access, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := &Access{User: *u, Token: t.Name, cap: t.Role}
+	a := &Access{User: *u, Token: t.Name, TokenID: t.ID, cap: t.Role}
 	if t.WorkspaceID != nil {
 		a.workspace = *t.WorkspaceID
 	}

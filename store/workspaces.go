@@ -94,7 +94,7 @@ func (s *Store) EnsureWorkspace(ctx context.Context) (*Workspace, error) {
 func (s *Store) DeleteWorkspace(ctx context.Context, w *Workspace) error {
 	return s.alter(
 		ctx,
-		change{action: "delete-workspace", workspace: w.Name, object: w.Name},
+		change{action: "delete-workspace", workspace: w.Name, space: w.ID, object: w.Name},
 		func(tx transaction) error {
 			return tx.Exec("DELETE FROM workspaces WHERE id = ?", w.ID).Error
 		},

@@ -102,6 +102,18 @@ func TestWhatIsWatchedIsThere(t *testing.T) {
 		-1,
 	)
 	require.GreaterOrEqual(t, len(names), 5)
+	for _, counted := range regexp.MustCompile(`\b(rate|increase|delta|deriv)\(([a-z_]+)`).FindAllStringSubmatch(
+		deployed(t, "alerts.yaml"), -1) { // what only grows has a rate, a gauge has none
+		kind := "gauge"
+		if counted[1] == "rate" || counted[1] == "increase" {
+			kind = "counter"
+			if strings.HasSuffix(counted[2], "_bucket") {
+				kind = "histogram"
+			}
+		}
+		base := strings.TrimSuffix(counted[2], "_bucket")
+		require.Contains(t, string(metrics), "# TYPE "+base+" "+kind+"\n", counted[0])
+	}
 	for _, name := range names {
 		base := strings.TrimSuffix(strings.TrimSuffix(strings.TrimSuffix(name, "_bucket"), "_count"), "_sum")
 		require.Contains(t, string(metrics), "# TYPE "+base+" ", "an alert watches %s", name)
