@@ -93,7 +93,7 @@ func New(s *store.Store, queue *jobs.Queue, log *slog.Logger, options Options) *
 	memory := machineMemory()
 	v := &Service{
 		turns:           rehearsal.NewTurns(runtime.NumCPU() / 2),
-		rehearsalMemory: min(budgetOf(memory).Memory/8, 512<<20),
+		rehearsalMemory: min(budgetOf(memory).Memory/24, 512<<20),
 		store:           s,
 		queue:           queue,
 		log:             log,

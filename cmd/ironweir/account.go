@@ -331,7 +331,7 @@ ironweir user remove skerry`,
 	},
 }
 
-var tokenCommand = &command{name: "token", args: "[revoke ID]", short: "List your tokens at a service, revoke one",
+var tokenCommand = &command{name: "token", args: "[revoke ID]", short: "Show the token that is used here, revoke it",
 	example: `ironweir token
 ironweir token revoke 3`,
 	run: func(c *call) (int, error) {

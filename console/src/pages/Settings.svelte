@@ -7,6 +7,7 @@
   import Members from "../components/Members.svelte";
   import Password from "../components/Password.svelte";
   import People from "../components/People.svelte";
+  import SignOutEverywhere from "../components/SignOutEverywhere.svelte";
   import Tokens from "../components/Tokens.svelte";
   import Workers from "../components/Workers.svelte";
 
@@ -34,6 +35,7 @@
               <ChooseZone />
               <Password />
               <Tokens />
+              <SignOutEverywhere />
             {:else if tab === "Workspaces"}<Members {admin} />
             {:else if tab === "People"}<People />
             {:else if tab === "Workers"}<Workers />
