@@ -69,6 +69,13 @@ func roleOf(op *huma.Operation) string {
 
 type accessKey struct{}
 type spaceKey struct{}
+type sessionKey struct{}
+
+// sessionOf is the session that a request shows; empty: it comes with a token.
+func sessionOf(ctx context.Context) string {
+	s, _ := ctx.Value(sessionKey{}).(string)
+	return s
+}
 
 // accessOf is who a request comes from.
 func accessOf(ctx context.Context) *store.Access {
@@ -133,6 +140,7 @@ func (v *Service) authorise(ctx huma.Context, next func(huma.Context)) {
 		return
 	}
 	inner := huma.WithValue(ctx, accessKey{}, access)
+	inner = huma.WithValue(inner, sessionKey{}, v.credentialsOf(ctx).session)
 	v.within(huma.WithContext(inner, store.As(inner.Context(), actorOf(access, addressOf(ctx)))), next)
 }
 
@@ -220,9 +228,9 @@ const (
 // credentials are what a request shows of who sends it.
 type credentials struct{ authorization, session string }
 
-func credentialsOf(ctx huma.Context) credentials {
+func (v *Service) credentialsOf(ctx huma.Context) credentials {
 	out := credentials{authorization: ctx.Header("Authorization")}
-	if cookie, err := huma.ReadCookie(ctx, sessionCookie); err == nil {
+	if cookie, err := huma.ReadCookie(ctx, v.cookieName()); err == nil {
 		out.session = cookie.Value
 	}
 	return out
@@ -231,7 +239,7 @@ func credentialsOf(ctx huma.Context) credentials {
 // whoIs finds who a request comes from and what they are in a workspace. Where the
 // workspace is not found, the access is still given.
 func (v *Service) whoIs(ctx huma.Context, workspace string) (caller, error) {
-	shown := credentialsOf(ctx)
+	shown := v.credentialsOf(ctx)
 	if ctx.Operation().Metadata[brief] == nil {
 		return v.lookUp(ctx.Context(), shown, workspace)
 	}
@@ -290,7 +298,7 @@ type lastingAccess struct {
 const accessTime = time.Second
 
 func (v *Service) lastingAccess(ctx huma.Context) lastingAccess {
-	return lastingAccess{v, credentialsOf(ctx), spaceOf(ctx.Context()), roleOf(ctx.Operation())}
+	return lastingAccess{v, v.credentialsOf(ctx), spaceOf(ctx.Context()), roleOf(ctx.Operation())}
 }
 
 // ended reports whether the access has ended: the session, the token, the person, the

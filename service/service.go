@@ -42,6 +42,7 @@ const MaxBody = model.MaxFileBytes + 1<<20
 
 const (
 	sessionCookie = "ironweir_session"
+	tlsCookie     = "__Host-" + sessionCookie // which browsers take by HTTPS alone, from this host alone
 	sessionLife   = 30 * 24 * time.Hour
 )
 
@@ -107,7 +108,7 @@ func New(s *store.Store, queue *jobs.Queue, log *slog.Logger, options Options) *
 	}
 	v.engine.HandleMethodNotAllowed = true
 	v.measure()
-	v.engine.Use(v.observe, v.recover, headers, limitBody)
+	v.engine.Use(v.observe, v.recover, v.headers, limitBody)
 	v.describe()
 	v.console()
 	compress, err := gzhttp.NewWrapper(
@@ -128,8 +129,11 @@ func (v *Service) describe() {
 	config.CreateHooks = nil
 	config.RejectUnknownQueryParameters = true
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
-		"session": {Type: "apiKey", In: "cookie", Name: sessionCookie},
-		"token":   {Type: "http", Scheme: "bearer"},
+		"session": {
+			Type: "apiKey", In: "cookie", Name: sessionCookie,
+			Description: "by HTTPS it is named " + tlsCookie,
+		},
+		"token": {Type: "http", Scheme: "bearer"},
 	}
 	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	config.Info.Description = "Models of event topologies: checked, drawn and simulated. Sign in with the one-time link that the start command prints."
@@ -333,8 +337,11 @@ func (v *Service) recover(c *gin.Context) {
 
 // headers keep everything that a page needs on this machine, and pages out of
 // other sites' frames. Styles are set by the board's library on elements.
-func headers(c *gin.Context) {
+func (v *Service) headers(c *gin.Context) {
 	h := c.Writer.Header()
+	if v.options.TLS {
+		h.Set("Strict-Transport-Security", "max-age=31536000")
+	}
 	h.Set(
 		"Content-Security-Policy",
 		"default-src 'none'; script-src 'self'; worker-src 'self' blob:; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'",

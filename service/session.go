@@ -158,12 +158,10 @@ func (v *Service) sessionRoutes() {
 			Summary:       "End the session",
 			DefaultStatus: 204,
 		},
-		func(ctx context.Context, in *struct {
-			Session string `cookie:"ironweir_session"`
-		}) (*struct {
+		func(ctx context.Context, _ *struct{}) (*struct {
 			SetCookie http.Cookie `header:"Set-Cookie"`
 		}, error) {
-			if err := v.store.SignOut(ctx, in.Session); err != nil {
+			if err := v.store.SignOut(ctx, sessionOf(ctx)); err != nil {
 				return nil, v.failure(err, "session")
 			}
 			return &struct {
@@ -205,8 +203,7 @@ func (v *Service) sessionRoutes() {
 		},
 		func(ctx context.Context, in *struct {
 			Sender
-			Session string `cookie:"ironweir_session"`
-			Body    struct {
+			Body struct {
 				Before   string `json:"before,omitempty" maxLength:"200" doc:"the password until now, where there is one"`
 				Password string `json:"password" minLength:"12" maxLength:"200"`
 			}
@@ -230,7 +227,7 @@ func (v *Service) sessionRoutes() {
 			if why := weakPassword(in.Body.Password, a.User.Name); why != "" {
 				return nil, huma.Error422UnprocessableEntity("the new password " + why)
 			}
-			if err := v.store.SetPassword(ctx, a.User.ID, a.User.Name, in.Body.Password, in.Session); err != nil {
+			if err := v.store.SetPassword(ctx, a.User.ID, a.User.Name, in.Body.Password, sessionOf(ctx)); err != nil {
 				return nil, v.failure(err, "person")
 			}
 			return nil, nil
@@ -285,9 +282,16 @@ func weakPassword(password, name string) string {
 	return ""
 }
 
+func (v *Service) cookieName() string {
+	if v.options.TLS {
+		return tlsCookie
+	}
+	return sessionCookie
+}
+
 func (v *Service) cookie(value string, age int) http.Cookie {
 	return http.Cookie{
-		Name:     sessionCookie,
+		Name:     v.cookieName(),
 		Value:    value,
 		Path:     "/",
 		MaxAge:   age,
