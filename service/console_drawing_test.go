@@ -62,6 +62,50 @@ func TestLinksGoAroundTheNodes(t *testing.T) {
 	b.clean()
 }
 
+// sizes measures the board as it is shown: the least height of letters of names and of the line
+// below them, in pixels, and the nodes that stand on each other or out of sight.
+const sizes = `(() => {
+  const board = document.querySelector(".board").getBoundingClientRect();
+  const scale = new DOMMatrix(getComputedStyle(document.querySelector(".svelte-flow__viewport")).transform).a;
+  const least = what => Math.min(...[...document.querySelectorAll(".svelte-flow__node-node " + what)].map(e => parseFloat(getComputedStyle(e).fontSize) * scale));
+  const nodes = [...document.querySelectorAll(".svelte-flow__node-node")].map(n => ({ id: n.dataset.id, r: n.getBoundingClientRect() }));
+  const bad = [];
+  for (const [i, a] of nodes.entries()) {
+    if (a.r.left < board.left || a.r.right > board.right || a.r.top < board.top || a.r.bottom > board.bottom) bad.push(a.id + " is out of sight");
+    for (const b of nodes.slice(i + 1)) if (a.r.left < b.r.right && b.r.left < a.r.right && a.r.top < b.r.bottom && b.r.top < a.r.bottom) bad.push(a.id + " stands on " + b.id);
+    for (const tool of document.querySelectorAll(".svelte-flow__panel > *")) {
+      const r = tool.getBoundingClientRect();
+      if (a.r.left < r.right && r.left < a.r.right && a.r.top < r.bottom && r.top < a.r.bottom) bad.push(a.id + " is covered");
+    }
+  }
+  for (const e of document.querySelectorAll(".svelte-flow__node-node .name")) if (e.scrollWidth > e.clientWidth + 1) bad.push(e.textContent + " is cut off");
+  return { name: least(".name"), kind: least(".kind"), bad };
+})()`
+
+// TestTheBoardCanBeRead as first opened at 1280x800: names of at least 11 pixels, what stands
+// below them of at least 9, all in sight and nothing upon anything else.
+func TestTheBoardCanBeRead(t *testing.T) {
+	needConsole(t)
+	r := start(t)
+	b := open(t, r)
+	for _, model := range []string{"kittiwake-draft", "kittiwake"} {
+		b.do(chromedp.Navigate(b.url+"/w/main/models/"+model), visible(`[data-node="mail"]`), visible(`.svelte-flow__edge.routed`))
+		b.still(`[data-node="mail"]`)
+		shown, err := chromedp.Run(b.ctx, chromedp.Evaluate[struct {
+			Name, Kind float64
+			Bad        []string
+		}](sizes))
+		require.NoError(t, err)
+		require.GreaterOrEqual(t, shown.Name, 11.0, model)
+		require.GreaterOrEqual(t, shown.Kind, 9.0, model)
+		require.Empty(t, shown.Bad, model)
+		through, err := chromedp.Run(b.ctx, chromedp.Evaluate[[]string](crossed))
+		require.NoError(t, err)
+		require.Empty(t, through, model)
+	}
+	b.clean()
+}
+
 // TestAnEditDrawsOnlyWhatItChanges: the node of which the kind is written anew, and
 // nothing else of the board; a new node stands there before a layout is found.
 func TestAnEditDrawsOnlyWhatItChanges(t *testing.T) {
@@ -97,7 +141,7 @@ func TestAnEditDrawsOnlyWhatItChanges(t *testing.T) {
 			`(() => { for (let i = 0; i < 6; i++) document.execCommand("delete"); return document.execCommand("insertText", false, "queue}") })()`,
 		),
 	)
-	b.eventually("the kind on the board", func() bool { return b.text(`[data-node="rows"] .kind`) == "queue" })
+	b.eventually("the kind on the board", func() bool { return b.count(`[data-node="rows"][aria-label^="rows, queue"]`) == 1 })
 	require.True(
 		t,
 		b.eval(`window.drawn.edges === 0 && [...window.drawn.nodes].join() === "rows"`),

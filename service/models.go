@@ -33,6 +33,7 @@ type BoardNode struct {
 	Name  string            `json:"name"`
 	Kind  string            `json:"kind"`
 	Role  string            `json:"role" enum:"holds,moves,works,starts,ends"`
+	Says  string            `json:"says" doc:"what matters most about it beside its kind, in a few words"`
 	About string            `json:"about"`
 	Owner string            `json:"owner"`
 	Tags  map[string]string `json:"tags"`
@@ -94,6 +95,7 @@ func checkText(name, text string) (*Checked, error) {
 			Name:  n.Name,
 			Kind:  string(n.Kind),
 			Role:  picture.Role(n.Kind),
+			Says:  picture.Detail(n.Node),
 			About: n.About,
 			Owner: n.Owner,
 			Tags:  map[string]string{},

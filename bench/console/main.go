@@ -192,7 +192,7 @@ func (p *page) edit(n int, where, what string) func() (float64, error) {
 			return 0, err
 		}
 		add := `document.execCommand("insertText", false, "\n  extra: {kind: queue}");`
-		onBoard := `() => document.querySelector('[data-node="extra"] .kind')?.textContent.startsWith("KIND")`
+		onBoard := `() => document.querySelector('[data-node="extra"]')?.getAttribute("aria-label").startsWith("extra, KIND")`
 		if what == "node" {
 			return p.promise(until + `(() => {` + add + `}, ` + strings.Replace(onBoard, "KIND", "queue", 1) + `)`)
 		}

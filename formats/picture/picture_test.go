@@ -95,3 +95,32 @@ func TestRates(t *testing.T) {
 	require.Contains(t, dot, "#dbe6f5", "one reader cannot keep up: the queue is saturated")
 	require.NotContains(t, DOT(g, Options{Check: doc, Rates: true, Plain: true}), "IW501")
 }
+
+func TestANodeSaysWhatMattersMost(t *testing.T) {
+	topology, err := model.Parse("m.yaml", []byte(`ironweir: topology/1
+name: details
+nodes:
+  photos: {kind: bucket, links: {resize: {match: {prefix: raw/}}}}
+  drop: {kind: bucket, links: {resize: {match: {prefix: a/}}, other: {to: resize, match: {prefix: b/}}}}
+  jobs: {kind: queue, lease: 2m, delay: 10m, capacity: 50, links: {resize: {}}}
+  news: {kind: topic, links: {resize: {}}}
+  scale: {kind: stream, partitions: 4, links: {resize: {}}}
+  rows: {kind: table}
+  nightly: {kind: schedule, cron: "30 4 * * *", links: {resize: {}}}
+  often: {kind: schedule, every: 15m, enabled: false, links: {resize: {}}}
+  front: {kind: endpoint, method: POST, path: /bookings, links: {resize: {}}}
+  resize: {kind: function, takes: {dist: lognormal, p50: 400ms, p95: 1.2s}, concurrency: 8, links: {rows: {}}}
+  plain: {kind: function, takes: 300ms, timeout: 45s}
+  relay: {kind: outside, takes: 1234ms}
+`), model.Options{})
+	require.NoError(t, err)
+	said := map[string]string{}
+	for _, n := range topology.Nodes {
+		said[n.Name] = Detail(n)
+	}
+	require.Equal(t, map[string]string{
+		"photos": "prefix raw/", "drop": "2 filters", "jobs": "after 10m · lease 2m · keeps 7d · ≤50", "news": "",
+		"scale": "4 partitions · keeps 2d", "rows": "", "nightly": "at 04:30 every day", "often": "disabled",
+		"front": "POST /bookings", "resize": "~500ms · ≤8 at once", "plain": "300ms · ≤45s", "relay": "1.2s",
+	}, said)
+}

@@ -15,7 +15,17 @@
   import type { Board, Finding, Schemas } from "../lib/api";
   import { groupsBy, matches } from "../lib/groups";
   import { stableItems } from "../lib/stable-items";
-  import { fitted, layout, nodeHeight, nodeWidth, rooms, waiting, type Layout, type Place } from "../lib/layout";
+  import {
+    fitted,
+    layout,
+    nodeHeight,
+    rooms,
+    sharedDeadLetters,
+    waiting,
+    widthOf,
+    type Layout,
+    type Place,
+  } from "../lib/layout";
   import { theme } from "../lib/theme.svelte";
   import { seenFrom, type View } from "../lib/ways";
   import BackEdge from "./BackEdge.svelte";
@@ -23,6 +33,7 @@
   import BoardFrame from "./BoardFrame.svelte";
   import BoardTools from "./BoardTools.svelte";
   import RoutedEdge from "./RoutedEdge.svelte";
+  import StubEdge from "./StubEdge.svelte";
 
   let {
     board,
@@ -73,6 +84,7 @@
   let looked = $state("");
   let moved = $state(false); // while it is panned or zoomed, a large board leaves out what costs most to draw
   let far = $state(false); // too far away to read
+  const readable = 0.4; // the zoom below which names cannot be read
   const large = $derived(board.nodes.length > 150);
   let view = $state<View>("");
   const seen = $derived(
@@ -90,6 +102,8 @@
     pins = {};
     if (pinsKey) localStorage.removeItem(pinsKey);
   }
+  let under = $state(""); // the link under the pointer
+  let panel = $state<HTMLElement>();
   let grouped = $state(""); // by what nodes stand together
   let laid = $state.raw<Layout>({ places: new Map(), routes: new Map(), frames: [] });
   const places = $derived(
@@ -115,32 +129,34 @@
   $effect(() => {
     const [joined, between] = [shape, room];
     const [current, groups] = untrack(() => [board, groupOf]);
-    layout(current, groups, between).then(
+    const space = panel?.getBoundingClientRect();
+    const shapeOf = space?.height ? (space.width - 28) / Math.max(space.height - 62, 100) : undefined;
+    layout(current, groups, between, shapeOf).then(
       (done) => joined === untrack(() => shape) && between === untrack(() => room) && (laid = done),
     );
   });
 
-  // All nodes are of one size and joined at the same places, so nothing need be measured on the page, nor again when something of a node changes.
-  const size = {
-    width: nodeWidth,
-    height: nodeHeight,
-    measured: { width: nodeWidth, height: nodeHeight },
-    handles: [
-      { id: null, type: "target" as const, position: Position.Left, x: -4, y: nodeHeight / 2 - 4, width: 8, height: 8 },
-      {
-        id: null,
-        type: "source" as const,
-        position: Position.Right,
-        x: nodeWidth - 4,
-        y: nodeHeight / 2 - 4,
-        width: 8,
-        height: 8,
-      },
-    ],
-  };
+  // How large a node is and where it is joined is known, so nothing need be measured on the page, nor again when something of a node changes.
+  function sized(name: string) {
+    const size = { width: widthOf(name), height: nodeHeight };
+    const handle = (type: "source" | "target", position: Position, x: number) => ({
+      id: null,
+      type,
+      position,
+      x: x - 4,
+      y: nodeHeight / 2 - 4,
+      width: 8,
+      height: 8,
+    });
+    return {
+      ...size,
+      measured: size,
+      handles: [handle("target", Position.Left, 0), handle("source", Position.Right, size.width)],
+    };
+  }
   const [nodeTypes, edgeTypes] = [
     { node: BoardNode, frame: BoardFrame },
-    { routed: RoutedEdge, back: BackEdge },
+    { routed: RoutedEdge, back: BackEdge, stub: StubEdge },
   ];
   const [keptNodes, keptEdges] = [stableItems<Node>(), stableItems<Edge>()];
   const looping = (f: Finding) => f.code === "IW101" || f.code === "IW102";
@@ -174,11 +190,12 @@
             type: "node",
             position: pins[n.name] ?? places.get(n.name)!,
             selected: n.name === chosen,
-            ...size,
+            ...sized(n.name),
             data: {
               name: n.name,
               kind: n.kind,
               role: n.role,
+              says: n.says,
               state: loops.has(n.name) ? "loops" : loses.has(n.name) ? "loses" : "",
               codes: [...new Set(open.filter((f) => f.nodes[0] === n.name).map((f) => f.code))],
               chosen: n.name === chosen,
@@ -199,6 +216,7 @@
           })),
       ),
     );
+    const shared = sharedDeadLetters(board);
     edges = keptEdges(
       board.links
         .filter((l) => places.has(l.from) && places.has(l.to))
@@ -212,7 +230,7 @@
             : highlightedLinks.has(l.id) ||
               (l.stroke === "dead-letter" && highlighted.has(l.from) && highlighted.has(l.to));
           const points = pins[l.from] || pins[l.to] ? undefined : laid.routes.get(l.id);
-          const near = l.id === link || l.from === chosen || l.to === chosen;
+          const near = l.id === link || l.id === under || l.from === chosen || l.to === chosen;
           const pale = seen || highlighted.size ? !on : l.stroke === "dead-letter" || l.reach === "impossible";
           return {
             id: l.id,
@@ -222,16 +240,19 @@
             animated: moving.has(l.id),
             ariaLabel: `${l.stroke} from ${l.from} to ${l.to}${l.label ? ", " + l.label : ""}`,
             label:
-              [near || loopLinks.has(l.id) ? l.label : "", near || !large ? numbers.get(l.id) : ""]
-                .filter(Boolean)
-                .join("\n") || undefined,
-            data: points ? { points, from: places.get(l.from)!, to: places.get(l.to)! } : {},
+              [near || !large ? l.label : "", near || !large ? numbers.get(l.id) : ""].filter(Boolean).join("\n") ||
+              undefined,
+            data: points
+              ? { points, from: places.get(l.from)!, to: places.get(l.to)!, wide: widthOf(l.from), near }
+              : {},
             class: points ? "routed" : undefined,
             type: points
               ? "routed"
-              : (pins[l.to] ?? places.get(l.to)!).x <= (pins[l.from] ?? places.get(l.from)!).x
-                ? "back"
-                : "smoothstep",
+              : l.stroke === "dead-letter" && shared.has(l.to) && !near && !on
+                ? "stub"
+                : (pins[l.to] ?? places.get(l.to)!).x <= (pins[l.from] ?? places.get(l.from)!).x
+                  ? "back"
+                  : "smoothstep",
             markerEnd: {
               type: l.stroke === "call" ? MarkerType.Arrow : MarkerType.ArrowClosed,
               color: colour,
@@ -258,6 +279,7 @@
 
 <!-- svelte-ignore a11y_no_noninteractive_element_interactions -->
 <div
+  bind:this={panel}
   class="board"
   class:large
   class:moved={moved && large}
@@ -294,9 +316,11 @@
       proOptions={{ hideAttribution: true }}
       onlyRenderVisibleElements={board.nodes.length > 1000}
       onmovestart={() => (moved = true)}
-      onmove={(_, at) => (far = at.zoom < 0.3)}
+      onmove={(_, at) => (far = at.zoom < readable)}
       onmoveend={() => (moved = false)}
       onnodeclick={({ node }) => node.type === "node" && onchoose(node.id, line(node.id))}
+      onedgepointerenter={({ edge }) => (under = edge.id)}
+      onedgepointerleave={() => (under = "")}
       onedgeclick={({ edge }) => onlink(edge.id)}
       onnodedragstop={({ targetNode }) => targetNode && pin(targetNode.id, targetNode.position)}
       onbeforeconnect={(way) => {
@@ -317,14 +341,16 @@
         bind:whole
         {chosen}
         {seen}
+        worst={findings.find((f) => !f.accepted)?.nodes ?? []}
+        {readable}
         {onpicture}
         {onadd}
         onlayout={unpin}
         onchoose={(name) => onchoose(name, line(name))}
       />
-      <Controls showLock={false} />
-      {#if board.nodes.length > 40}<MiniMap pannable zoomable />{/if}
-      <Panel position="top-right">
+      <Controls showLock={false} position="top-right" orientation="horizontal" />
+      {#if board.nodes.length > 120}<MiniMap pannable zoomable />{/if}
+      <Panel position="top-right" style="margin-right: 104px">
         <details class="legend">
           <summary>Legend</summary>
           <ul>
@@ -379,8 +405,23 @@
   .moved :global(.svelte-flow__minimap) {
     visibility: hidden;
   }
-  .moved :global(.svelte-flow__edge-interaction),
-  .far :global(.face > *) {
+  .moved :global(.svelte-flow__edge-interaction) {
+    display: none;
+  }
+  /* Too far away to read, a node shows its kind and its state. */
+  .far :global(.face) {
+    align-items: center;
+  }
+  .far :global(.face .kind) {
+    font-size: 2rem;
+  }
+  .far :global(.face .kind svg) {
+    font-size: 2rem;
+    stroke-width: 1.8;
+  }
+  .far :global(.face .name),
+  .far :global(.face .words),
+  .far :global(.node > b) {
     display: none;
   }
   .legend {

@@ -9,6 +9,8 @@
 
 <script lang="ts">
   import { Handle, Position } from "@xyflow/svelte";
+  import { nodeHeight, widthOf } from "../lib/layout";
+  import KindIcon from "./KindIcon.svelte";
 
   let {
     data,
@@ -17,6 +19,7 @@
       name: string;
       kind: string;
       role: string;
+      says?: string;
       state: string;
       codes: string[];
       chosen: boolean;
@@ -25,6 +28,7 @@
       edits?: boolean;
     };
   } = $props();
+  const words = $derived({ loops: "loop", loses: "loses" }[data.state] ?? "");
   const spoken = $derived(
     `${data.name}, ${data.kind}${data.state ? ", " + data.state : ""}${data.codes.length ? ", " + data.codes.join(" ") : ""}`,
   );
@@ -41,6 +45,8 @@
   aria-label={spoken}
   data-node={data.name}
   data-state={data.state}
+  style="width: {widthOf(data.name)}px; height: {nodeHeight}px"
+  title={spoken + (data.says ? "\n" + data.says : "")}
 >
   <!-- Nothing sends to what only starts. -->
   <Handle type="target" position={Position.Left} isConnectable={data.role !== "starts"} />
@@ -48,18 +54,18 @@
     <span class="name">{data.name}</span>
     {#if data.badge}<span class="level" class:over={data.badge.bad} style="width: {100 * data.badge.full}%"></span>{/if}
     <span class="kind"
-      >{#if data.badge}{data.badge.text}{:else}{data.kind}{#if data.codes.length}<b>
-            {data.codes.slice(0, 2).join(" ")}{data.codes.length > 2 ? ` +${data.codes.length - 2}` : ""}</b
-          >{/if}{/if}</span
+      ><KindIcon kind={data.kind} /><span class="words"
+        >{#if data.badge}{data.badge.text}{:else}{data.says || data.kind}{/if}</span
+      ></span
     >
   </div>
+  {#if words}<b>{words}</b>{/if}
   <Handle type="source" position={Position.Right} />
 </div>
 
 <style>
   .node {
-    width: 164px;
-    height: 54px;
+    position: relative;
     --line: var(--board-edge);
     --wide: 1px;
   }
@@ -68,7 +74,7 @@
     flex-direction: column;
     justify-content: center;
     height: 100%;
-    padding: 0 0.75rem;
+    padding: 0 0.375rem 0 0.625rem;
     background: var(--board-node);
     color: var(--board-ink);
     border: var(--wide) solid var(--line);
@@ -76,21 +82,41 @@
   }
   .name {
     font-size: 0.9375rem;
-    line-height: 1.3;
+    line-height: 1.2;
+    letter-spacing: -0.01em;
     font-weight: 600;
     white-space: nowrap;
     text-overflow: ellipsis;
     overflow: hidden;
   }
   .kind {
-    font-size: 0.75rem;
-    line-height: 1.25;
+    display: flex;
+    align-items: center;
+    gap: 0.25rem;
+    font-size: 0.8125rem;
+    line-height: 1.2;
+    letter-spacing: -0.01em;
     color: var(--cds-text-02);
     white-space: nowrap;
   }
-  .kind b {
-    color: var(--line);
-    margin-left: 0.375rem;
+  .kind :global(svg) {
+    font-size: 0.8125rem;
+  }
+  .words {
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  /* A state is a word as well as a colour. */
+  b {
+    position: absolute;
+    top: -9px;
+    right: 6px;
+    padding: 0 0.3125rem;
+    border-radius: 2px;
+    font-size: 0.75rem;
+    line-height: 1.3;
+    background: var(--line);
+    color: var(--board-node);
   }
   /* What a node does shows in its outline: what holds has a double left side, */
   .holds .face {
@@ -104,9 +130,9 @@
   }
   /* what moves is pointed on both sides: two hexagons, one within the other, since a border has no points, */
   .moves .face {
-    --points: polygon(14px 0, calc(100% - 14px) 0, 100% 50%, calc(100% - 14px) 100%, 14px 100%, 0 50%);
+    --points: polygon(10px 0, calc(100% - 10px) 0, 100% 50%, calc(100% - 10px) 100%, 10px 100%, 0 50%);
     border: none;
-    padding: 0 1.375rem;
+    padding: 0 0.8rem;
     background: var(--line);
     clip-path: var(--points);
   }
@@ -122,9 +148,9 @@
   }
   /* what starts something has a thick, round left end, */
   .starts .face {
-    border-radius: 27px 0 0 27px;
+    border-radius: 21px 0 0 21px;
     border-left-width: 5px;
-    padding-left: 1.1rem;
+    padding-left: 0.75rem;
   }
   /* what ends beyond the model is dashed. */
   .ends .face {
@@ -141,7 +167,14 @@
     --wide: 2px;
   }
   .dim {
-    opacity: 0.35;
+    --line: var(--cds-ui-03);
+  }
+  .dim .name {
+    color: var(--cds-text-02);
+    font-weight: 400;
+  }
+  .dim > b {
+    display: none;
   }
   .highlighted {
     --ring: 2px var(--board-ink);

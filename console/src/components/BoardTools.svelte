@@ -19,6 +19,8 @@
     whole = $bindable(),
     chosen,
     seen,
+    worst,
+    readable,
     onpicture,
     onadd,
     onlayout,
@@ -35,6 +37,8 @@
     whole?: boolean;
     chosen: string;
     seen: { nodes: Set<string> } | undefined;
+    worst: string[]; // the nodes of the worst finding
+    readable: number; // the zoom below which names cannot be read
     onpicture?: (format: "svg" | "png") => void;
     onadd: (kind: string) => void;
     onlayout: () => void;
@@ -46,13 +50,31 @@
 
   const by = $derived(groupings(board));
 
-  // A new layout is shown whole.
+  // A new layout is shown whole. Where it is too large to be read so, it opens on what is around the worst finding.
   let first = true;
   $effect(() => {
     void laid;
-    if (first) first = false;
-    else requestAnimationFrame(() => flow.fitView(fitted));
+    if (!first) requestAnimationFrame(() => flow.fitView(fitted));
+    else requestAnimationFrame(() => flow.getZoom() < readable && worst.length && show(around(worst)));
+    first = false;
   });
+
+  function around(names: string[]): Set<string> {
+    const out = new Set(names);
+    for (const l of board.links) {
+      if (names.includes(l.from)) out.add(l.to);
+      if (names.includes(l.to)) out.add(l.from);
+    }
+    return out;
+  }
+  function show(names: Iterable<string>, padding = 0.2) {
+    flow.fitView({
+      nodes: [...names].map((id) => ({ id })),
+      padding,
+      maxZoom: 1.2,
+      duration: matchMedia("(prefers-reduced-motion: reduce)").matches ? 0 : 250,
+    });
+  }
 
   // So is one whose room has changed.
   let room: boolean | undefined;
@@ -69,15 +91,8 @@
   ];
   $effect(() => {
     if (!seen) return;
-    const nodes = [...seen.nodes].map((id) => ({ id }));
-    requestAnimationFrame(() =>
-      flow.fitView({
-        nodes,
-        padding: 0.2,
-        maxZoom: 1.2,
-        duration: matchMedia("(prefers-reduced-motion: reduce)").matches ? 0 : 250,
-      }),
-    );
+    const names = seen.nodes;
+    requestAnimationFrame(() => show(names));
   });
   function look(at: View) {
     if (view && !at) flow.fitView(fitted);
@@ -86,12 +101,10 @@
 
   function go() {
     if (!found.length) return;
-    flow.fitView({
-      nodes: found.map((n) => ({ id: n.name })),
-      padding: 0.4,
-      maxZoom: 1.2,
-      duration: matchMedia("(prefers-reduced-motion: reduce)").matches ? 0 : 250,
-    });
+    show(
+      found.map((n) => n.name),
+      0.4,
+    );
     if (found.length === 1) onchoose(found[0].name);
   }
 </script>

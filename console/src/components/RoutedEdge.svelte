@@ -1,6 +1,6 @@
 <script lang="ts">
   import { BaseEdge, EdgeLabel, getSmoothStepPath, type EdgeProps } from "@xyflow/svelte";
-  import { drawnWay, nodeHeight, nodeWidth, type Place } from "../lib/layout";
+  import { drawnWay, nodeHeight, type Place } from "../lib/layout";
 
   // A link that goes the way that the layout found for it, around the nodes. What it says stands above it where it leads on, below it where it leads back, so that neither hides the other.
   let {
@@ -18,19 +18,19 @@
     style,
   }: EdgeProps = $props();
 
-  const found = $derived(data as { points: Place[]; from: Place; to: Place }); // the way, and where its ends stood then
+  const found = $derived(data as { points: Place[]; from: Place; to: Place; wide: number; near: boolean }); // the way, where its ends stood then, how wide the first is
   const way = $derived(drawnWay(found.points));
   // While one of its nodes is dragged the link follows, whatever is in between. (Where a link joins a node may be some pixels off its side.)
   const off = (x: number, y: number, place: Place) =>
     Math.abs(y - place.y - nodeHeight / 2) > 4 || Math.abs(x - place.x) > 10;
-  const dragged = $derived(off(sourceX - nodeWidth, sourceY, found.from) || off(targetX, targetY, found.to));
+  const dragged = $derived(off(sourceX - found.wide, sourceY, found.from) || off(targetX, targetY, found.to));
   const path = $derived(
     dragged ? getSmoothStepPath({ sourceX, sourceY, targetX, targetY, sourcePosition, targetPosition })[0] : way.path,
   );
 </script>
 
 <BaseEdge {id} {path} {markerEnd} {style} />
-{#if label && !dragged}
+{#if label && !dragged && (way.label.fits || found.near)}
   <EdgeLabel x={way.label.x} y={way.label.y} transparent selectEdgeOnClick>
     <span class={way.label.side} style="{labelStyle}; max-width: {way.label.width}px">{label}</span>
   </EdgeLabel>

@@ -7,6 +7,7 @@ const node = (name: string, owner: string, tags: Record<string, string>) => ({
   role: "holds" as const,
   about: "",
   owner,
+  says: "",
   tags,
   line: 1,
 });

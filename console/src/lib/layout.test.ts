@@ -3,7 +3,7 @@ import { expect, test, vi } from "vitest";
 vi.mock("elkjs/lib/elk-worker.min.js?worker", () => ({ default: class {} }));
 vi.mock("elkjs/lib/elk-api.js", () => ({ default: class {} }));
 
-const { components, drawnWay, nodeHeight, nodeWidth, shelve, waiting } = await import("./layout");
+const { components, drawnWay, nodeHeight, packed, waiting, widthOf } = await import("./layout");
 
 test("what links join is one group, in the order of the names", () => {
   const links = [
@@ -13,15 +13,18 @@ test("what links join is one group, in the order of the names", () => {
   expect(components(["a", "b", "c", "d", "e"], links)).toEqual([["a", "c"], ["b", "d"], ["e"]]);
 });
 
-test("boxes stand on shelves and do not overlap", () => {
+test("boxes stand on packeds and do not overlap", () => {
   const boxes = [
     { width: 100, height: 20 },
     { width: 300, height: 200 },
     { width: 150, height: 20 },
     { width: 100, height: 20 },
   ];
-  const places = shelve(boxes, 10);
+  const places = packed(boxes, 10);
   expect(places[1]).toEqual({ x: 0, y: 0 });
+  const size = (at: typeof places) => Math.max(...at.map((p, i) => p.y + boxes[i].height));
+  expect(size(packed(boxes, 10, 9))).toBeLessThanOrEqual(200); // a wide board: all beside the tallest
+  expect(size(packed(boxes, 10, 0.5))).toBeGreaterThan(200); // a high one: below it
   for (const [i, a] of places.entries())
     for (const [j, b] of places.entries())
       if (i < j)
@@ -33,6 +36,13 @@ test("boxes stand on shelves and do not overlap", () => {
         ).toBe(true);
 });
 
+test("a node is as wide as its name needs, within bounds", () => {
+  expect(widthOf("q")).toBe(100);
+  expect(widthOf("consignments")).toBeGreaterThan(widthOf("split-list"));
+  expect(widthOf("mmmmmmmmmm")).toBeGreaterThan(widthOf("iiiiiiiiii"));
+  expect(widthOf("x".repeat(63))).toBe(196);
+});
+
 test("what is not laid out yet waits below what is", () => {
   const places = new Map([
     ["a", { x: 40, y: 0 }],
@@ -41,7 +51,7 @@ test("what is not laid out yet waits below what is", () => {
   const row = waiting(["a", "new", "b", "newer"], places);
   expect([...row.keys()]).toEqual(["new", "newer"]);
   expect(row.get("new")!.x).toBe(40);
-  expect(row.get("newer")!.x).toBeGreaterThan(40 + nodeWidth);
+  expect(row.get("newer")!.x).toBeGreaterThan(40 + widthOf("new"));
   for (const p of row.values()) expect(p.y).toBeGreaterThan(120 + nodeHeight);
 });
 
@@ -56,21 +66,21 @@ test("a way is drawn with rounded corners, its label at the last stretch or, if 
     8,
   );
   expect(bent.path).toBe("M0 0L5 0Q10 0 10 5L10 92Q10 100 18 100L30 100");
-  expect(bent.label).toEqual({ x: 10, y: 50, width: 58, side: "on" });
+  expect(bent.label).toEqual({ x: 10, y: 50, width: 58, side: "on", fits: true });
   expect(
     drawnWay([
       { x: 0, y: 0 },
       { x: 0, y: 300 },
       { x: 50, y: 300 },
     ]).label,
-  ).toEqual({ x: 25, y: 300, width: 58, side: "above" });
+  ).toEqual({ x: 25, y: 300, width: 58, side: "above", fits: false });
   // What leads back says so below.
   expect(
     drawnWay([
       { x: 100, y: 0 },
       { x: 0, y: 0 },
     ]).label,
-  ).toEqual({ x: 50, y: 0, width: 88, side: "below" });
+  ).toEqual({ x: 50, y: 0, width: 88, side: "below", fits: true });
   expect(
     drawnWay([
       { x: 0, y: 4 },

@@ -5,11 +5,17 @@ import type { Board } from "./api";
 
 const elk = new ELK({ workerFactory: () => new ElkWorker() });
 
-export const nodeWidth = 164;
-export const nodeHeight = 54;
+export const nodeHeight = 42;
+const [usualLetter, wideLetter, narrowLetter] = [8.7, 13, 5.4]; // pixels, as the board writes names
+/** How wide a node is: as its name needs, within bounds. */
+export function widthOf(name: string): number {
+  let text = 0;
+  for (const c of name) text += /[mw]/.test(c) ? wideLetter : /[fijlrt.-]/.test(c) ? narrowLetter : usualLetter;
+  return Math.min(Math.max(Math.ceil(24 + text), 100), 196);
+}
 
 /** How a whole board is shown: below the tools, no larger than reads well. */
-export const fitted = { padding: { top: "56px", bottom: "14px", left: "44px", right: "20px" }, maxZoom: 1.2 } as const;
+export const fitted = { padding: { top: "50px", bottom: "8px", left: "8px", right: "8px" }, maxZoom: 1.2 } as const;
 
 export interface Place {
   x: number;
@@ -19,8 +25,9 @@ export interface Place {
 const spaced = {
   "elk.algorithm": "layered",
   "elk.direction": "RIGHT",
-  "elk.spacing.nodeNode": "22",
-  "elk.spacing.edgeNode": "14",
+  "elk.spacing.nodeNode": "14",
+  "elk.spacing.edgeNode": "10",
+  "elk.layered.spacing.edgeNodeBetweenLayers": "12",
   "elk.padding": "[top=0,left=0,bottom=0,right=0]",
   "elk.layered.nodePlacement.strategy": "NETWORK_SIMPLEX",
   // What is written first stands first, also where the links go round.
@@ -29,12 +36,15 @@ const spaced = {
 };
 
 /** Long chains are broken into rows, so that a board can be read as a whole. */
-const wrapped = {
+const wrapped = (ratio: number) => ({
   "elk.layered.wrapping.strategy": "MULTI_EDGE",
-  "elk.layered.wrapping.additionalEdgeSpacing": "24",
-  "elk.aspectRatio": "1.7",
-};
+  "elk.layered.wrapping.additionalEdgeSpacing": "10",
+  "elk.aspectRatio": String(ratio),
+});
 const wrapAbove = 7; // nodes
+/** How wide a part may become for its height: the one that leaves the board largest is taken; 0: it is not broken. */
+const ratios = [1.7, 1.1, 2.6, 0];
+const tryBelow = 80; // nodes; the parts of a larger board are broken the first way
 
 type Link = Board["links"][number];
 
@@ -55,42 +65,52 @@ export function components(names: string[], links: Pick<Link, "from" | "to">[]):
 
 type Box = { width: number; height: number };
 
-/** The shape of the space that a board has to fill: width by height. */
-const shape = 1.6;
+/** The shape of the space that a board usually has to fill: width by height. */
+const usualShape = 1.8;
 
-/** Puts boxes beside each other on shelves, the tallest first, as wide as makes the whole largest on a board. */
-export function shelve(boxes: Box[], gap: number): Place[] {
+/** How large boxes at their places are for a board of a shape: the less, the larger they can be shown. */
+function extent(boxes: Box[], places: Place[], shape: number): number {
+  const right = Math.max(0, ...places.map((p, i) => p.x + boxes[i].width));
+  const bottom = Math.max(0, ...places.map((p, i) => p.y + boxes[i].height));
+  return Math.max(right / shape, bottom);
+}
+
+/** Packs boxes beside and below each other, in a width that makes the whole largest on a board of a shape. */
+export function packed(boxes: Box[], gap: number, shape = usualShape): Place[] {
   const widest = Math.max(0, ...boxes.map((b) => b.width));
   const all = boxes.reduce((sum, b) => sum + b.width + gap, 0);
   let [best, least] = [fill(boxes, gap, widest), Infinity];
   for (let width = widest; width <= Math.max(widest, all); width += Math.max(widest / 8, 1)) {
     const places = fill(boxes, gap, width);
-    const right = Math.max(0, ...places.map((p, i) => p.x + boxes[i].width));
-    const bottom = Math.max(0, ...places.map((p, i) => p.y + boxes[i].height));
-    const size = Math.max(right / shape, bottom);
+    const size = extent(boxes, places, shape);
     if (size < least - 0.5) [best, least] = [places, size];
   }
   return best;
 }
 
-/** Fills shelves of one width; what fits goes below another box of the same shelf. */
+/** Puts boxes, the tallest first, each as high up as it fits within a width, and there as far left. */
 function fill(boxes: Box[], gap: number, widest: number): Place[] {
   const order = boxes.map((_, i) => i).sort((a, b) => boxes[b].height - boxes[a].height || a - b);
   const places: Place[] = boxes.map(() => ({ x: 0, y: 0 }));
-  let [x, y, tall] = [0, 0, 0];
-  let column = { x: 0, y: 0, width: 0 }; // the last of the shelf
+  let line = [{ x: 0, y: 0 }]; // the lower edge of what stands: from each x on, down to y
   for (const i of order) {
-    const b = boxes[i];
-    if (x > 0 && b.width <= column.width && column.y + b.height <= y + tall) {
-      places[i] = { x: column.x, y: column.y };
-      column.y += b.height + gap;
-      continue;
+    const { width, height } = boxes[i];
+    let at: Place | undefined;
+    for (const { x } of line) {
+      if (x > 0 && x + width > widest + 0.5) break;
+      const end = x + width + gap;
+      const y = Math.max(...line.filter((l, k) => l.x < end && (line[k + 1]?.x ?? Infinity) > x).map((l) => l.y));
+      if (!at || y < at.y) at = { x, y };
     }
-    if (x > 0 && x + b.width > widest) [x, y, tall] = [0, y + tall + gap, 0];
-    places[i] = { x, y };
-    column = { x, y: y + b.height + gap, width: b.width };
-    x += b.width + gap;
-    tall = Math.max(tall, b.height);
+    places[i] = at!;
+    const end = at!.x + width + gap;
+    const under = line.findLast((l) => l.x <= end)!.y;
+    line = [
+      ...line.filter((l) => l.x < at!.x),
+      { x: at!.x, y: at!.y + height + gap },
+      { x: end, y: under },
+      ...line.filter((l) => l.x > end),
+    ];
   }
   return places;
 }
@@ -114,8 +134,8 @@ function shifted(b: Block, by: Place): Pick<Block, "places" | "routes"> {
 }
 
 /** Puts blocks beside each other: one block of all. */
-function together(blocks: Block[], gap: number): Block {
-  const at = shelve(blocks, gap);
+function together(blocks: Block[], gap: number, shape?: number): Block {
+  const at = packed(blocks, gap, shape);
   const parts = blocks.map((b, i) => shifted(b, at[i]));
   return {
     width: Math.max(0, ...blocks.map((b, i) => at[i].x + b.width)),
@@ -129,28 +149,33 @@ function together(blocks: Block[], gap: number): Block {
 const laidOut = new Map<string, Promise<Block>>();
 const laidOutAtMost = 200;
 
-/** Lays nodes out that links join, with room of so many pixels between the layers. */
-function layered(names: string[], links: Link[], room: number): Promise<Block> {
+/** Lays nodes out that links join, with room of so many pixels between the layers; broken into rows to be so wide for its height. */
+function layered(names: string[], links: Link[], room: number, ratio: number): Promise<Block> {
   if (names.length === 1 && links.length === 0)
-    return Promise.resolve({ width: nodeWidth, height: nodeHeight, places: [[names[0], { x: 0, y: 0 }]], routes: [] });
-  const key = JSON.stringify([names, links.map((l) => [l.id, l.from, l.to]), room]);
+    return Promise.resolve({
+      width: widthOf(names[0]),
+      height: nodeHeight,
+      places: [[names[0], { x: 0, y: 0 }]],
+      routes: [],
+    });
+  const key = JSON.stringify([names, links.map((l) => [l.id, l.from, l.to]), room, ratio]);
   const known = laidOut.get(key);
   if (known) return known;
-  const block = arranged(names, links, room);
+  const block = arranged(names, links, room, ratio);
   laidOut.set(key, block);
   if (laidOut.size > laidOutAtMost) laidOut.delete(laidOut.keys().next().value!);
   return block;
 }
 
-async function arranged(names: string[], links: Link[], room: number): Promise<Block> {
+async function arranged(names: string[], links: Link[], room: number, ratio: number): Promise<Block> {
   const graph: ElkNode = await elk.layout({
     id: names[0],
     layoutOptions: {
       ...spaced,
-      ...(names.length > wrapAbove ? wrapped : {}),
+      ...(ratio ? wrapped(ratio) : {}),
       "elk.layered.spacing.nodeNodeBetweenLayers": String(room),
     },
-    children: names.map((n) => ({ id: n, width: nodeWidth, height: nodeHeight })),
+    children: names.map((n) => ({ id: n, width: widthOf(n), height: nodeHeight })),
     edges: links.map((l) => ({ id: l.id, sources: [l.from], targets: [l.to] })),
   });
   const way = (e: ElkExtendedEdge): Place[] =>
@@ -163,19 +188,27 @@ async function arranged(names: string[], links: Link[], room: number): Promise<B
   };
 }
 
-/** Lays each part out that links join, as blocks. */
-function apart(names: string[], links: Link[], room: number): Promise<Block[]> {
+/** Lays each part out that links join, as blocks that together are largest on a board of a shape. */
+async function apart(names: string[], links: Link[], room: number, gap: number, shape?: number): Promise<Block[]> {
   const members = new Set(names);
   const within = links.filter((l) => members.has(l.from) && members.has(l.to));
-  return Promise.all(
-    components(names, within).map((part) =>
-      layered(
-        part,
-        within.filter((l) => part.includes(l.from)),
-        room,
-      ),
-    ),
+  const ways = await Promise.all(
+    components(names, within).map((part) => {
+      const own = within.filter((l) => part.includes(l.from));
+      const tried = part.length <= wrapAbove ? [0] : names.length < tryBelow ? ratios : ratios.slice(0, 1);
+      return Promise.all(tried.map((ratio) => layered(part, own, room, ratio)));
+    }),
   );
+  const chosen = ways.map((w) => w[0]);
+  for (const [i, way] of ways.entries()) {
+    let least = Infinity;
+    for (const block of way) {
+      const all = chosen.with(i, block);
+      const size = extent(all, packed(all, gap, shape), shape ?? usualShape);
+      if (size < least - 0.5) [least, chosen[i]] = [size, block];
+    }
+  }
+  return chosen;
 }
 
 /** Gives nodes that are not laid out yet a place in a row below the others, until they are. */
@@ -184,8 +217,21 @@ export function waiting(names: string[], places: Map<string, Place>): Map<string
   const laid = [...places.values()];
   const below = Math.max(...laid.map((p) => p.y), -nodeHeight) + nodeHeight + 46;
   const left = laid.length ? Math.min(...laid.map((p) => p.x)) : 0;
-  for (const name of names) if (!places.has(name)) out.set(name, { x: left + out.size * (nodeWidth + 26), y: below });
+  let x = left;
+  for (const name of names)
+    if (!places.has(name)) {
+      out.set(name, { x, y: below });
+      x += widthOf(name) + 26;
+    }
   return out;
+}
+
+/** The nodes that are the dead letter of several others. */
+export function sharedDeadLetters(board: Board): Set<string> {
+  const serves = new Map<string, Set<string>>();
+  for (const l of board.links)
+    if (l.stroke === "dead-letter") serves.set(l.to, (serves.get(l.to) ?? new Set()).add(l.from));
+  return new Set([...serves].filter(([, from]) => from.size > 1).map(([to]) => to));
 }
 
 /** How a board is laid out: where its nodes stand, the ways of its links (where they have one), and the frames around groups. */
@@ -195,8 +241,10 @@ export interface Layout {
   frames: Frame[];
 }
 
+const gap = 26; // pixels between parts
+
 /** The room between layers, in pixels: as usual, and where links bear numbers. */
-export const rooms = { usual: 62, numbers: 96 };
+export const rooms = { usual: 28, numbers: 84 };
 
 /**
  * Lays a board out in layers from left to right; the same board always looks the same. Nodes of one group, where there are groups, stand together in a frame.
@@ -205,11 +253,15 @@ export async function layout(
   board: Board,
   groupOf: Map<string, string> = new Map(),
   room = rooms.usual,
+  shape = usualShape,
 ): Promise<Layout> {
   const names = board.nodes.map((n) => n.name);
   const known = new Set(names);
-  // Ways to a dead-letter would pull everything to one side.
-  const links = board.links.filter((l) => known.has(l.from) && known.has(l.to) && l.stroke !== "dead-letter");
+  // Ways to a dead-letter node that serves many would pull everything to one side.
+  const shared = sharedDeadLetters(board);
+  const links = board.links.filter(
+    (l) => known.has(l.from) && known.has(l.to) && !(l.stroke === "dead-letter" && shared.has(l.to)),
+  );
   const groups = [...new Set(groupOf.values())].sort();
   const framed = await Promise.all(
     groups.map(async (group): Promise<Block> => {
@@ -218,8 +270,9 @@ export async function layout(
           names.filter((n) => groupOf.get(n) === group),
           links,
           room,
+          gap,
         ),
-        26,
+        gap,
       );
       return {
         width: inner.width + 2 * frame.side,
@@ -234,10 +287,12 @@ export async function layout(
       names.filter((n) => !groupOf.has(n)),
       links,
       room,
+      gap,
+      shape,
     )),
   ];
-  const at = shelve(all, 46);
-  const whole = together(all, 46);
+  const at = packed(all, gap, shape);
+  const whole = together(all, gap, shape);
   return {
     places: new Map(whole.places),
     routes: new Map(whole.routes),
@@ -251,6 +306,7 @@ const labelled = 44; // pixels that a label needs
 export interface LabelPlace extends Place {
   width: number; // at most, in pixels
   side: "above" | "below" | "on";
+  fits: boolean; // there is room for some letters
 }
 
 /** The path of a way with rounded corners, and the place of its label: at the last stretch, where the way is alone, or at the longest if that is too short. */
@@ -281,6 +337,7 @@ export function drawnWay(points: Place[], radius = 8): { path: string; label: La
       x: (a.x + b.x) / 2,
       y: (a.y + b.y) / 2,
       width: Math.min(Math.max(Math.abs(a.x - b.x) - 12, 58), 130),
+      fits: length(a, b) >= labelled + 12,
     },
   };
 }
@@ -291,5 +348,5 @@ export async function warmUp() {
   const links = names
     .map((from, i) => ({ id: from, from, to: names[(i + 1) % 12] }) as Link)
     .concat(names.map((from, i) => ({ id: `${from}-on`, from, to: names[(i + 5) % 12] }) as Link));
-  for (let i = 0; i < 3; i++) await arranged(names, links, rooms.usual);
+  for (let i = 0; i < 3; i++) await arranged(names, links, rooms.usual, ratios[0]);
 }

@@ -74,7 +74,7 @@
   let highlightedLinks = $state.raw(new Set<string>());
 
   // The layout of the page: the share of the board, kept in this browser.
-  const usual = { across: 0.615, down: 0.64 };
+  const usual = { across: 0.69, down: 0.68 };
   let layout = $state({ ...usual, whole: false, ...JSON.parse(localStorage.getItem("ironweir-layout") ?? "{}") } as {
     across: number;
     down: number;
