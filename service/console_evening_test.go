@@ -43,6 +43,7 @@ func (b *browser) link(from, to string) {
 			}
 		}
 	}
+	b.shoot("failed")
 	require.Fail(b, "not drawn: "+from+" → "+to)
 }
 

@@ -240,15 +240,20 @@
             animated: moving.has(l.id),
             ariaLabel: `${l.stroke} from ${l.from} to ${l.to}${l.label ? ", " + l.label : ""}`,
             label:
-              [near || !large ? l.label : "", near || !large ? numbers.get(l.id) : ""].filter(Boolean).join("\n") ||
-              undefined,
+              [near || (!large && !numbers.size) ? l.label : "", near || !large ? numbers.get(l.id) : ""]
+                .filter(Boolean)
+                .join("\n") || undefined,
             data: points
               ? { points, from: places.get(l.from)!, to: places.get(l.to)!, wide: widthOf(l.from), near }
               : {},
             class: points ? "routed" : undefined,
             type: points
               ? "routed"
-              : l.stroke === "dead-letter" && shared.has(l.to) && !near && !on
+              : l.stroke === "dead-letter" &&
+                  shared.has(l.to) &&
+                  !near &&
+                  !seen?.links.has(l.id) &&
+                  !highlightedLinks.has(l.id)
                 ? "stub"
                 : (pins[l.to] ?? places.get(l.to)!).x <= (pins[l.from] ?? places.get(l.from)!).x
                   ? "back"
@@ -310,6 +315,8 @@
       zoomOnScroll={!embedded}
       preventScrolling={!embedded}
       nodesConnectable={edits}
+      autoPanOnConnect={large}
+      elevateEdgesOnSelect={false}
       deleteKey={null}
       selectionKey={null}
       multiSelectionKey={null}

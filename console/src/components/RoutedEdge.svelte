@@ -1,6 +1,6 @@
 <script lang="ts">
   import { BaseEdge, EdgeLabel, getSmoothStepPath, type EdgeProps } from "@xyflow/svelte";
-  import { drawnWay, nodeHeight, type Place } from "../lib/layout";
+  import { drawnWay, nodeHeight, shortened, type Place } from "../lib/layout";
 
   // A link that goes the way that the layout found for it, around the nodes. What it says stands above it where it leads on, below it where it leads back, so that neither hides the other.
   let {
@@ -32,7 +32,9 @@
 <BaseEdge {id} {path} {markerEnd} {style} />
 {#if label && !dragged && (way.label.fits || found.near)}
   <EdgeLabel x={way.label.x} y={way.label.y} transparent selectEdgeOnClick>
-    <span class={way.label.side} style="{labelStyle}; max-width: {way.label.width}px">{label}</span>
+    <span class={way.label.side} style="{labelStyle}; max-width: {way.label.width}px"
+      >{found.near ? label : shortened(label, way.label.width)}</span
+    >
   </EdgeLabel>
 {/if}
 

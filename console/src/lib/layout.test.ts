@@ -3,7 +3,7 @@ import { expect, test, vi } from "vitest";
 vi.mock("elkjs/lib/elk-worker.min.js?worker", () => ({ default: class {} }));
 vi.mock("elkjs/lib/elk-api.js", () => ({ default: class {} }));
 
-const { components, drawnWay, nodeHeight, packed, waiting, widthOf } = await import("./layout");
+const { components, drawnWay, nodeHeight, packed, shortened, waiting, widthOf } = await import("./layout");
 
 test("what links join is one group, in the order of the names", () => {
   const links = [
@@ -41,6 +41,11 @@ test("a node is as wide as its name needs, within bounds", () => {
   expect(widthOf("consignments")).toBeGreaterThan(widthOf("split-list"));
   expect(widthOf("mmmmmmmmmm")).toBeGreaterThan(widthOf("iiiiiiiiii"));
   expect(widthOf("x".repeat(63))).toBe(196);
+});
+
+test("a label that is too long is shortened in its middle", () => {
+  expect(shortened("{stem}", 58)).toBe("{stem}");
+  expect(shortened("consignment.cleared\n×6", 58)).toBe("consi…ared\n×6");
 });
 
 test("what is not laid out yet waits below what is", () => {

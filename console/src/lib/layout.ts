@@ -309,6 +309,17 @@ export interface LabelPlace extends Place {
   fits: boolean; // there is room for some letters
 }
 
+/** What a label says, each line shortened in its middle to a width in pixels. */
+export function shortened(text: string, width: number): string {
+  const most = Math.max(Math.floor(width / 5.5), 6);
+  const cut = (line: string) => {
+    if (line.length <= most) return line;
+    const tail = Math.floor((most - 1) / 2);
+    return `${line.slice(0, most - 1 - tail)}…${line.slice(line.length - tail)}`;
+  };
+  return text.split("\n").map(cut).join("\n");
+}
+
 /** The path of a way with rounded corners, and the place of its label: at the last stretch, where the way is alone, or at the longest if that is too short. */
 export function drawnWay(points: Place[], radius = 8): { path: string; label: LabelPlace } {
   const length = (a: Place, b: Place) => Math.hypot(b.x - a.x, b.y - a.y);
