@@ -308,7 +308,9 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 
 // expectedOtherwise are the answers of good calls that are not the operation's
 // first success: wrong on purpose, or refused to tokens.
-var expectedOtherwise = map[string]int{"sign-in": 401, "set-password": 403, "create-token": 403, "revoke-token": 403, "sign-out-everywhere": 403}
+var expectedOtherwise = map[string]int{
+	"sign-in": 401, "set-password": 403, "create-token": 403, "revoke-token": 403, "sign-out-everywhere": 403,
+}
 
 // call sends a request as somebody; the method is the operation's.
 func (w *walk) call(c caller, method string, q request) (int, http.Header, []byte) {

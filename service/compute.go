@@ -279,7 +279,7 @@ func (v *Service) askProcess(ctx context.Context, path string, body any) ([]byte
 // answers only operations that need none.
 func NewIsolated(commands Commands) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
-	v := &Service{engine: gin.New(), log: slog.New(slog.NewTextHandler(io.Discard, nil)), options: Options{Commands: commands}}
+	v := &Service{engine: gin.New(), log: slog.New(slog.DiscardHandler), options: Options{Commands: commands}}
 	v.engine.Use(v.recover, limitBody)
 	v.describe()
 	return v.engine

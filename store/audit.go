@@ -54,7 +54,8 @@ func audit(tx *gorm.DB, by Actor, c change, refused string) error {
 
 // Refused notes in the audit trail that something was refused, and why.
 func (s *Store) Refused(ctx context.Context, action, workspace, object, why string) error {
-	return mapError(audit(s.db.WithContext(ctx), ActorOf(ctx), change{action: action, workspace: workspace, object: object}, why))
+	c := change{action: action, workspace: workspace, object: object}
+	return mapError(audit(s.db.WithContext(ctx), ActorOf(ctx), c, why))
 }
 
 // Audit lists the audit trail, latest first.

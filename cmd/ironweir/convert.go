@@ -3,6 +3,8 @@ package main
 import (
 	"bytes"
 	"fmt"
+	"path/filepath"
+	"slices"
 	"strings"
 
 	"ironweir/core/graph"
@@ -10,12 +12,15 @@ import (
 	"ironweir/formats/asyncapi"
 	"ironweir/formats/incoming"
 	"ironweir/formats/inventory"
+	"ironweir/formats/mapping"
 	"ironweir/formats/picture"
+	"ironweir/formats/templates"
+	"ironweir/formats/text"
 )
 
 const (
-	convertFrom = "model|asyncapi|csv|jsonl|otlp"
-	convertTo   = "model|asyncapi|csv|jsonl|dot|mermaid"
+	convertFrom = "model|asyncapi|openapi|csv|jsonl|otlp"
+	convertTo   = "model|asyncapi|csv|jsonl|dot|mermaid|text"
 )
 
 var convertCommand = &command{
@@ -25,15 +30,18 @@ var convertCommand = &command{
 	example: `ironweir convert demo/kittiwake.yaml -to asyncapi -out kittiwake.asyncapi.yaml
 ironweir convert demo/import/harbour-lamps.asyncapi.yaml -to model > lamps.yaml
 ironweir convert demo/kittiwake.yaml -to csv > inventory.csv
-ironweir convert inventory.csv -to model`,
+ironweir convert inventory.csv -to model
+ironweir convert demo/import/yard-export.json -with demo/import/yard-export.mapping.yaml -to model
+ironweir convert demo/kittiwake.yaml -to text -with demo/templates/alarms.tmpl -out alarms`,
 	run: func(c *call) (int, error) {
 		from := c.String(
 			"from",
 			"",
-			"what IN is: `FORMAT` model, asyncapi, csv, jsonl, otlp; without it, detected from its name and first lines",
+			"what IN is: `FORMAT` model, asyncapi, openapi, csv, jsonl, otlp; without it, detected from its name and first lines",
 		)
-		to := c.String("to", "", "`FORMAT`: model, asyncapi, csv, jsonl, dot, mermaid")
-		out := c.String("out", "", "write to `FILE` instead of standard output")
+		to := c.String("to", "", "`FORMAT`: model, asyncapi, csv, jsonl, dot, mermaid; text: by a template")
+		with := c.String("with", "", "`FILE` of rules (mapping/1) that make a model of IN, or with -to text a template")
+		out := c.String("out", "", "write to `FILE` instead of standard output; with -to text, to a folder of that name")
 		if err := c.parse(1, 1); err != nil {
 			return 0, err
 		}
@@ -52,12 +60,24 @@ ironweir convert inventory.csv -to model`,
 				return 0, err
 			}
 		}
-		in, err := incoming.Read(*from, c.Arg(0), source)
+		if *to == "text" {
+			return c.convertToText(source, *with, *out)
+		}
+		var in *incoming.Document
+		if *with != "" {
+			in, err = c.convertWith(source, *with)
+		} else {
+			in, err = incoming.Read(*from, c.Arg(0), source)
+		}
 		if err != nil {
 			return 0, err
 		}
 		var made []byte
-		if in.Format == incoming.Model && *to == "model" {
+		if in.Format == incoming.Model && *to == "model" { // in its usual layout, comments kept
+			parts := model.Options{Load: c.partsBeside(c.Arg(0))}
+			if _, err := model.FromDocument(c.Arg(0), in.Root, parts); err != nil {
+				return 0, err
+			}
 			if made, err = model.Format(c.Arg(0), source); err != nil {
 				return 0, err
 			}
@@ -105,4 +125,69 @@ func (c *call) writeAs(format, file string, root *model.Value, comments map[stri
 		return model.WriteDocument(root, comments), nil
 	}
 	return out.Bytes(), err
+}
+
+// convertWith makes a model of the file by rules, and says what each rule took.
+func (c *call) convertWith(source []byte, with string) (*incoming.Document, error) {
+	rules, err := c.read(with)
+	if err != nil {
+		return nil, err
+	}
+	got, err := mapping.Read(with, rules, c.Arg(0), source)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range got.Rules {
+		fmt.Fprintf(c.err, "%s (%s:%d): %s\n", r.Rule, with, r.Line, text.Plural(r.Items, "item"))
+	}
+	d := &incoming.Document{Format: "mapping", Root: got.Root}
+	for _, l := range got.Left {
+		names := l.Names
+		if len(names) > 10 {
+			names = append(slices.Clone(names[:10]), fmt.Sprintf("and %d more", len(l.Names)-10))
+		}
+		fmt.Fprintf(c.err, "no rule took %d of %d of %s: %s\n", len(l.Names), l.Total, l.Path, strings.Join(names, ", "))
+	}
+	return d, nil
+}
+
+// convertToText writes text files from the model by a template.
+func (c *call) convertToText(source []byte, with, out string) (int, error) {
+	if with == "" {
+		return 0, fmt.Errorf("-with is missing: the template by which -to text writes")
+	}
+	template, err := c.read(with)
+	if err != nil {
+		return 0, err
+	}
+	doc, err := model.ReadDocument(c.Arg(0), source)
+	if err != nil {
+		return 0, err
+	}
+	t, err := model.FromDocument(c.Arg(0), doc, model.Options{Load: c.partsBeside(c.Arg(0))})
+	if err != nil {
+		return 0, err
+	}
+	names, texts, err := templates.Write(with, template, doc, t)
+	if err != nil {
+		return 0, err
+	}
+	for _, name := range names {
+		switch {
+		case out == "" && name == "":
+			fmt.Fprint(c.out, texts[name])
+		case out == "":
+			fmt.Fprintf(c.out, "--- %s\n%s", name, texts[name])
+		default:
+			file := filepath.Join(out, name)
+			if err := c.files.MakeFolder(filepath.Dir(file)); name != "" && err != nil {
+				return 0, fmt.Errorf("-out: %w", err)
+			}
+			if err := c.files.Write(file, []byte(texts[name])); err != nil {
+				return 0, fmt.Errorf("-out: %w", err)
+			}
+			fmt.Fprintf(c.err, "%s\n", file)
+		}
+	}
+	return exitFine, nil
 }

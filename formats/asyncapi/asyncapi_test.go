@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -66,10 +67,76 @@ func TestForeignDocuments(t *testing.T) {
 	require.Contains(t, string(out), "# Guessed: a topic")
 }
 
+// TestVersion2: what others publish is received, and what they subscribe to is sent.
+func TestVersion2(t *testing.T) {
+	root, comments, missing, err := asyncapi.Read("lamps.yaml", []byte(`
+asyncapi: 2.6.0
+info: {title: Harbour lamps, version: "1"}
+channels:
+  lamps/measured:
+    description: What each lamp measures.
+    publish:
+      operationId: measured
+      message: {oneOf: [{$ref: "#/components/messages/Measured"}, {name: LampBroken}]}
+  lamps/dim: {subscribe: {message: {name: Dim}}}
+components: {messages: {Measured: {name: LampMeasured}}}
+`))
+	require.NoError(t, err)
+	out := model.WriteDocument(root, comments)
+	m, err := model.Parse("drafted.yaml", out, model.Options{})
+	require.NoError(t, err, string(out))
+	measured := m.Node("lamps-measured")
+	require.Equal(t, "What each lamp measures.", measured.About)
+	require.Equal(t, []string{"lamps/measured"}, measured.ObservedAs)
+	require.Equal(t, []string{"LampMeasured", "LampBroken"}, measured.Link("harbour-lamps").Match[0].Type)
+	require.Equal(t, "Dim", m.Node("harbour-lamps").Link("lamps-dim").Type)
+	require.Contains(t, strings.Join(missing, "\n"), "who takes what is sent to lamps-dim")
+}
+
+// TestBindingsTellTheKind of a channel; what they do not tell is asked, not claimed.
+func TestBindingsTellTheKind(t *testing.T) {
+	root, comments, missing, err := asyncapi.Read("yard.yaml", []byte(`
+asyncapi: 3.1.0
+info: {title: Yard, version: "1"}
+channels:
+  weights: {address: weights, bindings: {kafka: {partitions: 12, topicConfiguration: {retention.ms: 604800000}}}}
+  jobs: {address: jobs, bindings: {amqp: {is: queue, queue: {name: jobs}}}}
+  news: {address: news, bindings: {amqp: {is: routingKey, exchange: {name: news, type: fanout}}}}
+  lamps: {address: lamps/+, bindings: {$ref: "#/components/channelBindings/lamps"}}
+  calls: {address: /calls, bindings: {http: {}}}
+  replies: {address: null}
+  plain: {address: plain}
+operations:
+  work: {action: receive, channel: {$ref: "#/channels/jobs"}}
+  again: {action: send, channel: {$ref: "#/channels/jobs"}}
+components: {channelBindings: {lamps: {mqtt: {qos: 1}}}}
+`))
+	require.NoError(t, err)
+	out := model.WriteDocument(root, comments)
+	m, err := model.Parse("drafted.yaml", out, model.Options{})
+	require.NoError(t, err, string(out))
+	kinds := map[string]model.Kind{}
+	for _, n := range m.Nodes {
+		kinds[n.Name] = n.Kind
+	}
+	require.Equal(t, map[string]model.Kind{
+		"weights": model.Stream, "jobs": model.Queue, "news": model.Topic, "lamps": model.Topic,
+		"calls": model.Endpoint, "replies": model.Topic, "plain": model.Topic, "yard": model.Function,
+	}, kinds)
+	require.Equal(t, 12, m.Node("weights").Partitions)
+	require.Equal(t, 7*24*time.Hour, m.Node("weights").Retention)
+	require.Contains(t, comments["nodes.jobs"], "Read: a queue")
+	require.Contains(t, comments["nodes.plain"], "Guessed: a topic")
+	require.Contains(t, strings.Join(missing, "\n"), "where replies is reached")
+	require.Empty(t, m.Node("replies").ObservedAs)
+	require.NotContains(t, string(out), "takers-of-jobs", "the application takes what it sends")
+}
+
 func TestFaults(t *testing.T) {
 	for source, says := range map[string]string{
 		"a: 1\n":                              "no `asyncapi` field",
-		"asyncapi: 2.6.0":                     "version 3 is read",
+		"asyncapi: 1.2.0":                     "versions 2 and 3 are read",
+		"asyncapi: 2.6.0":                     "no channels",
 		"asyncapi: 3.0.0\ninfo: {title: x}\n": "no channels",
 		"asyncapi: 3.0.0\nx-ironweir: {node-order: [q]}\n": "the node q is named",
 		"asyncapi: [": "f.yaml",

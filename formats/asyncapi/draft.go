@@ -94,7 +94,8 @@ func (d *draft) model(file string) (*model.Value, error) {
 		function.Add("about", text(title))
 	}
 	links := model.MapValue()
-	receives, sends := 0, 0
+	receives := 0
+	var sent []func() // after what is received, which says who takes what is sent
 	for _, o := range fields(d.doc.Get("operations")) {
 		op, _ := d.at(o.Value)
 		if op == nil || op.Get("channel") == nil {
@@ -112,8 +113,7 @@ func (d *draft) model(file string) (*model.Value, error) {
 			receives++
 			d.receive(channel, app, op)
 		case "send":
-			sends++
-			d.send(channel, links, op)
+			sent = append(sent, func() { d.send(channel, links, op) })
 		default:
 			d.lacks("the operation %s neither sends nor receives but says %q", o.Key, action)
 		}
@@ -121,7 +121,10 @@ func (d *draft) model(file string) (*model.Value, error) {
 			d.lacks("the operation %s has a reply; draw who waits for it as a waiting call or an endpoint", o.Key)
 		}
 	}
-	if receives+sends > 0 {
+	for _, send := range sent {
+		send()
+	}
+	if receives+len(sent) > 0 {
 		if len(links.Fields) > 0 {
 			function.Add("links", links)
 		}
@@ -144,15 +147,27 @@ func (d *draft) channel(c model.Field) {
 	d.channels[c.Key] = name
 	n := model.MapValue()
 	address := scalar(v, "address")
+	if a := v.Get("address"); a != nil && a.Shape == model.Null {
+		address = "" // it is known only when the application runs
+		d.lacks("where %s is reached: its address is not known before the application runs", name)
+	}
 	guess := "Guessed: a topic; the document does not say whether messages are kept. Make it a queue or a stream where they are."
-	if v.Get("bindings").Get("http") != nil || strings.HasPrefix(address, "/") {
-		n.Add("kind", text("endpoint")).Add("method", text("POST"))
-		if address != "" {
-			n.Add("path", text(address))
+	switch by := d.kindOfChannel(v); {
+	case by != nil:
+		n.Add("kind", text(by.kind))
+		n.Fields = append(n.Fields, by.fields...)
+		guess = "Read: a " + by.kind + ", since " + by.why + "."
+		if by.kind == "endpoint" {
+			guess = "Read: an endpoint, since " + by.why + "."
 		}
-		guess = "Guessed: an endpoint, since it is bound to HTTP or its address is a path."
-	} else {
+	case strings.HasPrefix(address, "/"):
+		n.Add("kind", text("endpoint")).Add("method", text("POST"))
+		guess = "Guessed: an endpoint, since its address is a path."
+	default:
 		n.Add("kind", text("topic"))
+	}
+	if scalar(n, "kind") == "endpoint" && strings.HasPrefix(address, "/") {
+		n.Add("path", text(address))
 	}
 	if about := scalar(v, "description"); about != "" {
 		n.Add("about", text(strings.TrimSpace(about)))
@@ -164,7 +179,12 @@ func (d *draft) channel(c model.Field) {
 	}
 	d.nodes.Add(name, n)
 	d.comments["nodes."+name] = guess
-	d.lacks("how much comes to %s (rate), and how long it is kept", name)
+	switch kind := scalar(n, "kind"); {
+	case kind == "queue" || kind == "stream" && n.Get("retention") == nil:
+		d.lacks("how much comes to %s (rate), and how long it is kept", name)
+	default:
+		d.lacks("how much comes to %s (rate)", name)
+	}
 }
 
 // types lists the names of an operation's messages; none: all.
@@ -230,7 +250,7 @@ func (d *draft) send(channel string, links, op *model.Value) {
 		links.Add(name, link)
 	}
 	n := d.nodes.Get(channel)
-	if scalar(n, "kind") == "topic" && n.Get("links") == nil {
+	if scalar(n, "kind") != "endpoint" && n.Get("links") == nil {
 		others := d.name("takers-of-"+channel, "takers")
 		n.Add("links", model.MapValue().Add(others, model.MapValue()))
 		d.nodes.Add(others, model.MapValue().Add("kind", text("outside")))

@@ -231,7 +231,7 @@ func messageKey(kind string) string {
 	return "message"
 }
 
-// Read reads an AsyncAPI 3 document. Its own come back as they were. Of a foreign
+// Read reads an AsyncAPI document of version 2 or 3. Its own come back as they were. Of a foreign
 // one it drafts a model: comments say, by path, what was guessed, and missing
 // lists what the document does not say.
 func Read(file string, source []byte) (root *model.Value, comments map[string]string, missing []string, err error) {
@@ -243,9 +243,11 @@ func Read(file string, source []byte) (root *model.Value, comments map[string]st
 	switch {
 	case version == nil:
 		return nil, nil, nil, fmt.Errorf("%s: no `asyncapi` field: this is not an AsyncAPI document", file)
+	case strings.HasPrefix(version.Scalar, "2."):
+		doc = fromVersion2(doc)
 	case !strings.HasPrefix(version.Scalar, "3."):
 		return nil, nil, nil, fmt.Errorf(
-			"%s:%d: AsyncAPI %s; version 3 is read: convert the document first",
+			"%s:%d: AsyncAPI %s; versions 2 and 3 are read",
 			file,
 			version.Pos.Line,
 			version.Scalar,

@@ -12,6 +12,7 @@ import (
 	"ironweir/core/model"
 	"ironweir/formats/asyncapi"
 	"ironweir/formats/inventory"
+	"ironweir/formats/openapi"
 	"ironweir/formats/otlp"
 )
 
@@ -19,6 +20,7 @@ import (
 const (
 	Model    = "model"
 	AsyncAPI = "asyncapi"
+	OpenAPI  = "openapi"
 	CSV      = "csv"
 	Lines    = "jsonl"
 	Traces   = "otlp"
@@ -35,7 +37,7 @@ type Document struct {
 }
 
 // FormatOf tells what a file is by its name, and where that says nothing by what
-// is in it.
+// is in it. Empty: nothing tells.
 func FormatOf(file string, source []byte) string {
 	start := bytes.TrimSpace(source)
 	start = start[:min(len(start), 4096)]
@@ -50,10 +52,25 @@ func FormatOf(file string, source []byte) string {
 	case ext == ".jsonl", ext == ".ndjson":
 		return Lines
 	}
-	if doc, err := model.ReadDocument(file, source); err == nil && doc.Get("asyncapi") != nil {
+	doc, err := model.ReadDocument(file, source)
+	switch {
+	case err != nil: // whose place the reader of models tells
+	case doc.Get("asyncapi") != nil:
 		return AsyncAPI
+	case doc.Get("openapi") != nil, doc.Get("swagger") != nil:
+		return OpenAPI
+	case doc.Get("ironweir") == nil && doc.Get("nodes") == nil:
+		return ""
 	}
 	return Model
+}
+
+// unknown is the error of a file of which nothing tells what it is.
+func unknown(file string) error {
+	return fmt.Errorf(
+		"%s: this is none of the files that are read: a model has `ironweir: topology/1`, an AsyncAPI document `asyncapi`, an OpenAPI document `openapi`, traces `resourceSpans`; an inventory ends in .csv or .jsonl. -from says what it is",
+		file,
+	)
 }
 
 // Read reads a file as a format; an empty one is told by FormatOf.
@@ -66,6 +83,8 @@ func Read(format, file string, source []byte) (*Document, error) {
 	switch format {
 	case AsyncAPI:
 		d.Root, d.Comments, d.Missing, err = asyncapi.Read(file, source)
+	case OpenAPI:
+		d.Root, d.Comments, d.Missing, err = openapi.Read(file, source)
 	case CSV:
 		d.Root, err = inventory.ReadCSV(file, source)
 	case Lines:
@@ -74,6 +93,8 @@ func Read(format, file string, source []byte) (*Document, error) {
 		err = d.learn(file, source)
 	case Model:
 		d.Root, err = model.ReadDocument(file, source)
+	case "":
+		err = unknown(file)
 	default:
 		err = fmt.Errorf("no format %q is read", format)
 	}

@@ -19,10 +19,14 @@ var details = map[model.Kind]func(n *model.Node) []string{
 	model.Stream:   streamDetail,
 	model.Table:    func(n *model.Node) []string { return []string{partitions(n), takes(n)} },
 	model.Schedule: func(n *model.Node) []string { return []string{scheduleWords(n)} },
-	model.Endpoint: func(n *model.Node) []string { return []string{strings.TrimSpace(n.Method + " " + n.Path), takes(n)} },
+	model.Endpoint: func(n *model.Node) []string {
+		return []string{strings.TrimSpace(n.Method + " " + n.Path), takes(n)}
+	},
 	model.Function: functionDetail,
-	model.Workflow: func(n *model.Node) []string { return []string{counted(len(n.Do), "task"), limit("≤", n.Timeout)} },
-	model.Outside:  func(n *model.Node) []string { return []string{takes(n), limit("≤", n.Timeout)} },
+	model.Workflow: func(n *model.Node) []string {
+		return []string{counted(len(n.Do), "task"), limit("≤", n.Timeout)}
+	},
+	model.Outside: func(n *model.Node) []string { return []string{takes(n), limit("≤", n.Timeout)} },
 }
 
 // Detail says in a few words what matters most about a node beside its kind: how long a

@@ -80,7 +80,9 @@ func pool(t *testing.T) *isolation.Pool {
 	return p
 }
 
-func ask(p *isolation.Pool, ctx context.Context, path, body string, within time.Duration) (*httptest.ResponseRecorder, error) {
+func ask(
+	p *isolation.Pool, ctx context.Context, path, body string, within time.Duration,
+) (*httptest.ResponseRecorder, error) {
 	r := httptest.NewRequestWithContext(ctx, "POST", path, strings.NewReader(body))
 	r.Header.Set("Authorization", "Bearer secret")
 	r.Header.Set("Cookie", "secret")

@@ -18,6 +18,7 @@
   const formats: Record<string, string> = {
     model: "a model",
     asyncapi: "an AsyncAPI document",
+    openapi: "an OpenAPI document",
     csv: "an inventory (CSV)",
     jsonl: "an inventory (JSON Lines)",
     otlp: "OpenTelemetry traces",
