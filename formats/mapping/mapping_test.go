@@ -27,7 +27,7 @@ func TestTheDemosExport(t *testing.T) {
 	require.Zero(t, m.Node("register-photo").Concurrency, "an optional field is left out")
 	require.Equal(t, "odd-ones", m.Node("to-assess").Link("assess").DeadLetter)
 	require.Equal(t, []string{"trailers/"}, m.Node("photos").Link("register-photo").Match[0].Prefix)
-	require.Equal(t, []mapping.Left{{Path: "doc.doors", Total: 1, Names: []string{"yard/gate-terminal"}}}, got.Left)
+	require.Equal(t, []mapping.Left{{Path: "doc.gates", Total: 1, Names: []string{"yard/gate-terminal"}}}, got.Left)
 	require.Equal(t, mapping.Matched{Rule: "links 3", Line: 40, Items: 2}, got.Rules[6])
 }
 
