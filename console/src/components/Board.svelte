@@ -438,6 +438,11 @@
     padding: 0.375rem 0.5rem;
     border: 1px solid var(--cds-ui-03);
   }
+  @container (max-width: 560px) {
+    .legend {
+      display: none;
+    }
+  }
   .legend summary {
     cursor: pointer;
   }

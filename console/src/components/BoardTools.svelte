@@ -142,18 +142,18 @@
       </div>
     {/if}
     {#if !chosen && by.length}
-      <select class="again" aria-label="Grouping" bind:value={grouped}>
+      <select class="again roomy" aria-label="Grouping" bind:value={grouped}>
         <option value="">No grouping</option>
         {#each by as g (g)}<option value={g}>By {g}</option>{/each}
       </select>
     {/if}
-    {#if onpicture && !chosen}<div class="views" role="group" aria-label="Save the model as a picture">
+    {#if onpicture && !chosen}<div class="views roomy" role="group" aria-label="Save the model as a picture">
         <button class="again" onclick={() => onpicture("svg")}>SVG</button><button
           class="again"
           onclick={() => onpicture("png")}>PNG</button
         >
       </div>{/if}
-    {#if whole !== undefined}<button class="again" aria-pressed={whole} onclick={() => (whole = !whole)}
+    {#if whole !== undefined}<button class="again roomy" aria-pressed={whole} onclick={() => (whole = !whole)}
         >Full-screen board</button
       >{/if}
     {#if pinned}<button class="again" onclick={onlayout}>Auto-layout</button>{/if}
@@ -210,5 +210,11 @@
   }
   select {
     font-family: inherit;
+  }
+  /* On a narrow board the rest is left out, so that the tools do not cover it. */
+  @container (max-width: 560px) {
+    .roomy {
+      display: none;
+    }
   }
 </style>
