@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"slices"
 	"strings"
@@ -224,7 +225,7 @@ func (v *Service) sessionRoutes() {
 				}
 				right()
 			}
-			if why := weakPassword(in.Body.Password, a.User.Name); why != "" {
+			if why := WeakPassword(in.Body.Password, a.User.Name); why != "" {
 				return nil, huma.Error422UnprocessableEntity("the new password " + why)
 			}
 			if err := v.store.SetPassword(ctx, a.User.ID, a.User.Name, in.Body.Password, sessionOf(ctx)); err != nil {
@@ -242,9 +243,12 @@ func tooManyTries() error {
 	)
 }
 
-// weakPassword says why a password of enough letters is guessed all the same; empty: it is
+// leastPassword is how many characters a password has at least.
+const leastPassword = 12
+
+// WeakPassword says why a password is too easily guessed; empty: it is
 // not.
-func weakPassword(password, name string) string {
+func WeakPassword(password, name string) string {
 	lower := strings.ToLower(password)
 	distinct := map[rune]bool{}
 	for _, r := range lower {
@@ -257,6 +261,8 @@ func weakPassword(password, name string) string {
 		return -1
 	}, lower)
 	switch {
+	case len(password) < leastPassword:
+		return fmt.Sprintf("has fewer than %d characters", leastPassword)
 	case len(distinct) < 5:
 		return "repeats too few characters: use at least five different ones"
 	case len(name) >= 3 && strings.Contains(lower, strings.ToLower(name)):

@@ -327,6 +327,23 @@ func (s *Store) FirstAdminLink(ctx context.Context, name string, life time.Durat
 	return s.SignInLink(ctx, name, life)
 }
 
+// FirstAdmin gives the first administrator of the service a password, under which they sign in:
+// the one of that name, who is made. Where somebody who administers has one, nothing happens.
+func (s *Store) FirstAdmin(ctx context.Context, name, password string) error {
+	if needed, err := s.NeedsAdmin(ctx); err != nil || !needed {
+		return err
+	}
+	var ids []int64
+	err := s.db.WithContext(ctx).Raw(
+		"INSERT INTO users (name, admin) VALUES (?, true) ON CONFLICT (name) DO UPDATE SET admin = true RETURNING id",
+		name,
+	).Scan(&ids).Error
+	if err != nil {
+		return mapError(err)
+	}
+	return s.SetPassword(ctx, ids[0], name, password, "")
+}
+
 // SignInLink makes a one-time secret that signs a person in.
 func (s *Store) SignInLink(ctx context.Context, name string, life time.Duration) (string, error) {
 	secret, hash := newSecret()

@@ -78,6 +78,7 @@ IRONWEIR_LISTEN=127.0.0.1:8500 ironweir serve -show-config`,
 type serveOptions struct {
 	host                                         *string
 	listen, data, database, cert, key, logFormat *string
+	passwordFile                                 *string
 	demo, verbose, behindProxy, show, hooks      *bool
 	traces                                       *string
 	workers                                      *int
@@ -98,6 +99,11 @@ func (c *call) serveFlags() *serveOptions {
 		database: c.String("database", "", "use the PostgreSQL at `URL` instead of starting one"),
 		cert:     c.String("cert", "", "certificate `FILE` (PEM), to serve HTTPS"),
 		key:      c.String("key", "", "private key `FILE` (PEM) of the certificate"),
+		passwordFile: c.String(
+			"admin-password-file",
+			"",
+			"where nobody administers the service yet, admin signs in with the password in `FILE`",
+		),
 		behindProxy: c.Bool(
 			"behind-proxy",
 			false,
@@ -241,13 +247,18 @@ func (c *call) serve(o *serveOptions, s *store.Store, listener net.Listener, log
 			return 0, err
 		}
 	}
+	if *o.passwordFile != "" {
+		if err := c.firstAdmin(ctx, s, *o.passwordFile); err != nil {
+			return 0, err
+		}
+	}
 	fresh, err := s.NeedsAdmin(ctx)
 	if err != nil {
 		return 0, unreachable{err}
 	}
 	if fresh && !onLoopback(*o.listen) {
 		return 0, fmt.Errorf(
-			"-listen %s: beyond loopback the service needs somebody who administers it; start it on loopback first, sign in with the link that it prints, and choose a password in the settings",
+			"-listen %s: beyond loopback the service needs somebody who administers it; give a password with -admin-password-file, or start it on loopback first, sign in with the link that it prints, and choose a password in the settings",
 			*o.listen,
 		)
 	}
@@ -324,6 +335,22 @@ func (c *call) serve(o *serveOptions, s *store.Store, listener net.Listener, log
 	sendTraces(drain)
 	work.Wait()
 	return exitFine, nil
+}
+
+// firstAdmin lets admin in with the password in a file, where nobody administers the service.
+func (c *call) firstAdmin(ctx context.Context, s *store.Store, file string) error {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return fmt.Errorf("-admin-password-file: %w", plainError(err))
+	}
+	password := strings.TrimRight(string(text), "\r\n")
+	if why := service.WeakPassword(password, "admin"); why != "" {
+		return fmt.Errorf("-admin-password-file %s: the password %s", file, why)
+	}
+	if err := s.FirstAdmin(ctx, "admin", password); err != nil {
+		return unreachable{err}
+	}
+	return nil
 }
 
 // fromEnvironment sets the flags that were not given from IRONWEIR_NAME.

@@ -296,6 +296,37 @@ func TestServesByTLS(t *testing.T) {
 	require.Contains(t, errOut.String(), "needs somebody who administers it")
 }
 
+// TestAFirstStartInAContainer: with a password in a file the service listens beyond loopback at
+// once; the file counts as long as nobody administers it.
+func TestAFirstStartInAContainer(t *testing.T) {
+	dir, err := os.MkdirTemp("", "ironweir-serve-")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(dir, 0o755))
+	file := filepath.Join(t.TempDir(), "admin-password")
+	require.NoError(t, os.WriteFile(file, []byte("kelp and mooring lines\n"), 0o600))
+	t.Setenv("IRONWEIR_ADMIN_PASSWORD_FILE", file)
+	s := serveIn(t, dir, "-listen", "0.0.0.0:0", "-behind-proxy")
+	require.Empty(t, s.link, "nobody sees it")
+	port := s.url[strings.LastIndex(s.url, ":")+1:]
+	signIn := func(password string) int {
+		answer, err := http.Post("http://127.0.0.1:"+port+"/api/v1/session", "application/json",
+			strings.NewReader(fmt.Sprintf(`{"name": "admin", "password": %q}`, password)))
+		require.NoError(t, err)
+		answer.Body.Close()
+		return answer.StatusCode
+	}
+	require.Equal(t, 401, signIn("another password"))
+	require.Equal(t, 200, signIn("kelp and mooring lines"))
+
+	require.NoError(t, os.WriteFile(file, []byte("password1234"), 0o600))
+	var out, errOut bytes.Buffer
+	fresh := filepath.Join(dir, "fresh")
+	require.NoError(t, os.MkdirAll(fresh, 0o755))
+	code := Main(context.Background(), []string{"serve", "-listen", "127.0.0.1:0", "-data", fresh}, nil, &out, &errOut)
+	require.Equal(t, exitUsage, code)
+	require.Contains(t, errOut.String(), "the password is a common one")
+}
+
 // TestItsOwnDatabaseIsStartedAgain when it was killed, and nothing is lost.
 func TestItsOwnDatabaseIsStartedAgain(t *testing.T) {
 	s := serve(t)

@@ -41,7 +41,7 @@ func hostile() http.Handler {
 		fmt.Fprint(w, os.WriteFile(os.TempDir()+"/ironweir-isolation-test", []byte("x"), 0o600))
 	})
 	mux.HandleFunc("/loop", func(w http.ResponseWriter, r *http.Request) {
-		for { //nolint: this is what it is for
+		for {
 			runtime.Gosched()
 		}
 	})
@@ -60,7 +60,13 @@ func hostile() http.Handler {
 	return mux
 }
 
-func deep(n int) int { return n + deep(n+1) + deep(n+2) }
+// deep goes deeper until its stack is used up.
+func deep(n int) int {
+	if n < 0 {
+		return 0
+	}
+	return n + deep(n+1) + deep(n+2)
+}
 
 func TestMain(m *testing.M) {
 	if isolation.IsChild() {
