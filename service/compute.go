@@ -64,7 +64,7 @@ func machineMemory() int64 {
 // newPool gives the processes for computations; each may hold its share of a quarter of the
 // machine's memory, between 256 MB and 2 GiB.
 func newPool(program []string, memory int64, log *slog.Logger) *isolation.Pool {
-	share := memory / 4 / int64(budgetOf(memory).Slots) * 2
+	share := memory / 4 / int64(budgetOf(memory).Slots)
 	return &isolation.Pool{Program: program, Memory: min(max(share, 256<<20), 2<<30), Log: log}
 }
 

@@ -141,92 +141,101 @@ func Read(rulesFile string, rules []byte, file string, source []byte) (*Result, 
 	return out, nil
 }
 
-// compile reads the rules.
+// compiler reads rules; its errors name the place.
+type compiler struct {
+	file string
+	env  *cel.Env
+}
+
+func (c *compiler) at(v *model.Value, format string, args ...any) error {
+	return fmt.Errorf("%s:%d: %s", c.file, max(v.Pos.Line, 1), fmt.Sprintf(format, args...))
+}
+
+// compile reads all rules, those of nodes first: links join them.
 func compile(file string, doc *model.Value) (rules []*rule, name string, err error) {
-	at := func(v *model.Value, format string, args ...any) error {
-		return fmt.Errorf("%s:%d: %s", file, max(v.Pos.Line, 1), fmt.Sprintf(format, args...))
-	}
-	if doc.Shape != model.Map || doc.Get("ironweir") == nil || doc.Get("ironweir").Scalar != Format {
-		return nil, "", at(doc, "rules begin with `ironweir: %s`", Format)
-	}
-	env, err := environment()
-	if err != nil {
+	c := &compiler{file: file}
+	if c.env, err = environment(); err != nil {
 		return nil, "", err
 	}
-	program := func(v *model.Value) (cel.Program, error) {
-		if v == nil {
-			return nil, nil
-		}
-		ast, issues := env.Compile(v.Scalar)
-		if issues.Err() != nil {
-			said := strings.TrimPrefix(strings.SplitN(issues.Err().Error(), "\n", 2)[0], "ERROR: ")
-			return nil, at(v, "the expression %s: %s", v.Scalar, said)
-		}
-		return env.Program(ast, cel.CostLimit(costLimit))
+	if doc.Shape != model.Map || doc.Get("ironweir") == nil || doc.Get("ironweir").Scalar != Format {
+		return nil, "", c.at(doc, "rules begin with `ironweir: %s`", Format)
 	}
 	for _, f := range doc.Fields {
 		switch f.Key {
-		case "ironweir":
+		case "ironweir", "nodes", "links":
 		case "name":
 			name = f.Value.Scalar
-		case "nodes", "links":
-			if f.Value.Shape != model.List {
-				return nil, "", at(f.Value, "`%s` is a list of rules", f.Key)
-			}
-			for i, v := range f.Value.Items {
-				one := &rule{name: fmt.Sprintf("%s %d", f.Key, i+1), line: v.Pos.Line, isLink: f.Key == "links"}
-				known := map[string]*cel.Program{"each": &one.each, "name": &one.id}
-				needed := []string{"each", "name", "kind"}
-				if one.isLink {
-					known["from"], known["to"] = &one.from, &one.to
-					needed = []string{"each", "from", "to"}
-				} else {
-					known["kind"] = &one.kind
-				}
-				for _, p := range v.Fields {
-					if p.Key == "fields" {
-						for _, own := range p.Value.Fields {
-							value, err := program(own.Value)
-							if err != nil {
-								return nil, "", err
-							}
-							path, optional := strings.CutSuffix(own.Key, "?")
-							one.fields = append(one.fields, field{path, optional, value})
-						}
-						continue
-					}
-					slot := known[p.Key]
-					if slot == nil {
-						names := append(slices.Sorted(maps.Keys(known)), "fields")
-						return nil, "", at(p.Value, "a rule has no `%s`%s", p.Key, model.DidYouMean(p.Key, names))
-					}
-					if *slot, err = program(p.Value); err != nil {
-						return nil, "", err
-					}
-				}
-				for _, n := range needed {
-					if *known[n] == nil {
-						return nil, "", at(v, "the rule %s has no `%s`", one.name, n)
-					}
-				}
-				rules = append(rules, one)
-			}
 		default:
-			return nil, "", at(f.Value, "rules have no `%s`%s", f.Key,
+			return nil, "", c.at(f.Value, "rules have no `%s`%s", f.Key,
 				model.DidYouMean(f.Key, []string{"name", "nodes", "links"}))
 		}
 	}
-	// Nodes first, whatever is written first: links join them.
-	slices.SortStableFunc(rules, func(a, b *rule) int {
-		switch {
-		case a.isLink == b.isLink:
-			return 0
-		case a.isLink:
-			return 1
+	for _, what := range []string{"nodes", "links"} {
+		list := doc.Get(what)
+		if list == nil {
+			continue
 		}
-		return -1
-	})
+		if list.Shape != model.List {
+			return nil, "", c.at(list, "`%s` is a list of rules", what)
+		}
+		for i, v := range list.Items {
+			one := &rule{name: fmt.Sprintf("%s %d", what, i+1), line: v.Pos.Line, isLink: what == "links"}
+			if err := c.rule(one, v); err != nil {
+				return nil, "", err
+			}
+			rules = append(rules, one)
+		}
+	}
 	return rules, name, nil
+}
+
+// rule reads one rule.
+func (c *compiler) rule(one *rule, v *model.Value) (err error) {
+	known := map[string]*cel.Program{"each": &one.each, "name": &one.id}
+	needed := []string{"each", "name", "kind"}
+	if one.isLink {
+		known["from"], known["to"] = &one.from, &one.to
+		needed = []string{"each", "from", "to"}
+	} else {
+		known["kind"] = &one.kind
+	}
+	for _, p := range v.Fields {
+		if p.Key == "fields" {
+			for _, own := range p.Value.Fields {
+				value, err := c.program(own.Value)
+				if err != nil {
+					return err
+				}
+				path, optional := strings.CutSuffix(own.Key, "?")
+				one.fields = append(one.fields, field{path, optional, value})
+			}
+			continue
+		}
+		slot := known[p.Key]
+		if slot == nil {
+			names := append(slices.Sorted(maps.Keys(known)), "fields")
+			return c.at(p.Value, "a rule has no `%s`%s", p.Key, model.DidYouMean(p.Key, names))
+		}
+		if *slot, err = c.program(p.Value); err != nil {
+			return err
+		}
+	}
+	for _, n := range needed {
+		if *known[n] == nil {
+			return c.at(v, "the rule %s has no `%s`", one.name, n)
+		}
+	}
+	return nil
+}
+
+// program compiles one expression.
+func (c *compiler) program(v *model.Value) (cel.Program, error) {
+	ast, issues := c.env.Compile(v.Scalar)
+	if issues.Err() != nil {
+		said := strings.TrimPrefix(strings.SplitN(issues.Err().Error(), "\n", 2)[0], "ERROR: ")
+		return nil, c.at(v, "the expression %s: %s", v.Scalar, said)
+	}
+	return c.env.Program(ast, cel.CostLimit(costLimit))
 }
 
 // plain reads a document as plain values.
@@ -275,95 +284,97 @@ type reading struct {
 	taken map[string]bool // items, as JSON
 }
 
-// apply applies a rule to all its items.
+// apply applies a rule to all its items, and tells how many there were.
 func (r *reading) apply(one *rule) (int, error) {
-	fail := func(item int, format string, args ...any) error {
-		where := ""
-		if item >= 0 {
-			where = fmt.Sprintf(", item %d", item+1)
-		}
-		return fmt.Errorf("%s:%d: %s%s: %s", r.file, one.line, one.name, where, fmt.Sprintf(format, args...))
-	}
 	listed, _, err := one.each.Eval(map[string]any{"doc": r.doc, "item": nil, "index": 0})
 	if err != nil {
-		return 0, fail(-1, "`each`: %s", err)
+		return 0, r.fault(one, "", "`each`: %s", err)
 	}
 	items, is := native(listed).([]any)
 	if !is {
-		return 0, fail(-1, "`each` is not a list but %v", native(listed))
+		return 0, r.fault(one, "", "`each` is not a list but %v", native(listed))
 	}
 	for i, item := range items {
-		values := map[string]any{"doc": r.doc, "item": item, "index": i}
-		words := func(p cel.Program, what string) (string, error) {
-			if p == nil {
-				return "", nil
-			}
-			v, _, err := p.Eval(values)
-			if err != nil {
-				return "", fail(i, "`%s`: %s", what, err)
-			}
-			s, ok := v.Value().(string)
-			if !ok || s == "" {
-				return "", fail(i, "`%s` is not a text: %v", what, v.Value())
-			}
-			return s, nil
-		}
-		thing := model.MapValue()
-		name, err := words(one.id, "name")
-		if err != nil {
+		where := fmt.Sprintf(", item %d", i+1)
+		if err := r.take(one, map[string]any{"doc": r.doc, "item": item, "index": i}, where); err != nil {
 			return 0, err
-		}
-		if one.isLink {
-			from, err := words(one.from, "from")
-			if err != nil {
-				return 0, err
-			}
-			to, err := words(one.to, "to")
-			if err != nil {
-				return 0, err
-			}
-			node := r.nodes.Get(from)
-			if node == nil {
-				return 0, fail(i, "the link leaves %s, which no rule has made%s", from, model.DidYouMean(from, r.names()))
-			}
-			if name == "" {
-				name = to
-			}
-			if name != to {
-				thing.Add("to", model.TextValue(to))
-			}
-			if node.Get("links") == nil {
-				node.Add("links", model.MapValue())
-			}
-			if node.Get("links").Get(name) != nil {
-				return 0, fail(i, "%s has a link %s already; give it another `name`", from, name)
-			}
-			node.Get("links").Add(name, thing)
-		} else {
-			kind, err := words(one.kind, "kind")
-			if err != nil {
-				return 0, err
-			}
-			if r.nodes.Get(name) != nil {
-				return 0, fail(i, "there is a node %s already", name)
-			}
-			r.nodes.Add(name, thing.Add("kind", model.TextValue(kind)))
-		}
-		for _, f := range one.fields {
-			v, _, err := f.value.Eval(values)
-			if err != nil && f.optional && strings.Contains(err.Error(), "no such key") {
-				continue
-			}
-			if err != nil {
-				return 0, fail(i, "%s: %s; `%s?` leaves it out where something is missing", f.path, err, f.path)
-			}
-			if value := written(native(v)); value != nil {
-				put(thing, strings.Split(f.path, "."), value)
-			}
 		}
 		r.taken[canonical(item)] = true
 	}
 	return len(items), nil
+}
+
+func (r *reading) fault(one *rule, where, format string, args ...any) error {
+	return fmt.Errorf("%s:%d: %s%s: %s", r.file, one.line, one.name, where, fmt.Sprintf(format, args...))
+}
+
+// take makes the node or link of one item.
+func (r *reading) take(one *rule, values map[string]any, where string) error {
+	words := map[string]string{}
+	for _, p := range []struct {
+		what  string
+		value cel.Program
+	}{{"name", one.id}, {"kind", one.kind}, {"from", one.from}, {"to", one.to}} {
+		if p.value == nil {
+			continue
+		}
+		v, _, err := p.value.Eval(values)
+		if err != nil {
+			return r.fault(one, where, "`%s`: %s", p.what, err)
+		}
+		s, ok := v.Value().(string)
+		if !ok || s == "" {
+			return r.fault(one, where, "`%s` is not a text: %v", p.what, v.Value())
+		}
+		words[p.what] = s
+	}
+	thing := model.MapValue()
+	if one.isLink {
+		if why := r.addLink(words, thing); why != "" {
+			return r.fault(one, where, "%s", why)
+		}
+	} else {
+		if r.nodes.Get(words["name"]) != nil {
+			return r.fault(one, where, "there is a node %s already", words["name"])
+		}
+		r.nodes.Add(words["name"], thing.Add("kind", model.TextValue(words["kind"])))
+	}
+	for _, f := range one.fields {
+		v, _, err := f.value.Eval(values)
+		if err != nil && f.optional && strings.Contains(err.Error(), "no such key") {
+			continue
+		}
+		if err != nil {
+			return r.fault(one, where, "%s: %s; `%s?` leaves it out where something is missing", f.path, err, f.path)
+		}
+		if value := written(native(v)); value != nil {
+			put(thing, strings.Split(f.path, "."), value)
+		}
+	}
+	return nil
+}
+
+// addLink adds a link to the node that it leaves; why: it cannot.
+func (r *reading) addLink(words map[string]string, link *model.Value) (why string) {
+	from, to, name := words["from"], words["to"], words["name"]
+	node := r.nodes.Get(from)
+	if node == nil {
+		return fmt.Sprintf("the link leaves %s, which no rule has made%s", from, model.DidYouMean(from, r.names()))
+	}
+	if name == "" {
+		name = to
+	}
+	if name != to {
+		link.Add("to", model.TextValue(to))
+	}
+	if node.Get("links") == nil {
+		node.Add("links", model.MapValue())
+	}
+	if node.Get("links").Get(name) != nil {
+		return fmt.Sprintf("%s has a link %s already; give it another `name`", from, name)
+	}
+	node.Get("links").Add(name, link)
+	return ""
 }
 
 func (r *reading) names() []string {
