@@ -48,6 +48,15 @@ test("a label that is too long is shortened in its middle", () => {
   expect(shortened("consignment.cleared\n×6", 58)).toBe("consi…ared\n×6");
 });
 
+test("many parts are packed soon", () => {
+  const many = Array.from({ length: 600 }, (_, i) => ({ width: 100 + (i % 9) * 10, height: 42 }));
+  const places = packed(many, 26, 1.8);
+  const right = Math.max(...places.map((p, i) => p.x + many[i].width));
+  const bottom = Math.max(...places.map((p, i) => p.y + many[i].height));
+  expect(right / bottom).toBeGreaterThan(1.2);
+  expect(right / bottom).toBeLessThan(2.6);
+});
+
 test("what is not laid out yet waits below what is", () => {
   const places = new Map([
     ["a", { x: 40, y: 0 }],

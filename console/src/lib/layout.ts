@@ -80,7 +80,7 @@ export function packed(boxes: Box[], gap: number, shape = usualShape): Place[] {
   const widest = Math.max(0, ...boxes.map((b) => b.width));
   const all = boxes.reduce((sum, b) => sum + b.width + gap, 0);
   let [best, least] = [fill(boxes, gap, widest), Infinity];
-  for (let width = widest; width <= Math.max(widest, all); width += Math.max(widest / 8, 1)) {
+  for (let width = Math.max(widest, 1); width <= Math.max(widest, all) * 1.06; width *= 1.06) {
     const places = fill(boxes, gap, width);
     const size = extent(boxes, places, shape);
     if (size < least - 0.5) [best, least] = [places, size];
@@ -96,10 +96,11 @@ function fill(boxes: Box[], gap: number, widest: number): Place[] {
   for (const i of order) {
     const { width, height } = boxes[i];
     let at: Place | undefined;
-    for (const { x } of line) {
+    for (let k = 0; k < line.length; k++) {
+      const x = line[k].x;
       if (x > 0 && x + width > widest + 0.5) break;
-      const end = x + width + gap;
-      const y = Math.max(...line.filter((l, k) => l.x < end && (line[k + 1]?.x ?? Infinity) > x).map((l) => l.y));
+      let y = 0;
+      for (let j = k; j < line.length && line[j].x < x + width + gap; j++) y = Math.max(y, line[j].y);
       if (!at || y < at.y) at = { x, y };
     }
     places[i] = at!;
@@ -202,7 +203,7 @@ async function apart(names: string[], links: Link[], room: number, gap: number, 
   const chosen = ways.map((w) => w[0]);
   for (const [i, way] of ways.entries()) {
     let least = Infinity;
-    for (const block of way) {
+    for (const block of way.length > 1 ? way : []) {
       const all = chosen.with(i, block);
       const size = extent(all, packed(all, gap, shape), shape ?? usualShape);
       if (size < least - 0.5) [least, chosen[i]] = [size, block];
