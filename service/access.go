@@ -41,6 +41,9 @@ func idempotency(key string, asked any) store.Idempotency {
 // where there is none, of any. Errors that every such operation may answer are
 // added to those that it names.
 func register[I, O any](v *Service, role string, op huma.Operation, handle func(context.Context, *I) (*O, error)) {
+	if v.store == nil && op.Metadata[computing] == nil {
+		return // a process that only computes begins the sooner without it
+	}
 	if op.Metadata[computing] != nil {
 		op.Errors = append(op.Errors, http.StatusTooManyRequests)
 	}

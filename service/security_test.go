@@ -163,7 +163,7 @@ func TestHostileModelsHarmNothing(t *testing.T) {
 				strings.NewReader(fmt.Sprintf(`{"text": %q}`, huge.String())),
 			)
 			if assert.NoError(t, err) {
-				assert.Contains(t, []int{200, 429}, answer.StatusCode) // done, or refused for now
+				assert.Contains(t, []int{200, 422, 429}, answer.StatusCode) // done, ended, or refused for now
 				answer.Body.Close()
 			}
 		}()
