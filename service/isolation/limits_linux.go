@@ -65,6 +65,14 @@ func resident(pid int) int64 {
 	return pages * int64(os.Getpagesize())
 }
 
+// mostResident gives the most bytes of memory that a process which has ended has held.
+func mostResident(s *os.ProcessState) int64 {
+	if used, is := s.SysUsage().(*syscall.Rusage); is {
+		return used.Maxrss << 10
+	}
+	return 0
+}
+
 // MachineMemory gives the bytes that this process may hold in all, by the machine and by
 // its control group; 0: not known.
 func MachineMemory() int64 {

@@ -26,5 +26,7 @@ func renice(int, int) {}
 
 func resident(int) int64 { return 0 }
 
+func mostResident(*os.ProcessState) int64 { return 0 }
+
 // MachineMemory is not known here.
 func MachineMemory() int64 { return 0 }

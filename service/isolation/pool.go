@@ -94,7 +94,8 @@ func (p *Pool) Serve(w http.ResponseWriter, r *http.Request, within time.Duratio
 		return ErrTime
 	case ctx.Err() != nil:
 		return ctx.Err()
-	case worker.said.holds("out of memory") || worker.said.holds("cannot allocate memory"):
+	case worker.said.holds("out of memory") || worker.said.holds("cannot allocate memory") ||
+		mostResident(worker.cmd.ProcessState) > p.Memory/2: // whatever it was that failed first
 		return ErrMemory
 	}
 	p.Log.Error("a process that worked on a request has ended", "error", err, "said", worker.said.String())
