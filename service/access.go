@@ -41,7 +41,7 @@ func idempotency(key string, asked any) store.Idempotency {
 // where there is none, of any. Errors that every such operation may answer are
 // added to those that it names.
 func register[I, O any](v *Service, role string, op huma.Operation, handle func(context.Context, *I) (*O, error)) {
-	if v.store == nil && op.Metadata[computing] == nil {
+	if v.isolated && op.Metadata[computing] == nil {
 		return // a process that only computes begins the sooner without it
 	}
 	if op.Metadata[computing] != nil {
@@ -96,11 +96,11 @@ func spaceOf(ctx context.Context) *store.Workspace {
 // somebody is no member of does not exist for them.
 func (v *Service) authorise(ctx huma.Context, next func(huma.Context)) {
 	needed := roleOf(ctx.Operation())
-	if v.store == nil && ctx.Operation().Metadata[computing] == nil {
+	if v.isolated && ctx.Operation().Metadata[computing] == nil {
 		huma.WriteErr(v.api, ctx, http.StatusNotFound, "this process only computes")
 		return
 	}
-	if needed == anybody || v.store == nil {
+	if needed == anybody || v.isolated {
 		next(ctx)
 		return
 	}

@@ -71,7 +71,7 @@ func (v *Service) commandRoutes() {
 // commandLimits gives the limits of runs within a command: by the settings, or, in a process
 // that only computes, as it was sent.
 func (v *Service) commandLimits(ctx context.Context, sent string) (sim.Limits, error) {
-	if v.store == nil {
+	if v.isolated {
 		return limitsSent(sent)
 	}
 	settings, err := v.store.Settings(ctx)

@@ -72,7 +72,7 @@ func newPool(program []string, memory int64, log *slog.Logger) *isolation.Pool {
 // by another process.
 func (v *Service) compute(ctx huma.Context, next func(huma.Context)) {
 	is, computed := ctx.Operation().Metadata[computing].(computation)
-	if !computed || v.store == nil {
+	if !computed || v.isolated {
 		next(ctx)
 		return
 	}
@@ -279,7 +279,9 @@ func (v *Service) askProcess(ctx context.Context, path string, body any) ([]byte
 // answers only operations that need none.
 func NewIsolated(commands Commands) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
-	v := &Service{engine: gin.New(), log: slog.New(slog.DiscardHandler), options: Options{Commands: commands}}
+	v := &Service{
+		isolated: true, engine: gin.New(), log: slog.New(slog.DiscardHandler), options: Options{Commands: commands},
+	}
 	v.engine.Use(v.recover, limitBody)
 	v.describe()
 	return v.engine

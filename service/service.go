@@ -70,6 +70,7 @@ type Service struct {
 	callers         sync.Map // by credentials and workspace, for a few seconds
 	callersKept     atomic.Int64
 
+	isolated     bool // it is a process for computations, and has no records
 	streams      atomic.Int64
 	refusals     sync.Map // when a person was last refused an operation
 	refusalsKept atomic.Int64

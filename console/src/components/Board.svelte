@@ -217,6 +217,7 @@
       ),
     );
     const shared = sharedDeadLetters(board);
+    const lit = highlightedLinks.size < board.links.length; // some are picked out
     edges = keptEdges(
       board.links
         .filter((l) => places.has(l.from) && places.has(l.to))
@@ -253,7 +254,8 @@
                   shared.has(l.to) &&
                   !near &&
                   !seen?.links.has(l.id) &&
-                  !highlightedLinks.has(l.id)
+                  !moving.has(l.id) &&
+                  !(lit && highlightedLinks.has(l.id))
                 ? "stub"
                 : (pins[l.to] ?? places.get(l.to)!).x <= (pins[l.from] ?? places.get(l.from)!).x
                   ? "back"
