@@ -2,93 +2,35 @@ package asyncapi
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 
 	"ironweir/core/model"
+	"ironweir/formats/drafting"
 )
 
 // draft makes a model of a document that somebody else wrote.
 type draft struct {
-	doc      *model.Value
+	*drafting.Draft
 	nodes    *model.Value
-	comments map[string]string
-	missing  []string
-	taken    map[string]bool // names
-	channels map[string]string
-}
-
-func (d *draft) lacks(format string, args ...any) {
-	d.missing = append(d.missing, fmt.Sprintf(format, args...))
-}
-
-var notName = regexp.MustCompile(`[^a-z0-9]+`)
-
-// name makes a name of the model out of some text.
-func (d *draft) name(from, otherwise string) string {
-	s := strings.Trim(notName.ReplaceAllString(strings.ToLower(from), "-"), "-")
-	if s == "" || s[0] >= '0' && s[0] <= '9' {
-		s = strings.Trim(otherwise+"-"+s, "-")
-	}
-	s = strings.TrimRight(s[:min(len(s), 60)], "-")
-	for base, k := s, 2; d.taken[s]; k++ {
-		s = fmt.Sprintf("%s-%d", base, k)
-	}
-	d.taken[s] = true
-	return s
-}
-
-// at follows a reference, once or more.
-func (d *draft) at(v *model.Value) (*model.Value, string) {
-	last := ""
-	for range 10 {
-		r := v.Get("$ref")
-		if r == nil {
-			return v, last
-		}
-		path, ok := strings.CutPrefix(r.Scalar, "#/")
-		if !ok {
-			d.lacks("%s is in another document and was not read", r.Scalar)
-			return nil, ""
-		}
-		v = d.doc
-		for _, step := range strings.Split(path, "/") {
-			last = strings.NewReplacer("~1", "/", "~0", "~").Replace(step)
-			if v = v.Get(last); v == nil {
-				d.lacks("%s points to nothing", r.Scalar)
-				return nil, ""
-			}
-		}
-	}
-	return nil, ""
-}
-
-func scalar(v *model.Value, path ...string) string {
-	for _, p := range path {
-		v = v.Get(p)
-	}
-	if v == nil {
-		return ""
-	}
-	return v.Scalar
+	channels map[string]string // names by key
 }
 
 // model drafts: the document describes one application, which becomes a
 // function; its channels become topics, or endpoints where they are bound to
 // HTTP; what it receives and sends become links.
 func (d *draft) model(file string) (*model.Value, error) {
-	d.taken, d.channels, d.nodes = map[string]bool{}, map[string]string{}, model.MapValue()
-	title := scalar(d.doc, "info", "title")
-	root := model.MapValue().Add("ironweir", text("topology/1")).Add("name", text(d.name(title, "model")))
-	delete(d.taken, scalar(root, "name"))
-	if about := scalar(d.doc, "info", "description"); about != "" {
+	d.channels, d.nodes = map[string]string{}, model.MapValue()
+	title := drafting.Scalar(d.Doc, "info", "title")
+	root := model.MapValue().Add("ironweir", text("topology/1")).Add("name", text(d.Name(title, "model")))
+	d.Free(drafting.Scalar(root, "name"))
+	if about := drafting.Scalar(d.Doc, "info", "description"); about != "" {
 		root.Add("about", text(strings.TrimSpace(about)))
 	}
-	d.comments["ironweir"] = "Drafted from an AsyncAPI document; what was guessed is marked."
-	for _, c := range fields(d.doc.Get("channels")) {
+	d.Comments["ironweir"] = "Drafted from an AsyncAPI document; what was guessed is marked."
+	for _, c := range fields(d.Doc.Get("channels")) {
 		d.channel(c)
 	}
-	app := d.name(title, "application")
+	app := d.Name(title, "application")
 	function := model.MapValue().Add("kind", text("function"))
 	if title != "" {
 		function.Add("about", text(title))
@@ -96,29 +38,29 @@ func (d *draft) model(file string) (*model.Value, error) {
 	links := model.MapValue()
 	receives := 0
 	var sent []func() // after what is received, which says who takes what is sent
-	for _, o := range fields(d.doc.Get("operations")) {
-		op, _ := d.at(o.Value)
+	for _, o := range fields(d.Doc.Get("operations")) {
+		op, _ := d.At(o.Value)
 		if op == nil || op.Get("channel") == nil {
-			d.lacks("the operation %s names no channel", o.Key)
+			d.Lacks("the operation %s names no channel", o.Key)
 			continue
 		}
-		_, key := d.at(op.Get("channel"))
+		_, key := d.At(op.Get("channel"))
 		channel := d.channels[key]
 		if channel == "" {
-			d.lacks("the operation %s is on a channel that was not read", o.Key)
+			d.Lacks("the operation %s is on a channel that was not read", o.Key)
 			continue
 		}
-		switch action := scalar(op, "action"); action {
+		switch action := drafting.Scalar(op, "action"); action {
 		case "receive":
 			receives++
 			d.receive(channel, app, op)
 		case "send":
 			sent = append(sent, func() { d.send(channel, links, op) })
 		default:
-			d.lacks("the operation %s neither sends nor receives but says %q", o.Key, action)
+			d.Lacks("the operation %s neither sends nor receives but says %q", o.Key, action)
 		}
 		if op.Get("reply") != nil {
-			d.lacks("the operation %s has a reply; draw who waits for it as a waiting call or an endpoint", o.Key)
+			d.Lacks("the operation %s has a reply; draw who waits for it as a waiting call or an endpoint", o.Key)
 		}
 	}
 	for _, send := range sent {
@@ -129,8 +71,8 @@ func (d *draft) model(file string) (*model.Value, error) {
 			function.Add("links", links)
 		}
 		d.nodes.Add(app, function)
-		d.comments["nodes."+app] = "Guessed: one function stands for the whole application. How long it takes, how often it fails, its concurrency and memory are not in the document."
-		d.lacks("how long %s takes and how often it fails", app)
+		d.Comments["nodes."+app] = "Guessed: one function stands for the whole application. How long it takes, how often it fails, its concurrency and memory are not in the document."
+		d.Lacks("how long %s takes and how often it fails", app)
 	}
 	if len(d.nodes.Fields) == 0 {
 		return nil, fmt.Errorf("%s: the document has no channels, so there is nothing to draw", file)
@@ -139,17 +81,17 @@ func (d *draft) model(file string) (*model.Value, error) {
 }
 
 func (d *draft) channel(c model.Field) {
-	v, _ := d.at(c.Value)
+	v, _ := d.At(c.Value)
 	if v == nil {
 		return
 	}
-	name := d.name(c.Key, "channel")
+	name := d.Name(c.Key, "channel")
 	d.channels[c.Key] = name
 	n := model.MapValue()
-	address := scalar(v, "address")
+	address := drafting.Scalar(v, "address")
 	if a := v.Get("address"); a != nil && a.Shape == model.Null {
 		address = "" // it is known only when the application runs
-		d.lacks("where %s is reached: its address is not known before the application runs", name)
+		d.Lacks("where %s is reached: its address is not known before the application runs", name)
 	}
 	guess := "Guessed: a topic; the document does not say whether messages are kept. Make it a queue or a stream where they are."
 	switch by := d.kindOfChannel(v); {
@@ -166,24 +108,24 @@ func (d *draft) channel(c model.Field) {
 	default:
 		n.Add("kind", text("topic"))
 	}
-	if scalar(n, "kind") == "endpoint" && strings.HasPrefix(address, "/") {
+	if drafting.Scalar(n, "kind") == "endpoint" && strings.HasPrefix(address, "/") {
 		n.Add("path", text(address))
 	}
-	if about := scalar(v, "description"); about != "" {
+	if about := drafting.Scalar(v, "description"); about != "" {
 		n.Add("about", text(strings.TrimSpace(about)))
-	} else if title := scalar(v, "title"); title != "" {
+	} else if title := drafting.Scalar(v, "title"); title != "" {
 		n.Add("about", text(title))
 	}
 	if address != "" && address != name {
 		n.Add("observed-as", model.ListValue(text(address)))
 	}
 	d.nodes.Add(name, n)
-	d.comments["nodes."+name] = guess
-	switch kind := scalar(n, "kind"); {
+	d.Comments["nodes."+name] = guess
+	switch kind := drafting.Scalar(n, "kind"); {
 	case kind == "queue" || kind == "stream" && n.Get("retention") == nil:
-		d.lacks("how much comes to %s (rate), and how long it is kept", name)
+		d.Lacks("how much comes to %s (rate), and how long it is kept", name)
 	default:
-		d.lacks("how much comes to %s (rate)", name)
+		d.Lacks("how much comes to %s (rate)", name)
 	}
 }
 
@@ -195,11 +137,11 @@ func (d *draft) types(op *model.Value) []string {
 		return nil
 	}
 	for _, m := range list.Items {
-		v, key := d.at(m)
+		v, key := d.At(m)
 		if v == nil {
 			continue
 		}
-		if name := scalar(v, "name"); name != "" {
+		if name := drafting.Scalar(v, "name"); name != "" {
 			key = name
 		}
 		out = append(out, key)
@@ -213,7 +155,7 @@ func (d *draft) receive(channel, app string, op *model.Value) {
 		n.Add("links", model.MapValue())
 	}
 	link := model.MapValue()
-	if types := d.types(op); len(types) > 0 && scalar(n, "kind") != "endpoint" {
+	if types := d.types(op); len(types) > 0 && drafting.Scalar(n, "kind") != "endpoint" {
 		var list []*model.Value
 		for _, t := range types {
 			list = append(list, text(t))
@@ -250,11 +192,11 @@ func (d *draft) send(channel string, links, op *model.Value) {
 		links.Add(name, link)
 	}
 	n := d.nodes.Get(channel)
-	if scalar(n, "kind") != "endpoint" && n.Get("links") == nil {
-		others := d.name("takers-of-"+channel, "takers")
+	if drafting.Scalar(n, "kind") != "endpoint" && n.Get("links") == nil {
+		others := d.Name("takers-of-"+channel, "takers")
 		n.Add("links", model.MapValue().Add(others, model.MapValue()))
 		d.nodes.Add(others, model.MapValue().Add("kind", text("outside")))
-		d.comments["nodes."+others] = "Guessed: somebody takes what is sent to " + channel + "; the document does not say who."
-		d.lacks("who takes what is sent to %s", channel)
+		d.Comments["nodes."+others] = "Guessed: somebody takes what is sent to " + channel + "; the document does not say who."
+		d.Lacks("who takes what is sent to %s", channel)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"ironweir/core/model"
+	"ironweir/formats/drafting"
 )
 
 // fromVersion2 writes a document of version 2 as one of version 3. What an application
@@ -31,7 +32,7 @@ func fromVersion2(doc *model.Value) *model.Value {
 			if op == nil {
 				continue
 			}
-			id := scalar(op, "operationId")
+			id := drafting.Scalar(op, "operationId")
 			if id == "" {
 				id = side.action + " " + c.Key
 			}
@@ -74,9 +75,9 @@ var bindingKinds = []struct {
 	{"kafka", logBinding},
 	{"amqp", func(b *model.Value) *kindBy {
 		switch {
-		case scalar(b, "is") == "queue" || b.Get("queue") != nil && b.Get("exchange") == nil:
+		case drafting.Scalar(b, "is") == "queue" || b.Get("queue") != nil && b.Get("exchange") == nil:
 			return &kindBy{"queue", nil, "its binding says that it is a queue"}
-		case scalar(b, "is") == "routingKey" || b.Get("exchange") != nil:
+		case drafting.Scalar(b, "is") == "routingKey" || b.Get("exchange") != nil:
 			return &kindBy{"topic", nil, "its binding names an exchange, which keeps nothing"}
 		}
 		return nil
@@ -93,10 +94,10 @@ var bindingKinds = []struct {
 // logBinding reads the binding of a channel to a log with partitions.
 func logBinding(b *model.Value) *kindBy {
 	out := &kindBy{kind: "stream", why: "it is bound to a log with partitions"}
-	if n := scalar(b, "partitions"); n != "" {
+	if n := drafting.Scalar(b, "partitions"); n != "" {
 		out.fields = append(out.fields, model.Field{Key: "partitions", Value: model.NumberValue(n)})
 	}
-	if ms := scalar(b, "topicConfiguration", "retention.ms"); ms != "" && !strings.HasPrefix(ms, "-") {
+	if ms := drafting.Scalar(b, "topicConfiguration", "retention.ms"); ms != "" && !strings.HasPrefix(ms, "-") {
 		out.fields = append(out.fields, model.Field{Key: "retention", Value: text(ms + "ms")})
 	}
 	return out
@@ -104,7 +105,7 @@ func logBinding(b *model.Value) *kindBy {
 
 // destinationBinding reads a binding that says whether a destination is a queue or a topic.
 func destinationBinding(b *model.Value) *kindBy {
-	said := strings.ToLower(scalar(b, "destinationType") + scalar(b, "type"))
+	said := strings.ToLower(drafting.Scalar(b, "destinationType") + drafting.Scalar(b, "type"))
 	switch {
 	case strings.Contains(said, "queue"):
 		return &kindBy{"queue", nil, "its binding says that it is a queue"}
@@ -116,7 +117,7 @@ func destinationBinding(b *model.Value) *kindBy {
 
 // kindOfChannel tells the kind of a channel by its bindings; nil: they tell nothing.
 func (d *draft) kindOfChannel(channel *model.Value) *kindBy {
-	bindings, _ := d.at(channel.Get("bindings"))
+	bindings, _ := d.At(channel.Get("bindings"))
 	for _, b := range bindingKinds {
 		if own := bindings.Get(b.binding); own != nil {
 			if found := b.read(own); found != nil {

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"ironweir/core/model"
+	"ironweir/formats/drafting"
 )
 
 // Version of the AsyncAPI specification that is written.
@@ -257,9 +258,9 @@ func Read(file string, source []byte) (root *model.Value, comments map[string]st
 		root, err := own(file, doc, x)
 		return root, nil, nil, err
 	}
-	d := &draft{doc: doc, comments: map[string]string{}}
+	d := &draft{Draft: drafting.New(doc)}
 	root, err = d.model(file)
-	return root, d.comments, d.missing, err
+	return root, d.Comments, d.Missing, err
 }
 
 // own puts a model together that Write has taken apart.

@@ -10,7 +10,6 @@ import (
 	"maps"
 	"math"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -22,6 +21,7 @@ import (
 	"cel.dev/cel-go/common/types/traits"
 
 	"ironweir/core/model"
+	"ironweir/formats/drafting"
 )
 
 // Format is what a file of rules begins with.
@@ -70,11 +70,9 @@ type field struct {
 // costLimit bounds one expression.
 const costLimit = 10_000_000
 
-var notName = regexp.MustCompile(`[^a-z0-9]+`)
-
 // slug makes a name of the model out of some text.
 func slug(text string) string {
-	s := strings.Trim(notName.ReplaceAllString(strings.ToLower(text), "-"), "-")
+	s := drafting.Slug(text)
 	if s != "" && s[0] >= '0' && s[0] <= '9' {
 		s = "n" + s
 	}

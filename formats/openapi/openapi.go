@@ -4,23 +4,18 @@ package openapi
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	"ironweir/core/model"
+	"ironweir/formats/drafting"
 )
 
 // methods are those of operations, in the order in which they are drawn.
 var methods = []string{"get", "put", "post", "delete", "patch", "head", "options"}
 
 // draft is a model in the making.
-type draft struct {
-	doc      *model.Value
-	taken    map[string]bool
-	comments map[string]string
-	missing  []string
-}
+type draft struct{ *drafting.Draft }
 
 // Read drafts a model: comments say, by path, what was guessed, and missing lists what the
 // document does not say.
@@ -40,54 +35,24 @@ func Read(file string, source []byte) (root *model.Value, comments map[string]st
 		return nil, nil, nil, fmt.Errorf("%s:%d: OpenAPI %s; versions 3.0 and 3.1 are read",
 			file, version.Pos.Line, version.Scalar)
 	}
-	d := &draft{doc: doc, taken: map[string]bool{}, comments: map[string]string{}}
+	d := &draft{drafting.New(doc)}
 	root, err = d.model(file)
-	return root, d.comments, d.missing, err
+	return root, d.Comments, d.Missing, err
 }
 
 func text(s string) *model.Value { return model.TextValue(s) }
 
-func scalar(v *model.Value, path ...string) string {
-	for _, p := range path {
-		v = v.Get(p)
-	}
-	if v == nil {
-		return ""
-	}
-	return v.Scalar
-}
-
-func (d *draft) lacks(format string, args ...any) {
-	d.missing = append(d.missing, fmt.Sprintf(format, args...))
-}
-
-var notName = regexp.MustCompile(`[^a-z0-9]+`)
-
-// name makes a name of the model that is not taken yet.
-func (d *draft) name(from, otherwise string) string {
-	s := strings.Trim(notName.ReplaceAllString(strings.ToLower(from), "-"), "-")
-	if s == "" || s[0] >= '0' && s[0] <= '9' {
-		s = strings.Trim(otherwise+"-"+s, "-")
-	}
-	s = strings.TrimRight(s[:min(len(s), 60)], "-")
-	for base, k := s, 2; d.taken[s]; k++ {
-		s = fmt.Sprintf("%s-%d", base, k)
-	}
-	d.taken[s] = true
-	return s
-}
-
 // model drafts: one function stands for the application, and waits for nothing.
 func (d *draft) model(file string) (*model.Value, error) {
-	title := scalar(d.doc, "info", "title")
-	root := model.MapValue().Add("ironweir", text("topology/1")).Add("name", text(d.name(title, "model")))
-	delete(d.taken, scalar(root, "name"))
-	if about := strings.TrimSpace(scalar(d.doc, "info", "description")); about != "" {
+	title := drafting.Scalar(d.Doc, "info", "title")
+	root := model.MapValue().Add("ironweir", text("topology/1")).Add("name", text(d.Name(title, "model")))
+	d.Free(drafting.Scalar(root, "name"))
+	if about := strings.TrimSpace(drafting.Scalar(d.Doc, "info", "description")); about != "" {
 		root.Add("about", text(about))
 	}
-	app := d.name(title, "application")
+	app := d.Name(title, "application")
 	nodes := model.MapValue()
-	if paths := d.doc.Get("paths"); paths != nil {
+	if paths := d.Doc.Get("paths"); paths != nil {
 		for _, p := range paths.Fields {
 			item := d.at(p.Value)
 			for _, method := range methods {
@@ -105,25 +70,25 @@ func (d *draft) model(file string) (*model.Value, error) {
 		function.Add("about", text(title))
 	}
 	nodes.Add(app, function)
-	d.comments["ironweir"] = "Drafted from an OpenAPI document; what was guessed is marked."
-	d.comments["nodes."+app] = "Guessed: one function stands for the whole application. How long it takes, how often it fails, its concurrency and memory are not in the document, nor what it writes and calls."
-	d.lacks("how long %s takes, how often it fails, and what it writes and calls", app)
-	if hooks := d.doc.Get("webhooks"); hooks != nil && len(hooks.Fields) > 0 {
-		d.lacks("where its %d web hooks go", len(hooks.Fields))
+	d.Comments["ironweir"] = "Drafted from an OpenAPI document; what was guessed is marked."
+	d.Comments["nodes."+app] = "Guessed: one function stands for the whole application. How long it takes, how often it fails, its concurrency and memory are not in the document, nor what it writes and calls."
+	d.Lacks("how long %s takes, how often it fails, and what it writes and calls", app)
+	if hooks := d.Doc.Get("webhooks"); hooks != nil && len(hooks.Fields) > 0 {
+		d.Lacks("where its %d web hooks go", len(hooks.Fields))
 	}
 	return root.Add("nodes", nodes), nil
 }
 
 func (d *draft) endpoint(nodes *model.Value, app, path, method string, op *model.Value) {
-	id := scalar(op, "operationId")
+	id := drafting.Scalar(op, "operationId")
 	if id == "" {
 		id = method + " " + path
 	}
-	name := d.name(id, "endpoint")
+	name := d.Name(id, "endpoint")
 	n := model.MapValue().Add("kind", text("endpoint")).
 		Add("method", text(strings.ToUpper(method))).Add("path", text(path))
 	for _, key := range []string{"summary", "description"} {
-		if about := strings.TrimSpace(scalar(op, key)); about != "" {
+		if about := strings.TrimSpace(drafting.Scalar(op, key)); about != "" {
 			n.Add("about", text(about))
 			break
 		}
@@ -133,7 +98,7 @@ func (d *draft) endpoint(nodes *model.Value, app, path, method string, op *model
 	}
 	n.Add("links", model.MapValue().Add(app, model.MapValue()))
 	nodes.Add(name, n)
-	d.lacks("how much comes to %s (rate)", name)
+	d.Lacks("how much comes to %s (rate)", name)
 }
 
 // accepts gives the schema of an operation's JSON body, with all that it refers to; nil: it
@@ -156,7 +121,7 @@ func (d *draft) accepts(op *model.Value) *model.Value {
 		out := d.schema(schema, &needed)
 		defs := model.MapValue()
 		for i := 0; i < len(needed); i++ { // which grows while it is gone through
-			defs.Add(needed[i], d.schema(d.doc.Get("components").Get("schemas").Get(needed[i]), &needed))
+			defs.Add(needed[i], d.schema(d.Doc.Get("components").Get("schemas").Get(needed[i]), &needed))
 		}
 		if len(defs.Fields) > 0 {
 			out.Add("$defs", defs)
@@ -186,7 +151,7 @@ func (d *draft) schema(v *model.Value, needed *[]string) *model.Value {
 		return v
 	}
 	out := model.MapValue()
-	nullable := scalar(v, "nullable") == "true"
+	nullable := drafting.Scalar(v, "nullable") == "true"
 	for _, f := range v.Fields {
 		switch f.Key {
 		case "nullable", "example", "examples", "discriminator", "xml", "externalDocs", "readOnly", "writeOnly",
@@ -194,22 +159,22 @@ func (d *draft) schema(v *model.Value, needed *[]string) *model.Value {
 			continue // words of the document, not of the payload
 		case "$ref":
 			name, ours := strings.CutPrefix(f.Value.Scalar, components)
-			name = strings.NewReplacer("~1", "/", "~0", "~").Replace(name)
-			if !ours || d.doc.Get("components").Get("schemas").Get(name) == nil {
-				d.lacks("%s is in another document, or nowhere, and was not read", f.Value.Scalar)
+			name = drafting.Unescaped(name)
+			if !ours || d.Doc.Get("components").Get("schemas").Get(name) == nil {
+				d.Lacks("%s is in another document, or nowhere, and was not read", f.Value.Scalar)
 				return model.MapValue()
 			}
 			if !slices.Contains(*needed, name) {
 				*needed = append(*needed, name)
 			}
-			out.Add("$ref", text("#/$defs/"+strings.NewReplacer("~", "~0", "/", "~1").Replace(name)))
+			out.Add("$ref", text("#/$defs/"+drafting.Escaped(name)))
 		case "exclusiveMinimum", "exclusiveMaximum":
 			if f.Value.Shape != model.Bool { // in version 3.0 it says how the bound beside it is meant
 				out.Add(f.Key, f.Value)
 			}
 		case "minimum", "maximum":
 			key := f.Key
-			if scalar(v, "exclusive"+strings.ToUpper(key[:1])+key[1:]) == "true" {
+			if drafting.Scalar(v, "exclusive"+strings.ToUpper(key[:1])+key[1:]) == "true" {
 				key = "exclusive" + strings.ToUpper(key[:1]) + key[1:]
 			}
 			out.Add(key, f.Value)
@@ -234,26 +199,8 @@ func (d *draft) schema(v *model.Value, needed *[]string) *model.Value {
 	return out
 }
 
-// at follows a reference within the document, once or more; nil: it leads nowhere.
+// at follows a reference within the document; nil: it leads nowhere.
 func (d *draft) at(v *model.Value) *model.Value {
-	for range 10 {
-		r := v.Get("$ref")
-		if r == nil {
-			return v
-		}
-		path, ours := strings.CutPrefix(r.Scalar, "#/")
-		if !ours {
-			d.lacks("%s is in another document and was not read", r.Scalar)
-			return nil
-		}
-		v = d.doc
-		for _, step := range strings.Split(path, "/") {
-			v = v.Get(strings.NewReplacer("~1", "/", "~0", "~").Replace(step))
-		}
-		if v == nil {
-			d.lacks("%s points to nothing", r.Scalar)
-			return nil
-		}
-	}
-	return nil
+	target, _ := d.At(v)
+	return target
 }
