@@ -104,9 +104,9 @@ func (v *Service) authorise(ctx huma.Context, next func(huma.Context)) {
 		next(ctx)
 		return
 	}
-	name := ctx.Param("workspace")
 	refuse := func(status int, detail string) { huma.WriteErr(v.api, ctx, status, detail) }
-	who, err := v.whoIs(ctx, name)
+	name, shown := ctx.Param("workspace"), v.credentialsOf(ctx)
+	who, err := v.whoIs(ctx, shown, name)
 	access, role, may := who.access, who.role, false
 	switch {
 	case errors.Is(err, store.ErrNotFound) && access == nil:
@@ -143,7 +143,7 @@ func (v *Service) authorise(ctx huma.Context, next func(huma.Context)) {
 		return
 	}
 	inner := huma.WithValue(ctx, accessKey{}, access)
-	inner = huma.WithValue(inner, sessionKey{}, v.credentialsOf(ctx).session)
+	inner = huma.WithValue(inner, sessionKey{}, shown.session)
 	v.within(huma.WithContext(inner, store.As(inner.Context(), actorOf(access, addressOf(ctx)))), next)
 }
 
@@ -189,8 +189,8 @@ func addressOf(ctx huma.Context) string {
 	return address
 }
 
-// noteRefusal puts into the audit trail that somebody was refused a change, at most once a
-// minute for each person and operation.
+// noteRefusal records that a person was refused a change, at most once a minute for each person
+// and operation.
 func (v *Service) noteRefusal(ctx huma.Context, access *store.Access, workspace, why string) {
 	op := ctx.Operation()
 	if op.Method == http.MethodGet || op.Method == "" {
@@ -205,9 +205,14 @@ func (v *Service) noteRefusal(ctx huma.Context, access *store.Access, workspace,
 		v.refusalsKept.Store(0)
 		v.refusals.Clear()
 	}
-	by := store.As(ctx.Context(), actorOf(access, addressOf(ctx)))
-	if err := v.store.Refused(by, op.OperationID, workspace, "", why); err != nil {
-		v.log.Warn("a refusal could not be noted", "error", err)
+	v.recordRefusal(store.As(ctx.Context(), actorOf(access, addressOf(ctx))), op.OperationID, workspace, "", why)
+}
+
+// recordRefusal writes a refusal into the audit trail; the request is refused all the same
+// where that fails.
+func (v *Service) recordRefusal(ctx context.Context, action, workspace, object, why string) {
+	if err := v.store.Refused(ctx, action, workspace, object, why); err != nil {
+		v.log.Warn("a refusal could not be recorded", "error", err)
 	}
 }
 
@@ -241,8 +246,7 @@ func (v *Service) credentialsOf(ctx huma.Context) credentials {
 
 // whoIs finds who a request comes from and what they are in a workspace. Where the
 // workspace is not found, the access is still given.
-func (v *Service) whoIs(ctx huma.Context, workspace string) (caller, error) {
-	shown := v.credentialsOf(ctx)
+func (v *Service) whoIs(ctx huma.Context, shown credentials, workspace string) (caller, error) {
 	if ctx.Operation().Metadata[brief] == nil {
 		return v.lookUp(ctx.Context(), shown, workspace)
 	}
@@ -289,7 +293,7 @@ func (v *Service) identify(ctx context.Context, shown credentials) (*store.Acces
 	return v.store.Session(ctx, shown.session)
 }
 
-// access tells from time to time whether who follows a stream still may.
+// lastingAccess is the access of the reader of a stream, which is looked up again and again.
 type lastingAccess struct {
 	v         *Service
 	shown     credentials

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"net/http"
 	"time"
 
@@ -70,9 +71,10 @@ func (v *Service) commandRoutes() {
 
 // commandLimits gives the limits of runs within a command: by the settings, or, in a process
 // that only computes, as it was sent.
-func (v *Service) commandLimits(ctx context.Context, sent string) (sim.Limits, error) {
+func (v *Service) commandLimits(ctx context.Context, sent string) (limits sim.Limits, err error) {
 	if v.isolated {
-		return limitsSent(sent)
+		err = json.Unmarshal([]byte(sent), &limits)
+		return limits, err
 	}
 	settings, err := v.store.Settings(ctx)
 	return jobs.LimitsOf(settings), err

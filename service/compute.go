@@ -17,7 +17,6 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
 
-	"ironweir/core/sim"
 	"ironweir/jobs"
 	"ironweir/service/admission"
 	"ironweir/service/isolation"
@@ -27,7 +26,7 @@ import (
 // processes of their own: those handlers touch neither the records nor the memory of the
 // service.
 
-// computeTime bounds a computation that somebody waits for at a page.
+// computeTime bounds an interactive computation.
 const computeTime = 30 * time.Second
 
 // bodyTime bounds how long the body of such a request may take to come.
@@ -164,15 +163,18 @@ func (v *Service) enter(ctx context.Context, what string, is computation) (leave
 
 // refuse answers that something is not done, and why.
 func (v *Service) refuse(ctx huma.Context, err error) {
+	err = tooBusy(err)
+	var headers huma.HeadersError
+	if errors.As(err, &headers) {
+		for name, values := range headers.GetHeaders() {
+			ctx.SetHeader(name, values[0])
+		}
+	}
 	var known huma.StatusError
-	var busy *admission.Refused
 	switch {
-	case errors.As(err, &busy):
-		ctx.SetHeader("Retry-After", "5")
-		huma.WriteErr(v.api, ctx, http.StatusTooManyRequests, busy.Error())
 	case errors.As(err, &known):
 		huma.WriteErr(v.api, ctx, known.GetStatus(), known.Error())
-	case ctx.Context().Err() != nil: // nobody waits for the answer
+	case ctx.Context().Err() != nil: // the client has gone
 		huma.WriteErr(v.api, ctx, http.StatusRequestTimeout, "the request was given up")
 	default:
 		v.log.Error("a computation could not be done", "error", err)
@@ -285,12 +287,4 @@ func NewIsolated(commands Commands) http.Handler {
 	v.engine.Use(v.recover, limitBody)
 	v.describe()
 	return v.engine
-}
-
-// limitsSent gives the limits of runs that the service has sent to this process.
-func limitsSent(header string) (limits sim.Limits, err error) {
-	if err := json.Unmarshal([]byte(header), &limits); err != nil {
-		return limits, fmt.Errorf("the limits: %w", err)
-	}
-	return limits, nil
 }

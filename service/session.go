@@ -126,9 +126,7 @@ func (v *Service) sessionRoutes() {
 				session, err = v.store.OpenSession(ctx, user, sessionLife)
 			}
 			if errors.Is(err, store.ErrNotFound) {
-				if err := v.store.Refused(ctx, "sign-in", "", b.Name, wrong); err != nil {
-					v.log.Warn("a refusal could not be noted", "error", err)
-				}
+				v.recordRefusal(ctx, "sign-in", "", b.Name, wrong)
 				return nil, huma.Error401Unauthorized(wrong)
 			}
 			if err != nil {

@@ -317,14 +317,20 @@ func (s *Store) FirstAdminLink(ctx context.Context, name string, life time.Durat
 	if len(names) > 0 {
 		return s.SignInLink(ctx, names[0], life)
 	}
-	err := s.db.WithContext(ctx).Exec(
-		"INSERT INTO users (name, admin) VALUES (?, true) ON CONFLICT (name) DO UPDATE SET admin = true",
-		name,
-	).Error
-	if err != nil {
-		return "", mapError(err)
+	if _, err := s.ensureAdmin(ctx, name); err != nil {
+		return "", err
 	}
 	return s.SignInLink(ctx, name, life)
+}
+
+// ensureAdmin makes the person of a name an administrator of the service, and makes them where
+// they are missing.
+func (s *Store) ensureAdmin(ctx context.Context, name string) (id int64, err error) {
+	err = s.db.WithContext(ctx).Raw(
+		"INSERT INTO users (name, admin) VALUES (?, true) ON CONFLICT (name) DO UPDATE SET admin = true RETURNING id",
+		name,
+	).Scan(&id).Error
+	return id, mapError(err)
 }
 
 // FirstAdmin gives the first administrator of the service a password, under which they sign in:
@@ -333,15 +339,11 @@ func (s *Store) FirstAdmin(ctx context.Context, name, password string) error {
 	if needed, err := s.NeedsAdmin(ctx); err != nil || !needed {
 		return err
 	}
-	var ids []int64
-	err := s.db.WithContext(ctx).Raw(
-		"INSERT INTO users (name, admin) VALUES (?, true) ON CONFLICT (name) DO UPDATE SET admin = true RETURNING id",
-		name,
-	).Scan(&ids).Error
+	id, err := s.ensureAdmin(ctx, name)
 	if err != nil {
-		return mapError(err)
+		return err
 	}
-	return s.SetPassword(ctx, ids[0], name, password, "")
+	return s.SetPassword(ctx, id, name, password, "")
 }
 
 // SignInLink makes a one-time secret that signs a person in.

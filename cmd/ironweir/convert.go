@@ -74,14 +74,13 @@ ironweir convert demo/kittiwake.yaml -to text -with demo/templates/alarms.tmpl -
 		}
 		var made []byte
 		if in.Format == incoming.Model && *to == "model" { // in its usual layout, comments kept
-			parts := model.Options{Load: c.partsBeside(c.Arg(0))}
-			if _, err := model.FromDocument(c.Arg(0), in.Root, parts); err != nil {
+			if _, err := c.topologyOf(in.Root); err != nil {
 				return 0, err
 			}
 			if made, err = model.Format(c.Arg(0), source); err != nil {
 				return 0, err
 			}
-		} else if made, err = c.writeAs(*to, c.Arg(0), in.Root, in.Comments); err != nil {
+		} else if made, err = c.writeAs(*to, in.Root, in.Comments); err != nil {
 			return 0, err
 		}
 		for _, m := range in.Missing {
@@ -98,9 +97,14 @@ ironweir convert demo/kittiwake.yaml -to text -with demo/templates/alarms.tmpl -
 	},
 }
 
+// topologyOf reads the document of the file that is converted, with the parts beside it.
+func (c *call) topologyOf(root *model.Value) (*model.Topology, error) {
+	return model.FromDocument(c.Arg(0), root, model.Options{Load: c.partsBeside(c.Arg(0))})
+}
+
 // writeAs writes the document of a model, which must be one that can be used.
-func (c *call) writeAs(format, file string, root *model.Value, comments map[string]string) ([]byte, error) {
-	t, err := model.FromDocument(file, root, model.Options{Load: c.partsBeside(file)})
+func (c *call) writeAs(format string, root *model.Value, comments map[string]string) ([]byte, error) {
+	t, err := c.topologyOf(root)
 	if err != nil {
 		return nil, err
 	}
@@ -164,7 +168,7 @@ func (c *call) convertToText(source []byte, with, out string) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	t, err := model.FromDocument(c.Arg(0), doc, model.Options{Load: c.partsBeside(c.Arg(0))})
+	t, err := c.topologyOf(doc)
 	if err != nil {
 		return 0, err
 	}
@@ -180,7 +184,7 @@ func (c *call) convertToText(source []byte, with, out string) (int, error) {
 			fmt.Fprintf(c.out, "--- %s\n%s", name, texts[name])
 		default:
 			file := filepath.Join(out, name)
-			if err := c.files.MakeFolder(filepath.Dir(file)); name != "" && err != nil {
+			if err := c.files.MakeFolder(filepath.Dir(file)); err != nil {
 				return 0, fmt.Errorf("-out: %w", err)
 			}
 			if err := c.files.Write(file, []byte(texts[name])); err != nil {

@@ -1,13 +1,13 @@
 // Package admission decides which computations are done now, which wait and which are
-// refused, so that nobody takes a service from the others.
+// refused: no caller can exhaust a service for the others.
 //
 // A computation holds a slot or a share of the memory, or both, until it is over. The rules:
 //   - All together hold at most the budget.
 //   - One person holds at most half of the slots and half of the memory.
 //   - Long computations together hold at most half of the slots.
-//   - The last free slot goes to somebody who holds none.
-//   - A slot that becomes free goes to whoever waits and holds the fewest; among equals,
-//     to the first who came.
+//   - The last free slot goes to a person who holds none.
+//   - A slot that becomes free goes to the waiting person who holds the fewest; among equals,
+//     to the first in the queue.
 package admission
 
 import (
@@ -26,7 +26,7 @@ type Budget struct {
 	Wait   time.Duration // the longest wait before a refusal
 }
 
-// Computation is what somebody wants to have done.
+// Computation is what a person asks for.
 type Computation struct {
 	Person string
 	What   string // such as "check"
@@ -41,7 +41,7 @@ type Refused struct {
 	Holders []Holder
 }
 
-// Holder is somebody who holds a part of the budget.
+// Holder is a person who holds a part of the budget.
 type Holder struct {
 	Person string
 	What   string
@@ -52,7 +52,7 @@ type Holder struct {
 // Error says who holds the budget.
 func (r *Refused) Error() string {
 	if r.Own {
-		return "you have as much under way as one person may have: " + listed(r.Holders)
+		return "you have as much running as one person may have: " + listed(r.Holders)
 	}
 	if len(r.Holders) == 0 {
 		return "it needs more memory than this service may give"
@@ -98,9 +98,9 @@ func New(b Budget) *Controller {
 // Enter waits until a computation may begin. The function that it returns says that it is
 // over; it may be called more than once. The error is a *Refused, or that of the context.
 func (c *Controller) Enter(ctx context.Context, what Computation) (leave func(), err error) {
-	e := &entry{Computation: what, since: time.Now(), granted: make(chan struct{})}
+	e := &entry{Computation: what, granted: make(chan struct{})}
 	c.mu.Lock()
-	if c.waitingOf(what.Person) >= 4*c.budget.Slots || what.Slots == 0 && !c.fits(e) {
+	if c.waitsTooOften(what.Person) || what.Slots == 0 && !c.fits(e) {
 		err := c.refuse(what)
 		c.mu.Unlock()
 		return nil, err
@@ -114,9 +114,7 @@ func (c *Controller) Enter(ctx context.Context, what Computation) (leave func(),
 	select {
 	case <-e.granted:
 	case <-timer.C:
-		err = &Refused{}
 	case <-ctx.Done():
-		err = ctx.Err()
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -124,10 +122,10 @@ func (c *Controller) Enter(ctx context.Context, what Computation) (leave func(),
 	case <-e.granted: // perhaps just as the time ran out
 	default:
 		c.waiting = slices.DeleteFunc(c.waiting, func(o *entry) bool { return o == e })
-		if ctx.Err() == nil {
-			err = c.refuse(what)
+		if err := ctx.Err(); err != nil {
+			return nil, err
 		}
-		return nil, err
+		return nil, c.refuse(what)
 	}
 	var once sync.Once
 	return func() { once.Do(func() { c.leave(e) }) }, nil
@@ -170,17 +168,18 @@ func (c *Controller) fits(e *entry) bool {
 			long += h.Slots
 		}
 	}
-	half := max(c.budget.Slots/2, 1)
-	if e.Memory > 0 && (memory+e.Memory > c.budget.Memory || c.ownUsedUp(e.Computation)) {
+	switch {
+	case c.ownUsedUp(e.Computation), e.Memory > 0 && memory+e.Memory > c.budget.Memory:
 		return false
-	}
-	if e.Slots == 0 {
+	case e.Slots == 0:
 		return true
 	}
-	own := c.slotsOf(e.Person)
 	lastOne := slots == c.budget.Slots-1 && c.budget.Slots > 1
-	return slots < c.budget.Slots && !c.ownUsedUp(e.Computation) && (!e.Long || long < half) && (!lastOne || own == 0)
+	return slots < c.budget.Slots && (!e.Long || long < c.half()) && (!lastOne || c.slotsOf(e.Person) == 0)
 }
+
+// half is how many slots one person, or all long computations, may hold.
+func (c *Controller) half() int { return max(c.budget.Slots/2, 1) }
 
 // ownUsedUp reports whether a person's own share does not allow a computation.
 func (c *Controller) ownUsedUp(e Computation) bool {
@@ -190,7 +189,7 @@ func (c *Controller) ownUsedUp(e Computation) bool {
 			memory += h.Memory
 		}
 	}
-	return e.Slots > 0 && c.slotsOf(e.Person) >= max(c.budget.Slots/2, 1) ||
+	return e.Slots > 0 && c.slotsOf(e.Person) >= c.half() ||
 		e.Memory > 0 && memory > 0 && memory+e.Memory > c.budget.Memory/2
 }
 
@@ -204,21 +203,22 @@ func (c *Controller) slotsOf(person string) int {
 	return n
 }
 
-func (c *Controller) waitingOf(person string) int {
+// waitsTooOften reports whether a person has as many computations waiting as one may have.
+func (c *Controller) waitsTooOften(person string) bool {
 	n := 0
 	for _, w := range c.waiting {
 		if w.Person == person {
 			n++
 		}
 	}
-	return n
+	return n >= 4*c.budget.Slots
 }
 
 // refuse counts a refusal, and says who holds what the computation wanted: the person's
 // own computations where their share is used up.
 func (c *Controller) refuse(what Computation) error {
 	c.refused++
-	out := &Refused{Own: c.ownUsedUp(what) || c.waitingOf(what.Person) >= 4*c.budget.Slots}
+	out := &Refused{Own: c.ownUsedUp(what) || c.waitsTooOften(what.Person)}
 	for _, h := range c.held {
 		if out.Own && h.Person != what.Person || what.Slots > 0 && h.Slots == 0 || what.Slots == 0 && h.Memory == 0 {
 			continue
@@ -234,14 +234,14 @@ func (c *Controller) refuse(what Computation) error {
 	return out
 }
 
-// Load is how a budget stands.
+// Load is the state of a budget.
 type Load struct {
 	Slots, Waiting int
 	Memory         int64
 	Refused        int64 // since the start
 }
 
-// Load tells how the budget stands.
+// Load gives the state of the budget.
 func (c *Controller) Load() Load {
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -47,7 +47,7 @@ func TestOnePersonHoldsHalf(t *testing.T) {
 	leave := enter(t, c, small("ana"))
 	why := refused(t, c, small("ana"))
 	require.True(t, why.Own)
-	require.Contains(t, why.Error(), "you have as much under way as one person may have: 2 × check by ana")
+	require.Contains(t, why.Error(), "you have as much running as one person may have: 2 × check by ana")
 	enter(t, c, small("ben"))
 	leave()
 	leave() // does nothing more

@@ -13,7 +13,7 @@ test("what links join is one group, in the order of the names", () => {
   expect(components(["a", "b", "c", "d", "e"], links)).toEqual([["a", "c"], ["b", "d"], ["e"]]);
 });
 
-test("boxes stand on packeds and do not overlap", () => {
+test("boxes are packed and do not overlap", () => {
   const boxes = [
     { width: 100, height: 20 },
     { width: 300, height: 200 },
