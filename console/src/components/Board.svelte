@@ -20,6 +20,7 @@
     layout,
     nodeHeight,
     rooms,
+    shapeOf,
     sharedDeadLetters,
     waiting,
     widthOf,
@@ -129,14 +130,12 @@
   $effect(() => {
     const [joined, between] = [shape, room];
     const [current, groups] = untrack(() => [board, groupOf]);
-    const space = panel?.getBoundingClientRect();
-    const shapeOf = space?.height ? (space.width - 28) / Math.max(space.height - 62, 100) : undefined;
-    layout(current, groups, between, shapeOf).then(
+    layout(current, groups, between, shapeOf(panel?.getBoundingClientRect())).then(
       (done) => joined === untrack(() => shape) && between === untrack(() => room) && (laid = done),
     );
   });
 
-  // How large a node is and where it is joined is known, so nothing need be measured on the page, nor again when something of a node changes.
+  // The size of a node and its handles are known: nothing is measured on the page, nor again when a node changes.
   function sized(name: string) {
     const size = { width: widthOf(name), height: nodeHeight };
     const handle = (type: "source" | "target", position: Position, x: number) => ({

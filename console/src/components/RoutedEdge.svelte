@@ -18,7 +18,8 @@
     style,
   }: EdgeProps = $props();
 
-  const found = $derived(data as { points: Place[]; from: Place; to: Place; wide: number; near: boolean }); // the way, where its ends stood then, how wide the first is
+  // The way, where its ends stood then, how wide the first is, and whether all of the label is wanted.
+  const found = $derived(data as { points: Place[]; from: Place; to: Place; wide: number; near: boolean });
   const way = $derived(drawnWay(found.points));
   // While one of its nodes is dragged the link follows, whatever is in between. (Where a link joins a node may be some pixels off its side.)
   const off = (x: number, y: number, place: Place) =>

@@ -2,7 +2,8 @@
   import { BaseEdge, EdgeLabel, type EdgeProps } from "@xyflow/svelte";
   import { nodeHeight } from "../lib/layout";
 
-  // A link to a dead-letter node that serves many: a stub below its node, with the name of where it leads. All of them drawn would cover the board.
+  // A link to a dead-letter node that serves many: a stub below its node, with the target's name.
+  // All of them drawn would cover the board.
   let { id, sourceX, sourceY, target, style }: EdgeProps = $props();
 
   const from = $derived({ x: sourceX - 10, y: sourceY + nodeHeight / 2 });

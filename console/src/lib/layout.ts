@@ -14,8 +14,24 @@ export function widthOf(name: string): number {
   return Math.min(Math.max(Math.ceil(24 + text), 100), 196);
 }
 
+const margin = { top: 50, bottom: 8, side: 8 }; // pixels; the tools stand at the top
+
 /** How a whole board is shown: below the tools, no larger than reads well. */
-export const fitted = { padding: { top: "50px", bottom: "8px", left: "8px", right: "8px" }, maxZoom: 1.2 } as const;
+export const fitted = {
+  padding: {
+    top: `${margin.top}px`,
+    bottom: `${margin.bottom}px`,
+    left: `${margin.side}px`,
+    right: `${margin.side}px`,
+  },
+  maxZoom: 1.2,
+} as const;
+
+/** The shape of the space that a panel leaves for the board, width by height; undefined: it is not shown yet. */
+export function shapeOf(panel: { width: number; height: number } | undefined): number | undefined {
+  if (!panel?.height) return undefined;
+  return (panel.width - 2 * margin.side) / Math.max(panel.height - margin.top - margin.bottom, 100);
+}
 
 export interface Place {
   x: number;
@@ -134,11 +150,12 @@ function shifted(b: Block, by: Place): Pick<Block, "places" | "routes"> {
   };
 }
 
-/** Puts blocks beside each other: one block of all. */
-function together(blocks: Block[], gap: number, shape?: number): Block {
+/** Puts blocks beside each other: one block of all, and where each stands. */
+function together(blocks: Block[], gap: number, shape?: number): Block & { at: Place[] } {
   const at = packed(blocks, gap, shape);
   const parts = blocks.map((b, i) => shifted(b, at[i]));
   return {
+    at,
     width: Math.max(0, ...blocks.map((b, i) => at[i].x + b.width)),
     height: Math.max(0, ...blocks.map((b, i) => at[i].y + b.height)),
     places: parts.flatMap((p) => p.places),
@@ -292,12 +309,11 @@ export async function layout(
       shape,
     )),
   ];
-  const at = packed(all, gap, shape);
   const whole = together(all, gap, shape);
   return {
     places: new Map(whole.places),
     routes: new Map(whole.routes),
-    frames: groups.map((name, i) => ({ name, ...at[i], width: all[i].width, height: all[i].height })),
+    frames: groups.map((name, i) => ({ name, ...whole.at[i], width: all[i].width, height: all[i].height })),
   };
 }
 
