@@ -11,7 +11,7 @@ import (
 type AuditEntry struct {
 	ID        int64     `json:"id"`
 	At        time.Time `json:"at"`
-	Who       string    `json:"who" doc:"empty: nobody whom the service knows"`
+	Who       string    `json:"who" doc:"empty: not signed in"`
 	Token     string    `json:"token" doc:"the token that was used; empty: a session"`
 	TokenID   int64     `json:"token_id" doc:"the token's id, which no other token ever has; 0: a session"`
 	Address   string    `json:"address" doc:"from where; empty: from the service itself"`

@@ -15,7 +15,7 @@ import (
 
 // Actor is who changes something, and how they came in.
 type Actor struct {
-	User    int64 // 0: the service itself, or nobody whom it knows
+	User    int64 // 0: the service itself, or not signed in
 	Name    string
 	Token   string // the name of the token; empty: a session
 	TokenID int64

@@ -66,7 +66,7 @@ func (s *Store) CreateToken(
 	return secret, &out[0], nil
 }
 
-// Tokens lists the tokens that somebody may see: a token sees itself alone.
+// Tokens lists the tokens that an access may see: a token sees itself alone.
 func (s *Store) Tokens(ctx context.Context, a *Access) ([]Token, error) {
 	out := []Token{}
 	err := s.db.WithContext(ctx).Raw(

@@ -64,7 +64,7 @@ type kindBy struct {
 	why    string
 }
 
-// bindingKinds tell the kind of a channel by a binding of it. A reader of nil tells nothing.
+// bindingKinds give the kind of a channel by a binding of it; nil: the binding does not say.
 var bindingKinds = []struct {
 	binding string
 	read    func(b *model.Value) *kindBy
@@ -115,7 +115,7 @@ func destinationBinding(b *model.Value) *kindBy {
 	return nil
 }
 
-// kindOfChannel tells the kind of a channel by its bindings; nil: they tell nothing.
+// kindOfChannel gives the kind of a channel by its bindings; nil: they do not say.
 func (d *draft) kindOfChannel(channel *model.Value) *kindBy {
 	bindings, _ := d.At(channel.Get("bindings"))
 	for _, b := range bindingKinds {

@@ -37,7 +37,7 @@ type Document struct {
 }
 
 // FormatOf tells what a file is by its name, and where that says nothing by what
-// is in it. Empty: nothing tells.
+// is in it. Empty: the format is unknown.
 func FormatOf(file string, source []byte) string {
 	start := bytes.TrimSpace(source)
 	start = start[:min(len(start), 4096)]
@@ -54,7 +54,7 @@ func FormatOf(file string, source []byte) string {
 	}
 	doc, err := model.ReadDocument(file, source)
 	switch {
-	case err != nil: // whose place the reader of models tells
+	case err != nil: // the reader of models reports the place
 	case doc.Get("asyncapi") != nil:
 		return AsyncAPI
 	case doc.Get("openapi") != nil, doc.Get("swagger") != nil:
@@ -65,7 +65,7 @@ func FormatOf(file string, source []byte) string {
 	return Model
 }
 
-// unknown is the error of a file of which nothing tells what it is.
+// unknown is the error of a file whose format is unknown.
 func unknown(file string) error {
 	return fmt.Errorf(
 		"%s: this is none of the files that are read: a model has `ironweir: topology/1`, an AsyncAPI document `asyncapi`, an OpenAPI document `openapi`, traces `resourceSpans`; an inventory ends in .csv or .jsonl. -from says what it is",

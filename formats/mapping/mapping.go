@@ -282,7 +282,7 @@ type reading struct {
 	taken map[string]bool // items, as JSON
 }
 
-// apply applies a rule to all its items, and tells how many there were.
+// apply applies a rule to all its items, and gives their number.
 func (r *reading) apply(one *rule) (int, error) {
 	listed, _, err := one.each.Eval(map[string]any{"doc": r.doc, "item": nil, "index": 0})
 	if err != nil {

@@ -102,7 +102,7 @@ func scheduleWords(n *model.Node) string {
 	return c.Words()
 }
 
-// takes says how long a node takes in the mean; "~" where it varies.
+// takes says how long a node takes on average; "~" where it varies.
 func takes(n *model.Node) string {
 	mean := n.Takes.Expected()
 	if mean == 0 || math.IsInf(mean, 0) || math.IsNaN(mean) {

@@ -152,7 +152,7 @@ func (p *Pool) Close() {
 	}
 }
 
-// Count tells how many processes there are.
+// Count gives the number of processes.
 func (p *Pool) Count() int {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -247,7 +247,7 @@ func (w *process) kill() {
 	<-w.ended
 }
 
-// environment is what a process is told: nothing that the service was told, such as the
+// environment is that of a process: nothing of the environment of the service, such as the
 // database's password.
 func environment(memory int64) []string {
 	out := []string{

@@ -51,7 +51,7 @@
     kind="error"
     hideCloseButton
     title={`Entry ${chain.broken} is not as it was written, or entries before it are missing.`}
-    subtitle="Somebody has changed the database itself. Compare it with a backup."
+    subtitle="The database itself was changed. Compare it with a backup."
   />
 {:else if chain}
   <p class="quiet">
@@ -81,7 +81,7 @@
 >
   <svelte:fragment slot="cell" let:row let:cell>
     {#if cell.key === "at"}{when(cell.value)}
-    {:else if cell.key === "who"}{cell.value || "somebody unknown"}
+    {:else if cell.key === "who"}{cell.value || "not signed in"}
     {:else if cell.key === "token"}
       {#if row.token}<Button kind="ghost" size="small" on:click={() => ofToken(row.token_id)}>{cell.value}</Button>{/if}
     {:else if cell.key === "action"}{cell.value.replaceAll("-", " ")}

@@ -14,7 +14,7 @@
 </script>
 
 <h2>Sessions</h2>
-<p>If somebody else may have your password, a token or a link of yours, end them all.</p>
+<p>If your password, a token or a link may have leaked, end them all.</p>
 {#if trouble}<InlineNotification lowContrast kind="error" title="Nothing was ended." subtitle={trouble} />{/if}
 <Button kind="danger-tertiary" size="small" on:click={() => (asking = true)}>Sign out everywhere</Button>
 <Modal
