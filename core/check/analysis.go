@@ -52,6 +52,8 @@ type Analysis struct {
 	unmatched                   map[int]bool    // states of which no link takes a message
 	behind                      map[int]float64 // by reader link: the share that it has no time for
 	overfull                    map[int]float64 // by node: the share of writes that it rejects for want of room
+	throttled                   map[int]float64 // by node: the share of offers that find no free run
+	loads                       map[int]float64 // by node with a limit: utilisation of it
 	grows                       []bool          // by state: its rate has no bound
 	boundless                   []bool          // by node
 	rates                       []float64       // by node, per second
@@ -61,9 +63,10 @@ type Analysis struct {
 
 	Off     []*graph.Link // links that are switched off, and no part of Graph
 	faults  *faultModel
-	limited []int        // queues that fill up
-	dead    []lastResort // writes to dead-letter nodes
-	deadAt  [][]int32    // of them, those at each state
+	surges  map[int][]surge // by state
+	limited []int           // queues that fill up
+	dead    []lastResort    // writes to dead-letter nodes
+	deadAt  [][]int32       // of them, those at each state
 
 	stamps       []int32 // see exploration
 	open         []int32 // the edges that messages take without a fault
@@ -108,11 +111,7 @@ func analyse(g *graph.Graph, s *model.Scenario, inputs map[string]model.EventFil
 	}
 	a.findRates()
 	a.findBatches()
-	if a.findOverfull() || a.fillsBatches() || a.findBehind() {
-		a.findMeans()
-		a.findRates()
-		a.findBatches()
-	}
+	a.balance()
 	a.findCapacity()
 	if a.hopLimit < 0 {
 		a.findLimits()
@@ -215,6 +214,24 @@ func (a *Analysis) findRates() {
 		}
 	}
 	a.solveTraffic()
+}
+
+// balance works rates out again for what depends on them: channels that are full reject,
+// which holds up those who write there, nodes without a free run turn away what is offered
+// to them, and readers that are behind let messages expire.
+func (a *Analysis) balance() {
+	const rounds = 4 // enough for a full channel behind a full channel behind another
+	for k := range rounds {
+		full := a.findOverfull()
+		throttled := a.findThrottles()
+		behind := a.findBehind()
+		if !full && !throttled && !behind && (k > 0 || !a.fillsBatches()) {
+			return
+		}
+		a.findMeans()
+		a.findRates()
+		a.findBatches()
+	}
 }
 
 // fillsBatches reports whether some batch holds more than one message on average.

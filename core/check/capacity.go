@@ -27,11 +27,13 @@ type Capacity struct {
 // Reading is how busy the readers of a link are.
 type Reading struct {
 	Utilisation float64 `json:"utilisation"` // of the most they can take, batches filled
-	Most        float64 `json:"most"`        // messages per second that they can take; 0: without bound
+	Most        float64 `json:"most"`        // tries per second that they can make; 0: without bound
 	Batch       float64 `json:"batch"`       // mean messages a batch, an estimate where up-to is over 1
 
 	tries float64 // deliveries per second
+	each  float64 // deliveries of a message
 	run   float64 // seconds
+	slack float64 // seconds: the wait for readers that is exceeded by one message in e, where they keep up
 }
 
 // comfortable is the utilisation up to which there is room for a slow minute.
@@ -128,13 +130,18 @@ func (a *Analysis) findGuesses() {
 func (a *Analysis) findCapacity() {
 	n := len(a.Graph.Nodes)
 	a.runs = make([]float64, n)
-	least := make([]float64, n) // runs per second if batches were full
+	asked := make([]float64, n) // runs per second if none were turned away
+	least := make([]float64, n) // the same if batches were full
 	guessed, guessedRuns := make([]bool, n), make([]bool, n)
 	a.findGuesses()
 	for s := range a.states.all {
 		at := a.states.all[s]
 		rate := a.runRate(s)
 		a.runs[at.node] += rate
+		if a.throttled[at.node] > 0 {
+			a.unthrottled(func() { rate = a.runRate(s) })
+		}
+		asked[at.node] += rate
 		if at.how == asPoll && a.link(int(at.link)).Relation == model.PolledRun {
 			l := a.link(int(at.link))
 			rate *= a.batchOf(l) / float64(max(l.Read.UpTo, 1))
@@ -147,7 +154,8 @@ func (a *Analysis) findCapacity() {
 			guessedRuns[at.node] = true
 		}
 	}
-	busy, full := make([]float64, n), make([]float64, n) // mean concurrent runs; with full batches
+	// Mean concurrent runs; those that are asked for; with full batches.
+	busy, demand, full := make([]float64, n), make([]float64, n), make([]float64, n)
 	pools, poolsFull := map[string]float64{}, map[string]float64{}
 	for i := range a.Graph.Nodes {
 		node := a.node(i)
@@ -155,9 +163,9 @@ func (a *Analysis) findCapacity() {
 			continue
 		}
 		run := a.meanRun(i)
-		busy[i], full[i] = a.runs[i]*run, least[i]*run
+		busy[i], demand[i], full[i] = a.runs[i]*run, asked[i]*run, least[i]*run
 		if node.Pool != "" {
-			pools[node.Pool] += busy[i]
+			pools[node.Pool] += demand[i]
 			poolsFull[node.Pool] += full[i]
 		}
 	}
@@ -187,7 +195,7 @@ func (a *Analysis) findCapacity() {
 			}
 		}
 		if node.Concurrency > 0 {
-			limit("concurrency", busy[i]/float64(node.Concurrency), full[i]/float64(node.Concurrency))
+			limit("concurrency", demand[i]/float64(node.Concurrency), full[i]/float64(node.Concurrency))
 			c.Limit, c.Needed = &node.Concurrency, needed(full[i])
 		}
 		if size := a.Graph.Topology.Pools[node.Pool]; node.Pool != "" && size > 0 {
@@ -198,7 +206,7 @@ func (a *Analysis) findCapacity() {
 		if node.RateLimit > 0 {
 			rate := a.rates[i]
 			if node.Kind.Runs() {
-				rate = a.runs[i]
+				rate = asked[i]
 			}
 			limit("rate-limit", rate/node.RateLimit, rate/node.RateLimit)
 		}
@@ -214,8 +222,8 @@ func (a *Analysis) findCapacity() {
 			room := 1 / c.full
 			c.HeadRoom = &room
 		}
-		if c.LimitedBy == "concurrency" && *c.Utilisation < 1 && busy[i] > 0 {
-			w := erlangC(node.Concurrency, busy[i]) * a.meanRun(i) / (float64(node.Concurrency) - busy[i])
+		if c.LimitedBy == "concurrency" && *c.Utilisation < 1 && demand[i] > 0 {
+			w := erlangC(node.Concurrency, demand[i]) * a.meanRun(i) / (float64(node.Concurrency) - demand[i])
 			c.Wait = &w
 			c.Basis["wait_s"] = Estimate
 		}
@@ -253,6 +261,9 @@ func (a *Analysis) labelRuns(i int, c *Capacity, guessed bool) {
 	}
 	if guessed {
 		c.Basis["concurrency"] = Estimate
+	}
+	if a.throttled[i] > 0 {
+		because("runs are asked for independently of each other (Erlang's loss formula)")
 	}
 	for _, s := range a.states.of[i] {
 		if a.outcome(int(s), usual).random {
@@ -299,28 +310,36 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 	r := Reading{run: to.Takes.Expected(), Batch: 1}
 	most := 1.0   // messages that one run takes
 	held := r.run // what a message holds its reader up for, the waits between its tries included
+	spread := 0.0 // its mean square
+	tries := 1.0  // of a message
 	weight := 0.0
 	for _, s := range a.states.of[l.To] {
 		if at := a.states.all[s]; at.how != asPoll || int(at.link) != l.ID {
 			continue
 		}
-		rate := a.stateRates[s]
-		r.tries += rate * a.fateOf(int(s), usual).runs
-		if l.Relation == model.PolledRun {
-			if weight == 0 {
-				r.run, held = 0, 0
-			}
-			w := max(rate, 1e-12)
-			one := a.outcome(int(s), usual).length.mean()
-			r.run += w * one
-			held += w * a.heldUp(int(s))
-			weight += w
+		if !to.Kind.Runs() {
+			break
 		}
+		if weight == 0 {
+			r.run, held, tries = 0, 0, 0
+		}
+		rate, runs := a.stateRates[s], a.fateOf(int(s), usual).runs
+		w := max(rate, 1e-12)
+		r.tries += rate * runs
+		r.run += w * a.outcome(int(s), usual).length.mean()
+		mean, square := a.heldUp(int(s))
+		held += w * mean
+		spread += w * square
+		tries += w * runs
+		weight += w
 	}
 	if weight > 0 {
 		r.run /= weight
 		held /= weight
+		spread /= weight
+		tries /= weight
 	}
+	r.each = tries
 	if l.Relation == model.PolledMove {
 		r.tries = a.linkRate[l.ID]
 	}
@@ -340,29 +359,64 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 	if l.Relation == model.PolledMove && serial {
 		held = a.movesFor(l)
 	}
-	if serial && held > r.run {
-		if tries := r.tries / max(a.linkRate[l.ID], 1e-300); tries > 0 && a.linkRate[l.ID] > 0 {
-			r.Most = readers * most / held * tries // in tries
-			r.Utilisation = r.tries / r.Most
-			return r
-		}
+	if serial && held > r.run && tries > 0 {
+		r.Most = readers * most / held * tries
+		r.Utilisation = r.tries / r.Most
+		r.slack = waitScale(1, held, spread, most, r.Utilisation)
+		return r
 	}
 	if r.run > 0 {
 		r.Most = readers * most / r.run
 		r.Utilisation = r.tries / r.Most
+		if from.Kind != model.Queue {
+			readers = 1 // each partition waits for its own
+		}
+		r.slack = waitScale(readers, r.run, a.squareRun(l), most, r.Utilisation)
 	}
 	return r
 }
 
-// heldUp returns the mean time from the first try of a message to when its reader is
-// done with it, in seconds.
-func (a *Analysis) heldUp(s int) float64 {
-	f := a.fateOf(s, usual)
-	done := a.waitsBefore(s) + a.outcome(s, usual).length.mean()
-	if f.given == 0 {
-		return done
+// waitScale is the time by which the wait for one of c servers, each of which takes b
+// messages at once, exceeds less often by a factor of e, in seconds, where the load is
+// below 1: in heavy traffic P(W > t) ≈ ρ·exp(−t/scale), scale = E[S](1 + b·cv²) /
+// (2bc(1−ρ)) (Kingman), for Poisson arrivals. square is E[S²].
+func waitScale(c, mean, square, b, load float64) float64 {
+	if mean <= 0 || load <= 0 || load >= 1 {
+		return 0
 	}
-	return (1-f.given)*done + f.given*a.givenUpAfter(s)
+	varies := max(square/(mean*mean)-1, 0) // cv²
+	return mean * (1 + b*varies) / (2 * b * c * (1 - load))
+}
+
+// squareRun returns the mean square of the time of the runs that a link reads for.
+func (a *Analysis) squareRun(l *graph.Link) float64 {
+	sum, weight := 0.0, 0.0
+	for _, s := range a.states.of[l.To] {
+		if at := a.states.all[s]; at.how == asPoll && int(at.link) == l.ID {
+			w := max(a.stateRates[s], 1e-12)
+			sum += w * a.outcome(int(s), usual).length.square()
+			weight += w
+		}
+	}
+	if weight == 0 {
+		mean := a.node(l.To).Takes.Expected()
+		return mean * mean
+	}
+	return sum / weight
+}
+
+// heldUp returns the mean of the time from the first try of a message to when its reader
+// is done with it, in seconds, and its mean square.
+func (a *Analysis) heldUp(s int) (mean, square float64) {
+	f := a.fateOf(s, usual)
+	run := a.outcome(s, usual).length
+	done := a.waitsBefore(s) + run.mean()
+	varies := run.square() - run.mean()*run.mean()
+	if f.given == 0 {
+		return done, done*done + varies
+	}
+	given := a.givenUpAfter(s)
+	return (1-f.given)*done + f.given*given, (1-f.given)*done*done + f.given*given*given + varies
 }
 
 // movesFor returns the mean time that the move of a record holds its partition up.
@@ -475,7 +529,7 @@ func (a *Analysis) stockOf(i int) float64 {
 		}
 		read := false
 		for _, e := range a.states.leaving(int(s)) {
-			if e.kind != polls {
+			if e.kind != polls || e.expected == 0 && e.taken == 0 {
 				continue
 			}
 			read = true
@@ -487,7 +541,8 @@ func (a *Analysis) stockOf(i int) float64 {
 					held += given * n.Retention.Seconds()
 				}
 			} else {
-				held += a.heldUp(e.to)
+				mean, _ := a.heldUp(e.to)
+				held += mean
 			}
 			sum += rate * e.expected * min(held, n.Retention.Seconds())
 		}
@@ -516,44 +571,89 @@ func (a *Analysis) drainOf(n *graph.Node) float64 {
 }
 
 // findOverfull finds the channels that reject writes because more is written than
-// they take: the share that a stream's partitions reject, and a queue that is full.
+// they take, the share that a stream's partitions reject and a queue that is full, and
+// reports whether that has changed.
 func (a *Analysis) findOverfull() bool {
-	a.overfull = map[int]float64{}
+	found := map[int]float64{}
 	for i := range a.Graph.Nodes {
-		n := a.node(i)
-		if a.boundless[i] {
-			continue
-		}
-		if n.Kind == model.Queue && n.Capacity > 0 {
-			most := a.drainOf(n)
-			room := float64(n.Capacity)
-			// what stays for long fills it up; one more comes as one goes
-			if stock := a.stockOf(i); stock > room*(1-1e-9) {
-				most = min(most, a.rates[i]*room/max(stock, room+1))
+		if n := a.node(i); n.Kind == model.Queue || n.Kind == model.Stream {
+			if share := a.rejectedForRoom(n); share > 0 {
+				found[i] = share
 			}
-			if a.rates[i] > most*1.0001 {
-				a.overfull[i] = 1 - most/a.rates[i]
-			}
-			continue
-		}
-		if n.Kind != model.Stream || n.PartitionRate == 0 || n.Partitions == 0 {
-			continue
-		}
-		if most := n.PartitionRate * float64(n.Partitions); a.rates[i] > most*1.0001 {
-			a.overfull[i] = 1 - most/a.rates[i]
 		}
 	}
-	return len(a.overfull) > 0
+	same := alike(a.overfull, found)
+	a.overfull = found
+	return !same
 }
 
+// rejectedForRoom returns the share of the writes that a queue or stream rejects since it
+// is full.
+func (a *Analysis) rejectedForRoom(n *graph.Node) float64 {
+	before := a.overfull[n.ID] // that is left out of the rates
+	if a.boundless[n.ID] || before >= 1 {
+		return before
+	}
+	offered := a.rates[n.ID] / (1 - before)
+	most := math.Inf(1)
+	switch {
+	case n.Kind == model.Queue && n.Capacity > 0:
+		most = a.drainOf(n)
+		room := float64(n.Capacity)
+		// what stays for long fills it up; one more comes as one goes
+		if stock := a.stockOf(n.ID) / (1 - before); stock > room*(1-1e-9) {
+			most = min(most, offered*room/max(stock, room+1))
+		}
+	case n.Kind == model.Stream && n.PartitionRate > 0 && n.Partitions > 0:
+		most = n.PartitionRate * float64(n.Partitions)
+	}
+	if offered <= most*1.0001 {
+		return 0
+	}
+	return 1 - most/offered
+}
+
+// rarelyLate is the share of messages that wait too long below which it is not counted.
+const rarelyLate = 1e-4
+
 // findBehind finds the reader links that get more than they can take, whose backlog
-// grows until messages expire.
+// grows until messages expire, or so nearly that some wait for longer than they are
+// kept, and reports whether that has changed.
 func (a *Analysis) findBehind() bool {
-	a.behind = map[int]float64{}
+	found := map[int]float64{}
 	for id, r := range a.Readings {
-		if r.Utilisation > 1.0001 {
-			a.behind[id] = 1 - 1/r.Utilisation
+		l := a.link(id)
+		from := a.node(l.From)
+		kept := float64(from.Retention)
+		if l.Policy.GiveUp > 0 {
+			kept = min(kept, float64(l.Policy.GiveUp))
+		}
+		switch load := max(r.Utilisation, a.loads[l.To]); {
+		case load >= 0.9999:
+			found[id] = max(1-1/load, rarelyLate)
+		case kept <= float64(from.Delay):
+			found[id] = 1
+		case r.slack > 0:
+			late := r.Utilisation * math.Exp(-(kept-float64(from.Delay))*1e-9/r.slack)
+			if late > rarelyLate {
+				found[id] = min(late, 1)
+			}
 		}
 	}
-	return len(a.behind) > 0
+	same := alike(a.behind, found)
+	a.behind = found
+	return !same
+}
+
+// alike reports whether two sets of shares hardly differ.
+func alike(x, y map[int]float64) bool {
+	if len(x) != len(y) {
+		return false
+	}
+	for k, v := range x {
+		if w, ok := y[k]; !ok || math.Abs(v-w) > 1e-3 {
+			return false
+		}
+	}
+	return true
 }

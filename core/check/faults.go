@@ -84,12 +84,13 @@ type delivery struct {
 	link    int        // or None
 	node    int        // that accounts for it
 	cause   string
-	after   moment // how long the fault lasts before the first message is given up
-	limit   string // the field that sets it
-	normal  bool   // some messages take this way without a fault
-	place   int32  // its number; see placeOf
-	behind  bool   // it waits behind others while they are tried
-	quiet   bool   // a fault of no finding of its own: there is no place for what a dead-letter node rejects
+	after   moment  // how long the fault lasts before the first message is given up
+	limit   string  // the field that sets it
+	share   float64 // of the messages at the state that are delivered so; 0: all
+	normal  bool    // some messages take this way without a fault
+	place   int32   // its number; see placeOf
+	behind  bool    // it waits behind others while they are tried
+	quiet   bool    // a fault of no finding of its own: there is no place for what a dead-letter node rejects
 }
 
 // moment is a time in seconds that is known to lie between two others.
@@ -98,6 +99,27 @@ type moment struct{ at, low, high float64 }
 func exactMoment(at float64) moment { return moment{at, at, at} }
 
 func (m moment) plus(o moment) moment { return moment{m.at + o.at, m.low + o.low, m.high + o.high} }
+
+// certainty is how many messages are awaited until one takes a way that is taken by
+// chance: all but one in 20,000 times, one has by then.
+const certainty = 10
+
+// byChance returns the moment of the first of some messages that come at a rate per
+// second; where the rate is not known, it may never come.
+func (m moment) byChance(rate float64) moment {
+	if rate <= 0 {
+		return moment{m.at, m.low, math.Inf(1)}
+	}
+	return moment{m.at, m.low, m.high + certainty/rate}
+}
+
+// part returns the share of the messages at its state that are delivered so.
+func (d *delivery) part() float64 {
+	if d.share == 0 {
+		return 1
+	}
+	return d.share
+}
 
 // faultModel is everything that can fail, and what fails by it.
 type faultModel struct {
@@ -416,6 +438,11 @@ func (a *Analysis) ranged(s int, o *runOutcome, of func(length, sign float64) fl
 	n := a.node(a.states.all[s].node)
 	shortest, mean := n.Takes.Expected(), o.length.mean()
 	low := smallest(n.Takes)
+	for _, id := range n.Out { // a run that cannot send as it starts ends at once
+		if l := a.link(id); l.AtStart && l.When == model.OfRun && !l.Ignore {
+			low = 0
+		}
+	}
 	high := mean
 	if o.length.mass > 0 && len(o.length.atoms) > 0 {
 		high = max(high, o.length.atoms[len(o.length.atoms)-1].at)
@@ -432,7 +459,7 @@ func (a *Analysis) ranged(s int, o *runOutcome, of func(length, sign float64) fl
 // readerDelivery lists the deliveries of what a reader takes from a queue, a stream
 // or a change feed.
 func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []edge) {
-	if a.filterVerdict(l, a.states.all[s].message) == expr.Impossible || l.Refused {
+	if a.filterVerdict(l, a.states.all[s].message) == expr.Impossible || l.Refused || n.Delay >= n.Retention {
 		return
 	}
 	id := l.Link.ID()
@@ -471,6 +498,9 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []e
 		limit:  n.Name + " retention",
 	}
 	a.deliver(unread)
+	if l.Policy.GiveUp > 0 && int64(n.Delay) > l.Policy.GiveUp { // all is given up, fault or none
+		return
+	}
 	to := graph.None
 	var dead *edge
 	for k := range edges {
@@ -709,7 +739,15 @@ func (a *Analysis) writeDelivery(s int, n *graph.Node, e *edge, edges []edge) {
 	if !to.Kind.Channel() || e.kind == polls || e.kind == lifeEnds || e.kind == calls {
 		return
 	}
-	d := delivery{state: s, faults: a.faults.only(to.ID), to: graph.None, link: e.link, node: to.ID, cause: "rejected"}
+	d := delivery{
+		state:  s,
+		faults: a.faults.only(to.ID),
+		to:     graph.None,
+		link:   e.link,
+		node:   to.ID,
+		cause:  "rejected",
+		share:  e.mean.low,
+	}
 	if e.kind == gaveUp {
 		policy := graph.WritePolicy()
 		d.after, d.limit, d.quiet = exactMoment(waitsOf(&policy)), to.Name, true
@@ -724,20 +762,58 @@ func (a *Analysis) writeDelivery(s int, n *graph.Node, e *edge, edges []edge) {
 	case l.Relation == model.RunWrite && l.When == model.OfRun:
 		if l.Ignore {
 			d.after = exactMoment(waitsOf(&l.Policy))
-			a.deliver(d)
+			if _, d.faults = d.faults.both(a.failsBefore(s, l)); !d.faults.empty() {
+				a.deliver(d)
+			}
 		}
 		return
 	case e.kind == sends || e.kind == startSend:
 		return
 	}
 	d.after, d.limit = exactMoment(waitsOf(&l.Policy)), l.Link.ID()+" retry"
-	if e.kind == result && l.When == model.Failure && a.states.all[s].how == asIntake {
+	switch {
+	case e.kind != result:
+	case l.When == model.Failure && a.states.all[s].how == asIntake && e.mean.high < negligible:
 		d.after = d.after.plus(a.patience(s))
+	case l.When == model.Failure && a.states.all[s].how == asIntake: // some fail anyway, at any moment
+		d.after = d.after.byChance(a.stateRates[s] * d.share)
+	case l.When == model.Success && to.Takes.Largest() == 0: // a run that fails by the fault succeeds at nothing
+		if _, d.faults = d.faults.both(a.alwaysFails(s)); d.faults.empty() {
+			return
+		}
 	}
 	if dead := deadEdge(edges, l.ID); dead != nil {
 		d.to, d.normal = dead.to, dead.mean.high >= negligible
 	}
 	a.deliver(d)
+}
+
+// failsBefore returns the faults by which a run at a state fails before it comes to a
+// link: those of what it calls and writes to on the way.
+func (a *Analysis) failsBefore(s int, to *graph.Link) faultSet {
+	set := a.faults.newSet()
+	first := func(l *graph.Link) bool { // order in a run [S-14, S-16]
+		if l.AtStart != to.AtStart {
+			return l.AtStart
+		}
+		return l.Relation == model.WaitingCall || l.ID < to.ID
+	}
+	for _, e := range a.states.leaving(s) {
+		if e.link == graph.None || e.link == to.ID || e.kind == gaveUp {
+			continue
+		}
+		l := a.link(e.link)
+		if l.Forgiven() || l.InCatch || l.Chance < 1 || l.When != model.OfRun || !first(l) {
+			continue
+		}
+		switch {
+		case e.kind == calls:
+			set.merge(a.alwaysFails(e.to))
+		case l.Relation == model.RunWrite && e.mean.low > 0:
+			a.faults.addNode(set, l.To)
+		}
+	}
+	return set
 }
 
 // lastResort is a write to a dead-letter node, which nothing takes when it is
@@ -767,7 +843,7 @@ func (a *Analysis) findFills() {
 	a.limited = nil
 	for i := range a.Graph.Nodes {
 		n := a.node(i)
-		if n.Capacity == 0 || n.Kind != model.Queue || a.rates[i] <= 0 || a.boundless[i] {
+		if n.Capacity == 0 || n.Kind != model.Queue || a.rates[i] <= 0 || a.boundless[i] || n.Delay >= n.Retention {
 			continue
 		}
 		// What is hidden or in flight when the fault begins takes room already.

@@ -262,6 +262,18 @@ func (l law) mean() float64 {
 	return sum / l.mass
 }
 
+// square returns the mean square of the time where it is reached, 0 where it never is.
+func (l law) square() float64 {
+	if l.mass == 0 {
+		return 0
+	}
+	sum := 0.0
+	for _, a := range l.atoms {
+		sum += a.at * a.at * a.p
+	}
+	return sum / l.mass
+}
+
 // smallest returns the smallest value of a distribution.
 func smallest(d model.Distribution) float64 {
 	switch d.Dist {

@@ -114,6 +114,7 @@ func (a *Analysis) setAfter(s *LossSet, m moment) {
 func (a *Analysis) findLosses() {
 	a.Entries = map[string]Entry{}
 	a.findFaults()
+	a.findSurges()
 	a.deadAt = make([][]int32, len(a.states.all))
 	for k := range a.dead {
 		a.deadAt[a.dead[k].state] = append(a.deadAt[a.dead[k].state], int32(k))
@@ -267,11 +268,19 @@ func (x *exploration) afterOne() {
 					from.others,
 					from.given,
 					from.after.plus(exactMoment(e.delay)),
-					from.rate*e.expected,
+					a.atMost(&e, from.rate)*e.expected,
 				)
 			}
 		}
 	}
+}
+
+// atMost returns how many messages per second of a rate a reader takes.
+func (a *Analysis) atMost(e *edge, rate float64) float64 {
+	if r, ok := a.Readings[e.link]; ok && r.Most > 0 {
+		return min(rate, r.Most/max(r.each, 1))
+	}
+	return rate
 }
 
 // afterTwo follows what goes another way under two faults.
@@ -359,7 +368,8 @@ func (x *exploration) list(e *Entry, budget int) {
 	for _, s := range x.work {
 		for _, k := range a.deadAt[s] {
 			if r := &a.dead[k]; r.normal {
-				note(&r.delivery, r.faults, r.faults.list(), nil, r.after)
+				after := r.after.byChance(a.stateRates[s] * r.share)
+				note(&r.delivery, r.faults, r.faults.list(), nil, after)
 			}
 		}
 	}
@@ -367,19 +377,28 @@ func (x *exploration) list(e *Entry, budget int) {
 		from := x.first[s]
 		for _, l := range a.losses[s] {
 			if l.share.high > rare {
-				note(a.lossAt(s, l.cause, l.node, l.link), from.faults, from.faults.list(), from.others, from.given)
+				after := from.given.byChance(from.rate * l.share.low)
+				note(a.lossAt(s, l.cause, l.node, l.link), from.faults, from.faults.list(), from.others, after)
 			}
 		}
-		n := a.node(a.states.all[s].node)
-		if n.Kind == model.Queue && n.Capacity > 0 && len(n.Out) == 0 && from.rate > 0 {
-			full := float64(n.Capacity) / from.rate
-			note(
-				a.lossAt(s, "overflow", n.ID, graph.None),
-				from.faults,
-				from.faults.list(),
-				from.others,
-				from.given.plus(moment{full, 0.2 * full, math.Inf(1)}),
-			)
+		for _, k := range a.deadAt[s] { // the same fault keeps the last resort from taking it
+			if r := &a.dead[k]; r.normal && from.faults.meets(r.faults) {
+				common, _ := from.faults.both(r.faults)
+				after := from.after.plus(r.after).byChance(a.atMost(&edge{link: r.link}, from.rate) * r.share)
+				note(&r.delivery, common, common.list(), nil, after)
+			}
+		}
+		for k := range a.surges[s] {
+			if g := &a.surges[s][k]; from.faults.meets(g.faults) {
+				common, _ := from.faults.both(g.faults)
+				note(&g.delivery, common, common.list(), nil, from.given.plus(g.after))
+			}
+		}
+	}
+	for _, s := range x.work {
+		for k := range a.surges[int(s)] {
+			g := &a.surges[int(s)][k]
+			note(&g.delivery, g.faults, g.members, nil, g.first.plus(g.after))
 		}
 	}
 	for _, s := range x.work { // what a dead-letter node rejects by its own share
@@ -436,6 +455,7 @@ type place struct {
 type placeLoss struct {
 	place
 	normal, single losing
+	lost, of       float64 // messages per second that are lost there without a fault, and that come there
 }
 
 // losing is what is lost at a place in one of these ways.
@@ -547,6 +567,16 @@ const samples = 6
 // single faults, in one pass over the graph; entries are named by a few of them.
 func (a *Analysis) notePlaces() {
 	g := a.states
+	for s := range g.all {
+		for k := range a.losses[s] {
+			l := &a.losses[s][k]
+			p := &a.places[a.placeOf(l.cause, l.node, l.link)]
+			p.lost += a.stateRates[s] * l.expected
+			if p.of += a.stateRates[s]; l.node == g.all[s].node { // all of the node's
+				p.of = a.rates[l.node]
+			}
+		}
+	}
 	from := make([][]int32, len(g.all)) // by state: entries whose messages come there
 	merge := func(to int32, more []int32) {
 		for _, e := range more {
@@ -613,6 +643,11 @@ func (a *Analysis) normalSet(l *loss) LossSet {
 		why:    l.why,
 		stated: l.stated,
 		share:  l.share,
+	}
+	// What is lost whenever it comes so far, as over a hop limit, may be a small part of
+	// what comes there.
+	if p := &a.places[a.placeOf(l.cause, l.node, l.link)]; !set.Some && p.of > 0 && p.lost < 0.9995*p.of {
+		set.Some, set.share = true, exactly(p.lost/p.of)
 	}
 	after := 0.0
 	if l.cause == "expired" && l.why == "no reader" {
@@ -738,7 +773,7 @@ func (p *pairs) run() {
 		for _, k := range a.faults.at[s] {
 			d := &a.faults.deliveries[k]
 			if d.to == graph.None && !d.faults.empty() {
-				p.loses(d, from.after, from.faults, d.faults)
+				p.loses(d, from.after.byChance(from.rate*d.part()), from.faults, d.faults)
 			}
 		}
 	}
@@ -1081,11 +1116,11 @@ func (a *Analysis) countIsOne(id int) bool {
 // worksAt returns the runs per message at a state that succeed.
 func (a *Analysis) worksAt(s int) float64 { return a.fateOf(s, usual).works }
 
-// runsPerMessage returns the runs that a message at a state starts. Runs of batches
-// count as one for each message.
+// runsPerMessage returns the runs that a message, or a call, at a state starts. Runs of
+// batches count as one for each message.
 func (a *Analysis) runsPerMessage(s int) float64 {
-	if a.states.all[s].how == asCall {
-		return 1
+	if at := a.states.all[s]; at.how == asCall {
+		return 1 - a.turnsAway(at.node, usual)
 	}
 	return a.fateOf(s, usual).runs
 }

@@ -353,9 +353,11 @@ func (a *Analysis) arriving(n *graph.Node, l *graph.Link, m message) message {
 			m.change = deleted
 		case n.Kind == model.Bucket:
 			m.change = written
+		case m.key == expr.ExactKey(""): // a row without a key is always new
+			m.change = inserted
 		case m.row == int32(n.ID) && !m.gone:
 			m.change = updated
-		case m.row == int32(n.ID) || m.key == expr.ExactKey(""):
+		case m.row == int32(n.ID):
 			m.change = inserted
 		default:
 			m.change = insertedOrUpdated

@@ -34,8 +34,10 @@ type runOutcome struct {
 	visits  map[int]float64 // by call link: calls per run, tries included
 	again   map[int]float64 // by call link: what a run with a message that is never processed calls more
 	guessed bool            // something of it was guessed
-	random  bool            // more than one time is random, so that chances of lateness are estimates
-	stated  float64         // the chance of failing by stated `fails` shares alone
+	// throttled: what it calls may turn it away
+	throttled bool
+	random    bool    // more than one time is random, so that chances of lateness are estimates
+	stated    float64 // the chance of failing by stated `fails` shares alone
 }
 
 // outcome works out the run at a state; a cycle of waiting calls fails.
@@ -45,7 +47,7 @@ func (a *Analysis) outcome(s int, m mode) *runOutcome {
 		return o
 	}
 	if m != usual {
-		if o := a.outcome(s, usual); !o.guessed {
+		if o := a.outcome(s, usual); !o.guessed && !o.throttled {
 			g.outcomes[m][s] = o
 			return o
 		}
@@ -404,7 +406,11 @@ func (w *walker) call(l *graph.Link, alive law, failed func(law, string)) law {
 		// A cycle of calls ends only at a time-out.
 		o = &runOutcome{fails: 1, length: surely(w.limitOr(0)), why: "deadlock"}
 	}
+	if ok && w.a.throttled[l.To] > 0 {
+		o = o.turnedAway(w.a.turnsAway(l.To, w.mode))
+	}
 	w.out.guessed = w.out.guessed || o.guessed
+	w.out.throttled = w.out.throttled || o.throttled
 	w.out.random = w.out.random || o.random
 	if o.fails > 0 && o.why != "" {
 		w.out.why = o.why
@@ -489,6 +495,23 @@ func (w *walker) call(l *graph.Link, alive law, failed func(law, string)) law {
 		alive = next
 	}
 	return skipped.or(alive)
+}
+
+// turnedAway returns an outcome for a caller that finds no free run with some chance.
+func (o *runOutcome) turnedAway(chance float64) *runOutcome {
+	c := *o
+	c.throttled = true
+	c.fails = 1 - (1-o.fails)*(1-chance)
+	c.success = o.success.times(1 - chance)
+	if o.fails > 0 {
+		c.failed = failuresOf(o).times(1 - chance)
+	}
+	c.failed = c.failed.or(surely(0).times(chance))
+	c.length = c.success.or(c.failed)
+	if c.why == "" {
+		c.why = "throttled"
+	}
+	return &c
 }
 
 var builtin = map[string]bool{
@@ -695,7 +718,8 @@ type fate struct {
 	works   float64 // runs that succeed, whether or not it counts
 	sends   float64 // runs that come as far as their sends may: those of messages that it can process
 	calls   float64 // runs that come as far as their calls may
-	cause   string  // of what is given up
+	old     float64 // of given: turned away until it is too old
+	cause   string  // of the rest of what is given up
 	first   float64 // runs that are started or end early, for `at: start`
 	stated  bool    // what is given up is so by stated `fails` shares alone
 	guessed bool
@@ -748,6 +772,11 @@ func (a *Analysis) fateOf(s int, m mode) fate {
 			fails = 1 - (1-fails)*(1-late)
 		}
 	}
+	taken := 1.0 // of the offers
+	if at.how == asPoll && q.Kind == model.Queue {
+		taken = 1 - a.turnsAway(at.node, m)
+		fails = 1 - (1-fails)*taken
+	}
 	length := o.length.mean()
 	retryable, ends := fails, 0.0
 	for name, share := range o.errors {
@@ -795,10 +824,18 @@ func (a *Analysis) fateOf(s int, m mode) fate {
 	f.works = (1 - never) * before * works
 	f.sends = (1 - never) * before
 	f.calls = max(f.runs-o.dooms[at.node]*min(tries, max(f.runs, 1)), 0)
-	f.stated = o.late == 0 && f.late == 0 && o.why == "" && never == 0
+	f.stated = o.late == 0 && f.late == 0 && o.why == "" && never == 0 && taken == 1
 	if f.given < 1e-15 {
 		f.given = 0
 	}
+	if at.how == asIntake {
+		if old := a.tooOld(at, m); old > 0 {
+			f.old, taken = old, 1-old
+			f.given = old + (1-old)*f.given
+		}
+	}
+	f.runs, f.doomed, f.works, f.sends, f.calls =
+		f.runs*taken, f.doomed*taken, f.works*taken, f.sends*taken, f.calls*taken
 	f.first = f.runs
 	return f
 }

@@ -246,6 +246,13 @@ func causeWords(cause, why string) string {
 		return "no link reads them before the retention ends"
 	case "behind":
 		return "its readers cannot keep up, and the backlog grows until the retention ends"
+	case "throttled":
+		if cause == "given-up" {
+			return "no run is free for them until `give-up` passes, and there is no dead-letter node"
+		}
+		if cause == "exhausted" {
+			return "no run is free for its calls, the tries are exhausted, and there is no dead-letter node"
+		}
 	case "blocked":
 		return "a record that is tried until its retention ends blocks those behind it"
 	}

@@ -53,7 +53,8 @@ func (t three) times(o three) three { return three{product(t.usual, o.usual), t.
 // of returns what a function of an outcome is in the usual, best and worst case.
 func (a *Analysis) three(s int, of func(m mode) float64) three {
 	u := of(usual)
-	if o := a.outcome(s, usual); !o.guessed && a.states.all[s].how != asPoll {
+	at := a.states.all[s]
+	if o := a.outcome(s, usual); !o.guessed && !o.throttled && at.how != asPoll && a.throttled[at.node] == 0 {
 		return same(u)
 	}
 	b, w := of(best), of(worst)
@@ -189,7 +190,7 @@ func (a *Analysis) weighRun(s int, at state, n *graph.Node, edges []edge) {
 	u := a.fateOf(s, usual)
 	o := a.outcome(s, usual)
 	if at.how == asCall {
-		given = a.three(s, func(m mode) float64 { return a.outcome(s, m).bad() })
+		given = a.three(s, func(m mode) float64 { return 1 - (1-a.outcome(s, m).bad())*(1-a.turnsAway(at.node, m)) })
 		works = three{1 - given.usual, span{1 - given.high, 1 - given.low}}
 	}
 	handled := three{1 - given.usual, span{1 - given.high, 1 - given.low}}
@@ -279,6 +280,10 @@ func (a *Analysis) weighRun(s int, at state, n *graph.Node, edges []edge) {
 	if dead == nil && failed {
 		return
 	}
+	if old := a.three(s, func(m mode) float64 { return a.fateOf(s, m).old }); old.high > 0 {
+		a.giveUp(s, dead, graph.None, at.node, "given-up", old, false, "throttled")
+		given = a.three(s, func(m mode) float64 { return a.fateOf(s, m).given - a.fateOf(s, m).old })
+	}
 	a.giveUp(s, dead, graph.None, at.node, u.cause, given, u.stated, o.why)
 }
 
@@ -286,7 +291,7 @@ func (a *Analysis) weighRun(s int, at state, n *graph.Node, edges []edge) {
 func (a *Analysis) sendsAt(s int, m mode, kind edgeKind) float64 {
 	switch {
 	case a.states.all[s].how == asCall:
-		return 1 - a.outcome(s, m).never
+		return (1 - a.outcome(s, m).never) * (1 - a.turnsAway(a.states.all[s].node, m))
 	case kind == startSend:
 		return a.fateOf(s, m).runs
 	}
@@ -296,7 +301,8 @@ func (a *Analysis) sendsAt(s int, m mode, kind edgeKind) float64 {
 // callsAt returns the runs of a message that come as far as its calls.
 func (a *Analysis) callsAt(s int, m mode) float64 {
 	if a.states.all[s].how == asCall {
-		return 1 - a.outcome(s, m).dooms[a.states.all[s].node]
+		node := a.states.all[s].node
+		return (1 - a.outcome(s, m).dooms[node]) * (1 - a.turnsAway(node, m))
 	}
 	return a.fateOf(s, m).calls
 }
@@ -518,10 +524,10 @@ func (a *Analysis) weighReader(s int, at state, n *graph.Node, l *graph.Link, pa
 		e.mean, e.expected = part.span, part.usual
 		if l.Relation == model.PolledPush || a.node(l.To).Kind.Runs() {
 			given := a.three(e.to, func(m mode) float64 { return a.fateOf(e.to, m).given })
-			if a.behind[l.ID] > 0 {
+			f := a.fateOf(e.to, usual)
+			if a.behind[l.ID] > 0 && f.cause != "given-up" {
 				given.low = 0 // it may expire before
 			}
-			f := a.fateOf(e.to, usual)
 			w := a.fateOf(e.to, worst)
 			o := a.outcome(e.to, usual)
 			why := o.why

@@ -94,7 +94,7 @@ func (d *decoder) node(name string, pos Position, v *Value, path string, default
 		if owners == nil {
 			return ""
 		}
-		return fmt.Sprintf("a %s has no `%s`; that is a field of %s", n.Kind, key, strings.Join(owners, ", "))
+		return fmt.Sprintf("%s has no `%s`; that is a field of %s", n.Kind.Noun(), key, strings.Join(owners, ", "))
 	})
 	return n
 }
@@ -387,9 +387,9 @@ func (d *decoder) link(from *Node, name string, pos Position, v *Value, path str
 				d.problem(
 					q.pos(field),
 					q.at(field),
-					"only the readers of a queue have `%s`; a %s hands out its records by partition",
+					"only the readers of a queue have `%s`; %s hands out its records by partition",
 					field,
-					from.Kind,
+					from.Kind.Noun(),
 				)
 			}
 		}

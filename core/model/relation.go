@@ -60,13 +60,13 @@ func relate(from, to Kind, mode string, when When) (Relation, error) {
 			}
 		}
 		if len(allowed) == 1 {
-			return fmt.Errorf("a link from a %s to a %s has no `mode`", from, to)
+			return fmt.Errorf("a link from %s to %s has no `mode`", from.Noun(), to.Noun())
 		}
 		return fmt.Errorf(
-			"mode %q does not fit a link from a %s to a %s: it is %s",
+			"mode %q does not fit a link from %s to %s: it is %s",
 			mode,
-			from,
-			to,
+			from.Noun(),
+			to.Noun(),
 			orList(allowed[1:]),
 		)
 	}

@@ -94,8 +94,8 @@ func (d *decoder) deadLetter(to, from *Node, pos Position, path string) {
 		d.problem(
 			pos,
 			path,
-			"a %s cannot take dead letters; use a queue, bucket, topic, stream, table, function, workflow or outside system",
-			to.Kind,
+			"%s cannot take dead letters; use a queue, bucket, topic, stream, table, function, workflow or outside system",
+			to.Kind.Noun(),
 		)
 	}
 	if to != nil && to == from {
@@ -149,10 +149,10 @@ func (d *decoder) linkFields(from, to *Node, l *Link, path string) {
 			d.problem(
 				l.Pos,
 				path+"."+field,
-				"`%s` has no meaning on a link from a %s to a %s%s; it belongs on %s",
+				"`%s` has no meaning on a link from %s to %s%s; it belongs on %s",
 				field,
-				from.Kind,
-				to.Kind,
+				from.Kind.Noun(),
+				to.Kind.Noun(),
 				whenText(l),
 				where,
 			)
@@ -203,8 +203,8 @@ func (d *decoder) linkFields(from, to *Node, l *Link, path string) {
 			d.problem(
 				l.Pos,
 				path+".op",
-				"only a bucket or table can be read; a %s hands out its messages itself",
-				to.Kind,
+				"only a bucket or table can be read; %s hands out its messages itself",
+				to.Kind.Noun(),
 			)
 		}
 	case "write", "delete":

@@ -554,14 +554,14 @@ func (d *decoder) incidentTarget(in *Incident, o *object, t *Topology) {
 	}
 	if n := t.Node(in.Node); n != nil {
 		if in.Concurrency != nil && n.Kind != Function && n.Kind != Workflow {
-			d.problem(o.pos("concurrency"), o.at("concurrency"), "a %s has no concurrency", n.Kind)
+			d.problem(o.pos("concurrency"), o.at("concurrency"), "%s has no concurrency", n.Kind.Noun())
 		}
 		if in.Enabled != nil && n.Kind != Schedule {
 			d.problem(
 				o.pos("enabled"),
 				o.at("enabled"),
-				"only a schedule or a link is switched off; on a %s use `stopped: true` or `fails: 100%%`",
-				n.Kind,
+				"only a schedule or a link is switched off; on %s use `stopped: true` or `fails: 100%%`",
+				n.Kind.Noun(),
 			)
 		}
 	}

@@ -25,6 +25,17 @@ const (
 // Kinds lists every kind, in the order of the reference.
 var Kinds = []Kind{Bucket, Queue, Topic, Stream, Table, Schedule, Endpoint, Function, Workflow, Outside}
 
+// Noun gives the kind with its article, as a sentence names it: "a queue".
+func (k Kind) Noun() string {
+	switch k {
+	case Endpoint:
+		return "an endpoint"
+	case Outside:
+		return "an outside system"
+	}
+	return "a " + string(k)
+}
+
 // Channel tells whether the kind takes writes: what is sent to it stands there.
 func (k Kind) Channel() bool {
 	return k == Bucket || k == Queue || k == Topic || k == Stream || k == Table

@@ -218,6 +218,31 @@ func (d Distribution) Expected() float64 {
 	return d.Mean
 }
 
+// Variation gives the squared coefficient of variation, the variance over the squared mean;
+// 0 for a constant.
+func (d Distribution) Variation() float64 {
+	mean := d.Expected()
+	switch {
+	case mean == 0:
+		return 0
+	case d.Dist == "uniform":
+		return (d.Max - d.Min) * (d.Max - d.Min) / 12 / (mean * mean)
+	case d.Dist == "exponential":
+		return 1
+	case d.Dist == "gamma":
+		return d.CV * d.CV
+	case d.Dist == "lognormal":
+		return math.Expm1(d.Sigma * d.Sigma)
+	case d.Dist == "samples":
+		sum := 0.0
+		for _, v := range d.Values {
+			sum += (v - mean) * (v - mean)
+		}
+		return sum / float64(len(d.Values)) / (mean * mean)
+	}
+	return 0
+}
+
 // Typical gives the median, or the mean where the median has no closed form.
 func (d Distribution) Typical() float64 {
 	switch d.Dist {

@@ -61,7 +61,7 @@ func TestSurvey(t *testing.T) {
 			if k > 0 && list[k-1].seed == f.seed {
 				continue
 			}
-			if seen++; seen > 5 {
+			if seen++; seen > 30 {
 				break
 			}
 			fmt.Printf("-- seed %d: check says: %s; the run: %s\n%s", f.seed, f.c.Claim, f.c.Run, f.text)

@@ -491,7 +491,7 @@ func (v *verifier) numbers(s *model.Scenario, r *sim.Result) {
 				c.Basis["concurrency"],
 				want,
 				got,
-				r.Nodes[i].Runs,
+				int64(float64(r.Nodes[i].Runs)/(1+n.Takes.Variation())),
 				v.uncertain(i) || slices.Contains(c.Assumptions, check.PayloadAssumption),
 			)
 		}

@@ -1,0 +1,241 @@
+package check
+
+import (
+	"cmp"
+	"maps"
+	"math"
+	"slices"
+	"time"
+
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+// surge is what a fault sends to a queue, a stream or a change feed beside its usual
+// messages, and what is lost there since it is too much.
+type surge struct {
+	delivery
+	first moment // how long the fault lasts when the first message takes the other way
+}
+
+// surgeWork bounds what is looked at, in a large model: pairs of a fault and a state that
+// is reached when it makes deliveries fail.
+const surgeWork = 400_000
+
+// redirection is what takes another way under a fault: messages per second, after how
+// long.
+type redirection struct {
+	rate  float64
+	after moment
+}
+
+// arrival is where redirected messages wait for a reader.
+type arrival struct {
+	state, node int
+	link        int      // that reads; None: nothing does
+	share       float64  // tries for each message that was redirected; without a reader, messages
+	needs       faultSet // faults by which it does not come so far
+}
+
+// findSurges finds the readers that fall behind, and the queues that fill up, while a
+// fault sends them what usually goes another way: a dead-letter queue gets every message,
+// not one in a thousand.
+func (a *Analysis) findSurges() {
+	a.surges = map[int][]surge{}
+	loads := map[int]map[int]redirection{} // by the state that it goes to, by fault
+	counted := map[[3]int]bool{}
+	work := 0
+	for k := range a.faults.deliveries {
+		d := &a.faults.deliveries[k]
+		if d.to == graph.None || a.grows[d.state] {
+			continue
+		}
+		rate := a.stateRates[d.state] * (d.part() - a.usually(d))
+		if work += len(d.members); rate <= 0 || work > surgeWork {
+			continue
+		}
+		if loads[d.to] == nil {
+			loads[d.to] = map[int]redirection{}
+		}
+		for _, f := range d.members {
+			if key := [3]int{d.state, d.to, f}; counted[key] {
+				continue
+			} else {
+				counted[key] = true
+			}
+			r, known := loads[d.to][f]
+			if !known || d.after.at < r.after.at {
+				r.after = d.after
+			}
+			r.rate += rate
+			loads[d.to][f] = r
+		}
+	}
+	type target struct{ node, link, fault int }
+	all := map[target]*surgeLoad{}
+	for _, to := range slices.Sorted(maps.Keys(loads)) {
+		reached := a.carried(to)
+		if work += len(reached) * len(loads[to]); work > surgeWork {
+			break
+		}
+		for _, x := range reached {
+			for f, r := range loads[to] {
+				if x.needs.has(f) {
+					continue
+				}
+				at := target{x.node, x.link, f}
+				if all[at] == nil {
+					all[at] = &surgeLoad{redirection: redirection{after: r.after}}
+				}
+				all[at].add(x.state, redirection{r.rate * x.share, r.after})
+			}
+		}
+	}
+	order := func(x, y target) int {
+		return cmp.Or(cmp.Compare(x.node, y.node), cmp.Compare(x.link, y.link), cmp.Compare(x.fault, y.fault))
+	}
+	for _, at := range slices.SortedFunc(maps.Keys(all), order) {
+		a.surgeAt(at.node, at.link, at.fault, all[at])
+	}
+}
+
+// surgeLoad is what a fault redirects to a reader, or to a node that nothing reads.
+type surgeLoad struct {
+	redirection
+	states []int
+}
+
+func (l *surgeLoad) add(state int, r redirection) {
+	if !slices.Contains(l.states, state) {
+		l.states = append(l.states, state)
+	}
+	l.rate += r.rate
+	if r.after.at < l.after.at {
+		l.after = r.after
+	}
+}
+
+// usually returns the share of the messages that a delivery redirects without a fault.
+func (a *Analysis) usually(d *delivery) float64 {
+	share := 0.0
+	for _, e := range a.states.leaving(d.state) {
+		if e.to == d.to && e.link == d.link {
+			share += e.expected
+		}
+	}
+	return min(share, 1)
+}
+
+// carried returns where messages redirected to a state wait for readers, a few of the
+// places.
+func (a *Analysis) carried(to int) []arrival {
+	type walk struct {
+		state int
+		share float64
+		needs faultSet
+	}
+	var out []arrival
+	work := []walk{{to, 1, a.faults.newSet()}}
+	for k := 0; k < len(work) && k < 24; k++ {
+		at := work[k]
+		n := a.node(a.states.all[at.state].node)
+		if n.Kind.Polled() {
+			out = append(out, a.waiting(at.state, at.share, at.needs)...)
+		}
+		for _, e := range a.states.leaving(at.state) {
+			share := at.share * e.expected
+			if !e.copies() || share < negligible || slices.ContainsFunc(work, func(w walk) bool { return w.state == e.to }) {
+				continue
+			}
+			needs := slices.Clone(at.needs)
+			switch to := a.node(a.states.all[e.to].node); {
+			case n.Kind.Runs():
+				needs.merge(a.closure(at.state))
+			case to.Kind.Runs():
+				needs.merge(a.closure(e.to))
+			}
+			if to := a.node(a.states.all[e.to].node); to.Kind.Channel() {
+				a.faults.addNode(needs, to.ID)
+			}
+			work = append(work, walk{e.to, share, needs})
+		}
+	}
+	return out
+}
+
+// waiting returns the readers that messages at a state wait for.
+func (a *Analysis) waiting(s int, share float64, needs faultSet) []arrival {
+	var out []arrival
+	node := a.states.all[s].node
+	for _, e := range a.states.leaving(s) {
+		taken := max(e.expected, e.taken)
+		if e.kind != polls || taken == 0 {
+			continue
+		}
+		r, ok := a.Readings[e.link]
+		if !ok || r.Most == 0 {
+			continue
+		}
+		also := slices.Clone(needs)
+		also.merge(a.closure(e.to))
+		out = append(out, arrival{s, node, e.link, share * taken * max(r.each, 1), also})
+	}
+	if len(a.node(node).Out) == 0 {
+		out = append(out, arrival{s, node, graph.None, share, needs})
+	}
+	return out
+}
+
+// surgeAt notes what is lost while a fault redirects messages to a node, for a link that
+// reads there or for none. The reader works as usual: the last message of a fault that
+// lasts for T waits for (busy−1)·T behind those before it, and is lost where that exceeds
+// what it is kept for.
+func (a *Analysis) surgeAt(node, link, fault int, load *surgeLoad) {
+	n := a.node(node)
+	switch {
+	case a.boundless[node]:
+	case link != graph.None:
+		reading := a.Readings[link]
+		kept, cause, limit := n.Retention, "expired", n.Name+" retention"
+		if l := a.link(link); l.Policy.GiveUp > 0 && l.Policy.GiveUp < int64(kept) {
+			kept, cause, limit = time.Duration(l.Policy.GiveUp), "given-up", l.Link.ID()+" give-up"
+			if l.DeadLetter != graph.None {
+				return
+			}
+		}
+		alone := load.rate / reading.Most
+		busy := alone + reading.Utilisation
+		if busy <= 1.05 || reading.Utilisation > 1 {
+			return
+		}
+		room := (kept - n.Delay).Seconds()
+		after := moment{room / (busy - 1), 0.35 * room / (busy - 1), math.Inf(1)}
+		if alone > 1.05 { // however few come as usual
+			after.high = 1.3 * room / (alone - 1)
+		}
+		a.noteSurge(node, link, fault, load, cause, limit, after)
+	case n.Kind == model.Queue && n.Capacity > 0:
+		room := max(float64(n.Capacity)-a.stockOf(node), 0)
+		if load.rate*n.Retention.Seconds() > room {
+			full := room / load.rate
+			a.noteSurge(node, link, fault, load, "overflow", n.Name+" capacity", moment{full, 0.8 * full, math.Inf(1)})
+		}
+	}
+}
+
+func (a *Analysis) noteSurge(node, link, fault int, load *surgeLoad, cause, limit string, after moment) {
+	for _, s := range load.states {
+		list := a.surges[s]
+		same := slices.IndexFunc(list, func(old surge) bool {
+			return old.link == link && old.cause == cause && old.after == after && old.first == load.after
+		})
+		if same < 0 {
+			d := *a.lossAt(s, cause, node, link)
+			d.faults, d.limit, d.after, d.quiet = a.faults.newSet(), limit, after, after.low >= day
+			list, same = append(list, surge{d, load.after}), len(list)
+		}
+		list[same].faults.add(fault)
+		list[same].members = append(list[same].members, fault)
+		a.surges[s] = list
+	}
+}

@@ -1,0 +1,112 @@
+package verify
+
+import (
+	"math"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"ironweir/core/check"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+	"ironweir/core/sim"
+)
+
+// lossOf returns what the analysis says of the messages of an entry, and the share of
+// them that a day of Poisson arrivals loses.
+func lossOf(t *testing.T, text, entry string) (says *check.Entry, loses float64) {
+	g, err := compiled(t, text)
+	require.NoError(t, err)
+	a := check.Analyse(g, nil)
+	e := a.Entries[entry]
+	return &e, lostShare(t, g, entry)
+}
+
+func lostShare(t *testing.T, g *graph.Graph, entry string) float64 {
+	s := *model.DefaultScenario()
+	s.Length = 48 * time.Hour
+	r, err := sim.Run(sim.Plan{Graph: g, Scenario: &s, Limits: sim.Limits{Events: 20_000_000}})
+	require.NoError(t, err)
+	require.Empty(t, r.Stopped)
+	lost := int64(0)
+	for i := range r.Nodes {
+		for f, k := range r.Nodes[i].Fates {
+			if sim.Fate(f).Loss() {
+				lost += k
+			}
+		}
+	}
+	return float64(lost) / float64(r.Nodes[g.NodeID(entry)].Copies)
+}
+
+// A call that finds no free run fails: Erlang's loss formula, to which a run comes within
+// its own spread.
+func TestCallsToANodeWithoutAFreeRun(t *testing.T) {
+	says, loses := lossOf(t, `
+nodes:
+  scans: {kind: topic, rate: 1/s, links: {weigh: {to: weigh, retry: {tries: 1}}}}
+  weigh: {kind: function, takes: 1s, links: {scale: {to: scale, mode: wait}}}
+  scale: {kind: function, takes: {dist: exponential, mean: 1500ms}, concurrency: 2}
+`, "scans")
+	a := 1.5
+	erlang := a * a / 2 / (1 + a + a*a/2)
+	require.InDelta(t, erlang, says.LossBy["exhausted"], 1e-4)
+	require.InDelta(t, erlang, loses, 0.01)
+	require.Equal(t, check.AtMost, says.Basis["loss_probability"])
+	require.GreaterOrEqual(t, *says.LossProbability, loses)
+}
+
+// An intake without a free run offers its messages again until they are too old.
+func TestIntakeWithoutAFreeRun(t *testing.T) {
+	for _, c := range []struct {
+		name, work string
+		within     float64
+	}{
+		{"nearly full", "{kind: function, takes: 2450ms, concurrency: 5, retry: {tries: 3, give-up: 10m}}", 0.03},
+		{"over-full", "{kind: function, takes: 10s, concurrency: 5, retry: {tries: 3, give-up: 10m}}", 0.03},
+		{"with room", "{kind: function, takes: 1s, concurrency: 12, retry: {tries: 3, give-up: 10m}}", 1e-6},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			says, loses := lossOf(t, `
+nodes:
+  news: {kind: topic, rate: 2/s, links: {work: {to: work}}}
+  work: `+c.work+"\n", "news")
+			require.InDelta(t, loses, says.LossBy["given-up"], c.within)
+			require.GreaterOrEqual(t, *says.LossProbability+1e-9, loses)
+			require.False(t, math.IsNaN(loses))
+		})
+	}
+}
+
+// A dead-letter queue whose consumer keeps up with what fails usually falls behind when
+// everything fails.
+func TestSurgeIntoADeadLetterQueue(t *testing.T) {
+	g, err := compiled(t, `
+nodes:
+  orders: {kind: queue, rate: 1/s, retention: 4d, lease: 1m, links: {book: {to: book, dead-letter: clerks, retry: {tries: 3}}}}
+  book: {kind: function, takes: 1s, timeout: 10s, fails: 1%}
+  clerks: {kind: queue, retention: 2h, links: {people: {to: people, read: {parallel: 2}}}}
+  people: {kind: outside, takes: 20s}
+`)
+	require.NoError(t, err)
+	a := check.Analyse(g, nil)
+	var found *check.LossSet
+	e := a.Entries["orders"]
+	for k := range e.LossSets {
+		if s := &e.LossSets[k]; s.Node == "clerks" && s.Cause == "expired" && len(s.Faults) == 1 {
+			for _, f := range s.Faults[0] {
+				if f == "book" {
+					found = s
+				}
+			}
+		}
+	}
+	require.NotNil(t, found, "%+v", e.LossSets)
+	// The queue gets 1/s instead of 0, and its readers take 0.1/s: what is kept for two
+	// hours lasts for 2 h / (10 − 1) of a fault, after the three tries of the first message.
+	require.InDelta(t, 2*time.Hour.Seconds()/9+2*60, *found.After.Seconds, 60)
+	r, err := Model(g, Options{Length: 2 * time.Hour})
+	require.NoError(t, err)
+	require.Empty(t, r.Contradictions, tell(r))
+}
