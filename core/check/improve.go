@@ -87,7 +87,7 @@ func (a *Analysis) changes(v *Availability) []Remedy {
 		add(a.doubled(c)...)
 		if c.Lost > 0 && (c.cause == "exhausted" || c.cause == "given-up") {
 			node := a.states.all[c.at].node
-			add(lossRemedies(&Pass{Analysis: a}, &place{c.cause, node, c.link})...)
+			add(lossRemedies(&Pass{Analysis: a}, &place{cause: c.cause, node: node, link: c.link})...)
 		}
 	}
 	return out

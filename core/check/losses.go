@@ -431,7 +431,10 @@ func (a *Analysis) lossAt(s int, cause string, node, link int) *delivery {
 
 // placeOf numbers the places of loss.
 func (a *Analysis) placeOf(cause string, node, link int) int32 {
-	key := place{cause, node, link}
+	return a.placeID(place{cause: cause, node: node, link: link})
+}
+
+func (a *Analysis) placeID(key place) int32 {
 	if id, ok := a.placeIDs[key]; ok {
 		return id
 	}
@@ -448,6 +451,7 @@ func (a *Analysis) placeOf(cause string, node, link int) int32 {
 type place struct {
 	cause      string
 	node, link int
+	surge      bool // a fault sends more there than its readers can take
 }
 
 // placeLoss is what is lost at a place, over all entries: without a fault, and by
@@ -456,6 +460,7 @@ type placeLoss struct {
 	place
 	normal, single losing
 	lost, of       float64 // messages per second that are lost there without a fault, and that come there
+	load           float64 // of a surge: a multiple of what the readers can take
 }
 
 // losing is what is lost at a place in one of these ways.

@@ -140,28 +140,14 @@ func reportReaders(p *Pass, from, below float64) {
 		source := p.node(l.From)
 		evidence := map[string]any{"utilisation": r.Utilisation, "rate": r.tries, "most": r.Most, "run_s": r.run}
 		takes := fmt.Sprintf("%s can take %s", counted(l.Read.Parallel, "reader"), model.FormatRate(r.Most))
-		need := int(float64(l.Read.Parallel)*r.Utilisation/0.7) + 1
-		remedy := patchLink(
-			fmt.Sprintf("Read `%s` with %s", l.Link.From, counted(need, "reader")),
-			l,
-			map[string]any{"read": map[string]any{"parallel": need}},
-		)
 		if source.Kind != model.Queue {
-			need = int(float64(source.Partitions)*r.Utilisation/0.7) + 1
 			takes = fmt.Sprintf(
 				"one batch at a time in each of %s can take %s",
 				counted(source.Partitions, "partition"),
 				model.FormatRate(r.Most),
 			)
-			remedy = patchNode(
-				fmt.Sprintf("Give `%s` %s", source.Name, counted(need, "partition")),
-				source.Name,
-				map[string]any{"partitions": need},
-			)
-		} else if target := p.node(l.To); target.Concurrency > 0 && target.Concurrency < need {
-			remedy.Say += fmt.Sprintf(", and raise the concurrency of `%s` to %d", target.Name, need)
-			remedy.Patch["nodes"].(map[string]any)[target.Name] = map[string]any{"concurrency": need}
 		}
+		remedy := moreReaders(p, l, r.Utilisation)
 		then := fmt.Sprintf("a utilisation of %.0f%%", 100*r.Utilisation)
 		if r.Utilisation > 1 {
 			then = fmt.Sprintf(
@@ -173,6 +159,31 @@ func reportReaders(p *Pass, from, below float64) {
 		p.report(l.Pos, []string{l.Link.From, l.Link.To}, []string{l.Link.ID()}, evidence, []Remedy{remedy},
 			"`%s` has to read %s, but %s: %s", l.Link.ID(), model.FormatRate(r.tries), takes, then)
 	}
+}
+
+// moreReaders offers as many readers, or partitions, as keep a load at 70%, which is
+// given as a multiple of what the present ones can take.
+func moreReaders(p *Pass, l *graph.Link, load float64) Remedy {
+	source, target := p.node(l.From), p.node(l.To)
+	if source.Kind != model.Queue {
+		need := int(float64(source.Partitions)*load/0.7) + 1
+		return patchNode(
+			fmt.Sprintf("Give `%s` %s", source.Name, counted(need, "partition")),
+			source.Name,
+			map[string]any{"partitions": need},
+		)
+	}
+	need := int(float64(l.Read.Parallel)*load/0.7) + 1
+	remedy := patchLink(
+		fmt.Sprintf("Read `%s` with %s", l.Link.From, counted(need, "reader")),
+		l,
+		map[string]any{"read": map[string]any{"parallel": need}},
+	)
+	if target.Concurrency > 0 && target.Concurrency < need {
+		remedy.Say += fmt.Sprintf(", and raise the concurrency of `%s` to %d", target.Name, need)
+		remedy.Patch["nodes"].(map[string]any)[target.Name] = map[string]any{"concurrency": need}
+	}
+	return remedy
 }
 
 // within reports whether a utilisation is over one bound, or at the lower one of

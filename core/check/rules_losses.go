@@ -15,8 +15,8 @@ import (
 
 var lostNormally = &Rule{Code: "IW201", Title: "Messages lost in normal operation", Severity: Error,
 	Doc: `Messages are lost here although nothing is broken: a topic without links, a message that no link accepts, a
-link that its target refuses, runs that fail or exceed their timeout and have no failure target, a lease that
-ends before its run, a queue that hides messages for longer than it keeps them. Give them a place: a link
+link that its target refuses, runs that fail or exceed their timeout and have no failure target, messages that
+find no free run until they are given up, a lease that ends before its run, a queue that hides messages for longer than it keeps them. Give them a place: a link
 that accepts them, or a dead-letter node.`,
 	Run: func(p *Pass) {
 		reportNormalLosses(p)
@@ -26,7 +26,9 @@ that accepts them, or a dead-letter node.`,
 var singlePointOfLoss = &Rule{Code: "IW202", Title: "Single point of loss", Severity: Warning,
 	Doc: `If this one node fails for longer than the time given, messages are lost: their tries are exhausted and
 nothing takes what is given up. Give the link (or the function) a dead-letter node, so that they can be sent
-again afterwards. A consumer that does not read is reported where messages are kept for less than a day; a
+again afterwards. A failure or dead-letter queue whose consumer keeps up with the few messages that fail as a rule
+may fall behind when all of them fail: that is reported with how much more comes than its readers can take.
+A consumer that does not read is reported where messages are kept for less than a day; a
 link that is switched off, and a dead-letter node that rejects writes, are listed with the loss sets of the
 entry but are no finding.`,
 	Run: reportSingleFaults}
@@ -41,7 +43,12 @@ func (p *Pass) lostAt(of func(*placeLoss) *losing) []*placeLoss {
 	}
 	sort.SliceStable(out, func(i, j int) bool {
 		a, b := out[i], out[j]
-		return a.node < b.node || a.node == b.node && (a.cause < b.cause || a.cause == b.cause && a.link < b.link)
+		return cmp.Or(
+			cmp.Compare(a.node, b.node),
+			cmp.Compare(a.cause, b.cause),
+			cmp.Compare(a.link, b.link),
+			cmp.Compare(a.load, b.load),
+		) < 0
 	})
 	return out
 }
@@ -201,18 +208,23 @@ func reportSingleFaults(p *Pass) {
 			"after":       l.first.After,
 			"limit":       l.first.limit,
 		}
+		reason, remedies := causeWords(at.cause, l.first.why), lossRemedies(p, &at.place)
+		if at.surge {
+			reason = fmt.Sprintf("what then comes is %.2g times what its readers can take", at.load)
+			remedies = []Remedy{moreReaders(p, p.link(at.link), at.load)}
+		}
 		p.report(
 			pos,
 			about,
 			links,
 			evidence,
-			lossRemedies(p, &at.place),
+			remedies,
 			"if %s, messages from %s are lost at `%s` %s: %s",
 			who,
 			list(entries),
 			name,
 			describeAfter(l.first.After),
-			causeWords(at.cause, l.first.why),
+			reason,
 		)
 	}
 }

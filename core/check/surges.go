@@ -144,7 +144,8 @@ func (a *Analysis) carried(to int) []arrival {
 		}
 		for _, e := range a.states.leaving(at.state) {
 			share := at.share * e.expected
-			if !e.copies() || share < negligible || slices.ContainsFunc(work, func(w walk) bool { return w.state == e.to }) {
+			seen := slices.ContainsFunc(work, func(w walk) bool { return w.state == e.to })
+			if !e.copies() || share < negligible || seen {
 				continue
 			}
 			needs := slices.Clone(at.needs)
@@ -213,26 +214,38 @@ func (a *Analysis) surgeAt(node, link, fault int, load *surgeLoad) {
 		if alone > 1.05 { // however few come as usual
 			after.high = 1.3 * room / (alone - 1)
 		}
-		a.noteSurge(node, link, fault, load, cause, limit, after)
+		at := a.placeID(place{cause, node, link, true})
+		a.places[at].load = max(a.places[at].load, busy)
+		a.noteSurge(at, fault, load, limit, after)
 	case n.Kind == model.Queue && n.Capacity > 0:
 		room := max(float64(n.Capacity)-a.stockOf(node), 0)
 		if load.rate*n.Retention.Seconds() > room {
 			full := room / load.rate
-			a.noteSurge(node, link, fault, load, "overflow", n.Name+" capacity", moment{full, 0.8 * full, math.Inf(1)})
+			at := a.placeOf("overflow", node, graph.None)
+			a.noteSurge(at, fault, load, n.Name+" capacity", moment{full, 0.8 * full, math.Inf(1)})
 		}
 	}
 }
 
-func (a *Analysis) noteSurge(node, link, fault int, load *surgeLoad, cause, limit string, after moment) {
+func (a *Analysis) noteSurge(at int32, fault int, load *surgeLoad, limit string, after moment) {
 	for _, s := range load.states {
 		list := a.surges[s]
 		same := slices.IndexFunc(list, func(old surge) bool {
-			return old.link == link && old.cause == cause && old.after == after && old.first == load.after
+			return old.place == at && old.after == after && old.first == load.after
 		})
 		if same < 0 {
-			d := *a.lossAt(s, cause, node, link)
-			d.faults, d.limit, d.after, d.quiet = a.faults.newSet(), limit, after, after.low >= day
-			list, same = append(list, surge{d, load.after}), len(list)
+			p := &a.places[at].place
+			list, same = append(list, surge{first: load.after, delivery: delivery{
+				state:  s,
+				faults: a.faults.newSet(),
+				link:   p.link,
+				node:   p.node,
+				cause:  p.cause,
+				after:  after,
+				limit:  limit,
+				place:  at,
+				quiet:  after.low >= day,
+			}}), len(list)
 		}
 		list[same].faults.add(fault)
 		list[same].members = append(list[same].members, fault)

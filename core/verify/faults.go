@@ -225,6 +225,9 @@ func (v *verifier) tolerance(fault string, c *claim, normal map[where]int64, zer
 	if at := v.g.NodeID(first.Node); high < lastsMost && !group && !v.uncertain(at) &&
 		(v.copies(at) >= 50 || v.rates[fault] > 0) {
 		d := time.Duration(float64(high)*1.05) + 40*gap + time.Second
+		if seen := v.copies(at); seen > 0 { // by then some message has come there, however few do
+			d += 10 * v.base.Length / time.Duration(seen)
+		}
 		s, r, err := try(d)
 		if err != nil {
 			return err
