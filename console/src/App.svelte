@@ -12,6 +12,7 @@
     SkipToContent,
   } from "carbon-components-svelte";
   import Asleep from "carbon-icons-svelte/lib/Asleep.svelte";
+  import SearchIcon from "carbon-icons-svelte/lib/Search.svelte";
   import Light from "carbon-icons-svelte/lib/Light.svelte";
   import Logout from "carbon-icons-svelte/lib/Logout.svelte";
   import SettingsIcon from "carbon-icons-svelte/lib/Settings.svelte";
@@ -20,6 +21,8 @@
   import { connection } from "./lib/connection.svelte";
   import { currentWorkspace, visitor } from "./lib/workspace.svelte";
   import { theme } from "./lib/theme.svelte";
+  import { palette } from "./lib/palette.svelte";
+  import Palette from "./components/Palette.svelte";
   import ImportFile from "./components/ImportFile.svelte";
   import { isActive, navigate, p, route } from "./router";
 
@@ -68,6 +71,11 @@
         </OverflowMenu>
       {/if}
       <HeaderGlobalAction
+        iconDescription="Find anything (Ctrl K)"
+        icon={SearchIcon}
+        on:click={() => (palette.open = true)}
+      />
+      <HeaderGlobalAction
         iconDescription={theme.dark ? "Light theme" : "Dark theme"}
         icon={theme.dark ? Light : Asleep}
         on:click={theme.toggle}
@@ -97,6 +105,7 @@
   <Router />
 </Content>
 {#if workspace && !signedOut && visitor.edits}<ImportFile />{/if}
+{#if workspace && !signedOut}<Palette />{/if}
 
 <style>
   .connection {

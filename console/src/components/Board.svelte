@@ -29,6 +29,7 @@
   } from "../lib/layout";
   import { theme } from "../lib/theme.svelte";
   import { seenFrom, type View } from "../lib/ways";
+  import AddHere from "./AddHere.svelte";
   import BackEdge from "./BackEdge.svelte";
   import BoardNode, { type Badge } from "./BoardNode.svelte";
   import BoardFrame from "./BoardFrame.svelte";
@@ -47,6 +48,7 @@
     onchoose,
     onlink = () => {},
     onadd = () => {},
+    onplace,
     onconnect = () => {},
     onremove = () => {},
     onpicture,
@@ -69,6 +71,7 @@
     onchoose: (name: string, line: number) => void;
     onlink?: (id: string) => void;
     onadd?: (kind: string) => void;
+    onplace?: (kind: string, name: string, from: string) => Promise<string>; // adds a node, and a link to it; says why not
     onconnect?: (from: string, to: string) => void;
     onremove?: () => void; // what is chosen
     onpicture?: (format: "svg" | "png") => void; // asks for the model as a picture
@@ -81,6 +84,14 @@
     embedded?: boolean; // it stands within a page that scrolls: the wheel is the page's
     whole?: boolean; // whether the board has the page for itself; not given: it cannot
   } = $props();
+
+  let here = $state<{ at: { x: number; y: number }; from: string } | undefined>(); // where a node is added
+  /** Asks for a node to add, in the middle of the board. */
+  export function add() {
+    const all = panel?.getBoundingClientRect();
+    if (all && edits && onplace) here = { at: { x: all.x + all.width / 2, y: all.y + all.height / 2 }, from: "" };
+  }
+  const pane = (e: Event) => edits && onplace && (e.target as HTMLElement).closest(".svelte-flow__pane");
 
   let looked = $state("");
   let moved = $state(false); // while it is panned or zoomed, a large board leaves out what costs most to draw
@@ -290,6 +301,7 @@
   class:large
   class:moved={moved && large}
   class:far
+  ondblclick={(e) => pane(e) && (here = { at: { x: e.clientX, y: e.clientY }, from: "" })}
   role="application"
   aria-label="The board: the model drawn"
   onkeydown={(e) => {
@@ -316,6 +328,12 @@
       zoomOnScroll={!embedded}
       preventScrolling={!embedded}
       nodesConnectable={edits}
+      zoomOnDoubleClick={!edits}
+      onpaneclick={() => (here = undefined)}
+      onconnectend={(e, way) => {
+        if (!onplace || way.toNode || !way.fromNode || !(e instanceof MouseEvent)) return;
+        here = { at: { x: e.clientX, y: e.clientY }, from: way.fromNode.id };
+      }}
       autoPanOnConnect={large}
       elevateEdgesOnSelect={false}
       deleteKey={null}
@@ -336,6 +354,21 @@
         return false; // the text says what is joined
       }}
     >
+      {#if here && onplace && panel}
+        <AddHere
+          at={here.at}
+          from={here.from}
+          kinds={catalogue?.kinds ?? []}
+          taken={board.nodes.map((n) => n.name)}
+          within={panel.getBoundingClientRect()}
+          onplace={async (kind, name, place) => {
+            const why = await onplace(kind, name, here?.from ?? "");
+            if (!why) pin(name, place);
+            return why;
+          }}
+          onclose={() => (here = undefined)}
+        />
+      {/if}
       {#if !large}<Background gap={24} />{/if}
       <BoardTools
         {board}

@@ -1,23 +1,42 @@
 <script lang="ts">
-  import { Button, Modal } from "carbon-components-svelte";
+  import { Button, Modal, Search } from "carbon-components-svelte";
+  import ChevronRight from "carbon-icons-svelte/lib/ChevronRight.svelte";
+  import type { Snippet } from "svelte";
   import Tools from "carbon-icons-svelte/lib/Tools.svelte";
   import { api, sentence, type Finding, type Problem } from "../lib/api";
   import { plain } from "../lib/code";
+  import { findingMatches, firstRemedies, groupFindings, many } from "../lib/finding-groups";
   import CodeText from "./CodeText.svelte";
 
   let {
     findings,
     wrong,
     empty = false,
+    edits = true,
+    children,
     onchoose,
     onapply,
   }: {
     findings: Finding[];
     wrong: Problem[];
     empty?: boolean;
+    edits?: boolean; // whether remedies can be applied
+    children?: Snippet; // beside the filters
     onchoose: (node: string, line: number) => void;
-    onapply: (remedy: Finding["remedies"][number]) => void;
+    onapply: (remedies: Finding["remedies"]) => void;
   } = $props();
+
+  const severities = ["error", "warning", "note"];
+  const few = 6; // up to so many are neither searched nor filtered
+  let looked = $state("");
+  let hidden = $state<string[]>([]);
+  let opened = $state<string[]>([]); // groups
+  const narrowed = $derived(looked.trim() !== "" || hidden.length > 0);
+  const shown = $derived(findings.filter((f) => !hidden.includes(f.severity) && findingMatches(f, looked)));
+  const groups = $derived(groupFindings(shown));
+  const count = (severity: string) => findings.filter((f) => !f.accepted && f.severity === severity).length;
+  const toggled = (list: string[], item: string) =>
+    list.includes(item) ? list.filter((x) => x !== item) : [...list, item];
 
   let explained = $state({ open: false, title: "", paragraphs: [] as string[] });
 
@@ -43,7 +62,9 @@
     <ul>
       {#each wrong as t, i (i)}
         <li class="error">
-          <button onclick={() => onchoose("", t.line)}><b>line {t.line}</b> <CodeText text={t.message} /></button>
+          <button class="told" onclick={() => onchoose("", t.line)}
+            ><b>line {t.line}</b> <CodeText text={t.message} /></button
+          >
         </li>
       {/each}
     </ul>
@@ -54,37 +75,84 @@
         : "No findings: no loop, no single point of loss, nothing that cannot work."}
     </p>
   {:else}
-    <ul>
-      {#each findings as f (f.id + f.code)}
-        <li class={f.accepted ? "accepted" : f.severity} data-code={f.code}>
-          <button onclick={() => onchoose(f.nodes[0] ?? "", f.position.line)}>
-            <b>{f.code} {f.title}</b>
-            <span><CodeText text={f.message} /></span>
-            {#if f.accepted}
-              <i>accepted: {f.accepted.because}</i>
-            {/if}
-          </button>
-          <button class="plain as-link why" onclick={() => explain(f.code)} aria-label="Explain {f.code}"
-            >About {f.code}</button
+    <div class="narrow">
+      {#if findings.length > few}
+        <Search size="sm" labelText="Find a finding" placeholder="Rule, node or word" bind:value={looked} />
+        {#each severities.filter(count) as severity (severity)}
+          <button
+            class="severity {severity}"
+            aria-pressed={!hidden.includes(severity)}
+            onclick={() => (hidden = toggled(hidden, severity))}
+            >{count(severity)} {severity}{count(severity) === 1 ? "" : "s"}</button
           >
-          {#if !f.accepted}
-            {#each f.remedies as r, i (i)}
-              <p class="remedy">
-                <Button
-                  kind="ghost"
-                  size="small"
-                  icon={Tools}
-                  on:click={() => onapply(r)}
-                  aria-label="Apply: {plain(r.say)}">Apply</Button
-                > <span><CodeText text={r.say} /></span>
-              </p>
-            {/each}
-          {/if}
-        </li>
+        {/each}
+      {/if}
+      {@render children?.()}
+    </div>
+    {#if shown.length === 0}
+      <p class="quiet">
+        None of the {findings.length} findings is shown: {looked.trim() ? "no word fits" : "the filters hide them"}.
+      </p>
+    {/if}
+    <ul>
+      {#each groups as g (g.key)}
+        {#if g.findings.length < many || g.severity === "accepted"}
+          {#each g.findings as f (f.id)}{@render entry(f)}{/each}
+        {:else}
+          {@const open = narrowed || opened.includes(g.key)}
+          {@const all = firstRemedies(g.findings)}
+          <li class="group {g.severity}">
+            <div class="head">
+              <button class="title" aria-expanded={open} onclick={() => (opened = toggled(opened, g.key))}>
+                <span class="turn" class:open><ChevronRight /></span>
+                <b>{g.findings.length} × {g.findings[0].code} <CodeText text={g.title} /></b>
+              </button>
+              {#if edits && all.length > 1}
+                <Button kind="ghost" size="small" icon={Tools} on:click={() => onapply(all)}
+                  >Apply to all: {all.length} changes</Button
+                >
+              {/if}
+            </div>
+            {#if !open}
+              <p class="quiet about">{[...new Set(g.findings.map((f) => f.nodes[0]))].filter(Boolean).join(", ")}</p>
+            {/if}
+            <ul hidden={!open}>
+              {#each g.findings as f (f.id)}{@render entry(f)}{/each}
+            </ul>
+          </li>
+        {/if}
       {/each}
     </ul>
   {/if}
 </section>
+
+{#snippet entry(f: Finding)}
+  <li class={f.accepted ? "accepted" : f.severity} data-code={f.code}>
+    <button class="told" onclick={() => onchoose(f.nodes[0] ?? "", f.position.line)}>
+      <b>{f.code} {f.title}</b>
+      <span><CodeText text={f.message} /></span>
+      {#if f.accepted}
+        <i>accepted: {f.accepted.because}</i>
+      {/if}
+    </button>
+    <button class="plain as-link why" onclick={() => explain(f.code)} aria-label="Explain {f.code}"
+      >About {f.code}</button
+    >
+    {#if !f.accepted && edits}
+      {#each f.remedies as r, i (i)}
+        <p class="remedy">
+          <Button
+            kind="ghost"
+            size="small"
+            icon={Tools}
+            on:click={() => onapply([r])}
+            aria-label="Apply: {plain(r.say)}">Apply</Button
+          > <span><CodeText text={r.say} /></span>
+        </p>
+      {/each}
+    {/if}
+  </li>
+{/snippet}
 
 <Modal bind:open={explained.open} passiveModal size="sm" modalHeading={explained.title}>
   {#each explained.paragraphs as p (p)}<p class="page-of-rule"><CodeText text={p} /></p>{/each}
@@ -130,7 +198,73 @@
   .page-of-rule {
     padding: 0 0 0.75rem;
   }
-  li > button:not(.why) {
+  .narrow {
+    display: flex;
+    flex-wrap: wrap;
+    align-items: center;
+    gap: 0.375rem;
+    padding: 0.25rem 0.5rem;
+  }
+  .narrow > :global(.bx--search) {
+    max-width: 16rem;
+  }
+  .severity {
+    padding: 0.25rem 0.625rem;
+    border: 1px solid var(--cds-ui-04);
+    border-left-width: 4px;
+    background: var(--cds-ui-01);
+    color: var(--cds-text-01);
+    font: inherit;
+    white-space: nowrap;
+    cursor: pointer;
+  }
+  .severity[aria-pressed="false"] {
+    background: none;
+    color: var(--cds-text-02);
+    text-decoration: line-through;
+  }
+  .severity.error {
+    border-left-color: var(--cds-support-01);
+  }
+  .severity.warning {
+    border-left-color: var(--loses);
+  }
+  .severity.note {
+    border-left-color: var(--cds-support-04);
+  }
+  .head {
+    display: flex;
+    align-items: center;
+    justify-content: space-between;
+    gap: 0.5rem;
+  }
+  .title {
+    display: flex;
+    align-items: center;
+    gap: 0.375rem;
+    padding: 0.375rem 0.5rem;
+    background: none;
+    border: none;
+    color: inherit;
+    font: inherit;
+    text-align: left;
+    cursor: pointer;
+  }
+  .turn {
+    display: inline-flex;
+    flex: none;
+  }
+  .turn.open {
+    transform: rotate(90deg);
+  }
+  .about {
+    padding: 0 0.625rem 0.375rem 1.875rem;
+    overflow-wrap: anywhere;
+  }
+  .group > ul {
+    padding-left: 0.875rem;
+  }
+  .told {
     display: flex;
     flex-direction: column;
     gap: 0.125rem;
@@ -144,7 +278,8 @@
     cursor: pointer;
     line-height: 1.35;
   }
-  li > button:not(.why):hover {
+  .told:hover,
+  .title:hover {
     background: var(--cds-hover-ui);
   }
   li > button:focus-visible {

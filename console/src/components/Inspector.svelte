@@ -120,6 +120,7 @@
     <p class="quiet">{kind?.about ?? ""}</p>
     {#if edits}
       <TextInput
+        id="inspected-name"
         size="sm"
         labelText="Name"
         bind:value={called}

@@ -1,14 +1,14 @@
 <script lang="ts">
   import { InlineNotification, Modal, RadioTile, TextInput, TileGroup } from "carbon-components-svelte";
-  import { tick } from "svelte";
+  import { tick, untrack } from "svelte";
   import { api, sentence, type Schemas } from "../lib/api";
   import { currentWorkspace } from "../lib/workspace.svelte";
   import { navigate } from "../router";
 
-  let { open = $bindable(false) }: { open: boolean } = $props();
+  let { open = $bindable(false), begin = "queue-worker" }: { open: boolean; begin?: string } = $props();
 
   let starters = $state.raw<Schemas["Starter"][]>([]);
-  let chosen = $state("queue-worker");
+  let chosen = $state(untrack(() => begin));
   let name = $state("");
   let refused = $state("");
   let choice = $state<HTMLElement>();

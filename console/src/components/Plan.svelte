@@ -21,14 +21,14 @@
   const current = $derived(of === text ? plan : undefined);
 </script>
 
-<div class="plan">
+<div class="plan" class:told={trouble || current}>
   {#if trouble}
     <p>{trouble}</p>
   {:else if !current}
     <Button kind="ghost" size="small" icon={Tools} disabled={busy} on:click={find}
       >{busy ? "Looking for a plan…" : "Find the fewest changes"}</Button
     >
-    <span class="quiet">that leave no error. Nothing is changed until you apply them.</span>
+    <span class="quiet">that leave no error</span>
   {:else}
     <p>
       {#if current.met}
@@ -51,9 +51,11 @@
 
 <style>
   .plan {
-    padding: 0.25rem 0.75rem 0.5rem;
-    border-bottom: 1px solid var(--cds-ui-03);
     font-size: 0.75rem;
+  }
+  .plan.told {
+    flex-basis: 100%;
+    padding: 0.25rem 0.5rem 0.5rem;
   }
   p {
     font-size: inherit;

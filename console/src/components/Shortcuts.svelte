@@ -1,9 +1,11 @@
 <script lang="ts">
-  import { Modal } from "carbon-components-svelte";
+  import { Checkbox, Modal } from "carbon-components-svelte";
+  import { letters } from "../lib/letters.svelte";
 
   let { open = $bindable(false) }: { open: boolean } = $props();
 
   const keys: [string, string][] = [
+    ["Ctrl K", "find a node, model, page or command"],
     ["Ctrl S", "save"],
     ["Ctrl Z, Ctrl Shift Z", "undo and redo, wherever the edit was made"],
     ["/", "find a node on the board"],
@@ -11,7 +13,10 @@
     ["Tab, Enter", "go through the board and choose"],
     ["Delete", "remove what is chosen on the board"],
     ["Esc", "choose nothing"],
-    ["1 2 3 4 5", "findings, try a message, guarantees, schedules, history"],
+    ["F2", "rename the chosen node"],
+    ["1 2 3 4 5 6", "findings, try a message, guarantees, availability, schedules, history"],
+    ["a", "add a node; a double click on the board adds one there"],
+    ["c", "draw a link from the chosen node to one picked by name"],
     ["Ctrl C, Ctrl V", "copy the chosen node, put a copy on this board or another"],
     ["b", "full-screen board, and back"],
     ["t i s", "the model's text, the inspector, the scenario"],
@@ -24,6 +29,11 @@
     {#each keys as [key, does] (key)}<dt>{key}</dt>
       <dd>{does}</dd>{/each}
   </dl>
+  <Checkbox
+    labelText="Single letters and digits are shortcuts"
+    checked={letters.on}
+    on:check={({ detail }) => detail !== letters.on && letters.toggle()}
+  />
 </Modal>
 
 <style>

@@ -10,6 +10,7 @@
     Switch,
     TextInput,
   } from "carbon-components-svelte";
+  import { tick } from "svelte";
   import Activity from "carbon-icons-svelte/lib/Activity.svelte";
   import Keyboard from "carbon-icons-svelte/lib/Keyboard.svelte";
   import Play from "carbon-icons-svelte/lib/Play.svelte";
@@ -17,12 +18,14 @@
   import Save from "carbon-icons-svelte/lib/Save.svelte";
   import SettingsAdjust from "carbon-icons-svelte/lib/SettingsAdjust.svelte";
   import Undo from "carbon-icons-svelte/lib/Undo.svelte";
-  import { api, sentence, problems, type Board as Drawn, type Finding, type Schemas, type Problem } from "../lib/api";
+  import { api, sentence, problems, type Schemas } from "../lib/api";
   import { currentWorkspace, visitor } from "../lib/workspace.svelte";
   import { plain } from "../lib/code";
   import { offersAt } from "../lib/complete";
-  import { keepDraft, readDraft } from "../lib/draft";
-  import { copied, freeName, pasted, patchAt } from "../lib/written";
+  import { letters } from "../lib/letters.svelte";
+  import { palette } from "../lib/palette.svelte";
+  import { ModelSession } from "../lib/model-session.svelte";
+  import { copied, freeName, pasted } from "../lib/written";
   import Board from "../components/Board.svelte";
   import Changes from "../components/Changes.svelte";
   import FindingCounts from "../components/FindingCounts.svelte";
@@ -43,30 +46,25 @@
   import { navigate, route } from "../router";
 
   const name = route.getParams("/w/:workspace/models/:name").name;
+  const session = new ModelSession(name);
+  const { amend, before } = session;
+  const board = $derived(session.board);
+  const findings = $derived(session.findings);
+  const wrong = $derived(session.wrong);
+  const text = $derived(session.text);
 
-  let text = $state("");
-  let saved = $state("");
-  let revision = $state(0);
-  let checked = $state.raw<Schemas["Checked"] | undefined>();
-  let board = $state.raw<Drawn>({ nodes: [], links: [] });
-  let wrong = $state.raw<Problem[]>([]);
-  let notice = $state<{ kind: "error" | "success"; title: string; subtitle: string; stays?: boolean } | undefined>();
   let scenarios = $state.raw<Schemas["Scenario"][]>([]);
   let scenario = $state("");
   let chosen = $state("");
   let link = $state(""); // the chosen link, where it is a link
-  let document = $state.raw<Record<string, unknown>>({});
   let catalogue = $state.raw<Schemas["Catalogue"] | undefined>();
   let editor = $state<ReturnType<typeof TextEditor>>();
+  let drawn = $state<ReturnType<typeof Board>>();
   let adding = $state<{ kind: string; name: string; wrong: string } | undefined>();
   let shortcuts = $state(false);
   let options = $state(false);
   let rehearsing = $state(false);
-  let conflict = $state<
-    { number: number; author: string; text: string; difference: Schemas["Difference"] | undefined } | undefined
-  >();
   let line = $state(0);
-  let ready = $state(false);
   let bottomPanel = $state(0); // 0: findings, 1: try a message, 2: guarantees, 3: availability, 4: schedules, 5: history
   let scenarioEditor = $state<ReturnType<typeof ScenarioEditor>>();
   let sidePanel = $state(0); // 0: the model's text, 1: the inspector, 2: the scenario's text
@@ -88,7 +86,6 @@
     return all && above ? new DOMRect(all.x, above.bottom, all.width, all.bottom - above.bottom) : undefined;
   };
 
-  const findings = $derived<Finding[]>(checked?.check?.findings ?? []);
   const marks = $derived([
     ...wrong.map((t) => ({ ...t, severity: "error" as const })),
     ...(wrong.length
@@ -107,171 +104,59 @@
                   : ("info" as const),
           }))),
   ]);
-  const unsaved = $derived(text !== saved);
-  const alike = $derived.by(() => {
-    const c = conflict?.difference?.changes;
-    return (
-      !!c &&
-      [c.nodes_added, c.nodes_removed, c.links_added, c.links_removed, c.settings].every((l) => !l?.length) &&
-      [c.nodes, c.links].every((m) => Object.keys(m ?? {}).length === 0)
-    );
+  session.load().then(async (list) => {
+    scenarios = list;
+    scenario = list[0]?.name ?? "";
+    session.ready = session.revision > 0;
+    if (session.ready) await session.check();
   });
-
-  async function load() {
-    const [latest, list] = await Promise.all([
-      api.GET("/api/v1/workspaces/{workspace}/models/{name}", {
-        params: { path: { workspace: currentWorkspace(), name } },
-      }),
-      api.GET("/api/v1/workspaces/{workspace}/models/{name}/scenarios", {
-        params: { path: { workspace: currentWorkspace(), name } },
-      }),
-    ]);
-    if (latest.error) {
-      notice = { kind: "error", title: "The model was not opened.", subtitle: sentence(latest.error) };
-      return;
-    }
-    text = saved = latest.data.text ?? "";
-    revision = latest.data.number;
-    const draft = readDraft(draftKey);
-    if (draft && draft.text !== saved) {
-      text = draft.text;
-      notice = {
-        kind: draft.revision === revision ? "success" : "error",
-        stays: true,
-        title: "What you had not saved is back.",
-        subtitle:
-          draft.revision === revision
-            ? "History shows how it differs from what is saved."
-            : `It was written on revision ${draft.revision}; the latest is ${revision}. Saving will show both.`,
-      };
-      base = draft.revision;
-    } else base = revision;
-    scenarios = list.data?.items ?? [];
-    scenario = scenarios[0]?.name ?? "";
-    ready = true;
-    await check();
-  }
-  load();
   api.GET("/api/v1/catalogue").then(({ data }) => (catalogue = data));
-
-  // What is not saved survives a reload and a browser that crashes.
-  const draftKey = `ironweir-draft-${currentWorkspace()}-${name}`;
-  let base = $state(0); // the revision that was edited
+  $effect(() => session.keep());
   $effect(() => {
-    if (!ready) return;
-    keepDraft(draftKey, text === saved ? undefined : { revision: base, text });
-  });
-
-  let asked = 0;
-  let asking = false;
-  let again = false; // the text has changed while it was asked about
-
-  /** Asks about the text; once at a time, so that a large model is not asked about at every letter. */
-  async function check() {
-    if (asking) {
-      again = true;
-      return;
-    }
-    asking = true;
-    const turn = ++asked;
-    const { data, error } = await api.POST("/api/v1/check", { body: { text } }).finally(() => (asking = false));
-    if (again) {
-      again = false;
-      check();
-    }
-    if (turn !== asked) return; // a later edit has been asked about
-    if (error) {
-      wrong = problems(error);
-      if (wrong.length === 0) notice = { kind: "error", title: "Not checked.", subtitle: sentence(error) };
-      return;
-    }
-    take(data);
-  }
-  function take(data: Schemas["Checked"]) {
-    wrong = [];
-    checked = data;
-    board = data.board;
-    document = data.document as Record<string, unknown>;
     if (link && !board.links.some((l) => l.id === link)) link = "";
     if (chosen && !board.nodes.some((n) => n.name === chosen)) chosen = "";
-  }
+  });
 
-  /** Has the service edit the text, and puts what comes out into the editor, unless it cannot be a model; says why not. */
-  async function change(ask: (text: string) => Promise<{ data?: { text: string }; error?: unknown }>): Promise<string> {
-    const before = text; // as it was when it was asked for: what is typed meanwhile must not be lost
-    const meanwhile = "The text has changed meanwhile; try again.";
-    const why = (problem: unknown) =>
-      problems(problem)
-        .map((t) => t.message)
-        .join(" ") || sentence(problem);
-    const changed = await ask(before);
-    if (!changed.data) return why(changed.error);
-    if (text !== before) return meanwhile;
-    const { data, error } = await api.POST("/api/v1/check", { body: { text: changed.data.text } });
-    if (!data && wrong.length === 0) return why(error);
-    if (text !== before) return meanwhile;
-    clearTimeout(timer);
-    asked++;
-    text = changed.data.text;
-    if (data) take(data);
-    else wrong = problems(error);
-    return "";
-  }
-  const amend = (patch: Record<string, unknown>) =>
-    change((text) => api.POST("/api/v1/apply", { body: { text, patch } }));
-  const remove = (node: string) => change((text) => api.POST("/api/v1/remove", { body: { text, node } }));
+  const fail = (title: string, why: string) => why && (session.notice = { kind: "error", title, subtitle: why });
   const rename = async (from: string, to: string) => {
-    const why = await change((text) => api.POST("/api/v1/rename", { body: { text, from, to } }));
+    const why = await session.rename(from, to);
     if (!why) chosen = to;
     return why;
   };
 
   /** Removes what is chosen on the board. */
   async function removeChosen() {
-    const at = link.indexOf(":");
-    const why = link
-      ? await amend(patchAt(["nodes", link.slice(0, at), "links", link.slice(at + 1)], null))
-      : chosen
-        ? await remove(chosen)
-        : "";
-    if (why) notice = { kind: "error", title: "Not removed.", subtitle: why };
+    fail("Not removed.", link ? await session.removeLink(link) : chosen ? await session.remove(chosen) : "");
   }
 
   /** Draws a link from one node to another. */
   async function connect(from: string, to: string) {
-    const links = Object.keys(((document.nodes as Record<string, { links?: object }>)[from]?.links ?? {}) as object);
-    const called = freeName(to, links);
-    const why = await amend(patchAt(["nodes", from, "links", called], called === to ? {} : { to }));
-    if (why) notice = { kind: "error", title: "Not drawn.", subtitle: why };
+    const { id, why } = await session.connect(from, to);
+    if (why) fail("Not drawn.", why);
     else {
-      chooseLink(`${from}:${called}`);
+      chooseLink(id);
       sidePanel = 1;
     }
   }
 
   /** Saves the model as a picture. */
   async function picture(format: "svg" | "png") {
-    const bytes = new TextEncoder().encode(text);
-    const { data, error } = await api.POST("/api/v1/commands/{command}", {
-      params: { path: { command: "draw" } },
-      body: {
-        args: ["model.yaml", "-format", format, "-out", "picture", "-findings"],
-        files: { "model.yaml": btoa(Array.from(bytes, (b) => String.fromCharCode(b)).join("")) },
-      },
-    });
-    const made = data?.files?.["picture"];
-    if (error || !data || !made) {
-      notice = { kind: "error", title: "Not drawn.", subtitle: error ? sentence(error) : atob(data?.err ?? "") };
+    const { file, why } = await session.picture(format);
+    if (!file) {
+      fail("Not drawn.", why);
       return;
     }
-    const file = new Blob([Uint8Array.from(atob(made), (c) => c.charCodeAt(0))], {
-      type: format === "svg" ? "image/svg+xml" : "image/png",
-    });
-    const link = globalThis.document.createElement("a");
+    const link = document.createElement("a");
     link.href = URL.createObjectURL(file);
     link.download = `${name}.${format}`;
     link.click();
     URL.revokeObjectURL(link.href);
+  }
+
+  /** Asks for the name of a node to add. */
+  function ask(kind: string) {
+    const taken = board.nodes.map((n) => n.name);
+    adding = { kind, name: freeName(kind, taken), wrong: "" };
   }
 
   let addingNow = false;
@@ -279,13 +164,7 @@
     if (!adding || addingNow) return; // Enter reaches both the field and the dialog
     const { kind, name: called } = adding;
     addingNow = true;
-    // A schedule needs to be told when it fires.
-    const why = await amend(
-      patchAt(
-        ["nodes", called],
-        kind === "schedule" ? { kind, every: "15m" } : kind === "workflow" ? { kind, do: [] } : { kind },
-      ),
-    );
+    const why = await session.add(kind, called);
     addingNow = false;
     if (why) adding = { kind, name: called, wrong: why };
     else {
@@ -293,90 +172,6 @@
       choose(called, 0);
       sidePanel = 1;
     }
-  }
-
-  let timer: ReturnType<typeof setTimeout> | undefined;
-  function edit(next: string) {
-    if (next === text) return;
-    text = next;
-    clearTimeout(timer);
-    timer = setTimeout(check); // once all that is done at once is done
-  }
-
-  /** Writes a remedy into the text; undo takes it back like any other edit. */
-  async function apply(remedy: Finding["remedies"][number]) {
-    const why = await amend(remedy.patch);
-    notice = why
-      ? { kind: "error", title: "Not applied.", subtitle: why }
-      : { kind: "success", title: `Applied: ${remedy.say}.`, subtitle: "Undo in the text takes it back." };
-  }
-
-  /** Writes the changes of a plan into the text, one after the other. */
-  async function applyAll(changes: Finding["remedies"]) {
-    for (const change of changes) {
-      const why = await amend(change.patch);
-      if (why) {
-        notice = { kind: "error", title: `Not applied: ${change.say}.`, subtitle: why };
-        return;
-      }
-    }
-    notice = { kind: "success", title: "The plan is applied.", subtitle: "Undo in the text takes it back." };
-  }
-
-  /** Puts an earlier revision's text into the editor; it is kept once it is saved. */
-  function restore(old: string, number: number) {
-    edit(old);
-    notice = {
-      kind: "success",
-      title: `Revision ${number} is in the editor.`,
-      subtitle: "Save to keep it; undo in the text takes it back.",
-    };
-  }
-
-  async function save() {
-    const { data, error } = await api.POST("/api/v1/workspaces/{workspace}/models/{name}/revisions", {
-      params: { path: { workspace: currentWorkspace(), name }, header: { "If-Match": `"${base}"` } },
-      body: { text },
-    });
-    if (error && "status" in error && error.status === 412) {
-      await differ();
-      return false;
-    }
-    if (error) {
-      wrong = problems(error);
-      notice = { kind: "error", title: "Not saved.", subtitle: sentence(error) };
-      return false;
-    }
-    saved = text;
-    base = revision = data.number;
-    notice = { kind: "success", title: `Saved as revision ${revision}.`, subtitle: "" };
-    return true;
-  }
-
-  /** Saves the model for what is kept or run of it. */
-  const before = async () => !unsaved || (await save());
-
-  /** Somebody has saved meanwhile: shows what they changed. */
-  async function differ() {
-    const latest = await api.GET("/api/v1/workspaces/{workspace}/models/{name}", {
-      params: { path: { workspace: currentWorkspace(), name } },
-    });
-    if (!latest.data) {
-      notice = { kind: "error", title: "Not saved.", subtitle: sentence(latest.error) };
-      return;
-    }
-    const theirs = latest.data.text ?? "";
-    const { data } = await api.POST("/api/v1/diff", { body: { before: theirs, after: text } });
-    conflict = { number: latest.data.number, author: latest.data.author, text: theirs, difference: data };
-  }
-  async function settle(mine: boolean) {
-    if (!conflict) return;
-    const { number, text: theirs } = conflict;
-    conflict = undefined;
-    base = revision = number;
-    saved = theirs;
-    if (mine) await save();
-    else edit(theirs);
   }
 
   async function run(request: Schemas["RunRequest"] = { scenario }) {
@@ -391,14 +186,14 @@
     });
     if (error) {
       const places = problems(error).map((t) => t.message);
-      notice = { kind: "error", title: "Not run.", subtitle: [sentence(error), ...places].join(" ") };
+      fail("Not run.", [sentence(error), ...places].join(" "));
     } else navigate("/w/:workspace/runs/:id", { params: { workspace: currentWorkspace(), id: String(data.id) } });
   }
 
   function keys(e: KeyboardEvent) {
     if ((e.ctrlKey || e.metaKey) && e.key === "s") {
       e.preventDefault();
-      if (unsaved) save();
+      if (session.unsaved) session.save();
       return;
     }
     if ((e.target as HTMLElement).closest("input, textarea, select, .cm-editor, [role=dialog]")) return;
@@ -410,19 +205,99 @@
     } else if (command && e.key === "y") {
       e.preventDefault();
       editor?.redo();
-    } else if (e.key === "?") shortcuts = true;
+    } else if (e.key === "Escape") [chosen, link] = ["", ""];
+    else if (e.key === "F2" && chosen) renameChosen();
+    else if (command || !letters.on) return;
+    else if (e.key === "?") shortcuts = true;
     else if (e.key === "/") {
       e.preventDefault();
-      globalThis.document
-        .querySelector<HTMLInputElement>(".board input[type=search], .board .bx--search-input")
-        ?.focus();
-    } else if (e.key === "Escape") [chosen, link] = ["", ""];
-    else if (!command && ["1", "2", "3", "4", "5", "6"].includes(e.key)) bottomPanel = Number(e.key) - 1;
-    else if (!command && e.key === "b") layout.whole = !layout.whole;
-    else if (!command && e.key === "i") sidePanel = 1;
-    else if (!command && e.key === "t") sidePanel = 0;
-    else if (!command && e.key === "s") sidePanel = 2;
+      document.querySelector<HTMLInputElement>(".board input[type=search], .board .bx--search-input")?.focus();
+    } else if (["1", "2", "3", "4", "5", "6"].includes(e.key)) bottomPanel = Number(e.key) - 1;
+    else if (e.key === "a") {
+      e.preventDefault(); // it must not be written into the field that opens
+      drawn?.add();
+    } else if (e.key === "c" && chosen && visitor.edits) {
+      e.preventDefault();
+      connectChosen();
+    } else if (e.key === "b") layout.whole = !layout.whole;
+    else if (e.key === "i") sidePanel = 1;
+    else if (e.key === "t") sidePanel = 0;
+    else if (e.key === "s") sidePanel = 2;
   }
+
+  async function renameChosen() {
+    sidePanel = 1;
+    await tick();
+    document.querySelector<HTMLInputElement>("#inspected-name")?.select();
+  }
+
+  /** Draws a link from the chosen node to one that is picked by name. */
+  function connectChosen() {
+    const from = chosen;
+    palette.ask(
+      `Draw a link from ${from} to`,
+      board.nodes.map((n) => ({ group: "Nodes", text: n.name, hint: n.kind, run: () => connect(from, n.name) })),
+    );
+  }
+
+  /** Adds a node from the board, and a link to it where one was dropped. */
+  async function place(kind: string, called: string, from: string) {
+    const why = await session.add(kind, called, from);
+    if (!why) {
+      choose(called, 0);
+      sidePanel = 1;
+    }
+    return why;
+  }
+
+  // What the palette offers here.
+  const panels = ["Findings", "Try a message", "Guarantees", "Availability", "Schedules", "History"];
+  $effect(() => {
+    const does = (text: string, run: () => void, hint = "", also = "") => ({
+      group: "Commands",
+      text,
+      run,
+      hint,
+      also,
+    });
+    palette.page = [
+      ...board.nodes.map((n) => ({ group: "Nodes", text: n.name, hint: n.kind, run: () => choose(n.name, n.line) })),
+      ...(visitor.edits
+        ? [
+            does("Save", () => session.save(), "Ctrl S"),
+            does("Undo", () => editor?.undo(), "Ctrl Z"),
+            does("Redo", () => editor?.redo(), "Ctrl Shift Z"),
+            does("Run the scenario", () => run(), "", "simulate"),
+            does("Rehearse", () => (rehearsing = true), "", "live break send"),
+            ...(chosen
+              ? [
+                  does(`Draw a link from ${chosen}`, connectChosen, "c", "connect"),
+                  does(`Rename ${chosen}`, renameChosen, "F2"),
+                  does(`Remove ${chosen}`, removeChosen, "Delete"),
+                ]
+              : []),
+            ...(catalogue?.kinds ?? []).map((k) =>
+              does(`Add a node: ${k.kind}`, () => ask(k.kind), "", `new ${k.about}`),
+            ),
+          ]
+        : []),
+      ...panels.map((text, i) => does(text, () => (bottomPanel = i), String(i + 1), "panel")),
+      does("The model's text", () => (sidePanel = 0), "t"),
+      does("Inspector", () => (sidePanel = 1), "i", "fields"),
+      does("Scenario", () => (sidePanel = 2), "s", "traffic incidents"),
+      does("Full-screen board", () => (layout.whole = !layout.whole), "b"),
+      does("Keyboard shortcuts", () => (shortcuts = true), "?"),
+      ...findings
+        .filter((f) => !f.accepted)
+        .map((f) => ({
+          group: "Findings",
+          text: `${f.code} ${f.title}: ${f.nodes[0] ?? ""}`,
+          also: plain(f.message),
+          run: () => ((bottomPanel = 0), choose(f.nodes[0] ?? "", f.position.line)),
+        })),
+    ];
+    return () => (palette.page = []);
+  });
 
   const elsewhere = (e: Event) =>
     !visitor.edits ||
@@ -431,9 +306,9 @@
   /** Copies the chosen node as text that can be put on any board, or into any model's text. */
   function copy(e: ClipboardEvent) {
     if (elsewhere(e) || !chosen || globalThis.getSelection()?.toString()) return;
-    e.clipboardData?.setData("text/plain", copied(chosen, document));
+    e.clipboardData?.setData("text/plain", copied(chosen, session.document));
     e.preventDefault();
-    notice = {
+    session.notice = {
       kind: "success",
       title: `${chosen} is copied.`,
       subtitle: "Ctrl V puts a copy on this board or another.",
@@ -450,7 +325,7 @@
     if (!put) return;
     e.preventDefault();
     const why = await amend({ nodes: put });
-    if (why) notice = { kind: "error", title: "Not put here.", subtitle: why };
+    if (why) fail("Not put here.", why);
     else choose(Object.keys(put)[0], 0);
   }
 
@@ -467,10 +342,11 @@
 <svelte:head><title>{name} · Iron Weir</title></svelte:head>
 <svelte:window onkeydown={keys} oncopy={copy} onpaste={paste} />
 
-{#if !ready}
+{#if !session.ready}
   <div class="page">
-    {#if notice}
-      <InlineNotification kind={notice.kind} title={notice.title} subtitle={notice.subtitle} hideCloseButton />
+    {#if session.notice}
+      {@const { kind, title, subtitle } = session.notice}
+      <InlineNotification {kind} {title} {subtitle} hideCloseButton />
     {:else}
       <Loading withOverlay={false} description="Opening the model" />
     {/if}
@@ -486,15 +362,12 @@
   >
     <div class="bar" bind:this={bar}>
       <h1>{name}</h1>
-      <span class="quiet">revision {revision}{unsaved ? ", changed" : ""}</span>
+      <span class="quiet">revision {session.revision}{session.unsaved ? ", changed" : ""}</span>
       {#if wrong.length}
         <span class="broken">cannot be read: {wrong.length} {wrong.length === 1 ? "place" : "places"}</span>
-      {:else if checked?.check}
-        <FindingCounts
-          errors={checked.check.summary.errors}
-          warnings={checked.check.summary.warnings}
-          notes={checked.check.summary.notes}
-        />
+      {:else if session.checked?.check}
+        {@const { errors, warnings, notes } = session.checked.check.summary}
+        <FindingCounts {errors} {warnings} {notes} />
       {/if}
       <div class="actions">
         <Button
@@ -522,7 +395,9 @@
             tooltipPosition="bottom"
             on:click={() => editor?.redo()}
           />
-          <Button size="small" kind="tertiary" icon={Save} disabled={!unsaved} on:click={save}>Save</Button>
+          <Button size="small" kind="tertiary" icon={Save} disabled={!session.unsaved} on:click={() => session.save()}
+            >Save</Button
+          >
         {/if}
         {#if visitor.edits}<Button
             size="small"
@@ -553,19 +428,21 @@
         {/if}
       </div>
     </div>
-    {#if notice}
+    {#if session.notice}
+      {@const { kind, title, subtitle, stays } = session.notice}
       <InlineNotification
         lowContrast
-        kind={notice.kind}
-        title={plain(notice.title)}
-        subtitle={plain(notice.subtitle)}
-        on:close={() => (notice = undefined)}
+        {kind}
+        title={plain(title)}
+        subtitle={plain(subtitle)}
+        on:close={() => (session.notice = undefined)}
         style="max-width: none; margin: 0"
-        timeout={notice.kind === "success" && !notice.stays ? 4000 : 0}
+        timeout={kind === "success" && !stays ? 4000 : 0}
       />
     {/if}
     <div class="drawn">
       <Board
+        bind:this={drawn}
         {board}
         {findings}
         {chosen}
@@ -575,15 +452,8 @@
         pinsKey="ironweir-pins-{currentWorkspace()}-{name}"
         onchoose={choose}
         onlink={chooseLink}
-        onadd={(kind) =>
-          (adding = {
-            kind,
-            name: freeName(
-              kind,
-              board.nodes.map((n) => n.name),
-            ),
-            wrong: "",
-          })}
+        onadd={ask}
+        onplace={place}
         onconnect={connect}
         onpicture={picture}
         onremove={removeChosen}
@@ -601,10 +471,18 @@
       >
       <div class="inner">
         {#if bottomPanel === 0}
-          {#if (checked?.check?.summary.errors ?? 0) > 0 && visitor.edits && wrong.length === 0}
-            <Plan {text} onapply={applyAll} />
-          {/if}
-          <Findings {findings} {wrong} empty={board.nodes.length === 0} onchoose={choose} onapply={apply} />
+          <Findings
+            {findings}
+            {wrong}
+            empty={board.nodes.length === 0}
+            edits={visitor.edits}
+            onchoose={choose}
+            onapply={(remedies) => session.apply(remedies)}
+          >
+            {#if (session.checked?.check?.summary.errors ?? 0) > 0 && visitor.edits && wrong.length === 0}
+              <Plan {text} onapply={(changes) => session.apply(changes)} />
+            {/if}
+          </Findings>
         {:else if bottomPanel === 2}
           <Guarantees
             {text}
@@ -615,16 +493,21 @@
           />
         {:else if bottomPanel === 3}
           <Availability
-            check={checked?.check}
+            check={session.checked?.check}
             {chosen}
             edits={visitor.edits && wrong.length === 0}
             onchoose={(node) => choose(node, board.nodes.find((n) => n.name === node)?.line ?? 0)}
-            onapply={apply}
+            onapply={(remedy) => session.apply([remedy])}
           />
         {:else if bottomPanel === 4}
           <Schedules {text} onchoose={(node) => choose(node, board.nodes.find((n) => n.name === node)?.line ?? 0)} />
         {:else if bottomPanel === 5}
-          <History {name} {revision} {text} onrestore={restore} />
+          <History
+            {name}
+            revision={session.revision}
+            {text}
+            onrestore={(old, number) => session.restore(old, number)}
+          />
         {:else}
           <TryMessage
             {text}
@@ -652,15 +535,15 @@
           {text}
           {marks}
           {line}
-          onedit={edit}
+          onedit={(next) => session.edit(next)}
           label="The model's text"
-          offers={(before) => (catalogue ? offersAt(before, catalogue, document) : [])}
+          offers={(before) => (catalogue ? offersAt(before, catalogue, session.document) : [])}
         />
       </div>
       {#if sidePanel === 1}
         <div class="inner">
           <Inspector
-            {document}
+            document={session.document}
             {board}
             {catalogue}
             node={chosen}
@@ -668,7 +551,7 @@
             edits={visitor.edits && wrong.length === 0}
             onamend={amend}
             onrename={rename}
-            onremove={remove}
+            onremove={session.remove}
             onchoose={(n) => choose(n, 0)}
             onlink={chooseLink}
           />
@@ -721,21 +604,22 @@
 <Shortcuts bind:open={shortcuts} />
 
 <Modal
-  open={conflict !== undefined}
+  open={session.conflict !== undefined}
   size="lg"
   hasScrollingContent
-  modalHeading="{conflict?.author} has saved revision {conflict?.number} meanwhile"
+  modalHeading="{session.conflict?.author} has saved revision {session.conflict?.number} meanwhile"
   primaryButtonText="Save mine on top"
   secondaryButtons={[{ text: "Keep editing" }, { text: "Take theirs" }]}
-  on:click:button--secondary={({ detail }) => (detail.text === "Take theirs" ? settle(false) : (conflict = undefined))}
-  on:close={() => (conflict = undefined)}
-  on:submit={() => settle(true)}
+  on:click:button--secondary={({ detail }) =>
+    detail.text === "Take theirs" ? session.settle(false) : (session.conflict = undefined)}
+  on:close={() => (session.conflict = undefined)}
+  on:submit={() => session.settle(true)}
 >
-  {#if conflict}
+  {#if session.conflict}
     <p>What saving yours on top would change of theirs:</p>
-    {#if conflict.difference}
-      <Changes difference={conflict.difference} />
-      {#if alike}<p class="wrong">
+    {#if session.conflict.difference}
+      <Changes difference={session.conflict.difference} />
+      {#if session.alike}<p class="wrong">
           Only comments or layout differ. Saving yours replaces theirs, comments included.
         </p>{/if}
     {:else}<p class="quiet">One of the two texts is not a valid model; they differ.</p>{/if}
@@ -806,7 +690,7 @@
     width: calc(100% - 1.5rem);
   }
   .found > :global(.bx--content-switcher) {
-    max-width: 46rem;
+    max-width: 52rem;
     flex: none;
     margin: 0.375rem 0.75rem;
   }
