@@ -74,7 +74,7 @@
 >
   {#if !kind}
     <p>{from ? `${from} leads to a new` : "Add a"}</p>
-    <div class="kinds">
+    <div class="choices">
       {#each offered as k (k.kind)}
         <button onclick={() => pick(k.kind)} title={k.about}><KindIcon kind={k.kind} /> {k.kind}</button>
       {/each}
@@ -103,7 +103,7 @@
     box-shadow: 0 4px 12px rgb(0 0 0 / 25%);
     font-size: 0.8125rem;
   }
-  .kinds {
+  .choices {
     display: grid;
     grid-template-columns: 1fr 1fr;
     gap: 0.25rem;

@@ -74,6 +74,7 @@
         ? "The model has no nodes yet. Add one on the board, or write it into the text."
         : "No findings: no loop, no single point of loss, nothing that cannot work."}
     </p>
+    {@render children?.()}
   {:else}
     <div class="narrow">
       {#if findings.length > few}

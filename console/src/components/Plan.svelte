@@ -28,7 +28,6 @@
     <Button kind="ghost" size="small" icon={Tools} disabled={busy} on:click={find}
       >{busy ? "Looking for a plan…" : "Find the fewest changes"}</Button
     >
-    <span class="quiet">that leave no error</span>
   {:else}
     <p>
       {#if current.met}

@@ -43,6 +43,7 @@
   import ScenarioEditor from "../components/ScenarioEditor.svelte";
   import TextEditor from "../components/TextEditor.svelte";
   import TryMessage from "../components/TryMessage.svelte";
+  import WhatNext from "../components/WhatNext.svelte";
   import { navigate, route } from "../router";
 
   const name = route.getParams("/w/:workspace/models/:name").name;
@@ -63,6 +64,7 @@
   let adding = $state<{ kind: string; name: string; wrong: string } | undefined>();
   let shortcuts = $state(false);
   let options = $state(false);
+  let next = $state(false);
   let rehearsing = $state(false);
   let line = $state(0);
   let bottomPanel = $state(0); // 0: findings, 1: try a message, 2: guarantees, 3: availability, 4: schedules, 5: history
@@ -281,6 +283,7 @@
             ),
           ]
         : []),
+      does("What next?", () => (next = true), "", "advice best change weakest guarantee guess"),
       ...panels.map((text, i) => does(text, () => (bottomPanel = i), String(i + 1), "panel")),
       does("The model's text", () => (sidePanel = 0), "t"),
       does("Inspector", () => (sidePanel = 1), "i", "fields"),
@@ -479,8 +482,11 @@
             onchoose={choose}
             onapply={(remedies) => session.apply(remedies)}
           >
-            {#if (session.checked?.check?.summary.errors ?? 0) > 0 && visitor.edits && wrong.length === 0}
-              <Plan {text} onapply={(changes) => session.apply(changes)} />
+            {#if board.nodes.length > 0}
+              {#if (session.checked?.check?.summary.errors ?? 0) > 0 && visitor.edits}
+                <Plan {text} onapply={(changes) => session.apply(changes)} />
+              {/if}
+              <Button size="small" kind="ghost" on:click={() => (next = true)}>What next?</Button>
             {/if}
           </Findings>
         {:else if bottomPanel === 2}
@@ -602,6 +608,18 @@
 <RunOptions bind:open={options} model={name} {scenario} onrun={run} />
 
 <Shortcuts bind:open={shortcuts} />
+
+<WhatNext
+  bind:open={next}
+  {text}
+  {findings}
+  guesses={session.checked?.check?.guesses ?? []}
+  scenario={scenarios.find((s) => s.name === scenario)?.text ?? ""}
+  edits={visitor.edits}
+  onapply={(remedies) => session.apply(remedies)}
+  onpair={(from) => ((bottomPanel = 2), choose(from, board.nodes.find((n) => n.name === from)?.line ?? 0))}
+  onfinding={(f) => ((bottomPanel = 0), choose(f.nodes[0] ?? "", f.position.line))}
+/>
 
 <Modal
   open={session.conflict !== undefined}
