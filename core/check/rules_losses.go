@@ -15,9 +15,9 @@ import (
 
 var lostNormally = &Rule{Code: "IW201", Title: "Messages lost in normal operation", Severity: Error,
 	Doc: `Messages are lost here although nothing is broken: a topic without links, a message that no link accepts, a
-link that its target refuses, runs that fail or exceed their timeout and have no failure target, messages that
-find no free run until they are given up, a lease that ends before its run, a queue that hides messages for longer than it keeps them. Give them a place: a link
-that accepts them, or a dead-letter node.`,
+link that its target refuses, runs that fail or exceed their timeout and have no failure target, messages
+that find no free run until they are given up, a lease that ends before its run, a queue that hides messages
+for longer than it keeps them. Give them a place: a link that accepts them, or a dead-letter node.`,
 	Run: func(p *Pass) {
 		reportNormalLosses(p)
 		reportUnmatched(p)
