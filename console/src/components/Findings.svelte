@@ -259,6 +259,7 @@
     transform: rotate(90deg);
   }
   .about {
+    font-size: 0.75rem;
     padding: 0 0.625rem 0.375rem 1.875rem;
     overflow-wrap: anywhere;
   }

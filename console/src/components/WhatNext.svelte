@@ -1,6 +1,7 @@
 <script lang="ts">
   import { Button, Modal } from "carbon-components-svelte";
   import { api, sentence, type Finding, type Schemas } from "../lib/api";
+  import { causes } from "../lib/finding-groups";
   import { condition, effectWords } from "../lib/guarantees";
   import { decisive, remediable, weakest } from "../lib/next";
   import CodeText from "./CodeText.svelte";
@@ -54,7 +55,7 @@
   }
 
   const lost = (b: Schemas["CheckBreach"]) =>
-    "Lost at `" + (b.link || b.node) + "`: " + b.why + " " + condition(b.fault) + ".";
+    "Lost at `" + (b.link || b.node) + "` " + condition(b.fault) + ": " + (causes[b.why] ?? b.why) + ".";
 
   const encoded = (words: string) =>
     btoa(Array.from(new TextEncoder().encode(words), (b) => String.fromCharCode(b)).join(""));

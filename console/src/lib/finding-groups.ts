@@ -11,7 +11,8 @@ export interface FindingGroup {
 /** So many findings of one cause are shown as one entry. */
 export const many = 3;
 
-const causes: Record<string, string> = {
+/** Causes of loss, as a sentence says them. */
+export const causes: Record<string, string> = {
   exhausted: "the tries are exhausted, and there is no dead-letter queue",
   expired: "the retention ends first",
   "given-up": "`give-up` passes, and there is no dead-letter queue",
