@@ -17,6 +17,8 @@ terminal() { # name, lines to show, command
 	} > "$tmp/$name.html"
 	chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --disable-background-networking --user-data-dir="$tmp/profile" --window-size=1280,800 --screenshot="$out/$name.png" "file://$tmp/$name.html" > /dev/null 2>&1
 }
+./bin/ironweir follow demo/kittiwake-draft.yaml -node tide-times -fail tide-office -format json |
+	go run ./bench/looping demo/kittiwake-draft.yaml > docs/lost.svg
 terminal check 38 check demo/kittiwake-draft.yaml
 terminal run 40 run demo/kittiwake-draft.yaml -scenario demo/friday-evening.yaml
 terminal follow 38 follow demo/kittiwake.yaml -node consignments -fail goods-registry
