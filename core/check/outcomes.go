@@ -774,7 +774,7 @@ func (a *Analysis) fateOf(s int, m mode) fate {
 	}
 	taken := 1.0 // of the offers
 	if at.how == asPoll && q.Kind == model.Queue {
-		taken = 1 - a.turnsAway(at.node, m)
+		taken = 1 - a.turnsReaderAway(at.node, m)
 		fails = 1 - (1-fails)*taken
 	}
 	length := o.length.mean()

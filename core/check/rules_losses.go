@@ -85,6 +85,8 @@ func reportNormalLosses(p *Pass) {
 			switch s := l.first.share; {
 			case s.low == s.high && s.high > 0:
 				which = share(s.high) + " of the messages"
+			case l.first.why == "throttled" && at.of > 0:
+				which = "about " + share(at.lost/at.of) + " of the messages"
 			case s.low == 0:
 				which, verb = "messages", "may be"
 			}

@@ -208,12 +208,36 @@ func (a *Analysis) turnsAway(i int, m mode) float64 {
 	}
 }
 
+// longestPause is how long a reader pauses at most whose batches are turned away [PR-06].
+const longestPause = 60 // seconds
+
+// turnsReaderAway returns the chance that a node turns away what a reader brings. Readers
+// pause when they are turned away, so that in a node which is always busy, others than
+// those whose runs are in progress ask once a pause.
+func (a *Analysis) turnsReaderAway(i int, m mode) float64 {
+	b := a.turnsAway(i, m)
+	if b == 0 || a.loads[i] < 1 {
+		return b
+	}
+	n := a.node(i)
+	places := float64(n.Concurrency)
+	if places == 0 {
+		places = float64(a.Graph.Topology.Pools[n.Pool])
+	}
+	idle := max(a.mostAtOnce(i)-places, 0) / longestPause
+	if math.IsInf(idle, 1) {
+		return b
+	}
+	runs := places / max(n.Takes.Expected(), 1e-3)
+	return min(b, idle/(idle+runs))
+}
+
 // tooOld returns the share of the messages at an intake that are turned away until they
 // are too old.
 func (a *Analysis) tooOld(at state, m mode) float64 {
-	b := a.turnsAway(at.node, m)
-	if b == 0 {
+	again := a.offeredAgain(at)
+	if math.Pow(a.throttled[at.node], again) < rarelyAway {
 		return 0
 	}
-	return math.Pow(b, a.offeredAgain(at))
+	return math.Pow(a.turnsAway(at.node, m), again)
 }

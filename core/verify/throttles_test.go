@@ -79,6 +79,31 @@ nodes:
 	}
 }
 
+// A queue's message that finds no free run has used a try, and its reader pauses: where
+// the node is always busy, few ask, and the backlog waits in the queue instead.
+func TestReadersWithoutAFreeRun(t *testing.T) {
+	for name, c := range map[string]struct{ rate, takes string }{
+		"nearly full": {"1500/h", "4s"},
+		"over-full":   {"3/s", "1s"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			g, err := compiled(t, `
+nodes:
+  jobs: {kind: queue, rate: `+c.rate+`, retention: 4d, lease: 30s, links: {work: {to: work, read: {parallel: 10}, retry: {tries: 3}, dead-letter: dead}}}
+  work: {kind: function, takes: `+c.takes+`, concurrency: 2}
+  dead: {kind: queue, retention: 14d}
+`)
+			require.NoError(t, err)
+			e := check.Analyse(g, nil).Entries["jobs"]
+			s := *model.DefaultScenario()
+			r, err := sim.Run(sim.Plan{Graph: g, Scenario: &s, Limits: sim.Limits{Events: 20_000_000}})
+			require.NoError(t, err)
+			parked := float64(r.Nodes[g.NodeID("dead")].Copies) / float64(r.Nodes[g.NodeID("jobs")].Copies)
+			require.InDelta(t, parked, *e.Parked, 0.03)
+		})
+	}
+}
+
 // A dead-letter queue whose consumer keeps up with what fails usually falls behind when
 // everything fails.
 func TestSurgeIntoADeadLetterQueue(t *testing.T) {
