@@ -221,6 +221,7 @@ func TestAModelIsDrawnOnTheBoard(t *testing.T) {
 	b.eventually("joined", func() bool { return strings.Contains(b.draft("slip"), "manifest-drop: {}") })
 	b.set("key", "inbound/{stem}.pdf")
 	b.do(visible(`[data-code="IW101"]`), visible(`[data-state="loops"]`))
+	b.still(`[data-code="IW101"] .remedy button`)
 	b.do(click(`[data-code="IW101"] .remedy button`), gone(`[data-code="IW101"]`))
 
 	// Everything is one document: undone on the board, and done again.

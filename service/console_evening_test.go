@@ -108,6 +108,7 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b.set("key", "inbound/{stem}.pdf")
 	b.do(visible(`[data-code="IW101"]`), visible(`[data-state="loops"]`))
 	b.shoot("drawn-loop")
+	b.still(`[data-code="IW101"] .remedy button`)
 	b.do(click(`[data-code="IW101"] .remedy button`), gone(`[data-code="IW101"]`))
 
 	// One message, and the same again while clearing fails.

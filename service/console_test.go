@@ -305,6 +305,7 @@ func TestARemedyIsOnePress(t *testing.T) {
 		visible(".text .inner:not([hidden]) .cm-editor"),
 	)
 	before := b.count(`li[data-code]`)
+	b.still(`[data-code="IW101"] .remedy button`)
 	b.do(click(`[data-code="IW101"] .remedy button`))
 	require.Eventually(
 		t,

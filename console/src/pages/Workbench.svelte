@@ -119,7 +119,7 @@
     if (chosen && !board.nodes.some((n) => n.name === chosen)) chosen = "";
   });
 
-  const fail = (title: string, why: string) => why && (session.notice = { kind: "error", title, subtitle: why });
+  const fail = (title: string, why: string) => (session.notice = { kind: "error", title, subtitle: why });
   const rename = async (from: string, to: string) => {
     const why = await session.rename(from, to);
     if (!why) chosen = to;
@@ -128,7 +128,8 @@
 
   /** Removes what is chosen on the board. */
   async function removeChosen() {
-    fail("Not removed.", link ? await session.removeLink(link) : chosen ? await session.remove(chosen) : "");
+    const why = link ? await session.removeLink(link) : chosen ? await session.remove(chosen) : "";
+    if (why) fail("Not removed.", why);
   }
 
   /** Draws a link from one node to another. */
