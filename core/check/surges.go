@@ -42,44 +42,16 @@ type arrival struct {
 // not one in a thousand.
 func (a *Analysis) findSurges() {
 	a.surges = map[int][]surge{}
-	loads := map[int]map[int]redirection{} // by the state that it goes to, by fault
-	counted := map[[3]int]bool{}
-	work := 0
-	for k := range a.faults.deliveries {
-		d := &a.faults.deliveries[k]
-		if d.to == graph.None || a.grows[d.state] {
-			continue
-		}
-		rate := a.stateRates[d.state] * (d.part() - a.usually(d))
-		if work += len(d.members); rate <= 0 || work > surgeWork {
-			continue
-		}
-		if loads[d.to] == nil {
-			loads[d.to] = map[int]redirection{}
-		}
-		for _, f := range d.members {
-			if key := [3]int{d.state, d.to, f}; counted[key] {
-				continue
-			} else {
-				counted[key] = true
-			}
-			r, known := loads[d.to][f]
-			if !known || d.after.at < r.after.at {
-				r.after = d.after
-			}
-			r.rate += rate
-			loads[d.to][f] = r
-		}
-	}
+	redirected, work := a.redirections()
 	type target struct{ node, link, fault int }
 	all := map[target]*surgeLoad{}
-	for _, to := range slices.Sorted(maps.Keys(loads)) {
+	for _, to := range slices.Sorted(maps.Keys(redirected)) {
 		reached := a.carried(to)
-		if work += len(reached) * len(loads[to]); work > surgeWork {
+		if work += len(reached) * len(redirected[to]); work > surgeWork {
 			break
 		}
 		for _, x := range reached {
-			for f, r := range loads[to] {
+			for f, r := range redirected[to] {
 				if x.needs.has(f) {
 					continue
 				}
@@ -97,6 +69,40 @@ func (a *Analysis) findSurges() {
 	for _, at := range slices.SortedFunc(maps.Keys(all), order) {
 		a.surgeAt(at.node, at.link, at.fault, all[at])
 	}
+}
+
+// redirections returns what takes another way, by the state that it goes to and by the
+// fault that makes it, and how many pairs of a fault and a delivery were looked at.
+func (a *Analysis) redirections() (redirected map[int]map[int]redirection, work int) {
+	redirected = map[int]map[int]redirection{}
+	counted := map[[3]int]bool{} // messages of a state that go to another under a fault, by whichever delivery
+	for k := range a.faults.deliveries {
+		d := &a.faults.deliveries[k]
+		if d.to == graph.None || a.grows[d.state] {
+			continue
+		}
+		rate := a.stateRates[d.state] * (d.part() - a.usually(d))
+		if work += len(d.members); rate <= 0 || work > surgeWork {
+			continue
+		}
+		if redirected[d.to] == nil {
+			redirected[d.to] = map[int]redirection{}
+		}
+		for _, f := range d.members {
+			key := [3]int{d.state, d.to, f}
+			if counted[key] {
+				continue
+			}
+			counted[key] = true
+			r, known := redirected[d.to][f]
+			if !known || d.after.at < r.after.at {
+				r.after = d.after
+			}
+			r.rate += rate
+			redirected[d.to][f] = r
+		}
+	}
+	return redirected, work
 }
 
 // surgeLoad is what a fault redirects to a reader, or to a node that nothing reads.
