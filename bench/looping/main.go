@@ -130,40 +130,33 @@ func storyboard(steps []step, place map[string]float64) []scene {
 		out = append(out, s)
 		now += length
 	}
-	clock := func(s step) string {
-		return model.FormatDuration(time.Duration(s.At * 1e9).Round(100 * time.Millisecond))
-	}
 	for _, s := range steps {
-		x := place[s.Node]
-		at := scene{x: x, y: top}
-		switch s.What {
-		case "enters":
-			at.says = fmt.Sprintf("%s · %s sends a message", clock(s), s.Node)
-			show(at, waits)
-		case "held":
-			at.says = fmt.Sprintf("%s · %s gets it", clock(s), s.Node)
-			show(at, moves)
-		case "runs":
-			at.running = s.Node
-			at.says = fmt.Sprintf("%s · %s runs", clock(s), s.Node)
+		at := scene{x: place[s.Node], y: top, failed: s.What == "lost"}
+		length := waits
+		switch {
+		case s.What == "enters":
+			at.says = s.Node + " sends a message"
+		case s.What == "held":
+			at.says, length = s.Node+" gets it", moves
+		case s.What == "runs":
+			at.says, at.running = s.Node+" runs", s.Node
 			if s.Try > 1 {
 				at.says += fmt.Sprintf(", try %d", s.Try)
 			}
-			show(at, waits)
-		case "ends":
-			if strings.HasPrefix(s.Why, "failed") {
-				at.failed, at.running = true, s.Node
-				at.says = fmt.Sprintf("%s · %s fails", clock(s), s.Node)
-				show(at, moves)
-			}
-		case "waits":
-			at.says = fmt.Sprintf("%s · it waits %s", clock(s), s.Why)
-			show(at, waits)
-		case "lost":
-			at.failed = true
-			at.says = fmt.Sprintf("%s · at %s: %s", clock(s), s.Node, s.Why)
-			show(at, moves)
-			show(scene{x: x, y: high - 66, lost: true, says: "Lost: " + s.Why + "."}, waits)
+		case s.What == "ends" && strings.HasPrefix(s.Why, "failed"):
+			at.says, length = s.Node+" fails", moves
+			at.failed, at.running = true, s.Node
+		case s.What == "waits":
+			at.says = "it waits " + s.Why
+		case s.What == "lost":
+			at.says, length = "at "+s.Node+": "+s.Why, moves
+		default:
+			continue
+		}
+		at.says = model.FormatDuration(time.Duration(s.At*1e9).Round(100*time.Millisecond)) + " · " + at.says
+		show(at, length)
+		if s.What == "lost" {
+			show(scene{x: at.x, y: high - 66, lost: true, says: "Lost: " + s.Why + "."}, waits)
 		}
 	}
 	return out

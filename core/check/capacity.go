@@ -308,10 +308,11 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 		readers, serial = 1, true
 	}
 	r := Reading{run: to.Takes.Expected(), Batch: 1}
-	most := 1.0   // messages that one run takes
-	held := r.run // what a message holds its reader up for, the waits between its tries included
-	spread := 0.0 // its mean square
-	tries := 1.0  // of a message
+	most := 1.0             // messages that one run takes
+	held := r.run           // what a message holds its reader up for, the waits between its tries included
+	spread := 0.0           // its mean square
+	square := r.run * r.run // the mean square of a run
+	tries := 1.0            // of a message
 	weight := 0.0
 	for _, s := range a.states.of[l.To] {
 		if at := a.states.all[s]; at.how != asPoll || int(at.link) != l.ID {
@@ -321,15 +322,17 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 			break
 		}
 		if weight == 0 {
-			r.run, held, tries = 0, 0, 0
+			r.run, held, tries, square = 0, 0, 0, 0
 		}
 		rate, runs := a.stateRates[s], a.fateOf(int(s), usual).runs
 		w := max(rate, 1e-12)
 		r.tries += rate * runs
-		r.run += w * a.outcome(int(s), usual).length.mean()
-		mean, square := a.heldUp(int(s))
+		run := a.outcome(int(s), usual).length
+		r.run += w * run.mean()
+		square += w * run.square()
+		mean, meanSquare := a.heldUp(int(s))
 		held += w * mean
-		spread += w * square
+		spread += w * meanSquare
 		tries += w * runs
 		weight += w
 	}
@@ -337,6 +340,7 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 		r.run /= weight
 		held /= weight
 		spread /= weight
+		square /= weight
 		tries /= weight
 	}
 	r.each = tries
@@ -371,7 +375,7 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 		if from.Kind != model.Queue {
 			readers = 1 // each partition waits for its own
 		}
-		r.slack = waitScale(readers, r.run, a.squareRun(l), most, r.Utilisation)
+		r.slack = waitScale(readers, r.run, square, most, r.Utilisation)
 	}
 	return r
 }
@@ -386,23 +390,6 @@ func waitScale(c, mean, square, b, load float64) float64 {
 	}
 	varies := max(square/(mean*mean)-1, 0) // cv²
 	return mean * (1 + b*varies) / (2 * b * c * (1 - load))
-}
-
-// squareRun returns the mean square of the time of the runs that a link reads for.
-func (a *Analysis) squareRun(l *graph.Link) float64 {
-	sum, weight := 0.0, 0.0
-	for _, s := range a.states.of[l.To] {
-		if at := a.states.all[s]; at.how == asPoll && int(at.link) == l.ID {
-			w := max(a.stateRates[s], 1e-12)
-			sum += w * a.outcome(int(s), usual).length.square()
-			weight += w
-		}
-	}
-	if weight == 0 {
-		mean := a.node(l.To).Takes.Expected()
-		return mean * mean
-	}
-	return sum / weight
 }
 
 // heldUp returns the mean of the time from the first try of a message to when its reader
@@ -471,16 +458,9 @@ func meanFill(b, mean float64) float64 {
 }
 
 // erlangC returns the share of arrivals that wait in M/M/c with load a = λ/μ < c
-// (Erlang's second formula), by the stable recursion of his first.
+// (Erlang's second formula), from his first.
 func erlangC(c int, load float64) float64 {
-	if load <= 0 {
-		return 0
-	}
-	b := 1.0
-	for k := 1; k <= c; k++ {
-		b = load * b / (float64(k) + load*b)
-	}
-	rho := load / float64(c)
+	b, rho := erlangB(c, load), load/float64(c)
 	return b / (1 - rho*(1-b))
 }
 

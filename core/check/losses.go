@@ -649,8 +649,8 @@ func (a *Analysis) normalSet(l *loss) LossSet {
 		stated: l.stated,
 		share:  l.share,
 	}
-	// What is lost whenever it comes so far, as over a hop limit, may be a small part of
-	// what comes there.
+	// What is lost whenever it gets so far, as over a hop limit, may be a small part of
+	// the messages of the place.
 	if p := &a.places[a.placeOf(l.cause, l.node, l.link)]; !set.Some && p.of > 0 && p.lost < 0.9995*p.of {
 		set.Some, set.share = true, exactly(p.lost/p.of)
 	}

@@ -34,10 +34,9 @@ type runOutcome struct {
 	visits  map[int]float64 // by call link: calls per run, tries included
 	again   map[int]float64 // by call link: what a run with a message that is never processed calls more
 	guessed bool            // something of it was guessed
-	// throttled: what it calls may turn it away
-	throttled bool
-	random    bool    // more than one time is random, so that chances of lateness are estimates
-	stated    float64 // the chance of failing by stated `fails` shares alone
+	away    bool            // what it calls may turn it away
+	random  bool            // more than one time is random, so that chances of lateness are estimates
+	stated  float64         // the chance of failing by stated `fails` shares alone
 }
 
 // outcome works out the run at a state; a cycle of waiting calls fails.
@@ -47,7 +46,7 @@ func (a *Analysis) outcome(s int, m mode) *runOutcome {
 		return o
 	}
 	if m != usual {
-		if o := a.outcome(s, usual); !o.guessed && !o.throttled {
+		if o := a.outcome(s, usual); !o.guessed && !o.away {
 			g.outcomes[m][s] = o
 			return o
 		}
@@ -410,7 +409,7 @@ func (w *walker) call(l *graph.Link, alive law, failed func(law, string)) law {
 		o = o.turnedAway(w.a.turnsAway(l.To, w.mode))
 	}
 	w.out.guessed = w.out.guessed || o.guessed
-	w.out.throttled = w.out.throttled || o.throttled
+	w.out.away = w.out.away || o.away
 	w.out.random = w.out.random || o.random
 	if o.fails > 0 && o.why != "" {
 		w.out.why = o.why
@@ -500,7 +499,7 @@ func (w *walker) call(l *graph.Link, alive law, failed func(law, string)) law {
 // turnedAway returns an outcome for a caller that finds no free run with some chance.
 func (o *runOutcome) turnedAway(chance float64) *runOutcome {
 	c := *o
-	c.throttled = true
+	c.away = true
 	c.fails = 1 - (1-o.fails)*(1-chance)
 	c.success = o.success.times(1 - chance)
 	if o.fails > 0 {

@@ -154,15 +154,15 @@ func (a *Analysis) carried(to int) []arrival {
 			if !e.copies() || share < negligible || seen {
 				continue
 			}
-			needs := slices.Clone(at.needs)
-			switch to := a.node(a.states.all[e.to].node); {
+			needs, target := slices.Clone(at.needs), a.node(a.states.all[e.to].node)
+			switch {
 			case n.Kind.Runs():
 				needs.merge(a.closure(at.state))
-			case to.Kind.Runs():
+			case target.Kind.Runs():
 				needs.merge(a.closure(e.to))
 			}
-			if to := a.node(a.states.all[e.to].node); to.Kind.Channel() {
-				a.faults.addNode(needs, to.ID)
+			if target.Kind.Channel() {
+				a.faults.addNode(needs, target.ID)
 			}
 			work = append(work, walk{e.to, share, needs})
 		}

@@ -187,7 +187,8 @@ func turnedAwayShare(c int, all []offers) float64 {
 	return (low + high) / 2
 }
 
-// erlangB returns the share of offers that find c servers busy, for a load in Erlang.
+// erlangB returns the share of offers that find c servers busy, for a load in Erlang, by
+// the stable recursion of Erlang's first formula.
 func erlangB(c int, load float64) float64 {
 	b := 1.0
 	for k := 1; k <= c; k++ {

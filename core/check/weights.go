@@ -54,7 +54,7 @@ func (t three) times(o three) three { return three{product(t.usual, o.usual), t.
 func (a *Analysis) three(s int, of func(m mode) float64) three {
 	u := of(usual)
 	at := a.states.all[s]
-	if o := a.outcome(s, usual); !o.guessed && !o.throttled && at.how != asPoll && a.throttled[at.node] == 0 {
+	if o := a.outcome(s, usual); !o.guessed && !o.away && at.how != asPoll && a.throttled[at.node] == 0 {
 		return same(u)
 	}
 	b, w := of(best), of(worst)

@@ -8,22 +8,15 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"ironweir/core/check"
-	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
 )
 
 // lossOf returns what the analysis says of the messages of an entry, and the share of
-// them that a day of Poisson arrivals loses.
-func lossOf(t *testing.T, text, entry string) (says *check.Entry, loses float64) {
+// them that two days of Poisson arrivals lose.
+func lossOf(t *testing.T, text, entry string) (says check.Entry, loses float64) {
 	g, err := compiled(t, text)
 	require.NoError(t, err)
-	a := check.Analyse(g, nil)
-	e := a.Entries[entry]
-	return &e, lostShare(t, g, entry)
-}
-
-func lostShare(t *testing.T, g *graph.Graph, entry string) float64 {
 	s := *model.DefaultScenario()
 	s.Length = 48 * time.Hour
 	r, err := sim.Run(sim.Plan{Graph: g, Scenario: &s, Limits: sim.Limits{Events: 20_000_000}})
@@ -37,7 +30,7 @@ func lostShare(t *testing.T, g *graph.Graph, entry string) float64 {
 			}
 		}
 	}
-	return float64(lost) / float64(r.Nodes[g.NodeID(entry)].Copies)
+	return check.Analyse(g, nil).Entries[entry], float64(lost) / float64(r.Nodes[g.NodeID(entry)].Copies)
 }
 
 // A call that finds no free run fails: Erlang's loss formula, to which a run comes within

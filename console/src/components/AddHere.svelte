@@ -3,6 +3,7 @@
   import { tick } from "svelte";
   import type { Schemas } from "../lib/api";
   import type { Place } from "../lib/layout";
+  import { isName } from "../lib/names";
   import { freeName } from "../lib/written";
   import KindIcon from "./KindIcon.svelte";
 
@@ -47,7 +48,7 @@
     field?.select();
   }
   async function add() {
-    wrong = /^[a-z][a-z0-9-]{0,62}$/.test(name)
+    wrong = isName(name)
       ? await onplace(kind, name, screenToFlowPosition(at))
       : "Lower-case letters, digits and hyphens, a letter first.";
     if (!wrong) onclose();

@@ -71,7 +71,7 @@
     onchoose: (name: string, line: number) => void;
     onlink?: (id: string) => void;
     onadd?: (kind: string) => void;
-    onplace?: (kind: string, name: string, from: string) => Promise<string>; // adds a node, and a link to it; says why not
+    onplace?: (kind: string, name: string, from: string) => Promise<string>; // adds a node and a link to it, or says why not
     onconnect?: (from: string, to: string) => void;
     onremove?: () => void; // what is chosen
     onpicture?: (format: "svg" | "png") => void; // asks for the model as a picture

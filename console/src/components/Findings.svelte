@@ -3,8 +3,9 @@
   import ChevronRight from "carbon-icons-svelte/lib/ChevronRight.svelte";
   import type { Snippet } from "svelte";
   import Tools from "carbon-icons-svelte/lib/Tools.svelte";
-  import { api, sentence, type Finding, type Problem } from "../lib/api";
+  import { sentence, type Finding, type Problem } from "../lib/api";
   import { plain } from "../lib/code";
+  import { command } from "../lib/command";
   import { findingMatches, firstRemedies, groupFindings, many } from "../lib/finding-groups";
   import CodeText from "./CodeText.svelte";
 
@@ -42,12 +43,8 @@
 
   /** Shows a rule's page: what it means, and what to do. */
   async function explain(code: string) {
-    const { data, error } = await api.POST("/api/v1/commands/{command}", {
-      params: { path: { command: "explain" } },
-      body: { args: [code], files: {} },
-    });
-    const bytes = Uint8Array.from(atob(data?.out ?? ""), (c) => c.charCodeAt(0));
-    const text = error ? sentence(error) : new TextDecoder().decode(bytes);
+    const { out, error } = await command("explain", [code]);
+    const text = error ? sentence(error) : out;
     const recorded = text
       .trim()
       .split(/\n\n+/)
@@ -62,7 +59,7 @@
     <ul>
       {#each wrong as t, i (i)}
         <li class="error">
-          <button class="told" onclick={() => onchoose("", t.line)}
+          <button class="entry" onclick={() => onchoose("", t.line)}
             ><b>line {t.line}</b> <CodeText text={t.message} /></button
           >
         </li>
@@ -129,7 +126,7 @@
 
 {#snippet entry(f: Finding)}
   <li class={f.accepted ? "accepted" : f.severity} data-code={f.code}>
-    <button class="told" onclick={() => onchoose(f.nodes[0] ?? "", f.position.line)}>
+    <button class="entry" onclick={() => onchoose(f.nodes[0] ?? "", f.position.line)}>
       <b>{f.code} {f.title}</b>
       <span><CodeText text={f.message} /></span>
       {#if f.accepted}
@@ -239,18 +236,6 @@
     justify-content: space-between;
     gap: 0.5rem;
   }
-  .title {
-    display: flex;
-    align-items: center;
-    gap: 0.375rem;
-    padding: 0.375rem 0.5rem;
-    background: none;
-    border: none;
-    color: inherit;
-    font: inherit;
-    text-align: left;
-    cursor: pointer;
-  }
   .turn {
     display: inline-flex;
     flex: none;
@@ -266,25 +251,33 @@
   .group > ul {
     padding-left: 0.875rem;
   }
-  .told {
+  .entry,
+  .title {
     display: flex;
-    flex-direction: column;
-    gap: 0.125rem;
-    width: 100%;
-    padding: 0.375rem 0.625rem;
     background: none;
     border: none;
     color: inherit;
     font: inherit;
     text-align: left;
     cursor: pointer;
+  }
+  .entry {
+    flex-direction: column;
+    gap: 0.125rem;
+    width: 100%;
+    padding: 0.375rem 0.625rem;
     line-height: 1.35;
   }
-  .told:hover,
+  .title {
+    align-items: center;
+    gap: 0.375rem;
+    padding: 0.375rem 0.5rem;
+  }
+  .entry:hover,
   .title:hover {
     background: var(--cds-hover-ui);
   }
-  li > button:focus-visible {
+  button:focus-visible {
     outline: 2px solid var(--cds-focus, #0f62fe);
     outline-offset: -2px;
   }

@@ -4,6 +4,7 @@
   import { currentWorkspace } from "../lib/workspace.svelte";
   import { incoming } from "../lib/incoming";
   import { isActive, navigate, p } from "../router";
+  import { isName } from "../lib/names";
 
   let picker: HTMLInputElement;
   let over = $state(false);
@@ -108,7 +109,7 @@
   modalHeading="Import {file}"
   primaryButtonText="Keep it"
   secondaryButtonText="Cancel"
-  primaryButtonDisabled={!read || !/^[a-z][a-z0-9-]{0,62}$/.test(name)}
+  primaryButtonDisabled={!read || !isName(name)}
   on:click:button--secondary={() => (open = false)}
   on:submit={keep}
   selectorPrimaryFocus="#import-name"

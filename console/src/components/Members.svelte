@@ -3,6 +3,7 @@
   import TrashCan from "carbon-icons-svelte/lib/TrashCan.svelte";
   import { api, sentence, type Schemas } from "../lib/api";
   import { visitor } from "../lib/workspace.svelte";
+  import { isName } from "../lib/names";
 
   const { admin }: { admin: boolean } = $props();
 
@@ -120,6 +121,6 @@
       helperText="Lower-case letters, digits, hyphens"
       bind:value={fresh}
     />
-    <Button type="submit" size="field" disabled={!/^[a-z][a-z0-9-]{0,62}$/.test(fresh)}>Make a workspace</Button>
+    <Button type="submit" size="field" disabled={!isName(fresh)}>Make a workspace</Button>
   </Form>
 {/if}

@@ -4,6 +4,7 @@
   import { api, sentence, type Schemas } from "../lib/api";
   import { currentWorkspace } from "../lib/workspace.svelte";
   import { navigate } from "../router";
+  import { isName } from "../lib/names";
 
   let { open = $bindable(false), begin = "queue-worker" }: { open: boolean; begin?: string } = $props();
 
@@ -64,7 +65,7 @@
   modalHeading="New model"
   primaryButtonText="Make it"
   secondaryButtonText="Cancel"
-  primaryButtonDisabled={(!starter && !empty) || !/^[a-z][a-z0-9-]{0,62}$/.test(name)}
+  primaryButtonDisabled={(!starter && !empty) || !isName(name)}
   on:click:button--secondary={() => (open = false)}
   on:submit={create}
   selectorPrimaryFocus="#new-name"

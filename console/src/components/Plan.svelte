@@ -21,7 +21,7 @@
   const current = $derived(of === text ? plan : undefined);
 </script>
 
-<div class="plan" class:told={trouble || current}>
+<div class="plan" class:full={trouble || current}>
   {#if trouble}
     <p>{trouble}</p>
   {:else if !current}
@@ -52,7 +52,7 @@
   .plan {
     font-size: 0.75rem;
   }
-  .plan.told {
+  .plan.full {
     flex-basis: 100%;
     padding: 0.25rem 0.5rem 0.5rem;
   }

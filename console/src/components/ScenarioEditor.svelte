@@ -6,6 +6,7 @@
   import { currentWorkspace, visitor } from "../lib/workspace.svelte";
   import ScenarioForm from "./ScenarioForm.svelte";
   import TextEditor from "./TextEditor.svelte";
+  import { isName } from "../lib/names";
 
   let {
     model,
@@ -136,7 +137,7 @@ expect:
   modalHeading="New scenario"
   primaryButtonText="Make it"
   secondaryButtonText="Cancel"
-  primaryButtonDisabled={!/^[a-z][a-z0-9-]{0,62}$/.test(name) || scenarios.some((s) => s.name === name)}
+  primaryButtonDisabled={!isName(name) || scenarios.some((s) => s.name === name)}
   on:click:button--secondary={() => (making = false)}
   on:submit={make}
   selectorPrimaryFocus="#scenario-name"

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { Button, Modal } from "carbon-components-svelte";
   import { api, sentence, type Finding, type Schemas } from "../lib/api";
+  import { command } from "../lib/command";
   import { causes } from "../lib/finding-groups";
   import { condition, effectWords } from "../lib/guarantees";
   import { decisive, remediable, weakest } from "../lib/next";
@@ -57,28 +58,21 @@
   const lost = (b: Schemas["CheckBreach"]) =>
     "Lost at `" + (b.link || b.node) + "` " + condition(b.fault) + ": " + (causes[b.why] ?? b.why) + ".";
 
-  const encoded = (words: string) =>
-    btoa(Array.from(new TextEncoder().encode(words), (b) => String.fromCharCode(b)).join(""));
   /** Asks which guess decides: a few hundred runs of the scenario. */
   async function measure() {
     measuring = true;
-    const files: Record<string, string> = { "model.yaml": encoded(text) };
+    const files: Record<string, string> = { "model.yaml": text };
     const args = ["model.yaml", "-replications", "1", "-trajectories", "4", "-points", "0", "-format", "json"];
     if (scenario) {
-      files["scenario.yaml"] = encoded(scenario);
+      files["scenario.yaml"] = scenario;
       args.push("-scenario", "scenario.yaml");
     }
-    const { data, error } = await api.POST("/api/v1/commands/{command}", {
-      params: { path: { command: "sensitivity" } },
-      body: { args, files },
-    });
+    const { out, err, error } = await command("sensitivity", args, files);
     measuring = false;
-    const said = (base64?: string) =>
-      new TextDecoder().decode(Uint8Array.from(atob(base64 ?? ""), (c) => c.charCodeAt(0)));
     try {
-      measured = decisive(JSON.parse(said(data?.out))) ?? "none";
+      measured = decisive(JSON.parse(out)) ?? "none";
     } catch {
-      trouble = error ? sentence(error) : said(data?.err) || "The command printed no result.";
+      trouble = error ? sentence(error) : err || "The command printed no result.";
     }
   }
 </script>

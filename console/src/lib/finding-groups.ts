@@ -36,7 +36,7 @@ export function groupFindings(findings: Finding[]): FindingGroup[] {
   return [...all.filter((g) => g.severity !== "accepted"), ...all.filter((g) => g.severity === "accepted")];
 }
 
-/** Whether a finding is what somebody looks for: by its rule, its words or its nodes. */
+/** Whether a finding fits a search: by its rule, its words or its nodes. */
 export function findingMatches(f: Finding, looked: string): boolean {
   const wanted = looked.trim().toLowerCase();
   return [f.code, f.title, f.message, ...f.nodes, ...f.links].some((w) => w.toLowerCase().includes(wanted));

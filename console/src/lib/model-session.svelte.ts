@@ -1,12 +1,13 @@
 import { api, problems, sentence, type Board, type Finding, type Problem, type Schemas } from "./api";
 import { plain } from "./code";
+import { command } from "./command";
 import { keepDraft, readDraft } from "./draft";
 import { currentWorkspace } from "./workspace.svelte";
 import { freeName, patchAt } from "./written";
 
 export type Remedy = Finding["remedies"][number];
 
-/** What is told at the top of the page. */
+/** A message at the top of the page. */
 export interface Notice {
   kind: "error" | "success";
   title: string;
@@ -14,7 +15,7 @@ export interface Notice {
   stays?: boolean; // until it is closed
 }
 
-/** What somebody else saved while this was edited. */
+/** What another user saved while this was edited. */
 export interface Conflict {
   number: number;
   author: string;
@@ -41,7 +42,7 @@ export class ModelSession {
 
   readonly findings = $derived<Finding[]>(this.checked?.check?.findings ?? []);
   readonly unsaved = $derived(this.text !== this.saved);
-  /** Whether what somebody else saved says the same as this model: only comments or layout differ. */
+  /** Whether what another user saved says the same as this model: only comments or layout differ. */
   readonly alike = $derived.by(() => {
     const c = this.conflict?.difference?.changes;
     return (
@@ -187,12 +188,12 @@ export class ModelSession {
 
   /** Adds a node, and a link to it from another where one is given; says why not. */
   add(kind: string, name: string, from = "") {
-    // A schedule needs to be told when it fires.
+    // A schedule needs an interval.
     const node = kind === "schedule" ? { kind, every: "15m" } : kind === "workflow" ? { kind, do: [] } : { kind };
     return this.amend({ nodes: { [name]: node, ...(from ? { [from]: { links: { [name]: {} } } } : {}) } });
   }
 
-  /** Writes remedies into the text, one after the other, and tells what came of it. */
+  /** Writes remedies into the text, one after the other, and says whether it worked. */
   async apply(remedies: Remedy[]) {
     for (const remedy of remedies) {
       const why = await this.amend(remedy.patch);
@@ -218,7 +219,7 @@ export class ModelSession {
     };
   }
 
-  /** Saves the text as a revision, unless somebody else has saved meanwhile, which is shown. */
+  /** Saves the text as a revision, unless another user has saved meanwhile, which is shown. */
   async save(): Promise<boolean> {
     const { data, error } = await api.POST("/api/v1/workspaces/{workspace}/models/{name}/revisions", {
       params: { path: this.path, header: { "If-Match": `"${this.base}"` } },
@@ -242,7 +243,7 @@ export class ModelSession {
   /** Saves the model for what is kept or run of it. */
   before = async () => !this.unsaved || (await this.save());
 
-  /** Shows what somebody else saved meanwhile. */
+  /** Shows what another user saved meanwhile. */
   private async differ() {
     const latest = await api.GET("/api/v1/workspaces/{workspace}/models/{name}", { params: { path: this.path } });
     if (!latest.data) {
@@ -267,17 +268,10 @@ export class ModelSession {
 
   /** Draws the model as a picture; says why not. */
   async picture(format: "svg" | "png"): Promise<{ file?: Blob; why: string }> {
-    const bytes = new TextEncoder().encode(this.text);
-    const { data, error } = await api.POST("/api/v1/commands/{command}", {
-      params: { path: { command: "draw" } },
-      body: {
-        args: ["model.yaml", "-format", format, "-out", "picture", "-findings"],
-        files: { "model.yaml": btoa(Array.from(bytes, (b) => String.fromCharCode(b)).join("")) },
-      },
-    });
-    const made = data?.files?.["picture"];
-    if (error || !data || !made) return { why: error ? sentence(error) : atob(data?.err ?? "") };
-    const type = format === "svg" ? "image/svg+xml" : "image/png";
-    return { file: new Blob([Uint8Array.from(atob(made), (c) => c.charCodeAt(0))], { type }), why: "" };
+    const args = ["model.yaml", "-format", format, "-out", "picture", "-findings"];
+    const { file, err, error } = await command("draw", args, { "model.yaml": this.text });
+    const made = file("picture");
+    if (!made) return { why: error ? sentence(error) : err };
+    return { file: new Blob([made], { type: format === "svg" ? "image/svg+xml" : "image/png" }), why: "" };
   }
 }

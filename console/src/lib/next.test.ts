@@ -29,7 +29,7 @@ describe("what next", () => {
     expect(weakest([])).toBeUndefined();
   });
 
-  test("the change is one that a finding offers and nobody has accepted", () => {
+  test("the change is one of a finding that is not accepted", () => {
     const all = [
       { id: "1", accepted: { because: "known" }, remedies: [{}] },
       { id: "2", accepted: null, remedies: [] },

@@ -13,7 +13,7 @@ describe("the palette", () => {
     command("Nodes", "manifest-drop", { hint: "bucket" }),
     command("Nodes", "drop-box", { hint: "queue" }),
     command("Commands", "Undo", { hint: "Ctrl Z" }),
-    command("New model", "fan-out", { also: "one topic tells several consumers" }),
+    command("New model", "fan-out", { also: "one topic, several consumers" }),
   ];
   const texts = (looked: string) => found(all, looked).map((c) => c.text);
 

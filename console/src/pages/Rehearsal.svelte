@@ -22,6 +22,7 @@
   import LiveSend from "../components/LiveSend.svelte";
   import LiveTime from "../components/LiveTime.svelte";
   import { navigate, p, route } from "../router";
+  import { isName } from "../lib/names";
 
   const id = route.getParams("/w/:workspace/rehearsals/:id").id;
   const path = { workspace: currentWorkspace(), id };
@@ -266,7 +267,7 @@
   primaryButtonText="Keep"
   secondaryButtonText="Cancel"
   selectorPrimaryFocus="#kept-name"
-  primaryButtonDisabled={!/^[a-z][a-z0-9-]{0,62}$/.test(keeping?.name ?? "")}
+  primaryButtonDisabled={!isName(keeping?.name ?? "")}
   on:click:button--secondary={() => (keeping = undefined)}
   on:close={() => (keeping = undefined)}
   on:submit={keep}

@@ -25,6 +25,7 @@
   import { letters } from "../lib/letters.svelte";
   import { palette } from "../lib/palette.svelte";
   import { ModelSession } from "../lib/model-session.svelte";
+  import { isName } from "../lib/names";
   import { copied, freeName, pasted } from "../lib/written";
   import Board from "../components/Board.svelte";
   import Changes from "../components/Changes.svelte";
@@ -585,7 +586,7 @@
   modalHeading="Add {/^[aeiou]/.test(adding?.kind ?? '') ? 'an' : 'a'} {adding?.kind ?? 'node'}"
   primaryButtonText="Add node"
   secondaryButtonText="Cancel"
-  primaryButtonDisabled={!/^[a-z][a-z0-9-]{0,62}$/.test(adding?.name ?? "")}
+  primaryButtonDisabled={!isName(adding?.name ?? "")}
   selectorPrimaryFocus="#node-name"
   on:click:button--secondary={() => (adding = undefined)}
   on:close={() => (adding = undefined)}
