@@ -2,6 +2,7 @@ package sim
 
 import (
 	"ironweir/core/model"
+	"ironweir/core/sim/internal/random"
 )
 
 // advance goes through the actions of a run's phases until one takes time.
@@ -83,7 +84,7 @@ func (e *engine) repetitions(i uint32, r *run, s *send, m *message) int32 {
 			return 0
 		}
 	}
-	if l.Chance < 1 && e.plan.follow == nil && s.rng.unit() >= l.Chance {
+	if l.Chance < 1 && e.plan.follow == nil && s.rng.Unit() >= l.Chance {
 		return 0
 	}
 	n := int32(1)
@@ -94,10 +95,10 @@ func (e *engine) repetitions(i uint32, r *run, s *send, m *message) int32 {
 			x = 0
 		}
 		n = int32(min(x, 1e6))
-	case s.count.shape != constant || s.count.a != 1:
-		x := s.count.draw(s.rng)
+	case s.count.Shape != random.Constant || s.count.A != 1:
+		x := s.count.Draw(s.rng)
 		n = int32(x)
-		if frac := x - float64(n); frac > 0 && s.rng.unit() < frac {
+		if frac := x - float64(n); frac > 0 && s.rng.Unit() < frac {
 			n++ // 2.5 is 2 or 3, 2.5 in the mean
 		}
 	}
@@ -221,7 +222,7 @@ func (e *engine) startsWith(r *run) bool {
 // only by an incident that says so [IN-19].
 func (e *engine) read(i uint32, s *send) bool {
 	n := &e.nodes[s.link.To]
-	if n.readsFail > 0 && n.rng.happens(n.readsFail) {
+	if n.readsFail > 0 && n.rng.Happens(n.readsFail) {
 		return e.callFailed(i, errRejected, false)
 	}
 	return true

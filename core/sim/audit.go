@@ -10,8 +10,8 @@ import (
 func (e *engine) audit() error {
 	under := make([]int64, len(e.nodes))
 	rest := make([]int64, len(e.nodes))
-	for i := uint32(1); i < e.copies.count; i++ {
-		c := e.copies.at(i)
+	for i := uint32(1); i < e.copies.Count; i++ {
+		c := e.copies.At(i)
 		if c.journey == 0 || c.flags&(done|duplicate) != 0 {
 			continue
 		}
@@ -31,7 +31,7 @@ func (e *engine) audit() error {
 			return fmt.Errorf(
 				"the ledger of %s does not add up at %v: %d entered, %d are accounted for (a fault of the engine; please report the model)",
 				n.name,
-				e.instant(e.now),
+				e.instant(e.Now),
 				n.copies,
 				sum,
 			)
@@ -63,24 +63,24 @@ func (e *engine) auditLimits(n *node) error {
 		return fmt.Errorf(
 			"%s at %v: %s (a fault of the engine; please report the model)",
 			n.name,
-			e.instant(e.now),
+			e.instant(e.Now),
 			fmt.Sprintf(format, args...),
 		)
 	}
-	if n.capacity > 0 && n.depth.count > n.capacity {
-		return fault("it holds %d messages and has room for %d", n.depth.count, n.capacity)
+	if n.capacity > 0 && n.depth.Count > n.capacity {
+		return fault("it holds %d messages and has room for %d", n.depth.Count, n.capacity)
 	}
-	if limit := n.concurrency; limit > 0 && !e.squeezed(n.id) && n.active.count > limit {
-		return fault("%d concurrent runs, at most %d", n.active.count, limit)
+	if limit := n.concurrency; limit > 0 && !e.squeezed(n.id) && n.active.Count > limit {
+		return fault("%d concurrent runs, at most %d", n.active.Count, limit)
 	}
 	q := n.queue
 	if q == nil || q.feed != nil {
 		return nil
 	}
-	for i, last := q.leases.head, int64(0); i != 0; i = e.copies.at(i).next {
-		c := e.copies.at(i)
+	for i, last := q.leases.head, int64(0); i != 0; i = e.copies.At(i).next {
+		c := e.copies.At(i)
 		due := e.inFlightOf(c).due
-		if due < last || due < e.now || due > e.now+q.lease || c.flags&leased == 0 {
+		if due < last || due < e.Now || due > e.Now+q.lease || c.flags&leased == 0 {
 			return fault(
 				"the lease of message %d ends at %v, after one that ends at %v",
 				c.age,

@@ -32,7 +32,7 @@ func (e *engine) call(i uint32, s *send, m *message) bool {
 	if e.inLoop[l.To] >= 0 {
 		r.own.passes = e.countPass(callee, r.own.node, r.own.passes)
 	}
-	e.journeys.at(m.journey).refs++
+	e.journeys.At(m.journey).refs++
 	e.runs[i].timer = 0
 	e.begin(c)
 	return false

@@ -24,10 +24,10 @@ func (e *engine) land(n *node, via int32, i uint32, m *message, f copyFlags) {
 	if n.direct && n.failsNowShare < 0 && !d.paused && !d.refused && d.wrap == unwrapped && f&duplicate == 0 &&
 		e.trace == nil {
 		if n.queue == nil {
-			e.scheduleNow(evFan, i)
+			e.ScheduleNow(evFan, i)
 			return
 		}
-		e.enqueueSimple(n, e.copies.at(i), i)
+		e.enqueueSimple(n, e.copies.At(i), i)
 		e.wantPull(n)
 		return
 	}
@@ -36,8 +36,8 @@ func (e *engine) land(n *node, via int32, i uint32, m *message, f copyFlags) {
 	}
 	switch {
 	case n.kind == model.Function || n.kind == model.Workflow || n.kind == model.Outside || n.kind == model.Endpoint:
-		e.countDepth(n, e.copies.at(i))
-		e.scheduleNow(evOffer, i)
+		e.countDepth(n, e.copies.At(i))
+		e.ScheduleNow(evOffer, i)
 	default:
 		if d.wrap != unwrapped {
 			e.wrapCopy(i, d.wrap)
@@ -48,7 +48,7 @@ func (e *engine) land(n *node, via int32, i uint32, m *message, f copyFlags) {
 
 // wrapCopy wraps the payload of a copy on its way to a channel.
 func (e *engine) wrapCopy(i uint32, w envelope) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	m := e.messageOf(c)
 	var from *graph.Node
 	if via := e.deliveries[c.via].link; via >= 0 {
@@ -61,8 +61,8 @@ func (e *engine) wrapCopy(i uint32, w envelope) {
 
 // tryAgain comes when a back-off is over.
 func (e *engine) tryAgain(i uint32) {
-	e.waitsNoMore(e.copies.at(i))
-	n := &e.nodes[e.copies.at(i).node]
+	e.waitsNoMore(e.copies.At(i))
+	n := &e.nodes[e.copies.At(i).node]
 	if n.kind.Channel() {
 		e.attemptWrite(i)
 		return
@@ -72,7 +72,7 @@ func (e *engine) tryAgain(i uint32) {
 
 // hold keeps a copy whose link is paused, until it is resumed.
 func (e *engine) hold(i uint32) bool {
-	d := &e.deliveries[e.copies.at(i).via]
+	d := &e.deliveries[e.copies.At(i).via]
 	if !d.paused {
 		return false
 	}
@@ -85,12 +85,12 @@ func (e *engine) attemptWrite(i uint32) {
 	if e.hold(i) {
 		return
 	}
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	n := &e.nodes[c.node]
 	c.tries++
 	if takes := n.drawTakes(); takes > 0 {
 		c.flags |= writing
-		e.inFlightFor(c).timer = e.schedule(e.now+takes, evWritten, i)
+		e.inFlightFor(c).timer = e.Schedule(e.Now+takes, evWritten, i)
 		return
 	}
 	e.written(i)
@@ -98,7 +98,7 @@ func (e *engine) attemptWrite(i uint32) {
 
 // written comes when the time of a delivering write is over.
 func (e *engine) written(i uint32) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	c.flags &^= writing
 	d := &e.deliveries[c.via]
 	n := &e.nodes[c.node]
@@ -128,22 +128,22 @@ func (e *engine) written(i uint32) {
 // late.
 func (e *engine) backOff(i uint32, d *delivery, k int, cause Fate) {
 	wait := e.jittered(d.policy.Backoff(k), d)
-	c := e.copies.at(i)
-	if d.policy.GiveUp > 0 && e.now+wait-c.born > d.policy.GiveUp {
+	c := e.copies.At(i)
+	if d.policy.GiveUp > 0 && e.Now+wait-c.born > d.policy.GiveUp {
 		e.giveUp(i, GivenUp)
 		return
 	}
 	if e.trace != nil {
 		e.trace.waits(e, i, wait, cause)
 	}
-	e.inFlightFor(c).timer = e.schedule(e.now+wait, evTry, i)
+	e.inFlightFor(c).timer = e.Schedule(e.Now+wait, evTry, i)
 }
 
 func (e *engine) jittered(wait int64, d *delivery) int64 {
 	if d.policy.Jitter == 0 || d.jitter == nil {
 		return wait
 	}
-	return max(int64(float64(wait)*(1+d.policy.Jitter*(2*d.jitter.unit()-1))), minWait)
+	return max(int64(float64(wait)*(1+d.policy.Jitter*(2*d.jitter.Unit()-1))), minWait)
 }
 
 // rejects tells why a write to a channel is turned away, or noFate.
@@ -161,7 +161,7 @@ func (e *engine) rejects(n *node, m *message, con uint32, refused bool) Fate {
 // declinesNow tells why a channel has no room for a write now, or rejects it, or noFate.
 func (e *engine) declinesNow(n *node, m *message, con uint32) Fate {
 	switch {
-	case n.capacity > 0 && n.depth.count+e.planned[place{n.id, -1}] >= n.capacity:
+	case n.capacity > 0 && n.depth.Count+e.planned[place{n.id, -1}] >= n.capacity:
 		return Overflow
 	case e.failsNow(n):
 		return Rejected
@@ -178,7 +178,7 @@ func (e *engine) declinesNow(n *node, m *message, con uint32) Fate {
 
 // giveUp ends a delivery: the original goes to the dead-letter, or is lost.
 func (e *engine) giveUp(i uint32, cause Fate) {
-	d := &e.deliveries[e.copies.at(i).via]
+	d := &e.deliveries[e.copies.At(i).via]
 	if d.dead >= 0 {
 		e.deadLetter(i, d.dead)
 		e.finish(i, Passed)
@@ -189,7 +189,7 @@ func (e *engine) giveUp(i uint32, cause Fate) {
 
 // deadLetter sends the original of a copy to a dead-letter node.
 func (e *engine) deadLetter(i uint32, to int32) {
-	m := e.messageOf(e.copies.at(i))
+	m := e.messageOf(e.copies.At(i))
 	m.aside, m.tries = true, 0
 	if e.trace != nil {
 		e.trace.sendsDead(e, i, to)
@@ -197,7 +197,7 @@ func (e *engine) deadLetter(i uint32, to int32) {
 	n := &e.nodes[to]
 	letter := e.newCopy(n, n.ownWay, &m, m.content, 0)
 	if n.queue != nil && n.queue.carryAge {
-		e.copies.at(letter).born = e.copies.at(i).born
+		e.copies.At(letter).born = e.copies.At(i).born
 	}
 	e.land(n, n.ownWay, letter, &m, 0)
 }
@@ -205,12 +205,12 @@ func (e *engine) deadLetter(i uint32, to int32) {
 // stand lets a written message take its place in a channel.
 func (e *engine) stand(n *node, i uint32) { n.standFunc(e, n, i) }
 
-func (e *engine) standInTopic(n *node, i uint32) { e.scheduleNow(evFan, i) }
+func (e *engine) standInTopic(n *node, i uint32) { e.ScheduleNow(evFan, i) }
 
 // fan hands what stands in a topic, bucket or schedule to each link that takes
 // it.
 func (e *engine) fan(i uint32) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	n := &e.nodes[c.node]
 	if n.fans && c.flags&duplicate == 0 {
 		e.fanFast(n, i)
@@ -262,7 +262,7 @@ func (e *engine) fan(i uint32) {
 			pass |= change & deletion // what happened to the object: its event's type
 		}
 		e.deliver(int32(id), &m, m.content, pass)
-		if second == 0 && n.twice > 0 && n.twiceLuck.unit() < n.twice {
+		if second == 0 && n.twice > 0 && n.twiceLuck.Unit() < n.twice {
 			e.nodes[l.To].redelivered++
 			e.deliver(int32(id), &m, m.content, pass|duplicate)
 		}
@@ -272,8 +272,8 @@ func (e *engine) fan(i uint32) {
 
 // deliverTwice draws whether a queue's message is handed out a second time.
 func (e *engine) deliverTwice(n *node, i uint32) {
-	c := e.copies.at(i)
-	if n.twice == 0 || c.flags&(done|atRest) != 0 || n.twiceLuck.unit() >= n.twice {
+	c := e.copies.At(i)
+	if n.twice == 0 || c.flags&(done|atRest) != 0 || n.twiceLuck.Unit() >= n.twice {
 		return
 	}
 	n.redelivered++
@@ -359,9 +359,9 @@ func (e *engine) contentFor(l *graph.Link, m *message, s *send, item any, index 
 	}
 	f := expr.Filling{
 		Subject: old.key(),
-		ID:      e.journeys.at(m.journey).id(),
+		ID:      e.journeys.At(m.journey).id(),
 		Seq:     s.sequence,
-		Time:    e.instant(e.now),
+		Time:    e.instant(e.Now),
 		Data:    con.data,
 	}
 	con.subject = l.Key.Append(con.subject, &f)

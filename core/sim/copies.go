@@ -3,6 +3,12 @@ package sim
 import (
 	"unsafe"
 
+	"ironweir/core/sim/internal/stats"
+
+	"ironweir/core/sim/internal/arena"
+
+	"ironweir/core/sim/internal/random"
+
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -105,8 +111,8 @@ type journey struct {
 	failed bool // some copy ended badly
 }
 
-func (j *journey) id() uint64   { return j.name >> indexBits }
-func (j *journey) entry() int32 { return int32(j.name & maxIndex) }
+func (j *journey) id() uint64   { return j.name >> arena.IndexBits }
+func (j *journey) entry() int32 { return int32(j.name & arena.MaxIndex) }
 
 // content is what a message says; copies share it.
 type content struct {
@@ -154,25 +160,25 @@ type delivery struct {
 	wrap    envelope
 	except  []int16
 	held    []uint32 // copies that wait for the link to be resumed
-	jitter  *randomStream
+	jitter  *random.Stream
 }
 
 // newJourney makes the record of a message that comes in at a node now.
 func (e *engine) newJourney(entry int32) (uint32, *journey) {
 	i := e.freeJour
 	if i != 0 {
-		e.freeJour = uint32(e.journeys.at(i).name)
+		e.freeJour = uint32(e.journeys.At(i).name)
 	} else {
-		i = e.journeys.add()
+		i = e.journeys.Add()
 	}
 	e.nextJour++
-	j := e.journeys.at(i)
-	*j = journey{name: e.nextJour<<indexBits | uint64(entry), born: e.now}
+	j := e.journeys.At(i)
+	*j = journey{name: e.nextJour<<arena.IndexBits | uint64(entry), born: e.Now}
 	return i, j
 }
 
 func (e *engine) releaseJourney(i uint32) {
-	if j := e.journeys.at(i); j.refs > 1 {
+	if j := e.journeys.At(i); j.refs > 1 {
 		j.refs--
 	} else {
 		e.closeJourney(j)
@@ -211,7 +217,7 @@ func (e *engine) newContent() uint32 {
 	}
 	c := &e.contents[i]
 	e.lastEvent++
-	*c = content{subject: c.subject[:0], source: -1, made: e.now, serial: e.lastEvent, refs: 1}
+	*c = content{subject: c.subject[:0], source: -1, made: e.Now, serial: e.lastEvent, refs: 1}
 	return i
 }
 
@@ -230,10 +236,10 @@ func (e *engine) dropContent(i uint32) {
 func (e *engine) copySlot() uint32 {
 	i := e.freeCopy
 	if i != 0 {
-		e.freeCopy = e.copies.at(i).next
+		e.freeCopy = e.copies.At(i).next
 		return i
 	}
-	return e.copies.add()
+	return e.copies.Add()
 }
 
 // comes lets a record, whatever it held before, be that of a copy that comes to a
@@ -248,14 +254,14 @@ func (c *copyRecord) comes(now int64, age uint64, via, node int32) {
 // to the content.
 func (e *engine) newCopy(n *node, via int32, m *message, con uint32, flags copyFlags) uint32 {
 	i := e.copySlot()
-	c := e.copies.at(i)
-	c.comes(e.now, e.sequence(), via, int32(n.id))
+	c := e.copies.At(i)
+	c.comes(e.Now, e.Sequence(), via, int32(n.id))
 	c.journey, c.content, c.hops, c.passes, c.flags = m.journey, con, m.hops, m.passes, flags
 	if m.aside {
 		c.flags |= deadLettered
 	}
 	e.contents[con].refs++
-	j := e.journeys.at(m.journey)
+	j := e.journeys.At(m.journey)
 	j.refs++
 	if flags&duplicate != 0 {
 		return i
@@ -277,31 +283,31 @@ func (e *engine) newCopy(n *node, via int32, m *message, con uint32, flags copyF
 // finish gives a copy its fate. A copy at rest keeps its record, since its
 // fate may still change.
 func (e *engine) finish(i uint32, f Fate) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	n := &e.nodes[c.node]
 	if c.flags&duplicate != 0 {
 		e.vanish(i)
 		return
 	}
 	if c.flags&atRest != 0 {
-		e.journeys.at(c.journey).open++
+		e.journeys.At(c.journey).open++
 		e.live++
 		n.fates[n.restFate(c)]--
 		c.flags &^= atRest
 	}
 	n.fates[f]++
 	e.standsNoMore(n, c)
-	j := e.journeys.at(c.journey)
+	j := e.journeys.At(c.journey)
 	j.open--
 	e.live--
 	if f.Loss() || f == Returned || f == Parked {
 		j.failed = true
 		if f.Loss() && e.firstLoss < 0 {
-			e.firstLoss = e.now
+			e.firstLoss = e.Now
 		}
 	}
-	if e.now >= e.warm {
-		n.time.add(e.now - c.born)
+	if e.Now >= e.warm {
+		n.time.Add(e.Now - c.born)
 		switch {
 		case f == Handled && n.queue != nil:
 			e.arrivedAt(&e.nodes[e.handledBy], j)
@@ -324,12 +330,12 @@ func (e *engine) standsNoMore(n *node, c *copyRecord) {
 		return
 	}
 	c.flags &^= countedInDepth
-	n.depth.fall(e.now)
+	n.depth.Fall(e.Now)
 	if n.home != nil {
-		n.home.depth.fall(e.now)
+		n.home.depth.Fall(e.Now)
 	}
 	if e.storage {
-		n.byteSeconds += float64(e.contents[c.content].size) * float64(e.now-c.born) * 1e-9
+		n.byteSeconds += float64(e.contents[c.content].size) * float64(e.Now-c.born) * 1e-9
 	}
 }
 
@@ -339,15 +345,15 @@ func (e *engine) countDepth(n *node, c *copyRecord) {
 		return
 	}
 	c.flags |= countedInDepth
-	n.depth.rise(e.now)
+	n.depth.Rise(e.Now)
 	if n.home != nil {
-		n.home.depth.rise(e.now)
+		n.home.depth.Rise(e.Now)
 	}
 }
 
 // vanish ends a second delivery, which has no fate.
 func (e *engine) vanish(i uint32) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	e.standsNoMore(&e.nodes[c.node], c)
 	c.flags |= done
 	if e.inFlightOf(c).held == 0 {
@@ -357,7 +363,7 @@ func (e *engine) vanish(i uint32) {
 
 // rest lets a copy lie where nothing leaves: arrived, or parked.
 func (e *engine) rest(i uint32) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	n := &e.nodes[c.node]
 	if c.flags&duplicate != 0 {
 		e.leaveQueue(n, i, noFate)
@@ -366,13 +372,13 @@ func (e *engine) rest(i uint32) {
 	c.flags |= atRest
 	f := n.restFate(c)
 	n.fates[f]++
-	j := e.journeys.at(c.journey)
+	j := e.journeys.At(c.journey)
 	j.open--
 	e.live--
 	if f == Parked {
 		j.failed = true
 	}
-	if e.now >= e.warm {
+	if e.Now >= e.warm {
 		e.arrivedAt(n, j)
 	}
 	if e.trace != nil {
@@ -389,17 +395,17 @@ func (n *node) restFate(c *copyRecord) Fate {
 
 // arrivedAt notes how long a message took from where it came in to a node.
 func (e *engine) arrivedAt(n *node, j *journey) {
-	e.latencyTo(n, j.entry()).add(e.now - j.born)
+	e.latencyTo(n, j.entry()).Add(e.Now - j.born)
 }
 
-func (e *engine) latencyTo(n *node, entry int32) *histogramSlot {
+func (e *engine) latencyTo(n *node, entry int32) *stats.LiveHistogram {
 	row := e.latency[entry]
 	if row == nil {
-		row = make([]*histogramSlot, len(e.g.Nodes))
+		row = make([]*stats.LiveHistogram, len(e.g.Nodes))
 		e.latency[entry] = row
 	}
 	if row[n.id] == nil {
-		t := e.space.newTimes()
+		t := e.histograms.New()
 		row[n.id] = &t
 	}
 	return row[n.id]
@@ -421,7 +427,7 @@ func (e *engine) releaseUnhandled(c *copyRecord, i uint32) {
 
 // letGo drops a batch's hold on a copy.
 func (e *engine) letGo(i uint32) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	h := e.inFlightFor(c)
 	h.held--
 	if h.held == 0 && c.flags&done != 0 {
@@ -456,8 +462,8 @@ func (e *engine) eventOfMessage(m *message, kind string) *expr.Event {
 	}
 	ev.Hops, ev.Try = int(m.hops), int(m.tries)
 	ev.Time = e.timeOf(c)
-	j := e.journeys.at(m.journey)
-	ev.Age = e.instant(e.now).Sub(e.instant(j.born))
+	j := e.journeys.At(m.journey)
+	ev.Age = e.instant(e.Now).Sub(e.instant(j.born))
 	ev.ID, ev.Number = e.eventID(m)
 	return ev
 }

@@ -5,7 +5,7 @@ import "ironweir/core/model"
 // request takes a request at an endpoint: it checks the rate, then passes on
 // what its links take.
 func (e *engine) request(i uint32, n *node) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	gn := &e.g.Nodes[n.id]
 	m := e.messageOf(c)
 	taken := false
@@ -34,7 +34,7 @@ func (e *engine) request(i uint32, n *node) {
 	case n.accepts != nil && n.accepts.Fits(e.eventOfMessage(&m, "request").Data) != nil:
 		e.answer(i, n, errAccepts, 400)
 		return
-	case !n.bucket.take(e.now):
+	case !n.bucket.take(e.Now):
 		n.throttled++
 		e.answer(i, n, errThrottled, 429)
 		return
@@ -72,7 +72,7 @@ func (e *engine) answer(i uint32, n *node, failure, status int16) {
 		n.timeouts++
 	}
 	if e.observer != nil {
-		e.observer.answered(e.copies.at(i), status)
+		e.observer.answered(e.copies.At(i), status)
 	}
 	if e.trace != nil {
 		e.trace.answers(e, i, failure, status)

@@ -13,38 +13,44 @@ import (
 	"time"
 	"unsafe"
 
+	"ironweir/core/sim/internal/clock"
+
+	"ironweir/core/sim/internal/stats"
+
+	"ironweir/core/sim/internal/arena"
+
+	"ironweir/core/sim/internal/random"
+
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
 
-type eventKind uint8
-
 const (
-	evArrive   eventKind = iota // traffic: the next message from outside
-	evReplay                    // traffic: the next message of a replay
-	evFire                      // node: a schedule fires
-	evFan                       // copy: a channel or schedule hands it to its links
-	evOffer                     // copy: an intake is offered to its function
-	evTry                       // copy: a back-off is over, deliver again
-	evWritten                   // copy: the time of a delivering write is over
-	evPull                      // node: the readers of a queue take what is visible
-	evFill                      // batch: it has waited long enough for more
-	evVisible                   // copy: a delay or back-off in a queue is over
-	evLease                     // node: the oldest lease of a queue ends
-	evAge                       // node: the retention of a queue's oldest message ends
-	evReader                    // reader: its pause after a throttle is over
-	evFeed                      // reader: something has changed for a partition, or what it waited for is over
-	evLife                      // node: the life of the oldest object is over
-	evFastRun                   // copy: a run on the fast path is over
-	evBatch                     // batch: its run on the fast path is over
-	evTask                      // thread: what a workflow waited for is over
-	evRun                       // run: what it waited for is over
-	evTimeout                   // run
-	evIncident                  // incident: starts or ends
-	evSendBack                  // incident: moves the next message
-	evSample                    // the series take a point
-	evWarm                      // the warm-up is over
+	evArrive   clock.Kind = iota // traffic: the next message from outside
+	evReplay                     // traffic: the next message of a replay
+	evFire                       // node: a schedule fires
+	evFan                        // copy: a channel or schedule hands it to its links
+	evOffer                      // copy: an intake is offered to its function
+	evTry                        // copy: a back-off is over, deliver again
+	evWritten                    // copy: the time of a delivering write is over
+	evPull                       // node: the readers of a queue take what is visible
+	evFill                       // batch: it has waited long enough for more
+	evVisible                    // copy: a delay or back-off in a queue is over
+	evLease                      // node: the oldest lease of a queue ends
+	evAge                        // node: the retention of a queue's oldest message ends
+	evReader                     // reader: its pause after a throttle is over
+	evFeed                       // reader: something has changed for a partition, or what it waited for is over
+	evLife                       // node: the life of the oldest object is over
+	evFastRun                    // copy: a run on the fast path is over
+	evBatch                      // batch: its run on the fast path is over
+	evTask                       // thread: what a workflow waited for is over
+	evRun                        // run: what it waited for is over
+	evTimeout                    // run
+	evIncident                   // incident: starts or ends
+	evSendBack                   // incident: moves the next message
+	evSample                     // the series take a point
+	evWarm                       // the warm-up is over
 )
 
 // Limits end a replication early, with what it has.
@@ -96,10 +102,10 @@ type Arrival struct {
 type engine struct {
 	depth int // of runs that start within the start of others
 	// what every event touches: near its start, so that instructions are short
-	copies    records[copyRecord]
-	inFlights records[inFlight]
-	journeys  records[journey]
-	clock
+	copies    arena.Records[copyRecord]
+	inFlights arena.Records[inFlight]
+	journeys  arena.Records[journey]
+	clock.Clock
 	lanes []*fastLink // by node
 	tally tally
 	warm  int64 // before it nothing is put into statistics
@@ -136,14 +142,15 @@ type engine struct {
 	freeThread uint32
 	readers    []reader
 	threads    []thread
-	taskLuck   *randomStream
+	taskLuck   *random.Stream
 	feedOf     []int32 // by link: the node that stands for a stream's reader, or -1
 
 	errors     []string // names of errors, by number
 	errorID    map[string]int16
-	event      expr.Event         // scratch for expressions and filters
-	latency    [][]*histogramSlot // by entry and node; rows where something has arrived
-	space      *space
+	event      expr.Event               // scratch for expressions and filters
+	latency    [][]*stats.LiveHistogram // by entry and node; rows where something has arrived
+	space      *arena.Space
+	histograms stats.Histograms
 	series     *Series
 	lastPoints []lastPoint
 	firstLoss  int64 // the first instant at which something was lost, -1: none was
@@ -190,7 +197,7 @@ func Run(plan Plan) (*Result, error) {
 
 // close gives the memory of messages back; the engine can do nothing any more.
 func (e *engine) close() {
-	e.space.free()
+	e.space.Free()
 }
 
 const stopInterval = 1 << 14 // events between two looks at Plan.Stop
@@ -199,7 +206,7 @@ func (e *engine) loop() error { return e.proceed(e.end, math.MaxInt64) }
 
 // proceed handles what is due before an instant, but at most so many events.
 func (e *engine) proceed(until, most int64) error {
-	e.goUntil(until)
+	e.GoUntil(until)
 	e.pauseAt = math.MaxInt64
 	if most < e.pauseAt-e.tally.events {
 		e.pauseAt = e.tally.events + most
@@ -207,24 +214,24 @@ func (e *engine) proceed(until, most int64) error {
 	e.checkAt = 0
 	for {
 		switch {
-		case e.uncontested():
-			next := e.popUncontested()
+		case e.Uncontested():
+			next := e.PopUncontested()
 			e.tally.events++
-			if next.kind() == evFastRun {
-				e.endFast(next.index())
+			if next.Kind() == evFastRun {
+				e.endFast(next.Index())
 			} else {
-				e.handle(next.kind(), next.index(), next.seq())
+				e.handle(next.Kind(), next.Index(), next.Seq())
 			}
-		case e.hasArrival():
+		case e.HasArrival():
 			e.tally.events++
-			e.arrive(e.arrival())
+			e.arrive(e.Arrival())
 		default:
-			next, ok := e.pop()
+			next, ok := e.Pop()
 			if !ok {
 				return nil
 			}
 			e.tally.events++
-			e.handle(next.kind(), next.index(), next.seq())
+			e.handle(next.Kind(), next.Index(), next.Seq())
 		}
 		if e.tally.events < e.checkAt {
 			continue
@@ -260,7 +267,7 @@ func (e *engine) mustStop() bool {
 		e.stopped = fmt.Sprintf("the limit of %d events", e.limits.Events)
 	case e.live >= e.limits.Copies:
 		e.stopped = fmt.Sprintf("the limit of %d messages in flight", e.limits.Copies)
-	case len(e.runs) > maxIndex-stopInterval || e.copies.count > maxIndex-stopInterval:
+	case len(e.runs) > arena.MaxIndex-stopInterval || e.copies.Count > arena.MaxIndex-stopInterval:
 		e.stopped = "more concurrent messages or runs than can be counted"
 	case e.memory() >= e.limits.Memory:
 		e.stopped = fmt.Sprintf("the limit of %s of memory", model.FormatSize(e.limits.Memory))
@@ -272,13 +279,13 @@ func (e *engine) mustStop() bool {
 
 // memory is about what the messages and runs under way take, in bytes.
 func (e *engine) memory() int64 {
-	return e.copies.bytes() + e.inFlights.bytes() + e.journeys.bytes() +
+	return e.copies.Bytes() + e.inFlights.Bytes() + e.journeys.Bytes() +
 		int64(cap(e.contents))*int64(
 			unsafe.Sizeof(content{})+32,
-		) + int64(cap(e.runs))*int64(unsafe.Sizeof(run{})) + e.coming.bytes() + e.timers.bytes() + e.outside.bytes()
+		) + int64(cap(e.runs))*int64(unsafe.Sizeof(run{})) + e.Clock.Bytes()
 }
 
-func (e *engine) handle(kind eventKind, i uint32, seq uint64) {
+func (e *engine) handle(kind clock.Kind, i uint32, seq uint64) {
 	switch kind {
 	case evArrive:
 		e.arrive(i)

@@ -29,7 +29,7 @@ func (e *engine) eventID(m *message) (string, uint64) {
 	case c.attributes != nil && c.attributes.ID != "":
 		return c.attributes.ID, 0
 	case c.source < 0:
-		return "", e.journeys.at(m.journey).id()
+		return "", e.journeys.At(m.journey).id()
 	}
 	return "", c.serial
 }

@@ -157,9 +157,9 @@ func (e *engine) fastFan(n *node) []fastSend {
 
 // fanFast hands what stands in a topic on.
 func (e *engine) fanFast(n *node, i uint32) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	e.contents[c.content].refs += int32(len(n.fast))
-	j := e.journeys.at(c.journey)
+	j := e.journeys.At(c.journey)
 	j.refs += int32(len(n.fast))
 	j.open += int32(len(n.fast))
 	e.fanOut(n, j, c.journey, c.content, c.hops, c.passes, c.flags&(deadLettered|deletion))
@@ -171,7 +171,7 @@ func (e *engine) fanFast(n *node, i uint32) {
 func (e *engine) fanOut(n *node, j *journey, jour, con uint32, hops, passes uint16, f copyFlags) {
 	j.copies += int32(len(n.fast))
 	e.live += len(n.fast)
-	each := copyRecord{born: e.now, journey: jour, content: con, hops: hops, passes: passes, flags: f}
+	each := copyRecord{born: e.Now, journey: jour, content: con, hops: hops, passes: passes, flags: f}
 	for k := range n.fast {
 		s := &n.fast[k]
 		s.d.offered++
@@ -179,9 +179,9 @@ func (e *engine) fanOut(n *node, j *journey, jour, con uint32, hops, passes uint
 		s.d.copies++
 		s.to.copies++
 		i := e.copySlot()
-		c := e.copies.at(i)
+		c := e.copies.At(i)
 		*c = each
-		c.age, c.via, c.node = e.sequence(), s.id, int32(s.to.id)
+		c.age, c.via, c.node = e.Sequence(), s.id, int32(s.to.id)
 		e.enqueueSimple(s.to, c, i)
 		e.wantPull(s.to)
 	}
@@ -196,26 +196,26 @@ func (e *engine) enterFast(n *node, way *delivery, con uint32) {
 	n.copies++
 	jour, j := e.newJourney(int32(n.id))
 	if n.queue == nil && n.fans && e.uncontestedNow() { // its message is gone before anybody could see it
-		e.sequence()
+		e.Sequence()
 		e.tally.events++
 		more := int32(len(n.fast))
 		e.contents[con].refs += more - 1
 		j.refs, j.open, j.copies = more, more, 1
 		e.fanOut(n, j, jour, con, 0, 0, 0)
 		n.fates[Passed]++
-		if e.now >= e.warm {
-			n.time.add(0)
+		if e.Now >= e.warm {
+			n.time.Add(0)
 		}
 		return
 	}
 	i := e.copySlot()
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	j.refs, j.open, j.copies = 1, 1, 1
-	c.comes(e.now, e.sequence(), n.outWay, int32(n.id))
+	c.comes(e.Now, e.Sequence(), n.outWay, int32(n.id))
 	c.journey, c.content, c.hops, c.passes, c.flags = jour, con, 0, 0, 0
 	e.live++
 	if n.queue == nil {
-		e.scheduleNow(evFan, i)
+		e.ScheduleNow(evFan, i)
 		return
 	}
 	e.enqueueSimple(n, c, i)
@@ -242,7 +242,7 @@ func (n *node) hasFastPath(e *engine) bool {
 		to := &e.nodes[l.To]
 		if !s.plain || l.Relation != model.RunWrite || l.Op != "" || l.Key != nil || l.Type != "" || l.Payload != nil || l.Size >= 0 || e.deliveries[id].refused ||
 			to.capacity > 0 || to.fails.EachTry > 0 ||
-			!to.takes.zero() ||
+			!to.takes.Zero() ||
 			to.stream != nil {
 			return false
 		}

@@ -1,6 +1,9 @@
 package sim
 
-import "ironweir/core/model"
+import (
+	"ironweir/core/model"
+	"ironweir/core/sim/internal/random"
+)
 
 // Batches on the fast path: a batch of a plain queue, for a function that only
 // works, needs no run record: the batch stands for it. fastpath_runs.go has those of
@@ -25,9 +28,9 @@ func (e *engine) setUpFastBatches() {
 // then its failures, as every run does.
 func (e *engine) startFast(f *node, b uint32) {
 	f.runs++
-	f.active.rise(e.now)
+	f.active.Rise(e.Now)
 	bt := &e.batches[b]
-	work := nanos(f.takes.draw(f.serviceRNG) * f.slow)
+	work := random.Nanos(f.takes.Draw(f.serviceRNG) * f.slow)
 	bt.failure = noError
 	if f.fails.PerMessage {
 		bt.failEach(f, f.shareNow(&f.fails))
@@ -41,8 +44,8 @@ func (e *engine) startFast(f *node, b uint32) {
 		return
 	}
 	e.tally.fast++
-	bt.started = e.now
-	e.schedule(e.now+work, evBatch, b)
+	bt.started = e.Now
+	e.Schedule(e.Now+work, evBatch, b)
 }
 
 // endFastBatch comes when the run of a batch on the fast path is over.
@@ -54,9 +57,9 @@ func (e *engine) endFastBatch(b uint32) {
 	} else if why := bt.firstFailure(); why != noError {
 		f.failed(why)
 	}
-	if e.now >= e.warm {
-		f.runTime.add(e.now - bt.started)
+	if e.Now >= e.warm {
+		f.runTime.Add(e.Now - bt.started)
 	}
-	f.active.fall(e.now)
+	f.active.Fall(e.Now)
 	e.batchDone(b, f, bt.failure, false)
 }

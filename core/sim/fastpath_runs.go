@@ -1,5 +1,10 @@
 package sim
 
+import (
+	"ironweir/core/sim/internal/clock"
+	"ironweir/core/sim/internal/random"
+)
+
 // pullFast takes what the readers of a lane can, and tells whether it leaves
 // something for the general way.
 func (e *engine) pullFast(ln *fastLink) bool {
@@ -8,12 +13,12 @@ func (e *engine) pullFast(ln *fastLink) bool {
 		if slot < 0 {
 			return false
 		}
-		c := e.copies.at(i)
-		if ln.f.active.count >= ln.limit || !e.takesNow(ln, c) {
+		c := e.copies.At(i)
+		if ln.f.active.Count >= ln.limit || !e.takesNow(ln, c) {
 			return true
 		}
 		ln.rl.occupy()
-		ln.f.active.rise(e.now)
+		ln.f.active.Rise(e.Now)
 		e.beginFast(ln, c, i, uint32(slot))
 	}
 	return false
@@ -21,7 +26,7 @@ func (e *engine) pullFast(ln *fastLink) bool {
 
 // takesNow tells whether a lane's message can be handed out as it is: nobody has it.
 func (e *engine) takesNow(ln *fastLink, c *copyRecord) bool {
-	return c.inFlight == 0 && ln.rl.mayTry(c, e.now)
+	return c.inFlight == 0 && ln.rl.mayTry(c, e.Now)
 }
 
 // beginFast takes the first message that is visible and starts its run, for
@@ -32,55 +37,55 @@ func (e *engine) takesNow(ln *fastLink, c *copyRecord) bool {
 func (e *engine) beginFast(ln *fastLink, c *copyRecord, i, slot uint32) {
 	f := ln.f
 	var work int64
-	if f.takes.shape == exponential {
-		work = nanos(f.takes.a * f.serviceRNG.exponential() * f.slow)
+	if f.takes.Shape == random.Exponential {
+		work = random.Nanos(f.takes.A * f.serviceRNG.Exponential() * f.slow)
 	} else {
-		work = nanos(f.takes.draw(f.serviceRNG) * f.slow)
+		work = random.Nanos(f.takes.Draw(f.serviceRNG) * f.slow)
 	}
 	failure := noError
 	share := ln.share // drawn as happens does, of which only this is compiled into this function
-	if share > 0 && (share >= 1 || unitOf(f.rng.Uint64()) < share) ||
+	if share > 0 && (share >= 1 || random.UnitOf(f.rng.Uint64()) < share) ||
 		ln.dooms && e.failsForGood(f, f.fails.ForGood, c.age) {
 		failure = f.failName
 	}
-	now := e.now
+	now := e.Now
 	ln.front.head = c.next
 	if c.flags&(begun|duplicate) == 0 && now >= e.warm {
-		ln.n.wait.add(now - c.born)
+		ln.n.wait.Add(now - c.born)
 	}
 	c.flags = c.flags&^visible | begun
 	c.tries++
 	lent := ln.rl.first + slot + 1
 	c.inFlight = lent
-	h := e.inFlights.at(lent)
-	seq := e.seq
+	h := e.inFlights.At(lent)
+	seq := e.Seq
 	h.due, h.timer, h.lastFail = now, seq, failure // of the lease: when it began, and its name
 	f.runs++
 	e.tally.fast++
-	if 0 < work && work <= ln.most && e.coming.last < inOrder {
-		e.seq = seq + 2
-		e.coming.insertNewest(uint64(now+work), packed(seq+1, evFastRun, i)) // as at does, for the same reason
+	if 0 < work && work <= ln.most && e.Coming.Last < clock.InOrder {
+		e.Seq = seq + 2
+		e.Coming.InsertNewest(uint64(now+work), clock.Word(seq+1, evFastRun, i)) // as at does, for the same reason
 		return
 	}
-	e.seq = seq + 1
+	e.Seq = seq + 1
 	switch {
 	case work > ln.most:
 		h.lastFail = noError
 		e.leaveFastPath(ln.n, ln.rl, i, work, failure)
 	case work <= 0:
-		e.scheduleNow(evFastRun, i)
+		e.ScheduleNow(evFastRun, i)
 	default:
-		e.schedule(now+work, evFastRun, i)
+		e.Schedule(now+work, evFastRun, i)
 	}
 }
 
 // leaveFastPath puts a run that has just started on the general way.
 func (e *engine) leaveFastPath(n *node, rl *readerLink, i uint32, work int64, failure int16) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	q := n.queue
 	c.flags |= leased
 	h := e.inFlightFor(c)
-	h.due = e.now + q.lease
+	h.due = e.Now + q.lease
 	e.putLast(&q.leases, c, i)
 	if q.leaseSeq == 0 {
 		q.armLease(e, n, h.timer, h.due)
@@ -92,14 +97,14 @@ func (e *engine) leaveFastPath(n *node, rl *readerLink, i uint32, work int64, fa
 
 // fullRun makes the records that a run on the general way has.
 func (e *engine) fullRun(n *node, rl *readerLink, i uint32) uint32 {
-	b := e.newBatch(rl.first+uint32(e.inFlightOf(e.copies.at(i)).group), n)
+	b := e.newBatch(rl.first+uint32(e.inFlightOf(e.copies.At(i)).group), n)
 	e.addToBatch(b, i)
 	return e.batchRun(b)
 }
 
 // endFast comes when a run on the fast path is over.
 func (e *engine) endFast(i uint32) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	ln := e.lanes[c.node]
 	h := e.inFlightOf(c)
 	if !ln.open || h.lastFail != noError || c.flags&(done|duplicate|expiring) != 0 ||
@@ -109,16 +114,16 @@ func (e *engine) endFast(i uint32) {
 	}
 	if ln.copies {
 		e.sendFast(ln, i)
-		c = e.copies.at(i)
+		c = e.copies.At(i)
 	}
-	now, j := e.now, e.journeys.at(c.journey)
+	now, j := e.Now, e.journeys.At(c.journey)
 	ln.n.fates[Handled]++
-	ln.n.depth.fall(now)
+	ln.n.depth.Fall(now)
 	e.unlinkAge(ln.q, c)
 	if now >= e.warm {
-		ln.n.time.add(now - c.born)
-		e.latencyBy(ln.rl, j).add(now - j.born)
-		ln.f.runTime.add(now - h.due)
+		ln.n.time.Add(now - c.born)
+		e.latencyBy(ln.rl, j).Add(now - j.born)
+		ln.f.runTime.Add(now - h.due)
 	}
 	c.inFlight = 0
 	slot := uint32(h.group)
@@ -138,8 +143,8 @@ func (e *engine) endFast(i uint32) {
 	}
 	// The next run starts in the place of this one, where its reader is the only
 	// one that could take what comes next.
-	if i = ln.front.head; i != 0 && ln.rl.idles == 0 && ln.f.active.count <= ln.limit && e.uncontestedNow() {
-		if c = e.copies.at(i); e.takesNow(ln, c) {
+	if i = ln.front.head; i != 0 && ln.rl.idles == 0 && ln.f.active.Count <= ln.limit && e.uncontestedNow() {
+		if c = e.copies.At(i); e.takesNow(ln, c) {
 			if ln.rl.paused {
 				e.readers[ln.rl.first+slot].pause = 0
 			}
@@ -166,12 +171,12 @@ func (e *engine) endUnusual(ln *fastLink, c *copyRecord, i uint32) {
 		return
 	} else {
 		e.sendFast(ln, i)
-		c = e.copies.at(i)
+		c = e.copies.At(i)
 	}
 	h := e.inFlightFor(c)
 	slot := uint32(h.group)
-	if e.now >= e.warm {
-		ln.f.runTime.add(e.now - h.due)
+	if e.Now >= e.warm {
+		ln.f.runTime.Add(e.Now - h.due)
 	}
 	h.busy--
 	e.settleFast(ln.n, ln.rl, i)
@@ -187,7 +192,7 @@ func (e *engine) tooLarge(con uint32) bool { return e.contents[con].size > e.pay
 func (e *engine) sendFast(ln *fastLink, i uint32) {
 	for k := range ln.sends {
 		s := &ln.sends[k]
-		m := e.messageOf(e.copies.at(i))
+		m := e.messageOf(e.copies.At(i))
 		m.node = int32(ln.f.id)
 		m.hops++
 		s.d.offered++
@@ -198,7 +203,7 @@ func (e *engine) sendFast(ln *fastLink, i uint32) {
 
 // leaveFunction counts a run that is over, and lets its reader take again.
 func (e *engine) leaveFunction(ln *fastLink, slot uint32) {
-	ln.f.active.fall(e.now)
+	ln.f.active.Fall(e.Now)
 	e.readers[ln.rl.first+slot].pause = 0
 	ln.rl.rest(slot, 0)
 }
@@ -215,7 +220,7 @@ func (e *engine) passOnFast(ln *fastLink, c *copyRecord, j *journey, i uint32) {
 	j.copies++
 	c.hops++
 	j.hops = max(j.hops, c.hops)
-	c.born, c.age = e.now, e.sequence()
+	c.born, c.age = e.Now, e.Sequence()
 	c.via, c.node = s.id, int32(to.id)
 	c.tries = 0
 	c.flags &= deadLettered
@@ -223,7 +228,7 @@ func (e *engine) passOnFast(ln *fastLink, c *copyRecord, j *journey, i uint32) {
 }
 
 // uncontestedNow tells whether nothing else is scheduled for this instant.
-func (e *engine) uncontestedNow() bool { return e.horizon != 0 && !e.simultaneous }
+func (e *engine) uncontestedNow() bool { return e.Horizon != 0 && !e.Simultaneous }
 
 // mayRunAhead tells so where somebody may look on, event by event (who looks on at all
 // leaves the fast path).
@@ -266,9 +271,9 @@ func (e *engine) pullReady(n *node) {
 func (e *engine) pullSecond(n *node) {
 	switch {
 	case n.queue.pulling || !n.queue.ready():
-	case e.simultaneous:
+	case e.Simultaneous:
 		n.queue.pulling = true
-		e.scheduleFirstNow(evPull, uint32(n.id))
+		e.ScheduleFirstNow(evPull, uint32(n.id))
 	default:
 		e.tally.events++
 		e.pull(n)
@@ -279,7 +284,7 @@ func (e *engine) pullSecond(n *node) {
 // rejected just now.
 func (e *engine) sendFull(n *node, rl *readerLink, i uint32) {
 	r := e.fullRun(n, rl, i)
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	run := &e.runs[r]
 	h := e.inFlightFor(c)
 	run.started, run.phase = h.due, calling
@@ -293,10 +298,10 @@ func (e *engine) sendFull(n *node, rl *readerLink, i uint32) {
 // leases, and arms the timer of the first.
 func (e *engine) appendLease(n *node, i uint32) {
 	q := n.queue
-	h := e.inFlightOf(e.copies.at(i))
+	h := e.inFlightOf(e.copies.At(i))
 	after := q.leases.tail
-	for ; after != 0; after = e.copies.at(after).prev {
-		if before := e.inFlightOf(e.copies.at(after)); before.due < h.due ||
+	for ; after != 0; after = e.copies.At(after).prev {
+		if before := e.inFlightOf(e.copies.At(after)); before.due < h.due ||
 			before.due == h.due && before.timer <= h.timer {
 			break
 		}
@@ -309,9 +314,9 @@ func (e *engine) appendLease(n *node, i uint32) {
 
 // settleFast tells the queue what became of the message.
 func (e *engine) settleFast(n *node, rl *readerLink, i uint32) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	d, h := rl.delivery, e.inFlightOf(c)
-	wait := h.due + n.queue.lease - e.now // until its lease would have ended
+	wait := h.due + n.queue.lease - e.Now // until its lease would have ended
 	if d.policy.WaitSet && h.lastFail != noError && c.flags&(done|duplicate|expiring) == 0 && !d.isExcept(h.lastFail) {
 		wait = e.jittered(d.policy.Backoff(int(c.tries)), d)
 	}
@@ -326,11 +331,11 @@ func (e *engine) settleFast(n *node, rl *readerLink, i uint32) {
 		e.leaveQueue(n, i, Expired)
 	case d.isExcept(h.lastFail):
 		e.endInQueue(n, i, d, Exhausted)
-	case d.tooLate(e.now + wait - c.born):
+	case d.tooLate(e.Now + wait - c.born):
 		e.endInQueue(n, i, d, GivenUp)
 	case d.policy.WaitSet:
-		h.timer = e.schedule(e.now+wait, evVisible, i)
+		h.timer = e.Schedule(e.Now+wait, evVisible, i)
 	default:
-		e.armTimer(e.now+wait, h.timer, evVisible, i)
+		e.ArmTimer(e.Now+wait, h.timer, evVisible, i)
 	}
 }

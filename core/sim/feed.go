@@ -52,9 +52,9 @@ func (e *engine) addPartition(n *node) {
 
 // intoFeed makes the copy of a record that a link reads.
 func (e *engine) intoFeed(n *node, via int32, m *message, record uint32) {
-	place, flags := e.inFlightOf(e.copies.at(record)).group, e.copies.at(record).flags&(duplicate|deletion|update)
+	place, flags := e.inFlightOf(e.copies.At(record)).group, e.copies.At(record).flags&(duplicate|deletion|update)
 	i := e.newCopy(n, via, m, m.content, flags)
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	e.inFlightFor(c).group = place
 	if e.trace != nil {
 		e.trace.comes(e, i, m)
@@ -69,7 +69,7 @@ func (e *engine) intoFeed(n *node, via int32, m *message, record uint32) {
 	}
 	e.countDepth(n, c)
 	c.flags |= unread
-	e.putLast(&p.list, e.copies.at(i), i)
+	e.putLast(&p.list, e.copies.At(i), i)
 	e.insertByAge(n, i)
 	e.wantTurn(p)
 }
@@ -79,7 +79,7 @@ func (e *engine) intoFeed(n *node, via int32, m *message, record uint32) {
 func (e *engine) wantTurn(p *partition) {
 	if !p.pulling {
 		p.pulling = true
-		e.scheduleNow(evFeed, p.reader)
+		e.ScheduleNow(evFeed, p.reader)
 	}
 }
 
@@ -126,7 +126,7 @@ func (e *engine) fill(n *node, p *partition) {
 		i := p.head
 		e.hide(n.queue, i)
 		p.hand = append(p.hand, i)
-		e.inFlightFor(e.copies.at(i)).held++
+		e.inFlightFor(e.copies.At(i)).held++
 	}
 	switch {
 	case len(p.hand) == 0:
@@ -135,7 +135,7 @@ func (e *engine) fill(n *node, p *partition) {
 		e.firstTry(n, p)
 	case p.state == idle:
 		p.state = filling
-		p.timer = e.schedule(e.now+int64(rl.link.Read.Within), evFeed, p.reader)
+		p.timer = e.Schedule(e.Now+int64(rl.link.Read.Within), evFeed, p.reader)
 	}
 }
 
@@ -149,7 +149,7 @@ func (e *engine) firstTry(n *node, p *partition) {
 func (e *engine) tryPiece(n *node, p *partition) {
 	rl := n.queue.feed.rl
 	p.state = idle
-	e.dropSpent(n, p, e.now)
+	e.dropSpent(n, p, e.Now)
 	if len(p.hand) == 0 {
 		e.wantTurn(p)
 		return
@@ -165,13 +165,13 @@ func (e *engine) tryPiece(n *node, p *partition) {
 	p.tries++
 	b := e.newBatch(p.reader, n)
 	for _, i := range p.hand[:p.pieces[0]] {
-		c := e.copies.at(i)
+		c := e.copies.At(i)
 		c.tries = uint16(min(p.tries, 1<<16-1))
 		e.inFlightFor(c).held++
 		if c.flags&begun == 0 {
 			c.flags |= begun
-			if e.now >= e.warm && c.flags&duplicate == 0 {
-				n.wait.add(e.now - c.born)
+			if e.Now >= e.warm && c.flags&duplicate == 0 {
+				n.wait.Add(e.Now - c.born)
 			}
 		}
 		e.addToBatch(b, i)
@@ -183,7 +183,7 @@ func (e *engine) tryPiece(n *node, p *partition) {
 
 // pausePiece lets a batch wait for its next try.
 func (e *engine) pausePiece(n *node, p *partition, wait int64, cause Fate) {
-	e.dropSpent(n, p, e.now+wait)
+	e.dropSpent(n, p, e.Now+wait)
 	if len(p.hand) == 0 {
 		p.state = idle
 		e.wantTurn(p)
@@ -193,7 +193,7 @@ func (e *engine) pausePiece(n *node, p *partition, wait int64, cause Fate) {
 		e.trace.waits(e, p.hand[0], wait, cause)
 	}
 	p.state = pausing
-	p.timer = e.schedule(e.now+wait, evFeed, p.reader)
+	p.timer = e.Schedule(e.Now+wait, evFeed, p.reader)
 }
 
 // dropSpent gives up the records in hand that a try at an instant would be too
@@ -209,9 +209,9 @@ func (e *engine) dropSpent(n *node, p *partition, at int64) {
 		switch {
 		case d.refused:
 			e.endInQueue(n, i, d, Refused)
-		case e.overHops(rl, e.copies.at(i)):
+		case e.overHops(rl, e.copies.At(i)):
 			e.endInQueue(n, i, d, HopLimit)
-		case d.policy.GiveUp > 0 && at-e.copies.at(i).born > d.policy.GiveUp:
+		case d.policy.GiveUp > 0 && at-e.copies.At(i).born > d.policy.GiveUp:
 			e.endInQueue(n, i, d, GivenUp)
 		default:
 			k++
@@ -222,7 +222,7 @@ func (e *engine) dropSpent(n *node, p *partition, at int64) {
 // leaveFeed takes a record that is finished with out of what its reader has in
 // hand.
 func (e *engine) leaveFeed(f *feed, i uint32) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	p := f.parts[e.inFlightOf(c).group]
 	if c.flags&(duplicate|again) == 0 {
 		p.behind--
@@ -273,7 +273,7 @@ func (e *engine) settleFeed(b uint32, failure int16, final bool) {
 	left := 0
 	for k := 0; k < len(e.batches[b].entries); k++ {
 		entry := e.batches[b].entries[k]
-		c := e.copies.at(entry.copy)
+		c := e.copies.At(entry.copy)
 		why := failure
 		if why == noError {
 			why = entry.failure
@@ -352,7 +352,7 @@ type written struct {
 // writeDown keeps a record for a rewind, and forgets those that are too old.
 func (e *engine) writeDown(f *feed, place int, m *message) {
 	h := f.history
-	if e.now > h.until {
+	if e.Now > h.until {
 		return
 	}
 	for len(h.parts) <= place {
@@ -360,14 +360,14 @@ func (e *engine) writeDown(f *feed, place int, m *message) {
 	}
 	log := h.parts[place]
 	old := 0
-	for old < len(log) && log[old].at < e.now-h.span {
+	for old < len(log) && log[old].at < e.Now-h.span {
 		e.releaseJourneyOf(&log[old].msg)
 		old++
 	}
 	kept := *m
 	e.contents[m.content].refs++
-	e.journeys.at(m.journey).refs++
-	h.parts[place] = append(log[old:], written{e.now, kept})
+	e.journeys.At(m.journey).refs++
+	h.parts[place] = append(log[old:], written{e.Now, kept})
 }
 
 // rewind sets a feed's readers back: what they have read of the last `by` is
@@ -384,13 +384,13 @@ func (e *engine) rewind(n *node, by int64) {
 		log = log[:max(len(log)-p.behind, 0)]
 		last := uint32(0) // of those put in front
 		for _, w := range log {
-			if w.at < e.now-min(by, n.queue.retention) {
+			if w.at < e.Now-min(by, n.queue.retention) {
 				continue
 			}
 			m := w.msg
 			m.tries = 0
 			i := e.newCopy(n, int32(f.rl.link.ID), &m, m.content, 0)
-			c := e.copies.at(i)
+			c := e.copies.At(i)
 			e.inFlightFor(c).group, c.born = int32(k), w.at
 			e.countDepth(n, c)
 			c.flags |= unread | again

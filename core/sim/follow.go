@@ -5,6 +5,8 @@ import (
 	"slices"
 	"time"
 
+	"ironweir/core/sim/internal/random"
+
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
@@ -102,7 +104,7 @@ func Follow(g *graph.Graph, plan FollowPlan) (*Trace, error) {
 	if e.live > 0 {
 		t.Fates["waiting"] = int64(e.live)
 	}
-	e.end = e.now // nothing more happens
+	e.end = e.Now // nothing more happens
 	result, err := e.result()
 	if err != nil {
 		return nil, err
@@ -111,7 +113,9 @@ func Follow(g *graph.Graph, plan FollowPlan) (*Trace, error) {
 	return t, nil
 }
 
-func typical(d model.Distribution) sampler { return sampler{shape: constant, a: d.Typical()} }
+func typical(d model.Distribution) random.Sampler {
+	return random.Sampler{Shape: random.Constant, A: d.Typical()}
+}
 
 // lossWords say in a few words what a cause of loss means.
 var lossWords = map[Fate]string{

@@ -34,7 +34,7 @@ func newGroups(links []*readerLink) *groups {
 
 // groupOf gives the number of a message's group.
 func (e *engine) groupOf(n *node, i uint32) int32 {
-	m := e.messageOf(e.copies.at(i))
+	m := e.messageOf(e.copies.At(i))
 	v, err := e.g.Nodes[n.id].Group.Value(e.eventOfMessage(&m, "message"))
 	key := ""
 	if err == nil {
@@ -59,7 +59,7 @@ func (e *engine) inGroup(q *queue, c *copyRecord) *group {
 // not take is held back.
 func (e *engine) mayTake(n *node, i, batch uint32) bool {
 	q := n.queue
-	if q.groups == nil || e.groupLets(e.inGroup(q, e.copies.at(i)), i, batch) {
+	if q.groups == nil || e.groupLets(e.inGroup(q, e.copies.At(i)), i, batch) {
 		return true
 	}
 	e.hide(q, i)
@@ -70,12 +70,12 @@ func (e *engine) mayTake(n *node, i, batch uint32) bool {
 // groupLets reports whether no other message of its group holds a message back. What
 // the batch itself holds does not, and a message in a late run may go itself.
 func (e *engine) groupLets(g *group, i, batch uint32) bool {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	for _, b := range g.blockers {
 		if b == i || batch != 0 && e.batches[batch].holds(b) {
 			continue
 		}
-		if x := e.copies.at(b); x.age < c.age || x.flags&leased != 0 && c.flags&blocks == 0 {
+		if x := e.copies.At(b); x.age < c.age || x.flags&leased != 0 && c.flags&blocks == 0 {
 			return false
 		}
 	}
@@ -94,12 +94,12 @@ func (b *batch) holds(i uint32) bool {
 // holdBack puts a message among those of its group that are ready and not visible, in
 // order of arrival.
 func (e *engine) holdBack(q *queue, i uint32) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	l := &e.inGroup(q, c).held
 	c.flags |= heldBack
 	after := l.end()
-	for after != 0 && e.copies.at(after).age > c.age {
-		after = e.copies.at(after).prev
+	for after != 0 && e.copies.At(after).age > c.age {
+		after = e.copies.At(after).prev
 	}
 	e.insertAfter(l, i, after)
 }
@@ -108,10 +108,10 @@ func (e *engine) holdBack(q *queue, i uint32) {
 // after it, unless another holds it back.
 func (e *engine) readyInGroup(n *node, i uint32) {
 	q := n.queue
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	g := e.inGroup(q, c)
 	for k := len(g.shown) - 1; k >= 0; k-- {
-		if s := g.shown[k]; e.copies.at(s).age > c.age {
+		if s := g.shown[k]; e.copies.At(s).age > c.age {
 			e.hide(q, s)
 			e.holdBack(q, s)
 		}
@@ -128,7 +128,7 @@ func (e *engine) block(n *node, i, batch uint32) {
 	if q.groups == nil {
 		return
 	}
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	g := e.inGroup(q, c)
 	if c.flags&blocks == 0 {
 		c.flags |= blocks
@@ -147,7 +147,7 @@ func (e *engine) unblock(n *node, i uint32, gone bool) {
 	if q.groups == nil {
 		return
 	}
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	g := e.inGroup(q, c)
 	if h := e.inFlightOf(c); c.flags&blocks != 0 && (gone || c.flags&leased == 0 && h.timer == 0 && h.busy == 0) {
 		c.flags &^= blocks

@@ -5,6 +5,8 @@ import (
 	"maps"
 	"slices"
 
+	"ironweir/core/sim/internal/random"
+
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
@@ -38,9 +40,9 @@ func (e *engine) setUpIncidents() error {
 		if int64(spec.At) >= e.end {
 			continue
 		}
-		e.first(int64(spec.At), evIncident, uint32(k))
+		e.First(int64(spec.At), evIncident, uint32(k))
 		if spec.For > 0 && int64(spec.At+spec.For) < e.end {
-			e.first(int64(spec.At+spec.For), evIncident, uint32(k))
+			e.First(int64(spec.At+spec.For), evIncident, uint32(k))
 		}
 	}
 	if e.scenario.Breakdowns && e.plan.follow == nil {
@@ -51,15 +53,15 @@ func (e *engine) setUpIncidents() error {
 
 // breakdown is how a node or group breaks down by itself.
 type breakdown struct {
-	every, lasts sampler
-	random       *randomStream
+	every, lasts random.Sampler
+	random       *random.Stream
 }
 
 // next draws the instant after a time of one distribution; it is past the end where
 // nothing happens in the run any more.
-func (b *breakdown) next(e *engine, s *sampler) int64 {
-	if t := s.draw(b.random); t < float64(e.end-e.now)*1e-9 {
-		return e.now + max(nanos(t), 1)
+func (b *breakdown) next(e *engine, s *random.Sampler) int64 {
+	if t := s.Draw(b.random); t < float64(e.end-e.Now)*1e-9 {
+		return e.Now + max(random.Nanos(t), 1)
 	}
 	return e.end
 }
@@ -71,10 +73,10 @@ func (e *engine) setUpBreakdowns() {
 		all := 1.0
 		spec.Fails = &all
 		in := e.newIncident(spec, len(e.incidents))
-		in.breaks = &breakdown{newSampler(b.Every), newSampler(b.For), e.stream(spec.Node+spec.Group, "breakdowns")}
+		in.breaks = &breakdown{random.NewSampler(b.Every), random.NewSampler(b.For), e.stream(spec.Node+spec.Group, "breakdowns")}
 		e.incidents = append(e.incidents, in)
 		if at := in.breaks.next(e, &in.breaks.every); at < e.end {
-			e.first(at, evIncident, uint32(len(e.incidents)-1))
+			e.First(at, evIncident, uint32(len(e.incidents)-1))
 		}
 	}
 	for _, n := range e.g.Nodes {
@@ -96,7 +98,7 @@ func (e *engine) continues(k int) {
 		s = &in.breaks.lasts
 	}
 	if at := in.breaks.next(e, s); at < e.end {
-		e.schedule(at, evIncident, uint32(k))
+		e.Schedule(at, evIncident, uint32(k))
 	}
 }
 
@@ -275,8 +277,8 @@ func (e *engine) applyToLink(link int32) {
 			e.wantPull(from)
 		}
 		for _, i := range d.held {
-			e.waitsNoMore(e.copies.at(i))
-			e.scheduleNow(evTry, i)
+			e.waitsNoMore(e.copies.At(i))
+			e.ScheduleNow(evTry, i)
 		}
 		d.held = d.held[:0]
 	}
@@ -288,13 +290,13 @@ func (e *engine) sendBack(k int) {
 	if !in.on {
 		return
 	}
-	if e.now+in.gap < e.end {
-		e.schedule(e.now+in.gap, evSendBack, uint32(k))
+	if e.Now+in.gap < e.end {
+		e.Schedule(e.Now+in.gap, evSendBack, uint32(k))
 	}
 	n := &e.nodes[in.back]
 	i := n.queue.ages.head
-	for i != 0 && (e.inFlightOf(e.copies.at(i)).busy > 0 || e.copies.at(i).flags&duplicate != 0) {
-		i = e.copies.at(i).younger
+	for i != 0 && (e.inFlightOf(e.copies.At(i)).busy > 0 || e.copies.At(i).flags&duplicate != 0) {
+		i = e.copies.At(i).younger
 	}
 	if i == 0 {
 		return
@@ -306,7 +308,7 @@ func (e *engine) sendBack(k int) {
 // sendOn sends the message that a copy is to another node, as fresh as when it
 // first came.
 func (e *engine) sendOn(i uint32, to *node) {
-	m := e.messageOf(e.copies.at(i))
+	m := e.messageOf(e.copies.At(i))
 	m.tries = 0
 	e.deliver(to.ownWay, &m, m.content, 0)
 }

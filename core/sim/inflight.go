@@ -19,31 +19,31 @@ type inFlight struct {
 func (e *engine) shared(i uint32) bool { return int(i) <= len(e.readers) }
 
 // inFlightOf gives the handling of a copy, to be read.
-func (e *engine) inFlightOf(c *copyRecord) *inFlight { return e.inFlights.at(c.inFlight) }
+func (e *engine) inFlightOf(c *copyRecord) *inFlight { return e.inFlights.At(c.inFlight) }
 
 // inFlightFor gives the handling of a copy, to be written: its own.
 func (e *engine) inFlightFor(c *copyRecord) *inFlight {
 	if e.shared(c.inFlight) {
 		i := e.newInFlight()
-		*e.inFlights.at(i) = *e.inFlights.at(c.inFlight)
+		*e.inFlights.At(i) = *e.inFlights.At(c.inFlight)
 		c.inFlight = i
 	}
-	return e.inFlights.at(c.inFlight)
+	return e.inFlights.At(c.inFlight)
 }
 
 func (e *engine) newInFlight() uint32 {
 	i := e.freeHand
 	if i == 0 {
-		return e.inFlights.add()
+		return e.inFlights.Add()
 	}
-	e.freeHand = e.inFlights.at(i).next
+	e.freeHand = e.inFlights.At(i).next
 	return i
 }
 
 // dropInFlight forgets what was known of a copy while it was handled.
 func (e *engine) dropInFlight(c *copyRecord) {
 	if !e.shared(c.inFlight) {
-		e.inFlights.at(c.inFlight).next = e.freeHand
+		e.inFlights.At(c.inFlight).next = e.freeHand
 		e.freeHand = c.inFlight
 	}
 	c.inFlight = 0
@@ -58,6 +58,6 @@ func (e *engine) waitsNoMore(c *copyRecord) {
 
 // awaits tells whether a copy still waits for a timer.
 func (e *engine) awaits(i uint32, timer uint64) bool {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	return e.inFlightOf(c).timer == timer && c.flags&done == 0
 }

@@ -11,7 +11,7 @@ const minThrottleWait = int64(100 * time.Millisecond)
 // offer hands a copy that is held for a function, outside system or endpoint
 // to it.
 func (e *engine) offer(i uint32) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	n := &e.nodes[c.node]
 	d := &e.deliveries[c.via]
 	if n.kind == model.Endpoint {
@@ -36,7 +36,7 @@ func (e *engine) offer(i uint32) {
 			e.finish(i, Passed)
 		}
 		return
-	case d.policy.GiveUp > 0 && e.now-c.born > d.policy.GiveUp:
+	case d.policy.GiveUp > 0 && e.Now-c.born > d.policy.GiveUp:
 		e.intakeGivenUp(i, GivenUp, e.inFlightOf(c).lastFail)
 		return
 	}
@@ -54,14 +54,14 @@ func (e *engine) offer(i uint32) {
 		h := e.inFlightFor(c)
 		h.waits++
 		wait := max(e.jittered(d.policy.Backoff(int(h.waits)), d), minThrottleWait)
-		if d.policy.GiveUp > 0 && e.now+wait-c.born > d.policy.GiveUp {
+		if d.policy.GiveUp > 0 && e.Now+wait-c.born > d.policy.GiveUp {
 			e.intakeGivenUp(i, GivenUp, errThrottled)
 			return
 		}
 		if e.trace != nil {
 			e.trace.waits(e, i, wait, Throttled)
 		}
-		h.timer = e.schedule(e.now+wait, evTry, i)
+		h.timer = e.Schedule(e.Now+wait, evTry, i)
 		return
 	}
 	c.tries++
@@ -70,8 +70,8 @@ func (e *engine) offer(i uint32) {
 	h.busy++
 	if c.flags&begun == 0 {
 		c.flags |= begun
-		if e.now >= e.warm && c.flags&duplicate == 0 {
-			n.wait.add(e.now - c.born)
+		if e.Now >= e.warm && c.flags&duplicate == 0 {
+			n.wait.Add(e.Now - c.born)
 		}
 	}
 	r := e.newRun(n, forIntake)
@@ -81,7 +81,7 @@ func (e *engine) offer(i uint32) {
 
 // intakeDone comes when a run of a held copy has ended.
 func (e *engine) intakeDone(i uint32, failure int16, final bool) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	n := &e.nodes[c.node]
 	if c.flags&duplicate != 0 {
 		e.finish(i, noFate)
@@ -99,27 +99,27 @@ func (e *engine) intakeDone(i uint32, failure int16, final bool) {
 }
 
 func (e *engine) intakeFailed(i uint32, n *node, d *delivery, failure int16, final bool) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	e.inFlightFor(c).lastFail = failure
 	if final || d.isExcept(failure) || d.policy.Tries > 0 && int(c.tries) >= d.policy.Tries {
 		e.intakeGivenUp(i, Exhausted, failure)
 		return
 	}
 	wait := e.jittered(d.policy.Backoff(int(c.tries)), d)
-	if d.policy.GiveUp > 0 && e.now+wait-c.born > d.policy.GiveUp {
+	if d.policy.GiveUp > 0 && e.Now+wait-c.born > d.policy.GiveUp {
 		e.intakeGivenUp(i, GivenUp, failure)
 		return
 	}
 	if e.trace != nil {
 		e.trace.waits(e, i, wait, Exhausted)
 	}
-	e.inFlightFor(c).timer = e.schedule(e.now+wait, evTry, i)
+	e.inFlightFor(c).timer = e.Schedule(e.Now+wait, evTry, i)
 }
 
 // intakeGivenUp sends a result message to the failure links and the original
 // to the dead-letter; with neither, the copy is lost.
 func (e *engine) intakeGivenUp(i uint32, cause Fate, failure int16) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	n := &e.nodes[c.node]
 	d := &e.deliveries[c.via]
 	taken := false
@@ -201,7 +201,7 @@ func (e *engine) newBatch(reader uint32, n *node) uint32 {
 
 func (e *engine) addToBatch(b, i uint32) int {
 	bt := &e.batches[b]
-	bt.entries = append(bt.entries, batchEntry{copy: i, token: e.copies.at(i).tries})
+	bt.entries = append(bt.entries, batchEntry{copy: i, token: e.copies.At(i).tries})
 	size := len(bt.entries)
 	if n := &e.nodes[bt.node]; n.queue.groups != nil {
 		e.block(n, i, b)
@@ -275,7 +275,7 @@ func (e *engine) batchRun(b uint32) uint32 {
 func (e *engine) dropLapsed(bt *batch) {
 	kept := bt.entries[:0]
 	for _, entry := range bt.entries {
-		c := e.copies.at(entry.copy)
+		c := e.copies.At(entry.copy)
 		if c.flags&done != 0 || c.tries != entry.token {
 			e.letGo(entry.copy)
 			continue
@@ -287,7 +287,7 @@ func (e *engine) dropLapsed(bt *batch) {
 
 func (e *engine) busyBatch(bt *batch) {
 	for k := range bt.entries {
-		e.inFlightFor(e.copies.at(bt.entries[k].copy)).busy++
+		e.inFlightFor(e.copies.At(bt.entries[k].copy)).busy++
 	}
 }
 
@@ -322,12 +322,12 @@ func (e *engine) settleBatch(b uint32, failure int16, final bool) {
 // endPlain ends a batch of a plain queue whose run succeeded, in one pass: most of
 // its messages are handled, and some may have failed by themselves.
 func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
-	q, now := n.queue, e.now
+	q, now := n.queue, e.Now
 	unusual := 0
 	entries, lent := e.batches[b].entries, e.batches[b].reader+1
 	for k := range entries {
 		at := &entries[k]
-		c := e.copies.at(at.copy)
+		c := e.copies.At(at.copy)
 		if c.inFlight != lent || at.failure != noError ||
 			c.flags&done != 0 { // what else happens to a message gives it a handling of its own
 			unusual++
@@ -337,18 +337,18 @@ func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
 		}
 		e.takeOut(&q.leases, c, at.copy)
 		e.unlinkAge(q, c)
-		j := e.journeys.at(c.journey)
+		j := e.journeys.At(c.journey)
 		j.open--
 		if now >= e.warm {
-			n.time.add(now - c.born)
-			e.latencyBy(rl, j).add(now - j.born)
+			n.time.Add(now - c.born)
+			e.latencyBy(rl, j).Add(now - j.born)
 		}
 		c.flags, c.inFlight = done, 0
 		e.releaseCopy(c, at.copy)
 	}
 	if handled := int64(len(entries) - unusual); handled > 0 {
 		n.fates[Handled] += handled
-		n.depth.fallBy(now, handled)
+		n.depth.FallBy(now, handled)
 		e.live -= int(handled)
 	}
 	e.dropBatch(b, false)
@@ -375,20 +375,20 @@ func (e *engine) batchDone(b uint32, n *node, failure int16, final bool) {
 		return
 	}
 	for k := range e.batches[b].entries {
-		e.inFlightFor(e.copies.at(e.batches[b].entries[k].copy)).busy--
+		e.inFlightFor(e.copies.At(e.batches[b].entries[k].copy)).busy--
 	}
 	if n.resultsAll {
 		for k := range e.batches[b].entries {
 			entry := e.batches[b].entries[k]
-			if e.copies.at(entry.copy).flags&duplicate != 0 {
+			if e.copies.At(entry.copy).flags&duplicate != 0 {
 				continue
 			}
-			m := e.messageOf(e.copies.at(entry.copy))
+			m := e.messageOf(e.copies.At(entry.copy))
 			why := failure
 			if why == noError {
 				why = entry.failure
 			}
-			e.results(n, &m, e.kindOfCopy(e.copies.at(entry.copy)), why, entry.token)
+			e.results(n, &m, e.kindOfCopy(e.copies.At(entry.copy)), why, entry.token)
 		}
 	}
 	e.settleBatch(b, failure, final)
@@ -404,7 +404,7 @@ func (e *engine) freeGroups(b uint32) {
 		return
 	}
 	for k := range e.batches[b].entries {
-		if i := e.batches[b].entries[k].copy; e.copies.at(i).flags&done == 0 {
+		if i := e.batches[b].entries[k].copy; e.copies.At(i).flags&done == 0 {
 			e.unblock(n, i, false)
 		}
 	}
@@ -435,7 +435,7 @@ func (e *engine) actMove(i uint32, s *send, m *message) bool {
 	r := &e.runs[i]
 	target := &e.nodes[s.link.To]
 	if s.link.Relation == model.PolledPush {
-		if e.deliveries[s.link.ID].refused || !target.bucket.take(e.now) {
+		if e.deliveries[s.link.ID].refused || !target.bucket.take(e.Now) {
 			target.throttled++
 			e.entryFailed(r, errThrottled)
 			return true
@@ -445,7 +445,7 @@ func (e *engine) actMove(i uint32, s *send, m *message) bool {
 		callee.caller, callee.callOf, callee.link = i, e.runs[i].turn, int32(s.link.ID)
 		callee.own = *m
 		e.contents[m.content].refs++
-		e.journeys.at(m.journey).refs++
+		e.journeys.At(m.journey).refs++
 		e.runs[i].timer = 0
 		e.begin(c)
 		return false
@@ -499,7 +499,7 @@ func (e *engine) entryFailed(r *run, failure int16) {
 func (e *engine) entryDone(i uint32, f Fate) {
 	r := &e.runs[i]
 	entry := &e.batches[r.batch].entries[r.index]
-	c := e.copies.at(entry.copy)
+	c := e.copies.At(entry.copy)
 	if c.flags&done == 0 && c.tries == entry.token {
 		e.handledBy = e.g.Links[r.link].To
 		e.leaveQueue(&e.nodes[c.node], entry.copy, f)

@@ -4,6 +4,8 @@ import (
 	"sort"
 	"time"
 
+	"ironweir/core/sim/internal/random"
+
 	"ironweir/core/expr"
 )
 
@@ -28,7 +30,7 @@ type Journey struct {
 // journeySample chooses journeys: the bad ones first come, the rest by reservoir.
 type journeySample struct {
 	limits JourneyLimits
-	rng    *randomStream
+	rng    *random.Stream
 	bad    []journeyNote
 	others []journeyNote
 	seen   int
@@ -181,8 +183,8 @@ type search struct {
 
 // consider holds a copy that arrives against the condition.
 func (s *search) consider(e *engine, i uint32) {
-	c := e.copies.at(i)
-	id := e.journeys.at(c.journey).id()
+	c := e.copies.At(i)
+	id := e.journeys.At(c.journey).id()
 	if s.met[id] {
 		return
 	}

@@ -6,6 +6,8 @@ import (
 	"runtime"
 	"time"
 
+	"ironweir/core/sim/internal/arena"
+
 	"ironweir/core/model"
 )
 
@@ -95,7 +97,7 @@ func NewLive(plan LivePlan) (*Live, error) {
 	if err != nil {
 		return nil, err
 	}
-	runtime.AddCleanup(e, (*space).free, e.space)
+	runtime.AddCleanup(e, (*arena.Space).Free, e.space)
 	e.observe(newTracer(nil, map[uint64]bool{}))
 	e.sampled = &journeySample{wanted: e.trace.wanted, ends: map[uint64]journeyNote{}}
 	l := &Live{
@@ -112,14 +114,14 @@ func NewLive(plan LivePlan) (*Live, error) {
 }
 
 // Now is the instant at which the run stands, since its start.
-func (l *Live) Now() time.Duration { return time.Duration(l.e.now) }
+func (l *Live) Now() time.Duration { return time.Duration(l.e.Now) }
 
 // End is the instant at which it ends.
 func (l *Live) End() time.Duration { return time.Duration(l.e.end) }
 
 // Length is how long a run is that holds all that has happened: the end is not
 // part of a run, so what was put in at this very instant takes one more.
-func (l *Live) Length() time.Duration { return time.Duration(max(l.e.now, l.last+1)) }
+func (l *Live) Length() time.Duration { return time.Duration(max(l.e.Now, l.last+1)) }
 
 // Stopped says why the run has ended early; empty: it has not.
 func (l *Live) Stopped() string { return l.e.stopped }
@@ -127,10 +129,10 @@ func (l *Live) Stopped() string { return l.e.stopped }
 // Next is the instant of the next event; false: nothing will happen by itself.
 func (l *Live) Next() (time.Duration, bool) {
 	switch e := l.e; {
-	case e.waiting():
-		return time.Duration(e.now), true
-	case e.peek().at < uint64(e.end):
-		return time.Duration(e.peek().at), true
+	case e.Waiting():
+		return time.Duration(e.Now), true
+	case e.Upcoming().At < uint64(e.end):
+		return time.Duration(e.Upcoming().At), true
 	}
 	return 0, false
 }
@@ -145,7 +147,7 @@ func (l *Live) Advance(to time.Duration, most int64) (bool, error) {
 	if next, ok := l.Next(); l.e.stopped != "" || ok && int64(next) < until {
 		return false, nil
 	}
-	l.e.now = max(l.e.now, until)
+	l.e.Now = max(l.e.Now, until)
 	return true, nil
 }
 
@@ -156,7 +158,7 @@ func (l *Live) proceed(until, most int64) error {
 	before := l.e.tally.events
 	err := l.e.proceed(until, most)
 	if l.e.tally.events > before {
-		l.handled = l.e.now
+		l.handled = l.e.Now
 	}
 	return err
 }
@@ -165,8 +167,8 @@ func (l *Live) proceed(until, most int64) error {
 func (l *Live) Step() (string, error) {
 	e := l.e
 	for l.e.stopped == "" {
-		looks := !e.waiting() && e.peek().kind() == evSample
-		if _, ok := l.Next(); !ok || looks && e.pending() == 1 {
+		looks := !e.Waiting() && e.Upcoming().Kind() == evSample
+		if _, ok := l.Next(); !ok || looks && e.Pending() == 1 {
 			break // what only looks is nothing that happens
 		}
 		said := e.nextInWords()
@@ -183,7 +185,7 @@ func (l *Live) Put(in *Input) (Outcome, error) {
 	if err := l.check(in); err != nil {
 		return Outcome{}, err
 	}
-	at := max(int64(in.At), l.handled+1, l.last+1, l.e.now)
+	at := max(int64(in.At), l.handled+1, l.last+1, l.e.Now)
 	if at >= l.e.end {
 		return Outcome{}, fmt.Errorf("the scenario is over: it lasts %s", model.FormatDuration(l.End()))
 	}
@@ -198,7 +200,7 @@ func (l *Live) Put(in *Input) (Outcome, error) {
 			return Outcome{}, err
 		}
 	}
-	l.e.now, l.last = at, at
+	l.e.Now, l.last = at, at
 	in.At = time.Duration(at)
 	return l.apply(in), nil
 }
@@ -284,7 +286,7 @@ func (l *Live) bring(ev *InputEvent) Outcome {
 	t.replay = append(
 		t.replay,
 		Arrival{
-			At:         e.instant(e.now),
+			At:         e.instant(e.Now),
 			Type:       ev.Type,
 			Subject:    ev.Subject,
 			Data:       ev.Data,
@@ -335,8 +337,8 @@ func (l *Live) Trail(id uint64) (Journey, bool) {
 	}
 	n, ended := l.e.sampled.ends[id]
 	if !ended {
-		for i := range l.e.journeys.count {
-			if j := l.e.journeys.at(i); j.id() == id && j.refs > 0 {
+		for i := range l.e.journeys.Count {
+			if j := l.e.journeys.At(i); j.id() == id && j.refs > 0 {
 				n = noteOf(j)
 			}
 		}
@@ -362,10 +364,10 @@ func (l *Live) Answers() []Answered {
 
 // answered notes the answer to a request that somebody waits for.
 func (l *Live) answered(c *copyRecord, status int16) {
-	id := l.e.journeys.at(c.journey).id()
+	id := l.e.journeys.At(c.journey).id()
 	if l.waiting[id] {
 		delete(l.waiting, id)
-		l.answers = append(l.answers, Answered{id, int(status), time.Duration(l.e.now - c.born)})
+		l.answers = append(l.answers, Answered{id, int(status), time.Duration(l.e.Now - c.born)})
 	}
 }
 

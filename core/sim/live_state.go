@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"time"
 
+	"ironweir/core/sim/internal/clock"
+
 	"ironweir/core/model"
 )
 
@@ -43,7 +45,7 @@ type LiveLink struct {
 func (l *Live) State() *LiveState {
 	e := l.e
 	s := &LiveState{
-		Now:      time.Duration(e.now),
+		Now:      time.Duration(e.Now),
 		Entered:  e.tally.entered,
 		Underway: int64(e.live),
 		Events:   e.tally.events,
@@ -56,8 +58,8 @@ func (l *Live) State() *LiveState {
 		x := &s.Nodes[i]
 		*x = LiveNode{
 			Copies:      n.copies,
-			Depth:       n.depth.count,
-			Active:      n.active.count,
+			Depth:       n.depth.Count,
+			Active:      n.active.Count,
 			Runs:        n.runs,
 			Failures:    n.failures,
 			Throttled:   n.throttled,
@@ -98,15 +100,15 @@ func (l *Live) Message(id uint64) (map[string]any, error) {
 	if i == 0 {
 		return nil, gone(id)
 	}
-	return l.e.describe(l.e.copies.at(i)), nil
+	return l.e.describe(l.e.copies.At(i)), nil
 }
 
 func gone(id uint64) error { return fmt.Errorf("message %d is not there (any more)", id) }
 
 // copyNamed finds the copy of a name; 0: none.
 func (e *engine) copyNamed(name uint64) uint32 {
-	for i := uint32(1); i < e.copies.count; i++ {
-		if c := e.copies.at(i); c.age == name && c.journey != 0 && c.flags&(done|duplicate) == 0 && c.age > 0 {
+	for i := uint32(1); i < e.copies.Count; i++ {
+		if c := e.copies.At(i); c.age == name && c.journey != 0 && c.flags&(done|duplicate) == 0 && c.age > 0 {
 			return i
 		}
 	}
@@ -120,7 +122,7 @@ func (l *Live) movable(id uint64) (uint32, error) {
 	if i == 0 {
 		return 0, gone(id)
 	}
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	n := &e.nodes[c.node]
 	switch {
 	case e.inFlightOf(c).busy > 0:
@@ -143,7 +145,7 @@ func (l *Live) move(m *Move) {
 	if err != nil {
 		return // it was there when it was asked for: see Put
 	}
-	n := &e.nodes[e.copies.at(i).node]
+	n := &e.nodes[e.copies.At(i).node]
 	fate := Handled
 	if m.To != "" {
 		fate = Passed
@@ -190,7 +192,7 @@ func (l *Live) SendBackTargets(node string) []string {
 }
 
 // eventWords say what an event is; %s is the node.
-var eventWords = map[eventKind]string{
+var eventWords = map[clock.Kind]string{
 	evArrive: "a message arrives at %s", evReplay: "a message arrives at %s", evFire: "%s fires", evFan: "%s passes a message to its links", evOffer: "a message is offered to %s", evTry: "%s retries a message",
 	evWritten: "a write to %s is complete", evPull: "the readers of %s receive what is visible", evFill: "a batch window of %s ends", evVisible: "a message becomes visible in %s",
 	evLease: "a lease of %s ends", evAge: "a retention of %s ends", evReader: "a reader of %s continues", evFeed: "a reader of %s polls its partition", evLife: "an object in %s expires",
@@ -200,14 +202,8 @@ var eventWords = map[eventKind]string{
 
 // nextInWords says what the next event is.
 func (e *engine) nextInWords() string {
-	var kind eventKind
-	var i uint32
-	if next := e.peek(); next != nothing && (!e.waiting() || int64(next.at) == e.now) {
-		kind, i = next.kind(), next.index()
-	} else {
-		w := e.ring[e.head&uint32(len(e.ring)-1)]
-		kind, i = eventKind(w>>indexBits), w&maxIndex
-	}
+	next := e.Upcoming()
+	kind, i := next.Kind(), next.Index()
 	at := -1
 	switch kind {
 	case evArrive, evReplay:
@@ -215,7 +211,7 @@ func (e *engine) nextInWords() string {
 	case evPull, evLease, evAge, evFire, evLife:
 		at = int(i)
 	case evFan, evOffer, evTry, evWritten, evVisible, evFastRun:
-		at = int(e.copies.at(i).node)
+		at = int(e.copies.At(i).node)
 	case evRun, evTimeout:
 		at = int(e.runs[i].node)
 	case evFill, evBatch:

@@ -3,6 +3,14 @@ package sim
 import (
 	"fmt"
 
+	"ironweir/core/sim/internal/clock"
+
+	"ironweir/core/sim/internal/stats"
+
+	"ironweir/core/sim/internal/arena"
+
+	"ironweir/core/sim/internal/random"
+
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -13,9 +21,9 @@ type node struct {
 	// what most events touch: near its start, so that instructions are short
 	id            int
 	queue         *queue
-	depth, active timeWeightedGauge
-	time, runTime histogramSlot
-	wait          histogramSlot
+	depth, active stats.TimeWeightedGauge
+	time, runTime stats.LiveHistogram
+	wait          stats.LiveHistogram
 	copies, runs  int64
 	fates         [fates]int64
 
@@ -27,8 +35,8 @@ type node struct {
 	schedule  *calendar
 	objects   *objects // of a bucket or table, where what lies there matters
 	twice     float64  // share of what it hands on that is delivered twice
-	twiceLuck *randomStream
-	notice    sampler
+	twiceLuck *random.Stream
+	notice    random.Sampler
 	capacity  int64
 	welcomes  bool       // it rejects no write, unless an incident says so
 	direct    bool       // a plain queue or a topic that welcomes: a write stands at once
@@ -38,7 +46,7 @@ type node struct {
 	ownWay    int32      // delivery of dead letters and of what is sent back
 	outWay    int32      // delivery of traffic
 
-	takes           sampler
+	takes           random.Sampler
 	fails           model.Failing
 	failName        int16
 	cases           []nodeCase
@@ -58,7 +66,7 @@ type node struct {
 	bucket          *tokenBucket
 	succeeded       map[string]struct{} // keys of an idempotent function
 	doom            uint64              // seed of what is never managed
-	rng, serviceRNG *randomStream
+	rng, serviceRNG *random.Stream
 
 	// in force by incidents
 	failsNowShare  float64 // -1: none
@@ -81,7 +89,7 @@ type node struct {
 
 type nodeCase struct {
 	when  *expr.Expression
-	takes *sampler
+	takes *random.Sampler
 	fails *model.Failing
 	name  int16
 }
@@ -95,14 +103,14 @@ type send struct {
 	plain     bool // once for each message, always
 	perRun    bool
 	readsItem bool
-	count     sampler
-	rng       *randomStream
+	count     random.Sampler
+	rng       *random.Stream
 	sequence  uint64
 }
 
 // coldStarts keeps a function's idle instances, the latest on top.
 type coldStarts struct {
-	takes sampler
+	takes random.Sampler
 	idle  []int64 // since when
 	after int64
 }
@@ -111,14 +119,14 @@ type coldStarts struct {
 func (c *coldStarts) start(e *engine, n *node) int64 {
 	if k := len(c.idle); k > 0 {
 		since := c.idle[k-1]
-		if e.now-since <= c.after {
+		if e.Now-since <= c.after {
 			c.idle = c.idle[:k-1]
 			return 0
 		}
 		c.idle = c.idle[:0] // those below have been idle for longer
 	}
 	n.coldCount++
-	return nanos(c.takes.draw(n.serviceRNG))
+	return random.Nanos(c.takes.Draw(n.serviceRNG))
 }
 
 // tokenBucket limits a rate: it holds what a second brings (at least one).
@@ -154,10 +162,10 @@ func (b *tokenBucket) take(now int64) bool {
 
 // drawTakes gives the time that a write takes.
 func (n *node) drawTakes() int64 {
-	if n.takes.zero() {
+	if n.takes.Zero() {
 		return 0
 	}
-	return nanos(n.takes.draw(n.serviceRNG) * n.slow)
+	return random.Nanos(n.takes.Draw(n.serviceRNG) * n.slow)
 }
 
 // shareNow gives the share of tries that fail, of what is stated, under the incidents
@@ -183,25 +191,26 @@ func (e *engine) failsNow(n *node) bool {
 	if e.plan.follow != nil {
 		return e.trace.forced(n) || n.shareNow(&n.fails) >= 1
 	}
-	return n.rng.happens(n.shareNow(&n.fails))
+	return n.rng.Happens(n.shareNow(&n.fails))
 }
 
 func newEngine(plan *Plan) (*engine, error) {
-	g, s, room := plan.Graph, plan.Scenario, &space{}
+	g, s, room := plan.Graph, plan.Scenario, &arena.Space{}
 	e := &engine{
-		clock:     newClock(),
-		g:         g,
-		scenario:  s,
-		plan:      plan,
-		start:     s.Start,
-		end:       int64(s.Length),
-		warm:      int64(s.WarmUp),
-		limits:    plan.Limits,
-		space:     room,
-		copies:    newRecords[copyRecord](room),
-		inFlights: newRecords[inFlight](room),
-		journeys:  newRecords[journey](room),
-		contents:  make([]content, 1, 1024),
+		Clock:      clock.New(),
+		g:          g,
+		scenario:   s,
+		plan:       plan,
+		start:      s.Start,
+		end:        int64(s.Length),
+		warm:       int64(s.WarmUp),
+		limits:     plan.Limits,
+		space:      room,
+		histograms: stats.NewHistograms(room),
+		copies:     arena.New[copyRecord](room),
+		inFlights:  arena.New[inFlight](room),
+		journeys:   arena.New[journey](room),
+		contents:   make([]content, 1, 1024),
 		runs: make(
 			[]run,
 			1,
@@ -239,7 +248,7 @@ func (e *engine) setUp() error {
 	for name, size := range g.Topology.Pools {
 		e.pools[name] = &pool{size: int64(size)}
 	}
-	e.latency = make([][]*histogramSlot, len(g.Nodes))
+	e.latency = make([][]*stats.LiveHistogram, len(g.Nodes))
 	e.firstLoss, e.noticed = -1, -1
 	e.storage = g.Topology.Prices != nil && g.Topology.Prices.Storage > 0
 	if plan.follow != nil {
@@ -250,7 +259,7 @@ func (e *engine) setUp() error {
 		return err
 	}
 	for i := range e.readers {
-		*e.inFlights.at(e.inFlights.add()) = inFlight{
+		*e.inFlights.At(e.inFlights.Add()) = inFlight{
 			held:  1,
 			busy:  1,
 			group: int32(uint32(i) - e.readers[i].link.first),
@@ -258,11 +267,11 @@ func (e *engine) setUp() error {
 	}
 	for i := range e.nodes {
 		n := &e.nodes[i]
-		n.wait, n.time, n.runTime = e.space.newTimes(), e.space.newTimes(), e.space.newTimes()
+		n.wait, n.time, n.runTime = e.histograms.New(), e.histograms.New(), e.histograms.New()
 		n.welcomes = n.capacity == 0 && (plan.follow == nil || plan.follow.Fail[n.name] == 0) && n.fails.EachTry == 0 &&
 			n.stream == nil &&
 			e.payload == 0
-		n.direct = n.welcomes && (n.queue != nil && n.queue.plain || n.kind == model.Topic) && n.takes.zero() &&
+		n.direct = n.welcomes && (n.queue != nil && n.queue.plain || n.kind == model.Topic) && n.takes.Zero() &&
 			!e.plan.DisableFastPath
 	}
 	for i := range e.g.Links { // what is switched off from the start
@@ -287,7 +296,7 @@ func (e *engine) setUp() error {
 	}
 	e.setUpSeries()
 	if e.warm > 0 {
-		e.first(e.warm, evWarm, 0)
+		e.First(e.warm, evWarm, 0)
 	}
 	return nil
 }
@@ -302,8 +311,8 @@ func (e *engine) errorNumber(name string) int16 {
 	return id
 }
 
-func (e *engine) stream(name, purpose string) *randomStream {
-	return newStream(e.scenario.Seed, e.plan.Replication, name, purpose)
+func (e *engine) stream(name, purpose string) *random.Stream {
+	return random.New(e.scenario.Seed, e.plan.Replication, name, purpose)
 }
 
 // setUpDeliveries makes a delivery for each link, then two for each node: its
@@ -331,12 +340,12 @@ func (e *engine) setUpDeliveries() {
 			d.except = append(d.except, e.errorNumber(name))
 		}
 		e.deliveries = append(e.deliveries, d)
-		s := send{link: l, perRun: l.PerRun, count: newSampler(l.Count.Dist), readsItem: l.Payload != nil}
+		s := send{link: l, perRun: l.PerRun, count: random.NewSampler(l.Count.Dist), readsItem: l.Payload != nil}
 		s.plain = (e.g.Nodes[l.From].Kind != model.Endpoint || l.Filter.Everything) && l.If == nil && l.Chance == 1 &&
 			l.CountExpr == nil &&
 			l.ForEach == nil &&
-			s.count.shape == constant &&
-			s.count.a == 1
+			s.count.Shape == random.Constant &&
+			s.count.A == 1
 		if !s.plain {
 			s.rng = e.stream(l.Link.ID(), "chance")
 		}
@@ -404,7 +413,7 @@ func (e *engine) setUpNodes() error {
 			name:           gn.Name,
 			kind:           gn.Kind,
 			standFunc:      behaviour.stand,
-			takes:          newSampler(gn.Takes),
+			takes:          random.NewSampler(gn.Takes),
 			fails:          gn.Fails,
 			failName:       errFails,
 			failsNowShare:  -1,
@@ -412,7 +421,7 @@ func (e *engine) setUpNodes() error {
 			concurrencyNow: -1,
 			ownWay:         int32(len(e.g.Links) + 2*i),
 			outWay:         int32(len(e.g.Links) + 2*i + 1),
-			notice:         newSampler(gn.Notice),
+			notice:         random.NewSampler(gn.Notice),
 			rng:            e.stream(gn.Name, "luck"),
 			serviceRNG:     e.stream(gn.Name, "time"),
 		}
@@ -452,12 +461,12 @@ func (e *engine) setUpRunner(n *node) error {
 		n.tasks, n.asks = true, true
 		e.taskLuck = e.stream("", "tasks")
 	}
-	n.doom = splitmix(e.scenario.Seed) ^ newStream(e.scenario.Seed, e.plan.Replication, gn.Name, "doom").Uint64()
+	n.doom = random.Splitmix(e.scenario.Seed) ^ random.New(e.scenario.Seed, e.plan.Replication, gn.Name, "doom").Uint64()
 	if gn.Fails.Error != "" {
 		n.failName = e.errorNumber(gn.Fails.Error)
 	}
 	if gn.ColdStart != nil {
-		n.cold = &coldStarts{takes: newSampler(gn.ColdStart.Takes), after: int64(gn.ColdStart.Idle)}
+		n.cold = &coldStarts{takes: random.NewSampler(gn.ColdStart.Takes), after: int64(gn.ColdStart.Idle)}
 	}
 	for k := range gn.Cases {
 		c := nodeCase{when: gn.Cases[k].If, fails: gn.Cases[k].Fails, name: e.errorNumber(gn.Cases[k].Name)}
@@ -465,7 +474,7 @@ func (e *engine) setUpRunner(n *node) error {
 			c.name = e.errorNumber(c.fails.Error)
 		}
 		if t := gn.Cases[k].Takes; t != nil {
-			s := newSampler(*t)
+			s := random.NewSampler(*t)
 			c.takes = &s
 		}
 		n.cases = append(n.cases, c)

@@ -4,6 +4,8 @@ import (
 	"slices"
 	"strings"
 
+	"ironweir/core/sim/internal/random"
+
 	"ironweir/core/model"
 )
 
@@ -51,7 +53,7 @@ func (e *engine) setUpObjects(n *node) error {
 // it is one: deleting what is not there is none. A row without a key is a row
 // of its own.
 func (e *engine) change(n *node, i uint32) bool {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	con := &e.contents[c.content]
 	key := con.key()
 	o := n.objects
@@ -70,12 +72,12 @@ func (e *engine) change(n *node, i uint32) bool {
 		c.flags |= update
 	}
 	key = strings.Clone(key) // the key itself lies in memory that is used again
-	now := object{size: con.size, since: e.now, last: e.sequence()}
+	now := object{size: con.size, since: e.Now, last: e.Sequence()}
 	if o.life > 0 {
 		now.from = e.messageOf(c)
 		e.contents[c.content].refs++
-		e.journeys.at(c.journey).refs++
-		o.ends = append(o.ends, ending{e.now + o.life, key, now.last})
+		e.journeys.At(c.journey).refs++
+		o.ends = append(o.ends, ending{e.Now + o.life, key, now.last})
 		e.armLife(n)
 	}
 	o.byKey[key] = now
@@ -84,7 +86,7 @@ func (e *engine) change(n *node, i uint32) bool {
 
 // stopStoring ends the time that an object has lain there.
 func (e *engine) stopStoring(n *node, o *object) {
-	n.byteSeconds += float64(o.size) * float64(e.now-o.since) * 1e-9
+	n.byteSeconds += float64(o.size) * float64(e.Now-o.since) * 1e-9
 	if n.objects.life > 0 {
 		e.releaseJourneyOf(&o.from)
 	}
@@ -94,7 +96,7 @@ func (e *engine) armLife(n *node) {
 	o := n.objects
 	if !o.armed && o.endsHead < len(o.ends) {
 		o.armed = true
-		e.schedule(o.ends[o.endsHead].at, evLife, uint32(n.id))
+		e.Schedule(o.ends[o.endsHead].at, evLife, uint32(n.id))
 	}
 }
 
@@ -102,7 +104,7 @@ func (e *engine) armLife(n *node) {
 func (e *engine) livesEnd(n *node) {
 	o := n.objects
 	o.armed = false
-	for o.endsHead < len(o.ends) && o.ends[o.endsHead].at <= e.now {
+	for o.endsHead < len(o.ends) && o.ends[o.endsHead].at <= e.Now {
 		end := o.ends[o.endsHead]
 		o.endsHead++
 		object, there := o.byKey[end.key]
@@ -124,7 +126,7 @@ func (e *engine) livesEnd(n *node) {
 }
 
 func (e *engine) standInBucket(n *node, i uint32) {
-	if n.objects != nil && e.copies.at(i).flags&duplicate == 0 && !e.change(n, i) {
+	if n.objects != nil && e.copies.At(i).flags&duplicate == 0 && !e.change(n, i) {
 		// Deleting what is not there makes no event.
 		e.finish(i, Handled)
 		return
@@ -132,11 +134,11 @@ func (e *engine) standInBucket(n *node, i uint32) {
 	if n.stream != nil {
 		e.choosePartition(n, i)
 	}
-	if n.notice.zero() {
-		e.scheduleNow(evFan, i)
+	if n.notice.Zero() {
+		e.ScheduleNow(evFan, i)
 		return
 	}
-	e.schedule(e.now+nanos(n.notice.draw(n.serviceRNG)), evFan, i)
+	e.Schedule(e.Now+random.Nanos(n.notice.Draw(n.serviceRNG)), evFan, i)
 }
 
 // endStorage counts what still lies there at the end of the run.
@@ -148,7 +150,7 @@ func (e *engine) endStorage() {
 		}
 		var left []float64 // summed in order: a map has none, and sums of floats depend on theirs
 		for _, o := range n.objects.byKey {
-			left = append(left, float64(o.size)*float64(e.now-o.since)*1e-9)
+			left = append(left, float64(o.size)*float64(e.Now-o.since)*1e-9)
 		}
 		slices.Sort(left)
 		for _, x := range left {

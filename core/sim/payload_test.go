@@ -63,7 +63,7 @@ func TestFinishedMessagesTakeNoMemory(t *testing.T) {
 	const nodes = "nodes: {t: {kind: topic, links: {q: {}}}, q: {kind: queue, links: {f: {}}}, f: {kind: function, takes: 1ms}}\n"
 	_, few := ran(t, nodes, "100")
 	_, many := ran(t, nodes, "1000")
-	require.Equal(t, few.copies.count, many.copies.count)
-	require.Equal(t, few.journeys.count, many.journeys.count)
+	require.Equal(t, few.copies.Count, many.copies.Count)
+	require.Equal(t, few.journeys.Count, many.journeys.Count)
 	require.Equal(t, len(few.contents), len(many.contents))
 }

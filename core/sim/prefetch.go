@@ -33,9 +33,9 @@ func (e *engine) prefetch(n *node, rl *readerLink) {
 			}
 			e.block(n, i, 0)
 			if len(rl.ahead.taken[r]) == 0 {
-				rl.ahead.first[r] = e.now
+				rl.ahead.first[r] = e.Now
 			}
-			rl.ahead.taken[r] = append(rl.ahead.taken[r], batchEntry{copy: i, token: e.copies.at(i).tries})
+			rl.ahead.taken[r] = append(rl.ahead.taken[r], batchEntry{copy: i, token: e.copies.At(i).tries})
 		}
 	}
 }
@@ -64,7 +64,7 @@ func (e *engine) resumeReaders(n *node, rl *readerLink) {
 		for len(taken) > 0 && len(e.batches[b].entries) < rl.link.Read.UpTo {
 			entry := taken[0]
 			taken = taken[1:]
-			if c := e.copies.at(entry.copy); c.flags&done != 0 || c.tries != entry.token {
+			if c := e.copies.At(entry.copy); c.flags&done != 0 || c.tries != entry.token {
 				e.letGo(entry.copy)
 				continue
 			}
@@ -73,7 +73,7 @@ func (e *engine) resumeReaders(n *node, rl *readerLink) {
 		}
 		rl.ahead.taken[r] = append(rl.ahead.taken[r][:0], taken...)
 		since := rl.ahead.first[r]
-		rl.ahead.first[r] = e.now
+		rl.ahead.first[r] = e.Now
 		for len(e.batches[b].entries) < rl.link.Read.UpTo && !rl.delivery.paused {
 			i := e.take(n, rl, b)
 			if i == 0 {
@@ -122,7 +122,7 @@ func (e *engine) release(n *node, rl *readerLink) {
 // giveBack releases a message that a reader has taken and no run has handled: its lease
 // ends as usual, or at once with `settle: reject`.
 func (e *engine) giveBack(n *node, rl *readerLink, entry batchEntry) {
-	c := e.copies.at(entry.copy)
+	c := e.copies.At(entry.copy)
 	if held := c.flags&done == 0 && c.tries == entry.token && c.flags&leased != 0; held && rl.delivery.rejects {
 		e.hide(n.queue, entry.copy)
 		e.becomeVisible(entry.copy)

@@ -9,10 +9,10 @@ type heldCopy struct {
 // holdStopped keeps a message of a stopped node's intake until the node runs again,
 // without a try; its age counts on [IN-12].
 func (e *engine) holdStopped(i uint32, n *node, d *delivery) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	n.heldIntake = append(n.heldIntake, heldCopy{i, c.age})
 	if d.policy.GiveUp > 0 {
-		e.inFlightFor(c).timer = e.schedule(c.born+d.policy.GiveUp+1, evTry, i)
+		e.inFlightFor(c).timer = e.Schedule(c.born+d.policy.GiveUp+1, evTry, i)
 	}
 }
 
@@ -29,9 +29,9 @@ func (e *engine) turnProcess(id int, stopped bool) {
 		held := n.heldIntake
 		n.heldIntake = nil
 		for _, h := range held {
-			if c := e.copies.at(h.copy); c.age == h.name && c.flags&done == 0 {
+			if c := e.copies.At(h.copy); c.age == h.name && c.flags&done == 0 {
 				e.waitsNoMore(c)
-				e.scheduleNow(evTry, h.copy)
+				e.ScheduleNow(evTry, h.copy)
 			}
 		}
 	}
@@ -70,7 +70,7 @@ func (e *engine) releaseFeed(n *node) {
 			continue
 		}
 		for k := len(p.hand) - 1; k >= 0; k-- {
-			c := e.copies.at(p.hand[k])
+			c := e.copies.At(p.hand[k])
 			c.flags |= unread
 			e.inFlightFor(c).held--
 			e.insertAfter(&p.list, p.hand[k], 0)
@@ -111,7 +111,7 @@ func (e *engine) crashRun(i uint32, n *node) {
 	if r.why != forRequest {
 		n.failed(errCrashed)
 	}
-	n.active.fall(e.now)
+	n.active.Fall(e.Now)
 	if n.pool != nil {
 		n.pool.used--
 	}
@@ -122,7 +122,7 @@ func (e *engine) crashRun(i uint32, n *node) {
 	e.dropRun(i)
 	switch why {
 	case forIntake: // a failed try [IN-18]
-		x := e.copies.at(c)
+		x := e.copies.At(c)
 		e.inFlightFor(x).busy--
 		if x.flags&duplicate != 0 {
 			e.finish(c, noFate)
@@ -130,7 +130,7 @@ func (e *engine) crashRun(i uint32, n *node) {
 		}
 		e.intakeFailed(c, n, &e.deliveries[x.via], errCrashed, false)
 	case forRequest:
-		e.inFlightFor(e.copies.at(c)).busy--
+		e.inFlightFor(e.copies.At(c)).busy--
 		e.answer(c, n, errCrashed, 503)
 	case forBatch:
 		e.crashBatch(b)
@@ -150,7 +150,7 @@ func (e *engine) crashBatch(b uint32) {
 	n := &e.nodes[e.batches[b].node]
 	rl := e.readers[e.batches[b].reader].link
 	for k := range e.batches[b].entries {
-		e.inFlightFor(e.copies.at(e.batches[b].entries[k].copy)).busy--
+		e.inFlightFor(e.copies.At(e.batches[b].entries[k].copy)).busy--
 	}
 	if n.queue.feed != nil {
 		e.settleFeed(b, errCrashed, false)
@@ -159,7 +159,7 @@ func (e *engine) crashBatch(b uint32) {
 	}
 	for k := range e.batches[b].entries {
 		entry := e.batches[b].entries[k]
-		c := e.copies.at(entry.copy)
+		c := e.copies.At(entry.copy)
 		switch {
 		case c.flags&done != 0:
 		case c.flags&expiring != 0 && e.inFlightOf(c).busy == 0:

@@ -123,7 +123,7 @@ func (e *engine) limitsHops(l *graph.Link) bool {
 }
 
 func (e *engine) standInQueue(n *node, i uint32) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	q := n.queue
 	if q.plain && c.flags&duplicate == 0 && e.trace == nil {
 		e.enqueueSimple(n, c, i)
@@ -141,7 +141,7 @@ func (e *engine) standInQueue(n *node, i uint32) {
 	}
 	if q.groups != nil {
 		group := e.groupOf(n, i)
-		c = e.copies.at(i)
+		c = e.copies.At(i)
 		e.inFlightFor(c).group = group
 	}
 	e.insertByAge(n, i)
@@ -150,7 +150,7 @@ func (e *engine) standInQueue(n *node, i uint32) {
 		return
 	}
 	if q.delay > 0 {
-		e.inFlightFor(c).timer = e.schedule(e.now+q.delay, evVisible, i)
+		e.inFlightFor(c).timer = e.Schedule(e.Now+q.delay, evVisible, i)
 		return
 	}
 	e.becomeVisible(i)
@@ -160,13 +160,13 @@ func (e *engine) standInQueue(n *node, i uint32) {
 // the order in which it comes.
 func (e *engine) enqueueSimple(n *node, c *copyRecord, i uint32) {
 	q := n.queue
-	n.depth.rise(e.now)
-	if c.born < e.now { // its write was rejected at first: others may have come meanwhile
+	n.depth.Rise(e.Now)
+	if c.born < e.Now { // its write was rejected at first: others may have come meanwhile
 		e.insertByAge(n, i)
 	} else {
 		youngest := q.ages.tail
 		c.older, c.younger = youngest, 0
-		e.copies.at(youngest).younger = i
+		e.copies.At(youngest).younger = i
 		q.ages.lengthen(i)
 		if q.ageSeq == 0 {
 			q.armAge(e, n, c.age, c.born+q.retention)
@@ -182,57 +182,57 @@ func (e *engine) enqueueSimple(n *node, c *copyRecord, i uint32) {
 // duplicate tells whether a message's key has come within the window before.
 func (e *engine) duplicate(n *node, i uint32) bool {
 	q := n.queue
-	m := e.messageOf(e.copies.at(i))
+	m := e.messageOf(e.copies.At(i))
 	v, err := e.g.Nodes[n.id].DedupeBy.Value(e.eventOfMessage(&m, "message"))
 	if err != nil {
 		return false // without a key it is like no other
 	}
 	key := fmt.Sprint(v)
-	if until, ok := q.seen[key]; ok && e.now < until {
+	if until, ok := q.seen[key]; ok && e.Now < until {
 		return true
 	}
 	if len(q.seen) >= 1024 && len(q.seen)&(len(q.seen)-1) == 0 { // at each power of two, forget what no longer counts
 		for k, until := range q.seen {
-			if e.now >= until {
+			if e.Now >= until {
 				delete(q.seen, k)
 			}
 		}
 	}
-	q.seen[key] = e.now + q.window
+	q.seen[key] = e.Now + q.window
 	return false
 }
 
 // insertByAge puts a copy into the list by age and arms the timer of the oldest.
 func (e *engine) insertByAge(n *node, i uint32) {
 	q := n.queue
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	after := q.ages.tail
-	for after != 0 && e.copies.at(after).born > c.born { // only with `age: carried`
-		after = e.copies.at(after).older
+	for after != 0 && e.copies.At(after).born > c.born { // only with `age: carried`
+		after = e.copies.At(after).older
 	}
 	c.older, c.younger = after, q.ages.head
 	if after != 0 {
-		c.younger = e.copies.at(after).younger
-		e.copies.at(after).younger = i
+		c.younger = e.copies.At(after).younger
+		e.copies.At(after).younger = i
 	} else {
 		q.ages.head = i
 	}
 	if c.younger != 0 {
-		e.copies.at(c.younger).older = i
+		e.copies.At(c.younger).older = i
 	} else {
 		q.ages.tail = i
 	}
 	// A timer that is armed for an earlier message, gone since, arms the next
 	// when it comes.
-	if due := max(c.born+q.retention, e.now); q.ageSeq == 0 || q.ages.head == i && due < q.ageDue {
+	if due := max(c.born+q.retention, e.Now); q.ageSeq == 0 || q.ages.head == i && due < q.ageDue {
 		q.armAge(e, n, c.age, due)
 	}
 }
 
 func (e *engine) unlinkAge(q *queue, c *copyRecord) {
 	older, younger := c.older, c.younger
-	e.copies.at(older).younger = younger
-	e.copies.at(younger).older = older
+	e.copies.At(older).younger = younger
+	e.copies.At(younger).older = older
 	head, tail := q.ages.head, q.ages.tail
 	if older == 0 {
 		head = younger
@@ -245,7 +245,7 @@ func (e *engine) unlinkAge(q *queue, c *copyRecord) {
 
 func (q *queue) armAge(e *engine, n *node, seq uint64, due int64) {
 	q.ageSeq, q.ageDue = seq, due
-	e.armTimer(due, seq, evAge, uint32(n.id))
+	e.ArmTimer(due, seq, evAge, uint32(n.id))
 }
 
 // ageEnds comes when the retention of the message that was oldest ends.
@@ -257,8 +257,8 @@ func (e *engine) ageEnds(n *node, seq uint64) {
 	q.ageSeq = 0
 	for q.ages.head != 0 {
 		i := q.ages.head
-		c := e.copies.at(i)
-		if due := c.born + q.retention; due > e.now || due == e.now && c.age > seq {
+		c := e.copies.At(i)
+		if due := c.born + q.retention; due > e.Now || due == e.Now && c.age > seq {
 			q.armAge(e, n, c.age, due)
 			return
 		}
@@ -269,7 +269,7 @@ func (e *engine) ageEnds(n *node, seq uint64) {
 // expire loses a message whose retention has ended, unless a run under way may
 // still finish with it.
 func (e *engine) expire(n *node, i uint32) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	e.hide(n.queue, i)
 	if e.inFlightOf(c).busy > 0 {
 		c.flags |= expiring
@@ -283,7 +283,7 @@ func (e *engine) expire(n *node, i uint32) {
 
 // leaveQueue takes a copy out of all lists and gives it its fate.
 func (e *engine) leaveQueue(n *node, i uint32, f Fate) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	e.hide(n.queue, i)
 	if c.flags&expiring == 0 {
 		e.unlinkAge(n.queue, c)
@@ -297,7 +297,7 @@ func (e *engine) leaveQueue(n *node, i uint32, f Fate) {
 
 // hide takes a copy out of the visible or the leased list.
 func (e *engine) hide(q *queue, i uint32) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	var l *list
 	switch {
 	case c.flags&unread != 0:
@@ -324,12 +324,12 @@ func (e *engine) takeOut(l *list, c *copyRecord, i uint32) {
 	if l.head == i {
 		l.head = c.next
 	} else {
-		e.copies.at(c.prev).next = c.next
+		e.copies.At(c.prev).next = c.next
 	}
 	if l.tail == i {
 		l.tail = c.prev
 	} else {
-		e.copies.at(c.next).prev = c.prev
+		e.copies.At(c.next).prev = c.prev
 	}
 }
 
@@ -337,22 +337,22 @@ func (e *engine) takeOut(l *list, c *copyRecord, i uint32) {
 func (e *engine) putLast(l *list, c *copyRecord, i uint32) {
 	last := l.end()
 	c.prev, c.next = last, 0
-	e.copies.at(last).next = i
+	e.copies.At(last).next = i
 	l.lengthen(i)
 }
 
 // insertAfter puts a copy into a list behind another; 0: at the front.
 func (e *engine) insertAfter(l *list, i, after uint32) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	c.prev, c.next = after, l.head
 	if after != 0 {
-		c.next = e.copies.at(after).next
-		e.copies.at(after).next = i
+		c.next = e.copies.At(after).next
+		e.copies.At(after).next = i
 	} else {
 		l.head = i
 	}
 	if c.next != 0 {
-		e.copies.at(c.next).prev = i
+		e.copies.At(c.next).prev = i
 	} else {
 		l.tail = i
 	}
@@ -361,7 +361,7 @@ func (e *engine) insertAfter(l *list, i, after uint32) {
 // becomeVisible makes a message ready to be taken, unless its group is
 // blocked.
 func (e *engine) becomeVisible(i uint32) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	n := &e.nodes[c.node]
 	e.waitsNoMore(c)
 	if n.queue.groups == nil {
@@ -373,7 +373,7 @@ func (e *engine) becomeVisible(i uint32) {
 
 // show makes a message visible to the links that match it.
 func (e *engine) show(n *node, i uint32) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	q := n.queue
 	if c.flags&duplicate != 0 && c.tries > 0 {
 		e.leaveQueue(n, i, noFate)
@@ -405,7 +405,7 @@ func (e *engine) show(n *node, i uint32) {
 func (e *engine) wantPull(n *node) {
 	if q := n.queue; !q.pulling && (q.ready() || q.prefetches()) {
 		q.pulling = true
-		e.scheduleNow(evPull, uint32(n.id))
+		e.ScheduleNow(evPull, uint32(n.id))
 	}
 }
 
@@ -440,7 +440,7 @@ func (q *queue) prefetches() bool {
 
 // classOf finds the class of the links that match a message; -1: none does.
 func (e *engine) classOf(q *queue, i uint32) int {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	mask := uint64(0)
 	var m message
 	for _, rl := range q.links {
@@ -485,7 +485,7 @@ func (e *engine) classOf(q *queue, i uint32) int {
 
 func (q *queue) armLease(e *engine, n *node, seq uint64, due int64) {
 	q.leaseSeq = seq
-	e.armTimer(due, seq, evLease, uint32(n.id))
+	e.ArmTimer(due, seq, evLease, uint32(n.id))
 }
 
 // leaseEnds comes when the oldest lease ends; messages whose lease has ended
@@ -497,13 +497,13 @@ func (e *engine) leaseEnds(n *node, seq uint64) {
 	}
 	q.leaseSeq = 0
 	i := q.leases.head
-	if h := e.inFlightOf(e.copies.at(i)); i != 0 && h.due <= e.now && h.timer <= seq {
+	if h := e.inFlightOf(e.copies.At(i)); i != 0 && h.due <= e.Now && h.timer <= seq {
 		e.hide(q, i)
 		e.becomeVisible(i)
 		i = q.leases.head
 	}
 	if i != 0 {
-		c := e.copies.at(i)
+		c := e.copies.At(i)
 		h := e.inFlightOf(c)
 		q.armLease(e, n, h.timer, h.due)
 	}

@@ -4,6 +4,8 @@ import (
 	"math"
 	"time"
 
+	"ironweir/core/sim/internal/stats"
+
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
@@ -24,7 +26,7 @@ type readerLink struct {
 	worker   *node        // the function, where batches may take the fast path; else nil
 	paused   bool         // some reader has paused after a throttle
 	entry    int32        // the latency of what came in there was the last one noted
-	latency  *histogramSlot
+	latency  *stats.LiveHistogram
 	filling  []uint32 // batches that wait for more
 }
 
@@ -54,7 +56,7 @@ func (e *engine) take(n *node, rl *readerLink, batch uint32) uint32 {
 			class := &q.classes[i]
 			if class.mask&rl.bit != 0 && class.head != 0 &&
 				(best < 0 ||
-					e.inFlightOf(e.copies.at(class.head)).due < e.inFlightOf(e.copies.at(q.classes[best].head)).due) {
+					e.inFlightOf(e.copies.At(class.head)).due < e.inFlightOf(e.copies.At(q.classes[best].head)).due) {
 				best = i
 			}
 		}
@@ -65,7 +67,7 @@ func (e *engine) take(n *node, rl *readerLink, batch uint32) uint32 {
 		if !e.mayTake(n, i, batch) {
 			continue
 		}
-		c := e.copies.at(i)
+		c := e.copies.At(i)
 		p := &rl.delivery.policy
 		cause := noFate
 		switch {
@@ -75,7 +77,7 @@ func (e *engine) take(n *node, rl *readerLink, batch uint32) uint32 {
 			cause = HopLimit
 		case p.Tries > 0 && int(c.tries) >= p.Tries:
 			cause = Exhausted
-		case p.GiveUp > 0 && e.now-c.born > p.GiveUp:
+		case p.GiveUp > 0 && e.Now-c.born > p.GiveUp:
 			cause = GivenUp
 		default:
 			e.handOut(n, i)
@@ -98,7 +100,7 @@ func (rl *readerLink) mayTry(c *copyRecord, now int64) bool {
 
 // latencyBy gives how long messages took from where one came in to the function that
 // a link leads to.
-func (e *engine) latencyBy(rl *readerLink, j *journey) *histogramSlot {
+func (e *engine) latencyBy(rl *readerLink, j *journey) *stats.LiveHistogram {
 	if entry := j.entry(); entry != rl.entry {
 		rl.entry, rl.latency = entry, e.latencyTo(&e.nodes[rl.link.To], entry)
 	}
@@ -108,13 +110,13 @@ func (e *engine) latencyBy(rl *readerLink, j *journey) *histogramSlot {
 // usual tells whether nothing stands against handing a message of a plain queue
 // out: nobody works on it, and it is not to be given up.
 func (e *engine) usual(rl *readerLink, c *copyRecord) bool {
-	return (c.inFlight == 0 || e.inFlightOf(c).busy == 0) && rl.mayTry(c, e.now) && c.flags&duplicate == 0
+	return (c.inFlight == 0 || e.inFlightOf(c).busy == 0) && rl.mayTry(c, e.Now) && c.flags&duplicate == 0
 }
 
 // firstIsUsual tells so of the first that is visible in a plain queue.
 func (e *engine) firstIsUsual(q *queue, rl *readerLink) bool {
 	first := q.classes[0].head
-	return first != 0 && e.usual(rl, e.copies.at(first))
+	return first != 0 && e.usual(rl, e.copies.At(first))
 }
 
 // takePlain fills a batch with what comes next in a plain queue, until something
@@ -123,11 +125,11 @@ func (e *engine) firstIsUsual(q *queue, rl *readerLink) bool {
 // starts at once (busy is 1, else 0), its reader lends its handling to all of them.
 func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) int {
 	q := n.queue
-	now, warm := e.now, e.now >= e.warm
-	due, timer, most := now+q.lease, e.seq, rl.link.Read.UpTo
+	now, warm := e.Now, e.Now >= e.warm
+	due, timer, most := now+q.lease, e.Seq, rl.link.Read.UpTo
 	bt := &e.batches[batch]
 	lent := bt.reader + 1
-	h := e.inFlights.at(lent)
+	h := e.inFlights.At(lent)
 	h.due, h.timer, h.lastFail = due, timer, noError
 	size, first, last, i := len(bt.entries), q.front.head, uint32(0), q.front.head
 	entries := bt.entries[:min(cap(bt.entries), most)]
@@ -136,13 +138,13 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) i
 			entries = append(entries, batchEntry{})
 			entries = entries[:min(cap(entries), most)]
 		}
-		c := e.copies.at(i)
+		c := e.copies.At(i)
 		if !e.usual(rl, c) {
 			break
 		}
 		c.tries++
 		if c.flags&begun == 0 && warm {
-			n.wait.add(now - c.born)
+			n.wait.Add(now - c.born)
 		}
 		c.flags = c.flags&^visible | begun | leased
 		if busy == 1 && c.inFlight == 0 {
@@ -162,17 +164,17 @@ func (e *engine) takePlain(n *node, rl *readerLink, batch uint32, busy uint16) i
 	if last == 0 {
 		return size
 	}
-	e.seq = timer
+	e.Seq = timer
 	q.front.head = i
-	e.copies.at(first).prev, e.copies.at(last).next = q.leases.tail, 0
+	e.copies.At(first).prev, e.copies.At(last).next = q.leases.tail, 0
 	if q.leases.tail != 0 {
-		e.copies.at(q.leases.tail).next = first
+		e.copies.At(q.leases.tail).next = first
 	} else {
 		q.leases.head = first
 	}
 	q.leases.tail = last
 	if q.leaseSeq == 0 {
-		q.armLease(e, n, e.inFlightOf(e.copies.at(first)).timer, due)
+		q.armLease(e, n, e.inFlightOf(e.copies.At(first)).timer, due)
 	}
 	return size
 }
@@ -183,8 +185,8 @@ func (e *engine) lend(n *node, c *copyRecord, i uint32) {
 	h := e.inFlightFor(c)
 	h.held++
 	c.flags |= leased
-	h.due = e.now + q.lease
-	h.timer = e.sequence()
+	h.due = e.Now + q.lease
+	h.timer = e.Sequence()
 	e.putLast(&q.leases, c, i)
 	if q.leaseSeq == 0 {
 		q.armLease(e, n, h.timer, h.due)
@@ -193,7 +195,7 @@ func (e *engine) lend(n *node, c *copyRecord, i uint32) {
 
 // endInQueue gives up a message of a queue.
 func (e *engine) endInQueue(n *node, i uint32, d *delivery, cause Fate) {
-	if d.dead >= 0 && e.copies.at(i).flags&duplicate == 0 {
+	if d.dead >= 0 && e.copies.At(i).flags&duplicate == 0 {
 		e.deadLetter(i, d.dead)
 		cause = Passed
 	}
@@ -203,7 +205,7 @@ func (e *engine) endInQueue(n *node, i uint32, d *delivery, cause Fate) {
 // handOut counts a try and starts the lease.
 func (e *engine) handOut(n *node, i uint32) {
 	e.hide(n.queue, i)
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	c.tries++
 	if (e.inFlightOf(c).busy > 0 || c.flags&crashed != 0) && c.flags&duplicate == 0 {
 		n.redelivered++
@@ -211,8 +213,8 @@ func (e *engine) handOut(n *node, i uint32) {
 	c.flags &^= crashed
 	if c.flags&begun == 0 {
 		c.flags |= begun
-		if e.now >= e.warm && c.flags&duplicate == 0 {
-			n.wait.add(e.now - c.born)
+		if e.Now >= e.warm && c.flags&duplicate == 0 {
+			n.wait.Add(e.Now - c.born)
 		}
 	}
 	e.lend(n, c, i)
@@ -301,7 +303,7 @@ func (e *engine) takeBatch(n *node, rl *readerLink, r int) bool {
 		if i == 0 {
 			break
 		}
-		e.inFlightFor(e.copies.at(i)).busy += busy
+		e.inFlightFor(e.copies.At(i)).busy += busy
 		size = e.addToBatch(b, i)
 	}
 	switch {
@@ -310,7 +312,7 @@ func (e *engine) takeBatch(n *node, rl *readerLink, r int) bool {
 	case busy == 1:
 		e.launch(b)
 	default:
-		e.startOrFill(rl, b, e.now)
+		e.startOrFill(rl, b, e.Now)
 	}
 	return true
 }
@@ -319,13 +321,13 @@ func (e *engine) takeBatch(n *node, rl *readerLink, r int) bool {
 // until `within` has passed since its first message was taken.
 func (e *engine) startOrFill(rl *readerLink, b uint32, since int64) {
 	until := since + int64(rl.link.Read.Within)
-	if len(e.batches[b].entries) == rl.link.Read.UpTo || until <= e.now {
+	if len(e.batches[b].entries) == rl.link.Read.UpTo || until <= e.Now {
 		e.startBatch(b)
 		return
 	}
 	rl.filling = append(rl.filling, b)
 	e.batches[b].filling = true
-	e.batches[b].timer = e.schedule(until, evFill, b)
+	e.batches[b].timer = e.Schedule(until, evFill, b)
 }
 
 // startsAtOnce tells whether a batch of a queue's link starts a run as soon as it is
@@ -333,7 +335,7 @@ func (e *engine) startOrFill(rl *readerLink, b uint32, since int64) {
 func (e *engine) startsAtOnce(rl *readerLink) bool {
 	f := &e.nodes[rl.link.To]
 	return rl.link.Read.Within == 0 && rl.link.Relation == model.PolledRun && f.pool == nil && f.bucket == nil &&
-		f.active.count < f.limitNow()
+		f.active.Count < f.limitNow()
 }
 
 // setPolicy notes how often, and until when, a message is tried.
@@ -389,7 +391,7 @@ func (e *engine) freeReader(id uint32, throttled bool) {
 	r := &e.readers[id]
 	if throttled {
 		r.pause, r.link.paused = longerPause(r.pause), true
-		e.schedule(e.now+r.pause, evReader, id)
+		e.Schedule(e.Now+r.pause, evReader, id)
 		return
 	}
 	r.pause = 0
@@ -408,7 +410,7 @@ func (e *engine) readerBack(id uint32) {
 
 // queueFailed handles a message of a queue whose run did not succeed.
 func (e *engine) queueFailed(n *node, i uint32, token uint16, d *delivery, failure int16, final bool) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	if c.flags&done != 0 {
 		return
 	}
@@ -428,7 +430,7 @@ func (e *engine) queueFailed(n *node, i uint32, token uint16, d *delivery, failu
 	e.inFlightFor(c).lastFail = failure
 	rejects := d.rejects && failure != errThrottled
 	returns := d.policy.WaitSet || rejects // before its lease ends
-	wait := e.inFlightOf(c).due - e.now
+	wait := e.inFlightOf(c).due - e.Now
 	if returns {
 		wait = e.jittered(d.policy.Backoff(int(c.tries)), d)
 	}
@@ -436,12 +438,12 @@ func (e *engine) queueFailed(n *node, i uint32, token uint16, d *delivery, failu
 	case final || d.isExcept(failure) || rejects && d.policy.Tries > 0 && int(c.tries) >= d.policy.Tries:
 		e.endInQueue(n, i, d, Exhausted)
 		return
-	case failure != errThrottled && d.tooLate(e.now+wait-c.born):
+	case failure != errThrottled && d.tooLate(e.Now+wait-c.born):
 		e.endInQueue(n, i, d, GivenUp)
 		return
 	case returns:
 		e.hide(n.queue, i)
-		e.inFlightFor(c).timer = e.schedule(e.now+wait, evVisible, i)
+		e.inFlightFor(c).timer = e.Schedule(e.Now+wait, evVisible, i)
 	}
 	if e.trace != nil {
 		e.trace.waits(e, i, wait, Exhausted)
@@ -463,7 +465,7 @@ func (d *delivery) isExcept(failure int16) bool {
 // queueHandled finishes a message whose run succeeded, unless it has been
 // handed out again since.
 func (e *engine) queueHandled(n *node, i uint32, token uint16, by int) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	if c.flags&done != 0 || c.tries != token {
 		return
 	}

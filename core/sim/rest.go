@@ -50,7 +50,7 @@ func Rest(plan Plan, node string, at time.Duration) ([]Resting, int, error) {
 	if err := e.loop(); err != nil {
 		return nil, 0, err
 	}
-	e.now = max(e.now, min(int64(at), e.end))
+	e.Now = max(e.Now, min(int64(at), e.end))
 	list, all := e.resting(id)
 	return list, all, nil
 }
@@ -58,25 +58,25 @@ func Rest(plan Plan, node string, at time.Duration) ([]Resting, int, error) {
 // resting lists what lies in a node now, the oldest first.
 func (e *engine) resting(id int) ([]Resting, int) {
 	var found []uint32
-	for i := uint32(1); i < e.copies.count; i++ {
-		c := e.copies.at(i)
+	for i := uint32(1); i < e.copies.Count; i++ {
+		c := e.copies.At(i)
 		n := &e.nodes[c.node]
 		if c.journey != 0 && c.flags&(done|duplicate) == 0 && (int(c.node) == id || n.home != nil && n.home.id == id) {
 			found = append(found, i)
 		}
 	}
 	sort.Slice(found, func(a, b int) bool {
-		x, y := e.copies.at(found[a]), e.copies.at(found[b])
+		x, y := e.copies.At(found[a]), e.copies.At(found[b])
 		return x.born < y.born || x.born == y.born && x.age < y.age
 	})
 	var out []Resting
 	for _, i := range found[:min(len(found), MaxResting)] {
-		c := e.copies.at(i)
+		c := e.copies.At(i)
 		r := Resting{
 			Message: c.age,
-			Journey: e.journeys.at(c.journey).id(),
+			Journey: e.journeys.At(c.journey).id(),
 			Key:     string(e.contents[c.content].subject),
-			Age:     time.Duration(e.now - c.born).Seconds(),
+			Age:     time.Duration(e.Now - c.born).Seconds(),
 			Tries:   int(c.tries),
 			State:   e.state(c),
 			Event:   e.describe(c),

@@ -3,9 +3,14 @@ package sim
 import (
 	"time"
 
+	"ironweir/core/sim/internal/stats"
+
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
+
+// Histogram counts durations in logarithmic buckets; histograms of replications merge exactly.
+type Histogram = stats.Histogram
 
 // Result is what one replication counted. Results of the same graph and
 // scenario merge; see core/study.
@@ -93,9 +98,9 @@ func (r *Result) Count(of func(Fate) bool) int64 {
 func (e *engine) result() (*Result, error) {
 	reached := e.end
 	if e.stopped != "" {
-		reached = e.now
+		reached = e.Now
 	}
-	e.now = reached
+	e.Now = reached
 	if err := e.audit(); err != nil {
 		return nil, err
 	}
@@ -114,19 +119,19 @@ func (e *engine) result() (*Result, error) {
 		Series:       e.finishSeries(),
 		Alarms:       e.alarmResults(),
 	}
-	for i := uint32(1); i < e.copies.count; i++ {
-		c := e.copies.at(i)
+	for i := uint32(1); i < e.copies.Count; i++ {
+		c := e.copies.At(i)
 		if c.journey == 0 || c.flags&(done|duplicate) != 0 {
 			continue
 		}
 		n := &e.nodes[c.node]
 		if c.flags&countedInDepth != 0 && e.storage {
-			n.byteSeconds += float64(e.contents[c.content].size) * float64(e.now-c.born) * 1e-9
+			n.byteSeconds += float64(e.contents[c.content].size) * float64(e.Now-c.born) * 1e-9
 		}
 		if c.flags&atRest != 0 {
 			continue
 		}
-		n.oldest = max(n.oldest, e.now-c.born)
+		n.oldest = max(n.oldest, e.Now-c.born)
 		if e.inFlightOf(c).busy > 0 || c.flags&writing != 0 {
 			res.Nodes[c.node].Running++
 		} else {
@@ -134,8 +139,8 @@ func (e *engine) result() (*Result, error) {
 		}
 	}
 	e.endStorage()
-	for i := range e.journeys.count {
-		if j := e.journeys.at(i); j.refs > 0 {
+	for i := range e.journeys.Count {
+		if j := e.journeys.At(i); j.refs > 0 {
 			e.closeJourney(j)
 		}
 	}
@@ -153,12 +158,12 @@ func (e *engine) result() (*Result, error) {
 		} else if i < len(e.g.Nodes) {
 			r.Entered = e.deliveries[n.outWay].copies
 		}
-		active := n.active.area(e.now)
-		r.DepthMean, r.ActiveMean = n.depth.area(e.now)/span, active/span
+		active := n.active.Area(e.Now)
+		r.DepthMean, r.ActiveMean = n.depth.Area(e.Now)/span, active/span
 		r.RunSeconds, r.ByteSeconds = active*1e-9, n.byteSeconds
-		r.DepthMax, r.DepthEnd, r.ActiveMax, r.ActiveEnd = n.depth.most, n.depth.count, n.active.most, n.active.count
+		r.DepthMax, r.DepthEnd, r.ActiveMax, r.ActiveEnd = n.depth.Most, n.depth.Count, n.active.Most, n.active.Count
 		r.Oldest = float64(n.oldest) * 1e-9
-		r.Wait, r.Time, r.RunTime = n.wait.kept(), n.time.kept(), n.runTime.kept()
+		r.Wait, r.Time, r.RunTime = n.wait.Clone(), n.time.Clone(), n.runTime.Clone()
 		for why, count := range n.failedBy {
 			if count == 0 {
 				continue
@@ -196,7 +201,7 @@ func (e *engine) result() (*Result, error) {
 			if t == nil {
 				continue
 			}
-			if h := t.kept(); h.Count() > 0 {
+			if h := t.Clone(); h.Count() > 0 {
 				res.Latency[[2]int{from, to}] = &h
 			}
 		}
@@ -214,8 +219,8 @@ func (e *engine) result() (*Result, error) {
 func (e *engine) warmedUp() {
 	for i := range e.nodes {
 		n := &e.nodes[i]
-		n.depth.restart(e.now)
-		n.active.restart(e.now)
+		n.depth.Restart(e.Now)
+		n.active.Restart(e.Now)
 		n.oldest = 0
 	}
 }
@@ -286,7 +291,7 @@ func (e *engine) setUpSeries() {
 		}
 	}
 	e.setUpAlarms()
-	e.first(int64(step), evSample, 0)
+	e.First(int64(step), evSample, 0)
 }
 
 // sample takes a point of every series.
@@ -294,8 +299,8 @@ func (e *engine) sample() {
 	step := int64(e.series.Step)
 	for i := range e.series.Nodes {
 		n, s, last := &e.nodes[i], &e.series.Nodes[i], &e.lastPoints[i]
-		area := n.depth.area(e.now)
-		if e.now == e.warm+step || area < last.area {
+		area := n.depth.Area(e.Now)
+		if e.Now == e.warm+step || area < last.area {
 			last.area = 0
 		}
 		s.Depth = append(s.Depth, max(area-last.area, 0)/float64(step))
@@ -313,15 +318,15 @@ func (e *engine) sample() {
 	}
 	e.checkAlarms()
 	if e.plan.Progress != nil {
-		p := Progress{Share: float64(e.now) / float64(e.end), Entered: e.tally.entered}
+		p := Progress{Share: float64(e.Now) / float64(e.end), Entered: e.tally.entered}
 		for i := range e.nodes {
 			p.Lost += e.nodes[i].lost()
 			p.Parked += e.nodes[i].fates[Parked]
 		}
 		e.plan.Progress(p)
 	}
-	if e.now+step < e.end {
-		e.first(e.now+step, evSample, 0)
+	if e.Now+step < e.end {
+		e.First(e.Now+step, evSample, 0)
 	}
 }
 
@@ -338,7 +343,7 @@ func (e *engine) oldestIn(n *node) int64 {
 	if n.queue == nil || n.queue.ages.head == 0 || len(n.queue.links) == 0 {
 		return 0
 	}
-	return e.now - e.copies.at(n.queue.ages.head).born
+	return e.Now - e.copies.At(n.queue.ages.head).born
 }
 
 // lostAt counts what was lost at a node, and by the readers of a stream.
@@ -361,7 +366,7 @@ func (n *node) lost() int64 {
 }
 
 func (e *engine) finishSeries() *Series {
-	if e.now == e.end && len(e.series.Nodes) > 0 &&
+	if e.Now == e.end && len(e.series.Nodes) > 0 &&
 		time.Duration(len(e.series.Nodes[0].Depth))*e.series.Step < e.scenario.Length {
 		e.sample() // the last step ends with the run
 	}
@@ -404,16 +409,16 @@ func (e *engine) checkAlarms() {
 			continue
 		}
 		if a.since < 0 {
-			a.since = e.now - step
+			a.since = e.Now - step
 		}
-		if !a.on && e.now-a.since >= int64(a.spec.Lasting) {
+		if !a.on && e.Now-a.since >= int64(a.spec.Lasting) {
 			a.on = true
 			if a.out.Fired++; a.out.Fired == 1 {
-				a.out.First = time.Duration(e.now)
+				a.out.First = time.Duration(e.Now)
 			}
 		}
 		if a.on && e.firstLoss >= 0 && e.noticed < 0 {
-			e.noticed = e.now
+			e.noticed = e.Now
 		}
 	}
 }
@@ -434,7 +439,7 @@ func (e *engine) watched(a *alarm) float64 {
 	}
 	switch a.spec.Watch {
 	case "depth":
-		return float64(e.nodes[a.node].depth.count)
+		return float64(e.nodes[a.node].depth.Count)
 	case "oldest":
 		return e.series.Nodes[a.node].Oldest[at]
 	case "runs":
@@ -446,7 +451,7 @@ func (e *engine) watched(a *alarm) float64 {
 	case "timeouts":
 		return float64(e.nodes[a.node].timeoutsInStep)
 	case "run-time.p95":
-		h := e.nodes[a.node].runTime.histogram()
+		h := e.nodes[a.node].runTime.Snapshot()
 		return h.Quantile(0.95)
 	case "parked":
 		return total(func(n *node) float64 { return float64(n.fates[Parked]) })

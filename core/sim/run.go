@@ -3,6 +3,8 @@ package sim
 import (
 	"math"
 
+	"ironweir/core/sim/internal/random"
+
 	"ironweir/core/model"
 )
 
@@ -108,7 +110,7 @@ func (e *engine) newRun(n *node, why runFor) uint32 {
 	}
 	r := &e.runs[i]
 	*r = run{
-		started: e.now,
+		started: e.Now,
 		node:    int32(n.id),
 		link:    -1,
 		why:     why,
@@ -147,12 +149,12 @@ func (e *engine) message(r *run, k int) (message, bool) {
 	switch {
 	case r.batch != 0:
 		entry := &e.batches[r.batch].entries[k]
-		m := e.messageOf(e.copies.at(entry.copy))
+		m := e.messageOf(e.copies.At(entry.copy))
 		m.wrap = e.deliveries[r.link].wrap
 		return m, entry.failure == noError && !entry.known
 	case r.copy != 0:
-		m := e.messageOf(e.copies.at(r.copy))
-		m.wrap = e.deliveries[e.copies.at(r.copy).via].wrap
+		m := e.messageOf(e.copies.At(r.copy))
+		m.wrap = e.deliveries[e.copies.At(r.copy).via].wrap
 		return m, true
 	}
 	return r.own, true
@@ -171,10 +173,10 @@ func (n *node) limitNow() int64 {
 
 // free tells whether the node can start one more run.
 func (e *engine) free(n *node) bool {
-	if n.active.count >= n.limitNow() || n.pool != nil && n.pool.used >= n.pool.size {
+	if n.active.Count >= n.limitNow() || n.pool != nil && n.pool.used >= n.pool.size {
 		return false
 	}
-	return n.bucket.take(e.now)
+	return n.bucket.take(e.Now)
 }
 
 // maxDepth bounds how deep calls at the start of runs lie within each other in one
@@ -186,7 +188,7 @@ func (e *engine) begin(i uint32) {
 	r := &e.runs[i]
 	n := &e.nodes[r.node]
 	n.runs++
-	n.active.rise(e.now)
+	n.active.Rise(e.Now)
 	if n.pool != nil {
 		n.pool.used++
 	}
@@ -196,7 +198,7 @@ func (e *engine) begin(i uint32) {
 	}
 	r.phase, r.step, r.index, r.rep, r.reps = atStart, 0, 0, 0, -1
 	if n.limit > 0 && n.asks {
-		r.timeout = e.timer(e.now+n.limit, evTimeout, i)
+		r.timeout = e.Timer(e.Now+n.limit, evTimeout, i)
 	}
 	if n.succeeded != nil {
 		e.skipKnown(r, n)
@@ -221,7 +223,7 @@ func (e *engine) begin(i uint32) {
 // drawOutcome draws a run's time and failure, under the incidents in force now.
 func (e *engine) drawOutcome(i uint32, r *run, n *node) {
 	takes, fails, name, ofCase := e.conditions(r, n)
-	r.work = nanos(takes.draw(n.serviceRNG) * n.slow)
+	r.work = random.Nanos(takes.Draw(n.serviceRNG) * n.slow)
 	if n.cold != nil {
 		cold := n.cold.start(e, n)
 		r.work += cold
@@ -242,7 +244,7 @@ func (e *engine) drawOutcome(i uint32, r *run, n *node) {
 		e.eachByItself(r, n)
 		return
 	}
-	if n.rng.happens(n.shareNow(fails)) {
+	if n.rng.Happens(n.shareNow(fails)) {
 		r.failure = name
 		return
 	}
@@ -256,7 +258,7 @@ func (e *engine) drawOutcome(i uint32, r *run, n *node) {
 // of its error: the node's own, or those of the first case, in the order written,
 // that holds for a message of it and states them. Which case holds for which
 // message is noted in e.caseOf.
-func (e *engine) conditions(r *run, n *node) (takes *sampler, fails *model.Failing, name int16, ofCase bool) {
+func (e *engine) conditions(r *run, n *node) (takes *random.Sampler, fails *model.Failing, name int16, ofCase bool) {
 	takes, fails, name = &n.takes, &n.fails, n.failName
 	if len(n.cases) == 0 {
 		return takes, fails, name, false
@@ -323,7 +325,7 @@ func (e *engine) eachByItself(r *run, n *node) {
 			}
 		}
 		share := n.shareNow(fails)
-		if share > 0 && n.rng.unit() < share || e.failsForGood(n, fails.ForGood, e.copies.at(b.entries[k].copy).age) {
+		if share > 0 && n.rng.Unit() < share || e.failsForGood(n, fails.ForGood, e.copies.At(b.entries[k].copy).age) {
 			b.entries[k].failure = name
 		}
 	}
@@ -335,7 +337,7 @@ func (b *batch) failEach(n *node, share float64) {
 		return
 	}
 	for k := range b.entries {
-		if n.rng.unit() < share {
+		if n.rng.Unit() < share {
 			b.entries[k].failure = n.failName
 		}
 	}
@@ -362,21 +364,21 @@ func (e *engine) anyFailsForGood(r *run, n *node, share float64) bool {
 	switch {
 	case r.batch != 0:
 		for _, entry := range e.batches[r.batch].entries {
-			if e.failsForGood(n, share, e.copies.at(entry.copy).age) {
+			if e.failsForGood(n, share, e.copies.At(entry.copy).age) {
 				return true
 			}
 		}
 		return false
 	case r.copy != 0:
-		return e.failsForGood(n, share, e.copies.at(r.copy).age)
+		return e.failsForGood(n, share, e.copies.At(r.copy).age)
 	}
-	return e.failsForGood(n, share, e.journeys.at(r.own.journey).id())
+	return e.failsForGood(n, share, e.journeys.At(r.own.journey).id())
 }
 
 // failsForGood tells whether a message is among those that a function never manages:
 // the same answer at every try.
 func (e *engine) failsForGood(n *node, share float64, name uint64) bool {
-	return share > 0 && float64(splitmix(n.doom^splitmix(name))>>11)*0x1p-53 < share
+	return share > 0 && float64(random.Splitmix(n.doom^random.Splitmix(name))>>11)*0x1p-53 < share
 }
 
 // kindAt gives the event type that a run's first message has by default.
@@ -388,7 +390,7 @@ func (e *engine) kindAt(r *run, k int) string {
 	if c == 0 {
 		return "message"
 	}
-	return e.kindOfCopy(e.copies.at(c))
+	return e.kindOfCopy(e.copies.At(c))
 }
 
 // kindOfCopy gives the event type that a copy has by default.
@@ -408,7 +410,7 @@ func (e *engine) work(i uint32) {
 		return
 	}
 	r.phase = working
-	spent := e.now - r.started
+	spent := e.Now - r.started
 	if n.limit > 0 && spent+r.work > n.limit {
 		r.late = true
 		r.work = n.limit - spent
@@ -421,10 +423,10 @@ func (e *engine) wait(i uint32, d int64) {
 	r := &e.runs[i]
 	if d <= 0 {
 		r.timer = atOnce
-		e.scheduleNow(evRun, i)
+		e.ScheduleNow(evRun, i)
 		return
 	}
-	r.timer = e.schedule(e.now+d, evRun, i)
+	r.timer = e.Schedule(e.Now+d, evRun, i)
 }
 
 // atOnce stands for the timer of a run that goes on at this very instant.
@@ -499,15 +501,15 @@ func (e *engine) endRun(i uint32, failure int16) {
 			n.failed(why)
 		}
 	}
-	if e.now >= e.warm {
-		n.runTime.add(e.now - r.started)
+	if e.Now >= e.warm {
+		n.runTime.Add(e.Now - r.started)
 	}
-	n.active.fall(e.now)
+	n.active.Fall(e.Now)
 	if n.pool != nil {
 		n.pool.used--
 	}
 	if n.cold != nil && failure != errTimeout {
-		n.cold.idle = append(n.cold.idle, e.now)
+		n.cold.idle = append(n.cold.idle, e.Now)
 	}
 	if e.trace != nil {
 		e.trace.ends(e, i, failure)
@@ -517,7 +519,7 @@ func (e *engine) endRun(i uint32, failure int16) {
 	case forIntake:
 		c := r.copy
 		e.dropRun(i)
-		e.inFlightFor(e.copies.at(c)).busy--
+		e.inFlightFor(e.copies.At(c)).busy--
 		e.intakeDone(c, failure, final)
 	case forBatch:
 		b := r.batch
@@ -526,7 +528,7 @@ func (e *engine) endRun(i uint32, failure int16) {
 	case forRequest:
 		c, status := r.copy, r.status
 		e.dropRun(i)
-		e.inFlightFor(e.copies.at(c)).busy--
+		e.inFlightFor(e.copies.At(c)).busy--
 		e.answer(c, n, failure, status)
 	case forCall:
 		caller, turn, own := r.caller, r.callOf, r.own

@@ -7,6 +7,8 @@ import (
 	"sort"
 	"time"
 
+	"ironweir/core/sim/internal/random"
+
 	"ironweir/core/cadence"
 	"ironweir/core/expr"
 	"ironweir/core/model"
@@ -20,8 +22,8 @@ type traffic struct {
 	way      *delivery // of what comes from outside to that node
 	most     int64     // messages that it sends
 	gap      float64   // mean nanoseconds between two messages
-	arrivals *randomStream
-	choice   *randomStream
+	arrivals *random.Stream
+	choice   *random.Stream
 	key      *expr.Template
 	shared   uint32 // content of all its messages, where they are alike; it lasts as long as the run
 	samples  []model.EventFile
@@ -87,7 +89,7 @@ func (e *engine) setUpTraffic() error {
 		if t := &e.traffic[i]; t.pattern == replayed {
 			e.nextReplayed(t, uint32(i))
 		} else if at := e.nextArrival(t); e.within(at) {
-			e.addSource(at, evArrive, uint32(i))
+			e.AddSource(at, evArrive, uint32(i))
 		}
 	}
 	return nil
@@ -181,7 +183,7 @@ func (e *engine) nextArrival(t *traffic) int64 {
 	case t.sent >= t.most:
 		return e.end
 	case t.pattern == poisson && t.gap > 0:
-		return t.afterGap(e.now, t.arrivals.exponential())
+		return t.afterGap(e.Now, t.arrivals.Exponential())
 	case t.pattern == even && t.gap > 0:
 		return int64(float64(t.sent+1)*t.gap + 0.5)
 	case t.pattern == inBursts:
@@ -198,7 +200,7 @@ func (e *engine) nextReplayed(t *traffic, i uint32) {
 		return
 	}
 	if at := t.replay[0].At.Sub(e.start); at < time.Duration(e.end) {
-		e.first(int64(at), evReplay, i)
+		e.First(int64(at), evReplay, i)
 	}
 }
 
@@ -206,7 +208,7 @@ func (e *engine) nextReplayed(t *traffic, i uint32) {
 // within each phase (a phase's end forgets what was drawn).
 func (e *engine) nextBurst(t *traffic) int64 {
 	b := t.spec.Burst
-	now := float64(e.now)
+	now := float64(e.Now)
 	if t.phaseEnd == 0 {
 		t.phaseEnd = int64(b.On)
 	}
@@ -216,7 +218,7 @@ func (e *engine) nextBurst(t *traffic) int64 {
 			rate = t.spec.Rate
 		}
 		if rate > 0 {
-			if at := now + t.arrivals.exponential()*1e9/rate; at < float64(t.phaseEnd) {
+			if at := now + t.arrivals.Exponential()*1e9/rate; at < float64(t.phaseEnd) {
 				return int64(at)
 			}
 		}
@@ -236,7 +238,7 @@ func (e *engine) nextBurst(t *traffic) int64 {
 // nextOnCurve draws the next arrival of a Poisson source whose rate follows
 // steps in time.
 func (e *engine) nextOnCurve(t *traffic) int64 {
-	now := float64(e.now)
+	now := float64(e.Now)
 	for k, p := range t.spec.Curve {
 		until := math.Inf(1)
 		if k+1 < len(t.spec.Curve) {
@@ -247,7 +249,7 @@ func (e *engine) nextOnCurve(t *traffic) int64 {
 		}
 		now = max(now, float64(p.At))
 		if p.Rate > 0 {
-			if at := now + t.arrivals.exponential()*1e9/p.Rate; at < until {
+			if at := now + t.arrivals.Exponential()*1e9/p.Rate; at < until {
 				return int64(min(at, float64(e.end)))
 			}
 		}
@@ -266,14 +268,14 @@ func (e *engine) arrive(i uint32) {
 	var at int64
 	if t.sent < t.most && t.pattern == poisson &&
 		t.gap > 0 { // as nextArrival does, with the draw compiled into this function
-		at = t.afterGap(e.now, t.arrivals.exponential())
+		at = t.afterGap(e.Now, t.arrivals.Exponential())
 	} else {
 		at = e.nextArrival(t)
 	}
 	if e.within(at) {
-		e.advanceSource(at, evArrive, i)
+		e.AdvanceSource(at, evArrive, i)
 	} else {
-		e.exhaustSource()
+		e.ExhaustSource()
 	}
 	con := t.shared
 	if con == 0 {
@@ -290,13 +292,13 @@ func (e *engine) arrive(i uint32) {
 func (e *engine) drawContent(t *traffic) uint32 {
 	choice := 0
 	if len(t.weights) > 1 {
-		choice = sort.SearchFloat64s(t.weights, t.choice.unit())
+		choice = sort.SearchFloat64s(t.weights, t.choice.Unit())
 	}
 	con := e.newContent()
 	c := &e.contents[con]
 	e.fillContent(c, t, choice)
 	if t.key != nil && len(c.subject) == 0 {
-		f := expr.Filling{Seq: uint64(t.sent), ID: e.nextJour + 1, Time: e.instant(e.now), Data: c.data}
+		f := expr.Filling{Seq: uint64(t.sent), ID: e.nextJour + 1, Time: e.instant(e.Now), Data: c.data}
 		c.subject = t.key.Append(c.subject, &f)
 	}
 	return con
@@ -360,7 +362,7 @@ func (e *engine) arriveAgain(i uint32) {
 	}
 	c.subject = append(c.subject, a.Subject...)
 	if a.Subject == "" && t.key != nil {
-		f := expr.Filling{Seq: uint64(t.sent), ID: e.nextJour + 1, Time: e.instant(e.now), Data: c.data}
+		f := expr.Filling{Seq: uint64(t.sent), ID: e.nextJour + 1, Time: e.instant(e.Now), Data: c.data}
 		c.subject = t.key.Append(c.subject, &f)
 	}
 	e.enter(int32(t.to.id), con)
@@ -383,7 +385,7 @@ type calendar struct {
 	zone     *time.Location
 	until    int64 // math.MaxInt64: none
 	jitter   int64
-	luck     *randomStream
+	luck     *random.Stream
 	next     int64 // the instant of the calendar, without jitter
 	sequence uint64
 	enabled  bool
@@ -450,10 +452,10 @@ func (e *engine) nextFire(n *node) {
 	}
 	at := s.next
 	if s.jitter > 0 {
-		at += int64(s.luck.unit() * float64(s.jitter))
+		at += int64(s.luck.Unit() * float64(s.jitter))
 	}
 	if s.next < s.until && at < e.end {
-		e.schedule(at, evFire, uint32(n.id))
+		e.Schedule(at, evFire, uint32(n.id))
 	}
 }
 
@@ -484,5 +486,5 @@ func (e *engine) fireNow(n *node) {
 		e.trace.comes(e, i, &m)
 	}
 	e.dropContent(con)
-	e.scheduleNow(evFan, i)
+	e.ScheduleNow(evFan, i)
 }

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"hash/fnv"
 
+	"ironweir/core/sim/internal/random"
+
 	"ironweir/core/model"
 )
 
@@ -63,7 +65,7 @@ func (e *engine) partitionOf(n *node, m *message) int {
 func hashOf(key string, n int) int {
 	h := fnv.New64a()
 	h.Write([]byte(key))
-	return int(splitmix(h.Sum64()) % uint64(n))
+	return int(random.Splitmix(h.Sum64()) % uint64(n))
 }
 
 // full tells whether a record's partition has no room for it within its rate;
@@ -75,7 +77,7 @@ func (e *engine) full(n *node, m *message) bool {
 	}
 	for {
 		at := e.partitionOf(n, m)
-		if s.buckets[at].ready(e.now)-float64(e.planned[place{n.id, at}]) >= 1 {
+		if s.buckets[at].ready(e.Now)-float64(e.planned[place{n.id, at}]) >= 1 {
 			return false
 		}
 		if !s.auto || s.partitions >= maxPartitions {
@@ -93,25 +95,25 @@ func (e *engine) full(n *node, m *message) bool {
 // choosePartition notes where a record that stands goes.
 func (e *engine) choosePartition(n *node, i uint32) {
 	s := n.stream
-	m := e.messageOf(e.copies.at(i))
+	m := e.messageOf(e.copies.At(i))
 	p := e.partitionOf(n, &m)
 	s.turn = p + 1
-	s.buckets[p].take(e.now)
-	e.inFlightFor(e.copies.at(i)).group = int32(p)
+	s.buckets[p].take(e.Now)
+	e.inFlightFor(e.copies.At(i)).group = int32(p)
 }
 
 func (e *engine) standInStream(n *node, i uint32) {
 	if e.storage {
 		gn := &e.g.Nodes[n.id]
-		kept := min(int64(gn.Retention), e.end-e.now)
-		n.byteSeconds += float64(e.contents[e.copies.at(i).content].size) * float64(kept) * 1e-9
+		kept := min(int64(gn.Retention), e.end-e.Now)
+		n.byteSeconds += float64(e.contents[e.copies.At(i).content].size) * float64(kept) * 1e-9
 	}
 	e.choosePartition(n, i)
 	if len(n.stream.feeds) > 0 {
-		e.scheduleNow(evFan, i)
+		e.ScheduleNow(evFan, i)
 		return
 	}
-	e.countDepth(n, e.copies.at(i))
+	e.countDepth(n, e.copies.At(i))
 	e.insertByAge(n, i)
 	e.rest(i)
 }

@@ -59,7 +59,7 @@ func (t *tracer) single() *trail {
 
 // of gives the trail of a journey; nil: nobody asked for it.
 func (t *tracer) of(e *engine, journey uint32) *trail {
-	id := e.journeys.at(journey).id()
+	id := e.journeys.At(journey).id()
 	if t.wanted != nil && !t.wanted[id] {
 		return nil
 	}
@@ -81,7 +81,7 @@ func (r *trail) add(e *engine, s Step) int {
 		return len(r.steps)
 	}
 	s.ID = len(r.steps) + 1
-	s.T = math.Round(float64(e.now)/1e3) / 1e6
+	s.T = math.Round(float64(e.Now)/1e3) / 1e6
 	r.steps = append(r.steps, s)
 	return s.ID
 }
@@ -99,7 +99,7 @@ func (t *tracer) comes(e *engine, i uint32, m *message) {
 	if m.node < 0 {
 		what, parent = "enters", 0
 	}
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	s := Step{Parent: parent, Node: e.nodes[c.node].name, What: what, Event: e.describe(c)}
 	if via := e.deliveries[c.via].link; via >= 0 {
 		s.Link = e.g.Links[via].Link.ID()
@@ -130,7 +130,7 @@ func (e *engine) senderOf(c *copyRecord) *graph.Node {
 
 // offered notes a link's decision about a copy; why is empty where it takes it.
 func (t *tracer) offered(e *engine, i uint32, l *graph.Link, why string) {
-	if r := t.of(e, e.copies.at(i).journey); r != nil {
+	if r := t.of(e, e.copies.At(i).journey); r != nil {
 		r.decide(e, r.ofCopy[i], e.nodes[l.From].name, l, why)
 	}
 }
@@ -153,12 +153,12 @@ func (r *trail) decide(e *engine, parent int, node string, l *graph.Link, why st
 }
 
 func (t *tracer) sendsDead(e *engine, i uint32, to int32) {
-	if r := t.of(e, e.copies.at(i).journey); r != nil {
+	if r := t.of(e, e.copies.At(i).journey); r != nil {
 		r.cause = r.add(
 			e,
 			Step{
 				Parent: r.ofCopy[i],
-				Node:   e.nodes[e.copies.at(i).node].name,
+				Node:   e.nodes[e.copies.At(i).node].name,
 				What:   "sends",
 				Why:    "to its dead-letter, " + e.nodes[to].name,
 			},
@@ -173,13 +173,13 @@ func (t *tracer) each(e *engine, i uint32, visit func(r *trail, copy uint32, try
 	switch {
 	case run.batch != 0:
 		for _, entry := range e.batches[run.batch].entries {
-			if r := t.of(e, e.copies.at(entry.copy).journey); r != nil {
+			if r := t.of(e, e.copies.At(entry.copy).journey); r != nil {
 				visit(r, entry.copy, int(entry.token))
 			}
 		}
 	case run.copy != 0:
-		if r := t.of(e, e.copies.at(run.copy).journey); r != nil {
-			visit(r, run.copy, int(e.copies.at(run.copy).tries))
+		if r := t.of(e, e.copies.At(run.copy).journey); r != nil {
+			visit(r, run.copy, int(e.copies.At(run.copy).tries))
 		}
 	default:
 		if r := t.of(e, run.own.journey); r != nil {
@@ -325,7 +325,7 @@ func (t *tracer) skipped(e *engine, journey uint32, l *graph.Link, why string, e
 }
 
 func (t *tracer) waits(e *engine, i uint32, wait int64, cause Fate) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	r := t.of(e, c.journey)
 	if r == nil {
 		return
@@ -339,7 +339,7 @@ func (t *tracer) waits(e *engine, i uint32, wait int64, cause Fate) {
 
 // answers notes the answer to a request, and what an answer of 400 and above is due to.
 func (t *tracer) answers(e *engine, i uint32, failure, status int16) {
-	c := e.copies.at(i)
+	c := e.copies.At(i)
 	r := t.of(e, c.journey)
 	if r == nil {
 		return
@@ -366,7 +366,7 @@ func (t *tracer) answers(e *engine, i uint32, failure, status int16) {
 
 // fate notes what became of a copy at the step with which it came.
 func (t *tracer) fate(e *engine, i uint32, f Fate) {
-	r := t.of(e, e.copies.at(i).journey)
+	r := t.of(e, e.copies.At(i).journey)
 	if r == nil {
 		return
 	}
@@ -375,13 +375,13 @@ func (t *tracer) fate(e *engine, i uint32, f Fate) {
 		return
 	}
 	r.steps[step-1].Fate = f.String()
-	s := Step{Parent: step, Node: e.nodes[e.copies.at(i).node].name, Fate: f.String()}
+	s := Step{Parent: step, Node: e.nodes[e.copies.At(i).node].name, Fate: f.String()}
 	switch {
 	case f == Parked:
 		s.What, s.Why = "parked", "it stays here: nothing reads "+s.Node
 	case f.Loss():
 		s.What, s.Why = "lost", lossWords[f]
-		if via := e.deliveries[e.copies.at(i).via].link; f == Refused && via >= 0 {
+		if via := e.deliveries[e.copies.At(i).via].link; f == Refused && via >= 0 {
 			s.Why = e.notNamed(&e.g.Links[via])
 		}
 	default:

@@ -245,10 +245,10 @@ func (e *engine) do(i uint32, task *graph.Task) bool {
 		}
 		return e.taskEnds(i)
 	case task.Try != nil:
-		push(frame{list: task.Try, kind: inTry, tries: 1, began: e.now, input: t.data})
+		push(frame{list: task.Try, kind: inTry, tries: 1, began: e.Now, input: t.data})
 	case task.IsWait:
 		t.after = nextTask
-		t.timer = e.schedule(e.now+int64(task.Wait), evTask, i)
+		t.timer = e.Schedule(e.Now+int64(task.Wait), evTask, i)
 		if e.trace != nil {
 			e.trace.task(e, t, "waits", model.FormatDuration(task.Wait))
 		}

@@ -38,7 +38,7 @@ func (e *engine) taskCalls(i uint32, task *graph.Task) bool {
 	if e.inLoop[l.To] >= 0 {
 		cr.own.passes = e.countPass(callee, cr.own.node, cr.own.passes)
 	}
-	e.journeys.at(m.journey).refs++
+	e.journeys.At(m.journey).refs++
 	e.begin(c)
 	return false
 }
@@ -83,7 +83,7 @@ func (e *engine) taskCallFailed(i uint32, task *graph.Task, failure int16, final
 	d := &e.deliveries[task.Link]
 	if wait, again := e.callAgainAfter(d, failure, final, t.tries); again {
 		t.after = callAgain
-		t.timer = e.schedule(e.now+wait, evTask, i)
+		t.timer = e.Schedule(e.Now+wait, evTask, i)
 		return false
 	}
 	if e.g.Links[task.Link].Link.Ignore {

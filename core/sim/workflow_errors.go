@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"time"
 
+	"ironweir/core/sim/internal/random"
+
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
@@ -30,7 +32,7 @@ func (e *engine) throw(i uint32, failure int16) bool {
 			f.at, t.data = 0, f.input
 			f.tries++
 			t.after = tryTasks
-			t.timer = e.schedule(e.now+wait, evTask, i)
+			t.timer = e.Schedule(e.Now+wait, evTask, i)
 			if e.trace != nil {
 				e.trace.task(
 					e,
@@ -86,15 +88,15 @@ func (e *engine) againAfter(task *graph.Task, f *frame) (int64, bool) {
 	case "linear":
 		wait *= float64(f.tries)
 	case "exponential":
-		for k := 1; k < f.tries && wait < float64(maxWait); k++ {
+		for k := 1; k < f.tries && wait < float64(random.MaxWait); k++ {
 			wait *= 2
 		}
 	}
-	w := max(int64(min(wait, float64(maxWait))), minWait)
+	w := max(int64(min(wait, float64(random.MaxWait))), minWait)
 	if r.JitterTo > 0 {
-		w += int64(r.JitterFrom) + int64(e.taskLuck.unit()*float64(r.JitterTo-r.JitterFrom))
+		w += int64(r.JitterFrom) + int64(e.taskLuck.Unit()*float64(r.JitterTo-r.JitterFrom))
 	}
-	if r.Within > 0 && e.now+w-f.began > int64(r.Within) {
+	if r.Within > 0 && e.Now+w-f.began > int64(r.Within) {
 		return 0, false
 	}
 	return w, true

@@ -1,6 +1,6 @@
 //go:build linux || darwin
 
-package sim
+package arena
 
 import "syscall"
 

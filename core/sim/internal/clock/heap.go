@@ -1,4 +1,4 @@
-package sim
+package clock
 
 import "math/bits"
 
@@ -9,7 +9,7 @@ import "math/bits"
 // root, which the next one put in fills, so that both cost one sift.
 type heap struct {
 	next  entry              // the next among the few, at hand; nothing: there are none, or not few
-	last  int                // its place; crowded: there are not few
+	Last  int                // its place; crowded: there are not few
 	times [sortedSize]uint64 // while there are few: those of their entries, the next last; never before all
 	words [sortedSize]uint64 // and the rest of them
 	near  []entry            // the heap, and at least four of nothing behind it
@@ -22,12 +22,12 @@ const (
 	sortedSize  = 32
 	none        = 2              // the place of the next where there is none: in it and before it stands nothing
 	unsorted    = sortedSize - 1 // in its place stands nothing
-	inOrder     = sortedSize - 2 // the last place of what is kept in order
+	InOrder     = sortedSize - 2 // the last place of what is kept in order
 	sortedAgain = 7              // so many have become few again
 )
 
 func newHeap() heap {
-	h := heap{far: ladder{horizon: never}, last: none, next: nothing}
+	h := heap{far: ladder{horizon: never}, Last: none, next: nothing}
 	for _, i := range []int{0, 1, none, unsorted} {
 		h.times[i], h.words[i] = never, never
 	}
@@ -37,7 +37,7 @@ func newHeap() heap {
 
 // peek gives the first event; nothing: there is none.
 func (h *heap) peek() entry {
-	if h.last == unsorted {
+	if h.Last == unsorted {
 		return h.root()
 	}
 	return h.next
@@ -55,7 +55,7 @@ func (h *heap) root() entry {
 
 // take takes the event that peek has given, and gives when the one behind it comes.
 func (h *heap) take() uint64 {
-	if h.last == unsorted {
+	if h.Last == unsorted {
 		return h.takeHeap()
 	}
 	return h.takeSorted()
@@ -63,9 +63,9 @@ func (h *heap) take() uint64 {
 
 // takeSorted does so where there are few.
 func (h *heap) takeSorted() uint64 {
-	h.last--
-	h.next = entry{h.times[h.last&(sortedSize-1)], h.words[h.last&(sortedSize-1)]}
-	return h.next.at
+	h.Last--
+	h.next = entry{h.times[h.Last&(sortedSize-1)], h.words[h.Last&(sortedSize-1)]}
+	return h.next.At
 }
 
 func (h *heap) takeHeap() uint64 {
@@ -78,44 +78,44 @@ func (h *heap) takeHeap() uint64 {
 
 // second gives when the one behind that which peek has given comes.
 func (h *heap) second() uint64 {
-	if h.last != unsorted {
-		return h.times[(h.last-1)&(sortedSize-1)]
+	if h.Last != unsorted {
+		return h.times[(h.Last-1)&(sortedSize-1)]
 	}
 	q := (*[4]entry)(h.near[1:5])
-	return min(q[0].at, q[1].at, q[2].at, q[3].at)
+	return min(q[0].At, q[1].At, q[2].At, q[3].At)
 }
 
 // replace puts an entry in the place of the one that peek has given, and gives when
 // the one comes that is then the first.
 func (h *heap) replace(e entry) uint64 {
-	if h.last == unsorted {
+	if h.Last == unsorted {
 		h.takeHeap()
 		h.push(e)
-		return h.peek().at
+		return h.peek().At
 	}
 	h.takeSorted()
-	h.insert(e.at, e.word)
-	return h.next.at
+	h.insert(e.At, e.word)
+	return h.next.At
 }
 
 // thin takes the first event of a heap that has become small, and puts the others
 // in order.
 func (h *heap) thin() uint64 {
-	h.last, h.next = none, nothing
+	h.Last, h.next = none, nothing
 	for i := 1; i < h.count; i++ {
-		h.insert(h.near[i].at, h.near[i].word)
+		h.insert(h.near[i].At, h.near[i].word)
 	}
 	for i := range h.count {
 		h.near[i] = nothing
 	}
 	h.count = 0
-	return h.next.at
+	return h.next.At
 }
 
 // insert puts an entry among the few.
 func (h *heap) insert(at, word uint64) {
-	i := h.last
-	h.last++
+	i := h.Last
+	h.Last++
 	for {
 		t, w := h.times[i&(sortedSize-1)], h.words[i&(sortedSize-1)]
 		if t > at || t == at && w > word {
@@ -125,23 +125,23 @@ func (h *heap) insert(at, word uint64) {
 		i--
 	}
 	h.times[(i+1)&(sortedSize-1)], h.words[(i+1)&(sortedSize-1)] = at, word
-	h.next = entry{h.times[h.last&(sortedSize-1)], h.words[h.last&(sortedSize-1)]}
+	h.next = entry{h.times[h.Last&(sortedSize-1)], h.words[h.Last&(sortedSize-1)]}
 }
 
-// insertNewest puts an entry among the few that was scheduled after all of them: where
+// InsertNewest puts an entry among the few that was scheduled after all of them: where
 // at most two come before it, without a branch, since nobody could guess where it goes.
-func (h *heap) insertNewest(at, word uint64) {
-	t, w := (*[4]uint64)(h.times[(h.last-2)&(sortedSize-1):]), (*[4]uint64)(h.words[(h.last-2)&(sortedSize-1):])
+func (h *heap) InsertNewest(at, word uint64) {
+	t, w := (*[4]uint64)(h.times[(h.Last-2)&(sortedSize-1):]), (*[4]uint64)(h.words[(h.Last-2)&(sortedSize-1):])
 	if t[0] <= at {
 		h.insert(at, word)
 		return
 	}
-	h.last++
+	h.Last++
 	_, first := bits.Sub64(at, t[2], 0)
 	_, second := bits.Sub64(at, t[1], 0)
 	// The earlier of it and the first, then the earlier of the later one and the second.
-	h.next.at = min(at, t[2])
-	t[3], t[2], t[1] = h.next.at, max(t[2], min(at, t[1])), max(at, t[1])
+	h.next.At = min(at, t[2])
+	t[3], t[2], t[1] = h.next.At, max(t[2], min(at, t[1])), max(at, t[1])
 	dw := (word ^ w[2]) & -first
 	h.next.word, word = w[2]^dw, word^dw
 	w[3] = h.next.word
@@ -151,10 +151,10 @@ func (h *heap) insertNewest(at, word uint64) {
 
 // leaveSorted moves the few into the heap.
 func (h *heap) leaveSorted() {
-	for i := h.last; i > none; i-- {
+	for i := h.Last; i > none; i-- {
 		h.lift(entry{h.times[i], h.words[i]})
 	}
-	h.last, h.next = unsorted, nothing
+	h.Last, h.next = unsorted, nothing
 }
 
 // fill closes the hole with the last entry, or with what is in the ladder.
@@ -174,8 +174,8 @@ func (h *heap) fill() {
 }
 
 func (h *heap) pending() int {
-	if h.last != unsorted {
-		return h.last - none
+	if h.Last != unsorted {
+		return h.Last - none
 	}
 	n := h.count + h.far.count
 	if h.hole {
@@ -195,8 +195,8 @@ func (h *heap) grow(room int) {
 }
 
 func (h *heap) push(e entry) {
-	if h.last < inOrder {
-		h.insert(e.at, e.word)
+	if h.Last < InOrder {
+		h.insert(e.At, e.word)
 		return
 	}
 	h.pushHeap(e)
@@ -204,11 +204,11 @@ func (h *heap) push(e entry) {
 
 // pushHeap puts an entry among many.
 func (h *heap) pushHeap(e entry) {
-	if h.last != unsorted {
+	if h.Last != unsorted {
 		h.leaveSorted()
 	}
 	switch {
-	case e.at >= h.far.horizon:
+	case e.At >= h.far.horizon:
 		h.far.put(e)
 	case h.hole:
 		h.hole = false
@@ -247,16 +247,16 @@ func (h *heap) sink(e entry) {
 	a, n, i := h.near, h.count, 0
 	for first := 1; first < n; first = 4*i + 1 {
 		q := (*[4]entry)(a[first : first+4])
-		t0, t1, t2, t3 := q[0].at, q[1].at, q[2].at, q[3].at
+		t0, t1, t2, t3 := q[0].At, q[1].At, q[2].At, q[3].At
 		_, m := bits.Sub64(t1, t0, 0) // 1 where t1 < t0
 		_, u := bits.Sub64(t3, t2, 0)
 		t, v := min(t0, t1), min(t2, t3)
 		_, second := bits.Sub64(v, t, 0)
 		m ^= (m ^ (2 + u)) & -second
-		if t = min(t, v); t > e.at {
+		if t = min(t, v); t > e.At {
 			break
 		}
-		if t == e.at || q[(m^1)&3].at == t || v == t && m < 2 {
+		if t == e.At || q[(m^1)&3].At == t || v == t && m < 2 {
 			if m = least(q); before(q[m&3], e) == 0 {
 				break
 			}

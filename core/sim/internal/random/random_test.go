@@ -1,4 +1,4 @@
-package sim
+package random
 
 import (
 	"testing"
@@ -12,12 +12,12 @@ import (
 func TestLookingAheadChangesNoDraw(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		seed := rapid.Uint64().Draw(t, "seed")
-		ahead, plain := newStream(seed, 0, "f", "time"), newStream(seed, 0, "f", "time")
+		ahead, plain := New(seed, 0, "f", "time"), New(seed, 0, "f", "time")
 		for _, exponential := range rapid.SliceOfN(rapid.Bool(), 0, 2000).Draw(t, "which draws are exponential") {
 			if exponential {
-				require.Equal(t, plain.exponentialSlow(), ahead.exponential())
+				require.Equal(t, plain.exponentialSlow(), ahead.Exponential())
 			} else {
-				require.Equal(t, plain.unit(), ahead.unit())
+				require.Equal(t, plain.Unit(), ahead.Unit())
 			}
 		}
 	})

@@ -1,4 +1,4 @@
-package sim
+package clock
 
 import (
 	library "container/heap"
@@ -7,6 +7,16 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"ironweir/core/sim/internal/random"
+)
+
+// Kinds of events for tests.
+const (
+	arrivalEvent Kind = iota
+	pullEvent
+	runEvent
+	timeoutEvent
 )
 
 // plainHeap is the library's heap of the same events, to hold the clock against.
@@ -23,15 +33,15 @@ func (h *plainHeap) Pop() any {
 }
 
 // next takes the event that comes first as the engine does; false: there is none.
-func (c *clock) next() (entry, bool) {
+func (c *Clock) next() (entry, bool) {
 	switch {
-	case c.uncontested():
-		return c.popUncontested(), true
-	case c.hasArrival():
-		w := c.peek()
-		return w, c.arrival() == w.index()
+	case c.Uncontested():
+		return c.PopUncontested(), true
+	case c.HasArrival():
+		w := c.peekHeaps()
+		return w, c.Arrival() == w.Index()
 	}
-	return c.pop()
+	return c.Pop()
 }
 
 // TestEventsComeInOrder [CK-01] [CK-06]: by time, then as they were scheduled, whether they wait in
@@ -39,25 +49,25 @@ func (c *clock) next() (entry, bool) {
 func TestEventsComeInOrder(t *testing.T) {
 	laddered := false
 	rapid.Check(t, func(t *rapid.T) {
-		c := newClock()
-		luck := newStream(rapid.Uint64().Draw(t, "seed"), 0, "clock", "test")
+		c := New()
+		luck := random.New(rapid.Uint64().Draw(t, "seed"), 0, "clock", "test")
 		wide := rapid.SampledFrom([]float64{1, 50, 1e6, 1e15}).Draw(t, "spread in nanoseconds")
 		many := rapid.SampledFrom([]int{3, 300, ladderAbove + 10, 3 * ladderAbove}).Draw(t, "pending")
 		uneven := rapid.Bool().Draw(t, "most of it soon, some far off")
 		waits := &plainHeap{}
 		schedule := func() {
-			x := luck.unit()
+			x := luck.Unit()
 			if uneven {
 				x = math.Pow(x, 12)
 			}
-			at, seq := c.now+int64(x*wide), c.seq
-			switch x := luck.unit(); {
+			at, seq := c.Now+int64(x*wide), c.Seq
+			switch x := luck.Unit(); {
 			case x < 0.3:
-				c.timer(at, evTimeout, 7)
+				c.Timer(at, timeoutEvent, 7)
 			case x < 0.5:
-				c.addSource(at, evArrive, 7)
+				c.AddSource(at, arrivalEvent, 7)
 			default:
-				c.schedule(at, evRun, 7)
+				c.Schedule(at, runEvent, 7)
 			}
 			library.Push(waits, entry{uint64(at), seq})
 		}
@@ -65,14 +75,14 @@ func TestEventsComeInOrder(t *testing.T) {
 			schedule()
 		}
 		for took := 0; waits.Len() > 0; took++ {
-			laddered = laddered || c.coming.far.count > 0
-			pending, first := c.pending(), c.peek()
+			laddered = laddered || c.Coming.far.count > 0
+			pending, first := c.Pending(), c.peekHeaps()
 			next, ok := c.next()
 			want := library.Pop(waits).(entry)
-			tied := waits.Len() > 0 && (*waits)[0].at == next.at // whether another comes at this instant
-			if got := (entry{next.at, next.seq()}); !ok || pending != waits.Len()+1 || got != want || first != next ||
-				c.now != int64(next.at) ||
-				c.simultaneous != tied {
+			tied := waits.Len() > 0 && (*waits)[0].At == next.At // whether another comes at this instant
+			if got := (entry{next.At, next.Seq()}); !ok || pending != waits.Len()+1 || got != want || first != next ||
+				c.Now != int64(next.At) ||
+				c.Simultaneous != tied {
 				t.Fatalf(
 					"event %d of %d: got %v, want %v; first %v, now %d, tie %v, want %v",
 					took,
@@ -80,27 +90,27 @@ func TestEventsComeInOrder(t *testing.T) {
 					got,
 					want,
 					first,
-					c.now,
-					c.simultaneous,
+					c.Now,
+					c.Simultaneous,
 					tied,
 				)
 			}
-			if next.kind() == evArrive {
-				if x := luck.unit(); took < 2*many && x < 0.4 {
-					at := c.now + int64(luck.unit()*wide)
-					library.Push(waits, entry{uint64(at), c.seq})
-					c.advanceSource(at, evArrive, 7)
+			if next.Kind() == arrivalEvent {
+				if x := luck.Unit(); took < 2*many && x < 0.4 {
+					at := c.Now + int64(luck.Unit()*wide)
+					library.Push(waits, entry{uint64(at), c.Seq})
+					c.AdvanceSource(at, arrivalEvent, 7)
 				} else {
-					c.exhaustSource()
+					c.ExhaustSource()
 				}
 			}
-			for took < 2*many && luck.unit() < 0.45 {
+			for took < 2*many && luck.Unit() < 0.45 {
 				schedule()
 			}
 		}
 		_, ok := c.next()
 		require.False(t, ok)
-		require.Zero(t, c.pending())
+		require.Zero(t, c.Pending())
 	})
 	require.True(t, laddered, "some went by the ladder")
 }
@@ -108,32 +118,32 @@ func TestEventsComeInOrder(t *testing.T) {
 // TestWhatIsScheduledForNow [CK-07] comes behind what was scheduled for this instant
 // before, and ahead of what comes later.
 func TestWhatIsScheduledForNow(t *testing.T) {
-	c := newClock()
-	c.schedule(5, evRun, 1)
-	c.schedule(5, evRun, 2)
-	c.schedule(9, evRun, 5)
-	c.goUntil(100)
+	c := New()
+	c.Schedule(5, runEvent, 1)
+	c.Schedule(5, runEvent, 2)
+	c.Schedule(9, runEvent, 5)
+	c.GoUntil(100)
 	var order []uint32
 	for {
 		e, ok := c.next()
 		if !ok {
 			break
 		}
-		order = append(order, e.index())
-		switch e.index() {
+		order = append(order, e.Index())
+		switch e.Index() {
 		case 1:
-			c.scheduleNow(evPull, 3)
-			c.scheduleNow(evPull, 4)
+			c.ScheduleNow(pullEvent, 3)
+			c.ScheduleNow(pullEvent, 4)
 		case 4:
-			c.scheduleFirstNow(evPull, 6)
-			c.scheduleNow(evPull, 7)
+			c.ScheduleFirstNow(pullEvent, 6)
+			c.ScheduleNow(pullEvent, 7)
 		}
 	}
 	require.Equal(t, []uint32{1, 2, 3, 4, 6, 7, 5}, order)
 	_, ok := c.next()
 	require.False(t, ok)
-	c.schedule(200, evRun, 1)
+	c.Schedule(200, runEvent, 1)
 	_, ok = c.next()
 	require.False(t, ok, "it comes later than asked for")
-	require.Equal(t, 1, c.pending())
+	require.Equal(t, 1, c.Pending())
 }

@@ -1,15 +1,17 @@
-package sim
+package stats
 
 import (
 	"math"
 	"slices"
 	"unsafe"
+
+	"ironweir/core/sim/internal/arena"
 )
 
-// histogramSlot counts times during a run, in the buckets of a Histogram. Every bucket that
+// LiveHistogram counts times during a run, in the buckets of a Histogram. Every bucket that
 // there can be has its slot from the start, so that to count takes no decision; what
 // is not used takes no memory, where the system lets address space be reserved.
-type histogramSlot struct {
+type LiveHistogram struct {
 	sum   float64 // nanoseconds
 	max   int64
 	slots *[timeSlots]int64 // a bucket is at its number; the first one also from belowFloor on
@@ -22,8 +24,8 @@ const (
 	belowFloor = timeSlots + 1023<<histBits - firstRaw
 )
 
-// add counts one time, in nanoseconds, which is not negative.
-func (t *histogramSlot) add(ns int64) {
+// Add counts one time, in nanoseconds, which is not negative.
+func (t *LiveHistogram) Add(ns int64) {
 	f := float64(ns)
 	slot := (math.Float64bits(f)>>(52-histBits) - firstRaw) % timeSlots
 	// as t.slots[slot]++, which would look first whether they are there
@@ -34,8 +36,8 @@ func (t *histogramSlot) add(ns int64) {
 	}
 }
 
-// histogram gives what has been counted: good until more is, or the run is closed.
-func (t *histogramSlot) histogram() Histogram {
+// Snapshot gives what has been counted: good until more is, or the run is closed.
+func (t *LiveHistogram) Snapshot() Histogram {
 	for b, n := range t.slots[belowFloor:] {
 		if n > 0 {
 			t.slots[0] += n
@@ -45,9 +47,9 @@ func (t *histogramSlot) histogram() Histogram {
 	return Histogram{t.sum, t.max, t.slots[:bucketOf(float64(t.max))+1]}
 }
 
-// kept gives a copy of that, to keep.
-func (t *histogramSlot) kept() Histogram {
-	h := t.histogram()
+// Clone gives a copy of that, to keep.
+func (t *LiveHistogram) Clone() Histogram {
+	h := t.Snapshot()
 	h.Counts = slices.Clone(h.Counts)
 	return h
 }
@@ -59,14 +61,23 @@ const (
 	timesRegion = 64 * timesStride
 )
 
-// newTimes gives times of which none has been counted yet.
-func (s *space) newTimes() histogramSlot {
-	if len(s.forTimes) == 0 {
-		if s.forTimes = s.take(timesRegion); s.forTimes == nil {
-			return histogramSlot{slots: new([timeSlots]int64)}
+// Histograms makes live histograms in the address space of a run.
+type Histograms struct {
+	space *arena.Space
+	left  []byte // of the last region
+}
+
+// NewHistograms makes live histograms in a space.
+func NewHistograms(s *arena.Space) Histograms { return Histograms{space: s} }
+
+// New gives a histogram that has counted nothing.
+func (c *Histograms) New() LiveHistogram {
+	if len(c.left) == 0 {
+		if c.left = c.space.Take(timesRegion); c.left == nil {
+			return LiveHistogram{slots: new([timeSlots]int64)}
 		}
 	}
-	slots := (*[timeSlots]int64)(unsafe.Pointer(unsafe.SliceData(s.forTimes)))
-	s.forTimes = s.forTimes[timesStride:]
-	return histogramSlot{slots: slots}
+	slots := (*[timeSlots]int64)(unsafe.Pointer(unsafe.SliceData(c.left)))
+	c.left = c.left[timesStride:]
+	return LiveHistogram{slots: slots}
 }

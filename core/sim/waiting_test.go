@@ -1,7 +1,6 @@
 package sim
 
 import (
-	"runtime"
 	"testing"
 	"time"
 
@@ -10,30 +9,6 @@ import (
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
-
-// TestRecordsAreFoundAgain, whether they lie in reserved address space or in a slice
-// that grows.
-func TestRecordsAreFoundAgain(t *testing.T) {
-	var s space
-	defer s.free()
-	reserved := newRecords[journey](&s)
-	grown := recordsIn[journey](nil)
-	for name, r := range map[string]*records[journey]{"reserved": &reserved, "grown": &grown} {
-		for range 5000 {
-			i := r.add()
-			r.at(i).born = int64(i)
-		}
-		require.EqualValues(t, 5001, r.count, name)
-		for i := range r.count {
-			require.EqualValues(t, i, r.at(i).born, name)
-		}
-		require.GreaterOrEqual(t, r.bytes(), int64(5001*32), name)
-	}
-	if runtime.GOOS == "linux" {
-		require.Len(t, s.regions, 1)
-		require.Less(t, reserved.bytes(), int64(5100*32))
-	}
-}
 
 // TestAMessageThatWaits takes less than 100 bytes, and the handling that it had while
 // it was tried is used again.
@@ -58,8 +33,8 @@ nodes:
 	require.NoError(t, err)
 	defer e.close()
 	require.NoError(t, e.proceed(int64(50*time.Minute), 1<<40))
-	require.EqualValues(t, waiting, e.nodes[g.NodeID("q")].depth.count)
+	require.EqualValues(t, waiting, e.nodes[g.NodeID("q")].depth.Count)
 	require.Greater(t, e.nodes[g.NodeID("f")].runs, int64(2_000))
-	bytes := e.copies.bytes() + e.journeys.bytes() + e.inFlights.bytes()
-	require.Less(t, float64(bytes)/waiting, 100.0, "%d handlings", e.inFlights.count)
+	bytes := e.copies.Bytes() + e.journeys.Bytes() + e.inFlights.Bytes()
+	require.Less(t, float64(bytes)/waiting, 100.0, "%d handlings", e.inFlights.Count)
 }

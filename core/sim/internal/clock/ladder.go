@@ -1,4 +1,4 @@
-package sim
+package clock
 
 import "unsafe"
 
@@ -41,14 +41,14 @@ const (
 
 func (l *ladder) put(e entry) {
 	l.count++
-	if b := (e.at - l.start) >> l.shift; e.at >= l.start && b < uint64(len(l.buckets)) {
+	if b := (e.At - l.start) >> l.shift; e.At >= l.start && b < uint64(len(l.buckets)) {
 		l.putInto(b, e)
 		return
 	}
 	if len(l.behind) == 0 {
-		l.least, l.most = e.at, e.at
+		l.least, l.most = e.At, e.At
 	}
-	l.least, l.most = min(l.least, e.at), max(l.most, e.at)
+	l.least, l.most = min(l.least, e.At), max(l.most, e.At)
 	l.behind = append(l.behind, e)
 }
 
@@ -135,7 +135,7 @@ func (l *ladder) rung() {
 	}
 	l.buckets = l.buckets[:n]
 	for _, e := range l.behind {
-		l.putInto((e.at-l.start)>>l.shift, e)
+		l.putInto((e.At-l.start)>>l.shift, e)
 	}
 	l.behind = l.behind[:0]
 }

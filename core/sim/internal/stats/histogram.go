@@ -1,4 +1,4 @@
-package sim
+package stats
 
 import "math"
 

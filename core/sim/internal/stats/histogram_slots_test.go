@@ -1,8 +1,10 @@
-package sim
+package stats
 
 import (
 	"math"
 	"testing"
+
+	"ironweir/core/sim/internal/arena"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -13,26 +15,27 @@ import (
 // address space or not, and also after they have been asked for.
 func TestTimesAreCountedInTheirBuckets(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		var s space
-		defer s.free()
+		var s arena.Space
+		defer s.Free()
+		all := NewHistograms(&s)
 		for range rapid.IntRange(0, 70).Draw(t, "others before") {
-			other := s.newTimes()
-			other.add(1)
+			other := all.New()
+			other.Add(1)
 		}
-		counted := s.newTimes()
+		counted := all.New()
 		if rapid.Bool().Draw(t, "in no space") {
-			counted = histogramSlot{slots: new([timeSlots]int64)}
+			counted = LiveHistogram{slots: new([timeSlots]int64)}
 		}
 		want := Histogram{Counts: make([]int64, timeSlots)}
 		for range rapid.IntRange(0, 3).Draw(t, "rounds") {
 			for _, ns := range rapid.SliceOf(rapid.OneOf(rapid.Int64Range(0, 3000), rapid.Int64Range(0,
 				math.MaxInt64>>10), rapid.Just(int64(math.MaxInt64)))).Draw(t, "times") {
-				counted.add(ns)
+				counted.Add(ns)
 				want.Counts[bucketOf(float64(ns))]++
 				want.Sum += float64(ns)
 				want.Max = max(want.Max, ns)
 			}
-			got := counted.kept()
+			got := counted.Clone()
 			require.Equal(t, want.Sum, got.Sum)
 			require.Equal(t, want.Max, got.Max)
 			require.Equal(t, want.Counts[:len(got.Counts)], got.Counts)
