@@ -5,7 +5,8 @@ import (
 	"fmt"
 	"runtime"
 
-	"ironweir/core/check"
+	"ironweir/core/check/remedy"
+
 	"ironweir/core/mend"
 	"ironweir/core/model"
 	"ironweir/core/sim"
@@ -73,7 +74,7 @@ ironweir mend model.yaml -scenario scenario.yaml -write`,
 }
 
 // applyAll writes changes into the file of a model, all or none.
-func (c *call) applyAll(changes []check.Remedy) error {
+func (c *call) applyAll(changes []remedy.Remedy) error {
 	file := c.Arg(0)
 	now, err := c.read(file)
 	if err != nil {

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"ironweir/core/check/internal/dist"
+
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -129,7 +131,7 @@ type memo struct {
 	rates   map[string]float64       // of schedules, per second
 	gaps    map[string]time.Duration // the shortest between two firings
 	changes map[string]changedInstant
-	sums    sums
+	sums    *dist.Sums
 }
 
 func newMemo() *memo {
@@ -137,7 +139,7 @@ func newMemo() *memo {
 		rates:   map[string]float64{},
 		gaps:    map[string]time.Duration{},
 		changes: map[string]changedInstant{},
-		sums:    sums{known: map[string]law{}},
+		sums:    dist.NewSums(),
 	}
 }
 
@@ -386,4 +388,38 @@ func (a *Analysis) Overfull() []string {
 		}
 	}
 	return out
+}
+
+// polledState returns a state that a reader link brings messages to, or None.
+func (a *Analysis) polledState(l *graph.Link) int {
+	for _, s := range a.states.of[l.To] {
+		if at := a.states.all[s]; at.how == asPoll && int(at.link) == l.ID {
+			return int(s)
+		}
+	}
+	return graph.None
+}
+
+// deadLettersOfNodes gives, by dead-letter, the names of the nodes that state it
+// for what comes to them.
+func (a *Analysis) deadLettersOfNodes() map[int][]string {
+	out := map[int][]string{}
+	for i := range a.Graph.Nodes {
+		if n := a.node(i); n.DeadLetter != graph.None {
+			out[n.DeadLetter] = append(out[n.DeadLetter], n.Name)
+		}
+	}
+	return out
+}
+
+// asynchronous reports whether some message comes to a node without a caller that
+// waits for its run.
+func (a *Analysis) asynchronous(i int) bool {
+	n := a.node(i)
+	for _, id := range n.In {
+		if a.link(id).Relation.Asynchronous() {
+			return true
+		}
+	}
+	return n.Rate > 0 || a.sources[i] != nil || len(n.DeadFrom) > 0 || len(a.deadLettersOfNodes()[i]) > 0
 }

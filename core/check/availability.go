@@ -5,6 +5,8 @@ import (
 	"math"
 	"slices"
 
+	"ironweir/core/check/remedy"
+
 	"gonum.org/v1/gonum/stat/distuv"
 
 	"ironweir/core/graph"
@@ -40,7 +42,7 @@ type Contribution struct {
 
 // Improvement is a change and what is left after it.
 type Improvement struct {
-	Remedy
+	remedy.Remedy
 	Lost   float64 `json:"lost_per_year"`
 	Parked float64 `json:"parked_per_year"`
 }

@@ -4,6 +4,8 @@ import (
 	"math"
 	"testing"
 
+	"ironweir/core/check/internal/dist"
+
 	"github.com/stretchr/testify/require"
 
 	"ironweir/core/document"
@@ -34,7 +36,7 @@ func TestExcess(t *testing.T) {
 			const step = 0.005
 			sum := 0.0
 			for x := from; x < 3000; x += step {
-				sum += step * (1 - cdf(d, x+step/2))
+				sum += step * (1 - dist.CDF(d, x+step/2))
 			}
 			require.InDelta(t, sum, excess(d, from), 0.02, "%v from %v", d, from)
 		}

@@ -63,7 +63,7 @@ func (a *Analysis) meanRun(i int) float64 {
 		if w == 0 {
 			w = 1e-12
 		}
-		sum += w * a.outcome(int(s), usual).length.mean()
+		sum += w * a.outcome(int(s), usual).length.Mean()
 		weight += w
 	}
 	if weight == 0 {
@@ -328,8 +328,8 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 		w := max(rate, 1e-12)
 		r.tries += rate * runs
 		run := a.outcome(int(s), usual).length
-		r.run += w * run.mean()
-		square += w * run.square()
+		r.run += w * run.Mean()
+		square += w * run.Square()
 		mean, meanSquare := a.heldUp(int(s))
 		held += w * mean
 		spread += w * meanSquare
@@ -397,8 +397,8 @@ func waitScale(c, mean, square, b, load float64) float64 {
 func (a *Analysis) heldUp(s int) (mean, square float64) {
 	f := a.fateOf(s, usual)
 	run := a.outcome(s, usual).length
-	done := a.waitsBefore(s) + run.mean()
-	varies := run.square() - run.mean()*run.mean()
+	done := a.waitsBefore(s) + run.Mean()
+	varies := run.Square() - run.Mean()*run.Mean()
 	if f.given == 0 {
 		return done, done*done + varies
 	}

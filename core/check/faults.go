@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"ironweir/core/check/internal/dist"
+
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -349,7 +351,7 @@ func (a *Analysis) intakeDelivery(s int, at state, n *graph.Node, edges []edge) 
 		limit:  a.retryField(at),
 	}
 	if p.GiveUp > 0 {
-		if byAge, cause := a.triesInTime(at, p, a.outcome(s, usual).length.mean(), nil); byAge < float64(p.Tries) ||
+		if byAge, cause := a.triesInTime(at, p, a.outcome(s, usual).length.Mean(), nil); byAge < float64(p.Tries) ||
 			p.Tries == 0 {
 			d.cause, d.limit = cause, strings.TrimSuffix(d.limit, "retry")+"give-up"
 		}
@@ -436,16 +438,16 @@ func (a *Analysis) patience(s int) moment {
 // between their shortest and their time limit.
 func (a *Analysis) ranged(s int, o *runOutcome, of func(length, sign float64) float64) moment {
 	n := a.node(a.states.all[s].node)
-	shortest, mean := n.Takes.Expected(), o.length.mean()
-	low := smallest(n.Takes)
+	shortest, mean := n.Takes.Expected(), o.length.Mean()
+	low := dist.Smallest(n.Takes)
 	for _, id := range n.Out { // a run that cannot send as it starts ends at once
 		if l := a.link(id); l.AtStart && l.When == model.OfRun && !l.Ignore {
 			low = 0
 		}
 	}
 	high := mean
-	if o.length.mass > 0 && len(o.length.atoms) > 0 {
-		high = max(high, o.length.atoms[len(o.length.atoms)-1].at)
+	if o.length.Mass > 0 && len(o.length.Atoms) > 0 {
+		high = max(high, o.length.Atoms[len(o.length.Atoms)-1].At)
 	}
 	if n.Timeout > 0 {
 		high = min(high, n.Timeout.Seconds())
@@ -475,7 +477,7 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []e
 				slack = a.givenUpAfter(e.to)
 			case p > 0:
 				behind = min(a.Readings[l.ID].Utilisation, 1) // a message that failed comes behind the backlog
-				slack = math.Log(1e-4) / math.Log(p) * max(a.gap(a.states.all[e.to], &l.Policy, 1, o.length.mean()), 1)
+				slack = math.Log(1e-4) / math.Log(p) * max(a.gap(a.states.all[e.to], &l.Policy, 1, o.length.Mean()), 1)
 			}
 		} else if e.link == l.ID && e.kind == polls {
 			if p := a.node(l.To).Fails.EachTry; p > 0 && p < 1 {
@@ -589,7 +591,7 @@ func (a *Analysis) backlogDelivery(d delivery, n *graph.Node, l *graph.Link, to 
 	}
 	length := 0.0
 	if to != graph.None && a.node(l.To).Kind.Runs() {
-		length = a.outcome(to, usual).length.mean()
+		length = a.outcome(to, usual).length.Mean()
 	}
 	each := length // what one batch holds its reader, or its partition, for
 	readers := float64(max(l.Read.Parallel, 1))
@@ -683,14 +685,14 @@ func (a *Analysis) readerPatience(n *graph.Node, l *graph.Link, to int) (after m
 		return after, by, ok
 	}
 	o := a.outcome(to, usual)
-	_, limit, ends = span(max(o.length.mean(), a.node(l.To).Takes.Expected()), 1)
+	_, limit, ends = span(max(o.length.Mean(), a.node(l.To).Takes.Expected()), 1)
 	after = a.ranged(to, o, func(length, sign float64) float64 {
 		at, _, _ := span(length, 1+sign*p.Jitter)
 		return at
 	})
 	if !queue {
 		if l.Read.Failed == "halve" && ends {
-			length := o.length.mean()
+			length := o.length.Mean()
 			after.at, after.high = after.at+halvings(
 				l,
 				math.Round(a.batchOf(l)),
@@ -706,13 +708,13 @@ func (a *Analysis) readerPatience(n *graph.Node, l *graph.Link, to int) (after m
 	// While everything fails, its readers come round to each message only as often as
 	// the backlog lets them; after the fault, it may need several tries.
 	round := a.linkRate[l.ID] * after.at * max(
-		o.length.mean(),
+		o.length.Mean(),
 		a.node(l.To).Takes.Expected(),
 	) / float64(max(l.Read.Parallel, 1)*max(l.Read.UpTo, 1))
 	if ends {
 		after.high += round * float64(max(p.Tries, 1))
 	} else {
-		after.low = max(after.low-round-a.triesLeft(o.bad(), a.gap(a.states.all[to], p, 1, o.length.mean())), 0)
+		after.low = max(after.low-round-a.triesLeft(o.bad(), a.gap(a.states.all[to], p, 1, o.length.Mean())), 0)
 	}
 	return after, limit, ends
 }

@@ -120,7 +120,7 @@ func (a *Analysis) limitOf(l *Loop) *Limit {
 		arrive[at.node] += v[k]
 		start[at.node] += runs
 		if node.Kind.Runs() {
-			perLevel[at.node] += runs * heldFor(a.outcome(s, usual).length.mean(), l.rate)
+			perLevel[at.node] += runs * heldFor(a.outcome(s, usual).length.Mean(), l.rate)
 		}
 	}
 	best := math.Inf(1)
@@ -272,16 +272,16 @@ func (a *Analysis) discount(e *edge, s float64) float64 {
 		return math.Exp(-s * e.delay)
 	}
 	o := a.outcome(e.from, usual)
-	if o.success.mass == 0 {
+	if o.success.Mass == 0 {
 		return math.Exp(-s * e.delay)
 	}
-	one := o.success.laplace(s) / o.success.mass
+	one := o.success.Laplace(s) / o.success.Mass
 	if o.fails == 0 || at.how != asIntake && at.how != asPoll {
 		return one
 	}
 	p := a.policyOf(at.context)
 	failed := failuresOf(o)
-	length := failed.mean()
+	length := failed.Mean()
 	sum, mass, share, wait := 0.0, 0.0, 1.0, 0.0
 	for k := 1; k <= 60 && share > 1e-9; k++ {
 		sum += share * math.Exp(-s*wait)
@@ -293,18 +293,6 @@ func (a *Analysis) discount(e *edge, s float64) float64 {
 		wait += a.gap(at, p, k, length)
 	}
 	return one * sum / mass
-}
-
-// laplace returns the Laplace transform of a law at s, its mass included.
-func (l law) laplace(s float64) float64 {
-	if l.exact != nil {
-		return l.mass * l.exact.Laplace(s) * math.Exp(-s*l.shift)
-	}
-	sum := 0.0
-	for _, a := range l.atoms {
-		sum += a.p * math.Exp(-s*a.at)
-	}
-	return sum
 }
 
 // mostRuns returns the runs per second that a node can start at most.

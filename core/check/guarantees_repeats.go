@@ -132,11 +132,11 @@ func (q *guarantor) longestRun(s int, reader *graph.Link) [2]float64 {
 			continue
 		}
 		length := q.a.outcome(int(t), worst).length
-		if length.mass > 0 {
-			for _, x := range length.atoms {
-				longest = max(longest, x.at)
+		if length.Mass > 0 {
+			for _, x := range length.Atoms {
+				longest = max(longest, x.At)
 			}
-			if length.tail(longest) > 0 {
+			if length.Tail(longest) > 0 {
 				longest = limit
 			}
 		}

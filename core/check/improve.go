@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"ironweir/core/check/remedy"
+
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
@@ -30,7 +32,7 @@ func (a *Analysis) improve(m *memo) {
 	left, cost := proofWork, len(a.Graph.Nodes)+len(a.Graph.Links)
 	type answer map[string]Entry
 	known := map[string]answer{}
-	try := func(r Remedy) answer {
+	try := func(r remedy.Remedy) answer {
 		after, done := known[r.Say]
 		if done {
 			return after
@@ -67,11 +69,11 @@ func (a *Analysis) improve(m *memo) {
 }
 
 // changes lists the changes that may help against the worst contributions.
-func (a *Analysis) changes(v *Availability) []Remedy {
-	var out []Remedy
-	add := func(more ...Remedy) {
+func (a *Analysis) changes(v *Availability) []remedy.Remedy {
+	var out []remedy.Remedy
+	add := func(more ...remedy.Remedy) {
 		for _, r := range more {
-			if !slices.ContainsFunc(out, func(old Remedy) bool { return old.Say == r.Say }) {
+			if !slices.ContainsFunc(out, func(old remedy.Remedy) bool { return old.Say == r.Say }) {
 				out = append(out, r)
 			}
 		}
@@ -94,14 +96,14 @@ func (a *Analysis) changes(v *Availability) []Remedy {
 }
 
 // halfRepair halves how long a node or group is down.
-func (a *Analysis) halfRepair(fault string) Remedy {
+func (a *Analysis) halfRepair(fault string) remedy.Remedy {
 	say := fmt.Sprintf("Halve `breaks.for` of `%s`", fault)
 	if b := a.Graph.Topology.GroupBreaks[fault]; b != nil {
 		fields := map[string]any{fault: map[string]any{"breaks": map[string]any{"for": half(b.For)}}}
-		return Remedy{say, map[string]any{"fails-together": fields}}
+		return remedy.Remedy{Say: say, Patch: map[string]any{"fails-together": fields}}
 	}
 	b := a.node(a.Graph.NodeID(fault)).Breaks
-	return patchNode(say, fault, map[string]any{"breaks": map[string]any{"for": half(b.For)}})
+	return remedy.Node(say, fault, map[string]any{"breaks": map[string]any{"for": half(b.For)}})
 }
 
 // half returns half a time as a patch writes it.
@@ -128,7 +130,7 @@ func half(d model.Distribution) any {
 }
 
 // doubled doubles the field that limits how long messages hold out.
-func (a *Analysis) doubled(c *Contribution) []Remedy {
+func (a *Analysis) doubled(c *Contribution) []remedy.Remedy {
 	of, field := c.limit, ""
 	if at := strings.IndexByte(c.limit, ' '); at >= 0 {
 		of, field = c.limit[:at], c.limit[at+1:]
@@ -145,7 +147,7 @@ func (a *Analysis) doubled(c *Contribution) []Remedy {
 	case id != graph.None && field == "retention":
 		r := int64(a.node(id).Retention)
 		say, fields := double("retention", long(r), long(2*r), long(2*r))
-		return []Remedy{patchNode(say, of, fields)}
+		return []remedy.Remedy{remedy.Node(say, of, fields)}
 	case id != graph.None && a.node(id).Kind.Runs():
 		policy = &a.node(id).Intake
 	default:
@@ -168,7 +170,7 @@ func (a *Analysis) doubled(c *Contribution) []Remedy {
 		return nil
 	}
 	if link != graph.None {
-		return []Remedy{patchLink(say, a.link(link), fields)}
+		return []remedy.Remedy{remedy.Link(say, a.link(link), fields)}
 	}
-	return []Remedy{patchNode(say, of, fields)}
+	return []remedy.Remedy{remedy.Node(say, of, fields)}
 }

@@ -83,6 +83,12 @@ type LossSet struct {
 	share  span
 }
 
+// day is in seconds.
+const day = 86400
+
+// rare is a share of messages below which a finding would be noise.
+const rare = 1e-6
+
 // MaxFaults is how many faults together are looked at.
 const MaxFaults = 3
 

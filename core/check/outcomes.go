@@ -3,6 +3,8 @@ package check
 import (
 	"math"
 
+	"ironweir/core/check/internal/dist"
+
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -23,9 +25,9 @@ type runOutcome struct {
 	fails   float64         // chance that a run fails for a reason that another run need not share
 	never   float64         // share of messages of which every run fails
 	final   bool            // what never succeeds is given up at the first failure
-	length  law             // of a run, over all runs
-	success law             // of a run that succeeds; its mass is 1−fails
-	failed  law             // of a run that fails
+	length  dist.Law        // of a run, over all runs
+	success dist.Law        // of a run that succeeds; its mass is 1−fails
+	failed  dist.Law        // of a run that fails
 	sent    map[int]float64 // by link that sends: messages that stand per run
 	errors  map[string]float64
 	late    float64         // part of fails: the run exceeds its timeout
@@ -185,10 +187,10 @@ type walker struct {
 	mode   mode
 	limit  float64
 	out    *runOutcome
-	ended  law  // of the runs that have failed
-	times  int  // random times that have been added up
-	asks   bool // it has called or written with some delay
-	doomed int  // the link of a task whose callee never processes the message; None
+	ended  dist.Law // of the runs that have failed
+	times  int      // random times that have been added up
+	asks   bool     // it has called or written with some delay
+	doomed int      // the link of a task whose callee never processes the message; None
 }
 
 // workAs works out a run under one choice.
@@ -214,7 +216,7 @@ func (a *Analysis) workAs(s int, m mode, c *choice) *runOutcome {
 	if n.Timeout > 0 {
 		w.limit = n.Timeout.Seconds()
 	}
-	alive := surely(0)
+	alive := dist.Constant(0)
 	for _, id := range n.Out { // S-14, S-16
 		switch l := a.link(id); {
 		case !l.AtStart || l.When != model.OfRun:
@@ -227,28 +229,28 @@ func (a *Analysis) workAs(s int, m mode, c *choice) *runOutcome {
 	alive = w.spend(alive, c.takes)
 	if n.ColdStart != nil && w.mode == worst {
 		warm := alive
-		alive = w.cut(w.sum(alive, lawOf(n.ColdStart.Takes)))
-		if alive.mass > 0 && warm.mass > 0 {
+		alive = w.cut(w.sum(alive, dist.Of(n.ColdStart.Takes)))
+		if alive.Mass > 0 && warm.Mass > 0 {
 			w.out.guessed = true
 		}
 	} else if n.ColdStart != nil {
-		cold := w.sum(alive, lawOf(n.ColdStart.Takes)).within(w.limit)
+		cold := w.sum(alive, dist.Of(n.ColdStart.Takes)).Within(w.limit)
 		switch {
-		case cold.mass == 0: // the first run is late, its instance is gone, so is the next
-			w.cut(alive.times(alive.mass).plus(surely(w.limit * 2)))
-			alive = law{}
-		case cold.mass < alive.mass:
+		case cold.Mass == 0: // the first run is late, its instance is gone, so is the next
+			w.cut(alive.Times(alive.Mass).Plus(dist.Constant(w.limit * 2)))
+			alive = dist.Law{}
+		case cold.Mass < alive.Mass:
 			w.out.guessed = true
 		}
 	}
 	w.out.final = false
 	if c.declined != "" {
 		w.fail(alive, c.declined)
-		w.out.why, alive = "accepts", law{}
+		w.out.why, alive = "accepts", dist.Law{}
 	}
 	if c.fails.EachTry > 0 {
-		w.fail(alive.times(c.fails.EachTry), c.name)
-		alive = alive.times(1 - c.fails.EachTry)
+		w.fail(alive.Times(c.fails.EachTry), c.name)
+		alive = alive.Times(1 - c.fails.EachTry)
 	}
 	if c.fails.ForGood > 0 {
 		w.doom(n.ID, c.fails.ForGood)
@@ -266,61 +268,61 @@ func (a *Analysis) workAs(s int, m mode, c *choice) *runOutcome {
 			alive = w.writes(l, alive)
 		}
 	}
-	if n.Together && alive.mass > 0 { // nothing stands unless all of it does
+	if n.Together && alive.Mass > 0 { // nothing stands unless all of it does
 		for _, id := range n.Out {
 			if l := a.link(id); !l.AtStart && !l.Ignore && w.out.sent[id] > 0 {
-				w.out.sent[id] = alive.mass * w.happens(l) * w.counted(l)
+				w.out.sent[id] = alive.Mass * w.happens(l) * w.counted(l)
 			}
 		}
 	}
 	return w.finish(alive)
 }
 
-func (w *walker) finish(alive law) *runOutcome {
+func (w *walker) finish(alive dist.Law) *runOutcome {
 	o := w.out
 	o.success = alive
-	o.fails = min(max(1-alive.mass, 0), 1)
+	o.fails = min(max(1-alive.Mass, 0), 1)
 	if o.fails < 1e-13 {
 		o.fails = 0
 	}
 	o.failed = w.ended
-	o.length = alive.or(w.ended)
+	o.length = alive.Or(w.ended)
 	o.random = o.random || w.times > 1
 	return o
 }
 
 // sum returns the law of the sum of two independent times.
-func (w *walker) sum(l, o law) law { return w.a.memo.sums.of(l, o) }
+func (w *walker) sum(l, o dist.Law) dist.Law { return w.a.memo.sums.Plus(l, o) }
 
 // spend adds a time to a run, and ends what exceeds its limit.
-func (w *walker) spend(alive law, d model.Distribution) law {
-	if d.Largest() == 0 || alive.mass == 0 {
+func (w *walker) spend(alive dist.Law, d model.Distribution) dist.Law {
+	if d.Largest() == 0 || alive.Mass == 0 {
 		return alive
 	}
-	l := lawOf(d)
+	l := dist.Of(d)
 	w.noteRandom(l)
 	return w.cut(w.sum(alive, l))
 }
 
-func (w *walker) noteRandom(l law) {
-	if len(l.atoms) > 1 {
+func (w *walker) noteRandom(l dist.Law) {
+	if len(l.Atoms) > 1 {
 		w.times++
 	}
 }
 
 // cut ends the runs that exceed the limit.
-func (w *walker) cut(l law) law {
+func (w *walker) cut(l dist.Law) dist.Law {
 	limit := w.limit
 	if w.asks { // what comes back at the very instant comes too late
 		limit *= 1 - 1e-8
 	}
-	over := l.tail(limit)
+	over := l.Tail(limit)
 	if over <= 0 {
 		return l
 	}
 	w.out.late += over
-	w.fail(law{atoms: []atom{{w.limit, over}}, mass: over}, "timeout")
-	return l.within(limit)
+	w.fail(dist.Constant(w.limit).Times(over), "timeout")
+	return l.Within(limit)
 }
 
 // doom notes that a node never processes a share of the messages: the same ones each
@@ -335,12 +337,12 @@ func (w *walker) doom(node int, share float64) {
 }
 
 // fail ends runs with an error.
-func (w *walker) fail(l law, name string) {
-	if l.mass <= 0 {
+func (w *walker) fail(l dist.Law, name string) {
+	if l.Mass <= 0 {
 		return
 	}
-	w.ended = w.ended.or(l)
-	w.out.errors[name] += l.mass
+	w.ended = w.ended.Or(l)
+	w.out.errors[name] += l.Mass
 }
 
 // happens returns the share of messages in hand for which a link is used.
@@ -379,10 +381,10 @@ func (w *walker) callee(id int) (int, bool) {
 
 // call makes the calls of a link. Failures go to failed, where a task may catch
 // them; nil: they fail the run.
-func (w *walker) call(l *graph.Link, alive law, failed func(law, string)) law {
+func (w *walker) call(l *graph.Link, alive dist.Law, failed func(dist.Law, string)) dist.Law {
 	share := w.happens(l)
 	count := w.counted(l)
-	if share == 0 || count == 0 || alive.mass == 0 {
+	if share == 0 || count == 0 || alive.Mass == 0 {
 		return alive
 	}
 	if failed == nil {
@@ -398,12 +400,12 @@ func (w *walker) call(l *graph.Link, alive law, failed func(law, string)) law {
 	final := false
 	switch {
 	case l.Refused:
-		o, final = &runOutcome{fails: 1, length: surely(0), why: "refused"}, true
+		o, final = &runOutcome{fails: 1, length: dist.Constant(0), why: "refused"}, true
 	case ok && w.a.overLimit(to) == expr.Certain:
-		o, final = &runOutcome{fails: 1, length: surely(0), why: "hop-limit"}, true
+		o, final = &runOutcome{fails: 1, length: dist.Constant(0), why: "hop-limit"}, true
 	case !ok:
 		// A cycle of calls ends only at a time-out.
-		o = &runOutcome{fails: 1, length: surely(w.limitOr(0)), why: "deadlock"}
+		o = &runOutcome{fails: 1, length: dist.Constant(w.limitOr(0)), why: "deadlock"}
 	}
 	if ok && w.a.throttled[l.To] > 0 {
 		o = o.turnedAway(w.a.turnsAway(l.To, w.mode))
@@ -418,7 +420,7 @@ func (w *walker) call(l *graph.Link, alive law, failed func(law, string)) law {
 		o = &runOutcome{
 			fails:  1,
 			length: o.length,
-			failed: law{atoms: []atom{{o.length.mean(), 1}}, mass: 1},
+			failed: dist.Constant(o.length.Mean()),
 			errors: o.errors,
 		}
 	}
@@ -431,7 +433,7 @@ func (w *walker) call(l *graph.Link, alive law, failed func(law, string)) law {
 		}
 	}
 	ok1 := o.success
-	bad := law{}
+	bad := dist.Law{}
 	if o.fails > 0 {
 		bad = failuresOf(o)
 	}
@@ -443,14 +445,14 @@ func (w *walker) call(l *graph.Link, alive law, failed func(law, string)) law {
 		tries = 1
 	}
 	good, left, mean := ok1, bad, 1.0
-	for k := 1; k < tries && left.mass > 1e-12; k++ {
-		mean += left.mass
-		again := left.plus(surely(float64(l.Policy.Backoff(k)) * 1e-9))
-		good = good.or(w.sum(again, ok1))
+	for k := 1; k < tries && left.Mass > 1e-12; k++ {
+		mean += left.Mass
+		again := left.Plus(dist.Constant(float64(l.Policy.Backoff(k)) * 1e-9))
+		good = good.Or(w.sum(again, ok1))
 		left = w.sum(again, bad)
 	}
 	if o.never > 0 && !l.ByTask {
-		w.out.again[l.ID] = alive.mass * o.never * share * (float64(tries) - mean)
+		w.out.again[l.ID] = alive.Mass * o.never * share * (float64(tries) - mean)
 		w.out.random = w.out.random || l.AtStart // such a run ends before its own work
 	}
 	name := "call-failed"
@@ -459,41 +461,41 @@ func (w *walker) call(l *graph.Link, alive law, failed func(law, string)) law {
 			name = e
 		}
 	}
-	skipped := alive.times(1 - share)
-	alive = alive.times(share)
+	skipped := alive.Times(1 - share)
+	alive = alive.Times(share)
 	times := int(math.Round(count))
 	if count < 1 {
-		skipped = skipped.or(alive.times(1 - count))
-		alive, times = alive.times(count), 1
+		skipped = skipped.Or(alive.Times(1 - count))
+		alive, times = alive.Times(count), 1
 	}
 	if times > 16 { // so many one after the other are taken as their mean
-		w.out.visits[l.ID] += alive.mass * mean * float64(times)
-		each := (good.mean()*good.mass + left.mean()*left.mass) * float64(times)
-		p := math.Pow(good.mass, float64(times))
+		w.out.visits[l.ID] += alive.Mass * mean * float64(times)
+		each := (good.Mean()*good.Mass + left.Mean()*left.Mass) * float64(times)
+		p := math.Pow(good.Mass, float64(times))
 		if l.Ignore {
 			p = 1
 		}
-		after := w.cut(alive.plus(surely(each)))
-		failed(after.times(1-p), name)
+		after := w.cut(alive.Plus(dist.Constant(each)))
+		failed(after.Times(1-p), name)
 		w.out.random = true
-		return skipped.or(after.times(p))
+		return skipped.Or(after.Times(p))
 	}
 	for range times {
 		if !final {
-			w.out.visits[l.ID] += alive.mass * mean
+			w.out.visits[l.ID] += alive.Mass * mean
 		}
 		next := w.cut(w.sum(alive, good))
-		if left.mass > 1e-13 {
+		if left.Mass > 1e-13 {
 			lost := w.cut(w.sum(alive, left))
 			if l.Ignore {
-				next = next.or(lost)
+				next = next.Or(lost)
 			} else {
 				failed(lost, name)
 			}
 		}
 		alive = next
 	}
-	return skipped.or(alive)
+	return skipped.Or(alive)
 }
 
 // turnedAway returns an outcome for a caller that finds no free run with some chance.
@@ -501,12 +503,12 @@ func (o *runOutcome) turnedAway(chance float64) *runOutcome {
 	c := *o
 	c.away = true
 	c.fails = 1 - (1-o.fails)*(1-chance)
-	c.success = o.success.times(1 - chance)
+	c.success = o.success.Times(1 - chance)
 	if o.fails > 0 {
-		c.failed = failuresOf(o).times(1 - chance)
+		c.failed = failuresOf(o).Times(1 - chance)
 	}
-	c.failed = c.failed.or(surely(0).times(chance))
-	c.length = c.success.or(c.failed)
+	c.failed = c.failed.Or(dist.Constant(0).Times(chance))
+	c.length = c.success.Or(c.failed)
 	if c.why == "" {
 		c.why = "throttled"
 	}
@@ -533,38 +535,38 @@ func (w *walker) limitOr(fallback float64) float64 {
 }
 
 // failuresOf returns the law of the runs that fail.
-func failuresOf(o *runOutcome) law {
-	if o.failed.mass > 0 {
+func failuresOf(o *runOutcome) dist.Law {
+	if o.failed.Mass > 0 {
 		return o.failed
 	}
-	mean := o.length.mean()
-	if o.success.mass > 0 && o.fails > 0 {
-		mean = max((o.length.mean()*o.length.mass-o.success.mean()*o.success.mass)/max(o.fails, 1e-12), 0)
+	mean := o.length.Mean()
+	if o.success.Mass > 0 && o.fails > 0 {
+		mean = max((o.length.Mean()*o.length.Mass-o.success.Mean()*o.success.Mass)/max(o.fails, 1e-12), 0)
 	}
-	return law{atoms: []atom{{mean, o.fails}}, mass: o.fails}
+	return dist.Constant(mean).Times(o.fails)
 }
 
 // writes makes the writes of a link, and spends the time of its reads.
-func (w *walker) writes(l *graph.Link, alive law) law {
+func (w *walker) writes(l *graph.Link, alive dist.Law) dist.Law {
 	if l.Relation != model.RunWrite && l.Op != "read" {
 		if l.Relation.Asynchronous() {
-			w.out.sent[l.ID] += alive.mass * w.happens(l) * w.counted(l)
+			w.out.sent[l.ID] += alive.Mass * w.happens(l) * w.counted(l)
 		}
 		return alive
 	}
 	target := w.a.node(l.To)
 	share, count := w.happens(l), w.counted(l)
-	if share == 0 || count == 0 || alive.mass == 0 {
+	if share == 0 || count == 0 || alive.Mass == 0 {
 		return alive
 	}
-	takes := lawOf(target.Takes)
+	takes := dist.Of(target.Takes)
 	if l.Op == "read" {
 		if target.Takes.IsZero() {
 			return alive
 		}
 		w.noteRandom(takes)
-		skipped := alive.times(1 - share)
-		return skipped.or(w.cut(w.sum(alive.times(share), takes)))
+		skipped := alive.Times(1 - share)
+		return skipped.Or(w.cut(w.sum(alive.Times(share), takes)))
 	}
 	reject, why := w.a.rejection(l, w.at)
 	if why != "" && reject >= 1 && !l.Ignore {
@@ -576,57 +578,57 @@ func (w *walker) writes(l *graph.Link, alive law) law {
 	}
 	if full := w.a.overfull[l.To]; full > 0 && why == "" {
 		if l.Ignore {
-			alive = alive.times(1) // the run goes on without what is lost
+			alive = alive.Times(1) // the run goes on without what is lost
 		} else {
-			w.fail(alive.times(share*full), "rejected")
-			alive = alive.times(1 - share*full)
+			w.fail(alive.Times(share*full), "rejected")
+			alive = alive.Times(1 - share*full)
 		}
 	}
 	if reject == 0 && target.Takes.IsZero() {
-		w.out.sent[l.ID] += alive.mass * share * count
+		w.out.sent[l.ID] += alive.Mass * share * count
 		return alive
 	}
 	w.noteRandom(takes)
 	w.asks = true
-	skipped := alive.times(1 - share)
-	alive = alive.times(share)
+	skipped := alive.Times(1 - share)
+	alive = alive.Times(share)
 	times := int(math.Ceil(count))
 	if times > 16 && reject == 0 {
-		w.out.sent[l.ID] += alive.mass * share * count
-		return skipped.or(w.cut(alive.plus(surely(takes.mean() * count))))
+		w.out.sent[l.ID] += alive.Mass * share * count
+		return skipped.Or(w.cut(alive.Plus(dist.Constant(takes.Mean() * count))))
 	}
 	if times > 64 {
 		p := math.Pow(reject, float64(tries))
 		stays := math.Pow(1-p, count)
-		after := w.cut(alive.plus(surely(takes.mean() * count)))
-		w.out.sent[l.ID] += after.mass * count * (1 - p)
+		after := w.cut(alive.Plus(dist.Constant(takes.Mean() * count)))
+		w.out.sent[l.ID] += after.Mass * count * (1 - p)
 		if l.Ignore {
-			return skipped.or(after)
+			return skipped.Or(after)
 		}
-		w.fail(after.times(1-stays), "rejected")
-		return skipped.or(after.times(stays))
+		w.fail(after.Times(1-stays), "rejected")
+		return skipped.Or(after.Times(stays))
 	}
 	part := count / float64(times)
 	for range times {
 		left := alive
-		done := law{}
-		for k := 1; k <= tries && left.mass > 1e-13; k++ {
+		done := dist.Law{}
+		for k := 1; k <= tries && left.Mass > 1e-13; k++ {
 			left = w.cut(w.sum(left, takes))
-			done = done.or(left.times(1 - reject))
-			left = left.times(reject)
+			done = done.Or(left.Times(1 - reject))
+			left = left.Times(reject)
 			if k < tries {
-				left = w.cut(left.plus(surely(float64(l.Policy.Backoff(k)) * 1e-9)))
+				left = w.cut(left.Plus(dist.Constant(float64(l.Policy.Backoff(k)) * 1e-9)))
 			}
 		}
-		w.out.sent[l.ID] += done.mass * part
+		w.out.sent[l.ID] += done.Mass * part
 		if l.Ignore {
-			done = done.or(left)
+			done = done.Or(left)
 		} else {
 			w.fail(left, "rejected")
 		}
 		alive = done
 	}
-	return skipped.or(alive)
+	return skipped.Or(alive)
 }
 
 // rejection returns the chance that one try of a write over a link is rejected,
@@ -687,21 +689,21 @@ func (a *Analysis) request(s int, m mode) *runOutcome {
 			dooms:  map[int]float64{},
 		},
 	}
-	alive := surely(0)
+	alive := dist.Constant(0)
 	if n.Accepts != nil && at.data != unknownData && n.Accepts.Fits(a.payloads.values[at.data]) != nil {
 		w.fail(alive, "not-accepted")
 		w.out.why = "accepts"
-		return w.finish(law{})
+		return w.finish(dist.Law{})
 	}
 	for _, id := range n.Out {
 		l := a.link(id)
 		switch {
 		case l.Relation == model.Write:
-			takes := lawOf(a.node(l.To).Takes)
+			takes := dist.Of(a.node(l.To).Takes)
 			alive = w.cut(w.sum(alive, takes))
 			reject, _ := a.rejectedAfter(l, at, 1)
-			w.fail(alive.times(reject), "rejected")
-			alive = alive.times(1 - reject)
+			w.fail(alive.Times(reject), "rejected")
+			alive = alive.Times(1 - reject)
 		case l.Relation == model.WaitingCall:
 			alive = w.call(l, alive, nil)
 		}
@@ -776,7 +778,7 @@ func (a *Analysis) fateOf(s int, m mode) fate {
 		taken = 1 - a.turnsReaderAway(at.node, m)
 		fails = 1 - (1-fails)*taken
 	}
-	length := o.length.mean()
+	length := o.length.Mean()
 	retryable, ends := fails, 0.0
 	for name, share := range o.errors {
 		for _, x := range p.Except {
@@ -879,7 +881,7 @@ func (a *Analysis) batchOf(l *graph.Link) float64 {
 // delivered the message again, so that the success does not count.
 func (a *Analysis) lateness(l *graph.Link, o *runOutcome, m mode) float64 {
 	q := a.node(l.From)
-	if o.success.mass == 0 {
+	if o.success.Mass == 0 {
 		return 0
 	}
 	if a.readersOf(q) == 1 {
@@ -889,7 +891,7 @@ func (a *Analysis) lateness(l *graph.Link, o *runOutcome, m mode) float64 {
 	if m == worst && l.Read.UpTo > 1 {
 		lease = max(lease-l.Read.Within.Seconds(), 0)
 	}
-	late := o.success.tail(lease-1e-9) / o.success.mass
+	late := o.success.Tail(lease-1e-9) / o.success.Mass
 	if m == best && late < 1 || m == best && a.busyReaders(q) {
 		return 0 // no reader is free to take it again
 	}

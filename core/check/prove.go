@@ -3,6 +3,8 @@ package check
 import (
 	"time"
 
+	"ironweir/core/check/remedy"
+
 	"ironweir/core/document"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -30,7 +32,7 @@ func prove(
 	}
 	for i := range doc.Findings {
 		f := &doc.Findings[i]
-		kept := []Remedy{}
+		kept := []remedy.Remedy{}
 		for _, r := range f.Remedies {
 			if left -= cost; left < 0 {
 				f.Unproven++
@@ -47,7 +49,7 @@ func prove(
 // holds reports whether a remedy does what it says, and no harm.
 func holds(
 	f *Finding,
-	r Remedy,
+	r remedy.Remedy,
 	doc *Document,
 	known map[string]Severity,
 	g *graph.Graph,

@@ -14,12 +14,13 @@ import (
 	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"sort"
 	"strings"
 	"time"
+
+	"ironweir/core/check/remedy"
 
 	"ironweir/core/document"
 	"ironweir/core/expr"
@@ -82,19 +83,19 @@ type Pass struct {
 
 // Finding is one thing found. Its id stays the same while its cause does.
 type Finding struct {
-	ID       string         `json:"id"`
-	Code     string         `json:"code"`
-	Severity Severity       `json:"severity"`
-	Title    string         `json:"title"`
-	Message  string         `json:"message"`
-	Nodes    []string       `json:"nodes"`
-	Links    []string       `json:"links"`
-	Owners   []string       `json:"owners"` // of the nodes
-	Position model.Position `json:"position"`
-	Evidence map[string]any `json:"evidence"`
-	Accepted *Acceptance    `json:"accepted"`
-	Remedies []Remedy       `json:"remedies"`           // proven: see prove
-	Unproven int            `json:"unproven,omitempty"` // remedies that a model of this size leaves unproven, and that are not offered
+	ID       string          `json:"id"`
+	Code     string          `json:"code"`
+	Severity Severity        `json:"severity"`
+	Title    string          `json:"title"`
+	Message  string          `json:"message"`
+	Nodes    []string        `json:"nodes"`
+	Links    []string        `json:"links"`
+	Owners   []string        `json:"owners"` // of the nodes
+	Position model.Position  `json:"position"`
+	Evidence map[string]any  `json:"evidence"`
+	Accepted *Acceptance     `json:"accepted"`
+	Remedies []remedy.Remedy `json:"remedies"`           // proven: see prove
+	Unproven int             `json:"unproven,omitempty"` // remedies that a model of this size leaves unproven, and that are not offered
 }
 
 // Acceptance says that somebody decided to live with a finding.
@@ -103,41 +104,12 @@ type Acceptance struct {
 	Until   *time.Time `json:"until"`
 }
 
-// Remedy is a change that makes a finding go away: a JSON Merge Patch
-// (RFC 7396) over the model.
-type Remedy struct {
-	Say   string         `json:"say"`
-	Patch map[string]any `json:"patch"`
-}
-
-// Document returns the patch of the remedy as a document.
-func (r *Remedy) Document() (*model.Value, error) {
-	text, err := json.Marshal(r.Patch)
-	if err != nil {
-		return nil, err
-	}
-	return model.ReadDocument("remedy", text)
-}
-
-// Apply compiles a copy of a model with the remedy applied.
-func (r *Remedy) Apply(g *graph.Graph) (*graph.Graph, error) {
-	patch, err := r.Document()
-	if err != nil {
-		return nil, err
-	}
-	t, err := g.Topology.Patched(patch)
-	if err != nil {
-		return nil, err
-	}
-	return graph.Compile(t)
-}
-
 // report adds a finding at a place, about some nodes and links.
 func (p *Pass) report(
 	pos model.Position,
 	nodes, links []string,
 	evidence map[string]any,
-	remedies []Remedy,
+	remedies []remedy.Remedy,
 	format string,
 	args ...any,
 ) {
@@ -151,7 +123,7 @@ func (p *Pass) report(
 		evidence = map[string]any{}
 	}
 	if remedies == nil {
-		remedies = []Remedy{}
+		remedies = []remedy.Remedy{}
 	}
 	p.findings = append(
 		p.findings,
@@ -183,16 +155,6 @@ func findingID(code string, nodes, links []string) string {
 	slices.Sort(links)
 	sum := sha256.Sum256([]byte(code + "|" + strings.Join(nodes, ",") + "|" + strings.Join(links, ",")))
 	return hex.EncodeToString(sum[:6])
-}
-
-// patchNode is a remedy that sets fields of a node.
-func patchNode(say, node string, fields map[string]any) Remedy {
-	return Remedy{Say: say, Patch: map[string]any{"nodes": map[string]any{node: fields}}}
-}
-
-// patchLink is a remedy that sets fields of a link.
-func patchLink(say string, l *graph.Link, fields map[string]any) Remedy {
-	return patchNode(say, l.Link.From, map[string]any{"links": map[string]any{l.Link.Name: fields}})
 }
 
 // Summary counts findings.

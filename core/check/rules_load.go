@@ -3,6 +3,8 @@ package check
 import (
 	"fmt"
 
+	"ironweir/core/check/remedy"
+
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -40,8 +42,8 @@ func reportBusy(p *Pass, from, below float64) {
 				[]string{n.Name},
 				nil,
 				evidence,
-				[]Remedy{
-					patchNode(
+				[]remedy.Remedy{
+					remedy.Node(
 						fmt.Sprintf("Raise the rate limit of `%s` to twice the traffic", n.Name),
 						n.Name,
 						map[string]any{"rate-limit": model.FormatRate(n.RateLimit * c.full * 2)},
@@ -60,8 +62,8 @@ func reportBusy(p *Pass, from, below float64) {
 				[]string{n.Name},
 				nil,
 				evidence,
-				[]Remedy{
-					patchNode(
+				[]remedy.Remedy{
+					remedy.Node(
 						fmt.Sprintf("Give `%s` %d partitions", n.Name, need),
 						n.Name,
 						map[string]any{"partitions": need},
@@ -91,7 +93,7 @@ func reportBusy(p *Pass, from, below float64) {
 				members,
 				nil,
 				evidence,
-				[]Remedy{
+				[]remedy.Remedy{
 					{
 						Say:   fmt.Sprintf("Raise the pool `%s` to %d", n.Pool, need),
 						Patch: map[string]any{"pools": map[string]any{n.Pool: need}},
@@ -110,8 +112,8 @@ func reportBusy(p *Pass, from, below float64) {
 				[]string{n.Name},
 				nil,
 				evidence,
-				[]Remedy{
-					patchNode(
+				[]remedy.Remedy{
+					remedy.Node(
 						fmt.Sprintf("Raise the concurrency of `%s` to %d", n.Name, need),
 						n.Name,
 						map[string]any{"concurrency": need},
@@ -147,7 +149,7 @@ func reportReaders(p *Pass, from, below float64) {
 				model.FormatRate(r.Most),
 			)
 		}
-		remedy := moreReaders(p, l, r.Utilisation)
+		offered := moreReaders(p, l, r.Utilisation)
 		then := fmt.Sprintf("a utilisation of %.0f%%", 100*r.Utilisation)
 		if r.Utilisation > 1 {
 			then = fmt.Sprintf(
@@ -156,34 +158,34 @@ func reportReaders(p *Pass, from, below float64) {
 				model.FormatDuration(source.Retention),
 			)
 		}
-		p.report(l.Pos, []string{l.Link.From, l.Link.To}, []string{l.Link.ID()}, evidence, []Remedy{remedy},
+		p.report(l.Pos, []string{l.Link.From, l.Link.To}, []string{l.Link.ID()}, evidence, []remedy.Remedy{offered},
 			"`%s` has to read %s, but %s: %s", l.Link.ID(), model.FormatRate(r.tries), takes, then)
 	}
 }
 
 // moreReaders offers as many readers, or partitions, as keep a load at 70%, which is
 // given as a multiple of what the present ones can take.
-func moreReaders(p *Pass, l *graph.Link, load float64) Remedy {
+func moreReaders(p *Pass, l *graph.Link, load float64) remedy.Remedy {
 	source, target := p.node(l.From), p.node(l.To)
 	if source.Kind != model.Queue {
 		need := int(float64(source.Partitions)*load/0.7) + 1
-		return patchNode(
+		return remedy.Node(
 			fmt.Sprintf("Give `%s` %s", source.Name, counted(need, "partition")),
 			source.Name,
 			map[string]any{"partitions": need},
 		)
 	}
 	need := int(float64(l.Read.Parallel)*load/0.7) + 1
-	remedy := patchLink(
+	offered := remedy.Link(
 		fmt.Sprintf("Read `%s` with %s", l.Link.From, counted(need, "reader")),
 		l,
 		map[string]any{"read": map[string]any{"parallel": need}},
 	)
 	if target.Concurrency > 0 && target.Concurrency < need {
-		remedy.Say += fmt.Sprintf(", and raise the concurrency of `%s` to %d", target.Name, need)
-		remedy.Patch["nodes"].(map[string]any)[target.Name] = map[string]any{"concurrency": need}
+		offered.Say += fmt.Sprintf(", and raise the concurrency of `%s` to %d", target.Name, need)
+		offered.Patch["nodes"].(map[string]any)[target.Name] = map[string]any{"concurrency": need}
 	}
-	return remedy
+	return offered
 }
 
 // within reports whether a utilisation is over one bound, or at the lower one of
@@ -213,7 +215,7 @@ then throttles the others. Make the pool as large as the sum of what must not wa
 					members,
 					nil,
 					map[string]any{"pool": size, "sum": sum},
-					[]Remedy{
+					[]remedy.Remedy{
 						{
 							Say:   fmt.Sprintf("Raise the pool `%s` to %d", name, sum),
 							Patch: map[string]any{"pools": map[string]any{name: sum}},
@@ -255,8 +257,8 @@ messages are parked or lost without ever having been run. Read with no more read
 				[]string{n.Name},
 				links,
 				map[string]any{"readers": readers, "concurrency": n.Concurrency},
-				[]Remedy{
-					patchNode(
+				[]remedy.Remedy{
+					remedy.Node(
 						fmt.Sprintf("Raise the concurrency of `%s` to %d", n.Name, readers),
 						n.Name,
 						map[string]any{"concurrency": readers},
@@ -292,8 +294,8 @@ of both. Retry in one layer only: usually the outermost, which can wait longest.
 				[]string{l.Link.From, l.Link.To},
 				[]string{l.Link.ID()},
 				map[string]any{"outer": outer, "inner": l.Policy.Tries},
-				[]Remedy{
-					patchLink(
+				[]remedy.Remedy{
+					remedy.Link(
 						fmt.Sprintf("Call `%s` once, and leave the retries to the outer layer", l.Link.To),
 						l,
 						map[string]any{"retry": nil},

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"ironweir/core/check/remedy"
+
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -104,11 +106,11 @@ the calls asynchronous.`,
 				continue
 			}
 			last := p.link(l.cycle[len(l.cycle)-1].Link)
-			var remedies []Remedy
+			var remedies []remedy.Remedy
 			if k := p.node(last.To).Kind; k == model.Function {
 				remedies = append(
 					remedies,
-					patchLink(
+					remedy.Link(
 						fmt.Sprintf("Start `%s` without waiting for it", last.Link.To),
 						last,
 						map[string]any{"mode": "async"},
@@ -295,8 +297,8 @@ func limitWords(p *Pass, l *Loop) string {
 // loopRemedies offers another prefix for a key that comes back under a prefix
 // filter, where the filter then declines it, and a hop limit for a function that
 // everything in the loop passes.
-func loopRemedies(p *Pass, l *Loop) []Remedy {
-	var out []Remedy
+func loopRemedies(p *Pass, l *Loop) []remedy.Remedy {
+	var out []remedy.Remedy
 	for k, e := range l.cycle {
 		following := l.cycle[(k+1)%len(l.cycle)]
 		if e.Dead || e.Link == graph.None || following.Link == graph.None {
@@ -319,7 +321,7 @@ func loopRemedies(p *Pass, l *Loop) []Remedy {
 		if declines {
 			out = append(
 				out,
-				patchLink(
+				remedy.Link(
 					fmt.Sprintf(
 						"Let `%s` write under derived/, which `%s` does not accept",
 						send.Link.From,
@@ -336,7 +338,7 @@ func loopRemedies(p *Pass, l *Loop) []Remedy {
 
 // hopLimitRemedy offers a hop limit of one pass, with a dead-letter node where what
 // it ends would be lost.
-func hopLimitRemedy(p *Pass, l *Loop) []Remedy {
+func hopLimitRemedy(p *Pass, l *Loop) []remedy.Remedy {
 	functions := 0
 	for _, e := range l.cycle {
 		if k := p.node(e.From).Kind; k == model.Function || k == model.Workflow {
@@ -351,7 +353,7 @@ func hopLimitRemedy(p *Pass, l *Loop) []Remedy {
 		// What enters may have passed through functions before, at most as many as there
 		// are outside of the loop.
 		hops := max(3*functions, 1)
-		r := patchNode(
+		r := remedy.Node(
 			fmt.Sprintf(
 				"Give `%s` a hop limit of %d: %s of %s",
 				n.Name,
@@ -386,7 +388,7 @@ func hopLimitRemedy(p *Pass, l *Loop) []Remedy {
 		if needed {
 			r = withParked(r, parked)
 		}
-		return []Remedy{r}
+		return []remedy.Remedy{r}
 	}
 	return nil
 }

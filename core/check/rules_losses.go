@@ -8,6 +8,8 @@ import (
 	"sort"
 	"strings"
 
+	"ironweir/core/check/remedy"
+
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -170,8 +172,6 @@ func (p *Pass) ignoresAll(n *graph.Node) bool {
 	return true
 }
 
-const day = 86400
-
 func reportSingleFaults(p *Pass) {
 	for _, at := range p.lostAt(func(l *placeLoss) *losing { return &l.single }) {
 		l := &at.single
@@ -213,7 +213,7 @@ func reportSingleFaults(p *Pass) {
 		reason, remedies := causeWords(at.cause, l.first.why), lossRemedies(p, &at.place)
 		if at.surge {
 			reason = fmt.Sprintf("what then comes is %.2g times what its readers can take", at.load)
-			remedies = []Remedy{moreReaders(p, p.link(at.link), at.load)}
+			remedies = []remedy.Remedy{moreReaders(p, p.link(at.link), at.load)}
 		}
 		p.report(
 			pos,
@@ -292,7 +292,7 @@ func newName(p *Pass, base string) string {
 }
 
 // lossRemedies offers a dead-letter queue of its own for what is lost at a place.
-func lossRemedies(p *Pass, l *place) []Remedy {
+func lossRemedies(p *Pass, l *place) []remedy.Remedy {
 	if l.cause == "refused" || l.cause == "unsubscribed" {
 		return nil
 	}
@@ -302,12 +302,12 @@ func lossRemedies(p *Pass, l *place) []Remedy {
 			return intakeRemedies(p, n)
 		}
 		parked := newName(p, n.Name+"-parked")
-		r := patchNode(
+		r := remedy.Node(
 			fmt.Sprintf("Add a dead-letter queue with an alarm to `%s`", n.Name),
 			n.Name,
 			map[string]any{"dead-letter": parked},
 		)
-		return append([]Remedy{withParked(r, parked)}, intakeRemedies(p, n)...)
+		return append([]remedy.Remedy{withParked(r, parked)}, intakeRemedies(p, n)...)
 	}
 	link := p.link(l.link)
 	if l.cause == "too-large" || !(link.Relation.Delivering() || link.Relation.Asynchronous()) {
@@ -323,8 +323,8 @@ func lossRemedies(p *Pass, l *place) []Remedy {
 		if len(fields) == 0 {
 			return nil
 		}
-		return []Remedy{
-			patchLink(
+		return []remedy.Remedy{
+			remedy.Link(
 				fmt.Sprintf("Stop after five tries, so that `%s` gets it", p.node(link.DeadLetter).Name),
 				link,
 				fields,
@@ -333,12 +333,12 @@ func lossRemedies(p *Pass, l *place) []Remedy {
 	}
 	parked := newName(p, link.Link.To+"-parked")
 	fields["dead-letter"] = parked
-	return []Remedy{withParked(patchLink(say, link, fields), parked)}
+	return []remedy.Remedy{withParked(remedy.Link(say, link, fields), parked)}
 }
 
 // withParked adds a dead-letter queue to a remedy, and an alarm on the first message
 // in it: dead letters are of use only with a consumer or an alarm.
-func withParked(r Remedy, name string) Remedy {
+func withParked(r remedy.Remedy, name string) remedy.Remedy {
 	r.Patch["nodes"].(map[string]any)[name] = map[string]any{"kind": "queue", "retention": "14d"}
 	r.Patch["alarms"] = map[string]any{"in-" + name: map[string]any{"watch": "parked", "of": name, "above": 0}}
 	return r
@@ -346,7 +346,7 @@ func withParked(r Remedy, name string) Remedy {
 
 // intakeRemedies offers a dead-letter queue for every link whose messages a node's
 // intake holds without one.
-func intakeRemedies(p *Pass, n *graph.Node) []Remedy {
+func intakeRemedies(p *Pass, n *graph.Node) []remedy.Remedy {
 	nodes := map[string]any{}
 	parked := newName(p, n.Name+"-parked")
 	var ids []string
@@ -366,9 +366,9 @@ func intakeRemedies(p *Pass, n *graph.Node) []Remedy {
 	if len(ids) == 0 {
 		return nil
 	}
-	return []Remedy{
+	return []remedy.Remedy{
 		withParked(
-			Remedy{Say: "Add a dead-letter queue with an alarm to " + list(ids), Patch: map[string]any{"nodes": nodes}},
+			remedy.Remedy{Say: "Add a dead-letter queue with an alarm to " + list(ids), Patch: map[string]any{"nodes": nodes}},
 			parked,
 		),
 	}
@@ -433,9 +433,6 @@ all messages end there.`,
 		}
 	}}
 
-// rare is a share of messages below which a finding would be noise.
-const rare = 1e-6
-
 func shareWords(s span) string {
 	switch {
 	case s.low > 0.99:
@@ -480,7 +477,7 @@ put an alarm on its depth, or accept the finding and say how they are processed.
 				continue
 			}
 			alarm := "in-" + n.Name
-			remedies := []Remedy{
+			remedies := []remedy.Remedy{
 				{
 					Say: fmt.Sprintf("Add an alarm on the first message in `%s`", n.Name),
 					Patch: map[string]any{
@@ -489,7 +486,7 @@ put an alarm on its depth, or accept the finding and say how they are processed.
 				},
 			}
 			if desk := newName(p, n.Name+"-desk"); n.Kind == model.Queue {
-				remedy := patchNode(
+				remedy := remedy.Node(
 					fmt.Sprintf("Add a consumer to `%s`: an outside system for the people who process it", n.Name),
 					n.Name,
 					map[string]any{"links": map[string]any{desk: map[string]any{}}},
@@ -547,8 +544,8 @@ retention is not longer than the source's, it may be gone as soon as it comes. M
 					"retention_s":        dead.Retention.Seconds(),
 					"source_retention_s": source.Retention.Seconds(),
 				},
-				[]Remedy{
-					patchNode(
+				[]remedy.Remedy{
+					remedy.Node(
 						fmt.Sprintf("Keep messages in `%s` for %s", dead.Name, longer),
 						dead.Name,
 						map[string]any{"retention": longer},
@@ -602,7 +599,7 @@ another case, or a folder that moved. Widen a filter, or take the key out of key
 					[]string{n.Name, t.Source},
 					nil,
 					map[string]any{"key": t.Source},
-					[]Remedy{patchNode("State that such keys are not used", n.Name, map[string]any{"keys": rest})},
+					[]remedy.Remedy{remedy.Node("State that such keys are not used", n.Name, map[string]any{"keys": rest})},
 					"`%s` gets keys like %s, and none of its links accepts them: nothing happens to them",
 					n.Name,
 					t.Source,
@@ -657,8 +654,8 @@ Limit the tries, or keep messages for longer.`,
 				[]string{l.Link.From, p.node(l.DeadLetter).Name},
 				[]string{l.Link.ID()},
 				map[string]any{"retention_s": n.Retention.Seconds()},
-				[]Remedy{
-					patchLink(
+				[]remedy.Remedy{
+					remedy.Link(
 						fmt.Sprintf("Give `%s` five tries", l.Link.ID()),
 						l,
 						map[string]any{"retry": map[string]any{"tries": 5, "wait": nil, "give-up": nil}},
@@ -673,13 +670,3 @@ Limit the tries, or keep messages for longer.`,
 			)
 		}
 	}}
-
-// polledState returns a state that a reader link brings messages to, or None.
-func (a *Analysis) polledState(l *graph.Link) int {
-	for _, s := range a.states.of[l.To] {
-		if at := a.states.all[s]; at.how == asPoll && int(at.link) == l.ID {
-			return int(s)
-		}
-	}
-	return graph.None
-}

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 
+	"ironweir/core/check/remedy"
+
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -45,11 +47,11 @@ or let the schema accept it.`,
 	}}
 
 func (p *Pass) reportDeclined(l *graph.Link, to *graph.Node, from string, why error) {
-	var remedies []Remedy
+	var remedies []remedy.Remedy
 	if l.Wrap != "none" && l.Wrap != "" {
 		remedies = append(
 			remedies,
-			patchLink(
+			remedy.Link(
 				fmt.Sprintf("Pass the payload over `%s` unwrapped", l.Link.ID()),
 				l,
 				map[string]any{"wrap": "none"},
@@ -104,7 +106,7 @@ func (p *Pass) unorderedInto(n *graph.Node, by string, l *graph.Link) {
 	if q.Kind != model.Queue || q.Grouped || p.Reach[l.ID] == expr.Impossible || q.ID == n.ID {
 		return
 	}
-	remedy := patchNode(
+	offered := remedy.Node(
 		"Keep the order by "+by+" in `"+q.Name+"` too",
 		q.Name,
 		map[string]any{"order": "grouped", "group": by},
@@ -114,7 +116,7 @@ func (p *Pass) unorderedInto(n *graph.Node, by string, l *graph.Link) {
 		[]string{q.Name, n.Name},
 		[]string{l.Link.ID()},
 		map[string]any{"by": by, "parallel": l.Read.Parallel},
-		[]Remedy{remedy},
+		[]remedy.Remedy{offered},
 		"`%s` keeps order by %s, but its messages pass through `%s`, which does not: a message that fails there, or waits longer, comes behind later ones",
 		n.Name,
 		by,
@@ -138,8 +140,8 @@ sends is sent twice. Give it idempotent, an expression that identifies the messa
 				[]string{to.Name, from.Name},
 				[]string{l.Link.ID()},
 				map[string]any{"duplicates": from.Duplicates},
-				[]Remedy{
-					patchNode(
+				[]remedy.Remedy{
+					remedy.Node(
 						"Let `"+to.Name+"` recognise a message by its id",
 						to.Name,
 						map[string]any{"idempotent": "event.id"},
@@ -178,21 +180,21 @@ behind it may be gone too. Limit the tries and add a dead-letter queue; failed: 
 			if l.DeadLetter == graph.None {
 				parked := newName(p, l.Link.To+"-parked")
 				fields["dead-letter"] = parked
-				r := withParked(patchLink(say+", and add a dead-letter queue with an alarm", l, fields), parked)
+				r := withParked(remedy.Link(say+", and add a dead-letter queue with an alarm", l, fields), parked)
 				p.reportBlocked(l, n, r, fails)
 				continue
 			}
-			p.reportBlocked(l, n, patchLink(say, l, fields), fails)
+			p.reportBlocked(l, n, remedy.Link(say, l, fields), fails)
 		}
 	}}
 
-func (p *Pass) reportBlocked(l *graph.Link, n *graph.Node, r Remedy, fails bool) {
+func (p *Pass) reportBlocked(l *graph.Link, n *graph.Node, r remedy.Remedy, fails bool) {
 	p.report(
 		l.Pos,
 		[]string{n.Name, p.node(l.To).Name},
 		[]string{l.Link.ID()},
 		map[string]any{"retention_s": n.Retention.Seconds()},
-		[]Remedy{r},
+		[]remedy.Remedy{r},
 		"one record that never succeeds in `%s` blocks its partition of `%s` for %s: its tries are unlimited, and everything behind it waits",
 		p.node(l.To).Name,
 		n.Name,
@@ -222,8 +224,8 @@ at all are an error when the file is read, with the layout that they fit.`,
 				[]string{n.Name},
 				nil,
 				map[string]any{"cron": n.Cron},
-				[]Remedy{
-					patchNode(
+				[]remedy.Remedy{
+					remedy.Node(
 						fmt.Sprintf("Fire `%s` at the first second only", n.Name),
 						n.Name,
 						map[string]any{"cron": strings.Join(append([]string{"0"}, fields[1:]...), " ")},

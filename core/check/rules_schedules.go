@@ -2,47 +2,13 @@ package check
 
 import (
 	"fmt"
-	"math"
 	"time"
 
+	"ironweir/core/check/remedy"
+
 	"ironweir/core/cadence"
-	"ironweir/core/graph"
 	"ironweir/core/model"
 )
-
-// calendarOf gives the calendar and zone of a schedule by cron, or nil.
-func calendarOf(n *graph.Node) (*cadence.Calendar, *time.Location) {
-	if n.Kind != model.Schedule || n.Cron == "" {
-		return nil, nil
-	}
-	c, err := cadence.Parse(n.Cron, n.CronFields, n.Sunday)
-	zone, zoneErr := time.LoadLocation(n.Zone)
-	if err != nil || zoneErr != nil {
-		return nil, nil
-	}
-	return c, zone
-}
-
-// shortestGap gives the least time between two fires, over the first thousand.
-func shortestGap(n *graph.Node) time.Duration {
-	if n.Every > 0 {
-		return n.Every
-	}
-	c, zone := calendarOf(n)
-	if c == nil {
-		return math.MaxInt64
-	}
-	gap := time.Duration(math.MaxInt64)
-	last, ok := c.Next(model.DefaultStart, zone)
-	for k := 0; ok && k < 1000; k++ {
-		next, more := c.Next(last, zone)
-		if !more {
-			break
-		}
-		gap, last = min(gap, next.Sub(last)), next
-	}
-	return gap
-}
 
 var overlappingSchedule = &Rule{Code: "IW601", Title: "Schedule overlaps its own runs", Severity: Warning,
 	Doc: `A schedule fires whether or not its last run has ended. A run that takes longer than the gap between two
@@ -68,8 +34,8 @@ a time (concurrency: 1).`,
 					[]string{n.Name, to.Name},
 					[]string{l.Link.ID()},
 					map[string]any{"gap_s": gap.Seconds(), "timeout_s": to.Timeout.Seconds()},
-					[]Remedy{
-						patchNode(
+					[]remedy.Remedy{
+						remedy.Node(
 							fmt.Sprintf("Let `%s` run one at a time", to.Name),
 							to.Name,
 							map[string]any{"concurrency": 1},
@@ -92,11 +58,8 @@ or a zone without changes, if that matters.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
 			n := p.node(i)
-			c, zone := calendarOf(n)
-			if c == nil {
-				continue
-			}
-			first := remembered(p.memo.changes, calendarKey(n), func() changedInstant { return firstChanged(c, zone) })
+			_, zone := calendarOf(n)
+			first := p.firstChange(n)
 			if first.change == cadence.NoChange {
 				continue
 			}
@@ -104,29 +67,6 @@ or a zone without changes, if that matters.`,
 				"`%s` on %s: %s", n.Name, first.at.In(zone).Format("2 January 2006 at 15:04 MST"), first.change)
 		}
 	}}
-
-// changedInstant is an instant that a clock change affects.
-type changedInstant struct {
-	at     time.Time
-	change cadence.Change
-}
-
-// firstChanged returns the first instant within a year that a clock change skips or
-// repeats.
-func firstChanged(c *cadence.Calendar, zone *time.Location) changedInstant {
-	t := model.DefaultStart
-	for range 1500 {
-		next, ok := c.Next(t, zone)
-		if !ok || next.Sub(model.DefaultStart) > 370*24*time.Hour {
-			break
-		}
-		t = next
-		if change := c.ChangeAt(t, zone); change != cadence.NoChange && change != cadence.Both {
-			return changedInstant{t, change}
-		}
-	}
-	return changedInstant{change: cadence.NoChange}
-}
 
 var idleSchedule = &Rule{Code: "IW604", Title: "Schedule without effect", Severity: Warning,
 	Doc: `The schedule has no link, or its calendar holds no further instant. Link it, or remove it.`,
@@ -136,7 +76,7 @@ var idleSchedule = &Rule{Code: "IW604", Title: "Schedule without effect", Severi
 			if n.Kind != model.Schedule {
 				continue
 			}
-			remedies := []Remedy{patchNode(fmt.Sprintf("Remove `%s`", n.Name), n.Name, nil)}
+			remedies := []remedy.Remedy{remedy.Node(fmt.Sprintf("Remove `%s`", n.Name), n.Name, nil)}
 			if len(n.Out) == 0 {
 				p.report(n.Pos, []string{n.Name}, nil, nil, remedies, "`%s` fires, and nothing is linked to it", n.Name)
 				continue
@@ -178,10 +118,10 @@ cold all the same. Fire more often than cold-start.idle.`,
 					continue
 				}
 				shorter := model.FormatDuration(to.ColdStart.Idle * 4 / 5)
-				var remedies []Remedy
+				var remedies []remedy.Remedy
 				if n.Every > 0 {
-					remedies = []Remedy{
-						patchNode(
+					remedies = []remedy.Remedy{
+						remedy.Node(
 							fmt.Sprintf("Fire `%s` every %s", n.Name, shorter),
 							n.Name,
 							map[string]any{"every": shorter},
@@ -203,8 +143,3 @@ cold all the same. Fire more often than cold-start.idle.`,
 			}
 		}
 	}}
-
-// shortestGap returns the least time between two firings of a schedule.
-func (a *Analysis) shortestGap(n *graph.Node) time.Duration {
-	return remembered(a.memo.gaps, calendarKey(n), func() time.Duration { return shortestGap(n) })
-}

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"time"
 
+	"ironweir/core/check/remedy"
+
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -26,8 +28,8 @@ and tries are exhausted. Make the lease longer than the timeout, with room for t
 				[]string{q.Name, to.Name},
 				[]string{l.Link.ID()},
 				map[string]any{"lease_s": q.Lease.Seconds(), "timeout_s": to.Timeout.Seconds()},
-				[]Remedy{
-					patchNode(
+				[]remedy.Remedy{
+					remedy.Node(
 						fmt.Sprintf("Give `%s` a lease of %s", q.Name, longer),
 						q.Name,
 						map[string]any{"lease": longer},
@@ -69,8 +71,8 @@ Send at the end, or make the receiver idempotent.`,
 					[]string{l.Link.From, l.Link.To},
 					[]string{l.Link.ID()},
 					map[string]any{"tries": most},
-					[]Remedy{
-						patchLink(
+					[]remedy.Remedy{
+						remedy.Link(
 							fmt.Sprintf("Send to `%s` at the end of the run", l.Link.To),
 							l,
 							map[string]any{"at": "end"},
@@ -111,8 +113,8 @@ up tries. Report failures by message (fails: {per: message}, failed: each), or r
 				[]string{l.Link.From, to.Name},
 				[]string{l.Link.ID()},
 				map[string]any{"up_to": l.Read.UpTo},
-				[]Remedy{
-					patchLink(
+				[]remedy.Remedy{
+					remedy.Link(
 						fmt.Sprintf("Read `%s` one message at a time", l.Link.From),
 						l,
 						map[string]any{"read": map[string]any{"up-to": 1}},
@@ -151,8 +153,8 @@ default timeout, it is reported only if the times in the model let it happen.`,
 				[]string{from.Name, to.Name},
 				[]string{l.Link.ID()},
 				map[string]any{"caller_s": from.Timeout.Seconds(), "callee_s": need.Seconds()},
-				[]Remedy{
-					patchNode(
+				[]remedy.Remedy{
+					remedy.Node(
 						fmt.Sprintf("Give `%s` %s", from.Name, longer),
 						from.Name,
 						map[string]any{"timeout": longer},
@@ -185,7 +187,7 @@ func defaultTimeout(n *graph.Node) bool {
 // its caller has.
 func (p *Pass) tooSlow(l *graph.Link, limit float64) bool {
 	return slices.ContainsFunc(p.states.of[l.To], func(s int32) bool {
-		return p.states.all[s].how == asCall && p.outcome(int(s), worst).length.tail(limit) > rare
+		return p.states.all[s].how == asCall && p.outcome(int(s), worst).length.Tail(limit) > rare
 	})
 }
 
@@ -217,10 +219,10 @@ idempotent, or write once and derive the rest from it.`,
 			if risky == nil {
 				continue
 			}
-			var remedies []Remedy
+			var remedies []remedy.Remedy
 			if n.Kind == model.Function {
-				remedies = []Remedy{
-					patchNode(
+				remedies = []remedy.Remedy{
+					remedy.Node(
 						fmt.Sprintf("Let `%s` send all or nothing", n.Name),
 						n.Name,
 						map[string]any{"sends": "together"},
@@ -261,7 +263,7 @@ or more are late. Give the run more time, or make it shorter.`,
 				if o.late < rare || o.why == "deadlock" {
 					continue
 				}
-				late, mean = max(late, o.late), max(mean, p.outcome(int(s), usual).length.mean())
+				late, mean = max(late, o.late), max(mean, p.outcome(int(s), usual).length.Mean())
 				switch p.states.all[s].how {
 				case asRequest:
 					asked = asked || o.late > seldom
@@ -280,8 +282,8 @@ or more are late. Give the run more time, or make it shorter.`,
 				[]string{n.Name},
 				nil,
 				map[string]any{"late": late, "timeout_s": n.Timeout.Seconds(), "run_s": mean},
-				[]Remedy{
-					patchNode(
+				[]remedy.Remedy{
+					remedy.Node(
 						fmt.Sprintf("Give `%s` a timeout of %s", n.Name, longer),
 						n.Name,
 						map[string]any{"timeout": longer},

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"ironweir/core/check/remedy"
+
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -34,8 +36,8 @@ on the link that polls it, or set results: all.`,
 					[]string{n.Name, l.Link.To},
 					[]string{l.Link.ID()},
 					map[string]any{"callers": by},
-					[]Remedy{
-						patchNode(
+					[]remedy.Remedy{
+						remedy.Node(
 							fmt.Sprintf("Let the result links of `%s` fire for every run", n.Name),
 							n.Name,
 							map[string]any{"results": "all"},
@@ -67,7 +69,7 @@ fires. Usually a name differs between the two places: compare what is sent with 
 					comes = append(comes, words)
 				}
 			}
-			remedy := patchLink(
+			offered := remedy.Link(
 				fmt.Sprintf("Take the filter of `%s` away", l.Link.ID()),
 				l,
 				map[string]any{"match": nil},
@@ -77,7 +79,7 @@ fires. Usually a name differs between the two places: compare what is sent with 
 				[]string{l.Link.From, l.Link.To},
 				[]string{l.Link.ID()},
 				map[string]any{"comes": comes},
-				[]Remedy{remedy},
+				[]remedy.Remedy{offered},
 				"`%s` never fires: its filter (%s) matches nothing that comes to `%s` (%s)",
 				l.Link.ID(),
 				linkFilterWords(l),
@@ -196,8 +198,8 @@ sent over this link is refused. Add the source to callers.`,
 				[]string{l.Link.From, l.Link.To},
 				[]string{l.Link.ID()},
 				nil,
-				[]Remedy{
-					patchNode(
+				[]remedy.Remedy{
+					remedy.Node(
 						fmt.Sprintf("Add `%s` to the callers of `%s`", l.Link.From, l.Link.To),
 						l.Link.To,
 						map[string]any{"callers": append(callers, l.Link.From)},
@@ -227,8 +229,8 @@ rejected. Put the payload into a bucket and send its key.`,
 					[]string{l.Link.From, l.Link.To},
 					[]string{l.Link.ID()},
 					map[string]any{"size": size, "limit": limit},
-					[]Remedy{
-						patchLink(
+					[]remedy.Remedy{
+						remedy.Link(
 							fmt.Sprintf("Let `%s` send a reference of 1KB", l.Link.From),
 							l,
 							map[string]any{"size": "1KB"},
@@ -279,33 +281,9 @@ from the one that is linked to.`,
 				[]string{n.Name},
 				nil,
 				nil,
-				[]Remedy{patchNode(fmt.Sprintf("Remove `%s`", n.Name), n.Name, nil)},
+				[]remedy.Remedy{remedy.Node(fmt.Sprintf("Remove `%s`", n.Name), n.Name, nil)},
 				"nothing reaches `%s`: no link leads to it, and no `rate` or traffic says that external senders use it",
 				n.Name,
 			)
 		}
 	}}
-
-// deadLettersOfNodes gives, by dead-letter, the names of the nodes that state it
-// for what comes to them.
-func (a *Analysis) deadLettersOfNodes() map[int][]string {
-	out := map[int][]string{}
-	for i := range a.Graph.Nodes {
-		if n := a.node(i); n.DeadLetter != graph.None {
-			out[n.DeadLetter] = append(out[n.DeadLetter], n.Name)
-		}
-	}
-	return out
-}
-
-// asynchronous reports whether some message comes to a node without a caller that
-// waits for its run.
-func (a *Analysis) asynchronous(i int) bool {
-	n := a.node(i)
-	for _, id := range n.In {
-		if a.link(id).Relation.Asynchronous() {
-			return true
-		}
-	}
-	return n.Rate > 0 || a.sources[i] != nil || len(n.DeadFrom) > 0 || len(a.deadLettersOfNodes()[i]) > 0
-}

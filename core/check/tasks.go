@@ -3,13 +3,15 @@ package check
 import (
 	"math"
 
+	"ironweir/core/check/internal/dist"
+
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 )
 
 // failure is a run, or part of one, that ended with an error.
 type failure struct {
-	at   law
+	at   dist.Law
 	name string
 }
 
@@ -17,7 +19,7 @@ type failure struct {
 type taskWalk struct {
 	*walker
 	errors []failure
-	ended  law // left by `then: end`
+	ended  dist.Law // left by `then: end`
 	steps  int
 }
 
@@ -25,7 +27,7 @@ type taskWalk struct {
 const maxTaskSteps = 2_000
 
 // doTasks follows the tasks of a workflow, if the node is one.
-func (w *walker) doTasks(alive law) law {
+func (w *walker) doTasks(alive dist.Law) dist.Law {
 	if w.n.Tasks == nil {
 		return alive
 	}
@@ -35,12 +37,12 @@ func (w *walker) doTasks(alive law) law {
 	for _, e := range t.errors {
 		w.fail(e.at, e.name)
 	}
-	alive = alive.or(t.ended)
+	alive = alive.Or(t.ended)
 	// A message that some callee never processes: either the tasks catch that, or the
 	// whole execution never succeeds.
 	for _, e := range w.a.states.leaving(w.state) {
 		o := w.a.states.outcomes[w.mode][e.to]
-		if e.kind != calls || o == nil || len(o.dooms) == 0 || !w.a.link(e.link).ByTask || before.mass == 0 {
+		if e.kind != calls || o == nil || len(o.dooms) == 0 || !w.a.link(e.link).ByTask || before.Mass == 0 {
 			continue
 		}
 		scratch := *w
@@ -54,7 +56,7 @@ func (w *walker) doTasks(alive law) law {
 		scratch.doomed = e.link
 		d := &taskWalk{walker: &scratch}
 		left := d.list(w.n.Tasks, before)
-		if left = left.or(d.ended); left.mass < 1e-9*before.mass {
+		if left = left.Or(d.ended); left.Mass < 1e-9*before.Mass {
 			for node, share := range o.dooms {
 				w.doom(node, share)
 			}
@@ -64,42 +66,42 @@ func (w *walker) doTasks(alive law) law {
 		for _, x := range o.dooms {
 			share = max(share, x)
 		}
-		w.fail(alive.times(share*(1-min(left.mass/before.mass, 1))), "call-failed")
-		alive = alive.times(1 - share).or(left.times(share * alive.mass / before.mass))
+		w.fail(alive.Times(share*(1-min(left.Mass/before.Mass, 1))), "call-failed")
+		alive = alive.Times(1 - share).Or(left.Times(share * alive.Mass / before.Mass))
 	}
 	return alive
 }
 
-func (t *taskWalk) throw(at law, name string) {
-	if at.mass > 0 {
+func (t *taskWalk) throw(at dist.Law, name string) {
+	if at.Mass > 0 {
 		t.errors = append(t.errors, failure{at, name})
 	}
 }
 
 // list follows a list of tasks and returns the time at its end.
-func (t *taskWalk) list(tasks []*graph.Task, alive law) law {
+func (t *taskWalk) list(tasks []*graph.Task, alive dist.Law) dist.Law {
 	places := map[string]int{}
 	for k, task := range tasks {
 		places[task.Name] = k
 	}
-	here := make([]law, len(tasks)+1)
+	here := make([]dist.Law, len(tasks)+1)
 	here[0] = alive
-	jump := func(from int, to string, l law) {
+	jump := func(from int, to string, l dist.Law) {
 		switch to {
 		case "", "continue":
-			here[from+1] = here[from+1].or(l)
+			here[from+1] = here[from+1].Or(l)
 		case "exit":
-			here[len(tasks)] = here[len(tasks)].or(l)
+			here[len(tasks)] = here[len(tasks)].Or(l)
 		case "end":
-			t.ended = t.ended.or(l)
+			t.ended = t.ended.Or(l)
 		default:
-			here[places[to]] = here[places[to]].or(l)
+			here[places[to]] = here[places[to]].Or(l)
 		}
 	}
 	for k := 0; k < len(tasks); {
 		l := here[k]
-		here[k] = law{}
-		if l.mass < 1e-12 {
+		here[k] = dist.Law{}
+		if l.Mass < 1e-12 {
 			k++
 			continue
 		}
@@ -135,9 +137,9 @@ func (t *taskWalk) list(tasks []*graph.Task, alive law) law {
 }
 
 // lowest returns the first place that something waits at.
-func lowest(here []law) int {
+func lowest(here []dist.Law) int {
 	for k, l := range here {
-		if l.mass >= 1e-12 {
+		if l.Mass >= 1e-12 {
 			return k
 		}
 	}
@@ -157,7 +159,7 @@ func (t *taskWalk) holds(x *expr.Expression) reach {
 
 // branch follows a switch; where it is unknown which case holds, all that may get an
 // equal share.
-func (t *taskWalk) branch(task *graph.Task, k int, l law, jump func(int, string, law)) {
+func (t *taskWalk) branch(task *graph.Task, k int, l dist.Law, jump func(int, string, dist.Law)) {
 	var ways []string
 	sure := false
 	for i := range task.Cases {
@@ -178,12 +180,12 @@ func (t *taskWalk) branch(task *graph.Task, k int, l law, jump func(int, string,
 		ways = append(ways, task.Then)
 	}
 	for _, to := range ways {
-		jump(k, to, l.times(1/float64(len(ways))))
+		jump(k, to, l.Times(1/float64(len(ways))))
 	}
 }
 
 // one follows one task.
-func (t *taskWalk) one(task *graph.Task, l law) law {
+func (t *taskWalk) one(task *graph.Task, l dist.Law) dist.Law {
 	switch {
 	case task.Call != "":
 		if task.Link == graph.None {
@@ -192,9 +194,9 @@ func (t *taskWalk) one(task *graph.Task, l law) law {
 		return t.call(t.a.link(task.Link), l, t.throw)
 	case task.Raise != "":
 		t.throw(l, task.Raise)
-		return law{}
+		return dist.Law{}
 	case task.IsWait:
-		return t.cut(l.plus(surely(task.Wait.Seconds())))
+		return t.cut(l.Plus(dist.Constant(task.Wait.Seconds())))
 	case task.Fork != nil:
 		return t.fork(task, l)
 	case task.For != nil:
@@ -208,7 +210,7 @@ func (t *taskWalk) one(task *graph.Task, l law) law {
 }
 
 // repeat follows a `for`.
-func (t *taskWalk) repeat(task *graph.Task, l law) law {
+func (t *taskWalk) repeat(task *graph.Task, l dist.Law) dist.Law {
 	times := 1
 	if task.In != nil {
 		e, has := t.a.seen(t.at.message, t.at.event)
@@ -222,7 +224,7 @@ func (t *taskWalk) repeat(task *graph.Task, l law) law {
 	if task.While != nil {
 		t.out.guessed = true
 	}
-	for k := 0; k < min(times, 50) && l.mass > 0; k++ {
+	for k := 0; k < min(times, 50) && l.Mass > 0; k++ {
 		l = t.list(task.Do, l)
 	}
 	return l
@@ -230,48 +232,32 @@ func (t *taskWalk) repeat(task *graph.Task, l law) law {
 
 // fork follows branches side by side: it ends when the last of them does, or with
 // `compete` when the first does.
-func (t *taskWalk) fork(task *graph.Task, l law) law {
-	joined := law{}
+func (t *taskWalk) fork(task *graph.Task, l dist.Law) dist.Law {
+	joined := dist.Law{}
 	for k, b := range task.Fork {
-		one := t.list([]*graph.Task{b}, surely(0))
+		one := t.list([]*graph.Task{b}, dist.Constant(0))
 		if k == 0 {
 			joined = one
 			continue
 		}
-		joined = later(joined, one, task.Compete)
+		joined = joined.Meet(one, task.Compete)
 	}
 	t.noteRandom(joined)
 	return t.cut(t.sum(l, joined))
 }
 
-// later returns the law of the later, or the earlier, of two independent times.
-func later(a, b law, earlier bool) law {
-	out := law{mass: a.mass * b.mass}
-	for _, x := range a.atoms {
-		for _, y := range b.atoms {
-			at := math.Max(x.at, y.at)
-			if earlier {
-				at = math.Min(x.at, y.at)
-			}
-			out.atoms = append(out.atoms, atom{at, x.p * y.p})
-		}
-	}
-	out.atoms = fewer(out.atoms)
-	return out
-}
-
 // try follows a `try` with its `catch`.
-func (t *taskWalk) try(task *graph.Task, l law) law {
+func (t *taskWalk) try(task *graph.Task, l dist.Law) dist.Law {
 	outer := t.errors
-	done := law{}
+	done := dist.Law{}
 	left := l
 	retry := task.Catch.Retry
 	var caught, uncaught []failure
-	for k := 1; left.mass > 1e-12; k++ {
+	for k := 1; left.Mass > 1e-12; k++ {
 		t.errors = nil
-		done = done.or(t.list(task.Try, left))
+		done = done.Or(t.list(task.Try, left))
 		caught = caught[:0]
-		left = law{}
+		left = dist.Law{}
 		for _, e := range t.errors {
 			if !t.catches(task, e.name) {
 				uncaught = append(uncaught, e)
@@ -285,7 +271,7 @@ func (t *taskWalk) try(task *graph.Task, l law) law {
 				case "exponential":
 					wait *= math.Pow(2, float64(k-1))
 				}
-				left = left.or(t.cut(e.at.plus(surely(wait))))
+				left = left.Or(t.cut(e.at.Plus(dist.Constant(wait))))
 				continue
 			}
 			caught = append(caught, e)
@@ -293,7 +279,7 @@ func (t *taskWalk) try(task *graph.Task, l law) law {
 	}
 	t.errors = append(outer, uncaught...)
 	for _, e := range caught {
-		done = done.or(t.list(task.CatchDo, e.at))
+		done = done.Or(t.list(task.CatchDo, e.at))
 	}
 	return done
 }

@@ -92,7 +92,7 @@ func (a *Analysis) offersTo(i int) []offers {
 			continue
 		}
 		o := offers{times: 1}
-		length := a.outcome(int(s), usual).length.mean()
+		length := a.outcome(int(s), usual).length.Mean()
 		switch at.how {
 		case asIntake, asPoll:
 			a.unthrottled(func() { o.load = rate * a.fateOf(int(s), usual).runs * length })

@@ -194,7 +194,7 @@ func (a *Analysis) weighRun(s int, at state, n *graph.Node, edges []edge) {
 		works = three{1 - given.usual, span{1 - given.high, 1 - given.low}}
 	}
 	handled := three{1 - given.usual, span{1 - given.high, 1 - given.low}}
-	length := o.length.mean()
+	length := o.length.Mean()
 	if n.Kind == model.Outside {
 		length = n.Takes.Expected()
 	}
@@ -325,7 +325,7 @@ func (a *Analysis) rejectedSend(s int, e *edge, l *graph.Link, at state) {
 	lost := a.three(s, func(m mode) float64 {
 		o := a.outcome(s, m)
 		if p >= 1 {
-			return a.sendsAt(s, m, e.kind) * (o.success.mass) * l.Chance
+			return a.sendsAt(s, m, e.kind) * (o.success.Mass) * l.Chance
 		}
 		return a.sendsAt(s, m, e.kind) * o.sent[l.ID] * p / (1 - p)
 	})
@@ -600,7 +600,7 @@ func (a *Analysis) waitsBefore(s int) float64 {
 			break
 		}
 		share *= o.fails
-		wait += a.gap(at, p, k, o.length.mean())
+		wait += a.gap(at, p, k, o.length.Mean())
 	}
 	if reached == 0 {
 		return 0
@@ -623,7 +623,7 @@ func (a *Analysis) gap(at state, p *graph.Policy, k int, length float64) float64
 func (a *Analysis) givenUpAfter(s int) float64 {
 	at := a.states.all[s]
 	p := a.policyOf(at.context)
-	length := a.outcome(s, usual).length.mean()
+	length := a.outcome(s, usual).length.Mean()
 	tries := float64(p.Tries)
 	if byAge, _ := a.triesInTime(at, p, length, nil); p.Tries == 0 || byAge < tries {
 		tries = byAge

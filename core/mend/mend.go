@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"ironweir/core/check/remedy"
+
 	"ironweir/core/check"
 	"ironweir/core/document"
 	"ironweir/core/graph"
@@ -30,15 +32,15 @@ type Options struct {
 // Document is the plan that was found.
 type Document struct {
 	document.Head
-	Met          bool           `json:"met"`
-	Changes      []check.Remedy `json:"changes"`      // in the order in which they are applied
-	Alternatives []Alternative  `json:"alternatives"` // of as many changes, that cost less or lose less
-	Smallest     bool           `json:"smallest"`     // every smaller set of the changes that are known was tried
-	Before       State          `json:"before"`
-	After        State          `json:"after"`    // of the nearest that was found, if nothing meets the expectations
-	Tried        int            `json:"tried"`    // sets of changes
-	Unsolved     []string       `json:"unsolved"` // errors that no remedy removes without bringing another
-	Partial      bool           `json:"partial"`
+	Met          bool            `json:"met"`
+	Changes      []remedy.Remedy `json:"changes"`      // in the order in which they are applied
+	Alternatives []Alternative   `json:"alternatives"` // of as many changes, that cost less or lose less
+	Smallest     bool            `json:"smallest"`     // every smaller set of the changes that are known was tried
+	Before       State           `json:"before"`
+	After        State           `json:"after"`    // of the nearest that was found, if nothing meets the expectations
+	Tried        int             `json:"tried"`    // sets of changes
+	Unsolved     []string        `json:"unsolved"` // errors that no remedy removes without bringing another
+	Partial      bool            `json:"partial"`
 }
 
 // State is how a model stands.
@@ -56,16 +58,16 @@ type State struct {
 
 // Alternative is another plan.
 type Alternative struct {
-	Changes   []check.Remedy `json:"changes"`
-	CostMonth *float64       `json:"cost_month"`
-	Lost      int64          `json:"lost"`
-	Parked    int64          `json:"parked"`
+	Changes   []remedy.Remedy `json:"changes"`
+	CostMonth *float64        `json:"cost_month"`
+	Lost      int64           `json:"lost"`
+	Parked    int64           `json:"parked"`
 }
 
 // candidate is a model with some changes.
 type candidate struct {
 	graph   *graph.Graph
-	changes []check.Remedy
+	changes []remedy.Remedy
 	check   *check.Document
 	errors  map[string]bool // ids
 	state   State
@@ -93,7 +95,7 @@ func Find(o Options) (*Document, error) {
 	o.Most, o.Runs = cmp.Or(o.Most, 12), cmp.Or(o.Runs, 300)
 	s := &search{
 		Options: o,
-		doc:     &Document{Changes: []check.Remedy{}, Alternatives: []Alternative{}, Unsolved: []string{}},
+		doc:     &Document{Changes: []remedy.Remedy{}, Alternatives: []Alternative{}, Unsolved: []string{}},
 		seen:    map[string]bool{},
 		check:   check.Unproven(time.Now()),
 	}
@@ -124,7 +126,7 @@ func (s *search) stopped() bool {
 }
 
 // look analyses a model; nothing is simulated yet.
-func (s *search) look(g *graph.Graph, changes []check.Remedy) *candidate {
+func (s *search) look(g *graph.Graph, changes []remedy.Remedy) *candidate {
 	s.doc.Tried++
 	if s.Progress != nil {
 		s.Progress(s.doc.Tried)
@@ -151,7 +153,7 @@ func (s *search) look(g *graph.Graph, changes []check.Remedy) *candidate {
 
 // with returns a candidate with one more change, nil where it cannot be applied or the
 // same set has been looked at.
-func (s *search) with(c *candidate, change check.Remedy) *candidate {
+func (s *search) with(c *candidate, change remedy.Remedy) *candidate {
 	says := []string{change.Say}
 	for _, r := range c.changes {
 		says = append(says, r.Say)
@@ -228,7 +230,7 @@ func bringsErrors(before, after *candidate) bool {
 }
 
 // remediesNear lists the remedies of a finding, and of others about its nodes or links.
-func remediesNear(c *candidate, target *check.Finding) []check.Remedy {
+func remediesNear(c *candidate, target *check.Finding) []remedy.Remedy {
 	out := slices.Clone(target.Remedies)
 	touches := func(f *check.Finding) bool {
 		return slices.ContainsFunc(f.Nodes, func(n string) bool { return slices.Contains(target.Nodes, n) }) ||
@@ -463,7 +465,7 @@ func (s *search) conclude(met []*candidate) {
 	best := met[0]
 	s.doc.Met, s.doc.Changes, s.doc.After = true, best.changes, best.state
 	if s.doc.Changes == nil {
-		s.doc.Changes = []check.Remedy{}
+		s.doc.Changes = []remedy.Remedy{}
 	}
 	least := cost(best)
 	for _, c := range met[1:] { // in the order of what they lose: each has to cost less than those before

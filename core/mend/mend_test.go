@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"ironweir/core/check/remedy"
+
 	"github.com/stretchr/testify/require"
 
 	"ironweir/core/check"
@@ -77,11 +79,11 @@ func TestItFindsASmallestSet(t *testing.T) {
 			require.NoError(t, err)
 		}
 		require.Empty(t, errorsOf(after), text)
-		var offered []check.Remedy
+		var offered []remedy.Remedy
 		for _, f := range check.Unproven(model.DefaultStart)(g).Findings {
 			offered = append(offered, f.Remedies...)
 		}
-		each(offered, len(doc.Changes)-1, func(set []check.Remedy) {
+		each(offered, len(doc.Changes)-1, func(set []remedy.Remedy) {
 			after := g
 			for _, c := range set {
 				next, err := c.Apply(after)
@@ -96,13 +98,13 @@ func TestItFindsASmallestSet(t *testing.T) {
 }
 
 // each calls do with every set of up to size remedies.
-func each(of []check.Remedy, size int, do func([]check.Remedy)) {
+func each(of []remedy.Remedy, size int, do func([]remedy.Remedy)) {
 	do(nil)
 	if size == 0 {
 		return
 	}
 	for k := range of {
-		each(of[k+1:], size-1, func(set []check.Remedy) { do(append(slices.Clone(set), of[k])) })
+		each(of[k+1:], size-1, func(set []remedy.Remedy) { do(append(slices.Clone(set), of[k])) })
 	}
 }
 

@@ -5,7 +5,8 @@ import (
 	"maps"
 	"slices"
 
-	"ironweir/core/check"
+	"ironweir/core/check/remedy"
+
 	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/study"
@@ -16,10 +17,10 @@ func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys
 // further lists the changes by which a candidate may come nearer to what is expected:
 // doubled values where its runs show what falls short, then the remedies of its warnings
 // and notes.
-func (s *search) further(c *candidate) []check.Remedy {
-	var out []check.Remedy
-	add := func(r check.Remedy) {
-		if !slices.ContainsFunc(out, func(old check.Remedy) bool { return old.Say == r.Say }) {
+func (s *search) further(c *candidate) []remedy.Remedy {
+	var out []remedy.Remedy
+	add := func(r remedy.Remedy) {
+		if !slices.ContainsFunc(out, func(old remedy.Remedy) bool { return old.Say == r.Say }) {
 			out = append(out, r)
 		}
 	}
@@ -69,18 +70,18 @@ func suffering(c *candidate) map[string]bool {
 const busy = 0.7
 
 // valuesFor doubles the values of a node that a run shows to be too small.
-func valuesFor(g *graph.Graph, id int, counted *study.Node) []check.Remedy {
+func valuesFor(g *graph.Graph, id int, counted *study.Node) []remedy.Remedy {
 	n := &g.Nodes[id]
-	var out []check.Remedy
+	var out []remedy.Remedy
 	field := func(name string, from, to any) {
-		out = append(out, check.Remedy{
+		out = append(out, remedy.Remedy{
 			Say:   fmt.Sprintf("Raise `%s` of `%s` from %v to %v", name, n.Name, from, to),
 			Patch: map[string]any{"nodes": map[string]any{n.Name: map[string]any{name: to}}},
 		})
 	}
 	onLink := func(l *graph.Link, group, name string, from, to any) {
 		patch := map[string]any{l.Link.Name: map[string]any{group: map[string]any{name: to}}}
-		out = append(out, check.Remedy{
+		out = append(out, remedy.Remedy{
 			Say:   fmt.Sprintf("Raise `%s.%s` of `%s` from %v to %v", group, name, l.Link.ID(), from, to),
 			Patch: map[string]any{"nodes": map[string]any{l.Link.From: map[string]any{"links": patch}}},
 		})

@@ -7,7 +7,8 @@ import (
 	"strings"
 	"time"
 
-	"ironweir/core/check"
+	"ironweir/core/check/remedy"
+
 	"ironweir/core/model"
 )
 
@@ -98,11 +99,11 @@ func (g *guess) asWritten() float64 {
 }
 
 // set is the change that writes a value in the place of the guess.
-func (g *guess) set(value string) check.Remedy {
+func (g *guess) set(value string) remedy.Remedy {
 	steps := strings.Split(g.Path, ".")
 	var patch any = value
 	for k := len(steps) - 1; k >= 0; k-- {
 		patch = map[string]any{steps[k]: patch}
 	}
-	return check.Remedy{Say: g.Path, Patch: patch.(map[string]any)}
+	return remedy.Remedy{Say: g.Path, Patch: patch.(map[string]any)}
 }

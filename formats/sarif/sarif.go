@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"ironweir/core/check/remedy"
+
 	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
 	"github.com/pmezard/go-difflib/difflib"
 
@@ -84,7 +86,7 @@ func artifact(file string) *sarif.ArtifactLocation {
 
 // fixOf writes a remedy as replaced lines; nil where it cannot be written into
 // the text by itself.
-func fixOf(file string, text []byte, remedy check.Remedy) (*sarif.Fix, error) {
+func fixOf(file string, text []byte, remedy remedy.Remedy) (*sarif.Fix, error) {
 	patch, err := remedy.Document()
 	if err != nil {
 		return nil, err

@@ -5,7 +5,8 @@ import (
 	"io"
 	"strings"
 
-	"ironweir/core/check"
+	"ironweir/core/check/remedy"
+
 	"ironweir/core/mend"
 )
 
@@ -65,7 +66,7 @@ func Mend(w io.Writer, doc *mend.Document, s Style) error {
 	return p.Flush()
 }
 
-func (p *page) changeList(changes []check.Remedy) {
+func (p *page) changeList(changes []remedy.Remedy) {
 	for i := range changes {
 		p.wrap("  ", fmt.Sprintf("%d. %s", i+1, changes[i].Say))
 	}

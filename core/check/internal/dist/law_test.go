@@ -1,4 +1,4 @@
-package check
+package dist
 
 import (
 	"math"
@@ -13,16 +13,16 @@ import (
 // sum stays small, and keeps its mean and mass.
 func TestSumsStaySmall(t *testing.T) {
 	d := model.Distribution{Dist: "lognormal", P50: 1, Sigma: 0.84}
-	sum := surely(0)
+	sum := Constant(0)
 	for k := range 12 {
-		one := lawOf(d)
+		one := Of(d)
 		if k%2 == 1 {
-			one = one.times(1e-9).or(surely(1).times(1 - 1e-9))
+			one = one.Times(1e-9).Or(Constant(1).Times(1 - 1e-9))
 		}
-		sum = sum.plus(one)
-		require.LessOrEqual(t, len(sum.atoms), 4*maxAtoms, "after %d", k)
+		sum = sum.Plus(one)
+		require.LessOrEqual(t, len(sum.Atoms), 4*maxAtoms, "after %d", k)
 	}
-	require.InEpsilon(t, 1, sum.mass, 1e-9)
-	require.InEpsilon(t, 6*d.Expected()+6, sum.mean(), 0.02)
-	require.Less(t, math.Abs(sum.tail(0)-1), 1e-6)
+	require.InEpsilon(t, 1, sum.Mass, 1e-9)
+	require.InEpsilon(t, 6*d.Expected()+6, sum.Mean(), 0.02)
+	require.Less(t, math.Abs(sum.Tail(0)-1), 1e-6)
 }
