@@ -13,6 +13,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"ironweir/core/check"
+	"ironweir/core/check/flow"
+	"ironweir/core/check/guarantees"
 	"ironweir/core/document"
 	"ironweir/core/model"
 	"ironweir/core/study"
@@ -42,11 +44,11 @@ type Imported struct {
 
 // Difference tells two texts of a model apart.
 type Difference struct {
-	Changes *model.Changes          `json:"changes"`
-	Came    []check.Finding         `json:"came"`
-	Went    []check.Gone            `json:"went"`
-	Lost    []check.GuaranteeChange `json:"guarantees_lost"`
-	Won     []check.GuaranteeChange `json:"guarantees_won"`
+	Changes *model.Changes      `json:"changes"`
+	Came    []check.Finding     `json:"came"`
+	Went    []check.Gone        `json:"went"`
+	Lost    []guarantees.Change `json:"guarantees_lost"`
+	Won     []guarantees.Change `json:"guarantees_won"`
 }
 
 // formatRoutes bring models in and out of other formats, and tell them apart.
@@ -133,7 +135,7 @@ func (v *Service) formatRoutes() {
 		}) (*struct{ Body Difference }, error) {
 			var values [2]*model.Value
 			var checks [2]*check.Document
-			var guarantees [2][]check.Guarantee
+			var held [2][]guarantees.Guarantee
 			for i, text := range []string{in.Body.Before, in.Body.After} {
 				file := []string{"before.yaml", "after.yaml"}[i]
 				written, g, err := read(file, text)
@@ -147,10 +149,10 @@ func (v *Service) formatRoutes() {
 					document.NewHead("check", g.Topology.Name, "", document.Digest(text)),
 					time.Now(),
 				)
-				guarantees[i] = check.Analyse(g, nil).Guarantees("", "")
+				held[i] = guarantees.Of(flow.Analyse(g, nil), "", "")
 			}
 			checks[1].Since(checks[0])
-			lost, won := check.CompareGuarantees(guarantees[0], guarantees[1])
+			lost, won := guarantees.Compare(held[0], held[1])
 			return &struct{ Body Difference }{
 				Difference{model.Compare(values[0], values[1]), checks[1].Findings, checks[1].Gone, lost, won},
 			}, nil

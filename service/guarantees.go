@@ -6,7 +6,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"ironweir/core/check"
+	"ironweir/core/check/flow"
+	"ironweir/core/check/guarantees"
 	"ironweir/core/document"
 	"ironweir/store"
 )
@@ -34,7 +35,7 @@ func (v *Service) guaranteeRoutes() {
 				From string `json:"from,omitempty" doc:"Only messages that enter at this node"`
 				To   string `json:"to,omitempty" doc:"Only effects at this node"`
 			}
-		}) (*struct{ Body check.GuaranteeDocument }, error) {
+		}) (*struct{ Body guarantees.Document }, error) {
 			b := in.Body
 			g, err := compile("model.yaml", b.Text)
 			if err != nil {
@@ -45,13 +46,13 @@ func (v *Service) guaranteeRoutes() {
 					return nil, huma.Error404NotFound(g.NoNode(name).Error())
 				}
 			}
-			found := check.Analyse(g, nil).Guarantees(b.From, b.To)
+			found := guarantees.Of(flow.Analyse(g, nil), b.From, b.To)
 			shown := found[:min(len(found), maxPairs)]
-			return &struct{ Body check.GuaranteeDocument }{check.GuaranteeDocument{
+			return &struct{ Body guarantees.Document }{guarantees.Document{
 				Head:       document.NewHead("guarantees", g.Topology.Name, "", document.Digest(b.Text)),
 				Guarantees: shown,
 				Omitted:    len(found) - len(shown),
-				Unmet:      []check.Unmet{},
+				Unmet:      []guarantees.Unmet{},
 			}}, nil
 		},
 	)

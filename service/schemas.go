@@ -8,7 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"ironweir/core/check"
+	"ironweir/core/check/flow"
 	"ironweir/core/study"
 )
 
@@ -20,7 +20,12 @@ func schemaName(t reflect.Type, hint string) string {
 		t = t.Elem()
 	}
 	switch t.PkgPath() {
-	case "ironweir/core/check":
+	case "ironweir/core/check", "ironweir/core/check/flow", "ironweir/core/check/remedy":
+		return "Check" + name
+	case "ironweir/core/check/guarantees":
+		if name == "Document" || name == "Change" {
+			name = "Guarantee" + name
+		}
 		return "Check" + name
 	case "ironweir/core/study":
 		return "Run" + name
@@ -62,7 +67,7 @@ func describeNulls(registry huma.Registry) {
 				property.Nullable = true // no interval of a single replication
 			}
 			if property != nil &&
-				f.Type == reflect.TypeFor[[]check.Fault]() { // a name, or names of which any one will do
+				f.Type == reflect.TypeFor[[]flow.Fault]() { // a name, or names of which any one will do
 				property.Items = &huma.Schema{
 					OneOf: []*huma.Schema{{Type: "string"}, {Type: "array", Items: &huma.Schema{Type: "string"}}},
 				}

@@ -12,6 +12,7 @@ import (
 	"github.com/pmezard/go-difflib/difflib"
 
 	"ironweir/core/check"
+	"ironweir/core/check/guarantees"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/verify"
@@ -104,7 +105,7 @@ ironweir check demo/kittiwake-draft.yaml -format sarif > findings.sarif`,
 				return 0, err
 			}
 		}
-		var unmet []check.Unmet
+		var unmet []guarantees.Unmet
 		if *require != "" {
 			if unmet, err = c.unmet(l, *require); err != nil {
 				return 0, err
@@ -114,8 +115,8 @@ ironweir check demo/kittiwake-draft.yaml -format sarif > findings.sarif`,
 		case "json":
 			err = c.printJSON(struct {
 				*check.Document
-				Unmet        []check.Unmet  `json:"unmet,omitempty"`
-				Verification *verify.Report `json:"verification,omitempty"`
+				Unmet        []guarantees.Unmet `json:"unmet,omitempty"`
+				Verification *verify.Report     `json:"verification,omitempty"`
 			}{doc, unmet, verification})
 		case "markdown":
 			err = text.CheckMarkdown(c.out, doc)

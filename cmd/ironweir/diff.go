@@ -2,6 +2,8 @@ package main
 
 import (
 	"ironweir/core/check"
+	"ironweir/core/check/flow"
+	"ironweir/core/check/guarantees"
 	"ironweir/core/document"
 	"ironweir/core/model"
 	"ironweir/formats/text"
@@ -22,7 +24,7 @@ var diffCommand = &command{
 		}
 		var values [2]*model.Value
 		var checks [2]*check.Document
-		var guarantees [2][]check.Guarantee
+		var held [2][]guarantees.Guarantee
 		for i := range values {
 			l, doc, err := c.check(c.Arg(i), m, "")
 			if err != nil {
@@ -36,7 +38,7 @@ var diffCommand = &command{
 				return 0, err
 			}
 			checks[i] = doc
-			guarantees[i] = check.Analyse(l.graph, nil).Guarantees("", "")
+			held[i] = guarantees.Of(flow.Analyse(l.graph, nil), "", "")
 		}
 		out := text.DiffDocument{
 			Head:    document.NewHead("diff", checks[1].Model, *m.env, checks[1].Digest),
@@ -47,7 +49,7 @@ var diffCommand = &command{
 		now := *checks[1]
 		now.Since(checks[0])
 		out.Came, out.Went = now.Findings, now.Gone
-		out.Lost, out.Won = check.CompareGuarantees(guarantees[0], guarantees[1])
+		out.Lost, out.Won = guarantees.Compare(held[0], held[1])
 		var err error
 		switch *m.format {
 		case "json":
@@ -81,7 +83,7 @@ var pathsCommand = &command{
 		if err != nil {
 			return 0, err
 		}
-		analysis := check.Analyse(l.graph, nil)
+		analysis := flow.Analyse(l.graph, nil)
 		var ids [2]int
 		for i := range ids {
 			name := c.Arg(i + 1)
@@ -91,15 +93,15 @@ var pathsCommand = &command{
 		}
 		ways, more := analysis.Ways(ids[0], ids[1])
 		if ways == nil {
-			ways = []check.Way{}
+			ways = []flow.Way{}
 		}
 		if *m.format == "json" {
 			return exitFine, c.printJSON(struct {
 				document.Head
-				From string      `json:"from"`
-				To   string      `json:"to"`
-				Ways []check.Way `json:"ways"`
-				More bool        `json:"more"`
+				From string     `json:"from"`
+				To   string     `json:"to"`
+				Ways []flow.Way `json:"ways"`
+				More bool       `json:"more"`
 			}{l.head("paths"), c.Arg(1), c.Arg(2), ways, more})
 		}
 		return exitFine, text.Ways(c.out, c.Arg(1), c.Arg(2), ways, more, c.style())

@@ -9,6 +9,8 @@ import (
 	"github.com/pmezard/go-difflib/difflib"
 
 	"ironweir/core/check"
+	"ironweir/core/check/flow"
+	"ironweir/core/check/guarantees"
 	"ironweir/core/document"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -179,7 +181,7 @@ func (c *call) editing(file string, before, now []byte, renames [][2]string) (*e
 			Went:    since.Gone,
 		},
 	}
-	out.Lost, out.Won = check.CompareGuarantees(holding, held)
+	out.Lost, out.Won = guarantees.Compare(holding, held)
 	for _, r := range renames {
 		out.Renamed[r[0]] = r[1]
 	}
@@ -196,7 +198,7 @@ func (c *call) editing(file string, before, now []byte, renames [][2]string) (*e
 }
 
 // checkText checks a model that is at hand as text, and lists its guarantees.
-func (c *call) checkText(file string, source []byte) (*check.Document, []check.Guarantee, error) {
+func (c *call) checkText(file string, source []byte) (*check.Document, []guarantees.Guarantee, error) {
 	t, err := model.Parse(file, source, model.Options{Load: c.partsBeside(file)})
 	if err != nil {
 		return nil, nil, err
@@ -206,5 +208,5 @@ func (c *call) checkText(file string, source []byte) (*check.Document, []check.G
 		return nil, nil, err
 	}
 	head := (&loaded{graph: g, digest: document.Digest(string(source))}).head("check")
-	return check.Run(g, nil, head, time.Now()), check.Analyse(g, nil).Guarantees("", ""), nil
+	return check.Run(g, nil, head, time.Now()), guarantees.Of(flow.Analyse(g, nil), "", ""), nil
 }

@@ -4,7 +4,8 @@ import (
 	"fmt"
 	"path/filepath"
 
-	"ironweir/core/check"
+	"ironweir/core/check/flow"
+	"ironweir/core/check/guarantees"
 	"ironweir/core/model"
 	"ironweir/core/verify"
 	"ironweir/formats/text"
@@ -38,11 +39,11 @@ ironweir guarantees demo/kittiwake.yaml -require requirements.yaml`,
 				return 0, fmt.Errorf("-%s: %w", flag, l.graph.NoNode(name))
 			}
 		}
-		a := check.Analyse(l.graph, nil)
-		doc := &check.GuaranteeDocument{
+		a := flow.Analyse(l.graph, nil)
+		doc := &guarantees.Document{
 			Head:       l.head("guarantees"),
-			Guarantees: a.Guarantees(*from, *to),
-			Unmet:      []check.Unmet{},
+			Guarantees: guarantees.Of(a, *from, *to),
+			Unmet:      []guarantees.Unmet{},
 		}
 		if *require != "" {
 			if doc.Unmet, err = c.unmet(l, *require); err != nil {
@@ -65,16 +66,16 @@ ironweir guarantees demo/kittiwake.yaml -require requirements.yaml`,
 }
 
 // unmet returns the requirements of a file that a model does not meet.
-func (c *call) unmet(l *loaded, file string) ([]check.Unmet, error) {
+func (c *call) unmet(l *loaded, file string) ([]guarantees.Unmet, error) {
 	source, err := c.read(file)
 	if err != nil {
 		return nil, err
 	}
-	list, err := check.ReadRequirements(file, source)
+	list, err := guarantees.ReadRequirements(file, source)
 	if err != nil {
 		return nil, err
 	}
-	out, err := check.Analyse(l.graph, nil).Require(list)
+	out, err := guarantees.Require(flow.Analyse(l.graph, nil), list)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
@@ -82,7 +83,7 @@ func (c *call) unmet(l *loaded, file string) ([]check.Unmet, error) {
 }
 
 // witnesses writes a scenario for each repetition that a run of it shows.
-func (c *call) witnesses(l *loaded, doc *check.GuaranteeDocument, dir string) error {
+func (c *call) witnesses(l *loaded, doc *guarantees.Document, dir string) error {
 	if err := c.makeFolder(dir); err != nil {
 		return err
 	}

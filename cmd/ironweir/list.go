@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"ironweir/core/check"
+	"ironweir/core/check/flow"
 	"ironweir/core/document"
 	"ironweir/formats/text"
 )
@@ -37,7 +38,7 @@ ironweir list demo/kittiwake.yaml nodes -format csv > nodes.csv`,
 		if err != nil {
 			return 0, err
 		}
-		in := check.Analyse(l.graph, nil).Inventory()
+		in := check.InventoryOf(flow.Analyse(l.graph, nil))
 		switch *m.format {
 		case "json":
 			return exitFine, c.printJSON(struct {

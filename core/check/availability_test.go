@@ -4,10 +4,10 @@ import (
 	"math"
 	"testing"
 
-	"ironweir/core/check/internal/dist"
-
 	"github.com/stretchr/testify/require"
 
+	"ironweir/core/check/flow"
+	"ironweir/core/check/internal/dist"
 	"ironweir/core/document"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -38,9 +38,9 @@ func TestExcess(t *testing.T) {
 			for x := from; x < 3000; x += step {
 				sum += step * (1 - dist.CDF(d, x+step/2))
 			}
-			require.InDelta(t, sum, excess(d, from), 0.02, "%v from %v", d, from)
+			require.InDelta(t, sum, flow.Excess(d, from), 0.02, "%v from %v", d, from)
 		}
-		require.Zero(t, excess(d, math.Inf(1)))
+		require.Zero(t, flow.Excess(d, math.Inf(1)))
 	}
 }
 
@@ -52,7 +52,7 @@ func TestAvailabilityOfSeriesAndParallelSystems(t *testing.T) {
 	lost := func(body string) float64 {
 		v := analysed(t, body).Entries["lane"].Availability
 		require.NotNil(t, v)
-		return *v.Lost / (0.5 * year)
+		return *v.Lost / (0.5 * flow.Year)
 	}
 	series := `
   lane: {kind: topic, rate: 0.5/s, links: {first: {retry: {tries: 1}}}}
@@ -90,16 +90,16 @@ func TestAFaultThatFailsACallAndItsFallback(t *testing.T) {
   spare: {kind: outside}
 `
 	}
-	sets := func(second string) (out [][]Fault) {
+	sets := func(second string) (out [][]flow.Fault) {
 		doc := analysed(t, body(second))
 		for _, s := range doc.Entries["lane"].LossSets {
 			out = append(out, s.Faults)
 		}
 		return out
 	}
-	require.Contains(t, sets("scale"), []Fault{{"any", "scale"}})
-	require.Contains(t, sets("other"), []Fault{{"first", "scale"}, {"other", "spare"}})
-	require.NotContains(t, sets("other"), []Fault{{"any", "scale"}})
+	require.Contains(t, sets("scale"), []flow.Fault{{"any", "scale"}})
+	require.Contains(t, sets("other"), []flow.Fault{{"first", "scale"}, {"other", "spare"}})
+	require.NotContains(t, sets("other"), []flow.Fault{{"any", "scale"}})
 }
 
 // TestImprovements applies each improvement that is offered and finds what it says.
@@ -124,7 +124,7 @@ fails-together: {shed: {nodes: [stamp, weigh], breaks: {every: 90d, for: 1h}}}
 	for _, r := range v.Improvements {
 		after, err := r.Apply(g)
 		require.NoError(t, err, r.Say)
-		require.InEpsilon(t, r.Lost, *Analyse(after, nil).Entries["lane"].Availability.Lost, 1e-9, r.Say)
+		require.InEpsilon(t, r.Lost, *flow.Analyse(after, nil).Entries["lane"].Availability.Lost, 1e-9, r.Say)
 		says += r.Say + "\n"
 	}
 	require.Contains(t, says, "Add a dead-letter queue")
@@ -155,7 +155,7 @@ func TestWhatIsSentAgainIsSaid(t *testing.T) {
 `
 	}
 	v := analysed(t, model("news: {}, scale: {mode: wait}")).Entries["lane"].Availability
-	require.Equal(t, Estimate, v.Basis["lost_per_year"])
+	require.Equal(t, flow.Estimate, v.Basis["lost_per_year"])
 	require.Len(t, v.Assumptions, 1)
 	v = analysed(t, model("scale: {mode: wait}, news: {}")).Entries["lane"].Availability
 	require.Empty(t, v.Basis)

@@ -8,8 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"ironweir/core/check/flow"
 	"ironweir/core/check/remedy"
-
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
@@ -25,12 +25,12 @@ const (
 // parked where nothing is lost: repairs in half the time, twice the tries, `give-up` or
 // retention, and a dead-letter queue. Each is applied to a copy of the model, which is
 // analysed. In a large model it looks at a part of them.
-func (a *Analysis) improve(m *memo) {
-	if len(a.breakers()) == 0 {
+func improve(a *flow.Analysis, m *flow.Memo) {
+	if len(a.Breakers()) == 0 {
 		return
 	}
 	left, cost := proofWork, len(a.Graph.Nodes)+len(a.Graph.Links)
-	type answer map[string]Entry
+	type answer map[string]flow.Entry
 	known := map[string]answer{}
 	try := func(r remedy.Remedy) answer {
 		after, done := known[r.Say]
@@ -39,29 +39,29 @@ func (a *Analysis) improve(m *memo) {
 		}
 		if left -= cost; left >= 0 {
 			if g, err := r.Apply(a.Graph); err == nil {
-				after = analyse(g, a.scenario, a.inputs, m).Entries
+				after = flow.AnalyseSharing(g, a.Scenario, a.Inputs, m).Entries
 			}
 		}
 		known[r.Say] = after
 		return after
 	}
-	for _, i := range a.entries {
-		name := a.node(i).Name
+	for _, i := range a.EntryNodes {
+		name := a.Node(i).Name
 		v := a.Entries[name].Availability
 		if v == nil || v.Lost == nil || *v.Lost+*v.Parked == 0 {
 			continue
 		}
-		for _, r := range a.changes(v) {
+		for _, r := range changes(a, v) {
 			after, ok := try(r)[name]
 			if !ok || after.Availability == nil || after.Availability.Lost == nil {
 				continue
 			}
-			now := Improvement{r, *after.Availability.Lost, *after.Availability.Parked}
+			now := flow.Improvement{Remedy: r, Lost: *after.Availability.Lost, Parked: *after.Availability.Parked}
 			if now.Lost < 0.99**v.Lost || now.Lost <= 1.01**v.Lost && now.Parked < 0.99**v.Parked {
 				v.Improvements = append(v.Improvements, now)
 			}
 		}
-		slices.SortStableFunc(v.Improvements, func(x, y Improvement) int {
+		slices.SortStableFunc(v.Improvements, func(x, y flow.Improvement) int {
 			return cmp.Or(cmp.Compare(x.Lost, y.Lost), cmp.Compare(x.Parked, y.Parked))
 		})
 		v.Improvements = v.Improvements[:min(len(v.Improvements), bestChanges)]
@@ -69,7 +69,7 @@ func (a *Analysis) improve(m *memo) {
 }
 
 // changes lists the changes that may help against the worst contributions.
-func (a *Analysis) changes(v *Availability) []remedy.Remedy {
+func changes(a *flow.Analysis, v *flow.Availability) []remedy.Remedy {
 	var out []remedy.Remedy
 	add := func(more ...remedy.Remedy) {
 		for _, r := range more {
@@ -84,25 +84,25 @@ func (a *Analysis) changes(v *Availability) []remedy.Remedy {
 			break
 		}
 		for _, f := range c.Faults {
-			add(a.halfRepair(f))
+			add(halfRepair(a, f))
 		}
-		add(a.doubled(c)...)
-		if c.Lost > 0 && (c.cause == "exhausted" || c.cause == "given-up") {
-			node := a.states.all[c.at].node
-			add(lossRemedies(&Pass{Analysis: a}, &place{cause: c.cause, node: node, link: c.link})...)
+		add(doubled(a, c)...)
+		if c.Lost > 0 && (c.Cause == "exhausted" || c.Cause == "given-up") {
+			node := a.States.All[c.At].Node
+			add(lossRemedies(&Pass{Analysis: a}, &flow.Place{Cause: c.Cause, Node: node, Link: c.Link})...)
 		}
 	}
 	return out
 }
 
 // halfRepair halves how long a node or group is down.
-func (a *Analysis) halfRepair(fault string) remedy.Remedy {
+func halfRepair(a *flow.Analysis, fault string) remedy.Remedy {
 	say := fmt.Sprintf("Halve `breaks.for` of `%s`", fault)
 	if b := a.Graph.Topology.GroupBreaks[fault]; b != nil {
 		fields := map[string]any{fault: map[string]any{"breaks": map[string]any{"for": half(b.For)}}}
 		return remedy.Remedy{Say: say, Patch: map[string]any{"fails-together": fields}}
 	}
-	b := a.node(a.Graph.NodeID(fault)).Breaks
+	b := a.Node(a.Graph.NodeID(fault)).Breaks
 	return remedy.Node(say, fault, map[string]any{"breaks": map[string]any{"for": half(b.For)}})
 }
 
@@ -130,10 +130,10 @@ func half(d model.Distribution) any {
 }
 
 // doubled doubles the field that limits how long messages hold out.
-func (a *Analysis) doubled(c *Contribution) []remedy.Remedy {
-	of, field := c.limit, ""
-	if at := strings.IndexByte(c.limit, ' '); at >= 0 {
-		of, field = c.limit[:at], c.limit[at+1:]
+func doubled(a *flow.Analysis, c *flow.Contribution) []remedy.Remedy {
+	of, field := c.Limit, ""
+	if at := strings.IndexByte(c.Limit, ' '); at >= 0 {
+		of, field = c.Limit[:at], c.Limit[at+1:]
 	}
 	double := func(what string, from, to, patch any) (string, map[string]any) {
 		return fmt.Sprintf("Raise `%s` of `%s` from %v to %v", what, of, from, to), map[string]any{what: patch}
@@ -143,13 +143,13 @@ func (a *Analysis) doubled(c *Contribution) []remedy.Remedy {
 	link := a.Graph.LinkID(of)
 	switch id := a.Graph.NodeID(of); {
 	case link != graph.None:
-		policy = &a.link(link).Policy
+		policy = &a.Link(link).Policy
 	case id != graph.None && field == "retention":
-		r := int64(a.node(id).Retention)
+		r := int64(a.Node(id).Retention)
 		say, fields := double("retention", long(r), long(2*r), long(2*r))
 		return []remedy.Remedy{remedy.Node(say, of, fields)}
-	case id != graph.None && a.node(id).Kind.Runs():
-		policy = &a.node(id).Intake
+	case id != graph.None && a.Node(id).Kind.Runs():
+		policy = &a.Node(id).Intake
 	default:
 		return nil
 	}
@@ -170,7 +170,7 @@ func (a *Analysis) doubled(c *Contribution) []remedy.Remedy {
 		return nil
 	}
 	if link != graph.None {
-		return []remedy.Remedy{remedy.Link(say, a.link(link), fields)}
+		return []remedy.Remedy{remedy.Link(say, a.Link(link), fields)}
 	}
 	return []remedy.Remedy{remedy.Node(say, of, fields)}
 }

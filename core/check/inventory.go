@@ -2,10 +2,11 @@ package check
 
 import (
 	"cmp"
-	"ironweir/core/expr"
 	"slices"
 
 	"ironweir/core/cadence"
+	"ironweir/core/check/flow"
+	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
@@ -21,30 +22,30 @@ type Inventory struct {
 
 // NodeRow describes a node.
 type NodeRow struct {
-	Node     string   `json:"node"`
-	Kind     string   `json:"kind"`
-	Owner    string   `json:"owner"`
-	Month    *float64 `json:"month"` // messages in 30 days; null: without bound
-	Basis    Basis    `json:"basis,omitempty"`
-	Cost     *float64 `json:"cost_month"` // null: the model states no prices
-	Currency string   `json:"currency,omitempty"`
-	Removes  []string `json:"removes"` // what names the node, and would have to go with it
+	Node     string     `json:"node"`
+	Kind     string     `json:"kind"`
+	Owner    string     `json:"owner"`
+	Month    *float64   `json:"month"` // messages in 30 days; null: without bound
+	Basis    flow.Basis `json:"basis,omitempty"`
+	Cost     *float64   `json:"cost_month"` // null: the model states no prices
+	Currency string     `json:"currency,omitempty"`
+	Removes  []string   `json:"removes"` // what names the node, and would have to go with it
 }
 
 // LinkRow describes a link.
 type LinkRow struct {
-	Link       string   `json:"link"`
-	From       string   `json:"from"`
-	To         string   `json:"to"`
-	Does       string   `json:"does"`   // what kind of delivery, call or send it is
-	Filter     string   `json:"filter"` // empty: everything
-	Reach      string   `json:"reach"`
-	Batch      int      `json:"batch"` // messages at most
-	Parallel   int      `json:"parallel"`
-	Tries      int      `json:"tries"` // 0: without limit
-	DeadLetter string   `json:"dead_letter"`
-	Month      *float64 `json:"month"`
-	Basis      Basis    `json:"basis,omitempty"`
+	Link       string     `json:"link"`
+	From       string     `json:"from"`
+	To         string     `json:"to"`
+	Does       string     `json:"does"`   // what kind of delivery, call or send it is
+	Filter     string     `json:"filter"` // empty: everything
+	Reach      string     `json:"reach"`
+	Batch      int        `json:"batch"` // messages at most
+	Parallel   int        `json:"parallel"`
+	Tries      int        `json:"tries"` // 0: without limit
+	DeadLetter string     `json:"dead_letter"`
+	Month      *float64   `json:"month"`
+	Basis      flow.Basis `json:"basis,omitempty"`
 }
 
 // ScheduleRow describes a schedule.
@@ -60,17 +61,17 @@ type ScheduleRow struct {
 }
 
 // Inventory lists the nodes, links, triggers and schedules, by name.
-func (a *Analysis) Inventory() *Inventory {
+func InventoryOf(a *flow.Analysis) *Inventory {
 	out := &Inventory{Nodes: []NodeRow{}, Links: []LinkRow{}, Triggers: []LinkRow{}, Schedules: []ScheduleRow{}}
 	month := func(node int, rate float64) *float64 {
-		if a.boundless[node] {
+		if a.Boundless[node] {
 			return nil
 		}
-		n := rate * monthSeconds
+		n := rate * flow.MonthSeconds
 		return &n
 	}
 	for i := range a.Graph.Links {
-		l := a.link(i)
+		l := a.Link(i)
 		row := LinkRow{
 			Link:     l.Link.ID(),
 			From:     l.Link.From,
@@ -81,19 +82,19 @@ func (a *Analysis) Inventory() *Inventory {
 			Batch:    1,
 			Parallel: 1,
 			Tries:    l.Policy.Tries,
-			Month:    month(l.From, a.linkRate[i]),
+			Month:    month(l.From, a.LinkRates[i]),
 		}
 		if l.Relation.Polls() {
 			row.Batch, row.Parallel = max(l.Read.UpTo, 1), max(l.Read.Parallel, 1)
 		}
 		if l.DeadLetter != graph.None {
-			row.DeadLetter = a.node(l.DeadLetter).Name
+			row.DeadLetter = a.Node(l.DeadLetter).Name
 		}
-		if a.guessedLinks[i] {
-			row.Basis = Basis{"month": Estimate}
+		if a.GuessedLinks[i] {
+			row.Basis = flow.Basis{"month": flow.Estimate}
 		}
 		out.Links = append(out.Links, row)
-		if a.node(l.To).Kind.Runs() {
+		if a.Node(l.To).Kind.Runs() {
 			out.Triggers = append(out.Triggers, row)
 		}
 	}
@@ -112,7 +113,7 @@ func (a *Analysis) Inventory() *Inventory {
 			Month:    &none,
 		}
 		out.Links = append(out.Links, row)
-		if a.node(a.Graph.NodeID(l.Link.To)).Kind.Runs() {
+		if a.Node(a.Graph.NodeID(l.Link.To)).Kind.Runs() {
 			out.Triggers = append(out.Triggers, row)
 		}
 	}
@@ -120,16 +121,16 @@ func (a *Analysis) Inventory() *Inventory {
 		slices.SortStableFunc(rows, func(x, y LinkRow) int { return cmp.Compare(x.From, y.From) })
 	}
 	for i := range a.Graph.Nodes {
-		n := a.node(i)
+		n := a.Node(i)
 		row := NodeRow{
 			Node:    n.Name,
 			Kind:    string(n.Kind),
 			Owner:   n.Owner,
-			Month:   month(i, a.rates[i]),
-			Removes: a.removedWith(i),
+			Month:   month(i, a.Rates[i]),
+			Removes: removedWith(a, i),
 		}
 		if a.Capacity[n.Name].Basis["rate"] != "" {
-			row.Basis = Basis{"month": Estimate}
+			row.Basis = flow.Basis{"month": flow.Estimate}
 		}
 		if a.Cost != nil {
 			cost := a.Cost.Nodes[n.Name]
@@ -144,7 +145,7 @@ func (a *Analysis) Inventory() *Inventory {
 			Zone:    n.Zone,
 			Enabled: n.Enabled,
 			Starts:  []string{},
-			Month:   month(i, a.rates[i]),
+			Month:   month(i, a.Rates[i]),
 			Cost:    row.Cost,
 			Removes: row.Removes,
 		}
@@ -156,7 +157,7 @@ func (a *Analysis) Inventory() *Inventory {
 			}
 		}
 		for _, id := range n.Out {
-			s.Starts = append(s.Starts, a.link(id).Link.To)
+			s.Starts = append(s.Starts, a.Link(id).Link.To)
 		}
 		out.Schedules = append(out.Schedules, s)
 	}
@@ -165,16 +166,16 @@ func (a *Analysis) Inventory() *Inventory {
 
 // removedWith lists what names a node: links to it, deliveries whose dead-letter node
 // it is, and alarms on it.
-func (a *Analysis) removedWith(i int) []string {
-	n := a.node(i)
+func removedWith(a *flow.Analysis, i int) []string {
+	n := a.Node(i)
 	out := []string{}
 	for _, id := range n.In {
-		if l := a.link(id); l.From != i {
+		if l := a.Link(id); l.From != i {
 			out = append(out, l.Link.ID())
 		}
 	}
 	for _, id := range n.DeadFrom {
-		out = append(out, "dead-letter of "+a.link(id).Link.ID())
+		out = append(out, "dead-letter of "+a.Link(id).Link.ID())
 	}
 	for k := range a.Graph.Topology.Alarms {
 		if alarm := &a.Graph.Topology.Alarms[k]; alarm.Of == n.Name {

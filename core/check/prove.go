@@ -3,8 +3,8 @@ package check
 import (
 	"time"
 
+	"ironweir/core/check/flow"
 	"ironweir/core/check/remedy"
-
 	"ironweir/core/document"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -23,7 +23,7 @@ func prove(
 	s *model.Scenario,
 	inputs map[string]model.EventFile,
 	now time.Time,
-	m *memo,
+	m *flow.Memo,
 ) {
 	left, cost := proofWork, len(g.Nodes)+len(g.Links)+len(doc.Entries)*len(g.Nodes)/20+1
 	known := map[string]Severity{}
@@ -56,7 +56,7 @@ func holds(
 	s *model.Scenario,
 	inputs map[string]model.EventFile,
 	now time.Time,
-	m *memo,
+	m *flow.Memo,
 ) bool {
 	copied, err := r.Apply(g)
 	if err != nil {

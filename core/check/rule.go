@@ -3,11 +3,8 @@
 // everything is. What it says is never safer than what a run can show, and never an
 // alarm that no run can show; core/verify holds it to that.
 //
-// It works in layers, each on those before it: abstract messages (messages.go),
-// the graph of what can be where (states.go), what becomes of a run (law.go,
-// outcomes.go, tasks.go), how many messages that makes (weights.go, traffic.go),
-// loops (loops.go, growth.go), losses (faults.go, losses.go), outages, capacity.
-// Each rule is one value in a rules_*.go file, listed in Rules.
+// What it says is worked out in flow. Here, each rule is one value in a rules_*.go file,
+// listed in Rules, and what it offers is proven on a copy of the model (prove.go).
 package check
 
 import (
@@ -20,8 +17,8 @@ import (
 	"strings"
 	"time"
 
+	"ironweir/core/check/flow"
 	"ironweir/core/check/remedy"
-
 	"ironweir/core/document"
 	"ironweir/core/expr"
 	"ironweir/core/graph"
@@ -76,7 +73,7 @@ func RuleByCode(code string) *Rule {
 
 // Pass is what a rule looks at and reports to.
 type Pass struct {
-	*Analysis
+	*flow.Analysis
 	rule     *Rule
 	findings []Finding
 }
@@ -181,25 +178,25 @@ func (s Summary) Verdict() string {
 // Document is what `check -format json` prints.
 type Document struct {
 	document.Head
-	Summary  Summary              `json:"summary"`
-	Findings []Finding            `json:"findings"`
-	Loops    []Loop               `json:"loops"`
-	Entries  map[string]Entry     `json:"entries"`
-	Outages  map[string]Outage    `json:"outages"`
-	Capacity map[string]Capacity  `json:"capacity"`
-	Links    map[string]LinkReach `json:"links"`
-	Cost     *Cost                `json:"cost"`
-	Guesses  []string             `json:"guesses"`
-	Owners   []string             `json:"owners"`         // all that the model names
-	Gone     []Gone               `json:"gone,omitempty"` // with -since: what the older model had
+	Summary  Summary                  `json:"summary"`
+	Findings []Finding                `json:"findings"`
+	Loops    []flow.Loop              `json:"loops"`
+	Entries  map[string]flow.Entry    `json:"entries"`
+	Outages  map[string]flow.Outage   `json:"outages"`
+	Capacity map[string]flow.Capacity `json:"capacity"`
+	Links    map[string]LinkReach     `json:"links"`
+	Cost     *flow.Cost               `json:"cost"`
+	Guesses  []string                 `json:"guesses"`
+	Owners   []string                 `json:"owners"`         // all that the model names
+	Gone     []Gone                   `json:"gone,omitempty"` // with -since: what the older model had
 }
 
 // LinkReach tells whether anything can take a link, and how much does.
 type LinkReach struct {
-	Reach   string   `json:"reach"`
-	Rate    *float64 `json:"rate"`              // per second; null: without bound or unknown
-	Reading *Reading `json:"reading,omitempty"` // of a link whose readers take messages
-	Basis   Basis    `json:"basis,omitempty"`
+	Reach   string        `json:"reach"`
+	Rate    *float64      `json:"rate"`              // per second; null: without bound or unknown
+	Reading *flow.Reading `json:"reading,omitempty"` // of a link whose readers take messages
+	Basis   flow.Basis    `json:"basis,omitempty"`
 }
 
 // Run checks a graph; s, where given, says what outsiders send.
@@ -216,9 +213,9 @@ func RunWith(
 	head document.Head,
 	now time.Time,
 ) *Document {
-	m := newMemo()
+	m := flow.NewMemo()
 	a, doc := run(g, s, inputs, head, now, m)
-	a.improve(m)
+	improve(a, m)
 	prove(doc, g, s, inputs, now, m)
 	return doc
 }
@@ -227,7 +224,7 @@ func RunWith(
 // tried, so the model is to be checked again after one is applied. What does not depend on the rest of a model,
 // such as the rate of a calendar, is worked out once for all of them.
 func Unproven(now time.Time) func(*graph.Graph) *Document {
-	m := newMemo()
+	m := flow.NewMemo()
 	return func(g *graph.Graph) *Document {
 		_, doc := run(g, nil, nil, document.Head{}, now, m)
 		return doc
@@ -241,9 +238,9 @@ func run(
 	inputs map[string]model.EventFile,
 	head document.Head,
 	now time.Time,
-	m *memo,
-) (*Analysis, *Document) {
-	a := analyse(g, s, inputs, m)
+	m *flow.Memo,
+) (*flow.Analysis, *Document) {
+	a := flow.AnalyseSharing(g, s, inputs, m)
 	g = a.Graph
 	doc := &Document{
 		Head:     head,
@@ -291,11 +288,11 @@ func run(
 	})
 	for i := range g.Links {
 		l := LinkReach{Reach: a.Reach[i].String()}
-		if !a.boundless[g.Links[i].From] {
-			rate := a.linkRate[i]
+		if !a.Boundless[g.Links[i].From] {
+			rate := a.LinkRates[i]
 			l.Rate = &rate
-			if a.guessedLinks[i] {
-				l.Basis = Basis{"rate": Estimate}
+			if a.GuessedLinks[i] {
+				l.Basis = flow.Basis{"rate": flow.Estimate}
 			}
 			if r, ok := a.Readings[i]; ok {
 				l.Reading = &r

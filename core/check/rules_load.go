@@ -3,8 +3,8 @@ package check
 import (
 	"fmt"
 
+	"ironweir/core/check/flow"
 	"ironweir/core/check/remedy"
-
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -25,15 +25,15 @@ Leave more room.`,
 func reportBusy(p *Pass, from, below float64) {
 	pools := map[string]bool{}
 	for i := range p.Graph.Nodes {
-		n := p.node(i)
+		n := p.Node(i)
 		c := p.Capacity[n.Name]
-		if !within(c.full, from, below) {
+		if !within(c.Full, from, below) {
 			continue
 		}
 		rate := model.FormatRate(*c.Rate)
-		evidence := map[string]any{"utilisation": *c.Utilisation, "filled": c.full, "rate": *c.Rate}
+		evidence := map[string]any{"utilisation": *c.Utilisation, "filled": c.Full, "rate": *c.Rate}
 		if c.Concurrency != nil {
-			evidence["run_s"] = p.runTime(i)
+			evidence["run_s"] = p.RunTime(i)
 		}
 		switch {
 		case c.LimitedBy == "rate-limit":
@@ -46,14 +46,14 @@ func reportBusy(p *Pass, from, below float64) {
 					remedy.Node(
 						fmt.Sprintf("Raise the rate limit of `%s` to twice the traffic", n.Name),
 						n.Name,
-						map[string]any{"rate-limit": model.FormatRate(n.RateLimit * c.full * 2)},
+						map[string]any{"rate-limit": model.FormatRate(n.RateLimit * c.Full * 2)},
 					),
 				},
 				"`%s` gets %s and allows %s: a utilisation of %.0f%%",
 				n.Name,
-				model.FormatRate(n.RateLimit*c.full),
+				model.FormatRate(n.RateLimit*c.Full),
 				model.FormatRate(n.RateLimit),
-				100*c.full,
+				100*c.Full,
 			)
 		case c.LimitedBy == "partition-rate":
 			need := int(*c.Rate/n.PartitionRate/0.7) + 1
@@ -74,7 +74,7 @@ func reportBusy(p *Pass, from, below float64) {
 				rate,
 				n.Partitions,
 				model.FormatRate(n.PartitionRate),
-				100*c.full,
+				100*c.Full,
 			)
 		case n.Pool != "" && c.LimitedBy == "pool "+n.Pool:
 			if pools[n.Pool] {
@@ -83,11 +83,11 @@ func reportBusy(p *Pass, from, below float64) {
 			pools[n.Pool] = true
 			var members []string
 			for k := range p.Graph.Nodes {
-				if p.node(k).Pool == n.Pool {
-					members = append(members, p.node(k).Name)
+				if p.Node(k).Pool == n.Pool {
+					members = append(members, p.Node(k).Name)
 				}
 			}
-			need := int(c.full*float64(*c.Limit)/0.7) + 1
+			need := int(c.Full*float64(*c.Limit)/0.7) + 1
 			p.report(
 				n.Pos,
 				members,
@@ -101,12 +101,12 @@ func reportBusy(p *Pass, from, below float64) {
 				},
 				"the functions of the pool `%s` need %.1f of its %d concurrent runs on average: a utilisation of %.0f%%",
 				n.Pool,
-				c.full*float64(*c.Limit),
+				c.Full*float64(*c.Limit),
 				*c.Limit,
-				100*c.full,
+				100*c.Full,
 			)
 		default:
-			need := int(c.full*float64(*c.Limit)/0.7) + 1
+			need := int(c.Full*float64(*c.Limit)/0.7) + 1
 			p.report(
 				n.Pos,
 				[]string{n.Name},
@@ -122,9 +122,9 @@ func reportBusy(p *Pass, from, below float64) {
 				"`%s` gets %s, which needs %.1f of its %d concurrent runs on average: a utilisation of %.0f%%",
 				n.Name,
 				rate,
-				c.full*float64(*c.Limit),
+				c.Full*float64(*c.Limit),
 				*c.Limit,
-				100*c.full,
+				100*c.Full,
 			)
 		}
 	}
@@ -138,9 +138,9 @@ func reportReaders(p *Pass, from, below float64) {
 		if !ok || !within(r.Utilisation, from, below) {
 			continue
 		}
-		l := p.link(id)
-		source := p.node(l.From)
-		evidence := map[string]any{"utilisation": r.Utilisation, "rate": r.tries, "most": r.Most, "run_s": r.run}
+		l := p.Link(id)
+		source := p.Node(l.From)
+		evidence := map[string]any{"utilisation": r.Utilisation, "rate": r.Tries, "most": r.Most, "run_s": r.Run}
 		takes := fmt.Sprintf("%s can take %s", counted(l.Read.Parallel, "reader"), model.FormatRate(r.Most))
 		if source.Kind != model.Queue {
 			takes = fmt.Sprintf(
@@ -154,19 +154,19 @@ func reportReaders(p *Pass, from, below float64) {
 		if r.Utilisation > 1 {
 			then = fmt.Sprintf(
 				"the backlog grows by %s until its retention of %s ends",
-				model.FormatRate(r.tries-r.Most),
+				model.FormatRate(r.Tries-r.Most),
 				model.FormatDuration(source.Retention),
 			)
 		}
 		p.report(l.Pos, []string{l.Link.From, l.Link.To}, []string{l.Link.ID()}, evidence, []remedy.Remedy{offered},
-			"`%s` has to read %s, but %s: %s", l.Link.ID(), model.FormatRate(r.tries), takes, then)
+			"`%s` has to read %s, but %s: %s", l.Link.ID(), model.FormatRate(r.Tries), takes, then)
 	}
 }
 
 // moreReaders offers as many readers, or partitions, as keep a load at 70%, which is
 // given as a multiple of what the present ones can take.
 func moreReaders(p *Pass, l *graph.Link, load float64) remedy.Remedy {
-	source, target := p.node(l.From), p.node(l.To)
+	source, target := p.Node(l.From), p.Node(l.To)
 	if source.Kind != model.Queue {
 		need := int(float64(source.Partitions)*load/0.7) + 1
 		return remedy.Node(
@@ -199,19 +199,19 @@ var overcommittedPool = &Rule{Code: "IW503", Title: "Concurrency pool over-commi
 	Doc: `By their own limits, the functions of a pool may have more concurrent runs than the pool allows. A busy one
 then throttles the others. Make the pool as large as the sum of what must not wait.`,
 	Run: func(p *Pass) {
-		for _, name := range sortedKeys(p.Graph.Topology.Pools) {
+		for _, name := range flow.SortedKeys(p.Graph.Topology.Pools) {
 			size := p.Graph.Topology.Pools[name]
 			sum := 0
 			var members []string
 			for i := range p.Graph.Nodes {
-				if n := p.node(i); n.Pool == name {
+				if n := p.Node(i); n.Pool == name {
 					members = append(members, n.Name)
 					sum += n.Concurrency
 				}
 			}
 			if sum > size {
 				p.report(
-					p.node(p.Graph.NodeID(members[0])).Pos,
+					p.Node(p.Graph.NodeID(members[0])).Pos,
 					members,
 					nil,
 					map[string]any{"pool": size, "sum": sum},
@@ -235,7 +235,7 @@ var tooManyReaders = &Rule{Code: "IW504", Title: "Parallel readers exceed functi
 messages are parked or lost without ever having been run. Read with no more readers than the concurrency.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
-			n := p.node(i)
+			n := p.Node(i)
 			if n.Concurrency == 0 {
 				continue
 			}
@@ -243,7 +243,7 @@ messages are parked or lost without ever having been run. Read with no more read
 			var links []string
 			var last *graph.Link
 			for _, id := range n.In {
-				if l := p.link(id); l.Relation == model.PolledRun && p.node(l.From).Kind == model.Queue {
+				if l := p.Link(id); l.Relation == model.PolledRun && p.Node(l.From).Kind == model.Queue {
 					readers += l.Read.Parallel
 					links = append(links, l.Link.ID())
 					last = l
@@ -277,7 +277,7 @@ var multiplyingRetries = &Rule{Code: "IW505", Title: "Retries multiply across la
 of both. Retry in one layer only: usually the outermost, which can wait longest.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Links {
-			l := p.link(i)
+			l := p.Link(i)
 			if l.Relation != model.WaitingCall || l.Policy.Tries < 2 {
 				continue
 			}
@@ -314,8 +314,8 @@ of both. Retry in one layer only: usually the outermost, which can wait longest.
 // no limit.
 func (p *Pass) outerTries(i int) int {
 	most := 1
-	for _, s := range p.states.of[i] {
-		tries := p.policyOf(p.states.all[s].context).Tries
+	for _, s := range p.States.Of[i] {
+		tries := p.PolicyOf(p.States.All[s].Context).Tries
 		if tries == 0 {
 			return 0
 		}
@@ -330,13 +330,13 @@ the scenario, nor a payload that the model states. The rates, the utilisation an
 one item. Give the scenario sample events (events: [{data: ...}]), and check with -scenario.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Links {
-			l := p.link(i)
+			l := p.Link(i)
 			if l.ForEach == nil || p.Reach[i] == expr.Impossible {
 				continue
 			}
-			unknown := len(p.states.of[l.From]) > 0
-			for _, s := range p.states.of[l.From] {
-				_, _, guessed := p.countOf(l, p.states.all[s])
+			unknown := len(p.States.Of[l.From]) > 0
+			for _, s := range p.States.Of[l.From] {
+				_, _, guessed := p.CountOf(l, p.States.All[s])
 				unknown = unknown && guessed
 			}
 			if unknown {

@@ -7,8 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"ironweir/core/check/flow"
 	"ironweir/core/check/remedy"
-
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -36,33 +36,33 @@ that impossible.`,
 	Run: func(p *Pass) {
 		for i := range p.Loops {
 			l := &p.Loops[i]
-			if l.ended != nil && !l.calls {
+			if l.Ended != nil && !l.Calls {
 				then := "is lost there"
-				if p.hopLimitTakes(l.ended) {
+				if p.hopLimitTakes(l.Ended) {
 					then = "goes to its dead-letter node"
 				}
 				p.report(
-					l.ended.Pos,
+					l.Ended.Pos,
 					l.Nodes,
-					l.all,
+					l.All,
 					map[string]any{"path": cyclePath(l), "broken_by": *l.BrokenBy, "gain": l.Gain},
 					nil,
 					"messages circulate %s until the hop limit of `%s` ends it, after at most %s: what comes then %s",
 					cyclePath(l),
-					l.ended.Name,
+					l.Ended.Name,
 					counted(p.passes(l), "pass"),
 					then,
 				)
 				continue
 			}
-			if l.Verdict != "broken" || l.fault {
+			if l.Verdict != "broken" || l.Fault {
 				continue
 			}
-			first := p.link(l.cycle[0].Link)
+			first := p.Link(l.Cycle[0].Link)
 			p.report(
 				first.Pos,
 				l.Nodes,
-				l.all,
+				l.All,
 				map[string]any{"path": cyclePath(l), "broken_by": *l.BrokenBy},
 				nil,
 				"%s is a cycle, and only the filter of `%s` keeps messages from circulating in it",
@@ -76,7 +76,7 @@ that impossible.`,
 // node, whichever way it comes.
 func (p *Pass) hopLimitTakes(n *graph.Node) bool {
 	for _, id := range n.In {
-		if l := p.link(id); l.DeadLetter == graph.None && l.Relation != model.WaitingCall {
+		if l := p.Link(id); l.DeadLetter == graph.None && l.Relation != model.WaitingCall {
 			return false
 		}
 	}
@@ -85,14 +85,14 @@ func (p *Pass) hopLimitTakes(n *graph.Node) bool {
 
 // passes returns how often a message passes through a loop before its hop limit ends
 // it: a loop of k functions lets it pass limit/k times, and the pass that ends it.
-func (p *Pass) passes(l *Loop) int {
+func (p *Pass) passes(l *flow.Loop) int {
 	functions := 0
-	for _, e := range l.cycle {
-		if k := p.node(e.From).Kind; k == model.Function || k == model.Workflow {
+	for _, e := range l.Cycle {
+		if k := p.Node(e.From).Kind; k == model.Function || k == model.Workflow {
 			functions++
 		}
 	}
-	return l.ended.HopLimit/max(functions, 1) + 1
+	return l.Ended.HopLimit/max(functions, 1) + 1
 }
 
 var waitingCycle = &Rule{Code: "IW104", Title: "Deadlock in waiting calls", Severity: Error,
@@ -102,12 +102,12 @@ the calls asynchronous.`,
 	Run: func(p *Pass) {
 		for i := range p.Loops {
 			l := &p.Loops[i]
-			if l.Verdict == "broken" || !l.calls {
+			if l.Verdict == "broken" || !l.Calls {
 				continue
 			}
-			last := p.link(l.cycle[len(l.cycle)-1].Link)
+			last := p.Link(l.Cycle[len(l.Cycle)-1].Link)
 			var remedies []remedy.Remedy
-			if k := p.node(last.To).Kind; k == model.Function {
+			if k := p.Node(last.To).Kind; k == model.Function {
 				remedies = append(
 					remedies,
 					remedy.Link(
@@ -120,7 +120,7 @@ the calls asynchronous.`,
 			p.report(
 				last.Pos,
 				l.Nodes,
-				l.all,
+				l.All,
 				map[string]any{"path": cyclePath(l)},
 				remedies,
 				"%s wait for each other in a circle: no call is ever answered, and their runs last until they time out",
@@ -135,13 +135,13 @@ succeed then circulates for as long as it is kept. Count the passes (hop-limit),
 	Run: func(p *Pass) {
 		for i := range p.Loops {
 			l := &p.Loops[i]
-			if l.calls || l.ended != nil || !l.fault && (l.Verdict == "broken" || !throughFailure(p, l)) {
+			if l.Calls || l.Ended != nil || !l.Fault && (l.Verdict == "broken" || !throughFailure(p, l)) {
 				continue
 			}
 			p.report(
 				p.positionOf(l),
 				l.Nodes,
-				l.all,
+				l.All,
 				map[string]any{"path": cyclePath(l), "gain": l.Gain, "trend": l.Trend},
 				nil,
 				"%s sends what failed back to where it failed, without a limit: a message that never succeeds circulates for as long as it is kept",
@@ -151,40 +151,40 @@ succeed then circulates for as long as it is kept. Count the passes (hop-limit),
 	}}
 
 // positionOf returns the position of the first link of a cycle.
-func (p *Pass) positionOf(l *Loop) model.Position {
-	for _, e := range l.cycle {
+func (p *Pass) positionOf(l *flow.Loop) model.Position {
+	for _, e := range l.Cycle {
 		if e.Link != graph.None {
-			return p.link(e.Link).Pos
+			return p.Link(e.Link).Pos
 		}
 	}
-	return p.node(l.cycle[0].From).Pos
+	return p.Node(l.Cycle[0].From).Pos
 }
 
 // throughFailure reports whether a cycle goes by a dead-letter or failure link.
-func throughFailure(p *Pass, l *Loop) bool {
-	for _, e := range l.cycle {
-		if e.Dead || e.Link != graph.None && p.link(e.Link).When == model.Failure {
+func throughFailure(p *Pass, l *flow.Loop) bool {
+	for _, e := range l.Cycle {
+		if e.Dead || e.Link != graph.None && p.Link(e.Link).When == model.Failure {
 			return true
 		}
 	}
 	return false
 }
 
-func cyclePath(l *Loop) string {
-	n := min(len(l.cycle), len(l.Nodes))
+func cyclePath(l *flow.Loop) string {
+	n := min(len(l.Cycle), len(l.Nodes))
 	return strings.Join(append(append([]string{}, l.Nodes[:n]...), l.Nodes[0]), " → ")
 }
 
 func reportLoops(p *Pass, verdict string) {
 	for i := range p.Loops {
 		l := &p.Loops[i]
-		if l.Verdict != verdict || l.calls || l.ended != nil || throughFailure(p, l) {
+		if l.Verdict != verdict || l.Calls || l.Ended != nil || throughFailure(p, l) {
 			continue
 		}
-		closing := l.cycle[len(l.cycle)-1]
+		closing := l.Cycle[len(l.Cycle)-1]
 		pos := p.positionOf(l)
 		if closing.Link != graph.None {
-			pos = p.link(closing.Link).Pos
+			pos = p.Link(closing.Link).Pos
 		}
 		evidence := map[string]any{
 			"path":     cyclePath(l),
@@ -196,7 +196,7 @@ func reportLoops(p *Pass, verdict string) {
 		p.report(
 			pos,
 			l.Nodes,
-			l.all,
+			l.All,
 			evidence,
 			loopRemedies(p, l),
 			"messages circulate %s: %s%s",
@@ -209,7 +209,7 @@ func reportLoops(p *Pass, verdict string) {
 }
 
 // loopSeverity is the severity of a loop by its trend.
-func loopSeverity(l *Loop) Severity {
+func loopSeverity(l *flow.Loop) Severity {
 	switch l.Trend {
 	case "grows", "sustains":
 		return Error
@@ -221,7 +221,7 @@ func loopSeverity(l *Loop) Severity {
 	return Warning
 }
 
-func trendWords(l *Loop) string {
+func trendWords(l *flow.Loop) string {
 	gain := "an unknown number of messages"
 	more := func(x float64) string {
 		if x > 1000 {
@@ -271,7 +271,7 @@ func rounded(seconds float64) time.Duration {
 }
 
 // limitWords says when a loop meets a limit, and what it costs then.
-func limitWords(p *Pass, l *Loop) string {
+func limitWords(p *Pass, l *flow.Loop) string {
 	if l.Limit == nil || l.Limit.After.Seconds == nil || l.Limit.Node == "" {
 		return ""
 	}
@@ -297,14 +297,14 @@ func limitWords(p *Pass, l *Loop) string {
 // loopRemedies offers another prefix for a key that comes back under a prefix
 // filter, where the filter then declines it, and a hop limit for a function that
 // everything in the loop passes.
-func loopRemedies(p *Pass, l *Loop) []remedy.Remedy {
+func loopRemedies(p *Pass, l *flow.Loop) []remedy.Remedy {
 	var out []remedy.Remedy
-	for k, e := range l.cycle {
-		following := l.cycle[(k+1)%len(l.cycle)]
+	for k, e := range l.Cycle {
+		following := l.Cycle[(k+1)%len(l.Cycle)]
 		if e.Dead || e.Link == graph.None || following.Link == graph.None {
 			continue
 		}
-		send, next := p.link(e.Link), p.link(following.Link)
+		send, next := p.Link(e.Link), p.Link(following.Link)
 		if send.Key == nil || next.Filter.Everything {
 			continue
 		}
@@ -338,15 +338,15 @@ func loopRemedies(p *Pass, l *Loop) []remedy.Remedy {
 
 // hopLimitRemedy offers a hop limit of one pass, with a dead-letter node where what
 // it ends would be lost.
-func hopLimitRemedy(p *Pass, l *Loop) []remedy.Remedy {
+func hopLimitRemedy(p *Pass, l *flow.Loop) []remedy.Remedy {
 	functions := 0
-	for _, e := range l.cycle {
-		if k := p.node(e.From).Kind; k == model.Function || k == model.Workflow {
+	for _, e := range l.Cycle {
+		if k := p.Node(e.From).Kind; k == model.Function || k == model.Workflow {
 			functions++
 		}
 	}
-	for _, e := range l.cycle {
-		n := p.node(e.From)
+	for _, e := range l.Cycle {
+		n := p.Node(e.From)
 		if n.Kind != model.Function || circulatesWithout(l, n.ID) {
 			continue
 		}
@@ -368,7 +368,7 @@ func hopLimitRemedy(p *Pass, l *Loop) []remedy.Remedy {
 		parked := newName(p, n.Name+"-hops")
 		needed := false
 		for _, id := range n.In {
-			in := p.link(id)
+			in := p.Link(id)
 			if in.DeadLetter != graph.None || in.Relation == model.WaitingCall {
 				continue
 			}
@@ -394,7 +394,7 @@ func hopLimitRemedy(p *Pass, l *Loop) []remedy.Remedy {
 }
 
 // circulatesWithout reports whether a loop still circulates without a node.
-func circulatesWithout(l *Loop, node int) bool {
+func circulatesWithout(l *flow.Loop, node int) bool {
 	place := map[int]int{}
 	at := func(n int) int {
 		if _, ok := place[n]; !ok {
@@ -403,7 +403,7 @@ func circulatesWithout(l *Loop, node int) bool {
 		return place[n]
 	}
 	var rest []graph.Edge
-	for _, e := range l.cycle {
+	for _, e := range l.Cycle {
 		if e.To != node && e.From != node {
 			rest = append(rest, graph.Edge{From: at(e.From), To: at(e.To)})
 		}

@@ -8,8 +8,8 @@ import (
 	"sort"
 	"strings"
 
+	"ironweir/core/check/flow"
 	"ironweir/core/check/remedy"
-
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -36,31 +36,31 @@ entry but are no finding.`,
 	Run: reportSingleFaults}
 
 // places lists what is lost at each place in one of two ways, by node.
-func (p *Pass) lostAt(of func(*placeLoss) *losing) []*placeLoss {
-	var out []*placeLoss
-	for k := range p.places {
-		if of(&p.places[k]).any {
-			out = append(out, &p.places[k])
+func (p *Pass) lostAt(of func(*flow.PlaceLoss) *flow.Losing) []*flow.PlaceLoss {
+	var out []*flow.PlaceLoss
+	for k := range p.Places {
+		if of(&p.Places[k]).Any {
+			out = append(out, &p.Places[k])
 		}
 	}
 	sort.SliceStable(out, func(i, j int) bool {
 		a, b := out[i], out[j]
 		return cmp.Or(
-			cmp.Compare(a.node, b.node),
-			cmp.Compare(a.cause, b.cause),
-			cmp.Compare(a.link, b.link),
-			cmp.Compare(a.load, b.load),
+			cmp.Compare(a.Node, b.Node),
+			cmp.Compare(a.Cause, b.Cause),
+			cmp.Compare(a.Link, b.Link),
+			cmp.Compare(a.Load, b.Load),
 		) < 0
 	})
 	return out
 }
 
 // where returns the position, the links and the name of a place.
-func (l *place) where(p *Pass) (model.Position, []string, string) {
-	if l.link == graph.None {
-		return p.node(l.node).Pos, nil, p.node(l.node).Name
+func where(l *flow.Place, p *Pass) (model.Position, []string, string) {
+	if l.Link == graph.None {
+		return p.Node(l.Node).Pos, nil, p.Node(l.Node).Name
 	}
-	link := p.link(l.link)
+	link := p.Link(l.Link)
 	return link.Pos, []string{link.Link.ID()}, link.Link.ID()
 }
 
@@ -68,51 +68,51 @@ func (l *place) where(p *Pass) (model.Position, []string, string) {
 func (p *Pass) names(ids []int) []string {
 	var out []string
 	for _, i := range ids {
-		out = append(out, p.node(i).Name)
+		out = append(out, p.Node(i).Name)
 	}
 	slices.Sort(out)
 	return out
 }
 
 func reportNormalLosses(p *Pass) {
-	for _, at := range p.lostAt(func(l *placeLoss) *losing { return &l.normal }) {
-		l := &at.normal
-		if l.first.why == "behind" {
+	for _, at := range p.lostAt(func(l *flow.PlaceLoss) *flow.Losing { return &l.Normal }) {
+		l := &at.Normal
+		if l.First.Why == "behind" {
 			continue // IW501 reports the backlog
 		}
-		pos, links, name := at.where(p)
+		pos, links, name := where(&at.Place, p)
 		which, verb := "all messages", "are"
-		if l.first.Some {
+		if l.First.Some {
 			which = "some messages"
-			switch s := l.first.share; {
-			case s.low == s.high && s.high > 0:
-				which = share(s.high) + " of the messages"
-			case l.first.why == "throttled" && at.of > 0:
-				which = "about " + share(at.lost/at.of) + " of the messages"
-			case s.low == 0:
+			switch s := l.First.Share; {
+			case s.Low == s.High && s.High > 0:
+				which = share(s.High) + " of the messages"
+			case l.First.Why == "throttled" && at.Of > 0:
+				which = "about " + share(at.Lost/at.Of) + " of the messages"
+			case s.Low == 0:
 				which, verb = "messages", "may be"
 			}
 		}
-		entries := p.names(l.entries)
+		entries := p.names(l.Entries)
 		evidence := map[string]any{
 			"entries": entries,
-			"cause":   at.cause,
-			"share":   [2]float64{l.first.share.low, l.first.share.high},
+			"cause":   at.Cause,
+			"share":   [2]float64{l.First.Share.Low, l.First.Share.High},
 		}
 		p.report(
 			pos,
-			[]string{p.node(at.node).Name},
+			[]string{p.Node(at.Node).Name},
 			links,
 			evidence,
-			lossRemedies(p, &at.place),
+			lossRemedies(p, &at.Place),
 			"%s from %s %s lost at `%s` with nothing broken: %s",
 			which,
 			list(entries),
 			verb,
 			name,
-			causeWords(at.cause, l.first.why),
+			causeWords(at.Cause, l.First.Why),
 		)
-		if l.first.stated && l.first.share.high < 1e-4 {
+		if l.First.Stated && l.First.Share.High < 1e-4 {
 			p.rated(Warning)
 		}
 	}
@@ -132,12 +132,12 @@ func share(x float64) string {
 // reportUnmatched reports the channels of which no link accepts a message.
 func reportUnmatched(p *Pass) {
 	at := map[int][]string{}
-	for s := range p.unmatched {
-		sp := p.states.all[s]
-		at[sp.node] = append(at[sp.node], sp.message.String())
+	for s := range p.Unmatched {
+		sp := p.States.All[s]
+		at[sp.Node] = append(at[sp.Node], sp.Message.String())
 	}
 	for i := range p.Graph.Nodes {
-		n := p.node(i)
+		n := p.Node(i)
 		comes := at[i]
 		if len(comes) == 0 || len(n.Ignore.Clauses) > 0 && p.ignoresAll(n) {
 			continue
@@ -159,12 +159,12 @@ func reportUnmatched(p *Pass) {
 // ignoresAll reports whether a topic's `ignore` covers everything that no link
 // accepts.
 func (p *Pass) ignoresAll(n *graph.Node) bool {
-	for s := range p.unmatched {
-		sp := p.states.all[s]
-		if sp.node != n.ID {
+	for s := range p.Unmatched {
+		sp := p.States.All[s]
+		if sp.Node != n.ID {
 			continue
 		}
-		e, _ := p.seen(sp.message, graph.DefaultType(n.Kind))
+		e, _ := p.Seen(sp.Message, graph.DefaultType(n.Kind))
 		if !n.Ignore.Takes(e) {
 			return false
 		}
@@ -173,9 +173,9 @@ func (p *Pass) ignoresAll(n *graph.Node) bool {
 }
 
 func reportSingleFaults(p *Pass) {
-	for _, at := range p.lostAt(func(l *placeLoss) *losing { return &l.single }) {
-		l := &at.single
-		faults := sortedKeys(l.faults)
+	for _, at := range p.lostAt(func(l *flow.PlaceLoss) *flow.Losing { return &l.Single }) {
+		l := &at.Single
+		faults := flow.SortedKeys(l.Faults)
 		var nodes []string
 		for _, f := range faults {
 			if p.Graph.NodeID(f) != graph.None {
@@ -184,7 +184,7 @@ func reportSingleFaults(p *Pass) {
 				nodes = append(nodes, name)
 			}
 		}
-		pos, links, name := at.where(p)
+		pos, links, name := where(&at.Place, p)
 		who := "`" + faults[0] + "` fails"
 		switch {
 		case len(faults) > 4:
@@ -196,24 +196,24 @@ func reportSingleFaults(p *Pass) {
 		case strings.HasSuffix(faults[0], "/crash"):
 			who = "`" + strings.TrimSuffix(faults[0], "/crash") + "` crashes"
 		}
-		here := p.node(at.node).Name
+		here := p.Node(at.Node).Name
 		about := append([]string{here}, without(nodes, here)...)
 		if len(about) > 20 {
 			about = about[:20]
 		}
-		entries := p.names(l.entries)
+		entries := p.names(l.Entries)
 		evidence := map[string]any{
 			"entries":     entries,
 			"faults":      faults[:min(len(faults), 20)],
 			"fault_count": len(faults),
-			"cause":       at.cause,
-			"after":       l.first.After,
-			"limit":       l.first.limit,
+			"cause":       at.Cause,
+			"after":       l.First.After,
+			"limit":       l.First.Limit,
 		}
-		reason, remedies := causeWords(at.cause, l.first.why), lossRemedies(p, &at.place)
-		if at.surge {
-			reason = fmt.Sprintf("what then comes is %.2g times what its readers can take", at.load)
-			remedies = []remedy.Remedy{moreReaders(p, p.link(at.link), at.load)}
+		reason, remedies := causeWords(at.Cause, l.First.Why), lossRemedies(p, &at.Place)
+		if at.Surge {
+			reason = fmt.Sprintf("what then comes is %.2g times what its readers can take", at.Load)
+			remedies = []remedy.Remedy{moreReaders(p, p.Link(at.Link), at.Load)}
 		}
 		p.report(
 			pos,
@@ -225,7 +225,7 @@ func reportSingleFaults(p *Pass) {
 			who,
 			list(entries),
 			name,
-			describeAfter(l.first.After),
+			flow.DescribeAfter(l.First.After),
 			reason,
 		)
 	}
@@ -292,12 +292,12 @@ func newName(p *Pass, base string) string {
 }
 
 // lossRemedies offers a dead-letter queue of its own for what is lost at a place.
-func lossRemedies(p *Pass, l *place) []remedy.Remedy {
-	if l.cause == "refused" || l.cause == "unsubscribed" {
+func lossRemedies(p *Pass, l *flow.Place) []remedy.Remedy {
+	if l.Cause == "refused" || l.Cause == "unsubscribed" {
 		return nil
 	}
-	if l.link == graph.None {
-		n := p.node(l.node)
+	if l.Link == graph.None {
+		n := p.Node(l.Node)
 		if n.Kind != model.Function && n.Kind != model.Workflow || n.DeadLetter != graph.None {
 			return intakeRemedies(p, n)
 		}
@@ -309,13 +309,13 @@ func lossRemedies(p *Pass, l *place) []remedy.Remedy {
 		)
 		return append([]remedy.Remedy{withParked(r, parked)}, intakeRemedies(p, n)...)
 	}
-	link := p.link(l.link)
-	if l.cause == "too-large" || !(link.Relation.Delivering() || link.Relation.Asynchronous()) {
+	link := p.Link(l.Link)
+	if l.Cause == "too-large" || !(link.Relation.Delivering() || link.Relation.Asynchronous()) {
 		return nil
 	}
 	fields := map[string]any{}
 	say := fmt.Sprintf("Add a dead-letter queue with an alarm to `%s`", link.Link.ID())
-	if link.Relation.Polls() && (link.Policy.Tries == 0 || l.cause == "expired") {
+	if link.Relation.Polls() && (link.Policy.Tries == 0 || l.Cause == "expired") {
 		fields["retry"] = map[string]any{"tries": 5, "give-up": nil}
 		say += ", after five tries"
 	}
@@ -325,7 +325,7 @@ func lossRemedies(p *Pass, l *place) []remedy.Remedy {
 		}
 		return []remedy.Remedy{
 			remedy.Link(
-				fmt.Sprintf("Stop after five tries, so that `%s` gets it", p.node(link.DeadLetter).Name),
+				fmt.Sprintf("Stop after five tries, so that `%s` gets it", p.Node(link.DeadLetter).Name),
 				link,
 				fields,
 			),
@@ -351,7 +351,7 @@ func intakeRemedies(p *Pass, n *graph.Node) []remedy.Remedy {
 	parked := newName(p, n.Name+"-parked")
 	var ids []string
 	for _, id := range n.In {
-		l := p.link(id)
+		l := p.Link(id)
 		if l.DeadLetter != graph.None || !l.Relation.Asynchronous() {
 			continue
 		}
@@ -383,24 +383,24 @@ all messages end there.`,
 			node, to, link int
 			why            string
 		}
-		found := map[where]park{}
-		for s, parks := range p.parks {
+		found := map[where]flow.Park{}
+		for s, parks := range p.Parks {
 			for _, k := range parks {
-				if k.stated || k.share.high < rare || k.why == "lease" || k.why == "for-good" || p.lateAt(s) {
+				if k.Stated || k.Share.High < flow.Rare || k.Why == "lease" || k.Why == "for-good" || p.lateAt(s) {
 					continue
 				}
-				switch k.why { // these have a finding of their own
+				switch k.Why { // these have a finding of their own
 				case "accepts", "refused", "too-large", "deadlock", "behind":
 					continue
 				}
-				if k.cause == "hop-limit" {
+				if k.Cause == "hop-limit" {
 					continue
 				}
-				if k.why == "" && k.cause != "given-up" {
+				if k.Why == "" && k.Cause != "given-up" {
 					continue
 				}
-				w := where{p.states.all[s].node, p.states.all[k.to].node, k.link, k.why}
-				if old, ok := found[w]; !ok || old.share.high < k.share.high {
+				w := where{p.States.All[s].Node, p.States.All[k.To].Node, k.Link, k.Why}
+				if old, ok := found[w]; !ok || old.Share.High < k.Share.High {
 					found[w] = k
 				}
 			}
@@ -409,43 +409,43 @@ all messages end there.`,
 			return cmp.Or(cmp.Compare(a.node, b.node), cmp.Compare(a.to, b.to), cmp.Compare(a.link, b.link))
 		}) {
 			k := found[w]
-			n, to := p.node(w.node), p.node(w.to)
+			n, to := p.Node(w.node), p.Node(w.to)
 			var links []string
 			pos, at := n.Pos, n.Name
 			if w.link != graph.None {
-				links, pos, at = []string{p.link(w.link).Link.ID()}, p.link(w.link).Pos, p.link(w.link).Link.ID()
+				links, pos, at = []string{p.Link(w.link).Link.ID()}, p.Link(w.link).Pos, p.Link(w.link).Link.ID()
 			}
 			p.report(
 				pos,
 				[]string{n.Name, to.Name},
 				links,
-				map[string]any{"share": [2]float64{k.share.low, k.share.high}, "cause": k.cause, "why": k.why},
+				map[string]any{"share": [2]float64{k.Share.Low, k.Share.High}, "cause": k.Cause, "why": k.Why},
 				nil,
 				"%s of `%s` are parked in `%s` with nothing broken: %s",
-				shareWords(k.share),
+				shareWords(k.Share),
 				at,
 				to.Name,
 				parkWords(k),
 			)
-			if k.share.low > 0.99 {
+			if k.Share.Low > 0.99 {
 				p.rated(Error)
 			}
 		}
 	}}
 
-func shareWords(s span) string {
+func shareWords(s flow.Span) string {
 	switch {
-	case s.low > 0.99:
+	case s.Low > 0.99:
 		return "all messages"
-	case s.high-s.low > 0.01:
+	case s.High-s.Low > 0.01:
 		return "some messages"
 	}
-	return share(s.high) + " of the messages"
+	return share(s.High) + " of the messages"
 }
 
-func parkWords(k park) string {
+func parkWords(k flow.Park) string {
 	switch {
-	case k.cause == "given-up":
+	case k.Cause == "given-up":
 		return "`give-up` passes before the tries are exhausted"
 	}
 	return "every run fails"
@@ -456,19 +456,19 @@ var unreadParked = &Rule{Code: "IW203", Title: "Dead letters without a consumer"
 when their retention has ended, or never. Add a consumer (a function, or an outside system for a person's desk),
 put an alarm on its depth, or accept the finding and say how they are processed.`,
 	Run: func(p *Pass) {
-		failing := p.deadLettersOfNodes()
+		failing := p.DeadLettersOfNodes()
 		for i := range p.Graph.Nodes {
-			n := p.node(i)
+			n := p.Node(i)
 			if len(n.Out) > 0 || !n.Kind.Channel() || n.Kind == model.Topic {
 				continue
 			}
 			var from []string
 			for _, id := range n.DeadFrom {
-				from = append(from, p.link(id).Link.ID())
+				from = append(from, p.Link(id).Link.ID())
 			}
 			for _, id := range n.In {
-				if p.link(id).When == model.Failure {
-					from = append(from, p.link(id).Link.ID())
+				if p.Link(id).When == model.Failure {
+					from = append(from, p.Link(id).Link.ID())
 				}
 			}
 			from = append(from, failing[i]...)
@@ -527,11 +527,11 @@ var shortDeadLetterRetention = &Rule{Code: "IW204", Title: "Dead-letter retentio
 retention is not longer than the source's, it may be gone as soon as it comes. Make the retention longer.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Links {
-			l := p.link(i)
+			l := p.Link(i)
 			if l.DeadLetter == graph.None || !l.Relation.Polls() {
 				continue
 			}
-			source, dead := p.node(l.From), p.node(l.DeadLetter)
+			source, dead := p.Node(l.From), p.Node(l.DeadLetter)
 			if dead.Kind != model.Queue || !dead.CarryAge || dead.Retention > source.Retention {
 				continue
 			}
@@ -565,25 +565,25 @@ var unmatchedKeys = &Rule{Code: "IW205", Title: "Keys matched by no link", Sever
 another case, or a folder that moved. Widen a filter, or take the key out of keys.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
-			n := p.node(i)
+			n := p.Node(i)
 			if len(n.Out) == 0 {
 				continue
 			}
 			for k, t := range n.Keys {
-				m := message{
-					key:    t.Shape(expr.AnyKey),
-					kind:   anyText,
-					source: anyText,
-					size:   unknownSize,
-					data:   unknownData,
-					row:    graph.None,
+				m := flow.Message{
+					Key:    t.Shape(expr.AnyKey),
+					Kind:   flow.AnyText,
+					Source: flow.AnyText,
+					Size:   flow.UnknownSize,
+					Data:   flow.UnknownData,
+					Row:    graph.None,
 				}
 				if n.Kind.Keeps() {
-					m = p.arriving(n, nil, m)
+					m = p.Arriving(n, nil, m)
 				}
 				taken := false
 				for _, id := range n.Out {
-					taken = taken || p.filterVerdict(p.link(id), m) != expr.Impossible
+					taken = taken || p.FilterVerdict(p.Link(id), m) != expr.Impossible
 				}
 				if taken {
 					continue
@@ -613,13 +613,13 @@ var unreadQueue = &Rule{Code: "IW206", Title: "Terminal queue without a consumer
 ends. If something outside reads it, say so with a link to an outside node.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
-			n := p.node(i)
+			n := p.Node(i)
 			_, plain := p.Entries[n.Name]
 			if n.Kind != model.Queue || len(n.Out) > 0 {
 				continue
 			}
 			for _, id := range n.In {
-				plain = plain || p.link(id).When != model.Failure
+				plain = plain || p.Link(id).When != model.Failure
 			}
 			if !plain {
 				continue
@@ -635,23 +635,23 @@ message's retention does: what keeps failing is lost there as expired, and the d
 Limit the tries, or keep messages for longer.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Links {
-			l := p.link(i)
-			n := p.node(l.From)
+			l := p.Link(i)
+			n := p.Node(l.From)
 			if l.DeadLetter == graph.None || !l.Relation.Polls() || p.Reach[i] == expr.Impossible {
 				continue
 			}
-			to := p.polledState(l)
-			after, _, ends := p.readerPatience(n, l, to)
+			to := p.PolledState(l)
+			after, _, ends := p.ReaderPatience(n, l, to)
 			if ends {
 				continue
 			}
 			why := "there is no limit on the tries"
 			if l.Policy.Tries > 0 {
-				why = fmt.Sprintf("only %s of the tries pass before", model.FormatDuration(rounded(after.at)))
+				why = fmt.Sprintf("only %s of the tries pass before", model.FormatDuration(rounded(after.At)))
 			}
 			p.report(
 				l.Pos,
-				[]string{l.Link.From, p.node(l.DeadLetter).Name},
+				[]string{l.Link.From, p.Node(l.DeadLetter).Name},
 				[]string{l.Link.ID()},
 				map[string]any{"retention_s": n.Retention.Seconds()},
 				[]remedy.Remedy{
@@ -663,7 +663,7 @@ Limit the tries, or keep messages for longer.`,
 				},
 				"what keeps failing at `%s` never comes to `%s`: %s, and the retention of `%s`, %s, ends first",
 				l.Link.ID(),
-				p.node(l.DeadLetter).Name,
+				p.Node(l.DeadLetter).Name,
 				why,
 				n.Name,
 				model.FormatDuration(n.Retention),

@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"strings"
 
+	"ironweir/core/check/flow"
 	"ironweir/core/check/remedy"
-
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -18,28 +18,28 @@ or let the schema accept it.`,
 	Run: func(p *Pass) {
 		type where struct{ node, link int }
 		said := map[where]bool{}
-		for s := range p.states.all {
-			at := p.states.all[s]
-			n := p.node(at.node)
-			if n.Accepts == nil || at.data == unknownData {
+		for s := range p.States.All {
+			at := p.States.All[s]
+			n := p.Node(at.Node)
+			if n.Accepts == nil || at.Data == flow.UnknownData {
 				continue
 			}
-			why := n.Accepts.Fits(p.payloads.values[at.data])
+			why := n.Accepts.Fits(p.Payloads.Values[at.Data])
 			if why == nil {
 				continue
 			}
-			for _, from := range p.into[s] {
-				for _, e := range p.states.leaving(int(from)) {
-					if e.to != s || e.link == graph.None || said[where{at.node, e.link}] {
+			for _, from := range p.Into[s] {
+				for _, e := range p.States.Leaving(int(from)) {
+					if e.To != s || e.Link == graph.None || said[where{at.Node, e.Link}] {
 						continue
 					}
-					said[where{at.node, e.link}] = true
-					l := p.link(e.link)
+					said[where{at.Node, e.Link}] = true
+					l := p.Link(e.Link)
 					p.reportDeclined(l, n, p.origin(int(from), 0), why)
 				}
 			}
-			if p.isEntry[s] && len(p.into[s]) == 0 && !said[where{at.node, graph.None}] {
-				said[where{at.node, graph.None}] = true
+			if p.IsEntry[s] && len(p.Into[s]) == 0 && !said[where{at.Node, graph.None}] {
+				said[where{at.Node, graph.None}] = true
 				p.report(n.Pos, []string{n.Name}, nil, map[string]any{"why": why.Error()}, nil,
 					"`%s` gets a payload from outside that its `accepts` rejects: %s", n.Name, why)
 			}
@@ -65,9 +65,9 @@ func (p *Pass) reportDeclined(l *graph.Link, to *graph.Node, from string, why er
 // origin returns the node that made the payload of a state: the nearest behind the
 // channels that only passed it on.
 func (p *Pass) origin(s, depth int) string {
-	n := p.node(p.states.all[s].node)
-	if n.Kind.Channel() && depth < 20 && len(p.into[s]) > 0 {
-		return p.origin(int(p.into[s][0]), depth+1)
+	n := p.Node(p.States.All[s].Node)
+	if n.Kind.Channel() && depth < 20 && len(p.Into[s]) > 0 {
+		return p.origin(int(p.Into[s][0]), depth+1)
 	}
 	return n.Name
 }
@@ -78,7 +78,7 @@ queue without order, which delivers messages side by side and redelivers late wh
 the same key too, or accept that order begins where it is kept.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
-			n := p.node(i)
+			n := p.Node(i)
 			by := n.Node.Group + n.Node.By // a queue has the one, a stream the other
 			if by == "" {
 				continue
@@ -87,13 +87,13 @@ the same key too, or accept that order begins where it is kept.`,
 				if p.Reach[id] == expr.Impossible {
 					continue
 				}
-				from := p.node(p.link(id).From)
+				from := p.Node(p.Link(id).From)
 				if from.Kind != model.Function {
-					p.unorderedInto(n, by, p.link(id))
+					p.unorderedInto(n, by, p.Link(id))
 					continue
 				}
 				for _, in := range from.In {
-					p.unorderedInto(n, by, p.link(in))
+					p.unorderedInto(n, by, p.Link(in))
 				}
 			}
 		}
@@ -102,7 +102,7 @@ the same key too, or accept that order begins where it is kept.`,
 // unorderedInto reports a queue without order that leads, at most through one
 // function, to a node that keeps it.
 func (p *Pass) unorderedInto(n *graph.Node, by string, l *graph.Link) {
-	q := p.node(l.From)
+	q := p.Node(l.From)
 	if q.Kind != model.Queue || q.Grouped || p.Reach[l.ID] == expr.Impossible || q.ID == n.ID {
 		return
 	}
@@ -129,8 +129,8 @@ var repeatedEffects = &Rule{Code: "IW408", Title: "Duplicates repeat their effec
 sends is sent twice. Give it idempotent, an expression that identifies the message, such as event.id.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Links {
-			l := p.link(i)
-			from, to := p.node(l.From), p.node(l.To)
+			l := p.Link(i)
+			from, to := p.Node(l.From), p.Node(l.To)
 			if from.Duplicates == 0 || to.Kind != model.Function || to.Idempotent != nil || len(to.Out) == 0 ||
 				p.Reach[i] == expr.Impossible {
 				continue
@@ -161,17 +161,17 @@ tries, one record that never succeeds blocks the partition until its retention e
 behind it may be gone too. Limit the tries and add a dead-letter queue; failed: halve finds the bad record.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Links {
-			l := p.link(i)
-			n := p.node(l.From)
+			l := p.Link(i)
+			n := p.Node(l.From)
 			if n.Kind != model.Stream && n.Kind != model.Table || p.Reach[i] == expr.Impossible ||
 				l.Relation == model.PolledMove {
 				continue
 			}
-			to := p.polledState(l)
-			if _, _, ends := p.readerPatience(n, l, to); ends {
+			to := p.PolledState(l)
+			if _, _, ends := p.ReaderPatience(n, l, to); ends {
 				continue
 			}
-			fails := to != graph.None && p.outcome(to, worst).bad() > 0
+			fails := to != graph.None && p.Outcome(to, flow.Worst).Bad() > 0
 			fields := map[string]any{"retry": map[string]any{"tries": 5}}
 			if l.Read.UpTo > 1 && l.Read.Failed == "all" {
 				fields["read"] = map[string]any{"failed": "halve"}
@@ -191,12 +191,12 @@ behind it may be gone too. Limit the tries and add a dead-letter queue; failed: 
 func (p *Pass) reportBlocked(l *graph.Link, n *graph.Node, r remedy.Remedy, fails bool) {
 	p.report(
 		l.Pos,
-		[]string{n.Name, p.node(l.To).Name},
+		[]string{n.Name, p.Node(l.To).Name},
 		[]string{l.Link.ID()},
 		map[string]any{"retention_s": n.Retention.Seconds()},
 		[]remedy.Remedy{r},
 		"one record that never succeeds in `%s` blocks its partition of `%s` for %s: its tries are unlimited, and everything behind it waits",
-		p.node(l.To).Name,
+		p.Node(l.To).Name,
 		n.Name,
 		model.FormatDuration(n.Retention),
 	)
@@ -211,7 +211,7 @@ seconds. Probably five fields were meant, or one is missing. Fields that do not 
 at all are an error when the file is read, with the layout that they fit.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
-			n := p.node(i)
+			n := p.Node(i)
 			if n.Kind != model.Schedule || n.CronFields != "with-seconds" && n.CronFields != "with-both" {
 				continue
 			}

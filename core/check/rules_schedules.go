@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"time"
 
-	"ironweir/core/check/remedy"
-
 	"ironweir/core/cadence"
+	"ironweir/core/check/flow"
+	"ironweir/core/check/remedy"
 	"ironweir/core/model"
 )
 
@@ -16,16 +16,16 @@ firings overlaps with the next, on the same data. Make the gap longer than the t
 a time (concurrency: 1).`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
-			n := p.node(i)
+			n := p.Node(i)
 			if n.Kind != model.Schedule || !n.Enabled {
 				continue
 			}
-			gap := p.shortestGap(n)
+			gap := p.ShortestGap(n)
 			for _, id := range n.Out {
-				l := p.link(id)
-				to := p.node(l.To)
+				l := p.Link(id)
+				to := p.Node(l.To)
 				if to.Kind != model.Function || to.Concurrency == 1 ||
-					to.Takes.Largest() < gap.Seconds() && p.runTime(l.To) < gap.Seconds() ||
+					to.Takes.Largest() < gap.Seconds() && p.RunTime(l.To) < gap.Seconds() ||
 					to.Timeout > 0 && to.Timeout < gap {
 					continue
 				}
@@ -57,14 +57,14 @@ when they go back it comes twice (it fires the first time only). Choose an hour 
 or a zone without changes, if that matters.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
-			n := p.node(i)
-			_, zone := calendarOf(n)
-			first := p.firstChange(n)
-			if first.change == cadence.NoChange {
+			n := p.Node(i)
+			_, zone := flow.CalendarOf(n)
+			first := p.FirstChange(n)
+			if first.Change == cadence.NoChange {
 				continue
 			}
-			p.report(n.Pos, []string{n.Name}, nil, map[string]any{"at": first.at.UTC().Format(time.RFC3339)}, nil,
-				"`%s` on %s: %s", n.Name, first.at.In(zone).Format("2 January 2006 at 15:04 MST"), first.change)
+			p.report(n.Pos, []string{n.Name}, nil, map[string]any{"at": first.At.UTC().Format(time.RFC3339)}, nil,
+				"`%s` on %s: %s", n.Name, first.At.In(zone).Format("2 January 2006 at 15:04 MST"), first.Change)
 		}
 	}}
 
@@ -72,7 +72,7 @@ var idleSchedule = &Rule{Code: "IW604", Title: "Schedule without effect", Severi
 	Doc: `The schedule has no link, or its calendar holds no further instant. Link it, or remove it.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
-			n := p.node(i)
+			n := p.Node(i)
 			if n.Kind != model.Schedule {
 				continue
 			}
@@ -81,7 +81,7 @@ var idleSchedule = &Rule{Code: "IW604", Title: "Schedule without effect", Severi
 				p.report(n.Pos, []string{n.Name}, nil, nil, remedies, "`%s` fires, and nothing is linked to it", n.Name)
 				continue
 			}
-			c, zone := calendarOf(n)
+			c, zone := flow.CalendarOf(n)
 			if c == nil {
 				continue
 			}
@@ -106,14 +106,14 @@ var uselessKeepWarm = &Rule{Code: "IW605", Title: "Keep-warm interval too long",
 cold all the same. Fire more often than cold-start.idle.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
-			n := p.node(i)
+			n := p.Node(i)
 			if n.Kind != model.Schedule {
 				continue
 			}
-			gap := p.shortestGap(n)
+			gap := p.ShortestGap(n)
 			for _, id := range n.Out {
-				l := p.link(id)
-				to := p.node(l.To)
+				l := p.Link(id)
+				to := p.Node(l.To)
 				if to.ColdStart == nil || gap <= to.ColdStart.Idle || gap > 2*to.ColdStart.Idle {
 					continue
 				}

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"time"
 
+	"ironweir/core/check/flow"
 	"ironweir/core/check/remedy"
-
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -17,8 +17,8 @@ var shortLease = &Rule{Code: "IW401", Title: "Lease not longer than timeout", Se
 and tries are exhausted. Make the lease longer than the timeout, with room for the wait of a batch.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Links {
-			l := p.link(i)
-			q, to := p.node(l.From), p.node(l.To)
+			l := p.Link(i)
+			q, to := p.Node(l.From), p.Node(l.To)
 			if q.Kind != model.Queue || !l.Relation.Polls() || to.Timeout == 0 || q.Lease > to.Timeout+l.Read.Within {
 				continue
 			}
@@ -49,23 +49,23 @@ var startSendsRepeat = &Rule{Code: "IW402", Title: "Retries repeat sends at star
 Send at the end, or make the receiver idempotent.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Links {
-			l := p.link(i)
+			l := p.Link(i)
 			if !l.AtStart {
 				continue
 			}
 			most, fails := 0, false
-			for _, s := range p.states.of[l.From] {
-				at := p.states.all[s]
-				if at.how != asIntake && at.how != asPoll {
+			for _, s := range p.States.Of[l.From] {
+				at := p.States.All[s]
+				if at.How != flow.AsIntake && at.How != flow.AsPoll {
 					continue
 				}
-				tries := p.policyOf(at.context).Tries
+				tries := p.PolicyOf(at.Context).Tries
 				if tries == 0 || tries > 1 {
 					most = max(most, tries, 2)
-					fails = fails || p.outcome(int(s), worst).bad() > 0
+					fails = fails || p.Outcome(int(s), flow.Worst).Bad() > 0
 				}
 			}
-			if n := p.node(l.From); most > 1 && n.Idempotent == nil {
+			if n := p.Node(l.From); most > 1 && n.Idempotent == nil {
 				p.report(
 					l.Pos,
 					[]string{l.Link.From, l.Link.To},
@@ -94,15 +94,15 @@ var wholeBatchFails = &Rule{Code: "IW403", Title: "One failure returns whole bat
 up tries. Report failures by message (fails: {per: message}, failed: each), or read singly.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Links {
-			l := p.link(i)
-			to := p.node(l.To)
-			if p.node(l.From).Kind != model.Queue || l.Read.UpTo <= 1 || !to.Kind.Runs() ||
+			l := p.Link(i)
+			to := p.Node(l.To)
+			if p.Node(l.From).Kind != model.Queue || l.Read.UpTo <= 1 || !to.Kind.Runs() ||
 				l.Relation != model.PolledRun {
 				continue
 			}
 			fails := false
-			for _, s := range p.states.of[l.To] {
-				fails = fails || p.outcome(int(s), worst).bad() > rare
+			for _, s := range p.States.Of[l.To] {
+				fails = fails || p.Outcome(int(s), flow.Worst).Bad() > flow.Rare
 			}
 			if !fails && to.Fails.EachTry == 0 && to.Fails.ForGood == 0 ||
 				l.Read.Failed != "all" && to.Fails.PerMessage {
@@ -134,14 +134,14 @@ the work goes on, then starts it again. Give the caller more time, or the callee
 default timeout, it is reported only if the times in the model let it happen.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Links {
-			l := p.link(i)
-			from, to := p.node(l.From), p.node(l.To)
+			l := p.Link(i)
+			from, to := p.Node(l.From), p.Node(l.To)
 			if l.Relation != model.WaitingCall || from.Timeout == 0 || to.Timeout == 0 ||
 				p.Reach[i] == expr.Impossible ||
 				p.inCircle(l) {
 				continue
 			}
-			need := to.Timeout*time.Duration(l.Policy.Tries) + time.Duration(waitsOf(&l.Policy)*1e9)
+			need := to.Timeout*time.Duration(l.Policy.Tries) + time.Duration(flow.WaitsOf(&l.Policy)*1e9)
 			if from.Timeout > need ||
 				l.Policy.Tries <= 1 && defaultTimeout(from) && defaultTimeout(to) &&
 					!p.tooSlow(l, from.Timeout.Seconds()) {
@@ -172,8 +172,8 @@ default timeout, it is reported only if the times in the model let it happen.`,
 // inCircle reports whether a call is one of a circle of waiting calls, which IW104
 // reports.
 func (p *Pass) inCircle(l *graph.Link) bool {
-	return slices.ContainsFunc(p.Loops, func(loop Loop) bool {
-		return loop.calls && loop.Verdict != "broken" && slices.Contains(loop.all, l.Link.ID())
+	return slices.ContainsFunc(p.Loops, func(loop flow.Loop) bool {
+		return loop.Calls && loop.Verdict != "broken" && slices.Contains(loop.All, l.Link.ID())
 	})
 }
 
@@ -186,8 +186,8 @@ func defaultTimeout(n *graph.Node) bool {
 // tooSlow reports whether a call, with the times in the model, can take longer than
 // its caller has.
 func (p *Pass) tooSlow(l *graph.Link, limit float64) bool {
-	return slices.ContainsFunc(p.states.of[l.To], func(s int32) bool {
-		return p.states.all[s].how == asCall && p.outcome(int(s), worst).length.Tail(limit) > rare
+	return slices.ContainsFunc(p.States.Of[l.To], func(s int32) bool {
+		return p.States.All[s].How == flow.AsCall && p.Outcome(int(s), flow.Worst).Length.Tail(limit) > flow.Rare
 	})
 }
 
@@ -197,17 +197,17 @@ stand, and the next try writes them again. Use sends: together where the platfor
 idempotent, or write once and derive the rest from it.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
-			n := p.node(i)
+			n := p.Node(i)
 			if n.Together || n.Idempotent != nil {
 				continue
 			}
 			var first, risky *graph.Link
 			for _, id := range n.Out {
-				l := p.link(id)
+				l := p.Link(id)
 				if l.Relation != model.RunWrite || l.Ignore || l.Op == "read" {
 					continue
 				}
-				target := p.node(l.To)
+				target := p.Node(l.To)
 				if first != nil && risky == nil &&
 					(target.Fails.EachTry > 0 || target.Capacity > 0 || target.PartitionRate > 0) {
 					risky = l
@@ -253,24 +253,24 @@ up by it: the messages are lost or parked though nothing has failed. It is an er
 or more are late. Give the run more time, or make it shorter.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
-			n := p.node(i)
+			n := p.Node(i)
 			if !n.Kind.Runs() && n.Kind != model.Endpoint || n.Timeout == 0 {
 				continue
 			}
 			late, given, mean, asked := 0.0, 0.0, 0.0, false
-			for _, s := range p.states.of[i] {
-				o := p.outcome(int(s), worst)
-				if o.late < rare || o.why == "deadlock" {
+			for _, s := range p.States.Of[i] {
+				o := p.Outcome(int(s), flow.Worst)
+				if o.Late < flow.Rare || o.Why == "deadlock" {
 					continue
 				}
-				late, mean = max(late, o.late), max(mean, p.outcome(int(s), usual).length.Mean())
-				switch p.states.all[s].how {
-				case asRequest:
-					asked = asked || o.late > seldom
-				case asCall:
+				late, mean = max(late, o.Late), max(mean, p.Outcome(int(s), flow.Usual).Length.Mean())
+				switch p.States.All[s].How {
+				case flow.AsRequest:
+					asked = asked || o.Late > seldom
+				case flow.AsCall:
 					given = max(given, p.sufferedBy(int(s), map[int]bool{}))
 				default:
-					given = max(given, p.fateOf(int(s), worst).given)
+					given = max(given, p.FateOf(int(s), flow.Worst).Given)
 				}
 			}
 			if late < seldom || given < seldom && !asked {
@@ -308,14 +308,14 @@ func (p *Pass) sufferedBy(s int, seen map[int]bool) float64 {
 	}
 	seen[s] = true
 	most := 0.0
-	for _, from := range p.into[s] {
-		switch p.states.all[from].how {
-		case asCall:
+	for _, from := range p.Into[s] {
+		switch p.States.All[from].How {
+		case flow.AsCall:
 			most = max(most, p.sufferedBy(int(from), seen))
-		case asRequest:
-			most = max(most, p.outcome(int(from), worst).fails)
-		case asIntake, asPoll:
-			most = max(most, p.fateOf(int(from), worst).given)
+		case flow.AsRequest:
+			most = max(most, p.Outcome(int(from), flow.Worst).Fails)
+		case flow.AsIntake, flow.AsPoll:
+			most = max(most, p.FateOf(int(from), flow.Worst).Given)
 		}
 	}
 	return most
@@ -323,12 +323,13 @@ func (p *Pass) sufferedBy(s int, seen map[int]bool) float64 {
 
 // lateAt reports whether the runs of a message at a state fail by being late.
 func (p *Pass) lateAt(s int) bool {
-	at := p.states.all[s]
-	if p.node(at.node).Kind.Runs() {
-		return p.outcome(s, worst).late >= rare
+	at := p.States.All[s]
+	if p.Node(at.Node).Kind.Runs() {
+		return p.Outcome(s, flow.Worst).Late >= flow.Rare
 	}
-	for _, e := range p.states.leaving(s) {
-		if e.kind == polls && p.node(p.states.all[e.to].node).Kind.Runs() && p.outcome(e.to, worst).late >= rare {
+	for _, e := range p.States.Leaving(s) {
+		if e.Kind == flow.Polls && p.Node(p.States.All[e.To].Node).Kind.Runs() &&
+			p.Outcome(e.To, flow.Worst).Late >= flow.Rare {
 			return true
 		}
 	}

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"ironweir/core/check/flow"
 	"ironweir/core/check/remedy"
-
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -18,18 +18,18 @@ only polled or called, so they never do: the channel's own tries and dead-letter
 on the link that polls it, or set results: all.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
-			n := p.node(i)
-			if n.ResultsAll || len(n.In) == 0 && n.Rate == 0 || p.asynchronous(i) {
+			n := p.Node(i)
+			if n.ResultsAll || len(n.In) == 0 && n.Rate == 0 || p.Asynchronous(i) {
 				continue
 			}
 			for _, id := range n.Out {
-				l := p.link(id)
+				l := p.Link(id)
 				if l.When == model.OfRun {
 					continue
 				}
 				var by []string
 				for _, in := range n.In {
-					by = append(by, fmt.Sprintf("%s (%s)", p.link(in).Link.ID(), p.link(in).Relation))
+					by = append(by, fmt.Sprintf("%s (%s)", p.Link(in).Link.ID(), p.Link(in).Relation))
 				}
 				p.report(
 					l.Pos,
@@ -58,9 +58,9 @@ var impossibleFilter = &Rule{Code: "IW302", Title: "Filter that matches nothing"
 fires. Usually a name differs between the two places: compare what is sent with what is matched.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Links {
-			l := p.link(i)
-			all := p.At[l.From].all()
-			if p.Reach[i] != expr.Impossible || !p.declinesSome(l) || len(all) == 0 {
+			l := p.Link(i)
+			all := p.At[l.From].All()
+			if p.Reach[i] != expr.Impossible || !p.DeclinesSome(l) || len(all) == 0 {
 				continue
 			}
 			var comes []string
@@ -126,18 +126,18 @@ var competingLinks = &Rule{Code: "IW303", Title: "Competing links on one queue",
 every message, put a topic in front and give each a queue of its own.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
-			n := p.node(i)
+			n := p.Node(i)
 			if n.Kind != model.Queue {
 				continue
 			}
 			for x, a := range n.Out {
 				for _, b := range n.Out[x+1:] {
 					both := false
-					for _, m := range p.At[i].all() {
-						both = both || p.compete(p.link(a), p.link(b), m)
+					for _, m := range p.At[i].All() {
+						both = both || p.compete(p.Link(a), p.Link(b), m)
 					}
 					if both {
-						first, second := p.link(a), p.link(b)
+						first, second := p.Link(a), p.Link(b)
 						p.report(
 							second.Pos,
 							[]string{n.Name, first.Link.To, second.Link.To},
@@ -156,22 +156,22 @@ every message, put a topic in front and give each a queue of its own.`,
 	}}
 
 // compete reports whether two links can both take a message.
-func (p *Pass) compete(x, y *graph.Link, m message) bool {
-	if p.filterVerdict(x, m) == expr.Impossible || p.filterVerdict(y, m) == expr.Impossible {
+func (p *Pass) compete(x, y *graph.Link, m flow.Message) bool {
+	if p.FilterVerdict(x, m) == expr.Impossible || p.FilterVerdict(y, m) == expr.Impossible {
 		return false
 	}
 	if x.Filter.Everything || y.Filter.Everything {
 		return true
 	}
 	for _, one := range x.Filter.Clauses {
-		for _, prefix := range orEmpty(one.Prefix) {
-			for _, suffix := range orEmpty(one.Suffix) {
-				if m.key.HasPrefix(prefix) == expr.Impossible || m.key.HasSuffix(suffix) == expr.Impossible {
+		for _, prefix := range flow.OrEmpty(one.Prefix) {
+			for _, suffix := range flow.OrEmpty(one.Suffix) {
+				if m.Key.HasPrefix(prefix) == expr.Impossible || m.Key.HasSuffix(suffix) == expr.Impossible {
 					continue
 				}
 				narrow := m
-				narrow.key = m.key.Narrow(prefix, suffix)
-				if p.filterVerdict(y, narrow) != expr.Impossible {
+				narrow.Key = m.Key.Narrow(prefix, suffix)
+				if p.FilterVerdict(y, narrow) != expr.Impossible {
 					return true
 				}
 			}
@@ -185,12 +185,12 @@ var refusedLink = &Rule{Code: "IW304", Title: "Link refused by `callers` list", 
 sent over this link is refused. Add the source to callers.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Links {
-			l := p.link(i)
+			l := p.Link(i)
 			if !l.Refused {
 				continue
 			}
 			callers := []any{}
-			for _, c := range p.node(l.To).Callers {
+			for _, c := range p.Node(l.To).Callers {
 				callers = append(callers, c)
 			}
 			p.report(
@@ -221,8 +221,8 @@ rejected. Put the payload into a bucket and send its key.`,
 			return
 		}
 		for i := range p.Graph.Links {
-			l := p.link(i)
-			k := p.node(l.To).Kind
+			l := p.Link(i)
+			k := p.Node(l.To).Kind
 			if size := p.sizeOver(l); size > limit && k.Channel() && k != model.Bucket && k != model.Table {
 				p.report(
 					l.Pos,
@@ -248,13 +248,13 @@ rejected. Put the payload into a bucket and send its key.`,
 
 // sizeOver returns the largest size that is known of what a link sends.
 func (p *Pass) sizeOver(l *graph.Link) int64 {
-	if l.Size >= 0 || p.node(l.From).Kind == model.Bucket || p.Reach[l.ID] == expr.Impossible {
+	if l.Size >= 0 || p.Node(l.From).Kind == model.Bucket || p.Reach[l.ID] == expr.Impossible {
 		return l.Size
 	}
-	most := int64(unknownSize)
-	for _, m := range p.At[l.From].all() {
-		if p.filterVerdict(l, p.resultOf(l, m)) != expr.Impossible {
-			most = max(most, m.size)
+	most := int64(flow.UnknownSize)
+	for _, m := range p.At[l.From].All() {
+		if p.FilterVerdict(l, p.ResultOf(l, m)) != expr.Impossible {
+			most = max(most, m.Size)
 		}
 	}
 	return most
@@ -264,15 +264,15 @@ var unreachedNode = &Rule{Code: "IW306", Title: "Node that nothing reaches", Sev
 	Doc: `No link, rate, key or traffic brings anything to this node. A link to it is missing, or its name differs
 from the one that is linked to.`,
 	Run: func(p *Pass) {
-		failing := p.deadLettersOfNodes()
+		failing := p.DeadLettersOfNodes()
 		for i := range p.Graph.Nodes {
-			n := p.node(i)
+			n := p.Node(i)
 			if len(n.In) > 0 || len(n.DeadFrom) > 0 || n.Kind == model.Schedule || n.Kind == model.Endpoint ||
 				n.Rate > 0 ||
 				len(n.Node.Keys) > 0 ||
 				len(n.Types) > 0 ||
 				len(n.Sources) > 0 ||
-				p.sources[i] != nil ||
+				p.Sources[i] != nil ||
 				len(failing[i]) > 0 {
 				continue
 			}

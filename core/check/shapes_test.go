@@ -10,6 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"ironweir/core/check"
+	"ironweir/core/check/flow"
+	"ironweir/core/check/guarantees"
 	"ironweir/core/document"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -282,10 +284,10 @@ func BenchmarkGuarantees(b *testing.B) {
 				require.NoError(b, err)
 				g, err := graph.Compile(m)
 				require.NoError(b, err)
-				a := check.Analyse(g, nil)
+				a := flow.Analyse(g, nil)
 				found := 0
 				for b.Loop() {
-					found = len(a.Guarantees("", ""))
+					found = len(guarantees.Of(a, "", ""))
 				}
 				b.ReportMetric(float64(found), "pairs")
 			})

@@ -73,7 +73,8 @@ func (e *engine) setUpBreakdowns() {
 		all := 1.0
 		spec.Fails = &all
 		in := e.newIncident(spec, len(e.incidents))
-		in.breaks = &breakdown{random.NewSampler(b.Every), random.NewSampler(b.For), e.stream(spec.Node+spec.Group, "breakdowns")}
+		luck := e.stream(spec.Node+spec.Group, "breakdowns")
+		in.breaks = &breakdown{random.NewSampler(b.Every), random.NewSampler(b.For), luck}
 		e.incidents = append(e.incidents, in)
 		if at := in.breaks.next(e, &in.breaks.every); at < e.end {
 			e.First(at, evIncident, uint32(len(e.incidents)-1))

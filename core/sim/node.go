@@ -461,7 +461,8 @@ func (e *engine) setUpRunner(n *node) error {
 		n.tasks, n.asks = true, true
 		e.taskLuck = e.stream("", "tasks")
 	}
-	n.doom = random.Splitmix(e.scenario.Seed) ^ random.New(e.scenario.Seed, e.plan.Replication, gn.Name, "doom").Uint64()
+	seed := e.scenario.Seed
+	n.doom = random.Splitmix(seed) ^ random.New(seed, e.plan.Replication, gn.Name, "doom").Uint64()
 	if gn.Fails.Error != "" {
 		n.failName = e.errorNumber(gn.Fails.Error)
 	}

@@ -7,7 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"ironweir/core/check"
+	"ironweir/core/check/flow"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
@@ -75,7 +75,7 @@ fails-together: {shed: {nodes: [weigh, stamp], breaks: {every: 45m, for: {dist: 
 			s := *model.DefaultScenario()
 			s.Length, s.Breakdowns, s.WarmUp = 400*time.Hour, true, 0
 			s.Traffic, s.TrafficGiven = ownTraffic(g), true
-			claim := check.Analyse(g, &s).Entries["lane"].Availability
+			claim := flow.Analyse(g, &s).Entries["lane"].Availability
 			require.NotNil(t, claim)
 			t.Logf("%+v", claim)
 			var lost, parked, returned series

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"time"
 
-	"ironweir/core/check"
+	"ironweir/core/check/flow"
 	"ironweir/core/model"
 	"ironweir/core/sim"
 )
@@ -14,7 +14,7 @@ import (
 // claim is the earliest moment from which a single fault is said to lose messages,
 // with the sets that say so.
 type claim struct {
-	sets []*check.LossSet
+	sets []*flow.LossSet
 }
 
 // singleFaults compares every single fault that can be simulated: a node or channel
@@ -187,7 +187,7 @@ func (v *verifier) singleFault(fault string, c *claim) error {
 
 // tolerance holds a claim against a fault that lasts a little less, and a little
 // longer, than it says.
-func (v *verifier) tolerance(fault string, c *claim, normal map[where]int64, zero map[where][]*check.LossSet) error {
+func (v *verifier) tolerance(fault string, c *claim, normal map[where]int64, zero map[where][]*flow.LossSet) error {
 	first := c.sets[0]
 	low, high := bounds(first)
 	for _, s := range c.sets[1:] {
@@ -273,7 +273,7 @@ func (v *verifier) lostOr(r *sim.Result) map[where]int64 {
 }
 
 // bounds returns between which times a loss set claims its first loss.
-func bounds(s *check.LossSet) (low, high time.Duration) {
+func bounds(s *flow.LossSet) (low, high time.Duration) {
 	of := func(seconds float64) time.Duration { return time.Duration(min(seconds, 9e9) * 1e9) }
 	if s.After.Seconds == nil {
 		return 0, lastsMost

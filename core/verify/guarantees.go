@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"ironweir/core/check"
+	"ironweir/core/check/guarantees"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
@@ -174,7 +174,7 @@ func newGuaranteeVerifier(g *graph.Graph, o Options) *verifier {
 // without a fault and under single faults at sampled instants.
 func Guarantees(g *graph.Graph, o Options) (*Report, error) {
 	v := newGuaranteeVerifier(g, o)
-	list := v.a.Guarantees("", "")
+	list := guarantees.Of(v.a, "", "")
 	normal, over, err := v.effects(v.scenario(v.base.Length, v.drained))
 	if err != nil {
 		return nil, err
@@ -229,7 +229,7 @@ func (v *verifier) faultAt(fault string, share float64) []*model.Incident {
 }
 
 // claimOf gives the effects that are claimed under a fault, or without one.
-func claimOf(q *check.Guarantee, fault string) string {
+func claimOf(q *guarantees.Guarantee, fault string) string {
 	if fault == "" {
 		return q.Effects.NoFault
 	}
@@ -238,7 +238,7 @@ func claimOf(q *check.Guarantee, fault string) string {
 
 // compareEffects reports effects that happen twice although that was denied, and those
 // that are later than the bound.
-func (v *verifier) compareEffects(list []check.Guarantee, found []effect, fault string, s *model.Scenario) {
+func (v *verifier) compareEffects(list []guarantees.Guarantee, found []effect, fault string, s *model.Scenario) {
 	twice := repeatedOf(found)
 	latest := map[pair]float64{}
 	for _, x := range found {
@@ -267,7 +267,7 @@ func (v *verifier) compareEffects(list []check.Guarantee, found []effect, fault 
 
 // compareLosses reports effects that every message has, and that are missing after a
 // loss although that was denied.
-func (v *verifier) compareLosses(list []check.Guarantee, over []ended, fault string, s *model.Scenario) {
+func (v *verifier) compareLosses(list []guarantees.Guarantee, over []ended, fault string, s *model.Scenario) {
 	for k := range list {
 		q := &list[k]
 		claim := claimOf(q, fault)
@@ -287,7 +287,7 @@ func (v *verifier) compareLosses(list []check.Guarantee, over []ended, fault str
 
 // compareOrder reports messages that overtake others although the order is kept. Only
 // orders by entry and by key can be seen.
-func (v *verifier) compareOrder(list []check.Guarantee, found []effect) {
+func (v *verifier) compareOrder(list []guarantees.Guarantee, found []effect) {
 	slices.SortStableFunc(found, func(x, y effect) int { return cmp.Compare(x.at, y.at) })
 	for k := range list {
 		q := &list[k]
@@ -366,7 +366,7 @@ func instantsBefore(j *sim.Journey, until float64) []float64 {
 // Find returns a scenario in which a run repeats an effect as a guarantee says, or nil
 // where the scenarios that are tried do not show it. It lets the fault begin at
 // instants on the way of a message that has the effect without a fault.
-func (w *Witnesses) Find(q *check.Guarantee, b *check.Breach) (*model.Scenario, error) {
+func (w *Witnesses) Find(q *guarantees.Guarantee, b *guarantees.Breach) (*model.Scenario, error) {
 	v, p := w.v, pair{q.From, q.To}
 	way := w.ways[p]
 	if _, shown := w.repeated[p]; shown && b.Fault == "" {
@@ -401,7 +401,7 @@ func (w *Witnesses) Find(q *check.Guarantee, b *check.Breach) (*model.Scenario, 
 }
 
 // shows makes happen what a breach needs.
-func (v *verifier) shows(b *check.Breach, at, length time.Duration) *model.Incident {
+func (v *verifier) shows(b *guarantees.Breach, at, length time.Duration) *model.Incident {
 	node, crash := strings.CutSuffix(b.Fault, "/crash")
 	switch {
 	case crash:

@@ -9,7 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"ironweir/core/check"
+	"ironweir/core/check/flow"
+	"ironweir/core/check/guarantees"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
@@ -77,7 +78,7 @@ func TestWitnessesOfTheDemo(t *testing.T) {
 	witnesses, err := NewWitnesses(g, Options{})
 	require.NoError(t, err)
 	shown, all := 0, 0
-	for _, q := range check.Analyse(g, nil).Guarantees("", "") {
+	for _, q := range guarantees.Of(flow.Analyse(g, nil), "", "") {
 		for k := range q.Repeats {
 			all++
 			s, err := witnesses.Find(&q, &q.Repeats[k])

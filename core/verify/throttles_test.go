@@ -7,14 +7,14 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"ironweir/core/check"
+	"ironweir/core/check/flow"
 	"ironweir/core/model"
 	"ironweir/core/sim"
 )
 
 // lossOf returns what the analysis says of the messages of an entry, and the share of
 // them that two days of Poisson arrivals lose.
-func lossOf(t *testing.T, text, entry string) (says check.Entry, loses float64) {
+func lossOf(t *testing.T, text, entry string) (says flow.Entry, loses float64) {
 	g, err := compiled(t, text)
 	require.NoError(t, err)
 	s := *model.DefaultScenario()
@@ -30,7 +30,7 @@ func lossOf(t *testing.T, text, entry string) (says check.Entry, loses float64) 
 			}
 		}
 	}
-	return check.Analyse(g, nil).Entries[entry], float64(lost) / float64(r.Nodes[g.NodeID(entry)].Copies)
+	return flow.Analyse(g, nil).Entries[entry], float64(lost) / float64(r.Nodes[g.NodeID(entry)].Copies)
 }
 
 // A call that finds no free run fails: Erlang's loss formula, to which a run comes within
@@ -46,7 +46,7 @@ nodes:
 	erlang := a * a / 2 / (1 + a + a*a/2)
 	require.InDelta(t, erlang, says.LossBy["exhausted"], 1e-4)
 	require.InDelta(t, erlang, loses, 0.01)
-	require.Equal(t, check.AtMost, says.Basis["loss_probability"])
+	require.Equal(t, flow.AtMost, says.Basis["loss_probability"])
 	require.GreaterOrEqual(t, *says.LossProbability, loses)
 }
 
@@ -87,7 +87,7 @@ nodes:
   dead: {kind: queue, retention: 14d}
 `)
 			require.NoError(t, err)
-			e := check.Analyse(g, nil).Entries["jobs"]
+			e := flow.Analyse(g, nil).Entries["jobs"]
 			s := *model.DefaultScenario()
 			r, err := sim.Run(sim.Plan{Graph: g, Scenario: &s, Limits: sim.Limits{Events: 20_000_000}})
 			require.NoError(t, err)
@@ -108,8 +108,8 @@ nodes:
   people: {kind: outside, takes: 20s}
 `)
 	require.NoError(t, err)
-	a := check.Analyse(g, nil)
-	var found *check.LossSet
+	a := flow.Analyse(g, nil)
+	var found *flow.LossSet
 	e := a.Entries["orders"]
 	for k := range e.LossSets {
 		if s := &e.LossSets[k]; s.Node == "clerks" && s.Cause == "expired" && len(s.Faults) == 1 {

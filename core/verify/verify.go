@@ -11,7 +11,7 @@ import (
 	"strings"
 	"time"
 
-	"ironweir/core/check"
+	"ironweir/core/check/flow"
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -49,7 +49,7 @@ type Report struct {
 type verifier struct {
 	g        *graph.Graph
 	o        Options
-	a        *check.Analysis
+	a        *flow.Analysis
 	base     *model.Scenario // traffic without a fault
 	drained  time.Duration   // length of the base run, the traffic and the settling after it
 	normal   *sim.Result
@@ -82,7 +82,7 @@ func newVerifier(g *graph.Graph, o Options) *verifier {
 		schedule: map[string]bool{},
 	}
 	v.prepare()
-	v.a = check.AnalyseWith(g, v.base, o.Inputs.Events)
+	v.a = flow.AnalyseWith(g, v.base, o.Inputs.Events)
 	return v
 }
 
@@ -308,8 +308,8 @@ func (v *verifier) behind(r *sim.Result) bool {
 
 // claimed returns the causes and nodes at which some entry claims losses by a set of
 // faults of a size, and the sets.
-func (v *verifier) claimed(size int) map[where][]*check.LossSet {
-	out := map[where][]*check.LossSet{}
+func (v *verifier) claimed(size int) map[where][]*flow.LossSet {
+	out := map[where][]*flow.LossSet{}
 	for name := range v.a.Entries {
 		e := v.a.Entries[name]
 		if v.rates[name] == 0 && !v.schedule[name] {
@@ -342,7 +342,7 @@ func (v *verifier) normalLosses(s *model.Scenario, r *sim.Result) {
 	}
 	for w, sets := range claims {
 		v.report.Claims++
-		certain := slices.ContainsFunc(sets, func(s *check.LossSet) bool { return !s.Some })
+		certain := slices.ContainsFunc(sets, func(s *flow.LossSet) bool { return !s.Some })
 		if certain && lost[w] == 0 && v.came(r, w.node) {
 			v.contradict(
 				"loss-alarm",
@@ -492,7 +492,7 @@ func (v *verifier) numbers(s *model.Scenario, r *sim.Result) {
 				want,
 				got,
 				int64(float64(r.Nodes[i].Runs)/(1+n.Takes.Variation())),
-				v.uncertain(i) || slices.Contains(c.Assumptions, check.PayloadAssumption),
+				v.uncertain(i) || slices.Contains(c.Assumptions, flow.PayloadAssumption),
 			)
 		}
 	}
@@ -607,9 +607,9 @@ func (v *verifier) number(
 	}
 	off := got - want
 	switch {
-	case basis == check.AtMost && off < 0, basis == check.AtLeast && off > 0:
+	case basis == flow.AtMost && off < 0, basis == flow.AtLeast && off > 0:
 		return
-	case basis == check.Estimate:
+	case basis == flow.Estimate:
 		spread = max(spread, 0.6*max(want, got))
 	}
 	if math.Abs(off) > spread {

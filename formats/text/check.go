@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"ironweir/core/check"
+	"ironweir/core/check/flow"
 	"ironweir/core/model"
 	"ironweir/core/verify"
 )
@@ -132,7 +133,7 @@ func sorted[V any](m map[string]V) []string {
 }
 
 // survivesWords says how many faults together an entry survives.
-func survivesWords(e *check.Entry) string {
+func survivesWords(e *flow.Entry) string {
 	switch {
 	case e.Survives < 0:
 		return "loses without a fault"
@@ -140,24 +141,24 @@ func survivesWords(e *check.Entry) string {
 		return "no fault"
 	case e.Survives == 1:
 		return "any one fault"
-	case e.Survives == check.MaxFaults:
+	case e.Survives == flow.MaxFaults:
 		return "any three faults"
 	}
 	return fmt.Sprintf("any %d faults", e.Survives)
 }
 
 // labelled marks a number by how sure it is; the legend says what the marks mean.
-func labelled(text string, basis check.Basis, field string) string {
+func labelled(text string, basis flow.Basis, field string) string {
 	if text == "" {
 		return ""
 	}
-	return map[string]string{check.AtMost: "≤ ", check.AtLeast: "≥ ", check.Estimate: "~ "}[basis[field]] + text
+	return map[string]string{flow.AtMost: "≤ ", flow.AtLeast: "≥ ", flow.Estimate: "~ "}[basis[field]] + text
 }
 
 const legend = "~ estimate · ≤ at most · ≥ at least · other numbers are exact"
 
 // faultsOf writes a loss set: one of each of its elements.
-func faultsOf(set *check.LossSet) string {
+func faultsOf(set *flow.LossSet) string {
 	var parts []string
 	for _, f := range set.Faults {
 		switch {
@@ -317,7 +318,7 @@ func (p *page) availability(doc *check.Document) {
 }
 
 // change says what an improvement leaves of what an entry loses and parks in a year.
-func change(entry string, before *check.Availability, after *check.Improvement) string {
+func change(entry string, before *flow.Availability, after *flow.Improvement) string {
 	var parts []string
 	if *before.Lost > 0 {
 		parts = append(parts, fmt.Sprintf("lost %s → %s", number(*before.Lost), number(after.Lost)))

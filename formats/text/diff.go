@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	"ironweir/core/check"
+	"ironweir/core/check/flow"
+	"ironweir/core/check/guarantees"
 	"ironweir/core/document"
 	"ironweir/core/model"
 )
@@ -17,10 +19,10 @@ type DiffDocument struct {
 	After   string            `json:"after"`
 	Renamed map[string]string `json:"renamed,omitempty"` // nodes, by what they were called before
 	*model.Changes
-	Came []check.Finding         `json:"findings_came"`
-	Went []check.Gone            `json:"findings_went"`
-	Lost []check.GuaranteeChange `json:"guarantees_lost"`
-	Won  []check.GuaranteeChange `json:"guarantees_won"`
+	Came []check.Finding     `json:"findings_came"`
+	Went []check.Gone        `json:"findings_went"`
+	Lost []guarantees.Change `json:"guarantees_lost"`
+	Won  []guarantees.Change `json:"guarantees_won"`
 }
 
 // Diff prints what differs between two models, then which findings are new and which
@@ -77,7 +79,7 @@ func Diff(w io.Writer, d *DiffDocument, s Style) error {
 
 // guaranteeChanges lists what holds between entries and destinations, and did or does
 // not in the other model.
-func (p *page) guaranteeChanges(title string, colour paint, list []check.GuaranteeChange) {
+func (p *page) guaranteeChanges(title string, colour paint, list []guarantees.Change) {
 	if len(list) == 0 {
 		return
 	}
@@ -88,7 +90,7 @@ func (p *page) guaranteeChanges(title string, colour paint, list []check.Guarant
 }
 
 // guaranteeChange writes one of them, as "with one fault: any number → at least once".
-func guaranteeChange(c *check.GuaranteeChange) string {
+func guaranteeChange(c *guarantees.Change) string {
 	what := c.What
 	switch what {
 	case "no_fault":
@@ -156,7 +158,7 @@ func DiffMarkdown(w io.Writer, d *DiffDocument) error {
 	}
 	for _, part := range []struct {
 		title string
-		list  []check.GuaranteeChange
+		list  []guarantees.Change
 	}{{"Guarantees lost", d.Lost}, {"Guarantees won", d.Won}} {
 		if len(part.list) > 0 {
 			fmt.Fprintf(&b, "\n**%s**\n\n", part.title)
@@ -171,7 +173,7 @@ func DiffMarkdown(w io.Writer, d *DiffDocument) error {
 }
 
 // Ways prints the ways between two nodes.
-func Ways(w io.Writer, from, to string, ways []check.Way, more bool, s Style) error {
+func Ways(w io.Writer, from, to string, ways []flow.Way, more bool, s Style) error {
 	p := newPage(w, s)
 	if len(ways) == 0 {
 		p.line("No message can go from %s to %s.", from, to)

@@ -5,12 +5,12 @@ import (
 	"io"
 	"strings"
 
-	"ironweir/core/check"
+	"ironweir/core/check/guarantees"
 )
 
 // Guarantees prints what holds between entries and destinations: a table, then the
 // reasons for each that is not exactly once.
-func Guarantees(w io.Writer, doc *check.GuaranteeDocument, s Style) error {
+func Guarantees(w io.Writer, doc *guarantees.Document, s Style) error {
 	p := newPage(w, s)
 	if len(doc.Guarantees) == 0 {
 		p.line("No message of an entry has an effect at a destination.")
@@ -26,22 +26,22 @@ func Guarantees(w io.Writer, doc *check.GuaranteeDocument, s Style) error {
 	if len(rows) > 0 {
 		p.table([]string{"from", "to", ">survives", "without a fault", "with one fault", "order", "delay"}, rows)
 	}
-	p.reasons("Lost", doc, func(g *check.Guarantee, add func(string)) {
+	p.reasons("Lost", doc, func(g *guarantees.Guarantee, add func(string)) {
 		for _, b := range g.Losses {
 			add(fmt.Sprintf("%s: %s %s", place(&b), b.Why, condition(b.Fault)))
 		}
 	})
-	p.reasons("Repeated", doc, func(g *check.Guarantee, add func(string)) {
+	p.reasons("Repeated", doc, func(g *guarantees.Guarantee, add func(string)) {
 		for _, b := range g.Repeats {
 			add(fmt.Sprintf("%s again, %s: %s", place(&b), condition(b.Fault), b.Why))
 		}
 	})
-	p.reasons("Absorbed, unless both are handled at the same time", doc, func(g *check.Guarantee, add func(string)) {
+	p.reasons("Absorbed, unless both are handled at the same time", doc, func(g *guarantees.Guarantee, add func(string)) {
 		for _, x := range g.Absorbed {
 			add(fmt.Sprintf("%s drops a repetition by its key %s", x.Node, x.Key))
 		}
 	})
-	p.reasons("Parked", doc, func(g *check.Guarantee, add func(string)) {
+	p.reasons("Parked", doc, func(g *guarantees.Guarantee, add func(string)) {
 		for _, x := range g.Parks {
 			when := "without a fault"
 			if x.Fault {
@@ -50,12 +50,12 @@ func Guarantees(w io.Writer, doc *check.GuaranteeDocument, s Style) error {
 			add(fmt.Sprintf("in %s, %s", x.Node, when))
 		}
 	})
-	p.reasons("Order not kept", doc, func(g *check.Guarantee, add func(string)) {
+	p.reasons("Order not kept", doc, func(g *guarantees.Guarantee, add func(string)) {
 		if !g.Order.Kept {
 			add(g.Order.Why)
 		}
 	})
-	p.reasons("What bounds the delay", doc, func(g *check.Guarantee, add func(string)) {
+	p.reasons("What bounds the delay", doc, func(g *guarantees.Guarantee, add func(string)) {
 		if g.Delay.Why != "" {
 			add(g.Delay.Why)
 		}
@@ -69,7 +69,7 @@ func Guarantees(w io.Writer, doc *check.GuaranteeDocument, s Style) error {
 	return p.Flush()
 }
 
-func survived(g *check.Guarantee) string {
+func survived(g *guarantees.Guarantee) string {
 	if g.Survives >= g.Searched {
 		return fmt.Sprintf("%d faults or more", g.Survives)
 	}
@@ -87,7 +87,7 @@ func (p *page) effect(word string) string {
 	return p.paint(colour, strings.ReplaceAll(word, "_", " "))
 }
 
-func orderWord(g *check.Guarantee) string {
+func orderWord(g *guarantees.Guarantee) string {
 	switch {
 	case !g.Order.Kept:
 		return "not kept"
@@ -97,7 +97,7 @@ func orderWord(g *check.Guarantee) string {
 	return "kept"
 }
 
-func delayWord(g *check.Guarantee) string {
+func delayWord(g *guarantees.Guarantee) string {
 	out := "?"
 	if g.Delay.Typical != nil {
 		out = seconds(*g.Delay.Typical)
@@ -110,7 +110,7 @@ func delayWord(g *check.Guarantee) string {
 
 // reasons prints what holds for some guarantees, each reason once with all pairs that it
 // affects.
-func (p *page) reasons(title string, doc *check.GuaranteeDocument, of func(*check.Guarantee, func(string))) {
+func (p *page) reasons(title string, doc *guarantees.Document, of func(*guarantees.Guarantee, func(string))) {
 	var order []string
 	pairs := map[string]map[string][]string{} // destinations by reason and entry
 	for i := range doc.Guarantees {
@@ -138,7 +138,7 @@ func (p *page) reasons(title string, doc *check.GuaranteeDocument, of func(*chec
 }
 
 // place names the link of a breach, or its node.
-func place(b *check.Breach) string {
+func place(b *guarantees.Breach) string {
 	if b.Link != "" {
 		return b.Link
 	}
@@ -176,14 +176,14 @@ func condition(fault string) string {
 }
 
 // Unmet prints the requirements that do not hold, if any.
-func Unmet(w io.Writer, list []check.Unmet, s Style) error {
+func Unmet(w io.Writer, list []guarantees.Unmet, s Style) error {
 	p := newPage(w, s)
 	p.unmet(list)
 	return p.Flush()
 }
 
 // unmet prints the requirements that do not hold.
-func (p *page) unmet(list []check.Unmet) {
+func (p *page) unmet(list []guarantees.Unmet) {
 	if len(list) == 0 {
 		return
 	}

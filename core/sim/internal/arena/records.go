@@ -1,3 +1,5 @@
+// Package arena holds records without pointers by index, in address space that is
+// reserved for as many as there can be, or, where that is not to be had, in slices.
 package arena
 
 import "unsafe"

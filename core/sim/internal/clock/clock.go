@@ -1,3 +1,4 @@
+// Package clock holds the pending events of a simulation, and virtual time.
 package clock
 
 import (
@@ -7,9 +8,9 @@ import (
 	"ironweir/core/sim/internal/arena"
 )
 
-// entry is one pending event: when, then sequence, kind and index packed into
+// Entry is one pending event: when, then sequence, kind and index packed into
 // one word, so that ordering by (at, word) is ordering by (time, sequence).
-type entry struct {
+type Entry struct {
 	At   uint64 // nanoseconds since the start
 	word uint64 // sequence << 29 | kind << 24 | index
 }
@@ -28,18 +29,18 @@ func Word(seq uint64, kind Kind, index uint32) uint64 {
 	return seq<<seqShift | uint64(kind)<<indexBits | uint64(index)
 }
 
-func (e entry) Index() uint32 { return uint32(e.word & arena.MaxIndex) }
-func (e entry) Kind() Kind    { return Kind(e.word >> indexBits & (1<<kindBits - 1)) }
-func (e entry) Seq() uint64   { return e.word >> seqShift }
+func (e Entry) Index() uint32 { return uint32(e.word & arena.MaxIndex) }
+func (e Entry) Kind() Kind    { return Kind(e.word >> indexBits & (1<<kindBits - 1)) }
+func (e Entry) Seq() uint64   { return e.word >> seqShift }
 
 // never is the time of an event that does not come.
 const never = math.MaxUint64
 
 // nothing stands behind the end of the heap, so that a sift always meets four.
-var nothing = entry{never, never}
+var nothing = Entry{never, never}
 
 // before compares without a branch.
-func before(a, b entry) uint64 {
+func before(a, b Entry) uint64 {
 	_, borrow := bits.Sub64(a.word, b.word, 0)
 	_, borrow = bits.Sub64(a.At, b.At, borrow)
 	return borrow
@@ -56,9 +57,9 @@ type Clock struct {
 	enters       uint64 // when the first message from outside comes
 	Horizon      uint64 // what comes before this has no choice of a timer, or of the ring: 0 while something is in it
 	Simultaneous bool   // another event of the heaps comes at this very instant
-	Coming       heap
-	outside      heap
-	timers       heap
+	Coming       Heap
+	outside      Heap
+	timers       Heap
 	alarm        uint64   // when the first timer comes
 	until        uint64   // what comes then or later is not taken
 	ring         []uint32 // kind << 24 | index
@@ -98,14 +99,14 @@ func (c *Clock) Schedule(t int64, kind Kind, index uint32) uint64 {
 	if h := &c.Coming; h.Last < InOrder {
 		h.InsertNewest(uint64(t), word)
 	} else {
-		h.pushHeap(entry{uint64(t), word})
+		h.pushHeap(Entry{uint64(t), word})
 	}
 	return s
 }
 
 // AddSource schedules the first message of a source outside.
 func (c *Clock) AddSource(t int64, kind Kind, source uint32) {
-	c.outside.push(entry{uint64(t), Word(c.Sequence(), kind, source)})
+	c.outside.push(Entry{uint64(t), Word(c.Sequence(), kind, source)})
 	c.enters = min(c.enters, uint64(t))
 	if t == c.Now {
 		c.Simultaneous = true
@@ -121,9 +122,9 @@ func (c *Clock) AdvanceSource(t int64, kind Kind, source uint32) {
 	word := Word(c.Sequence(), kind, source)
 	if h := &c.outside; h.Last != unsorted && uint64(t) < h.times[(h.Last-1)&(sortedSize-1)] { // it is the first again
 		h.times[h.Last&(sortedSize-1)], h.words[h.Last&(sortedSize-1)] = uint64(t), word
-		h.next, c.enters = entry{uint64(t), word}, uint64(t)
+		h.next, c.enters = Entry{uint64(t), word}, uint64(t)
 	} else {
-		c.enters = h.replace(entry{uint64(t), word})
+		c.enters = h.replace(Entry{uint64(t), word})
 	}
 }
 
@@ -150,7 +151,7 @@ func (c *Clock) ArmTimer(t int64, seq uint64, kind Kind, index uint32) {
 		c.Simultaneous = true
 	}
 	c.alarm, c.Horizon = min(c.alarm, uint64(t)), min(c.Horizon, uint64(t))
-	c.timers.push(entry{uint64(t), Word(seq, kind, index)})
+	c.timers.push(Entry{uint64(t), Word(seq, kind, index)})
 }
 
 // ScheduleNow schedules an event at this instant, behind those already scheduled.
@@ -205,7 +206,7 @@ func (c *Clock) Uncontested() bool {
 }
 
 // PopUncontested takes that one.
-func (c *Clock) PopUncontested() entry {
+func (c *Clock) PopUncontested() Entry {
 	h := &c.Coming
 	w := h.next
 	c.Now, c.Simultaneous = int64(w.At), h.takeSorted() == w.At
@@ -227,13 +228,13 @@ func (c *Clock) Arrival() uint32 {
 
 // Pop takes the event that comes first from where it is, and lets the time be its own;
 // false: there is none. So do only and arrival, of what has no rival.
-func (c *Clock) Pop() (entry, bool) {
+func (c *Clock) Pop() (Entry, bool) {
 	if c.head != c.tail && !c.Simultaneous {
 		w := c.ring[c.head&uint32(len(c.ring)-1)]
 		if c.head++; c.head == c.tail {
 			c.findHorizon()
 		}
-		return entry{uint64(c.Now), uint64(w)}, true
+		return Entry{uint64(c.Now), uint64(w)}, true
 	}
 	first := c.Coming.peek()
 	enters, w, from := c.enters, first, &c.Coming
@@ -264,20 +265,20 @@ func (c *Clock) Pop() (entry, bool) {
 }
 
 // Upcoming gives the event that comes next; nothing where there is none.
-func (c *Clock) Upcoming() entry {
+func (c *Clock) Upcoming() Entry {
 	if next := c.peekHeaps(); !c.Waiting() || int64(next.At) == c.Now {
 		return next
 	}
-	return entry{uint64(c.Now), uint64(c.ring[c.head&uint32(len(c.ring)-1)])}
+	return Entry{uint64(c.Now), uint64(c.ring[c.head&uint32(len(c.ring)-1)])}
 }
 
 // Bytes is what the pending events take.
 func (c *Clock) Bytes() int64 { return c.Coming.bytes() + c.timers.bytes() + c.outside.bytes() }
 
 // peekHeaps gives the first event that is not in the ring; nothing where there is none.
-func (c *Clock) peekHeaps() entry {
+func (c *Clock) peekHeaps() Entry {
 	w := c.Coming.peek()
-	for _, other := range []entry{c.timers.peek(), c.outside.peek()} {
+	for _, other := range []Entry{c.timers.peek(), c.outside.peek()} {
 		if before(other, w) != 0 {
 			w = other
 		}

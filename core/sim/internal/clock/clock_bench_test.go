@@ -5,7 +5,6 @@ import (
 	"testing"
 
 	"ironweir/core/sim/internal/arena"
-
 	"ironweir/core/sim/internal/random"
 )
 

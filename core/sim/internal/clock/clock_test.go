@@ -20,12 +20,12 @@ const (
 )
 
 // plainHeap is the library's heap of the same events, to hold the clock against.
-type plainHeap []entry
+type plainHeap []Entry
 
 func (h plainHeap) Len() int           { return len(h) }
 func (h plainHeap) Less(a, b int) bool { return before(h[a], h[b]) != 0 }
 func (h plainHeap) Swap(a, b int)      { h[a], h[b] = h[b], h[a] }
-func (h *plainHeap) Push(x any)        { *h = append(*h, x.(entry)) }
+func (h *plainHeap) Push(x any)        { *h = append(*h, x.(Entry)) }
 func (h *plainHeap) Pop() any {
 	last := (*h)[len(*h)-1]
 	*h = (*h)[:len(*h)-1]
@@ -33,7 +33,7 @@ func (h *plainHeap) Pop() any {
 }
 
 // next takes the event that comes first as the engine does; false: there is none.
-func (c *Clock) next() (entry, bool) {
+func (c *Clock) next() (Entry, bool) {
 	switch {
 	case c.Uncontested():
 		return c.PopUncontested(), true
@@ -69,7 +69,7 @@ func TestEventsComeInOrder(t *testing.T) {
 			default:
 				c.Schedule(at, runEvent, 7)
 			}
-			library.Push(waits, entry{uint64(at), seq})
+			library.Push(waits, Entry{uint64(at), seq})
 		}
 		for range many {
 			schedule()
@@ -78,9 +78,9 @@ func TestEventsComeInOrder(t *testing.T) {
 			laddered = laddered || c.Coming.far.count > 0
 			pending, first := c.Pending(), c.peekHeaps()
 			next, ok := c.next()
-			want := library.Pop(waits).(entry)
+			want := library.Pop(waits).(Entry)
 			tied := waits.Len() > 0 && (*waits)[0].At == next.At // whether another comes at this instant
-			if got := (entry{next.At, next.Seq()}); !ok || pending != waits.Len()+1 || got != want || first != next ||
+			if got := (Entry{next.At, next.Seq()}); !ok || pending != waits.Len()+1 || got != want || first != next ||
 				c.Now != int64(next.At) ||
 				c.Simultaneous != tied {
 				t.Fatalf(
@@ -98,7 +98,7 @@ func TestEventsComeInOrder(t *testing.T) {
 			if next.Kind() == arrivalEvent {
 				if x := luck.Unit(); took < 2*many && x < 0.4 {
 					at := c.Now + int64(luck.Unit()*wide)
-					library.Push(waits, entry{uint64(at), c.Seq})
+					library.Push(waits, Entry{uint64(at), c.Seq})
 					c.AdvanceSource(at, arrivalEvent, 7)
 				} else {
 					c.ExhaustSource()

@@ -2,17 +2,17 @@ package clock
 
 import "math/bits"
 
-// heap holds pending events: where they are few, in order; more in a 4-ary heap;
+// Heap holds pending events: where they are few, in order; more in a 4-ary heap;
 // and of very many those that come later in a ladder.
 //
 // In the heap, most events schedule another: what is taken leaves a hole at the
 // root, which the next one put in fills, so that both cost one sift.
-type heap struct {
-	next  entry              // the next among the few, at hand; nothing: there are none, or not few
+type Heap struct {
+	next  Entry              // the next among the few, at hand; nothing: there are none, or not few
 	Last  int                // its place; crowded: there are not few
 	times [sortedSize]uint64 // while there are few: those of their entries, the next last; never before all
 	words [sortedSize]uint64 // and the rest of them
-	near  []entry            // the heap, and at least four of nothing behind it
+	near  []Entry            // the heap, and at least four of nothing behind it
 	count int                // entries of the heap, the hole counted
 	hole  bool               // near[0] has been taken
 	far   ladder
@@ -26,8 +26,8 @@ const (
 	sortedAgain = 7              // so many have become few again
 )
 
-func newHeap() heap {
-	h := heap{far: ladder{horizon: never}, Last: none, next: nothing}
+func newHeap() Heap {
+	h := Heap{far: ladder{horizon: never}, Last: none, next: nothing}
 	for _, i := range []int{0, 1, none, unsorted} {
 		h.times[i], h.words[i] = never, never
 	}
@@ -36,7 +36,7 @@ func newHeap() heap {
 }
 
 // peek gives the first event; nothing: there is none.
-func (h *heap) peek() entry {
+func (h *Heap) peek() Entry {
 	if h.Last == unsorted {
 		return h.root()
 	}
@@ -46,7 +46,7 @@ func (h *heap) peek() entry {
 // root closes the hole of the heap, and gives its first.
 //
 //go:noinline
-func (h *heap) root() entry {
+func (h *Heap) root() Entry {
 	if h.hole || h.count == 0 {
 		h.fill()
 	}
@@ -54,7 +54,7 @@ func (h *heap) root() entry {
 }
 
 // take takes the event that peek has given, and gives when the one behind it comes.
-func (h *heap) take() uint64 {
+func (h *Heap) take() uint64 {
 	if h.Last == unsorted {
 		return h.takeHeap()
 	}
@@ -62,13 +62,13 @@ func (h *heap) take() uint64 {
 }
 
 // takeSorted does so where there are few.
-func (h *heap) takeSorted() uint64 {
+func (h *Heap) takeSorted() uint64 {
 	h.Last--
-	h.next = entry{h.times[h.Last&(sortedSize-1)], h.words[h.Last&(sortedSize-1)]}
+	h.next = Entry{h.times[h.Last&(sortedSize-1)], h.words[h.Last&(sortedSize-1)]}
 	return h.next.At
 }
 
-func (h *heap) takeHeap() uint64 {
+func (h *Heap) takeHeap() uint64 {
 	if h.count <= sortedAgain && h.far.count == 0 {
 		return h.thin()
 	}
@@ -77,17 +77,17 @@ func (h *heap) takeHeap() uint64 {
 }
 
 // second gives when the one behind that which peek has given comes.
-func (h *heap) second() uint64 {
+func (h *Heap) second() uint64 {
 	if h.Last != unsorted {
 		return h.times[(h.Last-1)&(sortedSize-1)]
 	}
-	q := (*[4]entry)(h.near[1:5])
+	q := (*[4]Entry)(h.near[1:5])
 	return min(q[0].At, q[1].At, q[2].At, q[3].At)
 }
 
 // replace puts an entry in the place of the one that peek has given, and gives when
 // the one comes that is then the first.
-func (h *heap) replace(e entry) uint64 {
+func (h *Heap) replace(e Entry) uint64 {
 	if h.Last == unsorted {
 		h.takeHeap()
 		h.push(e)
@@ -100,7 +100,7 @@ func (h *heap) replace(e entry) uint64 {
 
 // thin takes the first event of a heap that has become small, and puts the others
 // in order.
-func (h *heap) thin() uint64 {
+func (h *Heap) thin() uint64 {
 	h.Last, h.next = none, nothing
 	for i := 1; i < h.count; i++ {
 		h.insert(h.near[i].At, h.near[i].word)
@@ -113,7 +113,7 @@ func (h *heap) thin() uint64 {
 }
 
 // insert puts an entry among the few.
-func (h *heap) insert(at, word uint64) {
+func (h *Heap) insert(at, word uint64) {
 	i := h.Last
 	h.Last++
 	for {
@@ -125,12 +125,12 @@ func (h *heap) insert(at, word uint64) {
 		i--
 	}
 	h.times[(i+1)&(sortedSize-1)], h.words[(i+1)&(sortedSize-1)] = at, word
-	h.next = entry{h.times[h.Last&(sortedSize-1)], h.words[h.Last&(sortedSize-1)]}
+	h.next = Entry{h.times[h.Last&(sortedSize-1)], h.words[h.Last&(sortedSize-1)]}
 }
 
 // InsertNewest puts an entry among the few that was scheduled after all of them: where
 // at most two come before it, without a branch, since nobody could guess where it goes.
-func (h *heap) InsertNewest(at, word uint64) {
+func (h *Heap) InsertNewest(at, word uint64) {
 	t, w := (*[4]uint64)(h.times[(h.Last-2)&(sortedSize-1):]), (*[4]uint64)(h.words[(h.Last-2)&(sortedSize-1):])
 	if t[0] <= at {
 		h.insert(at, word)
@@ -150,15 +150,15 @@ func (h *heap) InsertNewest(at, word uint64) {
 }
 
 // leaveSorted moves the few into the heap.
-func (h *heap) leaveSorted() {
+func (h *Heap) leaveSorted() {
 	for i := h.Last; i > none; i-- {
-		h.lift(entry{h.times[i], h.words[i]})
+		h.lift(Entry{h.times[i], h.words[i]})
 	}
 	h.Last, h.next = unsorted, nothing
 }
 
 // fill closes the hole with the last entry, or with what is in the ladder.
-func (h *heap) fill() {
+func (h *Heap) fill() {
 	if h.hole {
 		h.hole = false
 		h.count--
@@ -173,7 +173,7 @@ func (h *heap) fill() {
 	}
 }
 
-func (h *heap) pending() int {
+func (h *Heap) pending() int {
 	if h.Last != unsorted {
 		return h.Last - none
 	}
@@ -185,8 +185,8 @@ func (h *heap) pending() int {
 }
 
 // grow makes room for so many entries.
-func (h *heap) grow(room int) {
-	bigger := make([]entry, room+7)[3:] // the four below an entry share a line of the cache
+func (h *Heap) grow(room int) {
+	bigger := make([]Entry, room+7)[3:] // the four below an entry share a line of the cache
 	for i := range bigger {
 		bigger[i] = nothing
 	}
@@ -194,7 +194,7 @@ func (h *heap) grow(room int) {
 	h.near = bigger
 }
 
-func (h *heap) push(e entry) {
+func (h *Heap) push(e Entry) {
 	if h.Last < InOrder {
 		h.insert(e.At, e.word)
 		return
@@ -203,7 +203,7 @@ func (h *heap) push(e entry) {
 }
 
 // pushHeap puts an entry among many.
-func (h *heap) pushHeap(e entry) {
+func (h *Heap) pushHeap(e Entry) {
 	if h.Last != unsorted {
 		h.leaveSorted()
 	}
@@ -222,7 +222,7 @@ func (h *heap) pushHeap(e entry) {
 }
 
 // lift puts an entry at the end of the heap and lets it rise to where it belongs.
-func (h *heap) lift(e entry) {
+func (h *Heap) lift(e Entry) {
 	i := h.count
 	if i+4 >= len(h.near) {
 		h.grow(2 * i)
@@ -243,10 +243,10 @@ func (h *heap) lift(e entry) {
 // sink puts an entry in the place of the root and lets it sink to where it
 // belongs. The least of the four below is found by times alone, without a branch,
 // unless two times are the same.
-func (h *heap) sink(e entry) {
+func (h *Heap) sink(e Entry) {
 	a, n, i := h.near, h.count, 0
 	for first := 1; first < n; first = 4*i + 1 {
-		q := (*[4]entry)(a[first : first+4])
+		q := (*[4]Entry)(a[first : first+4])
 		t0, t1, t2, t3 := q[0].At, q[1].At, q[2].At, q[3].At
 		_, m := bits.Sub64(t1, t0, 0) // 1 where t1 < t0
 		_, u := bits.Sub64(t3, t2, 0)
@@ -268,7 +268,7 @@ func (h *heap) sink(e entry) {
 }
 
 // least gives the place of the first of four events, without a branch.
-func least(q *[4]entry) uint64 {
+func least(q *[4]Entry) uint64 {
 	a := before(q[1], q[0])
 	b := 2 + before(q[3], q[2])
 	return a ^ ((a ^ b) & -before(q[b&3], q[a&3]))

@@ -21,7 +21,7 @@ type ladder struct {
 	buckets []uint32 // of each, the chunk that is being filled << chunkBits | how much is in it
 	chunks  []ladderChunk
 	free    uint32
-	behind  []entry
+	behind  []Entry
 	least   uint64 // of the times of what is behind
 	most    uint64
 }
@@ -29,7 +29,7 @@ type ladder struct {
 // ladderChunk holds some entries of a bucket, so that few places of memory have to be
 // visited for all of them. Index 0 stands for none.
 type ladderChunk struct {
-	entries [chunkRoom]entry
+	entries [chunkRoom]Entry
 	next    uint32 // a chunk that is full
 	_       [12]byte
 }
@@ -39,7 +39,7 @@ const (
 	chunkBits = 2
 )
 
-func (l *ladder) put(e entry) {
+func (l *ladder) put(e Entry) {
 	l.count++
 	if b := (e.At - l.start) >> l.shift; e.At >= l.start && b < uint64(len(l.buckets)) {
 		l.putInto(b, e)
@@ -52,7 +52,7 @@ func (l *ladder) put(e entry) {
 	l.behind = append(l.behind, e)
 }
 
-func (l *ladder) putInto(b uint64, e entry) {
+func (l *ladder) putInto(b uint64, e Entry) {
 	at := l.buckets[b]
 	n := at & (1<<chunkBits - 1)
 	if at == 0 || n == chunkRoom {
@@ -76,7 +76,7 @@ func (l *ladder) newChunk(next uint32) uint32 {
 }
 
 // spread moves what is in a heap that has become large into the ladder.
-func (h *heap) spread() {
+func (h *Heap) spread() {
 	l := &h.far
 	if len(l.chunks) == 0 {
 		l.chunks = make([]ladderChunk, 1, ladderAbove)
@@ -91,7 +91,7 @@ func (h *heap) spread() {
 }
 
 // refill moves the next bucket of the ladder into the heap, which is empty.
-func (h *heap) refill() {
+func (h *Heap) refill() {
 	l := &h.far
 	l.horizon = never // for what is pushed here
 	for h.count == 0 && l.count > 0 {
@@ -141,7 +141,7 @@ func (l *ladder) rung() {
 }
 
 // together moves all that is left into the heap, which is enough for it.
-func (h *heap) together() {
+func (h *Heap) together() {
 	l := &h.far
 	for _, e := range l.behind {
 		h.lift(e)
@@ -150,7 +150,7 @@ func (h *heap) together() {
 }
 
 // bytes is what the pending events take, about.
-func (h *heap) bytes() int64 {
+func (h *Heap) bytes() int64 {
 	return int64(len(h.near)+cap(h.far.behind))*16 + int64(
 		cap(h.far.chunks),
 	)*int64(unsafe.Sizeof(ladderChunk{})) + int64(

@@ -1,3 +1,5 @@
+// Package random draws numbers: a reproducible stream for each name and purpose, and
+// the distributions of a model on it.
 package random
 
 import (
@@ -154,15 +156,15 @@ func (s *Stream) gamma(k float64) float64 {
 
 // Sampler draws from a distribution.
 type Sampler struct {
-	Shape  samplerShape
+	Shape  Shape
 	A, b   float64
 	values []float64
 }
 
-type samplerShape uint8
+type Shape uint8
 
 const (
-	Constant samplerShape = iota
+	Constant Shape = iota
 	Exponential
 	uniform
 	lognormal

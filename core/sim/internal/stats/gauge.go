@@ -1,3 +1,4 @@
+// Package stats measures: counts weighted by time, exactly, and durations in histograms.
 package stats
 
 import "math/bits"

@@ -4,10 +4,10 @@ import (
 	"math"
 	"testing"
 
-	"ironweir/core/sim/internal/arena"
-
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"ironweir/core/sim/internal/arena"
 )
 
 // TestTimesAreCountedInTheirBuckets [SX-02]: each in the bucket that it is in by itself, its

@@ -1,0 +1,639 @@
+package flow
+
+import (
+	"fmt"
+	"math"
+
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+// Capacity is how busy a node is on average.
+type Capacity struct {
+	Rate        *float64 `json:"rate"`        // messages or calls per second; null: grows without bound
+	Utilisation *float64 `json:"utilisation"` // of what limits it most; null: no limit
+	Concurrency *float64 `json:"concurrency"` // mean concurrent runs
+	Limit       *int     `json:"limit"`
+	Wait        *float64 `json:"wait_s"`     // mean wait for a free run (Erlang C); null: none is known
+	LimitedBy   string   `json:"limited_by"` // concurrency, pool NAME, rate-limit, partition-rate; empty: nothing
+	HeadRoom    *float64 `json:"head_room"`  // the present traffic fits so many times, batches filled; null: no limit
+	Needed      *int     `json:"needed"`     // the least concurrency (or pool) that is at most 80% busy
+	Basis       Basis    `json:"basis,omitempty"`
+	Assumptions []string `json:"assumptions,omitempty"`
+
+	Full float64 // utilisation when batches are as full as they can be
+}
+
+// Reading is how busy the readers of a link are.
+type Reading struct {
+	Utilisation float64 `json:"utilisation"` // of the most they can take, batches filled
+	Most        float64 `json:"most"`        // tries per second that they can make; 0: without bound
+	Batch       float64 `json:"batch"`       // mean messages a batch, an estimate where up-to is over 1
+
+	Tries float64 // deliveries per second
+	each  float64 // deliveries of a message
+	Run   float64 // seconds
+	slack float64 // seconds: the wait for readers that is exceeded by one message in e, where they keep up
+}
+
+// comfortable is the utilisation up to which there is room for a slow minute.
+const comfortable = 0.8
+
+// Cost is what a month of the mean traffic costs.
+type Cost struct {
+	Currency string             `json:"currency"`
+	Month    float64            `json:"month"` // 30 days
+	Nodes    map[string]float64 `json:"nodes"`
+	Basis    Basis              `json:"basis,omitempty"`
+}
+
+// Amplification is what one message from outside sets off.
+type Amplification struct {
+	Runs   *float64 `json:"runs"` // null: without bound
+	Copies *float64 `json:"copies"`
+}
+
+const MonthSeconds = 30 * 86400
+
+// meanRun returns the mean time of a node's runs in seconds, over its messages.
+func (a *Analysis) meanRun(i int) float64 {
+	sum, weight := 0.0, 0.0
+	for _, s := range a.States.Of[i] {
+		w := a.runRate(int(s))
+		if w == 0 {
+			w = 1e-12
+		}
+		sum += w * a.Outcome(int(s), Usual).Length.Mean()
+		weight += w
+	}
+	if weight == 0 {
+		return a.Node(i).Takes.Expected()
+	}
+	return sum/weight + a.coldTime(i)
+}
+
+// RunTime returns the mean time of a run at no load, in seconds.
+func (a *Analysis) RunTime(i int) float64 { return a.meanRun(i) }
+
+// coldTime returns what cold starts add to a mean run: a run starts cold where no
+// other has ended within the idle time before it. Arrivals are taken to be Poisson.
+func (a *Analysis) coldTime(i int) float64 {
+	n := a.Node(i)
+	if n.ColdStart == nil || a.runs == nil || a.runs[i] <= 0 {
+		return 0
+	}
+	return n.ColdStart.Takes.Expected() * math.Exp(-a.runs[i]*n.ColdStart.Idle.Seconds())
+}
+
+// runRate returns the runs per second of the messages at a state, tries included; of
+// a batch, each message counts its part.
+func (a *Analysis) runRate(s int) float64 {
+	at := a.States.All[s]
+	if a.stateRates == nil || !a.Node(at.Node).Kind.Runs() {
+		return 0
+	}
+	rate := a.stateRates[s] * a.runsPerMessage(s)
+	if at.How == AsPoll && a.Link(int(at.Link)).Relation == model.PolledRun {
+		return rate / a.batchOf(a.Link(int(at.Link)))
+	}
+	return rate
+}
+
+// PayloadAssumption is the assumption of numbers that rest on conditions which only
+// a payload decides.
+const PayloadAssumption = "conditions that depend on the payload hold, and its cases do not apply"
+
+const evenKeys = "the keys are spread evenly over the partitions"
+
+// findGuesses finds the states and links whose rates rest on what only a payload
+// decides: what such a condition lets through, and all that comes of it.
+func (a *Analysis) findGuesses() {
+	g := a.States
+	var undecided []int
+	for k := range g.Edges {
+		if e := &g.Edges[k]; e.Mean.Low != e.Mean.High {
+			undecided = append(undecided, e.To)
+		}
+	}
+	a.guessedStates = g.spreadOver(undecided, func(e *Edge) bool { return e.Mean.High > 0 })
+	a.GuessedLinks = make([]bool, len(a.Graph.Links))
+	for k := range g.Edges {
+		e := &g.Edges[k]
+		if e.Link != graph.None && e.Kind != GaveUp &&
+			(e.Mean.Low != e.Mean.High || a.guessedStates[e.From] && e.Mean.High > 0) {
+			a.GuessedLinks[e.Link] = true
+		}
+	}
+}
+
+// findCapacity works out how busy everything is.
+func (a *Analysis) findCapacity() {
+	n := len(a.Graph.Nodes)
+	a.runs = make([]float64, n)
+	asked := make([]float64, n) // runs per second if none were turned away
+	least := make([]float64, n) // the same if batches were full
+	guessed, guessedRuns := make([]bool, n), make([]bool, n)
+	a.findGuesses()
+	for s := range a.States.All {
+		at := a.States.All[s]
+		rate := a.runRate(s)
+		a.runs[at.Node] += rate
+		if a.throttled[at.Node] > 0 {
+			a.unthrottled(func() { rate = a.runRate(s) })
+		}
+		asked[at.Node] += rate
+		if at.How == AsPoll && a.Link(int(at.Link)).Relation == model.PolledRun {
+			l := a.Link(int(at.Link))
+			rate *= a.batchOf(l) / float64(max(l.Read.UpTo, 1))
+		}
+		least[at.Node] += rate
+		if a.guessedStates[s] {
+			guessed[at.Node] = true
+		}
+		if a.outcomeGuessed(s) {
+			guessedRuns[at.Node] = true
+		}
+	}
+	// Mean concurrent runs; those that are asked for; with full batches.
+	busy, demand, full := make([]float64, n), make([]float64, n), make([]float64, n)
+	pools, poolsFull := map[string]float64{}, map[string]float64{}
+	for i := range a.Graph.Nodes {
+		node := a.Node(i)
+		if a.Boundless[i] || !node.Kind.Runs() {
+			continue
+		}
+		run := a.meanRun(i)
+		busy[i], demand[i], full[i] = a.runs[i]*run, asked[i]*run, least[i]*run
+		if node.Pool != "" {
+			pools[node.Pool] += demand[i]
+			poolsFull[node.Pool] += full[i]
+		}
+	}
+	a.Capacity = make(map[string]Capacity, n)
+	for i := range a.Graph.Nodes {
+		node := a.Node(i)
+		c := Capacity{Basis: Basis{}}
+		if a.Boundless[i] {
+			a.Capacity[node.Name] = c
+			continue
+		}
+		c.Rate = &a.Rates[i]
+		if guessed[i] {
+			c.Basis["rate"] = Estimate
+		}
+		if guessed[i] || guessedRuns[i] {
+			c.Assumptions = append(c.Assumptions, PayloadAssumption)
+			c.Basis["utilisation"] = Estimate
+		}
+		if node.Kind.Runs() {
+			c.Concurrency = &busy[i]
+			a.labelRuns(i, &c, guessed[i] || guessedRuns[i])
+		}
+		limit := func(by string, used, full float64) {
+			if c.Utilisation == nil || full > c.Full {
+				c.Utilisation, c.LimitedBy, c.Full = &used, by, full
+			}
+		}
+		if node.Concurrency > 0 {
+			limit("concurrency", demand[i]/float64(node.Concurrency), full[i]/float64(node.Concurrency))
+			c.Limit, c.Needed = &node.Concurrency, needed(full[i])
+		}
+		if size := a.Graph.Topology.Pools[node.Pool]; node.Pool != "" && size > 0 {
+			if limit("pool "+node.Pool, pools[node.Pool]/float64(size), poolsFull[node.Pool]/float64(size)); c.LimitedBy == "pool "+node.Pool {
+				c.Limit, c.Needed = &size, needed(poolsFull[node.Pool])
+			}
+		}
+		if node.RateLimit > 0 {
+			rate := a.Rates[i]
+			if node.Kind.Runs() {
+				rate = asked[i]
+			}
+			limit("rate-limit", rate/node.RateLimit, rate/node.RateLimit)
+		}
+		if node.Kind == model.Stream && node.PartitionRate > 0 && node.Partitions > 0 {
+			most := node.PartitionRate * float64(node.Partitions)
+			limit("partition-rate", a.Rates[i]/most, a.Rates[i]/most)
+			if node.By != nil {
+				c.Basis["utilisation"] = AtLeast
+				c.Assumptions = append(c.Assumptions, evenKeys)
+			}
+		}
+		if c.Full > 0 {
+			room := 1 / c.Full
+			c.HeadRoom = &room
+		}
+		if c.LimitedBy == "concurrency" && *c.Utilisation < 1 && demand[i] > 0 {
+			w := erlangC(node.Concurrency, demand[i]) * a.meanRun(i) / (float64(node.Concurrency) - demand[i])
+			c.Wait = &w
+			c.Basis["wait_s"] = Estimate
+		}
+		if c.Utilisation == nil {
+			delete(c.Basis, "utilisation")
+		}
+		a.Capacity[node.Name] = c
+	}
+}
+
+// outcomeGuessed reports whether something of the run at a state was guessed.
+func (a *Analysis) outcomeGuessed(s int) bool {
+	return a.Node(a.States.All[s].Node).Kind.Runs() && a.Outcome(s, Usual).guessed
+}
+
+// labelRuns says why the runs of a node are estimates.
+func (a *Analysis) labelRuns(i int, c *Capacity, guessed bool) {
+	because := func(format string, args ...any) {
+		c.Basis["concurrency"], c.Basis["utilisation"] = Estimate, Estimate
+		c.Assumptions = append(c.Assumptions, fmt.Sprintf(format, args...))
+	}
+	for _, id := range a.Node(i).In {
+		if l := a.Link(id); l.Relation == model.PolledRun && l.Read.UpTo > 1 && a.LinkRates[id] > 0 {
+			because("batches of %s hold %.3g of up to %d messages on average", l.Link.ID(), a.batchOf(l), l.Read.UpTo)
+			if a.Node(l.From).By != nil {
+				because(evenKeys)
+			}
+		}
+	}
+	if a.Node(i).ColdStart != nil {
+		because(
+			"arrivals are Poisson, and a run starts cold after %s without one",
+			model.FormatDuration(a.Node(i).ColdStart.Idle),
+		)
+	}
+	if guessed {
+		c.Basis["concurrency"] = Estimate
+	}
+	if a.throttled[i] > 0 {
+		because("runs are asked for independently of each other (Erlang's loss formula)")
+	}
+	for _, s := range a.States.Of[i] {
+		if a.Outcome(int(s), Usual).random {
+			because("several random times add up")
+			return
+		}
+	}
+}
+
+// needed returns the least number of runs that are at most 80% busy.
+func needed(busy float64) *int {
+	n := max(int(math.Ceil(busy/comfortable-1e-9)), 1)
+	return &n
+}
+
+// findBatches works out how full the batches of each link are, and how busy its
+// readers. A batch holds what arrives within its wait from the first message on, at
+// most up-to; where readers (or runs) are short, it holds what has gathered since
+// the last one.
+func (a *Analysis) findBatches() {
+	a.Readings = map[int]Reading{}
+	a.States.batches = make([]float64, len(a.Graph.Links))
+	for i := range a.Graph.Links {
+		if l := a.Link(i); l.Relation.Polls() && !a.Boundless[l.From] {
+			r := a.readingOf(l)
+			a.Readings[i] = r
+			a.States.batches[i] = r.Batch
+		}
+	}
+}
+
+func (a *Analysis) readingOf(l *graph.Link) Reading {
+	from, to := a.Node(l.From), a.Node(l.To)
+	parts := 1.0
+	serial := from.Kind != model.Queue // a failing batch holds up what is behind it
+	readers := float64(max(l.Read.Parallel, 1))
+	if from.Kind != model.Queue {
+		readers = float64(max(from.Partitions, 1)) // one batch a partition
+		parts = readers
+	}
+	if from.Kind == model.Queue && from.Grouped && a.oneGroup(from) {
+		readers, serial = 1, true
+	}
+	r := Reading{Run: to.Takes.Expected(), Batch: 1}
+	most := 1.0             // messages that one run takes
+	held := r.Run           // what a message holds its reader up for, the waits between its tries included
+	spread := 0.0           // its mean square
+	square := r.Run * r.Run // the mean square of a run
+	tries := 1.0            // of a message
+	weight := 0.0
+	for _, s := range a.States.Of[l.To] {
+		if at := a.States.All[s]; at.How != AsPoll || int(at.Link) != l.ID {
+			continue
+		}
+		if !to.Kind.Runs() {
+			break
+		}
+		if weight == 0 {
+			r.Run, held, tries, square = 0, 0, 0, 0
+		}
+		rate, runs := a.stateRates[s], a.FateOf(int(s), Usual).runs
+		w := max(rate, 1e-12)
+		r.Tries += rate * runs
+		run := a.Outcome(int(s), Usual).Length
+		r.Run += w * run.Mean()
+		square += w * run.Square()
+		mean, meanSquare := a.heldUp(int(s))
+		held += w * mean
+		spread += w * meanSquare
+		tries += w * runs
+		weight += w
+	}
+	if weight > 0 {
+		r.Run /= weight
+		held /= weight
+		spread /= weight
+		square /= weight
+		tries /= weight
+	}
+	r.each = tries
+	if l.Relation == model.PolledMove {
+		r.Tries = a.LinkRates[l.ID]
+	}
+	if l.Relation == model.PolledRun {
+		most = float64(max(l.Read.UpTo, 1))
+		places := readers
+		if to.Concurrency > 0 {
+			places = min(places, float64(to.Concurrency))
+		}
+		gathered := r.Tries * r.Run / places
+		// Each partition fills a batch of its own.
+		r.Batch = min(max(meanFill(most, r.Tries/parts*l.Read.Within.Seconds()), gathered), most)
+	}
+	if from.Kind != model.Queue && from.Partitions == 0 { // it adds partitions as it needs them
+		return r
+	}
+	if l.Relation == model.PolledMove && serial {
+		held = a.movesFor(l)
+	}
+	if serial && held > r.Run && tries > 0 {
+		r.Most = readers * most / held * tries
+		r.Utilisation = r.Tries / r.Most
+		r.slack = waitScale(1, held, spread, most, r.Utilisation)
+		return r
+	}
+	if r.Run > 0 {
+		r.Most = readers * most / r.Run
+		r.Utilisation = r.Tries / r.Most
+		if from.Kind != model.Queue {
+			readers = 1 // each partition waits for its own
+		}
+		r.slack = waitScale(readers, r.Run, square, most, r.Utilisation)
+	}
+	return r
+}
+
+// waitScale is the time by which the wait for one of c servers, each of which takes b
+// messages at once, exceeds less often by a factor of e, in seconds, where the load is
+// below 1: in heavy traffic P(W > t) ≈ ρ·exp(−t/scale), scale = E[S](1 + b·cv²) /
+// (2bc(1−ρ)) (Kingman), for Poisson arrivals. square is E[S²].
+func waitScale(c, mean, square, b, load float64) float64 {
+	if mean <= 0 || load <= 0 || load >= 1 {
+		return 0
+	}
+	varies := max(square/(mean*mean)-1, 0) // cv²
+	return mean * (1 + b*varies) / (2 * b * c * (1 - load))
+}
+
+// heldUp returns the mean of the time from the first try of a message to when its reader
+// is done with it, in seconds, and its mean square.
+func (a *Analysis) heldUp(s int) (mean, square float64) {
+	f := a.FateOf(s, Usual)
+	run := a.Outcome(s, Usual).Length
+	done := a.waitsBefore(s) + run.Mean()
+	varies := run.Square() - run.Mean()*run.Mean()
+	if f.Given == 0 {
+		return done, done*done + varies
+	}
+	given := a.givenUpAfter(s)
+	return (1-f.Given)*done + f.Given*given, (1-f.Given)*done*done + f.Given*given*given + varies
+}
+
+// movesFor returns the mean time that the move of a record holds its partition up.
+func (a *Analysis) movesFor(l *graph.Link) float64 {
+	to := a.Node(l.To)
+	p := 1 - (1-to.Fails.EachTry)*(1-a.Rejected[l.To])
+	takes := to.Takes.Expected()
+	t, share := 0.0, 1.0
+	for k := 1; k <= 200 && share > 1e-9; k++ {
+		t += share * takes
+		share *= p
+		if l.Policy.Tries > 0 && k >= l.Policy.Tries {
+			break
+		}
+		t += share * float64(l.Policy.Backoff(k)) * 1e-9
+	}
+	return t
+}
+
+// oneGroup reports whether all messages of a grouped queue are certainly of one
+// group.
+func (a *Analysis) oneGroup(n *graph.Node) bool {
+	if n.Group == nil || len(a.States.Of[n.ID]) == 0 {
+		return false
+	}
+	var group any
+	for k, s := range a.States.Of[n.ID] {
+		e, has := a.Seen(a.States.All[s].Message, graph.DefaultType(n.Kind))
+		v, known := n.Group.ValueOf(e, has)
+		if !known || k > 0 && fmt.Sprint(v) != fmt.Sprint(group) {
+			return false
+		}
+		group = v
+	}
+	return true
+}
+
+// meanFill is E[min(b, 1 + N)], N Poisson with the mean given: how many messages
+// a batch of at most b holds that waits for more from the first on.
+func meanFill(b, mean float64) float64 {
+	if mean > 10*b {
+		return b
+	}
+	p := math.Exp(-mean) // P(N = k)
+	sum, below := 0.0, 0.0
+	for k := 0.0; k < b-1; k++ {
+		sum += (1 + k) * p
+		below += p
+		p *= mean / (k + 1)
+	}
+	return sum + b*(1-below)
+}
+
+// erlangC returns the share of arrivals that wait in M/M/c with load a = λ/μ < c
+// (Erlang's second formula), from his first.
+func erlangC(c int, load float64) float64 {
+	b, rho := erlangB(c, load), load/float64(c)
+	return b / (1 - rho*(1-b))
+}
+
+// priceMonth prices a month of the mean traffic; nil without prices, or where
+// something grows without bound.
+func (a *Analysis) priceMonth() {
+	p := a.Graph.Topology.Prices
+	if p == nil {
+		return
+	}
+	c := &Cost{Currency: p.Currency, Nodes: map[string]float64{}, Basis: Basis{"month": Estimate, "nodes": Estimate}}
+	for i := range a.Graph.Nodes {
+		n := a.Node(i)
+		if a.Boundless[i] {
+			a.Cost = nil
+			return
+		}
+		sum := a.priceOf(n, a.runs[i], a.Rates[i])
+		c.Nodes[n.Name] = sum * MonthSeconds
+		c.Month += sum * MonthSeconds
+	}
+	a.Cost = c
+}
+
+// priceOf prices a second of some runs and messages at a node.
+func (a *Analysis) priceOf(n *graph.Node, runs, messages float64) float64 {
+	p := a.Graph.Topology.Prices
+	switch {
+	case n.Kind == model.Function || n.Kind == model.Workflow:
+		return runs * (p.Run + a.meanRun(n.ID)*float64(n.Memory)/1e9*p.Compute)
+	case n.Kind.Channel():
+		return messages * p.Message
+	}
+	return 0
+}
+
+// stockOf returns the mean number of messages in a queue (Little's law), where its
+// readers keep up.
+func (a *Analysis) stockOf(i int) float64 {
+	n := a.Node(i)
+	sum := 0.0
+	for _, s := range a.States.Of[i] {
+		rate := a.stateRates[s]
+		if rate == 0 {
+			continue
+		}
+		read := false
+		for _, e := range a.States.Leaving(int(s)) {
+			if e.Kind != Polls || e.expected == 0 && e.taken == 0 {
+				continue
+			}
+			read = true
+			held := n.Delay.Seconds()
+			if l := a.Link(e.Link); l.Relation == model.PolledMove {
+				given, cause := a.moveGivenUp(l, a.Node(l.To).Fails.EachTry)
+				held += a.Node(l.To).Takes.Expected()
+				if cause == "expired" {
+					held += given * n.Retention.Seconds()
+				}
+			} else {
+				mean, _ := a.heldUp(e.To)
+				held += mean
+			}
+			sum += rate * e.expected * min(held, n.Retention.Seconds())
+		}
+		if !read {
+			sum += rate * n.Retention.Seconds()
+		}
+	}
+	return sum
+}
+
+// drainOf returns the messages per second that leave a queue at most: those that its
+// readers take, and those that expire where nothing reads it.
+func (a *Analysis) drainOf(n *graph.Node) float64 {
+	most := 0.0
+	for _, id := range n.Out {
+		r, ok := a.Readings[id]
+		if !ok || r.Most == 0 {
+			return math.Inf(1)
+		}
+		most += r.Most
+	}
+	if len(n.Out) == 0 {
+		most = float64(n.Capacity) / n.Retention.Seconds()
+	}
+	return most
+}
+
+// findOverfull finds the channels that reject writes because more is written than
+// they take, the share that a stream's partitions reject and a queue that is full, and
+// reports whether that has changed.
+func (a *Analysis) findOverfull() bool {
+	found := map[int]float64{}
+	for i := range a.Graph.Nodes {
+		if n := a.Node(i); n.Kind == model.Queue || n.Kind == model.Stream {
+			if share := a.rejectedForRoom(n); share > 0 {
+				found[i] = share
+			}
+		}
+	}
+	same := alike(a.Rejected, found)
+	a.Rejected = found
+	return !same
+}
+
+// rejectedForRoom returns the share of the writes that a queue or stream rejects since it
+// is full.
+func (a *Analysis) rejectedForRoom(n *graph.Node) float64 {
+	before := a.Rejected[n.ID] // that is left out of the rates
+	if a.Boundless[n.ID] || before >= 1 {
+		return before
+	}
+	offered := a.Rates[n.ID] / (1 - before)
+	most := math.Inf(1)
+	switch {
+	case n.Kind == model.Queue && n.Capacity > 0:
+		most = a.drainOf(n)
+		room := float64(n.Capacity)
+		// what stays for long fills it up; one more comes as one goes
+		if stock := a.stockOf(n.ID) / (1 - before); stock > room*(1-1e-9) {
+			most = min(most, offered*room/max(stock, room+1))
+		}
+	case n.Kind == model.Stream && n.PartitionRate > 0 && n.Partitions > 0:
+		most = n.PartitionRate * float64(n.Partitions)
+	}
+	if offered <= most*1.0001 {
+		return 0
+	}
+	return 1 - most/offered
+}
+
+// rarelyLate is the share of messages that wait too long below which it is not counted.
+const rarelyLate = 1e-4
+
+// findBehind finds the reader links that get more than they can take, whose backlog
+// grows until messages expire, or so nearly that some wait for longer than they are
+// kept, and reports whether that has changed.
+func (a *Analysis) findBehind() bool {
+	found := map[int]float64{}
+	for id, r := range a.Readings {
+		l := a.Link(id)
+		from := a.Node(l.From)
+		kept := float64(from.Retention)
+		if l.Policy.GiveUp > 0 {
+			kept = min(kept, float64(l.Policy.GiveUp))
+		}
+		switch load := max(r.Utilisation, a.loads[l.To]); {
+		case load >= 0.9999:
+			found[id] = max(1-1/load, rarelyLate)
+		case kept <= float64(from.Delay):
+			found[id] = 1
+		case r.slack > 0:
+			late := r.Utilisation * math.Exp(-(kept-float64(from.Delay))*1e-9/r.slack)
+			if late > rarelyLate {
+				found[id] = min(late, 1)
+			}
+		}
+	}
+	same := alike(a.behind, found)
+	a.behind = found
+	return !same
+}
+
+// alike reports whether two sets of shares hardly differ.
+func alike(x, y map[int]float64) bool {
+	if len(x) != len(y) {
+		return false
+	}
+	for k, v := range x {
+		if w, ok := y[k]; !ok || math.Abs(v-w) > 1e-3 {
+			return false
+		}
+	}
+	return true
+}

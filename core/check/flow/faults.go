@@ -1,0 +1,893 @@
+package flow
+
+import (
+	"cmp"
+	"math"
+	"math/bits"
+	"slices"
+	"strings"
+
+	"ironweir/core/check/internal/dist"
+	"ironweir/core/expr"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+// faultSet is a set of faults that are nodes or groups, a bit each.
+type faultSet []uint64
+
+func (f faultSet) has(i int) bool { return f[i/64]>>(i%64)&1 == 1 }
+
+func (f faultSet) add(i int) { f[i/64] |= 1 << (i % 64) }
+
+// merge adds another set and reports whether that changed anything.
+func (f faultSet) merge(o faultSet) bool {
+	changed := false
+	for i, w := range o {
+		if w&^f[i] != 0 {
+			f[i] |= w
+			changed = true
+		}
+	}
+	return changed
+}
+
+func (f faultSet) empty() bool {
+	for _, w := range f {
+		if w != 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// meets reports whether two sets have a fault in common.
+func (f faultSet) meets(o faultSet) bool {
+	for i, w := range f {
+		if w&o[i] != 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// both returns what is in both sets, and only what is in the first.
+func (f faultSet) both(o faultSet) (common, rest faultSet) {
+	common, rest = make(faultSet, len(f)), make(faultSet, len(f))
+	for i, w := range f {
+		common[i], rest[i] = w&o[i], w&^o[i]
+	}
+	return common, rest
+}
+
+// list returns the members in order.
+func (f faultSet) list() []int {
+	var out []int
+	for i, w := range f {
+		for w != 0 {
+			b := bits.TrailingZeros64(w)
+			out = append(out, i*64+b)
+			w &^= 1 << b
+		}
+	}
+	return out
+}
+
+// delivery is a delivery that fails under any one of some faults, and what then
+// becomes of its message.
+type delivery struct {
+	state   int        // where the message is
+	faults  faultSet   // any one of them makes it fail
+	members []int      // of faults, in order
+	pairs   []bothFail // two faults that make it fail together
+	others  []string   // further single faults: stopped, disabled, crash
+	to      int        // the state where it goes then; None: it is lost
+	link    int        // or None
+	node    int        // that accounts for it
+	cause   string
+	after   Moment  // how long the fault lasts before the first message is given up
+	limit   string  // the field that sets it
+	share   float64 // of the messages at the state that are delivered so; 0: all
+	normal  bool    // some messages take this way without a fault
+	place   int32   // its number; see placeOf
+	behind  bool    // it waits behind others while they are tried
+	quiet   bool    // a fault of no finding of its own: there is no place for what a dead-letter node rejects
+}
+
+// Moment is a time in seconds that is known to lie between two others.
+type Moment struct{ At, low, high float64 }
+
+func exactMoment(at float64) Moment { return Moment{at, at, at} }
+
+func (m Moment) plus(o Moment) Moment { return Moment{m.At + o.At, m.low + o.low, m.high + o.high} }
+
+// certainty is how many messages are awaited until one takes a way that is taken by
+// chance: all but one in 20,000 times, one has by then.
+const certainty = 10
+
+// byChance returns the moment of the first of some messages that come at a rate per
+// second; where the rate is not known, it may never come.
+func (m Moment) byChance(rate float64) Moment {
+	if rate <= 0 {
+		return Moment{m.At, m.low, math.Inf(1)}
+	}
+	return Moment{m.At, m.low, m.high + certainty/rate}
+}
+
+// part returns the share of the messages at its state that are delivered so.
+func (d *delivery) part() float64 {
+	if d.share == 0 {
+		return 1
+	}
+	return d.share
+}
+
+// faultModel is everything that can fail, and what fails by it.
+type faultModel struct {
+	names      []string // of the faults that are nodes or groups
+	nodes      int
+	groupsOf   map[int][]int // by node: the faults that are groups with it
+	deliveries []delivery
+	at         [][]int32          // deliveries by state
+	byTime     []int32            // deliveries by how soon they give up
+	rank       []int32            // by delivery: its place there
+	closures   []faultSet         // by state
+	always     []faultSet         // the same, without what only some tries come to
+	fills      map[int]fill       // queues that fill up while they are not read
+	fallbacks  map[int][]bothFail // by state, where they have been asked for
+}
+
+// fill is how a queue of limited capacity fills up while its consumers fail.
+type fill struct {
+	faults faultSet
+	others []string
+	after  Moment
+}
+
+// findFaults lists every delivery with the faults that make it fail.
+func (a *Analysis) findFaults() {
+	f := &faultModel{nodes: len(a.Graph.Nodes), groupsOf: map[int][]int{},
+		fills: map[int]fill{}, fallbacks: map[int][]bothFail{}}
+	a.faults = f
+	for i := range a.Graph.Nodes {
+		f.names = append(f.names, a.Node(i).Name)
+	}
+	for _, name := range SortedKeys(a.Graph.Topology.FailsTogether) {
+		id := len(f.names)
+		f.names = append(f.names, name)
+		for _, m := range a.Graph.Topology.FailsTogether[name] {
+			if n := a.Graph.NodeID(m); n != graph.None {
+				f.groupsOf[n] = append(f.groupsOf[n], id)
+			}
+		}
+	}
+	f.closures, f.always = make([]faultSet, len(a.States.All)), make([]faultSet, len(a.States.All))
+	f.at = make([][]int32, len(a.States.All))
+	a.findFills()
+	for s := range a.States.All {
+		a.deliveriesAt(s)
+	}
+	f.byTime, f.rank = make([]int32, len(f.deliveries)), make([]int32, len(f.deliveries))
+	for k := range f.byTime {
+		f.byTime[k] = int32(k)
+	}
+	slices.SortStableFunc(
+		f.byTime,
+		func(i, j int32) int { return cmp.Compare(f.deliveries[i].after.At, f.deliveries[j].after.At) },
+	)
+	for k, d := range f.byTime {
+		f.rank[d] = int32(k)
+	}
+	for k := range f.deliveries {
+		f.deliveries[k].members = f.deliveries[k].faults.list()
+		f.at[f.deliveries[k].state] = append(f.at[f.deliveries[k].state], int32(k))
+	}
+}
+
+func (f *faultModel) newSet() faultSet { return make(faultSet, (len(f.names)+63)/64) }
+
+// only returns the faults by which one node fails: its own, and its groups'.
+func (f *faultModel) only(node int) faultSet {
+	s := f.newSet()
+	f.addNode(s, node)
+	return s
+}
+
+func (f *faultModel) addNode(s faultSet, node int) {
+	s.add(node)
+	for _, g := range f.groupsOf[node] {
+		s.add(g)
+	}
+}
+
+// closure returns the faults by which every run at a state fails: the node's own,
+// those of what it waits for, and of what it writes to.
+func (a *Analysis) closure(s int) faultSet { return a.closureOf(s, a.faults.closures, false) }
+
+// alwaysFails returns those of them by which every try fails, however chance falls.
+func (a *Analysis) alwaysFails(s int) faultSet { return a.closureOf(s, a.faults.always, true) }
+
+func (a *Analysis) closureOf(s int, closures []faultSet, always bool) faultSet {
+	f := a.faults
+	if closures[s] != nil {
+		return closures[s]
+	}
+	// Callees first, without recursion.
+	type frame struct{ state, edge int }
+	stack := []frame{{s, int(a.States.First[s])}}
+	open := map[int]bool{s: true}
+	for len(stack) > 0 {
+		top := &stack[len(stack)-1]
+		if top.edge < int(a.States.First[top.state+1]) {
+			e := &a.States.Edges[top.edge]
+			top.edge++
+			if e.Kind == Calls && !a.Link(e.Link).Forgiven() && closures[e.To] == nil && !open[e.To] {
+				open[e.To] = true
+				stack = append(stack, frame{e.To, int(a.States.First[e.To])})
+			}
+			continue
+		}
+		stack = stack[:len(stack)-1]
+		set := f.only(a.States.All[top.state].Node)
+		for _, e := range a.States.Leaving(top.state) {
+			if e.Link == graph.None || e.Kind == GaveUp {
+				continue
+			}
+			l := a.Link(e.Link)
+			switch {
+			case l.Forgiven() || l.InCatch || always && l.Chance < 1:
+			case e.Kind == Calls:
+				if c := closures[e.To]; c != nil {
+					set.merge(c)
+				}
+			case l.Relation == model.RunWrite && l.When == model.OfRun:
+				f.addNode(set, l.To)
+			}
+		}
+		closures[top.state] = set
+	}
+	return closures[s]
+}
+
+// crashes lists the crashes by which a run at a state ends without an answer.
+func (a *Analysis) crashes(s int) []string {
+	var out []string
+	seen := map[int]bool{}
+	work := []int{s}
+	for len(work) > 0 && len(out) < 64 {
+		i := work[0]
+		work = work[1:]
+		if seen[i] {
+			continue
+		}
+		seen[i] = true
+		if n := a.Node(a.States.All[i].Node); n.Kind == model.Function || n.Kind == model.Workflow {
+			out = append(out, n.Name+"/crash")
+		}
+		for _, e := range a.States.Leaving(i) {
+			if e.Kind == Calls && !a.Link(e.Link).Forgiven() {
+				work = append(work, e.To)
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// deliveriesAt lists the deliveries of messages at a state.
+func (a *Analysis) deliveriesAt(s int) {
+	at := a.States.All[s]
+	n := a.Node(at.Node)
+	edges := a.States.Leaving(s)
+	switch {
+	case n.Kind.Runs():
+		if at.How == AsIntake {
+			a.intakeDelivery(s, at, n, edges)
+		}
+	case n.Kind.Polled():
+		for _, id := range n.Out {
+			a.readerDelivery(s, n, a.Link(id), edges)
+		}
+	}
+	if a.IsEntry[s] && n.Kind.Channel() {
+		a.deliver(
+			delivery{
+				state:  s,
+				faults: a.faults.only(n.ID),
+				to:     graph.None,
+				link:   graph.None,
+				node:   n.ID,
+				cause:  "rejected",
+				quiet:  true,
+			},
+		)
+	}
+	for k := range edges {
+		a.writeDelivery(s, n, &edges[k], edges)
+	}
+}
+
+// deliver lists a delivery, and again for the queues that it writes to and that fill
+// up while their consumers fail.
+func (a *Analysis) deliver(d delivery) {
+	f := a.faults
+	d.place = a.placeOf(d.cause, d.node, d.link)
+	f.deliveries = append(f.deliveries, d)
+	for _, q := range a.limited {
+		fl, ok := f.fills[q]
+		if !ok || !d.faults.has(q) {
+			continue
+		}
+		more := d
+		more.faults, more.others = fl.faults, fl.others
+		more.after = d.after.plus(fl.after)
+		more.limit = a.Node(q).Name + " capacity"
+		if d.cause == "rejected" {
+			more.cause = "overflow"
+		}
+		more.place = a.placeOf(more.cause, more.node, more.link)
+		f.deliveries = append(f.deliveries, more)
+	}
+}
+
+// intakeDelivery lists the delivery of what an intake holds.
+func (a *Analysis) intakeDelivery(s int, at State, n *graph.Node, edges []Edge) {
+	if a.overLimit(s) == expr.Certain {
+		return // it does not run at all
+	}
+	p := a.PolicyOf(at.Context)
+	together, pairs := a.together(s)
+	together.merge(a.whileSent(s, n))
+	d := delivery{
+		state:  s,
+		faults: together,
+		pairs:  pairs,
+		to:     graph.None,
+		link:   graph.None,
+		node:   n.ID,
+		cause:  "exhausted",
+		after:  a.patience(s),
+		limit:  a.retryField(at),
+	}
+	if p.GiveUp > 0 {
+		if byAge, cause := a.triesInTime(at, p, a.Outcome(s, Usual).Length.Mean(), nil); byAge < float64(p.Tries) ||
+			p.Tries == 0 {
+			d.cause, d.limit = cause, strings.TrimSuffix(d.limit, "retry")+"give-up"
+		}
+	}
+	if p.Tries == 1 {
+		d.others = a.crashes(s)
+	}
+	taken := false
+	for k := range edges {
+		e := &edges[k]
+		if e.Kind == GaveUp && e.Link == graph.None || e.Kind == Result && a.Link(e.Link).When == model.Failure {
+			on := d
+			on.to, on.normal = e.To, e.Mean.High >= Negligible
+			a.deliver(on)
+			taken = taken || e.Kind == GaveUp || e.Verdict == expr.Certain
+		}
+	}
+	if !taken {
+		a.deliver(d)
+	}
+}
+
+// whileSent returns the faults by which every run at a state fails, less those by which
+// those that send there fail too: while such a fault lasts nothing is sent, and what
+// was sent before it has run at once.
+func (a *Analysis) whileSent(s int, n *graph.Node) faultSet {
+	set := a.closure(s)
+	if a.IsEntry[s] || a.Outcome(s, Worst).Bad() > 0 || n.Concurrency > 0 || n.Pool != "" || len(a.Into[s]) == 0 {
+		return set
+	}
+	var common faultSet
+	for _, from := range a.Into[s] {
+		if k := a.Node(a.States.All[from].Node).Kind; !k.Runs() {
+			return set
+		}
+		for _, e := range a.States.Leaving(int(from)) {
+			if e.To == s && e.Kind != Sends {
+				return set
+			}
+		}
+		c := a.closure(int(from))
+		if common == nil {
+			common = slices.Clone(c)
+		} else {
+			common, _ = common.both(c)
+		}
+	}
+	_, set = set.both(common)
+	return set
+}
+
+// retryField names the field that limits how long an intake tries.
+func (a *Analysis) retryField(at State) string {
+	n := a.Node(at.Node)
+	for _, id := range n.In {
+		if l := a.Link(id); a.contextOf(l) == at.Context {
+			return l.Link.ID() + " retry"
+		}
+	}
+	return n.Name + " retry"
+}
+
+// patience returns how long a fault must last before an intake gives its first
+// message up: from the start of the first try to the start of the last.
+func (a *Analysis) patience(s int) Moment {
+	at := a.States.All[s]
+	p := a.PolicyOf(at.Context)
+	o := a.Outcome(s, Usual)
+	span := func(length, factor float64) float64 {
+		tries := float64(p.Tries)
+		if byAge, _ := a.triesInTime(at, p, length, o); byAge < tries || p.Tries == 0 {
+			tries = byAge
+		}
+		t := 0.0
+		for k := 1; k < int(min(tries, 1e5)); k++ {
+			t += length + float64(p.Backoff(k))*1e-9*factor
+		}
+		return t
+	}
+	return a.ranged(s, o, func(length, sign float64) float64 { return span(length, 1+sign*p.Jitter) })
+}
+
+// ranged returns a time that depends on the length of failing runs, which lies
+// between their shortest and their time limit.
+func (a *Analysis) ranged(s int, o *RunOutcome, of func(length, sign float64) float64) Moment {
+	n := a.Node(a.States.All[s].Node)
+	shortest, mean := n.Takes.Expected(), o.Length.Mean()
+	low := dist.Smallest(n.Takes)
+	for _, id := range n.Out { // a run that cannot send as it starts ends at once
+		if l := a.Link(id); l.AtStart && l.When == model.OfRun && !l.Ignore {
+			low = 0
+		}
+	}
+	high := mean
+	if o.Length.Mass > 0 && len(o.Length.Atoms) > 0 {
+		high = max(high, o.Length.Atoms[len(o.Length.Atoms)-1].At)
+	}
+	if n.Timeout > 0 {
+		high = min(high, n.Timeout.Seconds())
+	}
+	if low == shortest && high == mean && mean == shortest {
+		return Moment{of(mean, 0), of(mean, -1), of(mean, 1)}
+	}
+	return Moment{of(max(mean, shortest), 0), of(low, -1), of(max(high, mean), 1)}
+}
+
+// readerDelivery lists the deliveries of what a reader takes from a queue, a stream
+// or a change feed.
+func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []Edge) {
+	if a.FilterVerdict(l, a.States.All[s].Message) == expr.Impossible || l.Refused || n.Delay >= n.Retention {
+		return
+	}
+	id := l.Link.ID()
+	retention := n.Retention.Seconds()
+	// What has waited for almost as long as it is kept may need several tries then.
+	slack, behind := 0.0, 0.0
+	for k := range edges {
+		if e := &edges[k]; e.Link == l.ID && e.Kind == Polls && a.Node(l.To).Kind.Runs() {
+			o := a.Outcome(e.To, Worst)
+			switch p := o.Bad(); {
+			case p >= 1:
+				behind = min(a.Readings[l.ID].Utilisation, 1)
+				slack = a.givenUpAfter(e.To)
+			case p > 0:
+				behind = min(a.Readings[l.ID].Utilisation, 1) // a message that failed comes behind the backlog
+				slack = math.Log(1e-4) / math.Log(p) * max(a.gap(a.States.All[e.To], &l.Policy, 1, o.Length.Mean()), 1)
+			}
+		} else if e.Link == l.ID && e.Kind == Polls {
+			if p := a.Node(l.To).Fails.EachTry; p > 0 && p < 1 {
+				slack = math.Log(1e-4) / math.Log(p) * max(n.Lease.Seconds(), float64(l.Policy.MaxWait)*1e-9)
+			}
+		}
+	}
+	kept := func(seconds float64) Moment {
+		return Moment{max(seconds, 0), max(seconds*(1-behind)-slack, 0), max(seconds, 0)}
+	}
+	unread := delivery{
+		state:  s,
+		faults: a.faults.newSet(),
+		others: []string{id + "/stopped", id + "/disabled"},
+		to:     graph.None,
+		link:   l.ID,
+		node:   n.ID,
+		cause:  "expired",
+		after:  kept(retention - n.Delay.Seconds()),
+		limit:  n.Name + " retention",
+	}
+	a.deliver(unread)
+	if l.Policy.GiveUp > 0 && int64(n.Delay) > l.Policy.GiveUp { // all is given up, fault or none
+		return
+	}
+	to := graph.None
+	var dead *Edge
+	for k := range edges {
+		switch e := &edges[k]; {
+		case e.Link != l.ID:
+		case e.Kind == GaveUp:
+			dead = e
+		case e.Kind == Polls && to == graph.None:
+			to = e.To
+		}
+	}
+	if to == graph.None || a.overLimit(to) == expr.Certain {
+		return
+	}
+	if age := float64(l.Policy.GiveUp) * 1e-9; age > 0 &&
+		age < retention { // what is older when it is read again is given up
+		unread.cause, unread.after, unread.limit = "given-up", kept(age-n.Delay.Seconds()), id+" give-up"
+		if dead != nil {
+			unread.to, unread.normal = dead.To, dead.Mean.High >= Negligible
+		}
+		a.deliver(unread)
+	}
+	d := delivery{state: s, to: graph.None, link: l.ID, node: n.ID, cause: "exhausted"}
+	if l.Relation == model.PolledMove {
+		d.faults = a.faults.only(l.To)
+	} else {
+		d.faults, d.pairs = a.together(to)
+		d.faults.merge(a.closure(to))
+		if l.Policy.Tries == 1 {
+			d.others = a.crashes(to)
+		}
+	}
+	if to := a.Node(l.To); l.Relation == model.PolledMove && to.Capacity > 0 &&
+		a.LinkRates[l.ID] > 0 { // afterwards, all that has waited comes at once
+		full := float64(to.Capacity) / a.LinkRates[l.ID]
+		a.deliver(
+			delivery{
+				state:  s,
+				faults: a.faults.newSet(),
+				others: unread.others,
+				to:     graph.None,
+				link:   l.ID,
+				node:   n.ID,
+				cause:  "overflow",
+				after: Moment{
+					unread.after.At,
+					min(0.5*full, unread.after.At),
+					math.Inf(1),
+				},
+				limit: to.Name + " capacity",
+				quiet: true,
+			},
+		)
+	}
+	var ends bool
+	d.after, d.limit, ends = a.ReaderPatience(n, l, to)
+	if !ends {
+		d.cause = "expired"
+		if l.Relation != model.PolledMove {
+			together, _ := a.together(to)
+			together.merge(a.alwaysFails(to))
+			d.faults = together
+		}
+		a.deliver(d)
+		return
+	}
+	if l.Policy.GiveUp > 0 && strings.HasSuffix(d.limit, "give-up") {
+		d.cause = "given-up"
+	}
+	if dead != nil {
+		d.to, d.normal = dead.To, dead.Mean.High >= Negligible
+		a.deliver(d)
+		a.backlogDelivery(d, n, l, to)
+		return
+	}
+	a.deliver(d)
+}
+
+// backlogDelivery lists what expires behind messages that are tried for long: while
+// everything fails, a partition or group gets on only as fast as batches are given
+// up.
+func (a *Analysis) backlogDelivery(d delivery, n *graph.Node, l *graph.Link, to int) {
+	rate := a.LinkRates[l.ID]
+	if rate == 0 || a.Boundless[n.ID] || l.Policy.GiveUp > 0 && l.Policy.GiveUp < int64(n.Retention) {
+		return
+	}
+	length := 0.0
+	if to != graph.None && a.Node(l.To).Kind.Runs() {
+		length = a.Outcome(to, Usual).Length.Mean()
+	}
+	each := length // what one batch holds its reader, or its partition, for
+	readers := float64(max(l.Read.Parallel, 1))
+	if n.Kind != model.Queue {
+		each = d.after.At + length
+		readers = float64(max(n.Partitions, 1))
+	}
+	if each <= 0 {
+		return
+	}
+	batch := float64(max(l.Read.UpTo, 1))
+	if n.Kind != model.Queue && l.Read.Failed == "halve" { // until each message is alone
+		each = batch*(each-halvings(l, math.Round(a.batchOf(l)), length)) + (batch-1)*halvings(l, 2, length)
+	}
+	if n.Kind == model.Queue {
+		each *= math.Max(float64(l.Policy.Tries), 1)
+	}
+	one := n.Grouped && a.oneGroup(n)
+	if one {
+		each, readers = d.after.At+n.Lease.Seconds(), 1
+	}
+	busy := rate * each / (readers * batch)
+	retention := n.Retention.Seconds()
+	after := Moment{}
+	switch {
+	case busy > 1.02:
+		at := retention * busy / (busy - 1)
+		after = Moment{at, retention, at * 1.5}
+	case n.Grouped:
+		after = Moment{retention, retention, math.Inf(1)} // the model does not state how fast a group fills
+		d.quiet = true
+		if one || rate*(d.after.At+n.Lease.Seconds()) < 1 {
+			return
+		}
+	default:
+		return
+	}
+	d.to, d.cause, d.after, d.limit, d.normal = graph.None, "expired", after, n.Name+" retention", false
+	d.behind = true
+	d.quiet = d.quiet || after.low >= day
+	a.deliver(d)
+}
+
+// ReaderPatience returns how long a fault must last before a reader gives its first
+// message up, the field that says so, and whether it does before the retention ends.
+func (a *Analysis) ReaderPatience(n *graph.Node, l *graph.Link, to int) (after Moment, limit string, ends bool) {
+	p := &l.Policy
+	retention := n.Retention.Seconds() - n.Delay.Seconds()
+	giveUp := math.Inf(1)
+	if p.GiveUp > 0 {
+		giveUp = float64(p.GiveUp) * 1e-9
+	}
+	queue := n.Kind == model.Queue
+	span := func(length, jitter float64) (at float64, by string, ends bool) {
+		gap := func(k int) float64 { return length + float64(p.Backoff(k))*1e-9*jitter }
+		by = l.Link.ID() + " retry"
+		if queue && !p.WaitSet {
+			gap = func(int) float64 { return max(n.Lease.Seconds(), length) }
+			by = l.Link.ID() + " tries × lease"
+		}
+		t := 0.0
+		for k := 1; ; k++ {
+			if p.Tries > 0 && k >= p.Tries {
+				return t, by, true
+			}
+			g := gap(k)
+			if k > 2000 && p.Tries == 0 && math.IsInf(giveUp, 1) { // from here on all waits are alike
+				return t + math.Floor(max(retention-1e-9-t, 0)/g)*g, n.Name + " retention", false
+			}
+			if t+g > giveUp {
+				return t, l.Link.ID() + " give-up", true
+			}
+			if t+g >= retention {
+				return t, n.Name + " retention", false
+			}
+			if k > 100_000 {
+				return t, by, true
+			}
+			t += g
+		}
+	}
+	if to == graph.None || !a.Node(l.To).Kind.Runs() {
+		at, by, ok := span(a.Node(l.To).Takes.Expected(), 1)
+		after = exactMoment(at)
+		if !ok {
+			after.low = max(
+				at-a.triesLeft(a.Node(l.To).Fails.EachTry, max(n.Lease.Seconds(), float64(p.MaxWait)*1e-9)),
+				0,
+			)
+		}
+		return after, by, ok
+	}
+	o := a.Outcome(to, Usual)
+	_, limit, ends = span(max(o.Length.Mean(), a.Node(l.To).Takes.Expected()), 1)
+	after = a.ranged(to, o, func(length, sign float64) float64 {
+		at, _, _ := span(length, 1+sign*p.Jitter)
+		return at
+	})
+	if !queue {
+		if l.Read.Failed == "halve" && ends {
+			length := o.Length.Mean()
+			after.At, after.high = after.At+halvings(
+				l,
+				math.Round(a.batchOf(l)),
+				length,
+			), after.high+halvings(
+				l,
+				float64(l.Read.UpTo),
+				length,
+			)
+		}
+		return after, limit, ends
+	}
+	// While everything fails, its readers come round to each message only as often as
+	// the backlog lets them; after the fault, it may need several tries.
+	round := a.LinkRates[l.ID] * after.At * max(
+		o.Length.Mean(),
+		a.Node(l.To).Takes.Expected(),
+	) / float64(max(l.Read.Parallel, 1)*max(l.Read.UpTo, 1))
+	if ends {
+		after.high += round * float64(max(p.Tries, 1))
+	} else {
+		after.low = max(after.low-round-a.triesLeft(o.Bad(), a.gap(a.States.All[to], p, 1, o.Length.Mean())), 0)
+	}
+	return after, limit, ends
+}
+
+// halvings returns how long it takes until the first message of a failing batch, whose
+// runs take so long, is alone.
+func halvings(l *graph.Link, batch, length float64) float64 {
+	return math.Ceil(math.Log2(max(batch, 1))) * (length + float64(l.Policy.Backoff(1))*1e-9)
+}
+
+// triesLeft returns the time that a message may still need when the fault is over, if
+// its tries fail with some chance: all but one in ten thousand need no more.
+func (a *Analysis) triesLeft(fails, gap float64) float64 {
+	if fails <= 0 || fails >= 1 {
+		return 0
+	}
+	return math.Log(1e-4) / math.Log(fails) * max(gap, 1)
+}
+
+// writeDelivery lists the write that an edge is, where one can be rejected and the
+// run does not fail by it.
+func (a *Analysis) writeDelivery(s int, n *graph.Node, e *Edge, edges []Edge) {
+	to := a.Node(a.States.All[e.To].Node)
+	if !to.Kind.Channel() || e.Kind == Polls || e.Kind == LifeEnds || e.Kind == Calls {
+		return
+	}
+	d := delivery{
+		state:  s,
+		faults: a.faults.only(to.ID),
+		to:     graph.None,
+		link:   e.Link,
+		node:   to.ID,
+		cause:  "rejected",
+		share:  e.Mean.Low,
+	}
+	if e.Kind == GaveUp {
+		policy := graph.WritePolicy()
+		d.after, d.limit, d.quiet = exactMoment(WaitsOf(&policy)), to.Name, true
+		d.place = a.placeOf(d.cause, d.node, d.link)
+		a.dead = append(a.dead, lastResort{d, e.Mean.High >= Negligible, e.To})
+		return
+	}
+	l := a.Link(e.Link)
+	switch {
+	case n.Kind == model.Endpoint || l.Op == "read" || e.Mean.High == 0:
+		return
+	case l.Relation == model.RunWrite && l.When == model.OfRun:
+		if l.Ignore {
+			d.after = exactMoment(WaitsOf(&l.Policy))
+			if _, d.faults = d.faults.both(a.failsBefore(s, l)); !d.faults.empty() {
+				a.deliver(d)
+			}
+		}
+		return
+	case e.Kind == Sends || e.Kind == StartSend:
+		return
+	}
+	d.after, d.limit = exactMoment(WaitsOf(&l.Policy)), l.Link.ID()+" retry"
+	switch {
+	case e.Kind != Result:
+	case l.When == model.Failure && a.States.All[s].How == AsIntake && e.Mean.High < Negligible:
+		d.after = d.after.plus(a.patience(s))
+	case l.When == model.Failure && a.States.All[s].How == AsIntake: // some fail anyway, at any moment
+		d.after = d.after.byChance(a.stateRates[s] * d.share)
+	case l.When == model.Success && to.Takes.Largest() == 0: // a run that fails by the fault succeeds at nothing
+		if _, d.faults = d.faults.both(a.alwaysFails(s)); d.faults.empty() {
+			return
+		}
+	}
+	if dead := deadEdge(edges, l.ID); dead != nil {
+		d.to, d.normal = dead.To, dead.Mean.High >= Negligible
+	}
+	a.deliver(d)
+}
+
+// failsBefore returns the faults by which a run at a state fails before it comes to a
+// link: those of what it calls and writes to on the way.
+func (a *Analysis) failsBefore(s int, to *graph.Link) faultSet {
+	set := a.faults.newSet()
+	first := func(l *graph.Link) bool { // order in a run [S-14, S-16]
+		if l.AtStart != to.AtStart {
+			return l.AtStart
+		}
+		return l.Relation == model.WaitingCall || l.ID < to.ID
+	}
+	for _, e := range a.States.Leaving(s) {
+		if e.Link == graph.None || e.Link == to.ID || e.Kind == GaveUp {
+			continue
+		}
+		l := a.Link(e.Link)
+		if l.Forgiven() || l.InCatch || l.Chance < 1 || l.When != model.OfRun || !first(l) {
+			continue
+		}
+		switch {
+		case e.Kind == Calls:
+			set.merge(a.alwaysFails(e.To))
+		case l.Relation == model.RunWrite && e.Mean.Low > 0:
+			a.faults.addNode(set, l.To)
+		}
+	}
+	return set
+}
+
+// lastResort is a write to a dead-letter node, which nothing takes when it is
+// rejected.
+type lastResort struct {
+	delivery
+	normal bool // messages come that way without a fault
+	target int
+}
+
+// WaitsOf returns the sum of the waits between the tries of a policy, in seconds.
+func WaitsOf(p *graph.Policy) float64 {
+	total := 0.0
+	for k := 1; k < p.Tries; k++ {
+		w := float64(p.Backoff(k)) * 1e-9
+		if p.GiveUp > 0 && total+w > float64(p.GiveUp)*1e-9 {
+			break
+		}
+		total += w
+	}
+	return total
+}
+
+// findFills works out how soon the queues of limited capacity fill up while their
+// consumers fail.
+func (a *Analysis) findFills() {
+	a.limited = nil
+	for i := range a.Graph.Nodes {
+		n := a.Node(i)
+		if n.Capacity == 0 || n.Kind != model.Queue || a.Rates[i] <= 0 || a.Boundless[i] || n.Delay >= n.Retention {
+			continue
+		}
+		// What is hidden or in flight when the fault begins takes room already.
+		held := a.Rates[i] * n.Delay.Seconds()
+		for _, id := range n.Out {
+			held += a.Readings[id].Tries * a.Readings[id].Run
+		}
+		room := max(float64(n.Capacity)-held, 0)
+		f := fill{
+			faults: a.faults.newSet(),
+			after: Moment{
+				room / a.Rates[i],
+				0.95 * max(room-2*math.Sqrt(held)-1, 0) / a.Rates[i],
+				float64(n.Capacity) / a.Rates[i],
+			},
+		}
+		for _, id := range n.Out {
+			l := a.Link(id)
+			if a.Reach[id] == expr.Impossible {
+				continue
+			}
+			f.others = append(f.others, l.Link.ID()+"/stopped", l.Link.ID()+"/disabled")
+			for _, s := range a.States.Of[i] {
+				for _, e := range a.States.Leaving(int(s)) {
+					if e.Link != id || e.Kind != Polls {
+						continue
+					}
+					if after, _, ends := a.ReaderPatience(n, l, e.To); ends && l.DeadLetter != graph.None &&
+						after.At*a.Rates[i]*1.1+2 < float64(n.Capacity) {
+						continue // what is given up makes room in time
+					}
+					if l.Relation == model.PolledMove {
+						a.faults.addNode(f.faults, l.To)
+					} else {
+						f.faults.merge(a.closure(e.To))
+					}
+				}
+			}
+		}
+		if f.after.At > n.Retention.Seconds() {
+			continue // messages expire first
+		}
+		a.faults.fills[i] = f
+		a.limited = append(a.limited, i)
+	}
+}

@@ -1,0 +1,970 @@
+package flow
+
+import (
+	"math"
+
+	"ironweir/core/check/internal/dist"
+	"ironweir/core/expr"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+// Mode says how unknown things are assumed: a condition that may hold, a case that
+// may apply.
+type Mode uint8
+
+const (
+	Usual Mode = iota // as it probably is
+	best
+	Worst
+)
+
+// RunOutcome is what becomes of a run for a message at a state.
+type RunOutcome struct {
+	Fails   float64         // chance that a run fails for a reason that another run need not share
+	never   float64         // share of messages of which every run fails
+	final   bool            // what never succeeds is given up at the first failure
+	Length  dist.Law        // of a run, over all runs
+	success dist.Law        // of a run that succeeds; its mass is 1−fails
+	failed  dist.Law        // of a run that fails
+	sent    map[int]float64 // by link that sends: messages that stand per run
+	errors  map[string]float64
+	Late    float64         // part of fails: the run exceeds its timeout
+	Why     string          // why it never succeeds: the case, "accepts", a callee, …
+	dooms   map[int]float64 // by node: the share of messages that it never processes; the same at each call
+	visits  map[int]float64 // by call link: calls per run, tries included
+	again   map[int]float64 // by call link: what a run with a message that is never processed calls more
+	guessed bool            // something of it was guessed
+	away    bool            // what it calls may turn it away
+	random  bool            // more than one time is random, so that chances of lateness are estimates
+	stated  float64         // the chance of failing by stated `fails` shares alone
+}
+
+// Outcome works out the run at a state; a cycle of waiting calls fails.
+func (a *Analysis) Outcome(s int, m Mode) *RunOutcome {
+	g := a.States
+	if o := g.outcomes[m][s]; o != nil {
+		return o
+	}
+	if m != Usual {
+		if o := a.Outcome(s, Usual); !o.guessed && !o.away {
+			g.outcomes[m][s] = o
+			return o
+		}
+	}
+	// Calls within calls are worked out innermost first, without recursion, since
+	// chains of them may be long.
+	type frame struct{ state, edge int }
+	inHand := map[int]bool{s: true}
+	stack := []frame{{s, int(g.First[s])}}
+	for len(stack) > 0 {
+		f := &stack[len(stack)-1]
+		if f.edge < int(g.First[f.state+1]) {
+			e := &g.Edges[f.edge]
+			f.edge++
+			if e.Kind == Calls && g.outcomes[m][e.To] == nil {
+				if inHand[e.To] { // a cycle: no call of it is ever answered in time
+					continue
+				}
+				inHand[e.To] = true
+				stack = append(stack, frame{e.To, int(g.First[e.To])})
+			}
+			continue
+		}
+		stack = stack[:len(stack)-1]
+		delete(inHand, f.state)
+		g.outcomes[m][f.state] = a.work(f.state, m)
+	}
+	return g.outcomes[m][s]
+}
+
+// work works out the run at a state whose callees are known.
+func (a *Analysis) work(s int, m Mode) *RunOutcome {
+	at := a.States.All[s]
+	n := a.Node(at.Node)
+	if n.Kind == model.Endpoint {
+		return a.request(s, m)
+	}
+	list, guessed := a.caseChoices(at)
+	var pick *RunOutcome
+	for k := range list {
+		if m == Usual && k > 0 {
+			break
+		}
+		o := a.workAs(s, m, &list[k])
+		if pick == nil || m == best && o.Bad() < pick.Bad() || m == Worst && o.Bad() > pick.Bad() {
+			pick = o
+		}
+	}
+	pick.guessed = pick.guessed || guessed
+	return pick
+}
+
+// Bad orders outcomes: the chance that a message is not handled at a single try.
+func (o *RunOutcome) Bad() float64 { return o.never + (1-o.never)*o.Fails }
+
+// choice is the time and the failures that hold for a run.
+type choice struct {
+	takes    model.Distribution
+	fails    model.Failing
+	name     string // of the error; a case's name where one holds
+	ofCase   bool
+	of       int // the case
+	declined string
+}
+
+// caseChoices lists what may hold for a message at a node, first what probably
+// does.
+func (a *Analysis) caseChoices(at State) (list []choice, guessed bool) {
+	n := a.Node(at.Node)
+	base := choice{takes: n.Takes, fails: n.Fails, name: "failed"}
+	if n.Fails.Error != "" {
+		base.name = n.Fails.Error
+	}
+	if n.Accepts != nil && at.Data != UnknownData && n.Accepts.Fits(a.Payloads.Values[at.Data]) != nil {
+		base.declined = "not-accepted"
+	}
+	if len(n.Cases) == 0 {
+		return []choice{base}, false
+	}
+	e, has := a.Seen(at.Message, at.event)
+	sure := false
+	for i := range n.Cases {
+		c := &n.Cases[i]
+		v := a.judge(c.If, at.Message, at.event)
+		if v == expr.Impossible {
+			continue
+		}
+		one := base
+		one.name, one.ofCase, one.of = c.Name, true, i
+		if c.Takes != nil {
+			one.takes = *c.Takes
+		}
+		if c.Fails != nil {
+			one.fails = *c.Fails
+			if c.Fails.Error != "" {
+				one.name = c.Fails.Error
+			}
+		}
+		list = append(list, one)
+		if v == expr.Certain {
+			sure = true
+			break
+		}
+	}
+	if !sure {
+		list = append([]choice{base}, list...) // a case is the exception
+	}
+	// At the first try, it may be known which one holds.
+	e.Try = 1
+	for i := range n.Cases {
+		v := min(n.Cases[i].If.Judge(e, has|expr.KnownTry), a.judge(n.Cases[i].If, at.Message, at.event))
+		if w := n.Cases[i].If.Judge(e, has|expr.KnownTry); w == expr.Certain {
+			v = w
+		}
+		if v == expr.Impossible {
+			continue
+		}
+		if v == expr.Certain {
+			for k := range list {
+				if list[k].ofCase && list[k].of == i {
+					list[0], list[k] = list[k], list[0]
+				}
+			}
+		}
+		break
+	}
+	return list, len(list) > 1
+}
+
+// walker follows the time of a run.
+type walker struct {
+	a      *Analysis
+	state  int
+	at     State
+	n      *graph.Node
+	mode   Mode
+	limit  float64
+	out    *RunOutcome
+	ended  dist.Law // of the runs that have failed
+	times  int      // random times that have been added up
+	asks   bool     // it has called or written with some delay
+	doomed int      // the link of a task whose callee never processes the message; None
+}
+
+// workAs works out a run under one choice.
+func (a *Analysis) workAs(s int, m Mode, c *choice) *RunOutcome {
+	at := a.States.All[s]
+	n := a.Node(at.Node)
+	w := &walker{
+		a:      a,
+		state:  s,
+		at:     at,
+		n:      n,
+		mode:   m,
+		limit:  math.Inf(1),
+		doomed: graph.None,
+		out: &RunOutcome{
+			errors: map[string]float64{},
+			visits: map[int]float64{},
+			again:  map[int]float64{},
+			dooms:  map[int]float64{},
+			sent:   map[int]float64{},
+		},
+	}
+	if n.Timeout > 0 {
+		w.limit = n.Timeout.Seconds()
+	}
+	alive := dist.Constant(0)
+	for _, id := range n.Out { // S-14, S-16
+		switch l := a.Link(id); {
+		case !l.AtStart || l.When != model.OfRun:
+		case l.Relation == model.WaitingCall:
+			alive = w.call(l, alive, nil)
+		default:
+			alive = w.writes(l, alive)
+		}
+	}
+	alive = w.spend(alive, c.takes)
+	if n.ColdStart != nil && w.mode == Worst {
+		warm := alive
+		alive = w.cut(w.sum(alive, dist.Of(n.ColdStart.Takes)))
+		if alive.Mass > 0 && warm.Mass > 0 {
+			w.out.guessed = true
+		}
+	} else if n.ColdStart != nil {
+		cold := w.sum(alive, dist.Of(n.ColdStart.Takes)).Within(w.limit)
+		switch {
+		case cold.Mass == 0: // the first run is late, its instance is gone, so is the next
+			w.cut(alive.Times(alive.Mass).Plus(dist.Constant(w.limit * 2)))
+			alive = dist.Law{}
+		case cold.Mass < alive.Mass:
+			w.out.guessed = true
+		}
+	}
+	w.out.final = false
+	if c.declined != "" {
+		w.fail(alive, c.declined)
+		w.out.Why, alive = "accepts", dist.Law{}
+	}
+	if c.fails.EachTry > 0 {
+		w.fail(alive.Times(c.fails.EachTry), c.name)
+		alive = alive.Times(1 - c.fails.EachTry)
+	}
+	if c.fails.ForGood > 0 {
+		w.doom(n.ID, c.fails.ForGood)
+		w.out.final, w.out.Why = c.ofCase, "for-good"
+	}
+	w.out.stated = c.fails.EachTry
+	alive = w.doTasks(alive)
+	for _, id := range n.Out {
+		if l := a.Link(id); l.Relation == model.WaitingCall && l.When == model.OfRun && !l.ByTask && !l.AtStart {
+			alive = w.call(l, alive, nil)
+		}
+	}
+	for _, id := range n.Out {
+		if l := a.Link(id); !l.AtStart && l.When == model.OfRun && !l.ByTask {
+			alive = w.writes(l, alive)
+		}
+	}
+	if n.Together && alive.Mass > 0 { // nothing stands unless all of it does
+		for _, id := range n.Out {
+			if l := a.Link(id); !l.AtStart && !l.Ignore && w.out.sent[id] > 0 {
+				w.out.sent[id] = alive.Mass * w.happens(l) * w.counted(l)
+			}
+		}
+	}
+	return w.finish(alive)
+}
+
+func (w *walker) finish(alive dist.Law) *RunOutcome {
+	o := w.out
+	o.success = alive
+	o.Fails = min(max(1-alive.Mass, 0), 1)
+	if o.Fails < 1e-13 {
+		o.Fails = 0
+	}
+	o.failed = w.ended
+	o.Length = alive.Or(w.ended)
+	o.random = o.random || w.times > 1
+	return o
+}
+
+// sum returns the law of the sum of two independent times.
+func (w *walker) sum(l, o dist.Law) dist.Law { return w.a.memo.sums.Plus(l, o) }
+
+// spend adds a time to a run, and ends what exceeds its limit.
+func (w *walker) spend(alive dist.Law, d model.Distribution) dist.Law {
+	if d.Largest() == 0 || alive.Mass == 0 {
+		return alive
+	}
+	l := dist.Of(d)
+	w.noteRandom(l)
+	return w.cut(w.sum(alive, l))
+}
+
+func (w *walker) noteRandom(l dist.Law) {
+	if len(l.Atoms) > 1 {
+		w.times++
+	}
+}
+
+// cut ends the runs that exceed the limit.
+func (w *walker) cut(l dist.Law) dist.Law {
+	limit := w.limit
+	if w.asks { // what comes back at the very instant comes too late
+		limit *= 1 - 1e-8
+	}
+	over := l.Tail(limit)
+	if over <= 0 {
+		return l
+	}
+	w.out.Late += over
+	w.fail(dist.Constant(w.limit).Times(over), "timeout")
+	return l.Within(limit)
+}
+
+// doom notes that a node never processes a share of the messages: the same ones each
+// time.
+func (w *walker) doom(node int, share float64) {
+	w.out.dooms[node] = max(w.out.dooms[node], share)
+	keep := 1.0
+	for _, d := range w.out.dooms {
+		keep *= 1 - d
+	}
+	w.out.never = 1 - keep
+}
+
+// fail ends runs with an error.
+func (w *walker) fail(l dist.Law, name string) {
+	if l.Mass <= 0 {
+		return
+	}
+	w.ended = w.ended.Or(l)
+	w.out.errors[name] += l.Mass
+}
+
+// happens returns the share of messages in hand for which a link is used.
+func (w *walker) happens(l *graph.Link) float64 {
+	share := l.Chance
+	switch w.a.sendVerdict(l, w.at.Message) {
+	case expr.Impossible:
+		return 0
+	case expr.Possible:
+		w.out.guessed = true
+		if w.mode == best {
+			return 0
+		}
+	}
+	return share
+}
+
+// counted returns how often a link is used for a message in hand.
+func (w *walker) counted(l *graph.Link) float64 {
+	_, expected, guessed := w.a.CountOf(l, w.at)
+	if guessed {
+		w.out.guessed = true
+	}
+	return expected
+}
+
+// callee returns the state that a call link leads to; false where there is none.
+func (w *walker) callee(id int) (int, bool) {
+	for _, e := range w.a.States.Leaving(w.state) {
+		if e.Link == id && e.Kind == Calls {
+			return e.To, true
+		}
+	}
+	return 0, false
+}
+
+// call makes the calls of a link. Failures go to failed, where a task may catch
+// them; nil: they fail the run.
+func (w *walker) call(l *graph.Link, alive dist.Law, failed func(dist.Law, string)) dist.Law {
+	share := w.happens(l)
+	count := w.counted(l)
+	if share == 0 || count == 0 || alive.Mass == 0 {
+		return alive
+	}
+	if failed == nil {
+		failed = w.fail
+	}
+	to, ok := w.callee(l.ID)
+	var o *RunOutcome
+	if ok {
+		if o = w.a.States.outcomes[w.mode][to]; o == nil {
+			ok = false // it waits for its own caller
+		}
+	}
+	final := false
+	switch {
+	case l.Refused:
+		o, final = &RunOutcome{Fails: 1, Length: dist.Constant(0), Why: "refused"}, true
+	case ok && w.a.overLimit(to) == expr.Certain:
+		o, final = &RunOutcome{Fails: 1, Length: dist.Constant(0), Why: "hop-limit"}, true
+	case !ok:
+		// A cycle of calls ends only at a time-out.
+		o = &RunOutcome{Fails: 1, Length: dist.Constant(w.limitOr(0)), Why: "deadlock"}
+	}
+	if ok && w.a.throttled[l.To] > 0 {
+		o = o.turnedAway(w.a.turnsAway(l.To, w.mode))
+	}
+	w.out.guessed = w.out.guessed || o.guessed
+	w.out.away = w.out.away || o.away
+	w.out.random = w.out.random || o.random
+	if o.Fails > 0 && o.Why != "" {
+		w.out.Why = o.Why
+	}
+	if l.ID == w.doomed {
+		o = &RunOutcome{
+			Fails:  1,
+			Length: o.Length,
+			failed: dist.Constant(o.Length.Mean()),
+			errors: o.errors,
+		}
+	}
+	if !l.Ignore && o.never > 0 && !l.ByTask {
+		for node, d := range o.dooms {
+			w.doom(node, d*share)
+		}
+		if w.out.Why == "" {
+			w.out.Why = o.Why
+		}
+	}
+	ok1 := o.success
+	bad := dist.Law{}
+	if o.Fails > 0 {
+		bad = failuresOf(o)
+	}
+	w.noteRandom(ok1)
+	w.asks = true
+	// All tries of one call.
+	tries := max(l.Policy.Tries, 1)
+	if final {
+		tries = 1
+	}
+	good, left, mean := ok1, bad, 1.0
+	for k := 1; k < tries && left.Mass > 1e-12; k++ {
+		mean += left.Mass
+		again := left.Plus(dist.Constant(float64(l.Policy.Backoff(k)) * 1e-9))
+		good = good.Or(w.sum(again, ok1))
+		left = w.sum(again, bad)
+	}
+	if o.never > 0 && !l.ByTask {
+		w.out.again[l.ID] = alive.Mass * o.never * share * (float64(tries) - mean)
+		w.out.random = w.out.random || l.AtStart // such a run ends before its own work
+	}
+	name := "call-failed"
+	for e := range o.errors {
+		if !builtin[e] {
+			name = e
+		}
+	}
+	skipped := alive.Times(1 - share)
+	alive = alive.Times(share)
+	times := int(math.Round(count))
+	if count < 1 {
+		skipped = skipped.Or(alive.Times(1 - count))
+		alive, times = alive.Times(count), 1
+	}
+	if times > 16 { // so many one after the other are taken as their mean
+		w.out.visits[l.ID] += alive.Mass * mean * float64(times)
+		each := (good.Mean()*good.Mass + left.Mean()*left.Mass) * float64(times)
+		p := math.Pow(good.Mass, float64(times))
+		if l.Ignore {
+			p = 1
+		}
+		after := w.cut(alive.Plus(dist.Constant(each)))
+		failed(after.Times(1-p), name)
+		w.out.random = true
+		return skipped.Or(after.Times(p))
+	}
+	for range times {
+		if !final {
+			w.out.visits[l.ID] += alive.Mass * mean
+		}
+		next := w.cut(w.sum(alive, good))
+		if left.Mass > 1e-13 {
+			lost := w.cut(w.sum(alive, left))
+			if l.Ignore {
+				next = next.Or(lost)
+			} else {
+				failed(lost, name)
+			}
+		}
+		alive = next
+	}
+	return skipped.Or(alive)
+}
+
+// turnedAway returns an outcome for a caller that finds no free run with some chance.
+func (o *RunOutcome) turnedAway(chance float64) *RunOutcome {
+	c := *o
+	c.away = true
+	c.Fails = 1 - (1-o.Fails)*(1-chance)
+	c.success = o.success.Times(1 - chance)
+	if o.Fails > 0 {
+		c.failed = failuresOf(o).Times(1 - chance)
+	}
+	c.failed = c.failed.Or(dist.Constant(0).Times(chance))
+	c.Length = c.success.Or(c.failed)
+	if c.Why == "" {
+		c.Why = "throttled"
+	}
+	return &c
+}
+
+var builtin = map[string]bool{
+	"failed":         true,
+	"timeout":        true,
+	"throttled":      true,
+	"refused":        true,
+	"rejected":       true,
+	"call-failed":    true,
+	"hop-limit":      true,
+	"too-many-tasks": true,
+	"not-accepted":   true,
+}
+
+func (w *walker) limitOr(fallback float64) float64 {
+	if math.IsInf(w.limit, 1) {
+		return fallback
+	}
+	return w.limit * 2
+}
+
+// failuresOf returns the law of the runs that fail.
+func failuresOf(o *RunOutcome) dist.Law {
+	if o.failed.Mass > 0 {
+		return o.failed
+	}
+	mean := o.Length.Mean()
+	if o.success.Mass > 0 && o.Fails > 0 {
+		mean = max((o.Length.Mean()*o.Length.Mass-o.success.Mean()*o.success.Mass)/max(o.Fails, 1e-12), 0)
+	}
+	return dist.Constant(mean).Times(o.Fails)
+}
+
+// writes makes the writes of a link, and spends the time of its reads.
+func (w *walker) writes(l *graph.Link, alive dist.Law) dist.Law {
+	if l.Relation != model.RunWrite && l.Op != "read" {
+		if l.Relation.Asynchronous() {
+			w.out.sent[l.ID] += alive.Mass * w.happens(l) * w.counted(l)
+		}
+		return alive
+	}
+	target := w.a.Node(l.To)
+	share, count := w.happens(l), w.counted(l)
+	if share == 0 || count == 0 || alive.Mass == 0 {
+		return alive
+	}
+	takes := dist.Of(target.Takes)
+	if l.Op == "read" {
+		if target.Takes.IsZero() {
+			return alive
+		}
+		w.noteRandom(takes)
+		skipped := alive.Times(1 - share)
+		return skipped.Or(w.cut(w.sum(alive.Times(share), takes)))
+	}
+	reject, why := w.a.Rejection(l, w.at)
+	if why != "" && reject >= 1 && !l.Ignore {
+		w.out.Why = why
+	}
+	tries := max(l.Policy.Tries, 1)
+	if l.Refused {
+		tries = 1
+	}
+	if full := w.a.Rejected[l.To]; full > 0 && why == "" {
+		if l.Ignore {
+			alive = alive.Times(1) // the run goes on without what is lost
+		} else {
+			w.fail(alive.Times(share*full), "rejected")
+			alive = alive.Times(1 - share*full)
+		}
+	}
+	if reject == 0 && target.Takes.IsZero() {
+		w.out.sent[l.ID] += alive.Mass * share * count
+		return alive
+	}
+	w.noteRandom(takes)
+	w.asks = true
+	skipped := alive.Times(1 - share)
+	alive = alive.Times(share)
+	times := int(math.Ceil(count))
+	if times > 16 && reject == 0 {
+		w.out.sent[l.ID] += alive.Mass * share * count
+		return skipped.Or(w.cut(alive.Plus(dist.Constant(takes.Mean() * count))))
+	}
+	if times > 64 {
+		p := math.Pow(reject, float64(tries))
+		stays := math.Pow(1-p, count)
+		after := w.cut(alive.Plus(dist.Constant(takes.Mean() * count)))
+		w.out.sent[l.ID] += after.Mass * count * (1 - p)
+		if l.Ignore {
+			return skipped.Or(after)
+		}
+		w.fail(after.Times(1-stays), "rejected")
+		return skipped.Or(after.Times(stays))
+	}
+	part := count / float64(times)
+	for range times {
+		left := alive
+		done := dist.Law{}
+		for k := 1; k <= tries && left.Mass > 1e-13; k++ {
+			left = w.cut(w.sum(left, takes))
+			done = done.Or(left.Times(1 - reject))
+			left = left.Times(reject)
+			if k < tries {
+				left = w.cut(left.Plus(dist.Constant(float64(l.Policy.Backoff(k)) * 1e-9)))
+			}
+		}
+		w.out.sent[l.ID] += done.Mass * part
+		if l.Ignore {
+			done = done.Or(left)
+		} else {
+			w.fail(left, "rejected")
+		}
+		alive = done
+	}
+	return skipped.Or(alive)
+}
+
+// Rejection returns the chance that one try of a write over a link is rejected,
+// and the reason where it certainly is.
+func (a *Analysis) Rejection(l *graph.Link, at State) (float64, string) {
+	target := a.Node(l.To)
+	if l.Refused {
+		return 1, "refused"
+	}
+	if a.tooLarge(l, at.Message) {
+		return 1, "too-large"
+	}
+	return target.Fails.EachTry, ""
+}
+
+// rejectedAfter returns the chance that all of some tries of a write are rejected: a
+// channel that is full rejects each of them.
+func (a *Analysis) rejectedAfter(l *graph.Link, at State, tries float64) (float64, string) {
+	p, why := a.Rejection(l, at)
+	if why != "" {
+		return 1, why
+	}
+	full := a.Rejected[l.To]
+	return full + (1-full)*math.Pow(p, max(tries, 1)), ""
+}
+
+// tooLarge reports whether what a link makes of a message is over the platform's
+// limit on payloads. What a bucket sends names an object, and does not hold it.
+func (a *Analysis) tooLarge(l *graph.Link, m Message) bool {
+	limit := a.Graph.Topology.Limits.Payload
+	k := a.Node(l.To).Kind
+	if limit == 0 || !k.Channel() || k.Keeps() || a.Node(l.From).Kind == model.Bucket {
+		return false
+	}
+	size := m.Size
+	if l.Size >= 0 {
+		size = l.Size
+	}
+	return size > limit
+}
+
+// request works out a request at an endpoint.
+func (a *Analysis) request(s int, m Mode) *RunOutcome {
+	at := a.States.All[s]
+	n := a.Node(at.Node)
+	w := &walker{
+		a:      a,
+		state:  s,
+		at:     at,
+		n:      n,
+		mode:   m,
+		limit:  n.Timeout.Seconds(),
+		doomed: graph.None,
+		out: &RunOutcome{
+			errors: map[string]float64{},
+			visits: map[int]float64{},
+			again:  map[int]float64{},
+			dooms:  map[int]float64{},
+		},
+	}
+	alive := dist.Constant(0)
+	if n.Accepts != nil && at.Data != UnknownData && n.Accepts.Fits(a.Payloads.Values[at.Data]) != nil {
+		w.fail(alive, "not-accepted")
+		w.out.Why = "accepts"
+		return w.finish(dist.Law{})
+	}
+	for _, id := range n.Out {
+		l := a.Link(id)
+		switch {
+		case l.Relation == model.Write:
+			takes := dist.Of(a.Node(l.To).Takes)
+			alive = w.cut(w.sum(alive, takes))
+			reject, _ := a.rejectedAfter(l, at, 1)
+			w.fail(alive.Times(reject), "rejected")
+			alive = alive.Times(1 - reject)
+		case l.Relation == model.WaitingCall:
+			alive = w.call(l, alive, nil)
+		}
+	}
+	return w.finish(alive)
+}
+
+// Fate is what becomes of a message at a state that runs, all tries together.
+type Fate struct {
+	Given   float64 // share that is given up: its tries are exhausted, or its time is
+	runs    float64 // runs that are started
+	doomed  float64 // of a message that is never processed
+	works   float64 // runs that succeed, whether or not it counts
+	sends   float64 // runs that come as far as their sends may: those of messages that it can process
+	calls   float64 // runs that come as far as their calls may
+	old     float64 // of given: turned away until it is too old
+	cause   string  // of the rest of what is given up
+	first   float64 // runs that are started or end early, for `at: start`
+	stated  bool    // what is given up is so by stated `fails` shares alone
+	guessed bool
+	late    float64 // chance of a try that its success comes too late to count
+}
+
+// PolicyOf returns the policy by which a message in a context is tried.
+func (a *Analysis) PolicyOf(c Context) *graph.Policy {
+	switch {
+	case c.How == AsIntake:
+		return &a.policies[c.policy]
+	case c.How == AsPoll:
+		return &a.Link(int(c.Link)).Policy
+	}
+	return &once
+}
+
+var once = graph.Policy{Tries: 1, Factor: 1}
+
+// FateOf works out what becomes of a message at a state that runs.
+func (a *Analysis) FateOf(s int, m Mode) Fate {
+	at := a.States.All[s]
+	n := a.Node(at.Node)
+	o := a.Outcome(s, m)
+	p := a.PolicyOf(at.Context)
+	f := Fate{cause: "exhausted", guessed: o.guessed}
+	fails, never, final := o.Fails, o.never, o.final
+	works := 1 - fails
+	if a.overLimit(s) == expr.Certain && at.How != AsCall {
+		return Fate{Given: 1, cause: "hop-limit"}
+	}
+	if at.How == AsPoll && p.GiveUp > 0 && int64(a.Node(a.Link(int(at.Link)).From).Delay) > p.GiveUp {
+		return Fate{Given: 1, cause: "given-up"} // it is too old when it is first seen
+	}
+	var q *graph.Node
+	tries := float64(p.Tries)
+	if tries == 0 {
+		tries = math.Inf(1)
+	}
+	if at.How == AsPoll {
+		l := a.Link(int(at.Link))
+		q = a.Node(l.From)
+		never, fails = a.inBatches(l, n, m, never, fails, &f)
+		if q.Kind == model.Queue {
+			late := a.lateness(l, o, m)
+			f.late = late
+			if late > 0 && m == best {
+				f.guessed = true
+			}
+			fails = 1 - (1-fails)*(1-late)
+		}
+	}
+	taken := 1.0 // of the offers
+	if at.How == AsPoll && q.Kind == model.Queue {
+		taken = 1 - a.turnsReaderAway(at.Node, m)
+		fails = 1 - (1-fails)*taken
+	}
+	length := o.Length.Mean()
+	retryable, ends := fails, 0.0
+	for name, share := range o.errors {
+		for _, x := range p.Except {
+			if x == name {
+				ends += share
+			}
+		}
+	}
+	ends = min(ends, fails)
+	retryable = fails - ends
+	// Time limits the tries too.
+	byAge, cause := a.triesInTime(at, p, length, o)
+	if byAge < tries {
+		tries, f.cause = byAge, cause
+	}
+	if math.IsInf(tries, 1) {
+		tries = 1e9
+	}
+	tries = max(tries, 1)
+	pow := math.Pow(retryable, tries)
+	before := 1.0 // mean tries that are started: Σ retryable^k
+	if retryable < 1 {
+		before = (1 - pow) / (1 - retryable)
+	} else {
+		before = tries
+	}
+	// What fails retryably at the last try, or is not worth another, is given up.
+	byChance := pow + ends*before
+	if retryable >= 1 {
+		byChance = 1
+	}
+	f.Given = never + (1-never)*min(byChance, 1)
+	f.runs = never*tries + (1-never)*before
+	if final {
+		f.runs = never + (1-never)*before
+	}
+	if tries >= 1e9 { // until its retention ends
+		f.runs = before
+	}
+	f.doomed = f.runs
+	if never > 0 {
+		f.doomed = (f.runs - (1-never)*before) / never
+	}
+	f.works = (1 - never) * before * works
+	f.sends = (1 - never) * before
+	f.calls = max(f.runs-o.dooms[at.Node]*min(tries, max(f.runs, 1)), 0)
+	f.stated = o.Late == 0 && f.late == 0 && o.Why == "" && never == 0 && taken == 1
+	if f.Given < 1e-15 {
+		f.Given = 0
+	}
+	if at.How == AsIntake {
+		if old := a.tooOld(at, m); old > 0 {
+			f.old, taken = old, 1-old
+			f.Given = old + (1-old)*f.Given
+		}
+	}
+	f.runs, f.doomed, f.works, f.sends, f.calls =
+		f.runs*taken, f.doomed*taken, f.works*taken, f.sends*taken, f.calls*taken
+	f.first = f.runs
+	return f
+}
+
+// inBatches adds what the others of a batch do to a message that is read with them.
+func (a *Analysis) inBatches(l *graph.Link, n *graph.Node, m Mode, never, fails float64, f *Fate) (float64, float64) {
+	q := a.Node(l.From)
+	if l.Read.UpTo <= 1 || l.Relation != model.PolledRun || n.Kind == model.Workflow {
+		return never, fails
+	}
+	others := float64(l.Read.UpTo - 1)
+	switch m {
+	case best:
+		others = 0
+	case Usual:
+		others = max(a.batchOf(l)-1, 0)
+	}
+	perMessage := n.Fails.PerMessage
+	whole := l.Read.Failed == "all" || q.Kind != model.Queue && l.Read.Failed == "all"
+	switch {
+	case !perMessage && never > 0 && l.Read.Failed != "halve":
+		f.guessed = true
+		never = 1 - math.Pow(1-never, others+1)
+	case perMessage && whole && (never > 0 || fails > 0):
+		f.guessed = true
+		never = 1 - math.Pow(1-never, others+1)
+		fails = 1 - math.Pow(1-fails, others+1)
+	}
+	return never, fails
+}
+
+// batchOf returns the mean number of messages of a link's batch, 1 while no rate is
+// known.
+func (a *Analysis) batchOf(l *graph.Link) float64 {
+	if a.States.batches == nil || a.States.batches[l.ID] == 0 {
+		return 1
+	}
+	return a.States.batches[l.ID]
+}
+
+// lateness returns the chance that a run succeeds only after its queue has
+// delivered the message again, so that the success does not count [Q-13].
+func (a *Analysis) lateness(l *graph.Link, o *RunOutcome, m Mode) float64 {
+	q := a.Node(l.From)
+	if o.success.Mass == 0 {
+		return 0
+	}
+	if a.ReadersOf(q) == 1 {
+		return 0 // the only reader is the one whose run it is
+	}
+	lease := q.Lease.Seconds()
+	if m == Worst && l.Read.UpTo > 1 {
+		lease = max(lease-l.Read.Within.Seconds(), 0)
+	}
+	late := o.success.Tail(lease-1e-9) / o.success.Mass
+	if m == best && late < 1 || m == best && a.busyReaders(q) {
+		return 0 // no reader is free to take it again
+	}
+	if late < 1e-13 {
+		return 0
+	}
+	return late
+}
+
+// ReadersOf returns how many batches of a queue can be out at the same time.
+func (a *Analysis) ReadersOf(q *graph.Node) int {
+	readers := 0
+	for _, id := range q.Out {
+		readers += max(a.Link(id).Read.Parallel, 1)
+	}
+	return readers
+}
+
+// busyReaders reports whether all readers of a queue may be busy when a lease ends.
+func (a *Analysis) busyReaders(q *graph.Node) bool { return true }
+
+// triesInTime returns how many tries there is time for, and what ends them.
+func (a *Analysis) triesInTime(at State, p *graph.Policy, length float64, o *RunOutcome) (float64, string) {
+	most, cause := math.Inf(1), ""
+	gap := func(k int) float64 { return length + float64(p.Backoff(k))*1e-9 }
+	limit := math.Inf(1)
+	if p.GiveUp > 0 {
+		limit, cause = float64(p.GiveUp)*1e-9, "given-up"
+	}
+	if at.How == AsPoll {
+		q := a.Node(a.Link(int(at.Link)).From)
+		left := q.Retention.Seconds() - q.Delay.Seconds()
+		if left < limit {
+			limit, cause = left, "expired"
+		}
+		if q.Kind == model.Queue && !p.WaitSet {
+			lease := q.Lease.Seconds()
+			gap = func(int) float64 { return max(lease, length) }
+		}
+	}
+	if math.IsInf(limit, 1) {
+		return most, cause
+	}
+	t, final := 0.0, gap(100_000)
+	for k := 1; k < 100_000; k++ {
+		if p.Tries > 0 && k >= p.Tries {
+			return math.Inf(1), ""
+		}
+		g := gap(k)
+		if t+g > limit {
+			return float64(k), cause
+		}
+		if g == final && g > 0 { // the gaps grow no more
+			n := float64(k) + math.Floor((limit-t)/g)
+			if p.Tries > 0 && n >= float64(p.Tries) {
+				return math.Inf(1), ""
+			}
+			return n, cause
+		}
+		t += g
+	}
+	return most, cause
+}
+
+// overLimit judges whether a message at a state is over the hop limit of its
+// function.
+func (a *Analysis) overLimit(s int) reach {
+	at := a.States.All[s]
+	n := a.Node(at.Node)
+	if n.Kind != model.Function || n.HopLimit == model.NoHopLimit {
+		return expr.Impossible
+	}
+	if int(at.hops) > n.HopLimit {
+		return expr.Certain
+	}
+	return expr.Impossible
+}

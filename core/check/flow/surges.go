@@ -1,0 +1,260 @@
+package flow
+
+import (
+	"cmp"
+	"maps"
+	"math"
+	"slices"
+	"time"
+
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+// surge is what a fault sends to a queue, a stream or a change feed beside its usual
+// messages, and what is lost there since it is too much.
+type surge struct {
+	delivery
+	first Moment // how long the fault lasts when the first message takes the other way
+}
+
+// surgeWork bounds what is looked at, in a large model: pairs of a fault and a state that
+// is reached when it makes deliveries fail.
+const surgeWork = 400_000
+
+// redirection is what takes another way under a fault: messages per second, after how
+// long.
+type redirection struct {
+	rate  float64
+	after Moment
+}
+
+// arrival is where redirected messages wait for a reader.
+type arrival struct {
+	state, node int
+	link        int      // that reads; None: nothing does
+	share       float64  // tries for each message that was redirected; without a reader, messages
+	needs       faultSet // faults by which it does not come so far
+}
+
+// findSurges finds the readers that fall behind, and the queues that fill up, while a
+// fault sends them what usually goes another way: a dead-letter queue gets every message,
+// not one in a thousand.
+func (a *Analysis) findSurges() {
+	a.surges = map[int][]surge{}
+	redirected, work := a.redirections()
+	type target struct{ node, link, fault int }
+	all := map[target]*surgeLoad{}
+	for _, to := range slices.Sorted(maps.Keys(redirected)) {
+		reached := a.carried(to)
+		if work += len(reached) * len(redirected[to]); work > surgeWork {
+			break
+		}
+		for _, x := range reached {
+			for f, r := range redirected[to] {
+				if x.needs.has(f) {
+					continue
+				}
+				at := target{x.node, x.link, f}
+				if all[at] == nil {
+					all[at] = &surgeLoad{redirection: redirection{after: r.after}}
+				}
+				all[at].add(x.state, redirection{r.rate * x.share, r.after})
+			}
+		}
+	}
+	order := func(x, y target) int {
+		return cmp.Or(cmp.Compare(x.node, y.node), cmp.Compare(x.link, y.link), cmp.Compare(x.fault, y.fault))
+	}
+	for _, at := range slices.SortedFunc(maps.Keys(all), order) {
+		a.surgeAt(at.node, at.link, at.fault, all[at])
+	}
+}
+
+// redirections returns what takes another way, by the state that it goes to and by the
+// fault that makes it, and how many pairs of a fault and a delivery were looked at.
+func (a *Analysis) redirections() (redirected map[int]map[int]redirection, work int) {
+	redirected = map[int]map[int]redirection{}
+	counted := map[[3]int]bool{} // messages of a state that go to another under a fault, by whichever delivery
+	for k := range a.faults.deliveries {
+		d := &a.faults.deliveries[k]
+		if d.to == graph.None || a.grows[d.state] {
+			continue
+		}
+		rate := a.stateRates[d.state] * (d.part() - a.usually(d))
+		if work += len(d.members); rate <= 0 || work > surgeWork {
+			continue
+		}
+		if redirected[d.to] == nil {
+			redirected[d.to] = map[int]redirection{}
+		}
+		for _, f := range d.members {
+			key := [3]int{d.state, d.to, f}
+			if counted[key] {
+				continue
+			}
+			counted[key] = true
+			r, known := redirected[d.to][f]
+			if !known || d.after.At < r.after.At {
+				r.after = d.after
+			}
+			r.rate += rate
+			redirected[d.to][f] = r
+		}
+	}
+	return redirected, work
+}
+
+// surgeLoad is what a fault redirects to a reader, or to a node that nothing reads.
+type surgeLoad struct {
+	redirection
+	states []int
+}
+
+func (l *surgeLoad) add(state int, r redirection) {
+	if !slices.Contains(l.states, state) {
+		l.states = append(l.states, state)
+	}
+	l.rate += r.rate
+	if r.after.At < l.after.At {
+		l.after = r.after
+	}
+}
+
+// usually returns the share of the messages that a delivery redirects without a fault.
+func (a *Analysis) usually(d *delivery) float64 {
+	share := 0.0
+	for _, e := range a.States.Leaving(d.state) {
+		if e.To == d.to && e.Link == d.link {
+			share += e.expected
+		}
+	}
+	return min(share, 1)
+}
+
+// carried returns where messages redirected to a state wait for readers, a few of the
+// places.
+func (a *Analysis) carried(to int) []arrival {
+	type walk struct {
+		state int
+		share float64
+		needs faultSet
+	}
+	var out []arrival
+	work := []walk{{to, 1, a.faults.newSet()}}
+	for k := 0; k < len(work) && k < 24; k++ {
+		at := work[k]
+		n := a.Node(a.States.All[at.state].Node)
+		if n.Kind.Polled() {
+			out = append(out, a.waiting(at.state, at.share, at.needs)...)
+		}
+		for _, e := range a.States.Leaving(at.state) {
+			share := at.share * e.expected
+			seen := slices.ContainsFunc(work, func(w walk) bool { return w.state == e.To })
+			if !e.copies() || share < Negligible || seen {
+				continue
+			}
+			needs, target := slices.Clone(at.needs), a.Node(a.States.All[e.To].Node)
+			switch {
+			case n.Kind.Runs():
+				needs.merge(a.closure(at.state))
+			case target.Kind.Runs():
+				needs.merge(a.closure(e.To))
+			}
+			if target.Kind.Channel() {
+				a.faults.addNode(needs, target.ID)
+			}
+			work = append(work, walk{e.To, share, needs})
+		}
+	}
+	return out
+}
+
+// waiting returns the readers that messages at a state wait for.
+func (a *Analysis) waiting(s int, share float64, needs faultSet) []arrival {
+	var out []arrival
+	node := a.States.All[s].Node
+	for _, e := range a.States.Leaving(s) {
+		taken := max(e.expected, e.taken)
+		if e.Kind != Polls || taken == 0 {
+			continue
+		}
+		r, ok := a.Readings[e.Link]
+		if !ok || r.Most == 0 {
+			continue
+		}
+		also := slices.Clone(needs)
+		also.merge(a.closure(e.To))
+		out = append(out, arrival{s, node, e.Link, share * taken * max(r.each, 1), also})
+	}
+	if len(a.Node(node).Out) == 0 {
+		out = append(out, arrival{s, node, graph.None, share, needs})
+	}
+	return out
+}
+
+// surgeAt notes what is lost while a fault redirects messages to a node, for a link that
+// reads there or for none. The reader works as usual: the last message of a fault that
+// lasts for T waits for (busy−1)·T behind those before it, and is lost where that exceeds
+// what it is kept for.
+func (a *Analysis) surgeAt(node, link, fault int, load *surgeLoad) {
+	n := a.Node(node)
+	switch {
+	case a.Boundless[node]:
+	case link != graph.None:
+		reading := a.Readings[link]
+		kept, cause, limit := n.Retention, "expired", n.Name+" retention"
+		if l := a.Link(link); l.Policy.GiveUp > 0 && l.Policy.GiveUp < int64(kept) {
+			kept, cause, limit = time.Duration(l.Policy.GiveUp), "given-up", l.Link.ID()+" give-up"
+			if l.DeadLetter != graph.None {
+				return
+			}
+		}
+		alone := load.rate / reading.Most
+		busy := alone + reading.Utilisation
+		if busy <= 1.05 || reading.Utilisation > 1 {
+			return
+		}
+		room := (kept - n.Delay).Seconds()
+		after := Moment{room / (busy - 1), 0.35 * room / (busy - 1), math.Inf(1)}
+		if alone > 1.05 { // however few come as usual
+			after.high = 1.3 * room / (alone - 1)
+		}
+		at := a.placeID(Place{cause, node, link, true})
+		a.Places[at].Load = max(a.Places[at].Load, busy)
+		a.noteSurge(at, fault, load, limit, after)
+	case n.Kind == model.Queue && n.Capacity > 0:
+		room := max(float64(n.Capacity)-a.stockOf(node), 0)
+		if load.rate*n.Retention.Seconds() > room {
+			full := room / load.rate
+			at := a.placeOf("overflow", node, graph.None)
+			a.noteSurge(at, fault, load, n.Name+" capacity", Moment{full, 0.8 * full, math.Inf(1)})
+		}
+	}
+}
+
+func (a *Analysis) noteSurge(at int32, fault int, load *surgeLoad, limit string, after Moment) {
+	for _, s := range load.states {
+		list := a.surges[s]
+		same := slices.IndexFunc(list, func(old surge) bool {
+			return old.place == at && old.after == after && old.first == load.after
+		})
+		if same < 0 {
+			p := &a.Places[at].Place
+			list, same = append(list, surge{first: load.after, delivery: delivery{
+				state:  s,
+				faults: a.faults.newSet(),
+				link:   p.Link,
+				node:   p.Node,
+				cause:  p.Cause,
+				after:  after,
+				limit:  limit,
+				place:  at,
+				quiet:  after.low >= day,
+			}}), len(list)
+		}
+		list[same].faults.add(fault)
+		list[same].members = append(list[same].members, fault)
+		a.surges[s] = list
+	}
+}

@@ -1,0 +1,296 @@
+package flow
+
+import (
+	"math"
+
+	"ironweir/core/check/internal/dist"
+	"ironweir/core/expr"
+	"ironweir/core/graph"
+)
+
+// failure is a run, or part of one, that ended with an error.
+type failure struct {
+	at   dist.Law
+	name string
+}
+
+// taskWalk follows a workflow's tasks; errors are what nothing has caught so far.
+type taskWalk struct {
+	*walker
+	errors []failure
+	ended  dist.Law // left by `then: end`
+	steps  int
+}
+
+// maxTaskSteps bounds the tasks that are followed, so that jumps back end.
+const maxTaskSteps = 2_000
+
+// doTasks follows the tasks of a workflow, if the node is one.
+func (w *walker) doTasks(alive dist.Law) dist.Law {
+	if w.n.Tasks == nil {
+		return alive
+	}
+	before := alive
+	t := &taskWalk{walker: w}
+	alive = t.list(w.n.Tasks, alive)
+	for _, e := range t.errors {
+		w.fail(e.at, e.name)
+	}
+	alive = alive.Or(t.ended)
+	// A message that some callee never processes: either the tasks catch that, or the
+	// whole execution never succeeds.
+	for _, e := range w.a.States.Leaving(w.state) {
+		o := w.a.States.outcomes[w.mode][e.To]
+		if e.Kind != Calls || o == nil || len(o.dooms) == 0 || !w.a.Link(e.Link).ByTask || before.Mass == 0 {
+			continue
+		}
+		scratch := *w
+		scratch.out = &RunOutcome{
+			errors: map[string]float64{},
+			visits: map[int]float64{},
+			again:  map[int]float64{},
+			dooms:  map[int]float64{},
+			sent:   map[int]float64{},
+		}
+		scratch.doomed = e.Link
+		d := &taskWalk{walker: &scratch}
+		left := d.list(w.n.Tasks, before)
+		if left = left.Or(d.ended); left.Mass < 1e-9*before.Mass {
+			for node, share := range o.dooms {
+				w.doom(node, share)
+			}
+			continue
+		}
+		share := 0.0
+		for _, x := range o.dooms {
+			share = max(share, x)
+		}
+		w.fail(alive.Times(share*(1-min(left.Mass/before.Mass, 1))), "call-failed")
+		alive = alive.Times(1 - share).Or(left.Times(share * alive.Mass / before.Mass))
+	}
+	return alive
+}
+
+func (t *taskWalk) throw(at dist.Law, name string) {
+	if at.Mass > 0 {
+		t.errors = append(t.errors, failure{at, name})
+	}
+}
+
+// list follows a list of tasks and returns the time at its end.
+func (t *taskWalk) list(tasks []*graph.Task, alive dist.Law) dist.Law {
+	places := map[string]int{}
+	for k, task := range tasks {
+		places[task.Name] = k
+	}
+	here := make([]dist.Law, len(tasks)+1)
+	here[0] = alive
+	jump := func(from int, to string, l dist.Law) {
+		switch to {
+		case "", "continue":
+			here[from+1] = here[from+1].Or(l)
+		case "exit":
+			here[len(tasks)] = here[len(tasks)].Or(l)
+		case "end":
+			t.ended = t.ended.Or(l)
+		default:
+			here[places[to]] = here[places[to]].Or(l)
+		}
+	}
+	for k := 0; k < len(tasks); {
+		l := here[k]
+		here[k] = dist.Law{}
+		if l.Mass < 1e-12 {
+			k++
+			continue
+		}
+		if t.steps++; t.steps > maxTaskSteps {
+			t.throw(l, "too-many-tasks")
+			k++
+			continue
+		}
+		task := tasks[k]
+		if task.If != nil {
+			switch v := t.holds(task.If); {
+			case v == expr.Impossible:
+				jump(k, "", l)
+				k++
+				continue
+			case v == expr.Possible && t.mode == best:
+				jump(k, "", l) // both ways are possible: the one that does nothing cannot fail
+				k++
+				continue
+			}
+		}
+		before := lowest(here)
+		if task.Switch != nil {
+			t.branch(task, k, l, jump)
+		} else {
+			jump(k, task.Then, t.one(task, l))
+		}
+		if k = lowest(here); k > before && before < len(tasks) {
+			k = min(k, before)
+		}
+	}
+	return here[len(tasks)]
+}
+
+// lowest returns the first place that something waits at.
+func lowest(here []dist.Law) int {
+	for k, l := range here {
+		if l.Mass >= 1e-12 {
+			return k
+		}
+	}
+	return len(here)
+}
+
+// holds judges a condition of a task. After `set` and calls the payload is not
+// known, so it is taken as unknown.
+func (t *taskWalk) holds(x *expr.Expression) reach {
+	e, has := t.a.Seen(t.at.Message, t.at.event)
+	v := x.Judge(e, has&^expr.KnownData)
+	if v == expr.Possible {
+		t.out.guessed = true
+	}
+	return v
+}
+
+// branch follows a switch; where it is unknown which case holds, all that may get an
+// equal share.
+func (t *taskWalk) branch(task *graph.Task, k int, l dist.Law, jump func(int, string, dist.Law)) {
+	var ways []string
+	sure := false
+	for i := range task.Cases {
+		c := &task.Cases[i]
+		v := expr.Certain
+		if c.When != nil {
+			v = t.holds(c.When)
+		}
+		if v != expr.Impossible {
+			ways = append(ways, c.Then)
+		}
+		if v == expr.Certain {
+			sure = true
+			break
+		}
+	}
+	if !sure {
+		ways = append(ways, task.Then)
+	}
+	for _, to := range ways {
+		jump(k, to, l.Times(1/float64(len(ways))))
+	}
+}
+
+// one follows one task.
+func (t *taskWalk) one(task *graph.Task, l dist.Law) dist.Law {
+	switch {
+	case task.Call != "":
+		if task.Link == graph.None {
+			return l
+		}
+		return t.call(t.a.Link(task.Link), l, t.throw)
+	case task.Raise != "":
+		t.throw(l, task.Raise)
+		return dist.Law{}
+	case task.IsWait:
+		return t.cut(l.Plus(dist.Constant(task.Wait.Seconds())))
+	case task.Fork != nil:
+		return t.fork(task, l)
+	case task.For != nil:
+		return t.repeat(task, l)
+	case task.Do != nil:
+		return t.list(task.Do, l)
+	case task.Try != nil:
+		return t.try(task, l)
+	}
+	return l
+}
+
+// repeat follows a `for`.
+func (t *taskWalk) repeat(task *graph.Task, l dist.Law) dist.Law {
+	times := 1
+	if task.In != nil {
+		e, has := t.a.Seen(t.at.Message, t.at.event)
+		length, known := task.In.ListLength(e, has)
+		if known {
+			times = length
+		} else {
+			t.out.guessed = true
+		}
+	}
+	if task.While != nil {
+		t.out.guessed = true
+	}
+	for k := 0; k < min(times, 50) && l.Mass > 0; k++ {
+		l = t.list(task.Do, l)
+	}
+	return l
+}
+
+// fork follows branches side by side: it ends when the last of them does, or with
+// `compete` when the first does.
+func (t *taskWalk) fork(task *graph.Task, l dist.Law) dist.Law {
+	joined := dist.Law{}
+	for k, b := range task.Fork {
+		one := t.list([]*graph.Task{b}, dist.Constant(0))
+		if k == 0 {
+			joined = one
+			continue
+		}
+		joined = joined.Meet(one, task.Compete)
+	}
+	t.noteRandom(joined)
+	return t.cut(t.sum(l, joined))
+}
+
+// try follows a `try` with its `catch`.
+func (t *taskWalk) try(task *graph.Task, l dist.Law) dist.Law {
+	outer := t.errors
+	done := dist.Law{}
+	left := l
+	retry := task.Catch.Retry
+	var caught, uncaught []failure
+	for k := 1; left.Mass > 1e-12; k++ {
+		t.errors = nil
+		done = done.Or(t.list(task.Try, left))
+		caught = caught[:0]
+		left = dist.Law{}
+		for _, e := range t.errors {
+			if !t.catches(task, e.name) {
+				uncaught = append(uncaught, e)
+				continue
+			}
+			if retry != nil && (retry.Count == 0 && k < 30 || k <= retry.Count && k < 30) {
+				wait := retry.Delay.Seconds() + (retry.JitterFrom+retry.JitterTo).Seconds()/2
+				switch retry.Backoff {
+				case "linear":
+					wait *= float64(k)
+				case "exponential":
+					wait *= math.Pow(2, float64(k-1))
+				}
+				left = left.Or(t.cut(e.at.Plus(dist.Constant(wait))))
+				continue
+			}
+			caught = append(caught, e)
+		}
+	}
+	t.errors = append(outer, uncaught...)
+	for _, e := range caught {
+		done = done.Or(t.list(task.CatchDo, e.at))
+	}
+	return done
+}
+
+// catches reports whether a `catch` takes an error.
+func (t *taskWalk) catches(task *graph.Task, name string) bool {
+	if task.Catch.Type != "" && task.Catch.Type != name {
+		return false
+	}
+	if task.CatchWhen != nil {
+		t.out.guessed = true
+		return t.mode != Worst
+	}
+	return true
+}

@@ -1,0 +1,274 @@
+// Package guarantees says what holds between entries and destinations of a topology:
+// how many faults are survived, how often a message has its effect, in which order and
+// how late.
+package guarantees
+
+import (
+	"slices"
+	"strings"
+
+	"ironweir/core/check/flow"
+	"ironweir/core/expr"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+// Guarantee is what holds between an entry and a destination: where its messages take
+// effect, be it a row, an object, an outside system, or a queue without a consumer.
+type Guarantee struct {
+	From     string    `json:"from"`
+	To       string    `json:"to"`
+	Reaches  string    `json:"reaches"`  // certain or possible: whether a message has an effect there
+	Survives int       `json:"survives"` // faults together that lose no message on the way, as far as searched
+	Searched int       `json:"searched"` // faults together of which every set was looked at
+	Effects  Effects   `json:"effects"`
+	Losses   []Breach  `json:"losses"`  // why an effect may be missing
+	Repeats  []Breach  `json:"repeats"` // why an effect may happen again
+	Absorbed []Absorb  `json:"absorbed,omitempty"`
+	Parks    []Parking `json:"parks"`
+	Order    Order     `json:"order"`
+	Delay    Delay     `json:"delay"`
+}
+
+// Effects says how often an effect happens: exactly_once, at_most_once, at_least_once
+// or any_number. A parked message is neither lost nor repeated: its effect is delayed.
+type Effects struct {
+	NoFault  string `json:"no_fault"`
+	OneFault string `json:"one_fault"`
+}
+
+// Breach is one reason why an effect is missing or repeated.
+type Breach struct {
+	Fault string `json:"fault,omitempty"` // the single fault that it takes; none: in normal operation
+	Node  string `json:"node"`
+	Link  string `json:"link,omitempty"`
+	Why   string `json:"why"`
+
+	Shows string `json:"-"` // the node whose failing or slowness shows it in a run; none: any run may
+	Slow  bool   `json:"-"` // slowness
+}
+
+// Absorb names a function that drops a repeated message by its key, unless both are
+// handled at the same time.
+type Absorb struct {
+	Node string `json:"node"`
+	Key  string `json:"key"`
+}
+
+// Parking is a node that keeps messages whose effect is still missing.
+type Parking struct {
+	Node  string `json:"node"`
+	Fault bool   `json:"fault"` // only under a fault
+}
+
+// Order says whether messages of one key take effect in the order in which they entered.
+type Order struct {
+	Kept bool     `json:"kept"`
+	By   []string `json:"by"`             // the keys by which it is kept; none: the order of entry
+	Link string   `json:"link,omitempty"` // where one may overtake another
+	Why  string   `json:"why,omitempty"`
+}
+
+// Delay is the time between the entry and the effect.
+type Delay struct {
+	Typical *float64 `json:"typical_s"` // seconds, mean without load on the shortest path, tries included
+	AtMost  *float64 `json:"at_most_s"` // seconds; null: no bound
+	Why     string   `json:"why"`       // what bounds it, or why nothing does
+}
+
+// breaches bounds the reasons that are listed of each kind.
+const breaches = 4
+
+// destinations finds the nodes at which messages take effect.
+func destinations(a *flow.Analysis) []bool {
+	out := make([]bool, len(a.Graph.Nodes))
+	for i := range out {
+		switch n := a.Node(i); n.Kind {
+		case model.Table, model.Bucket, model.Outside:
+			out[i] = true
+		case model.Queue:
+			out[i] = len(n.Out) == 0 && len(n.DeadFrom) == 0
+		}
+	}
+	for _, list := range a.DeadLettersOf {
+		for _, d := range list {
+			out[d] = out[d] && a.Node(d).Kind != model.Queue
+		}
+	}
+	return out
+}
+
+// guarantor works out guarantees of one analysis.
+type guarantor struct {
+	a             *flow.Analysis
+	g             *flow.StateGraph
+	into          [][]int32          // by state: edges that lead to it
+	components    map[int32][]int32  // states by component
+	place         []int32            // by state: its place in the order of the graph
+	causes        [2][]cause         // that repeat: in normal operation, under one fault
+	byState       [2][][]int32       // causes by state
+	holds         map[int]holding    // by state
+	tasks         map[int]*taskOrder // by workflow
+	examined      []bool             // by state: its causes are found
+	isDestination []bool             // by node
+	number        []int32            // by state: its place on the way that is followed; negative: none
+	visited       []int32            // the states of that way
+}
+
+// Of works out what holds for every entry and destination, or of one entry or
+// destination where from or to names it. They come by entry and destination.
+func Of(a *flow.Analysis, from, to string) []Guarantee {
+	q := &guarantor{
+		a:             a,
+		g:             a.States,
+		into:          make([][]int32, len(a.States.All)),
+		components:    map[int32][]int32{},
+		holds:         map[int]holding{},
+		tasks:         map[int]*taskOrder{},
+		examined:      make([]bool, len(a.States.All)),
+		isDestination: destinations(a),
+		place:         make([]int32, len(a.States.All)),
+		number:        slices.Repeat([]int32{-1}, len(a.States.All)),
+	}
+	for k := range q.g.Edges {
+		if e := &q.g.Edges[k]; e.Verdict != expr.Impossible {
+			q.into[e.To] = append(q.into[e.To], int32(k))
+		}
+	}
+	for k, s := range q.g.Order {
+		q.place[s] = int32(k)
+		q.components[q.g.Component[s]] = append(q.components[q.g.Component[s]], s)
+	}
+	for m := range q.causes {
+		q.byState[m] = make([][]int32, len(q.g.All))
+	}
+	out := []Guarantee{}
+	for _, e := range a.EntryNodes {
+		if name := a.Node(e).Name; from != "" && from != name {
+			continue
+		}
+		p := q.reach(e)
+		ends := slices.DeleteFunc(p.nodes(), func(d int) bool {
+			n := a.Node(d)
+			return d == e || to != n.Name && (to != "" || !q.isDestination[d])
+		})
+		if len(ends) == 0 {
+			continue
+		}
+		p.follow()
+		for _, d := range ends {
+			out = append(out, p.guarantee(d))
+		}
+	}
+	return out
+}
+
+// circulates reports whether messages of a state can come to it again.
+func (q *guarantor) circulates(s int32) bool {
+	return slices.ContainsFunc(q.g.Leaving(int(s)), func(e flow.Edge) bool {
+		return e.Verdict != expr.Impossible && q.g.Component[e.To] == q.g.Component[s]
+	})
+}
+
+// effects gives the word for what may happen to an effect.
+func effects(lost, repeated bool) string {
+	switch {
+	case lost && repeated:
+		return "any_number"
+	case lost:
+		return "at_most_once"
+	case repeated:
+		return "at_least_once"
+	}
+	return "exactly_once"
+}
+
+// guarantee says what holds for the messages of the entry at a destination that they
+// reach.
+func (p *passage) guarantee(d int) Guarantee {
+	a := p.q.a
+	at := p.effectsAt(d)
+	entry := a.Entries[a.Node(p.entry).Name]
+	g := Guarantee{
+		From: a.Node(p.entry).Name, To: a.Node(d).Name, Reaches: expr.Possible.String(),
+		Survives: entry.Searched, Searched: entry.Searched,
+		Losses: []Breach{}, Repeats: []Breach{}, Parks: p.parksBefore(at),
+	}
+	if p.surely[d] {
+		g.Reaches = expr.Certain.String()
+	}
+	for _, s := range at {
+		g.Survives = min(g.Survives, p.smallest[s]-1)
+		for _, k := range p.losses[s].all() {
+			g.Losses = addBreach(g.Losses, breachOf(a, &entry.LossSets[k]))
+		}
+	}
+	repeated, again := [2]bool{}, [2]bool{} // also where no idempotent function absorbs it
+	if slices.ContainsFunc(at, func(k int) bool { return p.q.circulates(p.way[k]) }) {
+		repeated[0], again[0] = true, true
+		g.Repeats = append(g.Repeats, Breach{Node: g.To, Why: "messages circulate through it"})
+	}
+	for m := range p.repeats {
+		for _, s := range at {
+			for _, c := range p.repeats[m][s].all() {
+				repeated[m] = true
+				g.Repeats = addBreach(g.Repeats, p.q.breach(m, c))
+			}
+			again[m] = again[m] || p.unabsorbed[m][s].count > 0
+		}
+	}
+	if (repeated[0] || repeated[1]) && !again[0] && !again[1] {
+		found := map[int32]bool{}
+		for _, s := range at {
+			for _, i := range p.absorbers[s].all() {
+				found[i] = true
+			}
+		}
+		for _, i := range flow.SortedKeys(found) {
+			n := a.Node(int(i))
+			g.Absorbed = append(g.Absorbed, Absorb{n.Name, n.Node.Idempotent})
+		}
+	}
+	lost := [2]bool{g.Survives < 0, g.Survives < 1}
+	g.Survives = max(g.Survives, 0)
+	g.Effects = Effects{effects(lost[0], repeated[0]), effects(lost[1], repeated[0] || repeated[1])}
+	g.Order = p.orderAt(at, repeated[0])
+	g.Delay = p.delayAt(at)
+	if n := a.Node(p.entry); n.Kind == model.Schedule && !g.Order.Kept && g.Delay.AtMost != nil &&
+		a.ShortestGap(n).Seconds() > *g.Delay.AtMost {
+		g.Order = Order{Kept: true, By: []string{}} // each has its effect before the next begins
+	}
+	return g
+}
+
+// breachOf describes a loss set of at most one fault.
+func breachOf(a *flow.Analysis, set *flow.LossSet) Breach {
+	b := Breach{Node: set.Node, Why: strings.ReplaceAll(set.Cause, "_", " ")}
+	if set.Link != graph.None {
+		b.Link = a.Link(set.Link).Link.ID()
+	}
+	if len(set.Faults) == 1 {
+		b.Fault = strings.Join(set.Faults[0], ", ")
+	}
+	return b
+}
+
+func addBreach(list []Breach, b Breach) []Breach {
+	if len(list) < breaches && !slices.Contains(list, b) {
+		return append(list, b)
+	}
+	return list
+}
+
+func (q *guarantor) breach(m int, c int32) Breach {
+	x := &q.causes[m][c]
+	e := &q.g.Edges[x.edge]
+	b := Breach{Fault: x.fault, Node: q.a.Node(q.g.All[e.From].Node).Name, Why: x.why, Slow: x.slow}
+	if x.node != graph.None {
+		b.Shows = q.a.Node(x.node).Name
+	}
+	if e.Link != graph.None {
+		b.Link = q.a.Link(e.Link).Link.ID()
+	}
+	return b
+}

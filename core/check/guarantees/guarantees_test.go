@@ -1,0 +1,134 @@
+package guarantees_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"ironweir/core/check/flow"
+	"ironweir/core/check/guarantees"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+func guaranteesOf(t *testing.T, nodes string) map[string]guarantees.Guarantee {
+	m, err := model.Parse("model.yaml", []byte("ironweir: topology/1\nname: t\nnodes:\n"+nodes), model.Options{})
+	require.NoError(t, err)
+	g, err := graph.Compile(m)
+	require.NoError(t, err)
+	out := map[string]guarantees.Guarantee{}
+	for _, q := range guarantees.Of(flow.Analyse(g, nil), "", "") {
+		out[q.From+" "+q.To] = q
+	}
+	return out
+}
+
+// TestEffects of a message, without a fault and with one.
+func TestEffects(t *testing.T) {
+	for name, c := range map[string]struct{ nodes, noFault, oneFault, why string }{
+		"one write after another": {
+			"  q: {kind: queue, rate: 1/m, links: {f: {retry: {tries: 3}, dead-letter: desk}}}\n" +
+				"  f: {kind: function, takes: 1s, timeout: 10s, links: {d: {}, e: {}}}\n" +
+				"  d: {kind: table}\n  e: {kind: table}\n  desk: {kind: queue}",
+			"exactly_once", "any_number", "`e` rejects the later write",
+		},
+		"together": {
+			"  q: {kind: queue, rate: 1/m, lease: 5m, links: {f: {retry: {tries: 3}, dead-letter: desk}}}\n" +
+				"  f: {kind: function, takes: 1s, timeout: 10s, sends: together, links: {d: {}, e: {}}}\n" +
+				"  d: {kind: table}\n  e: {kind: table}\n  desk: {kind: queue}",
+			"exactly_once", "at_most_once", "",
+		},
+		"a lease shorter than a run": {
+			"  q: {kind: queue, rate: 1/m, lease: 5s, links: {f: {read: {parallel: 2}, retry: {tries: 3}}}}\n" +
+				"  f: {kind: function, takes: 8s, timeout: 10s, links: {d: {}}}\n  d: {kind: table}",
+			"any_number", "any_number", "the lease of `q` ends while a run of `f` is in progress",
+		},
+		"a send at the start of a run that may fail": {
+			"  q: {kind: queue, rate: 1/m, lease: 5m, links: {f: {retry: {tries: 3}, dead-letter: desk}}}\n" +
+				"  f: {kind: function, takes: 1s, timeout: 10s, fails: 1%, links: {d: {at: start}}}\n" +
+				"  d: {kind: table}\n  desk: {kind: queue}",
+			"at_least_once", "any_number", "the run can fail later",
+		},
+		"a bucket that notifies twice": {
+			"  b: {kind: bucket, rate: 1/m, keys: [\"in/{seq}\"], duplicates: 1%, links: {q: {}}}\n  q: {kind: queue}",
+			"at_least_once", "any_number", "`b` delivers some messages twice",
+		},
+		"a loop": {
+			"  q: {kind: queue, rate: 1/m, links: {f: {retry: {tries: 3}, dead-letter: desk}}}\n" +
+				"  f: {kind: function, takes: 1s, timeout: 10s, links: {t: {}}}\n" +
+				"  t: {kind: topic, links: {q: {}, d: {}}}\n  d: {kind: table}\n  desk: {kind: queue}",
+			"at_least_once", "any_number", "messages pass `t` again",
+		},
+		"no retries": {
+			"  q: {kind: queue, rate: 1/m, lease: 5m, links: {f: {retry: {tries: 1}}}}\n" +
+				"  f: {kind: function, takes: 1s, timeout: 10s, fails: 1%, links: {d: {at: start}}}\n  d: {kind: table}",
+			"at_most_once", "at_most_once", "",
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			all := guaranteesOf(t, c.nodes)
+			found, is := all["q d"]
+			if !is {
+				found = all["b q"]
+			}
+			require.Equal(t, guarantees.Effects{NoFault: c.noFault, OneFault: c.oneFault}, found.Effects, "%+v", found)
+			if c.why == "" {
+				require.Empty(t, found.Repeats)
+				return
+			}
+			require.NotEmpty(t, found.Repeats)
+			var why []string
+			for _, b := range found.Repeats {
+				why = append(why, b.Why)
+			}
+			require.Contains(t, strings.Join(why, "\n"), c.why)
+		})
+	}
+}
+
+// TestAWorkflowRepeatsOnlyWhatComesBefore: a task that may fail is done before, or after.
+func TestAWorkflowRepeatsOnlyWhatComesBefore(t *testing.T) {
+	const rest = "  s: {kind: schedule, every: 1h, links: {w: {dead-letter: desk}}}\n" +
+		"  a: {kind: outside, takes: 1s}\n  b: {kind: outside, takes: 1s, fails: 5%}\n  desk: {kind: queue}\n"
+	last := guaranteesOf(t, rest+"  w: {kind: workflow, timeout: 1m, do: [{b: {call: b}}, {a: {call: a}}]}")["s a"]
+	require.Equal(t, "exactly_once", last.Effects.NoFault)
+	first := guaranteesOf(t, rest+"  w: {kind: workflow, timeout: 1m, do: [{a: {call: a}}, {b: {call: b}}]}")["s a"]
+	require.Equal(t, "at_least_once", first.Effects.NoFault)
+	again := guaranteesOf(t, strings.Replace(rest, "dead-letter: desk", "dead-letter: desk, retry: {tries: 1}", 1)+
+		"  w: {kind: workflow, timeout: 1m, do: [{t: {try: [{a: {call: a}}, {b: {call: b}}], "+
+		"catch: {retry: {delay: 1s, limit: {attempt: {count: 2}}}}}}]}")["s a"]
+	require.Equal(t, "at_least_once", again.Effects.NoFault)
+	require.Contains(t, again.Repeats[0].Why, "the tasks are tried again")
+}
+
+// TestOrderAndDelay of messages of one key.
+func TestOrderAndDelay(t *testing.T) {
+	const grouped = "  q: {kind: queue, rate: 1/m, ORDER lease: 5m, retention: 1d, " +
+		"links: {f: {read: {parallel: 4}, retry: {tries: 3}, dead-letter: desk}}}\n" +
+		"  f: {kind: function, takes: 1s, timeout: 10s, fails: 1%, links: {d: {}}}\n  d: {kind: table}\n  desk: {kind: queue}"
+	kept := guaranteesOf(t, strings.Replace(grouped, "ORDER", "order: grouped, group: event.subject,", 1))["q d"]
+	require.Equal(t, guarantees.Order{Kept: true, By: []string{"event.subject"}}, kept.Order)
+	require.InDelta(t, 1+0.01/0.99*300, *kept.Delay.Typical, 0.01, "a run, and now and then a lease")
+	require.InDelta(t, 86410, *kept.Delay.AtMost, 1e-9, "the retention and one run")
+	lost := guaranteesOf(t, strings.Replace(grouped, "ORDER", "", 1))["q d"]
+	require.False(t, lost.Order.Kept)
+	require.Equal(t, "`q` is not grouped and has 4 readers", lost.Order.Why)
+	loop := guaranteesOf(t, "  q: {kind: queue, rate: 1/m, links: {f: {retry: {tries: 3}}}}\n"+
+		"  f: {kind: function, links: {q: {}, d: {}}}\n  d: {kind: table}")["q d"]
+	require.Nil(t, loop.Delay.AtMost)
+	writes := guaranteesOf(t, "  s: {kind: schedule, every: 1h, links: {o: {retry: {tries: 2, wait: 10s}}}}\n"+
+		"  o: {kind: outside, takes: 1s, links: {d: {}}}\n  d: {kind: table, takes: 200ms}")
+	require.Nil(t, writes["s o"].Delay.AtMost, "an outside system that writes takes its writes' time too")
+	require.Contains(t, loop.Delay.Why, "messages circulate")
+}
+
+// TestAbsorbed: an idempotent function drops what a lease that is too short repeats.
+func TestAbsorbed(t *testing.T) {
+	found := guaranteesOf(t, "  q: {kind: queue, rate: 1/m, lease: 5s, links: {f: {read: {parallel: 2}, retry: {tries: 3}}}}\n"+
+		"  f: {kind: function, takes: 8s, timeout: 10s, links: {r: {}}}\n"+
+		"  r: {kind: queue, lease: 5m, links: {g: {retry: {tries: 3}}}}\n"+
+		"  g: {kind: function, idempotent: event.subject, takes: 1s, timeout: 9s, links: {d: {}}}\n  d: {kind: table}")["q d"]
+	require.NotEmpty(t, found.Repeats)
+	require.Equal(t, []guarantees.Absorb{{Node: "g", Key: "event.subject"}}, found.Absorbed)
+}
