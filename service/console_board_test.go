@@ -116,11 +116,10 @@ func (b *browser) draftIn(workspace, name string) string {
 
 func (b *browser) eventually(says string, ok func() bool) {
 	b.Helper()
-	for range 150 {
+	for limit := time.Now().Add(time.Minute); time.Now().Before(limit); time.Sleep(50 * time.Millisecond) {
 		if ok() {
 			return
 		}
-		time.Sleep(50 * time.Millisecond)
 	}
 	b.shoot("failed")
 	require.Fail(b, says)

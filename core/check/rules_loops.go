@@ -36,7 +36,7 @@ that impossible.`,
 	Run: func(p *Pass) {
 		for i := range p.Loops {
 			l := &p.Loops[i]
-			if l.Ended != nil && !l.Calls {
+			if l.Ended != nil && !l.Waiting() {
 				then := "is lost there"
 				if p.hopLimitTakes(l.Ended) {
 					then = "goes to its dead-letter node"
@@ -102,7 +102,7 @@ the calls asynchronous.`,
 	Run: func(p *Pass) {
 		for i := range p.Loops {
 			l := &p.Loops[i]
-			if l.Verdict == "broken" || !l.Calls {
+			if l.Verdict == "broken" || !l.Waiting() {
 				continue
 			}
 			last := p.Link(l.Cycle[len(l.Cycle)-1].Link)
@@ -135,7 +135,7 @@ succeed then circulates for as long as it is kept. Count the passes (hop-limit),
 	Run: func(p *Pass) {
 		for i := range p.Loops {
 			l := &p.Loops[i]
-			if l.Calls || l.Ended != nil || !l.Fault && (l.Verdict == "broken" || !throughFailure(p, l)) {
+			if l.Waiting() || l.Ended != nil || !l.Fault && (l.Verdict == "broken" || !throughFailure(p, l)) {
 				continue
 			}
 			p.report(
@@ -178,7 +178,7 @@ func cyclePath(l *flow.Loop) string {
 func reportLoops(p *Pass, verdict string) {
 	for i := range p.Loops {
 		l := &p.Loops[i]
-		if l.Verdict != verdict || l.Calls || l.Ended != nil || throughFailure(p, l) {
+		if l.Verdict != verdict || l.Waiting() || l.Ended != nil || throughFailure(p, l) {
 			continue
 		}
 		closing := l.Cycle[len(l.Cycle)-1]

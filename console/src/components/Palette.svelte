@@ -49,7 +49,8 @@
   const title = $derived(palette.asked?.title ?? "Find a node, model, page or command");
 
   $effect(() => {
-    if (palette.open && dialog && !dialog.open) {
+    if (!palette.open) dialog?.close();
+    else if (dialog && !dialog.open) {
       looked = "";
       dialog.showModal();
       load();
@@ -74,7 +75,8 @@
 
   function choose(command: Command | undefined) {
     if (!command) return;
-    dialog?.close();
+    palette.close();
+    dialog?.close(); // now, so that the focus it gives back is not taken from what runs
     command.run();
   }
   function keys(e: KeyboardEvent) {
@@ -98,8 +100,9 @@
 <dialog
   bind:this={dialog}
   aria-label="Palette"
-  onclose={() => ((palette.open = false), (palette.asked = undefined))}
-  onclick={(e) => e.target === dialog && dialog?.close()}
+  oncancel={() => palette.close()}
+  onclose={() => dialog?.open || palette.close()}
+  onclick={(e) => e.target === dialog && palette.close()}
 >
   <div class="box">
     <input

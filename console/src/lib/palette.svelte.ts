@@ -47,6 +47,12 @@ class Palette {
     this.asked = { title, answers };
     this.open = true;
   }
+
+  /** Says at once that it is closed: the dialog's own event comes later, perhaps after it was opened again. */
+  close() {
+    this.open = false;
+    this.asked = undefined;
+  }
 }
 
 export const palette = new Palette();

@@ -33,10 +33,10 @@ type Contribution struct {
 	Late     float64  `json:"late_per_year"`
 	Returned float64  `json:"returned_per_year"`
 
-	At    int    // the state of most of it
-	Limit string // the field that sets how long it holds out there
-	Link  int
-	Cause string
+	At    int    `json:"-"` // the state of most of it
+	Limit string `json:"-"` // the field that sets how long it holds out there
+	Link  int    `json:"-"`
+	Cause string `json:"-"`
 }
 
 // Improvement is a change and what is left after it.

@@ -21,7 +21,7 @@ type Capacity struct {
 	Basis       Basis    `json:"basis,omitempty"`
 	Assumptions []string `json:"assumptions,omitempty"`
 
-	Full float64 // utilisation when batches are as full as they can be
+	Full float64 `json:"-"` // utilisation when batches are as full as they can be
 }
 
 // Reading is how busy the readers of a link are.
@@ -30,9 +30,9 @@ type Reading struct {
 	Most        float64 `json:"most"`        // tries per second that they can make; 0: without bound
 	Batch       float64 `json:"batch"`       // mean messages a batch, an estimate where up-to is over 1
 
-	Tries float64 // deliveries per second
+	Tries float64 `json:"-"` // deliveries per second
 	each  float64 // deliveries of a message
-	Run   float64 // seconds
+	Run   float64 `json:"-"` // seconds
 	slack float64 // seconds: the wait for readers that is exceeded by one message in e, where they keep up
 }
 

@@ -29,13 +29,13 @@ type Loop struct {
 
 	nodes  []int
 	states []int
-	inner  []Edge // between them
-	Cycle  []graph.Edge
-	All    []string    // every link of it, sorted
-	Ended  *graph.Node // whose hop limit ends it
-	Calls  bool        // only waiting calls circulate
-	Fault  bool        // only a failure that no share states starts it
-	rate   float64     // of growth, per second
+	inner  []Edge       // between them
+	Cycle  []graph.Edge `json:"-"`
+	All    []string     `json:"-"` // every link of it, sorted
+	Ended  *graph.Node  `json:"-"` // whose hop limit ends it
+	Calls  bool         `json:"-"` // only waiting calls circulate
+	Fault  bool         `json:"-"` // only a failure that no share states starts it
+	rate   float64      // of growth, per second
 }
 
 // Waiting reports whether only waiting calls circulate in the loop.

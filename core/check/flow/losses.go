@@ -74,13 +74,13 @@ type LossSet struct {
 	Range  *[2]*float64   `json:"after_range,omitempty"` // seconds; where After is an estimate; null: without bound
 	Some   bool           `json:"some,omitempty"`        // only some messages
 
-	Link   int // through which it goes, or None
+	Link   int `json:"-"` // through which it goes, or None
 	quiet  bool
 	after  Moment
-	Limit  string
-	Why    string
-	Stated bool // by stated `fails` shares alone
-	Share  Span
+	Limit  string `json:"-"`
+	Why    string `json:"-"`
+	Stated bool   `json:"-"` // by stated `fails` shares alone
+	Share  Span   `json:"-"`
 }
 
 // day is in seconds.
