@@ -40,33 +40,30 @@ const commandTime = 10 * time.Minute
 
 // commandRoutes let the command line have its work done here.
 func (v *Service) commandRoutes() {
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID:  "do-command",
-			Method:       http.MethodPost,
-			Path:         "/api/v1/commands/{command}",
-			Summary:      "Do what a command of the program does, with the files that are sent along; nothing is kept",
-			MaxBodyBytes: 4 * MaxBody,
-			Metadata:     map[string]any{computing: computation{long: true, within: commandTime}},
-		},
-		func(ctx context.Context, in *struct {
-			Command string `path:"command" enum:"check,explain,list,paths,guarantees,mend,sensitivity,schema,fmt,edit,follow,run,compare,diff,report,draw,fires,sample,size,convert,learn"`
-			Limits  string `header:"Ironweir-Limits" hidden:"true"`
-			Body    Command
-		}) (*struct{ Body Outcome }, error) {
-			limits, err := v.commandLimits(ctx, in.Limits)
-			if err != nil {
-				return nil, v.failure(err, "settings")
-			}
-			ctx, cancel := context.WithTimeout(ctx, commandTime)
-			defer cancel()
-			out := v.options.Commands(ctx, in.Command, in.Body, limits)
-			out.Out, out.Err = append([]byte{}, out.Out...), append([]byte{}, out.Err...) // empty, not null
-			return &struct{ Body Outcome }{out}, nil
-		},
-	)
+	register(v, store.Viewer, huma.Operation{
+		OperationID:  "do-command",
+		Method:       http.MethodPost,
+		Path:         "/api/v1/commands/{command}",
+		Summary:      "Do what a command of the program does, with the files that are sent along; nothing is kept",
+		MaxBodyBytes: 4 * MaxBody,
+		Metadata:     map[string]any{computing: computation{long: true, within: commandTime}},
+	}, v.doCommand)
+}
+
+func (v *Service) doCommand(ctx context.Context, in *struct {
+	Command string `path:"command" enum:"check,explain,list,paths,guarantees,mend,sensitivity,schema,fmt,edit,follow,run,compare,diff,report,draw,fires,sample,size,convert,learn"`
+	Limits  string `header:"Ironweir-Limits" hidden:"true"`
+	Body    Command
+}) (*struct{ Body Outcome }, error) {
+	limits, err := v.commandLimits(ctx, in.Limits)
+	if err != nil {
+		return nil, v.failure(err, "settings")
+	}
+	ctx, cancel := context.WithTimeout(ctx, commandTime)
+	defer cancel()
+	out := v.options.Commands(ctx, in.Command, in.Body, limits)
+	out.Out, out.Err = append([]byte{}, out.Out...), append([]byte{}, out.Err...) // empty, not null
+	return &struct{ Body Outcome }{out}, nil
 }
 
 // commandLimits gives the limits of runs within a command: by the settings, or, in a process

@@ -44,116 +44,104 @@ func edited(text string, patch *model.Value) (*textAnswer, error) {
 
 // editRoutes serve who edits a text by forms or on the board.
 func (v *Service) editRoutes() {
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "get-catalogue",
-			Method:      http.MethodGet,
-			Path:        "/api/v1/catalogue",
-			Summary:     "Every field of nodes and links, with its form and default, for forms and completion",
-		},
-		func(ctx context.Context, _ *struct{}) (*struct{ Body model.Catalogue }, error) {
-			return &struct{ Body model.Catalogue }{model.WholeCatalogue()}, nil
-		},
-	)
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID:  "rename-node",
-			Metadata:     computes,
-			Method:       http.MethodPost,
-			Path:         "/api/v1/rename",
-			Summary:      "Give a node another name, everywhere in a topology's text, comments and layout kept",
-			MaxBodyBytes: MaxBody,
-		},
-		func(ctx context.Context, in *struct {
-			Body struct {
-				Text string `json:"text" doc:"The topology, as YAML"`
-				From string `json:"from"`
-				To   string `json:"to"`
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "get-catalogue",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/catalogue",
+		Summary:     "Every field of nodes and links, with its form and default, for forms and completion",
+	}, v.getCatalogue)
+	register(v, store.Viewer, huma.Operation{
+		OperationID:  "rename-node",
+		Metadata:     computes,
+		Method:       http.MethodPost,
+		Path:         "/api/v1/rename",
+		Summary:      "Give a node another name, everywhere in a topology's text, comments and layout kept",
+		MaxBodyBytes: MaxBody,
+	}, v.renameNode)
+	register(v, store.Viewer, huma.Operation{
+		OperationID:  "remove-node",
+		Metadata:     computes,
+		Method:       http.MethodPost,
+		Path:         "/api/v1/remove",
+		Summary:      "Take a node out of a topology's text, with the links and all else that names it",
+		MaxBodyBytes: MaxBody,
+	}, v.removeNode)
+	register(v, store.Viewer, huma.Operation{
+		OperationID:  "fires",
+		Metadata:     computes,
+		Method:       http.MethodPost,
+		Path:         "/api/v1/fires",
+		Summary:      "When a topology's schedules fire within a time",
+		MaxBodyBytes: MaxBody,
+	}, v.fires)
+}
+
+func (v *Service) getCatalogue(ctx context.Context, _ *struct{}) (*struct{ Body model.Catalogue }, error) {
+	return &struct{ Body model.Catalogue }{model.WholeCatalogue()}, nil
+}
+
+func (v *Service) renameNode(ctx context.Context, in *struct {
+	Body struct {
+		Text string `json:"text" doc:"The topology, as YAML"`
+		From string `json:"from"`
+		To   string `json:"to"`
+	}
+}) (*textAnswer, error) {
+	text, err := model.Rename([]byte(in.Body.Text), in.Body.From, in.Body.To)
+	if err != nil {
+		return nil, badFile(err)
+	}
+	return answerText(text), nil
+}
+
+func (v *Service) removeNode(ctx context.Context, in *struct {
+	Body struct {
+		Text string `json:"text" doc:"The topology, as YAML"`
+		Node string `json:"node"`
+	}
+}) (*textAnswer, error) {
+	root, err := model.ReadDocument("model.yaml", []byte(in.Body.Text))
+	if err != nil {
+		return nil, badFile(err)
+	}
+	patch, err := model.Removal(root, in.Body.Node)
+	if err != nil {
+		return nil, badFile(err)
+	}
+	return edited(in.Body.Text, patch)
+}
+
+func (v *Service) fires(ctx context.Context, in *struct {
+	Body struct {
+		Text  string    `json:"text" doc:"The topology, as YAML"`
+		From  time.Time `json:"from"`
+		Until time.Time `json:"until"`
+	}
+}) (*struct{ Body Fires }, error) {
+	g, err := compile("model.yaml", in.Body.Text)
+	if err != nil {
+		return nil, badFile(err)
+	}
+	out := Fires{Schedules: []study.Schedule{}, Cut: []string{}}
+	for _, n := range g.Topology.Nodes {
+		if n.Kind != model.Schedule {
+			continue
+		}
+		s, err := study.NextFires(n, in.Body.From, MostFires)
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity(n.Name + ": " + err.Error())
+		}
+		within := []study.Fire{}
+		for _, f := range s.Next {
+			if f.UTC.Before(in.Body.Until) {
+				within = append(within, f)
 			}
-		}) (*textAnswer, error) {
-			text, err := model.Rename([]byte(in.Body.Text), in.Body.From, in.Body.To)
-			if err != nil {
-				return nil, badFile(err)
-			}
-			return answerText(text), nil
-		},
-	)
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID:  "remove-node",
-			Metadata:     computes,
-			Method:       http.MethodPost,
-			Path:         "/api/v1/remove",
-			Summary:      "Take a node out of a topology's text, with the links and all else that names it",
-			MaxBodyBytes: MaxBody,
-		},
-		func(ctx context.Context, in *struct {
-			Body struct {
-				Text string `json:"text" doc:"The topology, as YAML"`
-				Node string `json:"node"`
-			}
-		}) (*textAnswer, error) {
-			root, err := model.ReadDocument("model.yaml", []byte(in.Body.Text))
-			if err != nil {
-				return nil, badFile(err)
-			}
-			patch, err := model.Removal(root, in.Body.Node)
-			if err != nil {
-				return nil, badFile(err)
-			}
-			return edited(in.Body.Text, patch)
-		},
-	)
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID:  "fires",
-			Metadata:     computes,
-			Method:       http.MethodPost,
-			Path:         "/api/v1/fires",
-			Summary:      "When a topology's schedules fire within a time",
-			MaxBodyBytes: MaxBody,
-		},
-		func(ctx context.Context, in *struct {
-			Body struct {
-				Text  string    `json:"text" doc:"The topology, as YAML"`
-				From  time.Time `json:"from"`
-				Until time.Time `json:"until"`
-			}
-		}) (*struct{ Body Fires }, error) {
-			g, err := compile("model.yaml", in.Body.Text)
-			if err != nil {
-				return nil, badFile(err)
-			}
-			out := Fires{Schedules: []study.Schedule{}, Cut: []string{}}
-			for _, n := range g.Topology.Nodes {
-				if n.Kind != model.Schedule {
-					continue
-				}
-				s, err := study.NextFires(n, in.Body.From, MostFires)
-				if err != nil {
-					return nil, huma.Error422UnprocessableEntity(n.Name + ": " + err.Error())
-				}
-				within := []study.Fire{}
-				for _, f := range s.Next {
-					if f.UTC.Before(in.Body.Until) {
-						within = append(within, f)
-					}
-				}
-				if len(within) == MostFires {
-					out.Cut = append(out.Cut, n.Name)
-				}
-				s.Next = within
-				out.Schedules = append(out.Schedules, *s)
-			}
-			return &struct{ Body Fires }{out}, nil
-		},
-	)
+		}
+		if len(within) == MostFires {
+			out.Cut = append(out.Cut, n.Name)
+		}
+		s.Next = within
+		out.Schedules = append(out.Schedules, *s)
+	}
+	return &struct{ Body Fires }{out}, nil
 }

@@ -51,173 +51,162 @@ type Difference struct {
 	Won     []guarantees.Change `json:"guarantees_won"`
 }
 
+// starters are read once.
+var starters = sync.OnceValue(madeStarters)
+
 // formatRoutes bring models in and out of other formats, and tell them apart.
 func (v *Service) formatRoutes() {
-	starters := sync.OnceValue(madeStarters)
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "list-starters",
-			Method:      http.MethodGet,
-			Path:        "/api/v1/starters",
-			Summary:     "Models to begin with, each with a scenario",
-		},
-		func(ctx context.Context, in *struct{}) (*struct {
-			Body struct {
-				Starters []Starter `json:"starters"`
-			}
-		}, error) {
-			out := &struct {
-				Body struct {
-					Starters []Starter `json:"starters"`
-				}
-			}{}
-			out.Body.Starters = starters()
-			return out, nil
-		},
-	)
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "list-starters",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/starters",
+		Summary:     "Models to begin with, each with a scenario",
+	}, v.listStarters)
 
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID:  "import",
-			Metadata:     computes,
-			Method:       http.MethodPost,
-			Path:         "/api/v1/import",
-			Summary:      "Turn a file (a model, AsyncAPI 2 or 3, OpenAPI 3, an inventory in CSV or JSON Lines, OpenTelemetry traces) into a model; nothing is kept",
-			MaxBodyBytes: 2 * MaxBody,
-		},
-		func(ctx context.Context, in *struct {
-			Body struct {
-				Name    string `json:"name" maxLength:"255" doc:"the file's name"`
-				Content string `json:"content" doc:"the file, in base64"`
-				Format  string `json:"format,omitempty" enum:"model,asyncapi,openapi,csv,jsonl,otlp" doc:"absent: detected from the file"`
-			}
-		}) (*struct{ Body Imported }, error) {
-			source, err := base64.StdEncoding.DecodeString(in.Body.Content)
-			if err != nil {
-				return nil, huma.Error422UnprocessableEntity("the content is not base64")
-			}
-			d, err := incoming.Read(in.Body.Format, in.Body.Name, source)
-			if err != nil {
-				return nil, badFile(err)
-			}
-			text := d.Text()
-			if _, err := model.Parse(in.Body.Name, text, model.Options{}); err != nil {
-				return nil, badFile(err)
-			}
-			out := Imported{Format: d.Format, Text: string(text), Scenario: string(d.Scenario), Missing: d.Missing}
-			if out.Missing == nil {
-				out.Missing = []string{}
-			}
-			return &struct{ Body Imported }{out}, nil
-		},
-	)
+	register(v, store.Viewer, huma.Operation{
+		OperationID:  "import",
+		Metadata:     computes,
+		Method:       http.MethodPost,
+		Path:         "/api/v1/import",
+		Summary:      "Turn a file (a model, AsyncAPI 2 or 3, OpenAPI 3, an inventory in CSV or JSON Lines, OpenTelemetry traces) into a model; nothing is kept",
+		MaxBodyBytes: 2 * MaxBody,
+	}, v.importModel)
 
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID:  "diff",
-			Metadata:     computes,
-			Method:       http.MethodPost,
-			Path:         "/api/v1/diff",
-			Summary:      "Tell two topologies apart in their own terms, and what that does to findings and guarantees",
-			MaxBodyBytes: 2 * MaxBody,
-		},
-		func(ctx context.Context, in *struct {
-			Body struct {
-				Before string `json:"before" doc:"a topology, YAML"`
-				After  string `json:"after" doc:"a topology, YAML"`
-			}
-		}) (*struct{ Body Difference }, error) {
-			var values [2]*model.Value
-			var checks [2]*check.Document
-			var held [2][]guarantees.Guarantee
-			for i, text := range []string{in.Body.Before, in.Body.After} {
-				file := []string{"before.yaml", "after.yaml"}[i]
-				written, g, err := read(file, text)
-				if err != nil {
-					return nil, badFile(err)
-				}
-				values[i] = written
-				checks[i] = check.Run(
-					g,
-					nil,
-					document.NewHead("check", g.Topology.Name, "", document.Digest(text)),
-					time.Now(),
-				)
-				held[i] = guarantees.Of(flow.Analyse(g, nil), "", "")
-			}
-			checks[1].Since(checks[0])
-			lost, won := guarantees.Compare(held[0], held[1])
-			return &struct{ Body Difference }{
-				Difference{model.Compare(values[0], values[1]), checks[1].Findings, checks[1].Gone, lost, won},
-			}, nil
-		},
-	)
+	register(v, store.Viewer, huma.Operation{
+		OperationID:  "diff",
+		Metadata:     computes,
+		Method:       http.MethodPost,
+		Path:         "/api/v1/diff",
+		Summary:      "Tell two topologies apart in their own terms, and what that does to findings and guarantees",
+		MaxBodyBytes: 2 * MaxBody,
+	}, v.diff)
 
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "compare-runs",
-			Method:      http.MethodGet,
-			Path:        "/api/v1/workspaces/{workspace}/compare",
-			Summary:     "Every number in which the results of runs differ from that of the first, and whether significant (95%)",
-		},
-		func(ctx context.Context, in *struct {
-			WorkspacePath
-			Runs []int64 `query:"run,explode" required:"true" minItems:"2" maxItems:"8" doc:"the runs: run=1&run=2"`
-		}) (*struct{ Body *study.Comparison }, error) {
-			var names []string
-			var docs []any
-			for _, id := range in.Runs {
-				run, err := v.run(ctx, id)
-				if err != nil {
-					return nil, err
-				}
-				text, err := v.store.Result(ctx, id)
-				if err != nil {
-					return nil, v.failure(err, fmt.Sprintf("result of run %d (yet)", id))
-				}
-				var doc any
-				if err := json.Unmarshal(text, &doc); err != nil {
-					return nil, v.failure(err, "result")
-				}
-				names = append(
-					names,
-					fmt.Sprintf("run %d: %s, revision %d, %s", id, run.Model, run.Revision, run.Scenario),
-				)
-				docs = append(docs, doc)
-			}
-			return &struct{ Body *study.Comparison }{
-				study.Compare(document.NewHead("compare", "", "", ""), names, docs),
-			}, nil
-		},
-	)
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "compare-runs",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/workspaces/{workspace}/compare",
+		Summary:     "Every number in which the results of runs differ from that of the first, and whether significant (95%)",
+	}, v.compareRuns)
 
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "get-report",
-			Metadata:    simulates,
-			Errors:      []int{429},
-			Method:      http.MethodGet,
-			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/report",
-			Summary:     "One HTML file of a run and the check of its model, for readers who have nothing installed",
-			Responses: map[string]*huma.Response{
-				"200": {
-					Description: "the report",
-					Content:     map[string]*huma.MediaType{"text/html": {Schema: &huma.Schema{Type: "string"}}},
-				},
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "get-report",
+		Metadata:    simulates,
+		Errors:      []int{429},
+		Method:      http.MethodGet,
+		Path:        "/api/v1/workspaces/{workspace}/runs/{id}/report",
+		Summary:     "One HTML file of a run and the check of its model, for readers who have nothing installed",
+		Responses: map[string]*huma.Response{
+			"200": {
+				Description: "the report",
+				Content:     map[string]*huma.MediaType{"text/html": {Schema: &huma.Schema{Type: "string"}}},
 			},
 		},
-		func(ctx context.Context, in *RunPath) (*reportAnswer, error) { return v.report(ctx, in.ID) },
-	)
+	}, v.getReport)
+}
+
+func (v *Service) listStarters(ctx context.Context, in *struct{}) (*struct {
+	Body struct {
+		Starters []Starter `json:"starters"`
+	}
+}, error) {
+	out := &struct {
+		Body struct {
+			Starters []Starter `json:"starters"`
+		}
+	}{}
+	out.Body.Starters = starters()
+	return out, nil
+}
+
+func (v *Service) importModel(ctx context.Context, in *struct {
+	Body struct {
+		Name    string `json:"name" maxLength:"255" doc:"the file's name"`
+		Content string `json:"content" doc:"the file, in base64"`
+		Format  string `json:"format,omitempty" enum:"model,asyncapi,openapi,csv,jsonl,otlp" doc:"absent: detected from the file"`
+	}
+}) (*struct{ Body Imported }, error) {
+	source, err := base64.StdEncoding.DecodeString(in.Body.Content)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity("the content is not base64")
+	}
+	d, err := incoming.Read(in.Body.Format, in.Body.Name, source)
+	if err != nil {
+		return nil, badFile(err)
+	}
+	text := d.Text()
+	if _, err := model.Parse(in.Body.Name, text, model.Options{}); err != nil {
+		return nil, badFile(err)
+	}
+	out := Imported{Format: d.Format, Text: string(text), Scenario: string(d.Scenario), Missing: d.Missing}
+	if out.Missing == nil {
+		out.Missing = []string{}
+	}
+	return &struct{ Body Imported }{out}, nil
+}
+
+func (v *Service) diff(ctx context.Context, in *struct {
+	Body struct {
+		Before string `json:"before" doc:"a topology, YAML"`
+		After  string `json:"after" doc:"a topology, YAML"`
+	}
+}) (*struct{ Body Difference }, error) {
+	var values [2]*model.Value
+	var checks [2]*check.Document
+	var held [2][]guarantees.Guarantee
+	for i, text := range []string{in.Body.Before, in.Body.After} {
+		file := []string{"before.yaml", "after.yaml"}[i]
+		written, g, err := read(file, text)
+		if err != nil {
+			return nil, badFile(err)
+		}
+		values[i] = written
+		checks[i] = check.Run(
+			g,
+			nil,
+			document.NewHead("check", g.Topology.Name, "", document.Digest(text)),
+			time.Now(),
+		)
+		held[i] = guarantees.Of(flow.Analyse(g, nil), "", "")
+	}
+	checks[1].Since(checks[0])
+	lost, won := guarantees.Compare(held[0], held[1])
+	return &struct{ Body Difference }{
+		Difference{model.Compare(values[0], values[1]), checks[1].Findings, checks[1].Gone, lost, won},
+	}, nil
+}
+
+func (v *Service) compareRuns(ctx context.Context, in *struct {
+	WorkspacePath
+	Runs []int64 `query:"run,explode" required:"true" minItems:"2" maxItems:"8" doc:"the runs: run=1&run=2"`
+}) (*struct{ Body *study.Comparison }, error) {
+	var names []string
+	var docs []any
+	for _, id := range in.Runs {
+		run, err := v.run(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		text, err := v.store.Result(ctx, id)
+		if err != nil {
+			return nil, v.failure(err, fmt.Sprintf("result of run %d (yet)", id))
+		}
+		var doc any
+		if err := json.Unmarshal(text, &doc); err != nil {
+			return nil, v.failure(err, "result")
+		}
+		names = append(
+			names,
+			fmt.Sprintf("run %d: %s, revision %d, %s", id, run.Model, run.Revision, run.Scenario),
+		)
+		docs = append(docs, doc)
+	}
+	return &struct{ Body *study.Comparison }{
+		study.Compare(document.NewHead("compare", "", "", ""), names, docs),
+	}, nil
+}
+
+func (v *Service) getReport(ctx context.Context, in *RunPath) (*reportAnswer, error) {
+	return v.report(ctx, in.ID)
 }
 
 type reportAnswer struct {

@@ -210,130 +210,122 @@ func carries(j *sim.Journey, text string) bool {
 	return false
 }
 
+type journeyList struct {
+	Body struct {
+		Journeys []JourneyLine `json:"journeys"`
+		Sampled  int           `json:"sampled" doc:"how many are recorded, before the filter: the first 200 that ended badly and 100 of the others"`
+	}
+}
+
 func (v *Service) journeyRoutes() {
-	type journeyList struct {
-		Body struct {
-			Journeys []JourneyLine `json:"journeys"`
-			Sampled  int           `json:"sampled" doc:"how many are recorded, before the filter: the first 200 that ended badly and 100 of the others"`
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "list-journeys",
+		Metadata:    simulates,
+		Errors:      []int{429},
+		Method:      http.MethodGet,
+		Path:        "/api/v1/workspaces/{workspace}/runs/{id}/journeys",
+		Summary:     "Journeys of a run's first replication: those that ended badly and a sample of the rest",
+	}, v.listJourneys)
+
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "get-journey",
+		Metadata:    simulates,
+		Errors:      []int{429},
+		Method:      http.MethodGet,
+		Path:        "/api/v1/workspaces/{workspace}/runs/{id}/journeys/{journey}",
+		Summary:     "One journey, step by step",
+	}, v.getJourney)
+
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "get-rest",
+		Metadata:    simulates,
+		Errors:      []int{429},
+		Method:      http.MethodGet,
+		Path:        "/api/v1/workspaces/{workspace}/runs/{id}/rest",
+		Summary:     "What rests in a node at an instant of the first replication",
+	}, v.getRest)
+}
+
+func (v *Service) listJourneys(ctx context.Context, in *struct {
+	RunPath
+	Outcome string `query:"outcome" enum:"complete,failed,in_flight"`
+	Key     string `query:"key" doc:"only those whose key holds this text"`
+	Node    string `query:"node" doc:"only those that came to this node"`
+	Ends    string `query:"ends" maxLength:"60" doc:"only those of which some copy ended so: lost, parked, returned, or a cause of loss"`
+	Data    string `query:"data" maxLength:"200" doc:"only those of which some event's payload holds this text"`
+}) (*journeyList, error) {
+	recorded, err := v.journeys(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := &journeyList{}
+	out.Body.Journeys, out.Body.Sampled = []JourneyLine{}, len(recorded)
+	for i := range recorded {
+		j := &recorded[i]
+		if in.Outcome != "" && j.Outcome != in.Outcome || !strings.Contains(j.Key, in.Key) ||
+			in.Node != "" && !touches(j, in.Node) ||
+			in.Data != "" && !carries(j, in.Data) ||
+			in.Ends != "" && !endsSo(j, in.Ends) {
+			continue
+		}
+		out.Body.Journeys = append(
+			out.Body.Journeys,
+			JourneyLine{j.ID, j.Entry, j.Key, j.Began, j.Outcome, j.Copies, ends(j)},
+		)
+	}
+	return out, nil
+}
+
+func (v *Service) getJourney(ctx context.Context, in *struct {
+	RunPath
+	Journey uint64 `path:"journey" minimum:"1"`
+}) (*struct{ Body sim.Journey }, error) {
+	recorded, err := v.journeys(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	for i := range recorded {
+		if recorded[i].ID == in.Journey {
+			return &struct{ Body sim.Journey }{recorded[i]}, nil
 		}
 	}
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "list-journeys",
-			Metadata:    simulates,
-			Errors:      []int{429},
-			Method:      http.MethodGet,
-			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/journeys",
-			Summary:     "Journeys of a run's first replication: those that ended badly and a sample of the rest",
-		},
-		func(ctx context.Context, in *struct {
-			RunPath
-			Outcome string `query:"outcome" enum:"complete,failed,in_flight"`
-			Key     string `query:"key" doc:"only those whose key holds this text"`
-			Node    string `query:"node" doc:"only those that came to this node"`
-			Ends    string `query:"ends" maxLength:"60" doc:"only those of which some copy ended so: lost, parked, returned, or a cause of loss"`
-			Data    string `query:"data" maxLength:"200" doc:"only those of which some event's payload holds this text"`
-		}) (*journeyList, error) {
-			recorded, err := v.journeys(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
-			out := &journeyList{}
-			out.Body.Journeys, out.Body.Sampled = []JourneyLine{}, len(recorded)
-			for i := range recorded {
-				j := &recorded[i]
-				if in.Outcome != "" && j.Outcome != in.Outcome || !strings.Contains(j.Key, in.Key) ||
-					in.Node != "" && !touches(j, in.Node) ||
-					in.Data != "" && !carries(j, in.Data) ||
-					in.Ends != "" && !endsSo(j, in.Ends) {
-					continue
-				}
-				out.Body.Journeys = append(
-					out.Body.Journeys,
-					JourneyLine{j.ID, j.Entry, j.Key, j.Began, j.Outcome, j.Copies, ends(j)},
-				)
-			}
-			return out, nil
-		},
-	)
+	p, err := v.past(ctx, in.ID) // not in the sample: it is recorded by itself
+	if err != nil {
+		return nil, err
+	}
+	j, err := sim.OneJourney(p.plan(ctx), in.Journey)
+	if err != nil {
+		return nil, v.failure(err, "journey")
+	}
+	if j == nil {
+		return nil, huma.Error404NotFound(
+			fmt.Sprintf("the first replication of run %d has no journey %d", in.ID, in.Journey),
+		)
+	}
+	return &struct{ Body sim.Journey }{*j}, nil
+}
 
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "get-journey",
-			Metadata:    simulates,
-			Errors:      []int{429},
-			Method:      http.MethodGet,
-			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/journeys/{journey}",
-			Summary:     "One journey, step by step",
-		},
-		func(ctx context.Context, in *struct {
-			RunPath
-			Journey uint64 `path:"journey" minimum:"1"`
-		}) (*struct{ Body sim.Journey }, error) {
-			recorded, err := v.journeys(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
-			for i := range recorded {
-				if recorded[i].ID == in.Journey {
-					return &struct{ Body sim.Journey }{recorded[i]}, nil
-				}
-			}
-			p, err := v.past(ctx, in.ID) // not in the sample: it is recorded by itself
-			if err != nil {
-				return nil, err
-			}
-			j, err := sim.OneJourney(p.plan(ctx), in.Journey)
-			if err != nil {
-				return nil, v.failure(err, "journey")
-			}
-			if j == nil {
-				return nil, huma.Error404NotFound(
-					fmt.Sprintf("the first replication of run %d has no journey %d", in.ID, in.Journey),
-				)
-			}
-			return &struct{ Body sim.Journey }{*j}, nil
-		},
-	)
-
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "get-rest",
-			Metadata:    simulates,
-			Errors:      []int{429},
-			Method:      http.MethodGet,
-			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/rest",
-			Summary:     "What rests in a node at an instant of the first replication",
-		},
-		func(ctx context.Context, in *struct {
-			RunPath
-			Node string  `query:"node" required:"true"`
-			At   float64 `query:"at" required:"true" minimum:"0" doc:"seconds since the start of the run"`
-		}) (*struct{ Body AtRest }, error) {
-			p, err := v.past(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
-			at := time.Duration(min(in.At, model.MaxDuration.Seconds()) * 1e9)
-			leave, err := v.admit(ctx, "messages at rest")
-			if err != nil {
-				return nil, err
-			}
-			defer leave()
-			rests, total, err := sim.Rest(p.plan(ctx), in.Node, at)
-			if err != nil {
-				return nil, huma.Error422UnprocessableEntity(err.Error())
-			}
-			if rests == nil {
-				rests = []sim.Resting{}
-			}
-			return &struct{ Body AtRest }{AtRest{in.Node, at.Seconds(), total, rests}}, nil
-		},
-	)
+func (v *Service) getRest(ctx context.Context, in *struct {
+	RunPath
+	Node string  `query:"node" required:"true"`
+	At   float64 `query:"at" required:"true" minimum:"0" doc:"seconds since the start of the run"`
+}) (*struct{ Body AtRest }, error) {
+	p, err := v.past(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	at := time.Duration(min(in.At, model.MaxDuration.Seconds()) * 1e9)
+	leave, err := v.admit(ctx, "messages at rest")
+	if err != nil {
+		return nil, err
+	}
+	defer leave()
+	rests, total, err := sim.Rest(p.plan(ctx), in.Node, at)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	if rests == nil {
+		rests = []sim.Resting{}
+	}
+	return &struct{ Body AtRest }{AtRest{in.Node, at.Seconds(), total, rests}}, nil
 }

@@ -181,269 +181,240 @@ type ModelPath struct {
 	Name string `path:"name" pattern:"^[a-z][a-z0-9-]{0,62}$" doc:"the model's name"`
 }
 
-func (v *Service) modelRoutes() {
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID:  "check",
-			Metadata:     computes,
-			Method:       http.MethodPost,
-			Path:         "/api/v1/check",
-			Summary:      "Check a topology's text, and give what is drawn of it",
-			MaxBodyBytes: MaxBody,
-		},
-		func(ctx context.Context, in *struct {
-			Body struct {
-				Text string `json:"text" doc:"The topology, as YAML"`
-				Name string `json:"name,omitempty" maxLength:"255" doc:"the file's name, for messages; absent: model.yaml"`
-			}
-		}) (*struct{ Body *Checked }, error) {
-			found, err := checkText(cmp.Or(in.Body.Name, "model.yaml"), in.Body.Text)
-			if err != nil {
-				return nil, badFile(err)
-			}
-			return &struct{ Body *Checked }{found}, nil
-		},
-	)
-
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID:  "apply-patch",
-			Metadata:     computes,
-			Method:       http.MethodPost,
-			Path:         "/api/v1/apply",
-			Summary:      "Write a JSON Merge Patch, such as a remedy, into a topology's text, comments and layout kept",
-			MaxBodyBytes: MaxBody,
-		},
-		func(ctx context.Context, in *struct {
-			Body struct {
-				Text  string         `json:"text" doc:"The topology, as YAML"`
-				Patch map[string]any `json:"patch" doc:"What to change: null deletes"`
-			}
-		}) (*textAnswer, error) {
-			source, err := json.Marshal(in.Body.Patch)
-			if err != nil {
-				return nil, huma.Error422UnprocessableEntity("the patch cannot be read")
-			}
-			patch, err := model.ReadDocument("patch", source)
-			if err != nil {
-				return nil, badFile(err)
-			}
-			return edited(in.Body.Text, patch)
-		},
-	)
-
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "list-models",
-			Method:      http.MethodGet,
-			Path:        "/api/v1/workspaces/{workspace}/models",
-			Summary:     "List models by name",
-		},
-		func(ctx context.Context, in *struct {
-			WorkspacePath
-			Search string `query:"search" maxLength:"200" doc:"only those whose name or text holds this"`
-			Cursor string `query:"cursor"`
-			Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"100"`
-		}) (*page[store.Listed], error) {
-			models, err := v.store.Models(ctx, spaceOf(ctx), in.Search, in.Cursor, in.Limit+1)
-			if err != nil {
-				return nil, v.failure(err, "model")
-			}
-			return paged(models, in.Limit, func(m store.Listed) string { return m.Name }), nil
-		},
-	)
-
-	register(
-		v,
-		store.Editor,
-		huma.Operation{
-			OperationID:   "create-model",
-			Metadata:      checks,
-			Method:        http.MethodPost,
-			Path:          "/api/v1/workspaces/{workspace}/models",
-			Summary:       "Make a model",
-			DefaultStatus: 201,
-			MaxBodyBytes:  MaxBody,
-			Errors:        []int{409, 429},
-		},
-		func(ctx context.Context, in *struct {
-			WorkspacePath
-			Keyed
-			Body struct {
-				Name string `json:"name" pattern:"^[a-z][a-z0-9-]{0,62}$"`
-				Text string `json:"text" doc:"the topology, YAML"`
-				Note string `json:"note,omitempty" maxLength:"1000"`
-			}
-		}) (*revisionAnswer, error) {
-			r, err := v.revisionOf(ctx, in.Body.Name, in.Body.Text, in.Body.Note)
-			if err != nil {
-				return nil, badFile(err)
-			}
-			if err := v.store.CreateModel(ctx, spaceOf(ctx), in.Body.Name, r, idempotency(in.Key,
-				in.Body)); err != nil {
-				return nil, v.failure(err, "model "+in.Body.Name)
-			}
-			return answerRevision(ctx, in.Body.Name, r), nil
-		},
-	)
-
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "get-model",
-			Method:      http.MethodGet,
-			Path:        "/api/v1/workspaces/{workspace}/models/{name}",
-			Summary:     "The latest revision of a model",
-		},
-		func(ctx context.Context, in *ModelPath) (*revisionAnswer, error) {
-			r, err := v.store.Revision(ctx, spaceOf(ctx), in.Name, 0)
-			if err != nil {
-				return nil, v.failure(err, "model "+in.Name)
-			}
-			return answerRevision(ctx, in.Name, r), nil
-		},
-	)
-
-	register(
-		v,
-		store.Editor,
-		huma.Operation{
-			OperationID:   "delete-model",
-			Method:        http.MethodDelete,
-			Path:          "/api/v1/workspaces/{workspace}/models/{name}",
-			Summary:       "Remove a model with its revisions, scenarios and runs",
-			DefaultStatus: 204,
-		},
-		func(ctx context.Context, in *ModelPath) (*struct{}, error) {
-			if err := v.store.DeleteModel(ctx, spaceOf(ctx), in.Name); err != nil {
-				return nil, v.failure(err, "model "+in.Name)
-			}
-			return nil, nil
-		},
-	)
-
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "list-revisions",
-			Method:      http.MethodGet,
-			Path:        "/api/v1/workspaces/{workspace}/models/{name}/revisions",
-			Summary:     "List a model's revisions, latest first, without their text",
-		},
-		func(ctx context.Context, in *struct {
-			ModelPath
-			Cursor int `query:"cursor" minimum:"0"`
-			Limit  int `query:"limit" minimum:"1" maximum:"200" default:"50"`
-		}) (*page[store.Revision], error) {
-			before := in.Cursor
-			if before == 0 {
-				before = math.MaxInt32
-			}
-			list, err := v.store.Revisions(ctx, spaceOf(ctx), in.Name, before, in.Limit+1)
-			if err != nil {
-				return nil, v.failure(err, "model "+in.Name)
-			}
-			return paged(list, in.Limit, func(r store.Revision) string { return strconv.Itoa(r.Number) }), nil
-		},
-	)
-
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "get-revision",
-			Method:      http.MethodGet,
-			Path:        "/api/v1/workspaces/{workspace}/models/{name}/revisions/{number}",
-			Summary:     "One revision of a model",
-		},
-		func(ctx context.Context, in *struct {
-			ModelPath
-			Number int `path:"number" minimum:"1"`
-		}) (*revisionAnswer, error) {
-			r, err := v.store.Revision(ctx, spaceOf(ctx), in.Name, in.Number)
-			if err != nil {
-				return nil, v.failure(err, fmt.Sprintf("revision %d of model %s", in.Number, in.Name))
-			}
-			return answerRevision(ctx, in.Name, r), nil
-		},
-	)
-
-	type findingList struct {
-		Body struct {
-			Findings []check.Finding `json:"findings"`
-		}
+type findingList struct {
+	Body struct {
+		Findings []check.Finding `json:"findings"`
 	}
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "get-findings",
-			Method:      http.MethodGet,
-			Path:        "/api/v1/workspaces/{workspace}/models/{name}/revisions/{number}/findings",
-			Summary:     "What was found in a revision when it was saved",
-		},
-		func(ctx context.Context, in *struct {
-			ModelPath
-			Number int `path:"number" minimum:"1"`
-		}) (*findingList, error) {
-			r, err := v.store.Revision(ctx, spaceOf(ctx), in.Name, in.Number)
-			if err != nil {
-				return nil, v.failure(err, fmt.Sprintf("revision %d of model %s", in.Number, in.Name))
-			}
-			out := &findingList{}
-			if err := json.Unmarshal(r.Findings, &out.Body.Findings); err != nil {
-				return nil, v.failure(err, "findings")
-			}
-			return out, nil
-		},
-	)
+}
 
-	register(
-		v,
-		store.Editor,
-		huma.Operation{
-			OperationID:   "save-revision",
-			Metadata:      checks,
-			Method:        http.MethodPost,
-			Path:          "/api/v1/workspaces/{workspace}/models/{name}/revisions",
-			Summary:       "Save a revision on top of the one that If-Match names",
-			DefaultStatus: 201,
-			MaxBodyBytes:  MaxBody,
-			Errors:        []int{412, 428, 429},
-		},
-		func(ctx context.Context, in *struct {
-			ModelPath
-			Keyed
-			IfMatch string `header:"If-Match" doc:"the ETag of the revision that was edited"`
-			Body    struct {
-				Text string `json:"text"`
-				Note string `json:"note,omitempty" maxLength:"1000"`
-			}
-		}) (*revisionAnswer, error) {
-			onTop, err := strconv.Atoi(strings.Trim(in.IfMatch, `"`))
-			if err != nil {
-				return nil, huma.NewError(
-					http.StatusPreconditionRequired,
-					"say with If-Match which revision was edited",
-				)
-			}
-			r, err := v.revisionOf(ctx, in.Name, in.Body.Text, in.Body.Note)
-			if err != nil {
-				return nil, badFile(err)
-			}
-			if err := v.store.SaveRevision(ctx, spaceOf(ctx), in.Name, onTop, r, idempotency(in.Key,
-				in.Body)); err != nil {
-				return nil, v.failure(err, "model "+in.Name)
-			}
-			return answerRevision(ctx, in.Name, r), nil
-		},
-	)
+func (v *Service) modelRoutes() {
+	register(v, store.Viewer, huma.Operation{
+		OperationID:  "check",
+		Metadata:     computes,
+		Method:       http.MethodPost,
+		Path:         "/api/v1/check",
+		Summary:      "Check a topology's text, and give what is drawn of it",
+		MaxBodyBytes: MaxBody,
+	}, v.check)
+
+	register(v, store.Viewer, huma.Operation{
+		OperationID:  "apply-patch",
+		Metadata:     computes,
+		Method:       http.MethodPost,
+		Path:         "/api/v1/apply",
+		Summary:      "Write a JSON Merge Patch, such as a remedy, into a topology's text, comments and layout kept",
+		MaxBodyBytes: MaxBody,
+	}, v.applyPatch)
+
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "list-models",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/workspaces/{workspace}/models",
+		Summary:     "List models by name",
+	}, v.listModels)
+
+	register(v, store.Editor, huma.Operation{
+		OperationID:   "create-model",
+		Metadata:      checks,
+		Method:        http.MethodPost,
+		Path:          "/api/v1/workspaces/{workspace}/models",
+		Summary:       "Make a model",
+		DefaultStatus: 201,
+		MaxBodyBytes:  MaxBody,
+		Errors:        []int{409, 429},
+	}, v.createModel)
+
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "get-model",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/workspaces/{workspace}/models/{name}",
+		Summary:     "The latest revision of a model",
+	}, v.getModel)
+
+	register(v, store.Editor, huma.Operation{
+		OperationID:   "delete-model",
+		Method:        http.MethodDelete,
+		Path:          "/api/v1/workspaces/{workspace}/models/{name}",
+		Summary:       "Remove a model with its revisions, scenarios and runs",
+		DefaultStatus: 204,
+	}, v.deleteModel)
+
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "list-revisions",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/workspaces/{workspace}/models/{name}/revisions",
+		Summary:     "List a model's revisions, latest first, without their text",
+	}, v.listRevisions)
+
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "get-revision",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/workspaces/{workspace}/models/{name}/revisions/{number}",
+		Summary:     "One revision of a model",
+	}, v.getRevision)
+
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "get-findings",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/workspaces/{workspace}/models/{name}/revisions/{number}/findings",
+		Summary:     "What was found in a revision when it was saved",
+	}, v.getFindings)
+
+	register(v, store.Editor, huma.Operation{
+		OperationID:   "save-revision",
+		Metadata:      checks,
+		Method:        http.MethodPost,
+		Path:          "/api/v1/workspaces/{workspace}/models/{name}/revisions",
+		Summary:       "Save a revision on top of the one that If-Match names",
+		DefaultStatus: 201,
+		MaxBodyBytes:  MaxBody,
+		Errors:        []int{412, 428, 429},
+	}, v.saveRevision)
+}
+
+func (v *Service) check(ctx context.Context, in *struct {
+	Body struct {
+		Text string `json:"text" doc:"The topology, as YAML"`
+		Name string `json:"name,omitempty" maxLength:"255" doc:"the file's name, for messages; absent: model.yaml"`
+	}
+}) (*struct{ Body *Checked }, error) {
+	found, err := checkText(cmp.Or(in.Body.Name, "model.yaml"), in.Body.Text)
+	if err != nil {
+		return nil, badFile(err)
+	}
+	return &struct{ Body *Checked }{found}, nil
+}
+
+func (v *Service) applyPatch(ctx context.Context, in *struct {
+	Body struct {
+		Text  string         `json:"text" doc:"The topology, as YAML"`
+		Patch map[string]any `json:"patch" doc:"What to change: null deletes"`
+	}
+}) (*textAnswer, error) {
+	source, err := json.Marshal(in.Body.Patch)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity("the patch cannot be read")
+	}
+	patch, err := model.ReadDocument("patch", source)
+	if err != nil {
+		return nil, badFile(err)
+	}
+	return edited(in.Body.Text, patch)
+}
+
+func (v *Service) listModels(ctx context.Context, in *struct {
+	WorkspacePath
+	Search string `query:"search" maxLength:"200" doc:"only those whose name or text holds this"`
+	Cursor string `query:"cursor"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"100"`
+}) (*page[store.Listed], error) {
+	models, err := v.store.Models(ctx, spaceOf(ctx), in.Search, in.Cursor, in.Limit+1)
+	if err != nil {
+		return nil, v.failure(err, "model")
+	}
+	return paged(models, in.Limit, func(m store.Listed) string { return m.Name }), nil
+}
+
+func (v *Service) createModel(ctx context.Context, in *struct {
+	WorkspacePath
+	Keyed
+	Body struct {
+		Name string `json:"name" pattern:"^[a-z][a-z0-9-]{0,62}$"`
+		Text string `json:"text" doc:"the topology, YAML"`
+		Note string `json:"note,omitempty" maxLength:"1000"`
+	}
+}) (*revisionAnswer, error) {
+	r, err := v.revisionOf(ctx, in.Body.Name, in.Body.Text, in.Body.Note)
+	if err != nil {
+		return nil, badFile(err)
+	}
+	if err := v.store.CreateModel(ctx, spaceOf(ctx), in.Body.Name, r, idempotency(in.Key,
+		in.Body)); err != nil {
+		return nil, v.failure(err, "model "+in.Body.Name)
+	}
+	return answerRevision(ctx, in.Body.Name, r), nil
+}
+
+func (v *Service) getModel(ctx context.Context, in *ModelPath) (*revisionAnswer, error) {
+	r, err := v.store.Revision(ctx, spaceOf(ctx), in.Name, 0)
+	if err != nil {
+		return nil, v.failure(err, "model "+in.Name)
+	}
+	return answerRevision(ctx, in.Name, r), nil
+}
+
+func (v *Service) deleteModel(ctx context.Context, in *ModelPath) (*struct{}, error) {
+	if err := v.store.DeleteModel(ctx, spaceOf(ctx), in.Name); err != nil {
+		return nil, v.failure(err, "model "+in.Name)
+	}
+	return nil, nil
+}
+
+func (v *Service) listRevisions(ctx context.Context, in *struct {
+	ModelPath
+	Cursor int `query:"cursor" minimum:"0"`
+	Limit  int `query:"limit" minimum:"1" maximum:"200" default:"50"`
+}) (*page[store.Revision], error) {
+	before := in.Cursor
+	if before == 0 {
+		before = math.MaxInt32
+	}
+	list, err := v.store.Revisions(ctx, spaceOf(ctx), in.Name, before, in.Limit+1)
+	if err != nil {
+		return nil, v.failure(err, "model "+in.Name)
+	}
+	return paged(list, in.Limit, func(r store.Revision) string { return strconv.Itoa(r.Number) }), nil
+}
+
+func (v *Service) getRevision(ctx context.Context, in *struct {
+	ModelPath
+	Number int `path:"number" minimum:"1"`
+}) (*revisionAnswer, error) {
+	r, err := v.store.Revision(ctx, spaceOf(ctx), in.Name, in.Number)
+	if err != nil {
+		return nil, v.failure(err, fmt.Sprintf("revision %d of model %s", in.Number, in.Name))
+	}
+	return answerRevision(ctx, in.Name, r), nil
+}
+
+func (v *Service) getFindings(ctx context.Context, in *struct {
+	ModelPath
+	Number int `path:"number" minimum:"1"`
+}) (*findingList, error) {
+	r, err := v.store.Revision(ctx, spaceOf(ctx), in.Name, in.Number)
+	if err != nil {
+		return nil, v.failure(err, fmt.Sprintf("revision %d of model %s", in.Number, in.Name))
+	}
+	out := &findingList{}
+	if err := json.Unmarshal(r.Findings, &out.Body.Findings); err != nil {
+		return nil, v.failure(err, "findings")
+	}
+	return out, nil
+}
+
+func (v *Service) saveRevision(ctx context.Context, in *struct {
+	ModelPath
+	Keyed
+	IfMatch string `header:"If-Match" doc:"the ETag of the revision that was edited"`
+	Body    struct {
+		Text string `json:"text"`
+		Note string `json:"note,omitempty" maxLength:"1000"`
+	}
+}) (*revisionAnswer, error) {
+	onTop, err := strconv.Atoi(strings.Trim(in.IfMatch, `"`))
+	if err != nil {
+		return nil, huma.NewError(
+			http.StatusPreconditionRequired,
+			"say with If-Match which revision was edited",
+		)
+	}
+	r, err := v.revisionOf(ctx, in.Name, in.Body.Text, in.Body.Note)
+	if err != nil {
+		return nil, badFile(err)
+	}
+	if err := v.store.SaveRevision(ctx, spaceOf(ctx), in.Name, onTop, r, idempotency(in.Key,
+		in.Body)); err != nil {
+		return nil, v.failure(err, "model "+in.Name)
+	}
+	return answerRevision(ctx, in.Name, r), nil
 }

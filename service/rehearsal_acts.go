@@ -31,150 +31,133 @@ func (v *Service) act(
 	return &stateAnswer{state}, rehearsed(err)
 }
 
+type stepAnswer struct {
+	Body struct {
+		Said string `json:"said" doc:"what happened; empty: nothing is left to happen"`
+	}
+}
+
 // rehearsalActs are what people do to a rehearsal.
 func (v *Service) rehearsalActs(one string) {
-	type step struct {
-		Body struct {
-			Said string `json:"said" doc:"what happened; empty: nothing is left to happen"`
-		}
+	register(v, store.Editor, huma.Operation{
+		OperationID: "step-rehearsal",
+		Method:      http.MethodPost,
+		Path:        one + "/step",
+		Summary:     "Let the next event happen; time stands before and after it",
+	}, v.stepRehearsal)
+	register(v, store.Editor, huma.Operation{
+		OperationID: "set-time",
+		Metadata:    simulates,
+		Method:      http.MethodPost,
+		Path:        one + "/time",
+		Summary:     "Let time stand or pass, at another pace, or set it back to an earlier instant",
+	}, v.setTime)
+	register(v, store.Editor, huma.Operation{
+		OperationID: "interfere",
+		Method:      http.MethodPost,
+		Path:        one + "/incidents",
+		Summary:     "Start an incident, written as in a scenario: fail, slow, throttle or switch off a node, pause a link, send back what is parked",
+	}, v.interfere)
+	register(v, store.Editor, huma.Operation{
+		OperationID: "heal",
+		Method:      http.MethodPost,
+		Path:        one + "/heal",
+		Summary:     "End what was done to a node or link, by hand or by the scenario; of all, where none is named",
+	}, v.heal)
+	register(v, store.Editor, huma.Operation{
+		OperationID: "move-message",
+		Method:      http.MethodPost,
+		Path:        one + "/messages/{message}",
+		Summary:     "Move a stored message to another node",
+	}, v.moveMessage)
+	register(v, store.Editor, huma.Operation{
+		OperationID: "remove-message",
+		Method:      http.MethodDelete,
+		Path:        one + "/messages/{message}",
+		Summary:     "Remove a stored message",
+	}, v.removeMessage)
+}
+
+func (v *Service) stepRehearsal(ctx context.Context, in *RehearsalPath) (*stepAnswer, error) {
+	out := &stepAnswer{}
+	_, err := v.act(ctx, in.ID, func(r *rehearsal.Rehearsal, who string) (err error) {
+		out.Body.Said, err = r.Step(who)
+		return err
+	})
+	return out, err
+}
+
+func (v *Service) setTime(ctx context.Context, in *struct {
+	RehearsalPath
+	Body struct {
+		Running *bool    `json:"running,omitempty" doc:"let time pass, or stand"`
+		Pace    *float64 `json:"pace,omitempty" doc:"simulated seconds for each of the clock"`
+		To      *float64 `json:"to_s,omitempty" minimum:"0" doc:"set it back to so many seconds since the start of the scenario"`
 	}
-	register(
-		v,
-		store.Editor,
-		huma.Operation{
-			OperationID: "step-rehearsal",
-			Method:      http.MethodPost,
-			Path:        one + "/step",
-			Summary:     "Let the next event happen; time stands before and after it",
-		},
-		func(ctx context.Context, in *RehearsalPath) (*step, error) {
-			out := &step{}
-			_, err := v.act(ctx, in.ID, func(r *rehearsal.Rehearsal, who string) (err error) {
-				out.Body.Said, err = r.Step(who)
+}) (*stateAnswer, error) {
+	b := in.Body
+	if b.Running == nil && b.Pace == nil && b.To == nil {
+		return nil, huma.Error422UnprocessableEntity("say what is to be done: `running`, `pace` or `to_s`")
+	}
+	return v.act(ctx, in.ID, func(r *rehearsal.Rehearsal, who string) error {
+		if b.To != nil {
+			if err := r.SetBack(who, time.Duration(*b.To*float64(time.Second))); err != nil {
 				return err
-			})
-			return out, err
-		},
-	)
-	register(
-		v,
-		store.Editor,
-		huma.Operation{
-			OperationID: "set-time",
-			Metadata:    simulates,
-			Method:      http.MethodPost,
-			Path:        one + "/time",
-			Summary:     "Let time stand or pass, at another pace, or set it back to an earlier instant",
-		},
-		func(ctx context.Context, in *struct {
-			RehearsalPath
-			Body struct {
-				Running *bool    `json:"running,omitempty" doc:"let time pass, or stand"`
-				Pace    *float64 `json:"pace,omitempty" doc:"simulated seconds for each of the clock"`
-				To      *float64 `json:"to_s,omitempty" minimum:"0" doc:"set it back to so many seconds since the start of the scenario"`
 			}
-		}) (*stateAnswer, error) {
-			b := in.Body
-			if b.Running == nil && b.Pace == nil && b.To == nil {
-				return nil, huma.Error422UnprocessableEntity("say what is to be done: `running`, `pace` or `to_s`")
+		}
+		if b.Pace != nil {
+			if err := r.SetPace(who, *b.Pace); err != nil {
+				return err
 			}
-			return v.act(ctx, in.ID, func(r *rehearsal.Rehearsal, who string) error {
-				if b.To != nil {
-					if err := r.SetBack(who, time.Duration(*b.To*float64(time.Second))); err != nil {
-						return err
-					}
-				}
-				if b.Pace != nil {
-					if err := r.SetPace(who, *b.Pace); err != nil {
-						return err
-					}
-				}
-				switch {
-				case b.Running == nil:
-					return nil
-				case *b.Running:
-					return r.Resume(who)
-				}
-				return r.Pause(who)
-			})
-		},
+		}
+		switch {
+		case b.Running == nil:
+			return nil
+		case *b.Running:
+			return r.Resume(who)
+		}
+		return r.Pause(who)
+	})
+}
+
+func (v *Service) interfere(ctx context.Context, in *struct {
+	RehearsalPath
+	Body map[string]any `doc:"such as {\"node\": \"clear-consignment\", \"fails\": \"100%\"}; it lasts until it is healed"`
+}) (*stateAnswer, error) {
+	return v.act(ctx, in.ID, func(r *rehearsal.Rehearsal, who string) error { return r.Incident(who, in.Body) })
+}
+
+func (v *Service) heal(ctx context.Context, in *struct {
+	RehearsalPath
+	Body struct {
+		Target string `json:"target,omitempty" maxLength:"200" doc:"a node, or a link as FROM:NAME"`
+	}
+}) (*stateAnswer, error) {
+	return v.act(
+		ctx,
+		in.ID,
+		func(r *rehearsal.Rehearsal, who string) error { return r.Heal(who, in.Body.Target) },
 	)
-	register(
-		v,
-		store.Editor,
-		huma.Operation{
-			OperationID: "interfere",
-			Method:      http.MethodPost,
-			Path:        one + "/incidents",
-			Summary:     "Start an incident, written as in a scenario: fail, slow, throttle or switch off a node, pause a link, send back what is parked",
-		},
-		func(ctx context.Context, in *struct {
-			RehearsalPath
-			Body map[string]any `doc:"such as {\"node\": \"clear-consignment\", \"fails\": \"100%\"}; it lasts until it is healed"`
-		}) (*stateAnswer, error) {
-			return v.act(ctx, in.ID, func(r *rehearsal.Rehearsal, who string) error { return r.Incident(who, in.Body) })
-		},
+}
+
+func (v *Service) moveMessage(ctx context.Context, in *struct {
+	MessagePath
+	Body struct {
+		To string `json:"to" minLength:"1" maxLength:"200" doc:"a node"`
+	}
+}) (*stateAnswer, error) {
+	return v.act(
+		ctx,
+		in.ID,
+		func(r *rehearsal.Rehearsal, who string) error { return r.Move(who, in.Message, in.Body.To) },
 	)
-	register(
-		v,
-		store.Editor,
-		huma.Operation{
-			OperationID: "heal",
-			Method:      http.MethodPost,
-			Path:        one + "/heal",
-			Summary:     "End what was done to a node or link, by hand or by the scenario; of all, where none is named",
-		},
-		func(ctx context.Context, in *struct {
-			RehearsalPath
-			Body struct {
-				Target string `json:"target,omitempty" maxLength:"200" doc:"a node, or a link as FROM:NAME"`
-			}
-		}) (*stateAnswer, error) {
-			return v.act(
-				ctx,
-				in.ID,
-				func(r *rehearsal.Rehearsal, who string) error { return r.Heal(who, in.Body.Target) },
-			)
-		},
-	)
-	register(
-		v,
-		store.Editor,
-		huma.Operation{
-			OperationID: "move-message",
-			Method:      http.MethodPost,
-			Path:        one + "/messages/{message}",
-			Summary:     "Move a stored message to another node",
-		},
-		func(ctx context.Context, in *struct {
-			MessagePath
-			Body struct {
-				To string `json:"to" minLength:"1" maxLength:"200" doc:"a node"`
-			}
-		}) (*stateAnswer, error) {
-			return v.act(
-				ctx,
-				in.ID,
-				func(r *rehearsal.Rehearsal, who string) error { return r.Move(who, in.Message, in.Body.To) },
-			)
-		},
-	)
-	register(
-		v,
-		store.Editor,
-		huma.Operation{
-			OperationID: "remove-message",
-			Method:      http.MethodDelete,
-			Path:        one + "/messages/{message}",
-			Summary:     "Remove a stored message",
-		},
-		func(ctx context.Context, in *MessagePath) (*stateAnswer, error) {
-			return v.act(
-				ctx,
-				in.ID,
-				func(r *rehearsal.Rehearsal, who string) error { return r.Move(who, in.Message, "") },
-			)
-		},
+}
+
+func (v *Service) removeMessage(ctx context.Context, in *MessagePath) (*stateAnswer, error) {
+	return v.act(
+		ctx,
+		in.ID,
+		func(r *rehearsal.Rehearsal, who string) error { return r.Move(who, in.Message, "") },
 	)
 }
 

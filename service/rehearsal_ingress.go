@@ -14,6 +14,29 @@ import (
 	"ironweir/store"
 )
 
+type entryPath struct {
+	RehearsalPath
+	Node string `path:"node" maxLength:"200" doc:"the node at which the events come in"`
+}
+
+// door lets a rehearsal answer by itself: the body may be of any kind.
+func (v *Service) door(
+	ctx context.Context, id string, serve func(k *kept, c *gin.Context, who string),
+) (*huma.StreamResponse, error) {
+	k, err := v.rehearsal(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	who := accessOf(ctx).User.Name
+	return &huma.StreamResponse{Body: func(hc huma.Context) { serve(k, humagin.Unwrap(hc), who) }}, nil
+}
+
+func serveEvents(k *kept, c *gin.Context, who string) {
+	k.live.ServeEvents(c.Writer, c.Request, c.Param("node"), who)
+}
+
+func serveTraces(k *kept, c *gin.Context, _ string) { k.live.ServeTraces(c.Writer, c.Request) }
+
 // rehearsalDoors are where events, requests and traces come in. What they answer is
 // settled by CloudEvents, the model and OTLP.
 func (v *Service) rehearsalDoors(one string) {
@@ -25,98 +48,63 @@ func (v *Service) rehearsalDoors(one string) {
 		return &huma.RequestBody{Content: content}
 	}
 	quick := map[string]any{brief: true, lasting: time.Duration(0)}
-	// The body is read by the door itself: it may be of any kind.
-	door := func(serve func(k *kept, c *gin.Context, who string)) func(ctx context.Context,
-		id string) (*huma.StreamResponse, error) {
-		return func(ctx context.Context, id string) (*huma.StreamResponse, error) {
-			k, err := v.rehearsal(ctx, id)
-			if err != nil {
-				return nil, err
-			}
-			who := accessOf(ctx).User.Name
-			return &huma.StreamResponse{Body: func(hc huma.Context) { serve(k, humagin.Unwrap(hc), who) }}, nil
-		}
-	}
-	type entryPath struct {
-		RehearsalPath
-		Node string `path:"node" maxLength:"200" doc:"the node at which the events come in"`
-	}
 	problems := []int{400, 403, 404, 405, 409, 410, 413, 415, 429, 503}
-	entry := door(func(k *kept, c *gin.Context, who string) {
-		k.live.ServeEvents(c.Writer, c.Request, c.Param("node"), who)
-	})
-	register(
-		v,
-		store.Editor,
-		huma.Operation{
-			OperationID: "post-events",
-			Method:      http.MethodPost,
-			Path:        one + "/entries/{node}",
-			Summary:     "Post CloudEvents 1.0 to a node: binary, structured or as a batch",
-			Metadata:    quick,
-			Errors:      problems,
-			RequestBody: described(
-				"application/cloudevents+json",
-				"application/cloudevents-batch+json",
-				"application/json",
-				"text/plain",
-				"application/octet-stream",
-			),
-			Responses: map[string]*huma.Response{
-				"202": {
-					Description: "they have come in",
-					Content: map[string]*huma.MediaType{"application/json": {Schema: &huma.Schema{Type: huma.TypeObject,
-						Required: []string{
-							"node",
-							"journeys",
-						}, Properties: map[string]*huma.Schema{"node": {Type: huma.TypeString}, "rejected": {Type: huma.TypeInteger},
-							"journeys": {
-								Type:        huma.TypeArray,
-								Items:       &huma.Schema{Type: huma.TypeInteger},
-								Description: "the numbers of the messages",
-							}}}}},
+	register(v, store.Editor, huma.Operation{
+		OperationID: "post-events",
+		Method:      http.MethodPost,
+		Path:        one + "/entries/{node}",
+		Summary:     "Post CloudEvents 1.0 to a node: binary, structured or as a batch",
+		Metadata:    quick,
+		Errors:      problems,
+		RequestBody: described(
+			"application/cloudevents+json",
+			"application/cloudevents-batch+json",
+			"application/json",
+			"text/plain",
+			"application/octet-stream",
+		),
+		Responses: map[string]*huma.Response{
+			"202": {
+				Description: "they have come in",
+				Content: map[string]*huma.MediaType{"application/json": {Schema: &huma.Schema{Type: huma.TypeObject,
+					Required: []string{
+						"node",
+						"journeys",
+					}, Properties: map[string]*huma.Schema{"node": {Type: huma.TypeString}, "rejected": {Type: huma.TypeInteger},
+						"journeys": {
+							Type:        huma.TypeArray,
+							Items:       &huma.Schema{Type: huma.TypeInteger},
+							Description: "the numbers of the messages",
+						}}}}},
+			},
+		},
+	}, v.postEvents)
+	register(v, store.Editor, huma.Operation{
+		OperationID: "ask-to-post",
+		Method:      http.MethodOptions,
+		Path:        one + "/entries/{node}",
+		Summary:     "The handshake of CloudEvents' web hooks",
+		Metadata:    quick,
+		Responses:   map[string]*huma.Response{"200": {Description: "events may be posted"}},
+	}, v.askToPost)
+	register(v, store.Editor, huma.Operation{
+		OperationID: "post-traces",
+		Method:      http.MethodPost,
+		Path:        one + "/v1/traces",
+		Summary:     "Traces of the real system, by OTLP over HTTP",
+		Metadata:    quick,
+		Errors:      problems,
+		RequestBody: described("application/x-protobuf", "application/json"),
+		Responses: map[string]*huma.Response{
+			"200": {
+				Description: "they have come in",
+				Content: map[string]*huma.MediaType{
+					"application/json":       {Schema: &huma.Schema{Type: huma.TypeObject}},
+					"application/x-protobuf": {},
 				},
 			},
 		},
-		func(ctx context.Context, in *entryPath) (*huma.StreamResponse, error) { return entry(ctx, in.ID) },
-	)
-	register(
-		v,
-		store.Editor,
-		huma.Operation{
-			OperationID: "ask-to-post",
-			Method:      http.MethodOptions,
-			Path:        one + "/entries/{node}",
-			Summary:     "The handshake of CloudEvents' web hooks",
-			Metadata:    quick,
-			Responses:   map[string]*huma.Response{"200": {Description: "events may be posted"}},
-		},
-		func(ctx context.Context, in *entryPath) (*huma.StreamResponse, error) { return entry(ctx, in.ID) },
-	)
-	traces := door(func(k *kept, c *gin.Context, _ string) { k.live.ServeTraces(c.Writer, c.Request) })
-	register(
-		v,
-		store.Editor,
-		huma.Operation{
-			OperationID: "post-traces",
-			Method:      http.MethodPost,
-			Path:        one + "/v1/traces",
-			Summary:     "Traces of the real system, by OTLP over HTTP",
-			Metadata:    quick,
-			Errors:      problems,
-			RequestBody: described("application/x-protobuf", "application/json"),
-			Responses: map[string]*huma.Response{
-				"200": {
-					Description: "they have come in",
-					Content: map[string]*huma.MediaType{
-						"application/json":       {Schema: &huma.Schema{Type: huma.TypeObject}},
-						"application/x-protobuf": {},
-					},
-				},
-			},
-		},
-		func(ctx context.Context, in *RehearsalPath) (*huma.StreamResponse, error) { return traces(ctx, in.ID) },
-	)
+	}, v.postTraces)
 
 	// The endpoints of the model have paths and methods of their own, so the
 	// description of the API cannot name them.
@@ -137,6 +125,18 @@ func (v *Service) rehearsalDoors(one string) {
 		})
 	})
 	v.tracesDoor()
+}
+
+func (v *Service) postEvents(ctx context.Context, in *entryPath) (*huma.StreamResponse, error) {
+	return v.door(ctx, in.ID, serveEvents)
+}
+
+func (v *Service) askToPost(ctx context.Context, in *entryPath) (*huma.StreamResponse, error) {
+	return v.door(ctx, in.ID, serveEvents)
+}
+
+func (v *Service) postTraces(ctx context.Context, in *RehearsalPath) (*huma.StreamResponse, error) {
+	return v.door(ctx, in.ID, serveTraces)
 }
 
 // tracesDoor takes traces at the path that exporters use by themselves, for the

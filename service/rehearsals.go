@@ -316,115 +316,100 @@ func (k *kept) asItStands() (*Rehearsal, error) {
 func (v *Service) rehearsalRoutes() {
 	const space = "/api/v1/workspaces/{workspace}"
 	const one = space + "/rehearsals/{id}"
-	register(
-		v,
-		store.Editor,
-		huma.Operation{
-			OperationID:   "start-rehearsal",
-			Method:        http.MethodPost,
-			Path:          space + "/models/{name}/rehearsals",
-			Summary:       "Start a live simulation of a revision",
-			DefaultStatus: 201,
-			Errors:        []int{409, 429},
-		},
-		func(ctx context.Context, in *struct {
-			ModelPath
-			Keyed
-			Body RehearsalRequest
-		}) (*rehearsalAnswer, error) {
-			asked := idempotency(in.Key, map[string]any{"model": in.Name, "asked": in.Body})
-			k := v.rehearsals.asked(spaceOf(ctx), accessOf(ctx).User.Name, asked.Key)
-			switch {
-			case k != nil && k.once != asked:
-				return nil, v.failure(store.ErrKeyReused, "rehearsal")
-			case k == nil:
-				var err error
-				if k, err = v.startRehearsal(ctx, in.Name, in.Body, asked); err != nil {
-					return nil, err
-				}
-			}
-			out, err := k.asItStands()
-			return &rehearsalAnswer{Location: k.path(), Body: out}, err
-		},
-	)
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "list-rehearsals",
-			Method:      http.MethodGet,
-			Path:        space + "/rehearsals",
-			Summary:     "List the rehearsals that go on",
-		},
-		func(ctx context.Context, in *WorkspacePath) (*page[Rehearsal], error) {
-			list := []Rehearsal{}
-			for _, k := range v.rehearsals.list(spaceOf(ctx)) {
-				if one, err := k.asItStands(); err == nil {
-					list = append(list, *one)
-				}
-			}
-			return paged(list, len(list), func(r Rehearsal) string { return r.ID }), nil
-		},
-	)
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "get-rehearsal",
-			Method:      http.MethodGet,
-			Path:        one,
-			Summary:     "A rehearsal as it stands",
-		},
-		func(ctx context.Context, in *RehearsalPath) (*struct{ Body *Rehearsal }, error) {
-			k, err := v.rehearsal(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
-			out, err := k.asItStands()
-			return &struct{ Body *Rehearsal }{out}, err
-		},
-	)
-	register(
-		v,
-		store.Editor,
-		huma.Operation{
-			OperationID:   "end-rehearsal",
-			Method:        http.MethodDelete,
-			Path:          one,
-			Summary:       "End a rehearsal; what happened in it is gone, unless it was kept",
-			DefaultStatus: 204,
-		},
-		func(ctx context.Context, in *RehearsalPath) (*struct{}, error) {
-			k, err := v.rehearsal(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
-			v.rehearsals.end(k)
-			return nil, nil
-		},
-	)
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "get-rehearsed-model",
-			Method:      http.MethodGet,
-			Path:        one + "/model",
-			Summary:     "What is rehearsed: the text, its findings and how it is drawn",
-		},
-		func(ctx context.Context, in *RehearsalPath) (*struct{ Body *RehearsedModel }, error) {
-			k, err := v.rehearsal(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
-			c, err := checkText("model.yaml", k.text)
-			if err != nil {
-				return nil, badFile(err)
-			}
-			return &struct{ Body *RehearsedModel }{&RehearsedModel{*c, k.text}}, nil
-		},
-	)
+	register(v, store.Editor, huma.Operation{
+		OperationID:   "start-rehearsal",
+		Method:        http.MethodPost,
+		Path:          space + "/models/{name}/rehearsals",
+		Summary:       "Start a live simulation of a revision",
+		DefaultStatus: 201,
+		Errors:        []int{409, 429},
+	}, v.postRehearsal)
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "list-rehearsals",
+		Method:      http.MethodGet,
+		Path:        space + "/rehearsals",
+		Summary:     "List the rehearsals that go on",
+	}, v.listRehearsals)
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "get-rehearsal",
+		Method:      http.MethodGet,
+		Path:        one,
+		Summary:     "A rehearsal as it stands",
+	}, v.getRehearsal)
+	register(v, store.Editor, huma.Operation{
+		OperationID:   "end-rehearsal",
+		Method:        http.MethodDelete,
+		Path:          one,
+		Summary:       "End a rehearsal; what happened in it is gone, unless it was kept",
+		DefaultStatus: 204,
+	}, v.endRehearsal)
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "get-rehearsed-model",
+		Method:      http.MethodGet,
+		Path:        one + "/model",
+		Summary:     "What is rehearsed: the text, its findings and how it is drawn",
+	}, v.getRehearsedModel)
 	v.rehearsalActs(one)
 	v.rehearsalViews(one)
 	v.rehearsalDoors(one)
+}
+
+func (v *Service) postRehearsal(ctx context.Context, in *struct {
+	ModelPath
+	Keyed
+	Body RehearsalRequest
+}) (*rehearsalAnswer, error) {
+	asked := idempotency(in.Key, map[string]any{"model": in.Name, "asked": in.Body})
+	k := v.rehearsals.asked(spaceOf(ctx), accessOf(ctx).User.Name, asked.Key)
+	switch {
+	case k != nil && k.once != asked:
+		return nil, v.failure(store.ErrKeyReused, "rehearsal")
+	case k == nil:
+		var err error
+		if k, err = v.startRehearsal(ctx, in.Name, in.Body, asked); err != nil {
+			return nil, err
+		}
+	}
+	out, err := k.asItStands()
+	return &rehearsalAnswer{Location: k.path(), Body: out}, err
+}
+
+func (v *Service) listRehearsals(ctx context.Context, in *WorkspacePath) (*page[Rehearsal], error) {
+	list := []Rehearsal{}
+	for _, k := range v.rehearsals.list(spaceOf(ctx)) {
+		if one, err := k.asItStands(); err == nil {
+			list = append(list, *one)
+		}
+	}
+	return paged(list, len(list), func(r Rehearsal) string { return r.ID }), nil
+}
+
+func (v *Service) getRehearsal(ctx context.Context, in *RehearsalPath) (*struct{ Body *Rehearsal }, error) {
+	k, err := v.rehearsal(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	out, err := k.asItStands()
+	return &struct{ Body *Rehearsal }{out}, err
+}
+
+func (v *Service) endRehearsal(ctx context.Context, in *RehearsalPath) (*struct{}, error) {
+	k, err := v.rehearsal(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	v.rehearsals.end(k)
+	return nil, nil
+}
+
+func (v *Service) getRehearsedModel(ctx context.Context, in *RehearsalPath) (*struct{ Body *RehearsedModel }, error) {
+	k, err := v.rehearsal(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	c, err := checkText("model.yaml", k.text)
+	if err != nil {
+		return nil, badFile(err)
+	}
+	return &struct{ Body *RehearsedModel }{&RehearsedModel{*c, k.text}}, nil
 }

@@ -101,195 +101,168 @@ func (v *Service) asked(ctx context.Context, name string, q RunRequest) (*store.
 const manyParts = 16
 
 func (v *Service) runRoutes() {
-	register(
-		v,
-		store.Editor,
-		huma.Operation{
-			OperationID:   "start-run",
-			Method:        http.MethodPost,
-			Path:          "/api/v1/workspaces/{workspace}/models/{name}/runs",
-			Summary:       "Simulate a revision under a scenario, its variants beside it, or the points of a sweep; follow the run at its location",
-			DefaultStatus: 202,
-			MaxBodyBytes:  MaxBody,
-			Errors:        []int{409},
-		},
-		func(ctx context.Context, in *struct {
-			ModelPath
-			Keyed
-			Body RunRequest
-		}) (*runAnswer, error) {
-			run, err := v.asked(ctx, in.Name, in.Body)
-			if err != nil {
-				return nil, err
-			}
-			if err := v.queue.Start(ctx, spaceOf(ctx), in.Name, run, idempotency(in.Key, in.Body)); err != nil {
-				return nil, v.failure(err, "model "+in.Name)
-			}
-			return &runAnswer{
-				Location: fmt.Sprintf("/api/v1/workspaces/%s/runs/%d", run.Workspace, run.ID),
-				Body:     run,
-			}, nil
-		},
-	)
+	register(v, store.Editor, huma.Operation{
+		OperationID:   "start-run",
+		Method:        http.MethodPost,
+		Path:          "/api/v1/workspaces/{workspace}/models/{name}/runs",
+		Summary:       "Simulate a revision under a scenario, its variants beside it, or the points of a sweep; follow the run at its location",
+		DefaultStatus: 202,
+		MaxBodyBytes:  MaxBody,
+		Errors:        []int{409},
+	}, v.startRun)
 
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "list-runs",
-			Method:      http.MethodGet,
-			Path:        "/api/v1/workspaces/{workspace}/runs",
-			Summary:     "List runs, latest first",
-		},
-		func(ctx context.Context, in *struct {
-			WorkspacePath
-			Model  string `query:"model"`
-			Cursor int64  `query:"cursor" minimum:"0"`
-			Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"50"`
-		}) (*page[store.Run], error) {
-			before := in.Cursor
-			if before == 0 {
-				before = math.MaxInt64
-			}
-			list, err := v.store.Runs(ctx, spaceOf(ctx), in.Model, before, in.Limit+1)
-			if err != nil {
-				return nil, v.failure(err, "run")
-			}
-			return paged(list, in.Limit, func(r store.Run) string { return strconv.FormatInt(r.ID, 10) }), nil
-		},
-	)
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "list-runs",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/workspaces/{workspace}/runs",
+		Summary:     "List runs, latest first",
+	}, v.listRuns)
 
-	register(
-		v,
-		store.Editor,
-		huma.Operation{
-			OperationID:   "delete-run",
-			Method:        http.MethodDelete,
-			Path:          "/api/v1/workspaces/{workspace}/runs/{id}",
-			Summary:       "Remove a run with its result",
-			DefaultStatus: 204,
-		},
-		func(ctx context.Context, in *RunPath) (*struct{}, error) {
-			r, err := v.run(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
-			if err := v.store.DeleteRun(ctx, r); err != nil {
-				return nil, v.failure(err, "run")
-			}
-			return nil, nil
-		},
-	)
+	register(v, store.Editor, huma.Operation{
+		OperationID:   "delete-run",
+		Method:        http.MethodDelete,
+		Path:          "/api/v1/workspaces/{workspace}/runs/{id}",
+		Summary:       "Remove a run with its result",
+		DefaultStatus: 204,
+	}, v.deleteRun)
 
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "get-run",
-			Method:      http.MethodGet,
-			Path:        "/api/v1/workspaces/{workspace}/runs/{id}",
-			Summary:     "One run, without its result",
-		},
-		func(ctx context.Context, in *RunPath) (*runAnswer, error) {
-			run, err := v.run(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
-			return &runAnswer{Body: run}, nil
-		},
-	)
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "get-run",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/workspaces/{workspace}/runs/{id}",
+		Summary:     "One run, without its result",
+	}, v.getRun)
 
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "get-result",
-			Method:      http.MethodGet,
-			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/result",
-			Summary:     "The result of a run, as the command line prints it",
-		},
-		func(ctx context.Context, in *RunPath) (*struct{ Body *study.Document }, error) {
-			doc, err := result[study.Document](ctx, v, in.ID, "run")
-			return &struct{ Body *study.Document }{doc}, err
-		},
-	)
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "get-variants-result",
-			Method:      http.MethodGet,
-			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/variants",
-			Summary:     "The result of a run of variants side by side, with their differences",
-		},
-		func(ctx context.Context, in *RunPath) (*struct{ Body *study.Variants }, error) {
-			doc, err := result[study.Variants](ctx, v, in.ID, "variants")
-			return &struct{ Body *study.Variants }{doc}, err
-		},
-	)
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "get-sweep-result",
-			Method:      http.MethodGet,
-			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/sweep",
-			Summary:     "The result of a run of a sweep, point by point",
-		},
-		func(ctx context.Context, in *RunPath) (*struct{ Body *study.Sweep }, error) {
-			doc, err := result[study.Sweep](ctx, v, in.ID, "sweep")
-			return &struct{ Body *study.Sweep }{doc}, err
-		},
-	)
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "get-result",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/workspaces/{workspace}/runs/{id}/result",
+		Summary:     "The result of a run, as the command line prints it",
+	}, v.getResult)
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "get-variants-result",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/workspaces/{workspace}/runs/{id}/variants",
+		Summary:     "The result of a run of variants side by side, with their differences",
+	}, v.getVariantsResult)
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "get-sweep-result",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/workspaces/{workspace}/runs/{id}/sweep",
+		Summary:     "The result of a run of a sweep, point by point",
+	}, v.getSweepResult)
 
-	register(
-		v,
-		store.Editor,
-		huma.Operation{
-			OperationID:   "cancel-run",
-			Method:        http.MethodPost,
-			Path:          "/api/v1/workspaces/{workspace}/runs/{id}/cancel",
-			Summary:       "End a run early; it keeps what it has",
-			DefaultStatus: 204,
-		},
-		func(ctx context.Context, in *RunPath) (*struct{}, error) {
-			run, err := v.run(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
-			if err := v.queue.Cancel(ctx, run, accessOf(ctx).User.Name); err != nil {
-				return nil, v.failure(err, "run")
-			}
-			return nil, nil
-		},
-	)
+	register(v, store.Editor, huma.Operation{
+		OperationID:   "cancel-run",
+		Method:        http.MethodPost,
+		Path:          "/api/v1/workspaces/{workspace}/runs/{id}/cancel",
+		Summary:       "End a run early; it keeps what it has",
+		DefaultStatus: 204,
+	}, v.cancelRun)
 
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "follow-run",
-			Metadata:    map[string]any{lasting: time.Duration(0)},
-			Method:      http.MethodGet,
-			Path:        "/api/v1/workspaces/{workspace}/runs/{id}/events",
-			Summary:     "The progress of a run as Server-Sent Events, until it ends",
-			Responses: map[string]*huma.Response{
-				"200": {
-					Description: "events of type `progress`, each an update",
-					Content:     map[string]*huma.MediaType{"text/event-stream": {}},
-				},
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "follow-run",
+		Metadata:    map[string]any{lasting: time.Duration(0)},
+		Method:      http.MethodGet,
+		Path:        "/api/v1/workspaces/{workspace}/runs/{id}/events",
+		Summary:     "The progress of a run as Server-Sent Events, until it ends",
+		Responses: map[string]*huma.Response{
+			"200": {
+				Description: "events of type `progress`, each an update",
+				Content:     map[string]*huma.MediaType{"text/event-stream": {}},
 			},
 		},
-		func(ctx context.Context, in *struct {
-			RunPath
-			LastEventID string `header:"Last-Event-ID" doc:"an update says all; a stream that is resumed starts with how things stand"`
-		}) (*huma.StreamResponse, error) {
-			if _, err := v.run(ctx, in.ID); err != nil {
-				return nil, err
-			}
-			return &huma.StreamResponse{Body: func(hc huma.Context) { v.stream(hc, in.ID) }}, nil
-		},
-	)
+	}, v.followRun)
+}
+
+func (v *Service) startRun(ctx context.Context, in *struct {
+	ModelPath
+	Keyed
+	Body RunRequest
+}) (*runAnswer, error) {
+	run, err := v.asked(ctx, in.Name, in.Body)
+	if err != nil {
+		return nil, err
+	}
+	if err := v.queue.Start(ctx, spaceOf(ctx), in.Name, run, idempotency(in.Key, in.Body)); err != nil {
+		return nil, v.failure(err, "model "+in.Name)
+	}
+	return &runAnswer{
+		Location: fmt.Sprintf("/api/v1/workspaces/%s/runs/%d", run.Workspace, run.ID),
+		Body:     run,
+	}, nil
+}
+
+func (v *Service) listRuns(ctx context.Context, in *struct {
+	WorkspacePath
+	Model  string `query:"model"`
+	Cursor int64  `query:"cursor" minimum:"0"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"50"`
+}) (*page[store.Run], error) {
+	before := in.Cursor
+	if before == 0 {
+		before = math.MaxInt64
+	}
+	list, err := v.store.Runs(ctx, spaceOf(ctx), in.Model, before, in.Limit+1)
+	if err != nil {
+		return nil, v.failure(err, "run")
+	}
+	return paged(list, in.Limit, func(r store.Run) string { return strconv.FormatInt(r.ID, 10) }), nil
+}
+
+func (v *Service) deleteRun(ctx context.Context, in *RunPath) (*struct{}, error) {
+	r, err := v.run(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if err := v.store.DeleteRun(ctx, r); err != nil {
+		return nil, v.failure(err, "run")
+	}
+	return nil, nil
+}
+
+func (v *Service) getRun(ctx context.Context, in *RunPath) (*runAnswer, error) {
+	run, err := v.run(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	return &runAnswer{Body: run}, nil
+}
+
+func (v *Service) getResult(ctx context.Context, in *RunPath) (*struct{ Body *study.Document }, error) {
+	doc, err := result[study.Document](ctx, v, in.ID, "run")
+	return &struct{ Body *study.Document }{doc}, err
+}
+
+func (v *Service) getVariantsResult(ctx context.Context, in *RunPath) (*struct{ Body *study.Variants }, error) {
+	doc, err := result[study.Variants](ctx, v, in.ID, "variants")
+	return &struct{ Body *study.Variants }{doc}, err
+}
+
+func (v *Service) getSweepResult(ctx context.Context, in *RunPath) (*struct{ Body *study.Sweep }, error) {
+	doc, err := result[study.Sweep](ctx, v, in.ID, "sweep")
+	return &struct{ Body *study.Sweep }{doc}, err
+}
+
+func (v *Service) cancelRun(ctx context.Context, in *RunPath) (*struct{}, error) {
+	run, err := v.run(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if err := v.queue.Cancel(ctx, run, accessOf(ctx).User.Name); err != nil {
+		return nil, v.failure(err, "run")
+	}
+	return nil, nil
+}
+
+func (v *Service) followRun(ctx context.Context, in *struct {
+	RunPath
+	LastEventID string `header:"Last-Event-ID" doc:"an update says all; a stream that is resumed starts with how things stand"`
+}) (*huma.StreamResponse, error) {
+	if _, err := v.run(ctx, in.ID); err != nil {
+		return nil, err
+	}
+	return &huma.StreamResponse{Body: func(hc huma.Context) { v.stream(hc, in.ID) }}, nil
 }
 
 // result gives the result document of a run of some kind.

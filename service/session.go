@@ -80,158 +80,146 @@ func (s *Sender) Resolve(ctx huma.Context) []error {
 	return nil
 }
 
+type signedInAnswer struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+	Body      *store.User
+}
+
 func (v *Service) sessionRoutes() {
-	type signedInBody struct {
-		SetCookie http.Cookie `header:"Set-Cookie"`
-		Body      *store.User
+	register(v, anybody, huma.Operation{
+		OperationID: "sign-in",
+		Method:      http.MethodPost,
+		Path:        "/api/v1/session",
+		Summary:     "Open a session: with a one-time secret, which works once, or with a name and password",
+		Errors:      []int{401, 429},
+	}, v.signIn)
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "who-am-i",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/session",
+		Summary:     "Who is signed in",
+	}, v.whoAmI)
+	register(v, store.Viewer, huma.Operation{
+		OperationID:   "sign-out",
+		Method:        http.MethodDelete,
+		Path:          "/api/v1/session",
+		Summary:       "End the session",
+		DefaultStatus: 204,
+	}, v.signOut)
+	register(v, store.Viewer, huma.Operation{
+		OperationID:   "sign-out-everywhere",
+		Method:        http.MethodDelete,
+		Path:          "/api/v1/sessions",
+		Summary:       "End all your sessions, this one too, your tokens and your one-time links",
+		DefaultStatus: 204,
+	}, v.signOutEverywhere)
+	register(v, store.Viewer, huma.Operation{
+		OperationID:   "set-password",
+		Method:        http.MethodPut,
+		Path:          "/api/v1/session/password",
+		Summary:       "Choose a password; your other sessions, your tokens and your one-time links end",
+		DefaultStatus: 204,
+		Errors:        []int{429},
+	}, v.setPassword)
+}
+
+func (v *Service) signIn(ctx context.Context, in *struct {
+	Sender
+	Body struct {
+		Secret   string `json:"secret,omitempty" maxLength:"200" doc:"from a one-time link"`
+		Name     string `json:"name,omitempty" maxLength:"200"`
+		Password string `json:"password,omitempty" maxLength:"200"`
 	}
-	register(
-		v,
-		anybody,
-		huma.Operation{
-			OperationID: "sign-in",
-			Method:      http.MethodPost,
-			Path:        "/api/v1/session",
-			Summary:     "Open a session: with a one-time secret, which works once, or with a name and password",
-			Errors:      []int{401, 429},
-		},
-		func(ctx context.Context, in *struct {
-			Sender
-			Body struct {
-				Secret   string `json:"secret,omitempty" maxLength:"200" doc:"from a one-time link"`
-				Name     string `json:"name,omitempty" maxLength:"200"`
-				Password string `json:"password,omitempty" maxLength:"200"`
-			}
-		}) (*signedInBody, error) {
-			b := in.Body
-			if b.Secret == "" && (b.Name == "" || b.Password == "") {
-				return nil, huma.Error422UnprocessableEntity("give a secret, or a name and a password")
-			}
-			ctx = store.As(ctx, store.Actor{Address: in.address})
-			right := func() {}
-			if b.Secret == "" {
-				var ok bool
-				if right, ok = v.tries.reserve(in.address, b.Name); !ok {
-					return nil, tooManyTries()
-				}
-			}
-			var session string
-			var user *store.User
-			var err error
-			wrong := "the name or the password is wrong"
-			if b.Secret != "" {
-				wrong = "this link has been used or has run out; ask an administrator for another, or start the service again where nobody administers it yet"
-				session, user, err = v.store.SignIn(ctx, b.Secret, sessionLife)
-			} else if user, err = v.store.PasswordFits(ctx, b.Name, b.Password); err == nil {
-				session, err = v.store.OpenSession(ctx, user, sessionLife)
-			}
-			if errors.Is(err, store.ErrNotFound) {
-				v.recordRefusal(ctx, "sign-in", "", b.Name, wrong)
-				return nil, huma.Error401Unauthorized(wrong)
-			}
-			if err != nil {
-				return nil, v.failure(err, "session")
-			}
-			right()
-			return &signedInBody{SetCookie: v.cookie(session, int(sessionLife.Seconds())), Body: user}, nil
-		},
-	)
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "who-am-i",
-			Method:      http.MethodGet,
-			Path:        "/api/v1/session",
-			Summary:     "Who is signed in",
-		},
-		func(ctx context.Context, _ *struct{}) (*userBody, error) { return &userBody{&accessOf(ctx).User}, nil },
-	)
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID:   "sign-out",
-			Method:        http.MethodDelete,
-			Path:          "/api/v1/session",
-			Summary:       "End the session",
-			DefaultStatus: 204,
-		},
-		func(ctx context.Context, _ *struct{}) (*struct {
-			SetCookie http.Cookie `header:"Set-Cookie"`
-		}, error) {
-			if err := v.store.SignOut(ctx, sessionOf(ctx)); err != nil {
-				return nil, v.failure(err, "session")
-			}
-			return &struct {
-				SetCookie http.Cookie `header:"Set-Cookie"`
-			}{v.cookie("", -1)}, nil
-		},
-	)
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID:   "sign-out-everywhere",
-			Method:        http.MethodDelete,
-			Path:          "/api/v1/sessions",
-			Summary:       "End all your sessions, this one too, your tokens and your one-time links",
-			DefaultStatus: 204,
-		},
-		func(ctx context.Context, _ *struct{}) (*struct{}, error) {
-			a := accessOf(ctx)
-			if a.Token != "" {
-				return nil, huma.Error403Forbidden("a token cannot do this; sign in")
-			}
-			if err := v.store.SignOutEverywhere(ctx, &a.User); err != nil {
-				return nil, v.failure(err, "session")
-			}
-			return nil, nil
-		},
-	)
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID:   "set-password",
-			Method:        http.MethodPut,
-			Path:          "/api/v1/session/password",
-			Summary:       "Choose a password; your other sessions, your tokens and your one-time links end",
-			DefaultStatus: 204,
-			Errors:        []int{429},
-		},
-		func(ctx context.Context, in *struct {
-			Sender
-			Body struct {
-				Before   string `json:"before,omitempty" maxLength:"200" doc:"the password until now, where there is one"`
-				Password string `json:"password" minLength:"12" maxLength:"200"`
-			}
-		}) (*struct{}, error) {
-			a := accessOf(ctx)
-			if a.Token != "" {
-				return nil, huma.Error403Forbidden("a token cannot change the password; sign in")
-			}
-			if a.User.HasPassword {
-				right, ok := v.tries.reserve(in.address, a.User.Name)
-				if !ok {
-					return nil, tooManyTries()
-				}
-				if _, err := v.store.PasswordFits(ctx, a.User.Name, in.Body.Before); errors.Is(err, store.ErrNotFound) {
-					return nil, huma.Error403Forbidden("the current password is wrong")
-				} else if err != nil {
-					return nil, v.failure(err, "user")
-				}
-				right()
-			}
-			if why := WeakPassword(in.Body.Password, a.User.Name); why != "" {
-				return nil, huma.Error422UnprocessableEntity("the new password " + why)
-			}
-			if err := v.store.SetPassword(ctx, a.User.ID, a.User.Name, in.Body.Password, sessionOf(ctx)); err != nil {
-				return nil, v.failure(err, "person")
-			}
-			return nil, nil
-		},
-	)
+}) (*signedInAnswer, error) {
+	b := in.Body
+	if b.Secret == "" && (b.Name == "" || b.Password == "") {
+		return nil, huma.Error422UnprocessableEntity("give a secret, or a name and a password")
+	}
+	ctx = store.As(ctx, store.Actor{Address: in.address})
+	right := func() {}
+	if b.Secret == "" {
+		var ok bool
+		if right, ok = v.tries.reserve(in.address, b.Name); !ok {
+			return nil, tooManyTries()
+		}
+	}
+	var session string
+	var user *store.User
+	var err error
+	wrong := "the name or the password is wrong"
+	if b.Secret != "" {
+		wrong = "this link has been used or has run out; ask an administrator for another, or start the service again where nobody administers it yet"
+		session, user, err = v.store.SignIn(ctx, b.Secret, sessionLife)
+	} else if user, err = v.store.PasswordFits(ctx, b.Name, b.Password); err == nil {
+		session, err = v.store.OpenSession(ctx, user, sessionLife)
+	}
+	if errors.Is(err, store.ErrNotFound) {
+		v.recordRefusal(ctx, "sign-in", "", b.Name, wrong)
+		return nil, huma.Error401Unauthorized(wrong)
+	}
+	if err != nil {
+		return nil, v.failure(err, "session")
+	}
+	right()
+	return &signedInAnswer{SetCookie: v.cookie(session, int(sessionLife.Seconds())), Body: user}, nil
+}
+
+func (v *Service) whoAmI(ctx context.Context, _ *struct{}) (*userBody, error) {
+	return &userBody{&accessOf(ctx).User}, nil
+}
+
+func (v *Service) signOut(ctx context.Context, _ *struct{}) (*struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+}, error) {
+	if err := v.store.SignOut(ctx, sessionOf(ctx)); err != nil {
+		return nil, v.failure(err, "session")
+	}
+	return &struct {
+		SetCookie http.Cookie `header:"Set-Cookie"`
+	}{v.cookie("", -1)}, nil
+}
+
+func (v *Service) signOutEverywhere(ctx context.Context, _ *struct{}) (*struct{}, error) {
+	a := accessOf(ctx)
+	if a.Token != "" {
+		return nil, huma.Error403Forbidden("a token cannot do this; sign in")
+	}
+	if err := v.store.SignOutEverywhere(ctx, &a.User); err != nil {
+		return nil, v.failure(err, "session")
+	}
+	return nil, nil
+}
+
+func (v *Service) setPassword(ctx context.Context, in *struct {
+	Sender
+	Body struct {
+		Before   string `json:"before,omitempty" maxLength:"200" doc:"the password until now, where there is one"`
+		Password string `json:"password" minLength:"12" maxLength:"200"`
+	}
+}) (*struct{}, error) {
+	a := accessOf(ctx)
+	if a.Token != "" {
+		return nil, huma.Error403Forbidden("a token cannot change the password; sign in")
+	}
+	if a.User.HasPassword {
+		right, ok := v.tries.reserve(in.address, a.User.Name)
+		if !ok {
+			return nil, tooManyTries()
+		}
+		if _, err := v.store.PasswordFits(ctx, a.User.Name, in.Body.Before); errors.Is(err, store.ErrNotFound) {
+			return nil, huma.Error403Forbidden("the current password is wrong")
+		} else if err != nil {
+			return nil, v.failure(err, "user")
+		}
+		right()
+	}
+	if why := WeakPassword(in.Body.Password, a.User.Name); why != "" {
+		return nil, huma.Error422UnprocessableEntity("the new password " + why)
+	}
+	if err := v.store.SetPassword(ctx, a.User.ID, a.User.Name, in.Body.Password, sessionOf(ctx)); err != nil {
+		return nil, v.failure(err, "person")
+	}
+	return nil, nil
 }
 
 func tooManyTries() error {

@@ -16,98 +16,95 @@ type TextPath struct {
 	Text string `path:"text" pattern:"^[a-z][a-z0-9-]{0,62}$" doc:"its name"`
 }
 
+// textKind is one kind of texts that a model has beside its own.
+type textKind struct {
+	*Service
+	of         store.Texts
+	one, title string
+	read       func(r *store.Revision, name, text string) error
+}
+
 // textRoutes are for the texts that a model has beside its own: scenarios and
 // variants.
 func (v *Service) textRoutes() {
-	v.routesOf(store.Scenarios, "scenario", "Scenario", readScenario)
-	v.routesOf(store.Variants, "variant", "Variant", readVariant)
+	(&textKind{v, store.Scenarios, "scenario", "Scenario", readScenario}).routes()
+	(&textKind{v, store.Variants, "variant", "Variant", readVariant}).routes()
 }
 
-func (v *Service) routesOf(
-	which store.Texts,
-	one, title string,
-	read func(r *store.Revision, name, text string) error,
-) {
-	path := "/api/v1/workspaces/{workspace}/models/{name}/" + string(which)
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "list-" + string(which),
-			Method:      http.MethodGet,
-			Path:        path,
-			Summary:     "List a model's " + string(which),
-		},
-		func(ctx context.Context, in *ModelPath) (*page[store.Scenario], error) {
-			list, err := v.store.Texts(ctx, which, spaceOf(ctx), in.Name)
-			if err != nil {
-				return nil, v.failure(err, "model "+in.Name)
-			}
-			return paged(list, len(list), func(s store.Scenario) string { return s.Name }), nil
-		},
-	)
-	register(
-		v,
-		store.Viewer,
-		huma.Operation{
-			OperationID: "get-" + one,
-			Method:      http.MethodGet,
-			Path:        path + "/{text}",
-			Summary:     title + " of a model",
-		},
-		func(ctx context.Context, in *TextPath) (*struct{ Body *store.Scenario }, error) {
-			s, err := v.store.Text(ctx, which, spaceOf(ctx), in.Name, in.Text)
-			if err != nil {
-				return nil, v.failure(err, one+" "+in.Text+" of model "+in.Name)
-			}
-			return &struct{ Body *store.Scenario }{s}, nil
-		},
-	)
-	register(
-		v,
-		store.Editor,
-		huma.Operation{
-			OperationID:   "save-" + one,
-			Method:        http.MethodPut,
-			Path:          path + "/{text}",
-			Summary:       "Make or replace a " + one + " of a model",
-			DefaultStatus: 204,
-			MaxBodyBytes:  MaxBody,
-		},
-		func(ctx context.Context, in *struct {
-			TextPath
-			Body textBody
-		}) (*struct{}, error) {
-			r, err := v.store.Revision(ctx, spaceOf(ctx), in.Name, 0)
-			if err != nil {
-				return nil, v.failure(err, "model "+in.Name)
-			}
-			if err := read(r, in.Text, in.Body.Text); err != nil {
-				return nil, badFile(err)
-			}
-			if err := v.store.SaveText(ctx, which, spaceOf(ctx), in.Name, in.Text, in.Body.Text); err != nil {
-				return nil, v.failure(err, "model "+in.Name)
-			}
-			return nil, nil
-		},
-	)
-	register(
-		v,
-		store.Editor,
-		huma.Operation{
-			OperationID:   "delete-" + one,
-			Method:        http.MethodDelete,
-			Path:          path + "/{text}",
-			Summary:       "Remove a " + one + " of a model; runs of it stay",
-			DefaultStatus: 204,
-		},
-		func(ctx context.Context, in *TextPath) (*struct{}, error) {
-			if err := v.store.DeleteText(ctx, which, spaceOf(ctx), in.Name, in.Text); err != nil {
-				return nil, v.failure(err, one+" "+in.Text+" of model "+in.Name)
-			}
-			return nil, nil
-		},
-	)
+func (k *textKind) routes() {
+	path := "/api/v1/workspaces/{workspace}/models/{name}/" + string(k.of)
+	register(k.Service, store.Viewer, huma.Operation{
+		OperationID: "list-" + string(k.of),
+		Method:      http.MethodGet,
+		Path:        path,
+		Summary:     "List a model's " + string(k.of),
+	}, k.list)
+	register(k.Service, store.Viewer, huma.Operation{
+		OperationID: "get-" + k.one,
+		Method:      http.MethodGet,
+		Path:        path + "/{text}",
+		Summary:     k.title + " of a model",
+	}, k.get)
+	register(k.Service, store.Editor, huma.Operation{
+		OperationID:   "save-" + k.one,
+		Method:        http.MethodPut,
+		Path:          path + "/{text}",
+		Summary:       "Make or replace a " + k.one + " of a model",
+		DefaultStatus: 204,
+		MaxBodyBytes:  MaxBody,
+	}, k.save)
+	register(k.Service, store.Editor, huma.Operation{
+		OperationID:   "delete-" + k.one,
+		Method:        http.MethodDelete,
+		Path:          path + "/{text}",
+		Summary:       "Remove a " + k.one + " of a model; runs of it stay",
+		DefaultStatus: 204,
+	}, k.delete)
+}
+
+// notFound says which text is missing, where it is.
+func (k *textKind) notFound(err error, in *TextPath) error {
+	return k.failure(err, k.one+" "+in.Text+" of model "+in.Name)
+}
+
+func (k *textKind) list(ctx context.Context, in *ModelPath) (*page[store.Scenario], error) {
+	list, err := k.store.Texts(ctx, k.of, spaceOf(ctx), in.Name)
+	if err != nil {
+		return nil, k.failure(err, "model "+in.Name)
+	}
+	return paged(list, len(list), func(s store.Scenario) string { return s.Name }), nil
+}
+
+func (k *textKind) get(ctx context.Context, in *TextPath) (*struct{ Body *store.Scenario }, error) {
+	s, err := k.store.Text(ctx, k.of, spaceOf(ctx), in.Name, in.Text)
+	if err != nil {
+		return nil, k.notFound(err, in)
+	}
+	return &struct{ Body *store.Scenario }{s}, nil
+}
+
+func (k *textKind) save(ctx context.Context, in *struct {
+	TextPath
+	Body textBody
+}) (*struct{}, error) {
+	r, err := k.store.Revision(ctx, spaceOf(ctx), in.Name, 0)
+	if err != nil {
+		return nil, k.failure(err, "model "+in.Name)
+	}
+	if err := k.read(r, in.Text, in.Body.Text); err != nil {
+		return nil, badFile(err)
+	}
+	if err := k.store.SaveText(ctx, k.of, spaceOf(ctx), in.Name, in.Text, in.Body.Text); err != nil {
+		return nil, k.failure(err, "model "+in.Name)
+	}
+	return nil, nil
+}
+
+func (k *textKind) delete(ctx context.Context, in *TextPath) (*struct{}, error) {
+	if err := k.store.DeleteText(ctx, k.of, spaceOf(ctx), in.Name, in.Text); err != nil {
+		return nil, k.notFound(err, in)
+	}
+	return nil, nil
 }
 
 // readScenario checks a scenario against a revision.
