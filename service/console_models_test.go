@@ -173,9 +173,10 @@ func TestBehindTheNumbers(t *testing.T) {
 	b.do(visible(`.replay [data-node="mail"]`))
 	require.True(t, b.eval(`(r => (r.scrollIntoView(), true))(document.querySelector(".replay"))`))
 	before := b.text(".replay .clock")
+	b.watchMarks()
 	b.press("Play")
 	b.eventually("time goes on", func() bool { return b.text(".replay .clock") != before })
-	time.Sleep(3 * time.Second)
+	b.eventually("messages move", func() bool { return b.eval(`window.marks.goes > 20 && window.marks.runs > 20`) })
 	b.press("Pause")
 	b.eventually("something is seen to be held or to run", func() bool {
 		return b.eval(

@@ -441,6 +441,11 @@ func keepSeries(doc *study.Document, names repeated) {
 			delete(doc.Series.Nodes, n)
 		}
 	}
+	for id := range doc.Series.Links {
+		if from, _, _ := strings.Cut(id, ":"); !keep[from] && !keep["all"] {
+			delete(doc.Series.Links, id)
+		}
+	}
 }
 
 // bar shows progress on a terminal, and nothing elsewhere.

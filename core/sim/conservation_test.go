@@ -322,6 +322,14 @@ func TestLedgerAddsUp(t *testing.T) {
 			}
 		}
 		require.Equal(t, doc.Ledger.Entered, doc.Journeys.Count, text)
+		for i, steps := range res.Series.Links {
+			sum, along := int64(0), max(res.Links[i].Copies, res.Links[i].Matched)
+			for _, n := range steps {
+				sum += n
+			}
+			require.True(t, sum == along || sum < along && res.Stopped != "", "%s: %d of %d\n%s",
+				g.Links[i].Link.ID(), sum, along, text)
+		}
 		ran++
 
 		again, err := sim.Run(sim.Plan{Graph: g, Scenario: s, Limits: sim.Limits{Events: 4000}})

@@ -153,6 +153,7 @@ type engine struct {
 	histograms stats.Histograms
 	series     *Series
 	lastPoints []lastPoint
+	lastAlong  []int64 // by link
 	firstLoss  int64 // the first instant at which something was lost, -1: none was
 	noticed    int64 // the first instant from then on at which an alarm is on, -1: none is
 	alarms     []alarm

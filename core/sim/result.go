@@ -229,6 +229,7 @@ func (e *engine) warmedUp() {
 type Series struct {
 	Step  time.Duration
 	Nodes []NodeSeries
+	Links [][]int64 // by link, by step: what came along it
 }
 
 // NodeSeries are the numbers of one node, one a step: the mean depth, the age
@@ -281,7 +282,15 @@ type lastPoint struct {
 func (e *engine) setUpSeries() {
 	step := seriesStep(e.scenario.Length)
 	points := int(e.scenario.Length / step)
-	e.series = &Series{Step: step, Nodes: make([]NodeSeries, len(e.g.Nodes))}
+	e.series = &Series{
+		Step:  step,
+		Nodes: make([]NodeSeries, len(e.g.Nodes)),
+		Links: make([][]int64, len(e.g.Links)),
+	}
+	e.lastAlong = make([]int64, len(e.g.Links))
+	for i := range e.series.Links {
+		e.series.Links[i] = make([]int64, 0, points)
+	}
 	e.lastPoints = make([]lastPoint, len(e.nodes))
 	for i := range e.series.Nodes {
 		s := &e.series.Nodes[i]
@@ -316,6 +325,11 @@ func (e *engine) sample() {
 		n.timeoutsInStep = n.timeouts - last.timeouts
 		*last = lastPoint{area, n.copies, n.runs, n.failures, n.throttled, lost, n.timeouts}
 	}
+	for i := range e.series.Links {
+		along := e.along(i)
+		e.series.Links[i] = append(e.series.Links[i], along-e.lastAlong[i])
+		e.lastAlong[i] = along
+	}
 	e.checkAlarms()
 	if e.plan.Progress != nil {
 		p := Progress{Share: float64(e.Now) / float64(e.end), Entered: e.tally.entered}
@@ -328,6 +342,15 @@ func (e *engine) sample() {
 	if e.Now+step < e.end {
 		e.First(e.Now+step, evSample, 0)
 	}
+}
+
+// along counts what has come along a link: what it wrote, or took where it writes nothing
+// (a call), or what its feed holds for it.
+func (e *engine) along(link int) int64 {
+	if id := e.feedOf[link]; id >= 0 {
+		return e.nodes[id].copies
+	}
+	return max(e.deliveries[link].copies, e.deliveries[link].matched)
 }
 
 // oldestIn gives the age of the oldest message that waits in a queue, or for a

@@ -214,6 +214,7 @@ type Cost struct {
 type Series struct {
 	Step  float64               `json:"step_s"`
 	Nodes map[string]NodeSeries `json:"nodes"`
+	Links map[string][]float64  `json:"links"` // what came along each in a step
 }
 
 // NodeSeries are the numbers of one node, one a step.

@@ -464,7 +464,7 @@ func mergeLosses(doc *Document, results []*sim.Result) {
 }
 
 func mergeSeries(doc *Document, g *graph.Graph, results []*sim.Result) {
-	doc.Series = &Series{Step: results[0].Series.Step.Seconds(), Nodes: map[string]NodeSeries{}}
+	doc.Series = &Series{Step: results[0].Series.Step.Seconds(), Nodes: map[string]NodeSeries{}, Links: map[string][]float64{}}
 	for i := range g.Nodes {
 		var out NodeSeries
 		for _, r := range results {
@@ -489,6 +489,18 @@ func mergeSeries(doc *Document, g *graph.Graph, results []*sim.Result) {
 			}
 		}
 		doc.Series.Nodes[g.Nodes[i].Name] = out
+	}
+	for i := range g.Links {
+		var along []float64
+		for _, r := range results {
+			if i < len(r.Series.Links) { // a part that an older version simulated has none
+				along = addTo(along, r.Series.Links[i])
+			}
+		}
+		for k := range along {
+			along[k] /= float64(len(results))
+		}
+		doc.Series.Links[g.Links[i].Link.ID()] = along
 	}
 }
 

@@ -2,6 +2,7 @@
   import "@xyflow/svelte/dist/style.css";
   import {
     Background,
+    ControlButton,
     Controls,
     MarkerType,
     MiniMap,
@@ -14,6 +15,8 @@
   import { untrack } from "svelte";
   import type { Board, Finding, Schemas } from "../lib/api";
   import { groupsBy, matches } from "../lib/groups";
+  import type { Beat } from "../lib/motion";
+  import { motion } from "../lib/motion.svelte";
   import { stableItems } from "../lib/stable-items";
   import {
     fitted,
@@ -34,6 +37,7 @@
   import BoardNode, { type Badge } from "./BoardNode.svelte";
   import BoardFrame from "./BoardFrame.svelte";
   import BoardTools from "./BoardTools.svelte";
+  import Motion from "./Motion.svelte";
   import RoutedEdge from "./RoutedEdge.svelte";
   import StubEdge from "./StubEdge.svelte";
 
@@ -57,7 +61,8 @@
     badges = new Map(),
     widths = new Map(),
     numbers = new Map(),
-    moving = new Set(),
+    beats,
+    lasts,
     embedded = false,
     whole = $bindable(),
   }: {
@@ -80,7 +85,8 @@
     badges?: Map<string, Badge>; // what a node says beside its kind
     widths?: Map<string, number>; // of links, in pixels
     numbers?: Map<string, string>; // what links say that came along them
-    moving?: Set<string>; // links along which messages go just now
+    beats?: Beat[]; // what happens just now, for a board on which messages move
+    lasts?: number; // how long each is seen, in milliseconds
     embedded?: boolean; // it stands within a page that scrolls: the wheel is the page's
     whole?: boolean; // whether the board has the page for itself; not given: it cannot
   } = $props();
@@ -248,7 +254,6 @@
             source: l.from,
             target: l.to,
             selected: l.id === link,
-            animated: moving.has(l.id),
             ariaLabel: `${l.stroke} from ${l.from} to ${l.to}${l.label ? ", " + l.label : ""}`,
             label:
               [near || (!large && !numbers.size) ? l.label : "", near || !large ? numbers.get(l.id) : ""]
@@ -264,7 +269,6 @@
                   shared.has(l.to) &&
                   !near &&
                   !seen?.links.has(l.id) &&
-                  !moving.has(l.id) &&
                   !(lit && highlightedLinks.has(l.id))
                 ? "stub"
                 : (pins[l.to] ?? places.get(l.to)!).x <= (pins[l.from] ?? places.get(l.from)!).x
@@ -389,9 +393,24 @@
         onlayout={unpin}
         onchoose={(name) => onchoose(name, line(name))}
       />
-      <Controls showLock={false} position="top-right" orientation="horizontal" />
+      <Controls showLock={false} position="top-right" orientation="horizontal">
+        {#if beats && !motion.reduced}
+          <ControlButton
+            title={motion.on ? "Stop motion" : "Show messages move"}
+            aria-pressed={motion.on}
+            onclick={motion.toggle}
+          >
+            <svg viewBox="0 0 16 16" aria-hidden="true">
+              <path d="M1 8h14" fill="none" stroke="currentColor" stroke-width="1.4" />
+              <circle cx="5" cy="8" r="2" /><circle cx="11" cy="8" r="2" />
+              {#if !motion.on}<path d="M3 14L13 2" fill="none" stroke="currentColor" stroke-width="1.4" />{/if}
+            </svg>
+          </ControlButton>
+        {/if}
+      </Controls>
+      {#if beats && motion.on && panel}<Motion {beats} {lasts} board={panel} />{/if}
       {#if board.nodes.length > 120}<MiniMap pannable zoomable />{/if}
-      <Panel position="top-right" style="margin-right: 104px">
+      <Panel position="top-right" style="margin-right: {beats && !motion.reduced ? 130 : 104}px">
         <details class="legend">
           <summary>Legend</summary>
           <ul>
@@ -498,11 +517,6 @@
   }
   .legend .loses span {
     border-color: var(--loses);
-  }
-  @media (prefers-reduced-motion: reduce) {
-    .board :global(.svelte-flow__edge.animated .svelte-flow__edge-path) {
-      animation: none;
-    }
   }
   .empty {
     padding: 2rem;

@@ -6,6 +6,7 @@
   import { api, type Board as Drawn, type Result } from "../lib/api";
   import { currentWorkspace } from "../lib/workspace.svelte";
   import { count, duration, rate } from "../lib/format";
+  import { beatsOfSeries, type Beat } from "../lib/motion";
   import Board from "./Board.svelte";
   import type { Badge } from "./BoardNode.svelte";
   import { zone } from "../lib/zone.svelte";
@@ -15,6 +16,7 @@
   let board = $state.raw<Drawn>({ nodes: [], links: [] });
   let at = $state(0);
   let playing = $state(false);
+  let beats = $state.raw<Beat[]>([]);
   let speed = $state("10");
   let chosen = $state("");
   let numbered = $state(true); // whether links say what came along them
@@ -40,6 +42,7 @@
     const timer = setInterval(
       () => {
         at = Math.min(at + 1, last);
+        beats = beatsOfSeries(result.series, at);
         if (at >= last) playing = false;
       },
       1000 / Number(speed),
@@ -71,13 +74,13 @@
   const few = (n: number) => (n > 0 && n < 9.95 ? Number(n.toFixed(1)).toString() : count(n));
   // A link is as wide as what came along it in the whole run, in powers of ten.
   const widths = $derived(new Map(board.links.map((l) => [l.id, 1 + 0.9 * Math.log10(1 + came(l.id))])));
-  /** Of one link, in the mean of the replications: what came along it in the whole run, how often that is, and what of it was lost. */
-  function carried(id: string): string {
-    const [one, gone] = [came(id) / result.replications, (result.links[id]?.lost?.total ?? 0) / result.replications];
-    return [few(one), rate(one / result.reached_s), ...(gone ? [`${few(gone)} lost`] : [])].join("\n");
+  /** Of one link, in the mean of the replications: what comes along it in the step that is shown, and how often that is. */
+  function carries(id: string): string {
+    const now = result.series?.links?.[id]?.[at] ?? 0;
+    return now ? `${few(now)}\n${rate(now / step)}` : "";
   }
   const numbers = $derived(
-    new Map(numbered ? board.links.filter((l) => came(l.id) > 0).map((l) => [l.id, carried(l.id)]) : []),
+    new Map(numbered ? board.links.filter((l) => came(l.id) > 0).map((l) => [l.id, carries(l.id)]) : []),
   );
   const highlighted = $derived.by(() => {
     const out = new Map<string, string>();
@@ -125,13 +128,15 @@
       {badges}
       {widths}
       {numbers}
+      {beats}
+      lasts={Math.min(700, 3000 / Number(speed))}
       highlightedLinks={new Set(board.links.filter((l) => came(l.id) > 0).map((l) => l.id))}
     />
   </div>
   <p class="quiet">
-    The mean of the replications, in steps of {duration(step)}: what each node held and did in this one. The bar is how
-    full it was, against its fullest; a link is as wide as what came along it in the whole run, in powers of ten, and
-    says how many that was and how often; a pale node did nothing.
+    The mean of the replications, in steps of {duration(step)}: what each node held and did in this one, and what came
+    along each link and how often. The bar is how full a node was, against its fullest; a link is as wide as what came
+    along it in the whole run, in powers of ten; a pale node did nothing.
   </p>
 </div>
 

@@ -4,6 +4,7 @@
   import { api, sentence, problems, type Board, type Schemas } from "../lib/api";
   import { payloadOf, sampleOf } from "../lib/sample";
   import { duration } from "../lib/format";
+  import { beatsOfSteps, type Beat } from "../lib/motion";
   import Steps from "./Steps.svelte";
 
   let {
@@ -11,8 +12,14 @@
     board,
     chosen,
     onlit,
-  }: { text: string; board: Board; chosen: string; onlit: (nodes: Map<string, string>, links: Set<string>) => void } =
-    $props();
+    onbeats,
+  }: {
+    text: string;
+    board: Board;
+    chosen: string;
+    onlit: (nodes: Map<string, string>, links: Set<string>) => void;
+    onbeats: (beats: Beat[]) => void; // what the message does just now
+  } = $props();
 
   const starts = $derived([...board.nodes].sort((a, b) => Number(b.role === "starts") - Number(a.role === "starts")));
   const runs = $derived(board.nodes.filter((n) => n.role === "works" || n.role === "ends"));
@@ -82,7 +89,10 @@
     else {
       shown = 0;
       timer = setInterval(
-        () => ++shown >= all && clearInterval(timer),
+        () => {
+          onbeats(beatsOfSteps(doc.steps ?? [], shown, shown + 1));
+          if (++shown >= all) clearInterval(timer);
+        },
         Math.max(25, Math.min(160, 4000 / Math.max(all, 1))),
       );
     }

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { badge, clock, inForce, instant, movedBetween, type LiveNode, type State } from "./live";
+import { badge, clock, inForce, instant, type LiveNode } from "./live";
 
 const quiet: LiveNode = {
   copies: 0,
@@ -34,10 +34,4 @@ test("what is in force comes first on the board", () => {
   });
   expect(badge({ ...quiet, depth: 5 }, "queue", 10)).toEqual({ text: "5 queued", full: 0.5, bad: false });
   expect(badge(quiet, "queue", 0).text).toBe("queue");
-});
-
-test("links that took messages since the last state move", () => {
-  const state = (n: number) => ({ links: { "a:b": { messages: n }, "b:c": { messages: 1 } } }) as unknown as State;
-  expect(movedBetween(undefined, state(3))).toEqual(new Set());
-  expect(movedBetween(state(1), state(3))).toEqual(new Set(["a:b"]));
 });

@@ -45,10 +45,3 @@ export function badge(n: LiveNode, kind: string, deepest: number): Badge {
     bad: n.lost > 0 || n.fails !== undefined || n.stopped === true,
   };
 }
-
-/** The links along which messages went from one state to the next. */
-export function movedBetween(was: State | undefined, now: State): Set<string> {
-  const out = new Set<string>();
-  for (const [id, l] of Object.entries(now.links)) if (was && l.messages > (was.links[id]?.messages ?? 0)) out.add(id);
-  return out;
-}

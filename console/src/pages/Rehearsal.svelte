@@ -13,7 +13,8 @@
   import { onDestroy } from "svelte";
   import { api, sentence, type Schemas } from "../lib/api";
   import { currentWorkspace, visitor } from "../lib/workspace.svelte";
-  import { badge, movedBetween, type State } from "../lib/live";
+  import { badge, type State } from "../lib/live";
+  import { beatsBetween, type Beat } from "../lib/motion";
   import { count } from "../lib/format";
   import Board from "../components/Board.svelte";
   import LiveActs from "../components/LiveActs.svelte";
@@ -30,7 +31,7 @@
   let rehearsal = $state.raw<Schemas["Rehearsal"] | undefined>();
   let model = $state.raw<Schemas["RehearsedModel"] | undefined>();
   let stands = $state.raw<State | undefined>(); // how it stands
-  let moving = $state.raw(new Set<string>());
+  let beats = $state.raw<Beat[]>([]);
   let deepest = $state.raw<Record<string, number>>({});
   let chosen = $state("");
   let link = $state("");
@@ -58,7 +59,7 @@
     source = new EventSource(`/api/v1/workspaces/${currentWorkspace()}/rehearsals/${id}/events`);
     source.addEventListener("state", (e) => {
       const next = JSON.parse((e as MessageEvent<string>).data) as State;
-      moving = movedBetween(stands, next);
+      beats = beatsBetween(stands, next);
       for (const [name, n] of Object.entries(next.nodes))
         if (n.depth > (deepest[name] ?? 0)) deepest = { ...deepest, [name]: n.depth };
       stands = next;
@@ -214,7 +215,7 @@
         {chosen}
         {link}
         {badges}
-        {moving}
+        {beats}
         {widths}
         highlighted={observed?.nodes ?? highlighted}
         highlightedLinks={observed?.links ?? new Set(model.board.links.map((l) => l.id))}

@@ -43,6 +43,7 @@
   import Splitter from "../components/Splitter.svelte";
   import ScenarioEditor from "../components/ScenarioEditor.svelte";
   import TextEditor from "../components/TextEditor.svelte";
+  import type { Beat } from "../lib/motion";
   import TryMessage from "../components/TryMessage.svelte";
   import WhatNext from "../components/WhatNext.svelte";
   import { navigate, route } from "../router";
@@ -73,6 +74,7 @@
   let sidePanel = $state(0); // 0: the model's text, 1: the inspector, 2: the scenario's text
   let highlighted = $state.raw(new Map<string, string>());
   let highlightedLinks = $state.raw(new Set<string>());
+  let beats = $state.raw<Beat[]>([]);
 
   // The layout of the page: the share of the board, kept in this browser.
   const usual = { across: 0.69, down: 0.68 };
@@ -464,6 +466,7 @@
         onremove={removeChosen}
         highlighted={bottomPanel === 1 || bottomPanel === 2 ? highlighted : undefined}
         highlightedLinks={bottomPanel === 1 || bottomPanel === 2 ? highlightedLinks : undefined}
+        beats={bottomPanel === 1 ? beats : undefined}
         bind:whole={layout.whole}
       />
     </div>
@@ -522,6 +525,7 @@
             {board}
             {chosen}
             onlit={(nodes, links) => ((highlighted = nodes), (highlightedLinks = links))}
+            onbeats={(now) => (beats = now)}
           />
         {/if}
       </div>
