@@ -185,7 +185,7 @@ func TestBehindTheNumbers(t *testing.T) {
 	})
 	b.eventually("links say how much came along them, and how often", func() bool {
 		return b.eval(
-			`[...document.querySelectorAll(".replay .svelte-flow__edge-label")].some(l => /^[\d,]+\n[\d.,]+\/(s|min|h)$/.test(l.textContent.trim()))`,
+			`[...document.querySelectorAll(".replay .svelte-flow__edge-label")].some(l => /^[\d.,]+\n[\d.,]+\/(s|min|h)$/.test(l.textContent.trim()))`,
 		)
 	})
 	b.shoot("replay")

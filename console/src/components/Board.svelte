@@ -3,6 +3,7 @@
   import {
     Background,
     ControlButton,
+    getViewportForBounds,
     Controls,
     MarkerType,
     MiniMap,
@@ -19,6 +20,7 @@
   import { motion } from "../lib/motion.svelte";
   import { stableItems } from "../lib/stable-items";
   import {
+    extentOf,
     fitted,
     layout,
     nodeHeight,
@@ -102,6 +104,7 @@
   let looked = $state("");
   let moved = $state(false); // while it is panned or zoomed, a large board leaves out what costs most to draw
   let far = $state(false); // too far away to read
+  const farthest = 0.1;
   const readable = 0.4; // the zoom below which names cannot be read
   const large = $derived(board.nodes.length > 150);
   let view = $state<View>("");
@@ -288,6 +291,17 @@
     );
   });
 
+  function overview() {
+    const boxes = [...places].map(([name, place]) => ({
+      ...(pins[name] ?? place),
+      width: widthOf(name),
+      height: nodeHeight,
+    }));
+    const { width = 0, height = 0 } = panel?.getBoundingClientRect() ?? {};
+    const extent = extentOf([...boxes, ...laid.frames], laid.routes.values());
+    return getViewportForBounds(extent, width, height, farthest, fitted.maxZoom, fitted.padding);
+  }
+
   const line = (name: string) => board.nodes.find((n) => n.name === name)?.line ?? 0;
   const strokes: [string, string][] = [
     ["delivery or send", ""],
@@ -328,7 +342,7 @@
       colorMode={theme.dark ? "dark" : "light"}
       fitView
       fitViewOptions={fitted}
-      minZoom={0.1}
+      minZoom={farthest}
       zoomOnScroll={!embedded}
       preventScrolling={!embedded}
       nodesConnectable={edits}
@@ -380,6 +394,7 @@
         {edits}
         pinned={Object.keys(pins).length > 0}
         laid={places}
+        {overview}
         bind:looked
         bind:view
         bind:grouped

@@ -1,10 +1,9 @@
 <script lang="ts">
   import { OverflowMenu, OverflowMenuItem, Search } from "carbon-components-svelte";
   import Add from "carbon-icons-svelte/lib/Add.svelte";
-  import { Panel, useSvelteFlow } from "@xyflow/svelte";
+  import { Panel, useSvelteFlow, type Viewport } from "@xyflow/svelte";
   import type { Board, Schemas } from "../lib/api";
   import { groupings, matches } from "../lib/groups";
-  import { fitted } from "../lib/layout";
   import type { View } from "../lib/ways";
 
   let {
@@ -12,6 +11,7 @@
     catalogue,
     edits,
     pinned,
+    overview,
     laid,
     looked = $bindable(),
     view = $bindable(),
@@ -30,6 +30,7 @@
     catalogue: Schemas["Catalogue"] | undefined;
     edits: boolean;
     pinned: boolean;
+    overview: () => Viewport; // how all of it is seen
     laid: unknown;
     looked: string;
     view: View;
@@ -54,8 +55,11 @@
   let first = true;
   $effect(() => {
     void laid;
-    if (!first) requestAnimationFrame(() => flow.fitView(fitted));
-    else requestAnimationFrame(() => flow.getZoom() < readable && worst.length && show(around(worst)));
+    const opens = first;
+    requestAnimationFrame(() => {
+      flow.setViewport(overview());
+      if (opens && flow.getZoom() < readable && worst.length) show(around(worst));
+    });
     first = false;
   });
 
@@ -79,7 +83,7 @@
   // So is one whose room has changed.
   let room: boolean | undefined;
   $effect(() => {
-    if (room !== undefined && room !== whole) setTimeout(() => flow.fitView(fitted), 60);
+    if (room !== undefined && room !== whole) setTimeout(() => flow.setViewport(overview()), 60);
     room = whole;
   });
 
@@ -95,7 +99,7 @@
     requestAnimationFrame(() => show(names));
   });
   function look(at: View) {
-    if (view && !at) flow.fitView(fitted);
+    if (view && !at) flow.setViewport(overview());
     view = at;
   }
 

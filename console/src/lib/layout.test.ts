@@ -3,7 +3,7 @@ import { expect, test, vi } from "vitest";
 vi.mock("elkjs/lib/elk-worker.min.js?worker", () => ({ default: class {} }));
 vi.mock("elkjs/lib/elk-api.js", () => ({ default: class {} }));
 
-const { components, drawnWay, nodeHeight, packed, shortened, waiting, widthOf } = await import("./layout");
+const { components, drawnWay, extentOf, nodeHeight, packed, shortened, waiting, widthOf } = await import("./layout");
 
 test("what links join is one group, in the order of the names", () => {
   const links = [
@@ -101,4 +101,15 @@ test("a way is drawn with rounded corners, its label at the last stretch or, if 
       { x: 60, y: 4 },
     ]).path,
   ).toBe("M0 4L60 4");
+});
+
+test("a board takes its boxes, and links that go round them by more than the margin", () => {
+  const box = { x: 0, y: 0, width: 100, height: 40 };
+  expect(extentOf([box, { ...box, x: 200, y: 60 }], [])).toEqual({ x: 0, y: 0, width: 300, height: 100 });
+  expect(extentOf([box], [[{ x: -5, y: 20 }]])).toEqual(box);
+  const round = [
+    { x: -28, y: 20 },
+    { x: 50, y: 60 },
+  ];
+  expect(extentOf([box], [round])).toEqual({ x: -20, y: 0, width: 120, height: 52 });
 });

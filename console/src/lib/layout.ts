@@ -27,6 +27,21 @@ export const fitted = {
   maxZoom: 1.2,
 } as const;
 
+/** What a drawn board takes: its boxes, and the links that go round them further than the margin leaves room for. */
+export function extentOf(boxes: (Place & { width: number; height: number })[], routes: Iterable<Place[]>) {
+  const xs = boxes.flatMap((b) => [b.x, b.x + b.width]);
+  const ys = boxes.flatMap((b) => [b.y, b.y + b.height]);
+  const [left, right, top, bottom] = [Math.min(...xs), Math.max(...xs), Math.min(...ys), Math.max(...ys)];
+  const within = (v: number, low: number, high: number) =>
+    v < low ? Math.min(v + margin.side, low) : v > high ? Math.max(v - margin.side, high) : v;
+  for (const at of [...routes].flat()) {
+    xs.push(within(at.x, left, right));
+    ys.push(within(at.y, top, bottom));
+  }
+  const [x, y] = [Math.min(...xs), Math.min(...ys)];
+  return { x, y, width: Math.max(...xs) - x, height: Math.max(...ys) - y };
+}
+
 /** The shape of the space that a panel leaves for the board, width by height; undefined: it is not shown yet. */
 export function shapeOf(panel: { width: number; height: number } | undefined): number | undefined {
   if (!panel?.height) return undefined;
