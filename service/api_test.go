@@ -194,6 +194,10 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 				"until": "2026-03-30T00:00:00Z",
 			},
 		),
+		"read-schedule": at(
+			"/api/v1/schedule",
+			map[string]any{"words": "every weekday at 6", "from": "2026-03-28T00:00:00Z"},
+		),
 		"sample":        at("/api/v1/sample", map[string]any{"text": smallModel, "node": "q"}),
 		"follow":        at("/api/v1/follow", map[string]any{"text": smallModel, "node": "q"}),
 		"guarantees":    at("/api/v1/guarantees", map[string]any{"text": smallModel}),

@@ -77,6 +77,26 @@ func TestAScheduleGetsACronExpression(t *testing.T) {
 	b.eventually("and back", func() bool {
 		return strings.Contains(b.draft("tick"), "every: 1h") && !strings.Contains(b.draft("tick"), "cron")
 	})
+
+	// In words: what they come to is seen before it is set, and what is not understood is named.
+	b.fill("#schedule-words", "every weekday at tea")
+	b.says("details[open] form", `"tea" is not understood`)
+	b.fill("#schedule-words", "every weekday at 6:30")
+	b.says("details[open] form", "cron: 30 6 * * MON-FRI")
+	require.Equal(t, 5, b.count(`ul[aria-label="The next instants"] li`))
+	b.axe("a schedule in words")
+	b.shoot("inspector")
+	b.press("Set the schedule")
+	b.eventually("the words are set", func() bool {
+		return strings.Contains(b.draft("tick"), "cron: 30 6 * * MON-FRI") && !strings.Contains(b.draft("tick"), "every")
+	})
+
+	// A group stays as it was left, at other nodes too.
+	failure := `[...document.querySelectorAll('section[aria-label="Inspector"] summary')].find((s) => s.textContent.startsWith("Failure"))`
+	require.True(t, b.eval(failure+".closest('details').open === false"))
+	require.True(t, b.eval("("+failure+".click(), true)"))
+	b.choose("f")
+	b.eventually("the group is open", func() bool { return b.eval(failure + "?.closest('details').open === true") })
 	b.clean()
 }
 

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"net/http"
 	"time"
@@ -74,6 +75,13 @@ func (v *Service) editRoutes() {
 		Summary:      "When a topology's schedules fire within a time",
 		MaxBodyBytes: MaxBody,
 	}, v.fires)
+	register(v, store.Viewer, huma.Operation{
+		OperationID:  "read-schedule",
+		Method:       http.MethodPost,
+		Path:         "/api/v1/schedule",
+		Summary:      "Read a schedule from words, such as \"every weekday at 6\"",
+		MaxBodyBytes: 4 << 10,
+	}, v.readSchedule)
 }
 
 func (v *Service) getCatalogue(ctx context.Context, _ *struct{}) (*struct{ Body model.Catalogue }, error) {
@@ -144,4 +152,24 @@ func (v *Service) fires(ctx context.Context, in *struct {
 		out.Schedules = append(out.Schedules, *s)
 	}
 	return &struct{ Body Fires }{out}, nil
+}
+
+// ReadSchedule is a schedule as read from words.
+type ReadSchedule struct {
+	Fields   map[string]string `json:"fields" doc:"as the model writes it: every, or cron"`
+	Schedule study.Schedule    `json:"schedule"`
+}
+
+func (v *Service) readSchedule(ctx context.Context, in *struct {
+	Body struct {
+		Words string    `json:"words" maxLength:"500"`
+		Zone  string    `json:"zone,omitempty" maxLength:"100" doc:"an IANA name; UTC where it is not given"`
+		From  time.Time `json:"from"`
+	}
+}) (*struct{ Body ReadSchedule }, error) {
+	s, fields, err := study.ReadFires(in.Body.Words, cmp.Or(in.Body.Zone, "UTC"), in.Body.From, 5)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	return &struct{ Body ReadSchedule }{ReadSchedule{fields, *s}}, nil
 }

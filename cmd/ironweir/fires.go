@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"fmt"
 	"time"
 
@@ -14,12 +15,14 @@ var firesCommand = &command{
 	args:  "[MODEL]",
 	short: "Say when schedules fire: in words, in their zone and in UTC",
 	example: `ironweir fires demo/kittiwake.yaml -node close-sailing
+ironweir fires -words "every weekday at 6:30" -zone Europe/London
 ironweir fires -cron "30 1 * * *" -zone Europe/London -from 2026-03-27T00:00:00Z
 ironweir fires -cron "0 0 9 ? * MON-FRI" -cron-fields with-seconds -count 3`,
 	run: func(c *call) (int, error) {
 		m := c.modelFlags("text|json")
 		node := c.String("node", "", "only schedule `NODE`")
 		cron := c.String("cron", "", "a cron expression `EXPR` instead of a model")
+		words := c.String("words", "", "a schedule in `WORDS` instead of a model, as \"every weekday at 6\"; its cron expression is shown")
 		fields := c.String(
 			"cron-fields",
 			"standard",
@@ -46,29 +49,39 @@ ironweir fires -cron "0 0 9 ? * MON-FRI" -cron-fields with-seconds -count 3`,
 		if *count < 1 || *count > 1000 {
 			return 0, fmt.Errorf("-count %d: from 1 to 1000", *count)
 		}
-		if (c.NArg() == 1) == (*cron != "") {
-			return 0, fmt.Errorf("name a MODEL or give -cron, one of the two (`ironweir fires -h` has examples)")
+		given := 0
+		for _, is := range []bool{c.NArg() == 1, *cron != "", *words != ""} {
+			if is {
+				given++
+			}
+		}
+		if given != 1 {
+			return 0, fmt.Errorf("name a MODEL, or give -cron or -words, one of them (`ironweir fires -h` has examples)")
 		}
 		var list []study.Schedule
-		if *cron != "" {
+		switch {
+		case *words != "":
+			s, _, err := study.ReadFires(*words, cmp.Or(*zone, "UTC"), start, *count)
+			if err != nil {
+				return 0, fmt.Errorf("-words: %w", err)
+			}
+			list = append(list, *s)
+		case *cron != "":
 			n := &model.Node{
 				Name:       "cron",
 				Kind:       model.Schedule,
 				Cron:       *cron,
 				CronFields: *fields,
 				Sunday:     *sunday,
-				Zone:       *zone,
+				Zone:       cmp.Or(*zone, "UTC"),
 				Enabled:    true,
-			}
-			if n.Zone == "" {
-				n.Zone = "UTC"
 			}
 			s, err := study.NextFires(n, start, *count)
 			if err != nil {
 				return 0, err
 			}
 			list = append(list, *s)
-		} else {
+		default:
 			l, err := c.loadModel(c.Arg(0), m)
 			if err != nil {
 				return 0, err

@@ -1,5 +1,10 @@
 package model
 
+import (
+	"slices"
+	"strings"
+)
+
 // CatalogueField is a field that a node or link may have, as forms and completion show
 // it.
 type CatalogueField struct {
@@ -9,6 +14,41 @@ type CatalogueField struct {
 	Default string   `json:"default" doc:"what holds where nothing is written; empty: nothing"`
 	About   string   `json:"about"`
 	On      []string `json:"on" doc:"of a link: the kinds that it may leave from; empty: all"`
+	Group   string   `json:"group" enum:"General,Trigger,Reading,Failure,Sends,Limits and cost" doc:"the heading it stands under in a form"`
+}
+
+// fieldEntry is a field as the tables below list it: as CatalogueField, without its group.
+type fieldEntry struct {
+	Path, Form     string
+	Choices        []string
+	Default, About string
+	On             []string
+}
+
+// fieldGroups are the headings of a form, in their order, with the fields that stand under
+// each: of a field with a dot the part before it counts.
+var fieldGroups = []struct {
+	name   string
+	fields string
+}{
+	{"General", "about owner to keys types sources rate callers observed-as public method path accepts " +
+		"partitions by order group idempotent mode"},
+	{"Trigger", "match changes enabled every cron cron-fields sunday zone jitter from until notice when"},
+	{"Reading", "read lease age dedupe delay retention object-life wrap"},
+	{"Failure", "fails cases breaks retry dead-letter ignore on-error duplicates"},
+	{"Sends", "sends results do hook data at per count for-each chance if key type size op"},
+	{"Limits and cost", "takes timeout concurrency pool memory cold-start capacity partition-rate rate-limit hop-limit"},
+}
+
+// groupOf returns the heading of a field; empty: it has none.
+func groupOf(path string) string {
+	first, _, _ := strings.Cut(path, ".")
+	for _, g := range fieldGroups {
+		if slices.Contains(strings.Fields(g.fields), first) {
+			return g.name
+		}
+	}
+	return ""
 }
 
 // KindOf is what a kind of node may have.
@@ -31,7 +71,7 @@ var kindAbouts = map[Kind]string{
 }
 
 // everyNode are the fields that all kinds have.
-var everyNode = []CatalogueField{
+var everyNode = []fieldEntry{
 	{"about", "text", nil, "", "description", nil},
 	{"owner", "text", nil, "", "person or team responsible", nil},
 	{"rate", "rate", nil, "", "arrival rate from external senders, without a scenario", nil},
@@ -54,7 +94,7 @@ var everyNode = []CatalogueField{
 }
 
 // nodeFields tells of each field that only some kinds have.
-var nodeFields = map[string]CatalogueField{
+var nodeFields = map[string]fieldEntry{
 	"notice": {"", "distribution", nil, "0s", "delay between a change and its event", nil},
 	"object-life": {
 		"",
@@ -240,7 +280,7 @@ var (
 )
 
 // linkFields are the fields of links.
-var linkFields = []CatalogueField{
+var linkFields = []fieldEntry{
 	{"to", "node", nil, "its name", "the target", nil},
 	{"match.prefix", "words", nil, "", "the subject begins with this, or with one of these", delivering},
 	{"match.suffix", "words", nil, "", "the subject ends with this, or with one of these", delivering},
@@ -337,7 +377,7 @@ func WholeCatalogue() Catalogue {
 			case name == "timeout" && k == Endpoint:
 				f.Default = "30s"
 			}
-			kind.Fields = append(kind.Fields, filled([]CatalogueField{f})...)
+			kind.Fields = append(kind.Fields, filled([]fieldEntry{f})...)
 		}
 		kind.Fields = append(kind.Fields, filled(everyNode)...)
 		out.Kinds = append(out.Kinds, kind)
@@ -345,16 +385,18 @@ func WholeCatalogue() Catalogue {
 	return out
 }
 
-// filled gives fields whose choices are never null.
-func filled(fields []CatalogueField) []CatalogueField {
-	out := append([]CatalogueField{}, fields...)
-	for i := range out {
-		if out[i].Choices == nil {
-			out[i].Choices = []string{}
+// filled gives fields as they are shown; their lists are never null.
+func filled(fields []fieldEntry) []CatalogueField {
+	var out []CatalogueField
+	for _, f := range fields {
+		shown := CatalogueField{f.Path, f.Form, f.Choices, f.Default, f.About, f.On, groupOf(f.Path)}
+		if shown.Choices == nil {
+			shown.Choices = []string{}
 		}
-		if out[i].On == nil {
-			out[i].On = []string{}
+		if shown.On == nil {
+			shown.On = []string{}
 		}
+		out = append(out, shown)
 	}
 	return out
 }

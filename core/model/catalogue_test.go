@@ -22,6 +22,7 @@ func TestTheCatalogueIsWhole(t *testing.T) {
 		for _, f := range k.Fields {
 			require.NotEmpty(t, f.About, "%s.%s", k.Kind, f.Path)
 			require.NotEmpty(t, f.Form, "%s.%s", k.Kind, f.Path)
+			require.NotEmpty(t, f.Group, "%s.%s stands under no heading", k.Kind, f.Path)
 			require.Equal(t, f.Form == "choice", len(f.Choices) > 0, f.Path)
 			require.Contains(t, known, f.Path, k.Kind)
 			have[f.Path] = true
@@ -35,6 +36,7 @@ func TestTheCatalogueIsWhole(t *testing.T) {
 	for _, f := range c.Link {
 		first, inner, nested := strings.Cut(f.Path, ".")
 		require.Contains(t, known, first)
+		require.NotEmpty(t, f.Group, "%s stands under no heading", f.Path)
 		if nested && first != "match" {
 			require.Contains(t, known[first].(schemaNode)["properties"], inner)
 		}

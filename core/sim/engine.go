@@ -154,8 +154,8 @@ type engine struct {
 	series     *Series
 	lastPoints []lastPoint
 	lastAlong  []int64 // by link
-	firstLoss  int64 // the first instant at which something was lost, -1: none was
-	noticed    int64 // the first instant from then on at which an alarm is on, -1: none is
+	firstLoss  int64   // the first instant at which something was lost, -1: none was
+	noticed    int64   // the first instant from then on at which an alarm is on, -1: none is
 	alarms     []alarm
 	passesAt   []int32 // by node: its index in loops, where passes are counted at it, or -1
 	inLoop     []int32 // by node: the component that it is part of, or -1

@@ -26,6 +26,30 @@ type Fire struct {
 	Change string    `json:"change,omitempty"` // what a clock change does to it
 }
 
+// ReadFires reads a schedule from words and returns it with its next instants in a zone,
+// and as the fields of a model: `every` or `cron`.
+func ReadFires(words, zone string, start time.Time, count int) (*Schedule, map[string]string, error) {
+	read, err := cadence.ParseWords(words)
+	if err != nil {
+		return nil, nil, err
+	}
+	n := &model.Node{
+		Name:       "cron",
+		Kind:       model.Schedule,
+		Every:      read.Every,
+		Cron:       read.Cron,
+		CronFields: "standard",
+		Zone:       zone,
+		Enabled:    true,
+	}
+	fields := map[string]string{"cron": read.Cron}
+	if read.Every > 0 {
+		n.Name, fields = "every", map[string]string{"every": model.FormatDuration(read.Every)}
+	}
+	s, err := NextFires(n, start, count)
+	return s, fields, err
+}
+
 // NextFires tells when a schedule fires next, from an instant on, so many times: in
 // words, in its zone and in UTC. A schedule `every` so often that states no `from`
 // begins at that instant.

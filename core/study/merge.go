@@ -464,7 +464,11 @@ func mergeLosses(doc *Document, results []*sim.Result) {
 }
 
 func mergeSeries(doc *Document, g *graph.Graph, results []*sim.Result) {
-	doc.Series = &Series{Step: results[0].Series.Step.Seconds(), Nodes: map[string]NodeSeries{}, Links: map[string][]float64{}}
+	doc.Series = &Series{
+		Step:  results[0].Series.Step.Seconds(),
+		Nodes: map[string]NodeSeries{},
+		Links: map[string][]float64{},
+	}
 	for i := range g.Nodes {
 		var out NodeSeries
 		for _, r := range results {

@@ -1,11 +1,13 @@
 <script lang="ts">
-  import { tick, untrack } from "svelte";
+  import { tick } from "svelte";
   import { Button, TextInput } from "carbon-components-svelte";
   import Copy from "carbon-icons-svelte/lib/Copy.svelte";
   import TrashCan from "carbon-icons-svelte/lib/TrashCan.svelte";
   import type { Board, Schemas } from "../lib/api";
   import { freeName, patchAt, valueAt } from "../lib/written";
+  import { groupFields, keepGroup, keptGroups, type FieldGroup } from "../lib/field-groups";
   import FieldRow from "./FieldRow.svelte";
+  import ScheduleWords from "./ScheduleWords.svelte";
 
   type Plain = Record<string, unknown>;
 
@@ -52,8 +54,15 @@
     (linked ? catalogue?.link.filter((f) => f.on.length === 0 || f.on.includes(source)) : kind?.fields) ?? [],
   );
   const of = $derived(linked ?? written);
-  const set = $derived(fields.filter((f) => valueAt(of, f.path) !== undefined));
-  const rest = $derived(fields.filter((f) => valueAt(of, f.path) === undefined));
+  const groups = $derived(groupFields(fields, (f) => valueAt(of, f.path) !== undefined));
+  let kept = $state.raw(keptGroups());
+  // A group that nobody has opened or closed is open where something is set; where nothing is, the first.
+  const isOpen = (g: FieldGroup) =>
+    kept[g.name] ?? (g.set > 0 || (g === groups[0] && groups.every((o) => o.set === 0)));
+  function toggle(g: FieldGroup) {
+    keepGroup(g.name, !isOpen(g));
+    kept = keptGroups();
+  }
   const path = $derived(linked ? ["nodes", from, "links", name] : ["nodes", node]);
 
   let called = $state("");
@@ -82,8 +91,12 @@
       inspector?.querySelector<HTMLElement>(`[data-field="${field}"] :is(input, select)`)?.focus();
     return why;
   }
+  /** Sets the calendar of a schedule: what else it has of one goes, its zone stays. */
+  function setSchedule(fields: Plain): Promise<string> {
+    const others = ["every", "cron", "cron-fields", "sunday"].filter((f) => written && f in written);
+    return onamend(patchAt(["nodes", node], { ...Object.fromEntries(others.map((f) => [f, null])), ...fields }));
+  }
   let inspector = $state<HTMLElement>();
-  let more = $derived(path.length > 0 && untrack(() => set.length === 0)); // reset at each node or link
 
   async function duplicate() {
     const copy = freeName(node, names);
@@ -148,23 +161,27 @@
   {/if}
   {#if wrong}<p class="wrong" role="alert">{wrong}</p>{/if}
   {#if of}
-    {#each set as f (path.join() + f.path)}
-      <FieldRow
-        field={f}
-        value={valueAt(of, f.path)}
-        nodes={names}
-        disabled={!edits}
-        onset={(v) => setField(f.path, v)}
-      />
+    {#each groups as g (g.name)}
+      {#if edits || g.set}
+        <details open={isOpen(g)}>
+          <summary onclick={(e) => (e.preventDefault(), toggle(g))}
+            >{g.name} <span class="quiet">{g.set ? `${g.set} set` : ""}</span></summary
+          >
+          {#if edits && g.name === "Trigger" && !linked && written?.kind === "schedule"}
+            <ScheduleWords zone={String(written.zone ?? "")} onset={setSchedule} />
+          {/if}
+          {#each edits ? g.fields : g.fields.slice(0, g.set) as f (path.join() + f.path)}
+            <FieldRow
+              field={f}
+              value={valueAt(of, f.path)}
+              nodes={names}
+              disabled={!edits}
+              onset={(v) => setField(f.path, v)}
+            />
+          {/each}
+        </details>
+      {/if}
     {/each}
-    {#if edits && rest.length}
-      <details bind:open={more}>
-        <summary>{set.length ? "More fields" : "Fields"} ({rest.length})</summary>
-        {#each rest as f (path.join() + f.path)}
-          <FieldRow field={f} value={undefined} nodes={names} disabled={!edits} onset={(v) => setField(f.path, v)} />
-        {/each}
-      </details>
-    {/if}
   {/if}
 </section>
 
@@ -214,9 +231,14 @@
   summary {
     cursor: pointer;
     font-size: 0.8125rem;
-    padding: 0.25rem 0;
+    font-weight: 600;
+    padding: 0.375rem 0;
+    border-top: 1px solid var(--cds-ui-03);
   }
-  details :global(.field) {
+  summary .quiet {
+    font-weight: 400;
+  }
+  details :global(:is(.field, form)) {
     margin-bottom: 0.625rem;
   }
 </style>
