@@ -200,7 +200,7 @@ func (v *available) meetings(b int) {
 			at.known, at.age = at.known/w, at.age/max(at.known, 1e-300)
 		}
 		v.met[s] = at
-		meets := g.All[s].How != atChannel && (a.closure(int(s)).has(f) || a.failsBoth(int(s), f))
+		meets := g.All[s].How != AtChannel && (a.closure(int(s)).has(f) || a.failsBoth(int(s), f))
 		for _, k := range a.faults.at[s] {
 			meets = meets || a.faults.deliveries[k].faults.has(f)
 		}
@@ -386,7 +386,7 @@ func (a *Analysis) failsBoth(s, fault int) bool {
 // meet a fault although it may: it calls by chance.
 func (a *Analysis) mayMiss(s, fault int) bool {
 	miss := func(s int) bool { return a.closure(s).has(fault) && !a.alwaysFails(s).has(fault) }
-	if a.States.All[s].How != atChannel {
+	if a.States.All[s].How != AtChannel {
 		return miss(s)
 	}
 	for _, e := range a.States.Leaving(s) {

@@ -1077,7 +1077,7 @@ func (a *Analysis) keepChance(least bool) []float64 {
 				share := min(m, 1)
 				given = max(given, share)
 				failed *= q[e.To]
-			case m <= 1 && a.States.All[s].How != atChannel && a.Link(e.Link).Relation != model.WaitingCall &&
+			case m <= 1 && a.States.All[s].How != AtChannel && a.Link(e.Link).Relation != model.WaitingCall &&
 				e.Kind != StartSend && a.countIsOne(e.Link):
 				// It is sent by the run that succeeds, with everything else that is.
 				keep *= 1 - min(m/max(a.worksAt(s), 1e-12), 1)*(1-q[e.To])

@@ -21,11 +21,11 @@ type reach = expr.Verdict
 // the model does not read is left unknown, so it separates no messages.
 type Message struct {
 	Key    expr.KeyShape
-	Kind   string // its type; "": the default of the sender; anyText: unknown
-	Source string // a node, "outside", or anyText; "" where the model reads no sources
+	Kind   string // its type; "": the default of the sender; AnyText: unknown
+	Source string // a node, "outside", or AnyText; "" where the model reads no sources
 	event  string // at a node that runs: the type that it has by default
-	Size   int64  // bytes, or unknownSize
-	Data   int32  // a known payload, or unknownData
+	Size   int64  // bytes, or UnknownSize
+	Data   int32  // a known payload, or UnknownData
 	hops   int16  // functions that it has passed through, where a hop limit counts them
 	Row    int32  // the bucket or table whose object or row the key names for certain, or None
 	gone   bool   // it has been deleted there
@@ -36,14 +36,15 @@ type Message struct {
 type Change uint8
 
 const (
-	noChange Change = iota
-	written
-	inserted
-	updated
-	insertedOrUpdated
+	NoChange Change = iota
+	Written
+	Inserted
+	Updated
+	InsertedOrUpdated
 	Deleted
 )
 
+// What is not known of a message.
 const (
 	AnyText     = "*"
 	UnknownSize = -1
@@ -119,7 +120,7 @@ type Payloads struct {
 	number map[string]int32
 }
 
-// intern returns the number of a payload, or unknownData where there are too many.
+// intern returns the number of a payload, or UnknownData where there are too many.
 func (p *Payloads) intern(v any) int32 {
 	text, err := json.Marshal(v)
 	if err != nil {
@@ -171,9 +172,9 @@ func typeAt(k model.Kind, c Change) string {
 	switch {
 	case c == Deleted && k.Keeps():
 		return "deleted"
-	case c == updated && k == model.Table:
+	case c == Updated && k == model.Table:
 		return "updated"
-	case c == insertedOrUpdated && k == model.Table:
+	case c == InsertedOrUpdated && k == model.Table:
 		return AnyText
 	}
 	return graph.DefaultType(k)
@@ -319,7 +320,7 @@ func anyTextWhere(read bool) string {
 	return ""
 }
 
-// literal returns a template that has no variables as it is, else anyText.
+// literal returns a template that has no variables as it is, else AnyText.
 func literal(template string) string {
 	if strings.ContainsAny(template, "{}") {
 		return AnyText
@@ -352,27 +353,27 @@ func (a *Analysis) Arriving(n *graph.Node, l *graph.Link, m Message) Message {
 		case l != nil && l.Op == "delete":
 			m.Change = Deleted
 		case n.Kind == model.Bucket:
-			m.Change = written
+			m.Change = Written
 		case m.Key == expr.ExactKey(""): // a row without a key is always new
-			m.Change = inserted
+			m.Change = Inserted
 		case m.Row == int32(n.ID) && !m.gone:
-			m.Change = updated
+			m.Change = Updated
 		case m.Row == int32(n.ID):
-			m.Change = inserted
+			m.Change = Inserted
 		default:
-			m.Change = insertedOrUpdated
+			m.Change = InsertedOrUpdated
 		}
 		m.Row, m.gone = int32(n.ID), m.Change == Deleted
 		if !a.keepsRows[n.ID] {
 			m.Row, m.gone = graph.None, false
 		}
 		if len(n.Out) == 0 {
-			m.Change = noChange
+			m.Change = NoChange
 		}
 	case n.Kind.Channel():
-		m.event, m.Change = "", noChange
+		m.event, m.Change = "", NoChange
 	default:
-		m.Change = noChange
+		m.Change = NoChange
 		if l == nil {
 			m.event = "message"
 		}
@@ -636,13 +637,13 @@ func changeVerdict(from *graph.Node, l *graph.Link, m Message) reach {
 	switch m.Change {
 	case Deleted:
 		return truth(wanted("deleted"))
-	case written:
+	case Written:
 		return truth(wanted("written"))
-	case inserted:
+	case Inserted:
 		return truth(wanted("inserted"))
-	case updated:
+	case Updated:
 		return truth(wanted("updated"))
-	case insertedOrUpdated:
+	case InsertedOrUpdated:
 		switch {
 		case wanted("inserted") && wanted("updated"):
 			return expr.Certain
@@ -699,7 +700,7 @@ func (a *Analysis) flowMessages() {
 				}
 				touch(to, a.At[to].add(given))
 			}
-			if n.ObjectLife > 0 && m.Change == written {
+			if n.ObjectLife > 0 && m.Change == Written {
 				m.Change, m.gone = Deleted, m.Row != graph.None
 				touch(i, a.At[i].add(m))
 			}
@@ -717,8 +718,8 @@ func (a *Analysis) linkReach(l *graph.Link) reach {
 	if len(all) == 0 { // nothing is known to come here
 		all = []Message{
 			{Key: expr.AnyKey, Kind: AnyText, Source: AnyText, Size: UnknownSize, Data: UnknownData, Row: graph.None,
-				Change: map[model.Kind]Change{model.Bucket: written,
-					model.Table: insertedOrUpdated}[a.Node(l.From).Kind]},
+				Change: map[model.Kind]Change{model.Bucket: Written,
+					model.Table: InsertedOrUpdated}[a.Node(l.From).Kind]},
 		}
 	}
 	least, most := expr.Certain, expr.Impossible

@@ -15,7 +15,7 @@ type Mode uint8
 
 const (
 	Usual Mode = iota // as it probably is
-	best
+	Best
 	Worst
 )
 
@@ -92,7 +92,7 @@ func (a *Analysis) work(s int, m Mode) *RunOutcome {
 			break
 		}
 		o := a.workAs(s, m, &list[k])
-		if pick == nil || m == best && o.Bad() < pick.Bad() || m == Worst && o.Bad() > pick.Bad() {
+		if pick == nil || m == Best && o.Bad() < pick.Bad() || m == Worst && o.Bad() > pick.Bad() {
 			pick = o
 		}
 	}
@@ -352,7 +352,7 @@ func (w *walker) happens(l *graph.Link) float64 {
 		return 0
 	case expr.Possible:
 		w.out.guessed = true
-		if w.mode == best {
+		if w.mode == Best {
 			return 0
 		}
 	}
@@ -766,7 +766,7 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 		if q.Kind == model.Queue {
 			late := a.lateness(l, o, m)
 			f.late = late
-			if late > 0 && m == best {
+			if late > 0 && m == Best {
 				f.guessed = true
 			}
 			fails = 1 - (1-fails)*(1-late)
@@ -848,7 +848,7 @@ func (a *Analysis) inBatches(l *graph.Link, n *graph.Node, m Mode, never, fails 
 	}
 	others := float64(l.Read.UpTo - 1)
 	switch m {
-	case best:
+	case Best:
 		others = 0
 	case Usual:
 		others = max(a.batchOf(l)-1, 0)
@@ -891,7 +891,7 @@ func (a *Analysis) lateness(l *graph.Link, o *RunOutcome, m Mode) float64 {
 		lease = max(lease-l.Read.Within.Seconds(), 0)
 	}
 	late := o.success.Tail(lease-1e-9) / o.success.Mass
-	if m == best && late < 1 || m == best && a.busyReaders(q) {
+	if m == Best && late < 1 || m == Best && a.busyReaders(q) {
 		return 0 // no reader is free to take it again
 	}
 	if late < 1e-13 {

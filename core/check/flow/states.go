@@ -20,10 +20,11 @@ type Context struct {
 	Link   int32 // of a poll: the link that reads; else None
 }
 
+// DeliveryContext is how a message comes to a node: who waits for it, if anybody does.
 type DeliveryContext uint8
 
 const (
-	atChannel DeliveryContext = iota // it does not run there
+	AtChannel DeliveryContext = iota // it does not run there
 	AsIntake                         // no caller waits: an intake or a push
 	AsPoll                           // a reader waits
 	AsCall                           // a run or an endpoint waits
@@ -51,6 +52,7 @@ type Edge struct {
 	Delay    float64 // seconds, mean
 }
 
+// EdgeKind is how a message gets from one state to another.
 type EdgeKind uint8
 
 const (
@@ -221,7 +223,7 @@ func (a *Analysis) stateEdges(
 	if at.How == AsIntake {
 		dead(int(at.dead), graph.None)
 	}
-	if n.ObjectLife > 0 && at.Change == written {
+	if n.ObjectLife > 0 && at.Change == Written {
 		m := at.Message
 		m.Change, m.gone = Deleted, m.Row != graph.None
 		add(at.Node, m, at.Context, graph.None, LifeEnds, expr.Possible)

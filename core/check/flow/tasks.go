@@ -116,7 +116,7 @@ func (t *taskWalk) list(tasks []*graph.Task, alive dist.Law) dist.Law {
 				jump(k, "", l)
 				k++
 				continue
-			case v == expr.Possible && t.mode == best:
+			case v == expr.Possible && t.mode == Best:
 				jump(k, "", l) // both ways are possible: the one that does nothing cannot fail
 				k++
 				continue

@@ -200,7 +200,7 @@ func erlangB(c int, load float64) float64 {
 // turnsAway returns the chance that a node turns an offer away.
 func (a *Analysis) turnsAway(i int, m Mode) float64 {
 	switch b := a.throttled[i]; m {
-	case best:
+	case Best:
 		return 0
 	case Worst:
 		return min(b*(1+(1-b)/2), mostAway) // offers may come in bursts

@@ -57,7 +57,7 @@ func (a *Analysis) three(s int, of func(m Mode) float64) three {
 	if o := a.Outcome(s, Usual); !o.guessed && !o.away && at.How != AsPoll && a.throttled[at.Node] == 0 {
 		return same(u)
 	}
-	b, w := of(best), of(Worst)
+	b, w := of(Best), of(Worst)
 	return three{u, Span{min(u, b, w), max(u, b, w)}}
 }
 

@@ -219,7 +219,7 @@ func (c *Clock) HasArrival() bool {
 }
 
 // Arrival lets the time be that of the message, and gives its source. It stays in its
-// place until its source has said what comes behind it (advanceSource, exhaustSource).
+// place until its source has said what comes behind it (AdvanceSource, ExhaustSource).
 func (c *Clock) Arrival() uint32 {
 	w := c.outside.peek()
 	c.Now, c.Simultaneous = int64(w.At), c.outside.second() == w.At
