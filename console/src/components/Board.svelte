@@ -16,7 +16,7 @@
   import { untrack } from "svelte";
   import type { Board, Finding, Schemas } from "../lib/api";
   import { groupsBy, matches } from "../lib/groups";
-  import type { Beat } from "../lib/motion";
+  import type { Movement } from "../lib/motion";
   import { motion } from "../lib/motion.svelte";
   import { stableItems } from "../lib/stable-items";
   import {
@@ -63,7 +63,7 @@
     badges = new Map(),
     widths = new Map(),
     numbers = new Map(),
-    beats,
+    movements,
     lasts,
     embedded = false,
     whole = $bindable(),
@@ -87,7 +87,7 @@
     badges?: Map<string, Badge>; // what a node says beside its kind
     widths?: Map<string, number>; // of links, in pixels
     numbers?: Map<string, string>; // what links say that came along them
-    beats?: Beat[]; // what happens just now, for a board on which messages move
+    movements?: Movement[]; // what happens just now, for a board on which messages move
     lasts?: number; // how long each is seen, in milliseconds
     embedded?: boolean; // it stands within a page that scrolls: the wheel is the page's
     whole?: boolean; // whether the board has the page for itself; not given: it cannot
@@ -409,7 +409,7 @@
         onchoose={(name) => onchoose(name, line(name))}
       />
       <Controls showLock={false} position="top-right" orientation="horizontal">
-        {#if beats && !motion.reduced}
+        {#if movements && !motion.reduced}
           <ControlButton
             title={motion.on ? "Stop motion" : "Show messages move"}
             aria-pressed={motion.on}
@@ -423,9 +423,9 @@
           </ControlButton>
         {/if}
       </Controls>
-      {#if beats && motion.on && panel}<Motion {beats} {lasts} board={panel} />{/if}
+      {#if movements && motion.on && panel}<Motion {movements} {lasts} board={panel} />{/if}
       {#if board.nodes.length > 120}<MiniMap pannable zoomable />{/if}
-      <Panel position="top-right" style="margin-right: {beats && !motion.reduced ? 130 : 104}px">
+      <Panel position="top-right" style="margin-right: {movements && !motion.reduced ? 130 : 104}px">
         <details class="legend">
           <summary>Legend</summary>
           <ul>

@@ -2,14 +2,14 @@
   import { useSvelteFlow, ViewportPortal } from "@xyflow/svelte";
   import { untrack } from "svelte";
   import { nodeHeight } from "../lib/layout";
-  import { dots, type Beat } from "../lib/motion";
+  import { dots, type Movement } from "../lib/motion";
 
-  /** Messages that are seen to move on the board: each new list of beats adds to what is under way. */
-  let { beats, board, lasts = 700 }: { beats: Beat[]; board: HTMLElement; lasts?: number } = $props();
+  /** Messages that are seen to move on the board: each new list of movements adds to what is under way. */
+  let { movements, board, lasts = 700 }: { movements: Movement[]; board: HTMLElement; lasts?: number } = $props();
 
   interface Mark {
     id: number;
-    what: Beat["what"];
+    what: Movement["what"];
     style: string;
   }
   const most = 160; // marks at once: what more would add is not seen
@@ -20,27 +20,27 @@
   const wayOf = (link: string) =>
     board.querySelector(`.svelte-flow__edge[data-id="${CSS.escape(link)}"] .svelte-flow__edge-path`)?.getAttribute("d");
 
-  function marksOf(beat: Beat): Mark[] {
-    if (beat.what === "goes") {
-      const way = wayOf(beat.link);
+  function marksOf(movement: Movement): Mark[] {
+    if (movement.what === "goes") {
+      const way = wayOf(movement.link);
       if (!way) return [];
-      return Array.from({ length: dots(beat.many) }, (_, k) => ({
+      return Array.from({ length: dots(movement.many) }, (_, k) => ({
         id: next++,
-        what: beat.what,
+        what: movement.what,
         style: `offset-path: path("${way}"); animation-delay: ${Math.round((k * lasts) / 8)}ms`,
       }));
     }
-    const node = flow.getNode(beat.node);
+    const node = flow.getNode(movement.node);
     if (!node) return [];
     const { x, y } = node.position;
     const [wide, high] = [node.width ?? 0, node.height ?? nodeHeight];
-    const size = beat.what === "runs" ? `width: ${wide}px; height: ${high}px;` : "";
-    const [left, top] = beat.what === "runs" ? [x, y] : [x + wide / 2 - 6, y + high - 6];
-    return [{ id: next++, what: beat.what, style: `left: ${left}px; top: ${top}px; ${size}` }];
+    const size = movement.what === "runs" ? `width: ${wide}px; height: ${high}px;` : "";
+    const [left, top] = movement.what === "runs" ? [x, y] : [x + wide / 2 - 6, y + high - 6];
+    return [{ id: next++, what: movement.what, style: `left: ${left}px; top: ${top}px; ${size}` }];
   }
 
   $effect(() => {
-    const more = beats;
+    const more = movements;
     untrack(() => {
       const free = most - marks.length;
       if (free > 0 && more.length) marks = marks.concat(more.flatMap(marksOf).slice(0, free));

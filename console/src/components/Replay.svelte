@@ -6,7 +6,7 @@
   import { api, type Board as Drawn, type Result } from "../lib/api";
   import { currentWorkspace } from "../lib/workspace.svelte";
   import { count, duration, rate } from "../lib/format";
-  import { beatsOfSeries, type Beat } from "../lib/motion";
+  import { movementsOfSeries, type Movement } from "../lib/motion";
   import Board from "./Board.svelte";
   import type { Badge } from "./BoardNode.svelte";
   import { zone } from "../lib/zone.svelte";
@@ -16,7 +16,7 @@
   let board = $state.raw<Drawn>({ nodes: [], links: [] });
   let at = $state(0);
   let playing = $state(false);
-  let beats = $state.raw<Beat[]>([]);
+  let movements = $state.raw<Movement[]>([]);
   let speed = $state("10");
   let chosen = $state("");
   let numbered = $state(true); // whether links say what came along them
@@ -42,7 +42,7 @@
     const timer = setInterval(
       () => {
         at = Math.min(at + 1, last);
-        beats = beatsOfSeries(result.series, at);
+        movements = movementsOfSeries(result.series, at);
         if (at >= last) playing = false;
       },
       1000 / Number(speed),
@@ -128,7 +128,7 @@
       {badges}
       {widths}
       {numbers}
-      {beats}
+      {movements}
       lasts={Math.min(700, 3000 / Number(speed))}
       highlightedLinks={new Set(board.links.filter((l) => came(l.id) > 0).map((l) => l.id))}
     />

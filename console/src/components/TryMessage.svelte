@@ -4,7 +4,7 @@
   import { api, sentence, problems, type Board, type Schemas } from "../lib/api";
   import { payloadOf, sampleOf } from "../lib/sample";
   import { duration } from "../lib/format";
-  import { beatsOfSteps, type Beat } from "../lib/motion";
+  import { movementsOfSteps, type Movement } from "../lib/motion";
   import Steps from "./Steps.svelte";
 
   let {
@@ -12,13 +12,13 @@
     board,
     chosen,
     onlit,
-    onbeats,
+    onmove,
   }: {
     text: string;
     board: Board;
     chosen: string;
     onlit: (nodes: Map<string, string>, links: Set<string>) => void;
-    onbeats: (beats: Beat[]) => void; // what the message does just now
+    onmove: (movements: Movement[]) => void; // what the message does just now
   } = $props();
 
   const starts = $derived([...board.nodes].sort((a, b) => Number(b.role === "starts") - Number(a.role === "starts")));
@@ -90,7 +90,7 @@
       shown = 0;
       timer = setInterval(
         () => {
-          onbeats(beatsOfSteps(doc.steps ?? [], shown, shown + 1));
+          onmove(movementsOfSteps(doc.steps ?? [], shown, shown + 1));
           if (++shown >= all) clearInterval(timer);
         },
         Math.max(25, Math.min(160, 4000 / Math.max(all, 1))),

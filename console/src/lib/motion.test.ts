@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import type { State } from "./live";
-import { beatsBetween, beatsOfSeries, beatsOfSteps, dots } from "./motion";
+import { movementsBetween, movementsOfSeries, movementsOfSteps, dots } from "./motion";
 import type { Step } from "./steps";
 
 const step = (id: number, parent: number, what: string, node: string, link = "") =>
@@ -20,38 +20,38 @@ test("a message goes along each link once, however its steps are told", () => {
     step(10, 6, "declined", "queue", "queue:other"),
     step(11, 6, "lost", "clear"),
   ];
-  const beats = beatsOfSteps(steps, 0, steps.length);
-  expect(beats.flatMap((b) => (b.what === "goes" ? [b.link] : []))).toEqual([
+  const movements = movementsOfSteps(steps, 0, steps.length);
+  expect(movements.flatMap((b) => (b.what === "goes" ? [b.link] : []))).toEqual([
     "drop:split",
     "split:queue",
     "queue:clear",
     "clear:registry",
   ]);
-  expect(beats.flatMap((b) => (b.what === "runs" ? [b.node] : []))).toEqual(["split", "clear"]);
-  expect(beats.at(-1)).toEqual({ what: "lost", node: "clear", many: 1 });
-  expect(beatsOfSteps(steps, 3, 4)).toEqual([{ what: "runs", node: "split", many: 1 }]);
+  expect(movements.flatMap((b) => (b.what === "runs" ? [b.node] : []))).toEqual(["split", "clear"]);
+  expect(movements.at(-1)).toEqual({ what: "lost", node: "clear", many: 1 });
+  expect(movementsOfSteps(steps, 3, 4)).toEqual([{ what: "runs", node: "split", many: 1 }]);
 });
 
 test("between two states only what is more has moved, and nothing after a rewind", () => {
   const state = (now_s: number, messages: number, lost: number) =>
     ({ now_s, links: { "a:b": { messages } }, nodes: { b: { runs: 1, lost, parked: 0 } } }) as unknown as State;
-  expect(beatsBetween(undefined, state(1, 5, 0))).toEqual([]);
-  expect(beatsBetween(state(1, 5, 0), state(2, 9, 1))).toEqual([
+  expect(movementsBetween(undefined, state(1, 5, 0))).toEqual([]);
+  expect(movementsBetween(state(1, 5, 0), state(2, 9, 1))).toEqual([
     { what: "goes", link: "a:b", many: 4 },
     { what: "lost", node: "b", many: 1 },
   ]);
-  expect(beatsBetween(state(2, 9, 1), state(1, 12, 4))).toEqual([]);
+  expect(movementsBetween(state(2, 9, 1), state(1, 12, 4))).toEqual([]);
 });
 
 test("a step of a series moves what came along each link in it", () => {
   const series = { step_s: 1, nodes: { b: { runs: [0, 2], lost: [0, 0.5] } }, links: { "a:b": [0, 3], "a:c": null } };
-  expect(beatsOfSeries(series as never, 0)).toEqual([]);
-  expect(beatsOfSeries(series as never, 1)).toEqual([
+  expect(movementsOfSeries(series as never, 0)).toEqual([]);
+  expect(movementsOfSeries(series as never, 1)).toEqual([
     { what: "goes", link: "a:b", many: 3 },
     { what: "runs", node: "b", many: 2 },
     { what: "lost", node: "b", many: 0.5 },
   ]);
-  expect(beatsOfSeries(undefined, 1)).toEqual([]);
+  expect(movementsOfSeries(undefined, 1)).toEqual([]);
 });
 
 test("dots grow with each doubling", () => {

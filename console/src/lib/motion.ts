@@ -3,12 +3,12 @@ import type { State } from "./live";
 import type { Step } from "./steps";
 
 /** Something that is seen to happen on the board: messages go along a link, or a node runs, loses or parks some. */
-export type Beat =
+export type Movement =
   { what: "goes"; link: string; many: number } | { what: "runs" | "lost" | "parked"; node: string; many: number };
 
 /** What happens in the steps of one message from one to another: each link that it goes along, each run, each end. */
-export function beatsOfSteps(steps: Step[], from: number, to: number): Beat[] {
-  const out: Beat[] = [];
+export function movementsOfSteps(steps: Step[], from: number, to: number): Movement[] {
+  const out: Movement[] = [];
   for (const s of steps.slice(from, to)) {
     // What is offered goes at once where a reader takes it; what is pushed stands at its target in a step of its own.
     const taken = s.what === "offered" && !steps.some((o) => o.parent === s.id && o.what === "held");
@@ -20,9 +20,9 @@ export function beatsOfSteps(steps: Step[], from: number, to: number): Beat[] {
 }
 
 /** What happens between two states of a rehearsal. */
-export function beatsBetween(was: State | undefined, now: State): Beat[] {
+export function movementsBetween(was: State | undefined, now: State): Movement[] {
   if (!was || now.now_s < was.now_s) return [];
-  const out: Beat[] = [];
+  const out: Movement[] = [];
   for (const [link, l] of Object.entries(now.links)) {
     const many = l.messages - (was.links[link]?.messages ?? 0);
     if (many > 0) out.push({ what: "goes", link, many });
@@ -41,8 +41,8 @@ export function beatsBetween(was: State | undefined, now: State): Beat[] {
 type Lines = Record<string, Record<string, number[] | null> | undefined>;
 
 /** What happens in one step of a run's series: fractions are means of the replications. */
-export function beatsOfSeries(series: Result["series"], at: number): Beat[] {
-  const out: Beat[] = [];
+export function movementsOfSeries(series: Result["series"], at: number): Movement[] {
+  const out: Movement[] = [];
   for (const [link, along] of Object.entries(series?.links ?? {})) {
     const many = along?.[at] ?? 0;
     if (many > 0) out.push({ what: "goes", link, many });

@@ -14,7 +14,7 @@
   import { api, sentence, type Schemas } from "../lib/api";
   import { currentWorkspace, visitor } from "../lib/workspace.svelte";
   import { badge, type State } from "../lib/live";
-  import { beatsBetween, type Beat } from "../lib/motion";
+  import { movementsBetween, type Movement } from "../lib/motion";
   import { count } from "../lib/format";
   import Board from "../components/Board.svelte";
   import LiveActs from "../components/LiveActs.svelte";
@@ -31,7 +31,7 @@
   let rehearsal = $state.raw<Schemas["Rehearsal"] | undefined>();
   let model = $state.raw<Schemas["RehearsedModel"] | undefined>();
   let stands = $state.raw<State | undefined>(); // how it stands
-  let beats = $state.raw<Beat[]>([]);
+  let movements = $state.raw<Movement[]>([]);
   let deepest = $state.raw<Record<string, number>>({});
   let chosen = $state("");
   let link = $state("");
@@ -59,7 +59,7 @@
     source = new EventSource(`/api/v1/workspaces/${currentWorkspace()}/rehearsals/${id}/events`);
     source.addEventListener("state", (e) => {
       const next = JSON.parse((e as MessageEvent<string>).data) as State;
-      beats = beatsBetween(stands, next);
+      movements = movementsBetween(stands, next);
       for (const [name, n] of Object.entries(next.nodes))
         if (n.depth > (deepest[name] ?? 0)) deepest = { ...deepest, [name]: n.depth };
       stands = next;
@@ -215,7 +215,7 @@
         {chosen}
         {link}
         {badges}
-        {beats}
+        {movements}
         {widths}
         highlighted={observed?.nodes ?? highlighted}
         highlightedLinks={observed?.links ?? new Set(model.board.links.map((l) => l.id))}

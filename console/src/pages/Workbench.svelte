@@ -43,7 +43,7 @@
   import Splitter from "../components/Splitter.svelte";
   import ScenarioEditor from "../components/ScenarioEditor.svelte";
   import TextEditor from "../components/TextEditor.svelte";
-  import type { Beat } from "../lib/motion";
+  import type { Movement } from "../lib/motion";
   import TryMessage from "../components/TryMessage.svelte";
   import WhatNext from "../components/WhatNext.svelte";
   import { navigate, route } from "../router";
@@ -74,7 +74,7 @@
   let sidePanel = $state(0); // 0: the model's text, 1: the inspector, 2: the scenario's text
   let highlighted = $state.raw(new Map<string, string>());
   let highlightedLinks = $state.raw(new Set<string>());
-  let beats = $state.raw<Beat[]>([]);
+  let movements = $state.raw<Movement[]>([]);
 
   // The layout of the page: the share of the board, kept in this browser.
   const usual = { across: 0.69, down: 0.68 };
@@ -466,7 +466,7 @@
         onremove={removeChosen}
         highlighted={bottomPanel === 1 || bottomPanel === 2 ? highlighted : undefined}
         highlightedLinks={bottomPanel === 1 || bottomPanel === 2 ? highlightedLinks : undefined}
-        beats={bottomPanel === 1 ? beats : undefined}
+        movements={bottomPanel === 1 ? movements : undefined}
         bind:whole={layout.whole}
       />
     </div>
@@ -525,7 +525,7 @@
             {board}
             {chosen}
             onlit={(nodes, links) => ((highlighted = nodes), (highlightedLinks = links))}
-            onbeats={(now) => (beats = now)}
+            onmove={(now) => (movements = now)}
           />
         {/if}
       </div>
