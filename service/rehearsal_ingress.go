@@ -19,8 +19,8 @@ type entryPath struct {
 	Node string `path:"node" maxLength:"200" doc:"the node at which the events come in"`
 }
 
-// door lets a rehearsal answer by itself: the body may be of any kind.
-func (v *Service) door(
+// byRehearsal passes a request to a rehearsal, which answers by itself: the body may be of any kind.
+func (v *Service) byRehearsal(
 	ctx context.Context, id string, serve func(k *kept, c *gin.Context, who string),
 ) (*huma.StreamResponse, error) {
 	k, err := v.rehearsal(ctx, id)
@@ -37,9 +37,9 @@ func serveEvents(k *kept, c *gin.Context, who string) {
 
 func serveTraces(k *kept, c *gin.Context, _ string) { k.live.ServeTraces(c.Writer, c.Request) }
 
-// rehearsalDoors are where events, requests and traces come in. What they answer is
+// ingressRoutes are where events, requests and traces come in. What they answer is
 // settled by CloudEvents, the model and OTLP.
-func (v *Service) rehearsalDoors(one string) {
+func (v *Service) ingressRoutes(one string) {
 	described := func(kinds ...string) *huma.RequestBody {
 		content := map[string]*huma.MediaType{}
 		for _, k := range kinds {
@@ -128,15 +128,15 @@ func (v *Service) rehearsalDoors(one string) {
 }
 
 func (v *Service) postEvents(ctx context.Context, in *entryPath) (*huma.StreamResponse, error) {
-	return v.door(ctx, in.ID, serveEvents)
+	return v.byRehearsal(ctx, in.ID, serveEvents)
 }
 
 func (v *Service) askToPost(ctx context.Context, in *entryPath) (*huma.StreamResponse, error) {
-	return v.door(ctx, in.ID, serveEvents)
+	return v.byRehearsal(ctx, in.ID, serveEvents)
 }
 
 func (v *Service) postTraces(ctx context.Context, in *RehearsalPath) (*huma.StreamResponse, error) {
-	return v.door(ctx, in.ID, serveTraces)
+	return v.byRehearsal(ctx, in.ID, serveTraces)
 }
 
 // tracesDoor takes traces at the path that exporters use by themselves, for the

@@ -351,7 +351,7 @@ func (v *Service) rehearsalRoutes() {
 	}, v.getRehearsedModel)
 	v.rehearsalActs(one)
 	v.rehearsalViews(one)
-	v.rehearsalDoors(one)
+	v.ingressRoutes(one)
 }
 
 func (v *Service) postRehearsal(ctx context.Context, in *struct {

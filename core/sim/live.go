@@ -128,11 +128,8 @@ func (l *Live) Stopped() string { return l.e.stopped }
 
 // Next is the instant of the next event; false: nothing will happen by itself.
 func (l *Live) Next() (time.Duration, bool) {
-	switch e := l.e; {
-	case e.Waiting():
-		return time.Duration(e.Now), true
-	case e.Upcoming().At < uint64(e.end):
-		return time.Duration(e.Upcoming().At), true
+	if at := l.e.Upcoming().At; l.e.Waiting() || at < uint64(l.e.end) {
+		return time.Duration(at), true
 	}
 	return 0, false
 }

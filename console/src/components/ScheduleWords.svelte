@@ -1,6 +1,7 @@
 <script lang="ts">
   import { Button, TextInput } from "carbon-components-svelte";
   import { api, sentence, type Schemas } from "../lib/api";
+  import { formatIn } from "../lib/zone.svelte";
 
   /** A schedule typed in words: what it comes to is shown before it is set. */
   let { zone, onset }: { zone: string; onset: (fields: Record<string, string>) => Promise<string> } = $props();
@@ -28,15 +29,14 @@
     if (!wrong) words = "";
   }
   const instant = (iso: string) =>
-    new Intl.DateTimeFormat(undefined, {
-      timeZone: zone || "UTC",
+    formatIn(zone || "UTC", Date.parse(iso), {
       weekday: "short",
       day: "numeric",
       month: "short",
       hour: "2-digit",
       minute: "2-digit",
       hourCycle: "h23",
-    }).format(Date.parse(iso));
+    });
 </script>
 
 <form onsubmit={(e) => (e.preventDefault(), set())}>

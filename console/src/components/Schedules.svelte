@@ -1,7 +1,7 @@
 <script lang="ts">
   import { Select, SelectItem } from "carbon-components-svelte";
   import { api, sentence, type Schemas } from "../lib/api";
-  import { zone as own } from "../lib/zone.svelte";
+  import { formatIn, zone as own } from "../lib/zone.svelte";
 
   let { text, onchoose }: { text: string; onchoose: (node: string) => void } = $props();
 
@@ -38,8 +38,7 @@
   const shownZone = $derived(zone || recorded?.schedules[0]?.zone || "UTC");
   const width = $derived(spans[span].hours * 3600e3);
   const at = (iso: string) => (100 * (new Date(iso).getTime() - from)) / width;
-  const part = (ms: number, options: Intl.DateTimeFormatOptions) =>
-    new Intl.DateTimeFormat(undefined, { timeZone: shownZone, ...options }).format(ms);
+  const part = (ms: number, options: Intl.DateTimeFormatOptions) => formatIn(shownZone, ms, options);
   const clock = (ms: number, day = false) =>
     (day ? `${part(ms, { weekday: "short" })} ${part(ms, { day: "numeric" })}, ` : "") +
     part(ms, { hour: "2-digit", minute: "2-digit", hourCycle: "h23" });

@@ -1,6 +1,10 @@
 const key = "ironweir-zone";
 const own = () => Intl.DateTimeFormat().resolvedOptions().timeZone || "UTC";
 
+/** A time in a zone, in the reader's locale. */
+export const formatIn = (zone: string, at: number | Date, options: Intl.DateTimeFormatOptions): string =>
+  new Intl.DateTimeFormat(undefined, { timeZone: zone, ...options }).format(at);
+
 /** The zone in which times are shown, kept between visits; at first the reader's own. */
 class Zone {
   name = $state(globalThis.localStorage?.getItem(key) ?? own());
@@ -12,7 +16,7 @@ class Zone {
 
   /** A time in that zone, in the reader's locale. */
   format(at: number | Date, options: Intl.DateTimeFormatOptions): string {
-    return new Intl.DateTimeFormat(undefined, { timeZone: this.name, ...options }).format(at);
+    return formatIn(this.name, at, options);
   }
 
   /** How the zone is called at an instant. */

@@ -192,15 +192,14 @@ type walker struct {
 	doomed int      // the link of a task whose callee never processes the message; None
 }
 
-// workAs works out a run under one choice.
-func (a *Analysis) workAs(s int, m Mode, c *choice) *RunOutcome {
+// newWalker starts a walk through what a node does with a message; nothing limits its time yet.
+func (a *Analysis) newWalker(s int, m Mode) *walker {
 	at := a.States.All[s]
-	n := a.Node(at.Node)
-	w := &walker{
+	return &walker{
 		a:      a,
 		state:  s,
 		at:     at,
-		n:      n,
+		n:      a.Node(at.Node),
 		mode:   m,
 		limit:  math.Inf(1),
 		doomed: graph.None,
@@ -212,6 +211,12 @@ func (a *Analysis) workAs(s int, m Mode, c *choice) *RunOutcome {
 			sent:   map[int]float64{},
 		},
 	}
+}
+
+// workAs works out a run under one choice.
+func (a *Analysis) workAs(s int, m Mode, c *choice) *RunOutcome {
+	w := a.newWalker(s, m)
+	n := w.n
 	if n.Timeout > 0 {
 		w.limit = n.Timeout.Seconds()
 	}
@@ -671,23 +676,9 @@ func (a *Analysis) tooLarge(l *graph.Link, m Message) bool {
 
 // request works out a request at an endpoint.
 func (a *Analysis) request(s int, m Mode) *RunOutcome {
-	at := a.States.All[s]
-	n := a.Node(at.Node)
-	w := &walker{
-		a:      a,
-		state:  s,
-		at:     at,
-		n:      n,
-		mode:   m,
-		limit:  n.Timeout.Seconds(),
-		doomed: graph.None,
-		out: &RunOutcome{
-			errors: map[string]float64{},
-			visits: map[int]float64{},
-			again:  map[int]float64{},
-			dooms:  map[int]float64{},
-		},
-	}
+	w := a.newWalker(s, m)
+	n, at := w.n, w.at
+	w.limit = n.Timeout.Seconds()
 	alive := dist.Constant(0)
 	if n.Accepts != nil && at.Data != UnknownData && n.Accepts.Fits(a.Payloads.Values[at.Data]) != nil {
 		w.fail(alive, "not-accepted")

@@ -21,13 +21,14 @@ type Records[T any] struct {
 	reserved bool
 }
 
+// New makes records in address space of a run.
 func New[T any](s *Space) Records[T] {
 	var one T
-	return In[T](s.Take((MaxIndex + 1) * int(unsafe.Sizeof(one))))
+	return in[T](s.Take((MaxIndex + 1) * int(unsafe.Sizeof(one))))
 }
 
-// In makes records that lie in a region, or without one in a slice.
-func In[T any](region []byte) Records[T] {
+// in makes records that lie in a region, or without one in a slice.
+func in[T any](region []byte) Records[T] {
 	if region == nil {
 		r := Records[T]{Count: 1}
 		r.grow()

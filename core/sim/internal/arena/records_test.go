@@ -19,7 +19,7 @@ func TestRecordsAreFoundAgain(t *testing.T) {
 	var s Space
 	defer s.Free()
 	reserved := New[item](&s)
-	grown := In[item](nil)
+	grown := in[item](nil)
 	for name, r := range map[string]*Records[item]{"reserved": &reserved, "grown": &grown} {
 		for range 5000 {
 			i := r.Add()

@@ -128,7 +128,7 @@ func (c *Clock) AdvanceSource(t int64, kind Kind, source uint32) {
 	}
 }
 
-// ExhaustSource tells that none is behind the one that comes now.
+// ExhaustSource says that none is behind the one that comes now.
 func (c *Clock) ExhaustSource() { c.enters = c.outside.take() }
 
 // Timer schedules what seldom comes, since something else comes before.
@@ -183,7 +183,7 @@ func (c *Clock) growRing() {
 	c.ring, c.head, c.tail = bigger, 0, n
 }
 
-// Waiting tells whether the ring holds an event of this instant.
+// Waiting reports whether the ring holds an event of this instant.
 func (c *Clock) Waiting() bool { return c.head != c.tail }
 
 // GoUntil lets next take only what comes before an instant.
@@ -199,7 +199,7 @@ func (c *Clock) findHorizon() {
 	}
 }
 
-// Uncontested tells whether the next event has no rival: it is the first of few that come.
+// Uncontested reports whether the next event has no rival: it is the first of few that come.
 func (c *Clock) Uncontested() bool {
 	t := c.Coming.next.At
 	return t < c.enters && t < c.Horizon
@@ -213,7 +213,7 @@ func (c *Clock) PopUncontested() Entry {
 	return w
 }
 
-// HasArrival tells whether a message from outside comes next, and has no rival.
+// HasArrival reports whether a message from outside comes next, and has no rival.
 func (c *Clock) HasArrival() bool {
 	return c.enters < c.Coming.next.At && c.enters < c.Horizon && c.Coming.Last != unsorted
 }

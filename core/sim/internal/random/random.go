@@ -205,7 +205,7 @@ func (p *Sampler) Draw(s *Stream) float64 {
 	return p.A
 }
 
-// Zero tells whether the sampler always gives 0.
+// Zero reports whether the sampler always gives 0.
 func (p *Sampler) Zero() bool { return p.Shape == Constant && p.A == 0 }
 
 // MaxWait bounds a drawn time, far beyond every run.
