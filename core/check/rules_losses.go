@@ -456,7 +456,6 @@ var unreadParked = &Rule{Code: "IW203", Title: "Dead letters without a consumer"
 when their retention has ended, or never. Add a consumer (a function, or an outside system for a person's desk),
 put an alarm on its depth, or accept the finding and say how they are processed.`,
 	Run: func(p *Pass) {
-		failing := p.DeadLettersOfNodes()
 		for i := range p.Graph.Nodes {
 			n := p.Node(i)
 			if len(n.Out) > 0 || !n.Kind.Channel() || n.Kind == model.Topic {
@@ -471,7 +470,7 @@ put an alarm on its depth, or accept the finding and say how they are processed.
 					from = append(from, p.Link(id).Link.ID())
 				}
 			}
-			from = append(from, failing[i]...)
+			from = append(from, p.DeadLetterFor[i]...)
 			slices.Sort(from)
 			if len(from) == 0 || watched(p, n.Name) {
 				continue

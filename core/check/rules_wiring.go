@@ -264,7 +264,6 @@ var unreachedNode = &Rule{Code: "IW306", Title: "Node that nothing reaches", Sev
 	Doc: `No link, rate, key or traffic brings anything to this node. A link to it is missing, or its name differs
 from the one that is linked to.`,
 	Run: func(p *Pass) {
-		failing := p.DeadLettersOfNodes()
 		for i := range p.Graph.Nodes {
 			n := p.Node(i)
 			if len(n.In) > 0 || len(n.DeadFrom) > 0 || n.Kind == model.Schedule || n.Kind == model.Endpoint ||
@@ -273,7 +272,7 @@ from the one that is linked to.`,
 				len(n.Types) > 0 ||
 				len(n.Sources) > 0 ||
 				p.Sources[i] != nil ||
-				len(failing[i]) > 0 {
+				len(p.DeadLetterFor[i]) > 0 {
 				continue
 			}
 			p.report(

@@ -43,6 +43,7 @@ type Analysis struct {
 	At            []Incoming      // by node
 	Reach         []reach         // by link
 	DeadLettersOf [][]int         // by node: where its messages may be dead-lettered
+	DeadLetterFor [][]string      // by node: the nodes that state it as their own dead-letter, by name
 	Rates         []float64       // by node, per second
 	LinkRates     []float64       // by link, per second
 	GuessedLinks  []bool          // whose rates rest on what only a payload decides
@@ -300,14 +301,17 @@ func (a *Analysis) Link(i int) *graph.Link { return &a.Graph.Links[i] }
 
 // findDeadLetters lists the nodes that each node's messages may be dead-lettered to.
 func (a *Analysis) findDeadLetters() {
-	a.DeadLettersOf = make([][]int, len(a.Graph.Nodes))
+	a.DeadLettersOf, a.DeadLetterFor = make([][]int, len(a.Graph.Nodes)), make([][]string, len(a.Graph.Nodes))
 	add := func(holder, to int) {
 		if to != graph.None && !slices.Contains(a.DeadLettersOf[holder], to) {
 			a.DeadLettersOf[holder] = append(a.DeadLettersOf[holder], to)
 		}
 	}
 	for i := range a.Graph.Nodes {
-		add(i, a.Node(i).DeadLetter)
+		if to := a.Node(i).DeadLetter; to != graph.None {
+			add(i, to)
+			a.DeadLetterFor[to] = append(a.DeadLetterFor[to], a.Node(i).Name)
+		}
 	}
 	for i := range a.Graph.Links {
 		l := a.Link(i)
@@ -414,18 +418,6 @@ func (a *Analysis) PolledState(l *graph.Link) int {
 	return graph.None
 }
 
-// DeadLettersOfNodes gives, by dead-letter, the names of the nodes that state it
-// for what comes to them.
-func (a *Analysis) DeadLettersOfNodes() map[int][]string {
-	out := map[int][]string{}
-	for i := range a.Graph.Nodes {
-		if n := a.Node(i); n.DeadLetter != graph.None {
-			out[n.DeadLetter] = append(out[n.DeadLetter], n.Name)
-		}
-	}
-	return out
-}
-
 // Asynchronous reports whether some message comes to a node without a caller that
 // waits for its run.
 func (a *Analysis) Asynchronous(i int) bool {
@@ -435,5 +427,5 @@ func (a *Analysis) Asynchronous(i int) bool {
 			return true
 		}
 	}
-	return n.Rate > 0 || a.Sources[i] != nil || len(n.DeadFrom) > 0 || len(a.DeadLettersOfNodes()[i]) > 0
+	return n.Rate > 0 || a.Sources[i] != nil || len(n.DeadFrom) > 0 || len(a.DeadLetterFor[i]) > 0
 }

@@ -42,7 +42,6 @@ func (a *Analysis) fallbacks(s int) []bothFail {
 // taskFaults returns the faults, any one of which fails a list of tasks, and the pairs
 // of which that takes one of each.
 func (a *Analysis) taskFaults(tasks []*graph.Task, callee map[int]int) (one faultSet, two []bothFail) {
-	one = a.faults.newSet()
 	also := func(t []*graph.Task) {
 		o, p := a.taskFaults(t, callee)
 		one.merge(o)
@@ -78,7 +77,6 @@ func (a *Analysis) taskFaults(tasks []*graph.Task, callee map[int]int) (one faul
 // together returns the fallbacks of a state as faults that need no second one, since
 // they fail both calls, and as pairs of two.
 func (a *Analysis) together(s int) (one faultSet, two []bothFail) {
-	one = a.faults.newSet()
 	for _, p := range a.fallbacks(s) {
 		common, first := p[0].both(p[1])
 		_, second := p[1].both(p[0])

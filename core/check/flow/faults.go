@@ -3,7 +3,6 @@ package flow
 import (
 	"cmp"
 	"math"
-	"math/bits"
 	"slices"
 	"strings"
 
@@ -12,66 +11,6 @@ import (
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
-
-// faultSet is a set of faults that are nodes or groups, a bit each.
-type faultSet []uint64
-
-func (f faultSet) has(i int) bool { return f[i/64]>>(i%64)&1 == 1 }
-
-func (f faultSet) add(i int) { f[i/64] |= 1 << (i % 64) }
-
-// merge adds another set and reports whether that changed anything.
-func (f faultSet) merge(o faultSet) bool {
-	changed := false
-	for i, w := range o {
-		if w&^f[i] != 0 {
-			f[i] |= w
-			changed = true
-		}
-	}
-	return changed
-}
-
-func (f faultSet) empty() bool {
-	for _, w := range f {
-		if w != 0 {
-			return false
-		}
-	}
-	return true
-}
-
-// meets reports whether two sets have a fault in common.
-func (f faultSet) meets(o faultSet) bool {
-	for i, w := range f {
-		if w&o[i] != 0 {
-			return true
-		}
-	}
-	return false
-}
-
-// both returns what is in both sets, and only what is in the first.
-func (f faultSet) both(o faultSet) (common, rest faultSet) {
-	common, rest = make(faultSet, len(f)), make(faultSet, len(f))
-	for i, w := range f {
-		common[i], rest[i] = w&o[i], w&^o[i]
-	}
-	return common, rest
-}
-
-// list returns the members in order.
-func (f faultSet) list() []int {
-	var out []int
-	for i, w := range f {
-		for w != 0 {
-			b := bits.TrailingZeros64(w)
-			out = append(out, i*64+b)
-			w &^= 1 << b
-		}
-	}
-	return out
-}
 
 // delivery is a delivery that fails under any one of some faults, and what then
 // becomes of its message.
@@ -184,16 +123,16 @@ func (a *Analysis) findFaults() {
 	}
 }
 
-func (f *faultModel) newSet() faultSet { return make(faultSet, (len(f.names)+63)/64) }
+func (f *faultModel) newMarks() faultMarks { return make(faultMarks, (len(f.names)+63)/64) }
 
 // only returns the faults by which one node fails: its own, and its groups'.
 func (f *faultModel) only(node int) faultSet {
-	s := f.newSet()
-	f.addNode(s, node)
+	var s faultSet
+	f.addNode(&s, node)
 	return s
 }
 
-func (f *faultModel) addNode(s faultSet, node int) {
+func (f *faultModel) addNode(s *faultSet, node int) {
 	s.add(node)
 	for _, g := range f.groupsOf[node] {
 		s.add(g)
@@ -241,7 +180,7 @@ func (a *Analysis) closureOf(s int, closures []faultSet, always bool) faultSet {
 					set.merge(c)
 				}
 			case l.Relation == model.RunWrite && l.When == model.OfRun:
-				f.addNode(set, l.To)
+				f.addNode(&set, l.To)
 			}
 		}
 		closures[top.state] = set
@@ -382,8 +321,8 @@ func (a *Analysis) whileSent(s int, n *graph.Node) faultSet {
 		return set
 	}
 	var common faultSet
-	for _, from := range a.Into[s] {
-		if k := a.Node(a.States.All[from].Node).Kind; !k.Runs() {
+	for k, from := range a.Into[s] {
+		if kind := a.Node(a.States.All[from].Node).Kind; !kind.Runs() {
 			return set
 		}
 		for _, e := range a.States.Leaving(int(from)) {
@@ -391,11 +330,10 @@ func (a *Analysis) whileSent(s int, n *graph.Node) faultSet {
 				return set
 			}
 		}
-		c := a.closure(int(from))
-		if common == nil {
-			common = slices.Clone(c)
+		if k == 0 {
+			common = a.closure(int(from))
 		} else {
-			common, _ = common.both(c)
+			common, _ = common.both(a.closure(int(from)))
 		}
 	}
 	_, set = set.both(common)
@@ -489,7 +427,6 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []E
 	}
 	unread := delivery{
 		state:  s,
-		faults: a.faults.newSet(),
 		others: []string{id + "/stopped", id + "/disabled"},
 		to:     graph.None,
 		link:   l.ID,
@@ -540,7 +477,6 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []E
 		a.deliver(
 			delivery{
 				state:  s,
-				faults: a.faults.newSet(),
 				others: unread.others,
 				to:     graph.None,
 				link:   l.ID,
@@ -792,7 +728,7 @@ func (a *Analysis) writeDelivery(s int, n *graph.Node, e *Edge, edges []Edge) {
 // failsBefore returns the faults by which a run at a state fails before it comes to a
 // link: those of what it calls and writes to on the way.
 func (a *Analysis) failsBefore(s int, to *graph.Link) faultSet {
-	set := a.faults.newSet()
+	var set faultSet
 	first := func(l *graph.Link) bool { // order in a run [S-14, S-16]
 		if l.AtStart != to.AtStart {
 			return l.AtStart
@@ -811,7 +747,7 @@ func (a *Analysis) failsBefore(s int, to *graph.Link) faultSet {
 		case e.Kind == Calls:
 			set.merge(a.alwaysFails(e.To))
 		case l.Relation == model.RunWrite && e.Mean.Low > 0:
-			a.faults.addNode(set, l.To)
+			a.faults.addNode(&set, l.To)
 		}
 	}
 	return set
@@ -854,7 +790,6 @@ func (a *Analysis) findFills() {
 		}
 		room := max(float64(n.Capacity)-held, 0)
 		f := fill{
-			faults: a.faults.newSet(),
 			after: Moment{
 				room / a.Rates[i],
 				0.95 * max(room-2*math.Sqrt(held)-1, 0) / a.Rates[i],
@@ -877,7 +812,7 @@ func (a *Analysis) findFills() {
 						continue // what is given up makes room in time
 					}
 					if l.Relation == model.PolledMove {
-						a.faults.addNode(f.faults, l.To)
+						a.faults.addNode(&f.faults, l.To)
 					} else {
 						f.faults.merge(a.closure(e.To))
 					}

@@ -241,7 +241,7 @@ func (x *exploration) afterOne() {
 			return
 		}
 		if fresh {
-			d = &detour{faults: a.faults.newSet(), given: given, after: after, rate: rate}
+			d = &detour{given: given, after: after, rate: rate}
 			x.first[to] = d
 		}
 		if given.At < d.given.At {
@@ -318,7 +318,6 @@ func (x *exploration) afterTwo() {
 			return
 		}
 		if len(x.second[to]) < 16 {
-			p.one, p.two = slices.Clone(p.one), slices.Clone(p.two)
 			x.second[to] = append(x.second[to], p)
 			work = append(work, to)
 		}
@@ -424,7 +423,7 @@ func (x *exploration) list(e *Entry, budget int) {
 			}
 		}
 	}
-	p := &pairs{x: x, entry: e, seen: a.faults.newSet(), note: note, budget: &budget}
+	p := &pairs{x: x, entry: e, seen: a.faults.newMarks(), note: note, budget: &budget}
 	p.run()
 	x.listSingles(e, main, found, p.seen, &budget)
 	p.flush()
@@ -505,7 +504,7 @@ type single struct {
 
 // listSingles lists single faults, each where it loses messages first: those of
 // deliveries, which are in order, and further ones.
-func (x *exploration) listSingles(e *Entry, main []int32, more []single, seen faultSet, budget *int) {
+func (x *exploration) listSingles(e *Entry, main []int32, more []single, seen faultMarks, budget *int) {
 	a := x.a
 	slices.SortFunc(more, func(s, t single) int {
 		return cmp.Or(
@@ -521,7 +520,7 @@ func (x *exploration) listSingles(e *Entry, main []int32, more []single, seen fa
 		names = names[:0]
 		for _, f := range s.members {
 			if !seen.has(f) {
-				seen.add(f)
+				seen.mark(f)
 				names = append(names, a.faults.names[f])
 			}
 		}
@@ -581,7 +580,8 @@ func (a *Analysis) notePlaces() {
 	for s := range g.All {
 		for k := range a.losses[s] {
 			l := &a.losses[s][k]
-			p := &a.Places[a.placeOf(l.cause, l.node, l.link)]
+			l.place = a.placeOf(l.cause, l.node, l.link)
+			p := &a.Places[l.place]
 			p.Lost += a.stateRates[s] * l.expected
 			if p.Of += a.stateRates[s]; l.node == g.All[s].Node { // all of the node's
 				p.Of = a.Rates[l.node]
@@ -625,9 +625,8 @@ func (a *Analysis) notePlacesAt(s, entry int) {
 	certain := map[int32]bool{}
 	for k := range a.losses[s] {
 		l := &a.losses[s][k]
-		p := a.placeOf(l.cause, l.node, l.link)
-		certain[p] = certain[p] || l.share.Low > 1-1e-9
-		a.Places[p].Normal.note(entry, a.normalSet(l))
+		certain[l.place] = certain[l.place] || l.share.Low > 1-1e-9
+		a.Places[l.place].Normal.note(entry, a.normalSet(l))
 	}
 	for _, k := range a.faults.at[s] {
 		d := &a.faults.deliveries[k]
@@ -657,7 +656,7 @@ func (a *Analysis) normalSet(l *loss) LossSet {
 	}
 	// What is lost whenever it gets so far, as over a hop limit, may be a small part of
 	// the messages of the place.
-	if p := &a.Places[a.placeOf(l.cause, l.node, l.link)]; !set.Some && p.Of > 0 && p.Lost < 0.9995*p.Of {
+	if p := &a.Places[l.place]; !set.Some && p.Of > 0 && p.Lost < 0.9995*p.Of {
 		set.Some, set.Share = true, exactly(p.Lost/p.Of)
 	}
 	after := 0.0
@@ -733,11 +732,10 @@ func (x *exploration) listNormal(e *Entry, budget *int) {
 	for _, s := range x.work {
 		for k := range a.losses[s] {
 			l := &a.losses[s][k]
-			p := a.placeOf(l.cause, l.node, l.link)
 			if l.share.Low > 1-1e-9 {
-				a.designStamp[p] = x.stamp
+				a.designStamp[l.place] = x.stamp
 			}
-			add(p, a.normalSet(l))
+			add(l.place, a.normalSet(l))
 		}
 	}
 }
@@ -746,7 +744,7 @@ func (x *exploration) listNormal(e *Entry, budget *int) {
 type pairs struct {
 	x      *exploration
 	entry  *Entry
-	seen   faultSet // single faults that lose messages by themselves
+	seen   faultMarks // single faults that lose messages by themselves
 	note   func(d *delivery, faults faultSet, members []int, others []string, after Moment)
 	budget *int
 	two    []family
@@ -883,7 +881,6 @@ func (p *pairs) loses(d *delivery, before Moment, sets ...faultSet) {
 			}
 		}
 		if differ <= 1 {
-			old.sets[at] = slices.Clone(old.sets[at])
 			old.sets[at].merge(rest[at])
 			if after.At < old.after.At {
 				old.after = after
@@ -912,7 +909,7 @@ func (p *pairs) flush() {
 	list := func(pr *family) {
 		s := LossSet{Cause: pr.cause, Node: a.Node(pr.node).Name, Link: pr.link}
 		for _, f := range pr.sets {
-			_, f = f.both(p.seen)
+			f = p.seen.less(f)
 			if f.empty() {
 				return
 			}
@@ -940,19 +937,11 @@ func (p *pairs) flush() {
 
 // covered reports whether a family of three contains one of two.
 func (p *pairs) covered(three *family) bool {
-	within := func(f, g faultSet) bool {
-		for i, w := range f {
-			if w&^g[i] != 0 {
-				return false
-			}
-		}
-		return true
-	}
 	for k := range p.two {
 		two := p.two[k].sets
 		for i := range three.sets {
 			for j := range three.sets {
-				if i != j && within(three.sets[i], two[0]) && within(three.sets[j], two[1]) {
+				if i != j && three.sets[i].within(two[0]) && three.sets[j].within(two[1]) {
 					return true
 				}
 			}

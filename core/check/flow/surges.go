@@ -141,7 +141,7 @@ func (a *Analysis) carried(to int) []arrival {
 		needs faultSet
 	}
 	var out []arrival
-	work := []walk{{to, 1, a.faults.newSet()}}
+	work := []walk{{to, 1, nil}}
 	for k := 0; k < len(work) && k < 24; k++ {
 		at := work[k]
 		n := a.Node(a.States.All[at.state].Node)
@@ -154,7 +154,7 @@ func (a *Analysis) carried(to int) []arrival {
 			if !e.copies() || share < Negligible || seen {
 				continue
 			}
-			needs, target := slices.Clone(at.needs), a.Node(a.States.All[e.To].Node)
+			needs, target := at.needs, a.Node(a.States.All[e.To].Node)
 			switch {
 			case n.Kind.Runs():
 				needs.merge(a.closure(at.state))
@@ -162,7 +162,7 @@ func (a *Analysis) carried(to int) []arrival {
 				needs.merge(a.closure(e.To))
 			}
 			if target.Kind.Channel() {
-				a.faults.addNode(needs, target.ID)
+				a.faults.addNode(&needs, target.ID)
 			}
 			work = append(work, walk{e.To, share, needs})
 		}
@@ -183,7 +183,7 @@ func (a *Analysis) waiting(s int, share float64, needs faultSet) []arrival {
 		if !ok || r.Most == 0 {
 			continue
 		}
-		also := slices.Clone(needs)
+		also := needs
 		also.merge(a.closure(e.To))
 		out = append(out, arrival{s, node, e.Link, share * taken * max(r.each, 1), also})
 	}
@@ -242,15 +242,14 @@ func (a *Analysis) noteSurge(at int32, fault int, load *surgeLoad, limit string,
 		if same < 0 {
 			p := &a.Places[at].Place
 			list, same = append(list, surge{first: load.after, delivery: delivery{
-				state:  s,
-				faults: a.faults.newSet(),
-				link:   p.Link,
-				node:   p.Node,
-				cause:  p.Cause,
-				after:  after,
-				limit:  limit,
-				place:  at,
-				quiet:  after.low >= day,
+				state: s,
+				link:  p.Link,
+				node:  p.Node,
+				cause: p.Cause,
+				after: after,
+				limit: limit,
+				place: at,
+				quiet: after.low >= day,
 			}}), len(list)
 		}
 		list[same].faults.add(fault)

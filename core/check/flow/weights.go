@@ -11,8 +11,9 @@ import (
 // loss is a way in which messages at a state are lost with nothing broken.
 type loss struct {
 	cause    string
-	node     int // that accounts for the copy
-	link     int // or None
+	node     int   // that accounts for the copy
+	link     int   // or None
+	place    int32 // its number, once losses are looked for; see placeOf
 	share    Span
 	expected float64
 	stated   bool // by a stated `fails` share
@@ -123,10 +124,10 @@ func (a *Analysis) lose(s int, cause string, node, link int, share three, stated
 	if fails := a.Node(node).Fails.EachTry; (cause == "overflow" || cause == "throttled") &&
 		fails > 0 { // either may be the reason
 		part := share.times(three{fails, Span{0, 1}})
-		a.losses[s] = append(a.losses[s], loss{"rejected", node, link, part.Span, part.usual, stated, why})
+		a.losses[s] = append(a.losses[s], loss{"rejected", node, link, 0, part.Span, part.usual, stated, why})
 		share = share.times(three{1 - fails, Span{0, 1}})
 	}
-	a.losses[s] = append(a.losses[s], loss{cause, node, link, share.Span, share.usual, stated, why})
+	a.losses[s] = append(a.losses[s], loss{cause, node, link, 0, share.Span, share.usual, stated, why})
 }
 
 // Negligible is a share of messages that no run can be expected to show.
