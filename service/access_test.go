@@ -204,7 +204,7 @@ func TestALaterSchemaIsRefused(t *testing.T) {
 		_, err := r.store.Pool().Exec(ctx, "DELETE FROM goose_db_version WHERE version_id = 99999")
 		require.NoError(t, err)
 	}()
-	_, err = store.Open(ctx, database.URL)
+	_, err = store.Open(ctx, r.records)
 	require.ErrorIs(t, err, store.ErrNewer)
 	require.Contains(t, err.Error(), "version 99999")
 	require.True(t, strings.Contains(err.Error(), "use the program that made it"))

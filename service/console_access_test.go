@@ -39,6 +39,7 @@ func (b *browser) axe(page string) {
 // TestEveryPageCanBeUsedByAll: axe-core finds nothing on any page, light or dark.
 func TestEveryPageCanBeUsedByAll(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	r.do(
 		"POST",
@@ -111,6 +112,7 @@ func TestEveryPageCanBeUsedByAll(t *testing.T) {
 // TestAViewerOnlyLooks: what they may not do is not offered.
 func TestAViewerOnlyLooks(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	r.do("POST", "/api/v1/users", map[string]any{"name": "skerry"}, 201)
 	r.do("PUT", "/api/v1/workspaces/main/members/skerry", map[string]string{"role": "viewer"}, 204)

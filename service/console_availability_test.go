@@ -11,6 +11,7 @@ import (
 // does most of it, and applies the change that leaves least.
 func TestAvailabilityBelowTheBoard(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))
@@ -31,6 +32,7 @@ func TestAvailabilityBelowTheBoard(t *testing.T) {
 // on the board.
 func TestAPairOfGuaranteesLightsItsPaths(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))
@@ -46,6 +48,7 @@ func TestAPairOfGuaranteesLightsItsPaths(t *testing.T) {
 // applied at once.
 func TestAPlanBelowTheBoard(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake-draft"), visible(`[data-node="mail"]`))

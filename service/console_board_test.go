@@ -170,6 +170,7 @@ func handle(node, side string) string {
 // is found and mended with one press, and everything can be undone.
 func TestAModelIsDrawnOnTheBoard(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	r.do(
 		"POST",
@@ -281,6 +282,7 @@ func TestAModelIsDrawnOnTheBoard(t *testing.T) {
 // TestTheTextCompletes what may be written where one is, by the kind of the node.
 func TestTheTextCompletes(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	r.do(
 		"POST",
@@ -303,6 +305,7 @@ func TestTheTextCompletes(t *testing.T) {
 // what leads there; and the model as a picture.
 func TestAPartOfTheBoardIsLookedAt(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t)
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="axle-scale"]`))
@@ -337,6 +340,7 @@ func TestAPartOfTheBoardIsLookedAt(t *testing.T) {
 // printed has no buttons.
 func TestPagesAreReadNarrowAndOnPaper(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	r.do(
 		"POST",

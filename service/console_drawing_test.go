@@ -27,6 +27,7 @@ const crossed = `(() => {
 // do with.
 func TestLinksGoAroundTheNodes(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t)
 	b := open(t, r)
 	b.do(
@@ -86,6 +87,7 @@ const sizes = `(() => {
 // below them of at least 9, all in sight and nothing upon anything else.
 func TestTheBoardCanBeRead(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t)
 	b := open(t, r)
 	for _, model := range []string{"kittiwake-draft", "kittiwake"} {
@@ -110,6 +112,7 @@ func TestTheBoardCanBeRead(t *testing.T) {
 // nothing else of the board; a new node stands there before a layout is found.
 func TestAnEditDrawsOnlyWhatItChanges(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	r.do(
 		"POST",

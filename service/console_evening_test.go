@@ -62,6 +62,7 @@ func (b *browser) lastOfPath() string {
 // a colleague who may only look opens the links.
 func TestFromNothingToAnEvening(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	r.do("POST", "/api/v1/workspaces", map[string]any{"name": "north-slip"}, 201)
 	b := open(t, r)
@@ -206,6 +207,7 @@ func TestFromNothingToAnEvening(t *testing.T) {
 // key; a node copied and put again; a key typed shows which links take it.
 func TestTheWorkbenchIsArranged(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t)
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))
@@ -292,6 +294,7 @@ func TestTheWorkbenchIsArranged(t *testing.T) {
 // dropped on any page becomes a model.
 func TestModelsAreSearchedAndDropped(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t)
 	b := open(t, r)
 	b.fill(`.page .bx--search-input`, "stamp-manifest")
@@ -319,6 +322,7 @@ func TestModelsAreSearchedAndDropped(t *testing.T) {
 // TestTimesInAChosenZone: the reader's choice holds on every page.
 func TestTimesInAChosenZone(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "quiet-tuesday"}, 202)
 	r.untilState("/api/v1/workspaces/main/runs/1", "done")

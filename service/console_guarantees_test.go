@@ -11,6 +11,7 @@ import (
 // reasons of one, and goes to a node.
 func TestGuaranteesBelowTheBoard(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))

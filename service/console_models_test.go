@@ -42,6 +42,7 @@ func (b *browser) says(selector, words string) {
 // TestAModelIsBegunFromAStarter: chosen with its picture, named, opened, run.
 func TestAModelIsBegunFromAStarter(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t)
 	b := open(t, r)
 	b.press("New model")
@@ -63,6 +64,7 @@ func TestAModelIsBegunFromAStarter(t *testing.T) {
 // TestAFileIsImported: what it is, what it does not say, a model of it.
 func TestAFileIsImported(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t)
 	b := open(t, r)
 	upload := func(file string) {
@@ -85,6 +87,7 @@ func TestAFileIsImported(t *testing.T) {
 // TestHistoryTellsAndRestores what a revision said, in the model's own terms.
 func TestHistoryTellsAndRestores(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	first := r.do("GET", "/api/v1/workspaces/main/models/kittiwake", nil, 200)["text"].(string)
 	r.do(
@@ -116,6 +119,7 @@ func TestHistoryTellsAndRestores(t *testing.T) {
 // TestAScenarioIsWritten beside the model: made, mended, saved and run.
 func TestAScenarioIsWritten(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "small", "text": small}, 201)
 	b := open(t, r)
@@ -155,6 +159,7 @@ func TestAScenarioIsWritten(t *testing.T) {
 // rested in a queue at an instant.
 func TestBehindTheNumbers(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "friday-evening"}, 202)
 	b := open(t, r)
@@ -205,6 +210,7 @@ func TestBehindTheNumbers(t *testing.T) {
 // beyond chance first.
 func TestRunsAreCompared(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	for _, name := range []string{"kittiwake-draft", "kittiwake"} {
 		r.do("POST", "/api/v1/workspaces/main/models/"+name+"/runs", map[string]any{"scenario": "friday-evening"}, 202)
@@ -243,6 +249,7 @@ func TestRunsAreCompared(t *testing.T) {
 // saved and run.
 func TestAScenarioIsSetUpByForm(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))

@@ -23,6 +23,7 @@ func (b *browser) watchMarks() {
 // nothing moves any more once that is switched off, also after a reload.
 func TestMessagesMove(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	b := open(t, r)
 	try := `section[aria-label="Try a message"]`

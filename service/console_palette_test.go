@@ -21,6 +21,7 @@ func (b *browser) palette(words string) {
 // keyboard alone; a link is drawn to a node that is picked by name.
 func TestThePaletteFindsEverything(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake-draft"), visible(`[data-node="mail"]`), visible(`[data-code]`))
@@ -58,6 +59,7 @@ func TestThePaletteFindsEverything(t *testing.T) {
 // off (WCAG 2.1.4), also after a reload.
 func TestLettersCanBeSwitchedOff(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))
@@ -81,6 +83,7 @@ func TestLettersCanBeSwitchedOff(t *testing.T) {
 // empty board, with its name typed in place.
 func TestANodeIsAddedWhereThePointerIs(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{
 		"name": "slip", "text": "ironweir: topology/1\nname: slip\nnodes:\n  manifest-drop: {kind: bucket}\n"}, 201)
@@ -115,6 +118,7 @@ func TestANodeIsAddedWhereThePointerIs(t *testing.T) {
 // applied at once; what next is said.
 func TestFindingsOfOneCauseAreOneEntry(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake-draft"), visible(`[data-node="mail"]`), visible(`li.group`))

@@ -21,6 +21,7 @@ import (
 // set time back; then keep what has happened.
 func TestARehearsalOnTheBoard(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	b := open(t, r)
 	shows := func(selector, words string) {
@@ -121,6 +122,7 @@ func TestARehearsalOnTheBoard(t *testing.T) {
 // Somebody who may only look watches, and is told when it ends.
 func TestAViewerWatchesARehearsal(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	id := r.do("POST", "/api/v1/workspaces/main/models/kittiwake/rehearsals", map[string]any{"pace": 10}, 201)["id"].(string)
 	r.do("POST", "/api/v1/users", map[string]any{"name": "ben"}, 201)
@@ -155,6 +157,7 @@ func TestAViewerWatchesARehearsal(t *testing.T) {
 // A function is answered by somebody's own handler, which fails, and is mended.
 func TestHooksOnTheBoard(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	var broken atomic.Bool
 	broken.Store(true)
 	handler := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {

@@ -14,6 +14,7 @@ import (
 // adds the node once, and the dialog is gone.
 func TestANodeIsAddedWithTheKeyboard(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	r.do(
 		"POST",
@@ -55,6 +56,7 @@ func TestANodeIsAddedWithTheKeyboard(t *testing.T) {
 // field keeps the focus.
 func TestAScheduleGetsACronExpression(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	r.do(
 		"POST",
@@ -104,6 +106,7 @@ func TestAScheduleGetsACronExpression(t *testing.T) {
 // they wanted; a one-time link works in a tab that shows the sign-in page.
 func TestADeepLinkOutlivesSigningIn(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	b := open(t, r)
 	const name = `input[autocomplete="username"]`
@@ -121,6 +124,7 @@ func TestADeepLinkOutlivesSigningIn(t *testing.T) {
 // board scrolls the page.
 func TestAResultScrollsOnce(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	id := r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "quiet-tuesday"}, 202)["id"]
 	b := open(t, r)

@@ -11,6 +11,7 @@ import (
 // all of which stands in the audit trail.
 func TestPeopleAreAddedInTheSettings(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/settings"), visible("h1"))
@@ -72,6 +73,7 @@ func TestPeopleAreAddedInTheSettings(t *testing.T) {
 // by point.
 func TestVariantsAndSweepsAreRun(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	b := open(t, r)
 	choose := func(kind string) {

@@ -222,6 +222,7 @@ func needConsole(t *testing.T) {
 // Friday evening of the draft, and of the mended model.
 func TestNewcomerSeesLoopAndLosses(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t)
 	b := open(t, r)
 	b.shoot("models")
@@ -271,6 +272,7 @@ func TestNewcomerSeesLoopAndLosses(t *testing.T) {
 // that is whole.
 func TestTextIsCheckedAsItIsTyped(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t)
 	b := open(t, r)
 	b.do(
@@ -297,6 +299,7 @@ func TestTextIsCheckedAsItIsTyped(t *testing.T) {
 // text keeps its comments, and the change can be saved or taken back.
 func TestARemedyIsOnePress(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t)
 	b := open(t, r)
 	b.do(
@@ -336,6 +339,7 @@ func TestARemedyIsOnePress(t *testing.T) {
 // decision is told; then the same with a node that fails.
 func TestAMessageIsTriedOnTheBoard(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t)
 	b := open(t, r)
 	b.do(
@@ -369,6 +373,7 @@ func TestAMessageIsTriedOnTheBoard(t *testing.T) {
 // has saved meanwhile: nothing is overwritten.
 func TestSavingKeepsBothEditors(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t).signIn()
 	b := open(t, r)
 	b.do(
@@ -413,6 +418,7 @@ func TestSavingKeepsBothEditors(t *testing.T) {
 // TestDarkThemeIsKept switches the theme and finds it again after a reload.
 func TestDarkThemeIsKept(t *testing.T) {
 	needConsole(t)
+	t.Parallel()
 	r := start(t)
 	b := open(t, r)
 	b.do(

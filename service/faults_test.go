@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
-	"net/url"
 	"os"
 	"os/exec"
 	"os/signal"
@@ -46,13 +45,13 @@ func workOn(url string) int {
 }
 
 // worker starts a worker process.
-func worker(t *testing.T) *exec.Cmd {
-	t.Helper()
+func (r *running) worker() *exec.Cmd {
+	r.Helper()
 	cmd := exec.Command(os.Args[0])
-	cmd.Env = append(os.Environ(), "IRONWEIR_TEST_WORK_ON="+database.URL)
+	cmd.Env = append(os.Environ(), "IRONWEIR_TEST_WORK_ON="+r.records)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	require.NoError(t, cmd.Start())
-	t.Cleanup(func() {
+	require.NoError(r, cmd.Start())
+	r.Cleanup(func() {
 		cmd.Process.Kill()
 		cmd.Wait()
 	})
@@ -93,7 +92,7 @@ func (r *running) result(run string) string {
 // disturbed.
 func TestAKilledWorkerLosesNothing(t *testing.T) {
 	r := startWith(t, 0).signIn()
-	first := worker(t)
+	first := r.worker()
 	undisturbed := r.result(r.long())
 
 	again := r.long()
@@ -108,7 +107,7 @@ func TestAKilledWorkerLosesNothing(t *testing.T) {
 	first.Wait()
 	require.Equal(t, "running", r.do("GET", again, nil, 200)["state"])
 
-	second := worker(t)
+	second := r.worker()
 	require.Eventually(
 		t,
 		// it takes what was queued, then what the dead one had, which the database may know for a while yet
@@ -127,8 +126,8 @@ func TestAKilledWorkerLosesNothing(t *testing.T) {
 		require.NotEqual(t, -1, left.Number)
 	}
 
-	worker(t)
-	worker(t)
+	r.worker()
+	r.worker()
 	require.Equal(t, undisturbed, r.result(again))
 }
 
@@ -283,25 +282,9 @@ func TestTwoSaveAtOnce(t *testing.T) {
 	require.Equal(t, 2.0, r.do("GET", "/api/v1/workspaces/main/models/kittiwake", nil, 200)["number"])
 }
 
-// another makes a new, empty database on the server and gives its address.
-func another(t *testing.T, name string) string {
-	t.Helper()
-	db, err := sql.Open("pgx", database.URL)
-	require.NoError(t, err)
-	defer db.Close()
-	_, err = db.Exec("DROP DATABASE IF EXISTS " + name + " WITH (FORCE)")
-	require.NoError(t, err)
-	_, err = db.Exec("CREATE DATABASE " + name)
-	require.NoError(t, err)
-	u, err := url.Parse(database.URL)
-	require.NoError(t, err)
-	u.Path = "/" + name
-	return u.String()
-}
-
 // TestServicesStartAtOnce: several bring one empty database up to date.
 func TestServicesStartAtOnce(t *testing.T) {
-	address := another(t, "at_once")
+	address := another(t, "template0")
 	errs := make([]error, 5)
 	var wg sync.WaitGroup
 	for i := range errs {
@@ -322,7 +305,7 @@ func TestServicesStartAtOnce(t *testing.T) {
 
 // TestRecordsOfTheFirstVersionAreBroughtUpToDate, with data in them.
 func TestRecordsOfTheFirstVersionAreBroughtUpToDate(t *testing.T) {
-	address := another(t, "first_version")
+	address := another(t, "template0")
 	db, err := sql.Open("pgx", address)
 	require.NoError(t, err)
 	defer db.Close()
@@ -381,12 +364,12 @@ func TestABackupBringsEverythingBack(t *testing.T) {
 	)
 	want := r.result(fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f", run["id"]))
 	file := filepath.Join(t.TempDir(), "weir.dump")
-	size, err := postgres.Backup(context.Background(), database.URL, file)
+	size, err := postgres.Backup(context.Background(), r.records, file)
 	require.NoError(t, err)
 	require.Positive(t, size)
-	require.ErrorContains(t, postgres.Restore(context.Background(), database.URL, file), "already")
+	require.ErrorContains(t, postgres.Restore(context.Background(), r.records, file), "already")
 
-	address := another(t, "restored")
+	address := another(t, "template0")
 	require.NoError(t, postgres.Restore(context.Background(), address, file))
 	s, err := store.Open(context.Background(), address)
 	require.NoError(t, err)
@@ -405,7 +388,7 @@ func TestABackupBringsEverythingBack(t *testing.T) {
 // and saying so leaves parts, and mergings, that no job stands for.
 func TestWhatNobodyComesForIsAskedForAgain(t *testing.T) {
 	r := startWith(t, 0).signIn()
-	db, err := sql.Open("pgx", database.URL)
+	db, err := sql.Open("pgx", r.records)
 	require.NoError(t, err)
 	defer db.Close()
 	waiting, unmerged := r.long(), r.long()
@@ -415,7 +398,7 @@ func TestWhatNobodyComesForIsAskedForAgain(t *testing.T) {
 	require.NoError(t, err)
 	_, err = db.Exec("UPDATE runs SET state = 'running' WHERE id = 2")
 	require.NoError(t, err)
-	worker(t)
+	r.worker()
 	r.untilState(unmerged, "failed") // its parts never had results
 	r.untilState(waiting, "done")
 }
@@ -425,7 +408,7 @@ func TestWhatNobodyComesForIsAskedForAgain(t *testing.T) {
 // are worked on.
 func TestTheClockIsSetBack(t *testing.T) {
 	r := startWith(t, 0).signIn()
-	db, err := sql.Open("pgx", database.URL)
+	db, err := sql.Open("pgx", r.records)
 	require.NoError(t, err)
 	defer db.Close()
 	token := r.token("ann", "editor")
@@ -453,7 +436,7 @@ func TestTheClockIsSetBack(t *testing.T) {
 	r.do("POST", model+"/revisions", map[string]string{"text": text + "# later\n"}, 201, "If-Match", `"1"`)
 	revisions := r.do("GET", model+"/revisions", nil, 200)["items"].([]any)
 	require.Equal(t, 2.0, revisions[0].(map[string]any)["number"], "what was saved later is the latest")
-	worker(t)
+	r.worker()
 	r.untilState(waiting, "done")
 	later := r.long()
 	r.untilState(later, "done")

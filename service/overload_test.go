@@ -168,7 +168,8 @@ func (f *frozen) run() {
 // TestADatabaseThatHangs holds nobody: requests are answered with 503 after some seconds, and
 // go on once it answers again.
 func TestADatabaseThatHangs(t *testing.T) {
-	address, err := url.Parse(database.URL)
+	r := startWith(t, 0).signIn() // makes the records, and is not frozen
+	address, err := url.Parse(r.records)
 	require.NoError(t, err)
 	query := address.Query()
 	const socket = "/.s.PGSQL.5432"
@@ -181,7 +182,6 @@ func TestADatabaseThatHangs(t *testing.T) {
 	query.Set("host", dir)
 	address.RawQuery = query.Encode()
 
-	r := startWith(t, 0).signIn() // makes the records, and is not frozen
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	s, err := store.Open(ctx, address.String())

@@ -20,7 +20,7 @@ import (
 func (r *running) as() *running {
 	jar, err := cookiejar.New(nil)
 	require.NoError(r, err)
-	return &running{r.T, r.url, r.store, &http.Client{Jar: jar, Timeout: time.Minute}}
+	return &running{r.T, r.url, r.records, r.store, &http.Client{Jar: jar, Timeout: time.Minute}}
 }
 
 // TestPasswords are chosen, changed, and end other sessions.

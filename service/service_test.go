@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -11,6 +12,7 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"net/http/httptest"
+	"net/url"
 	"os"
 	"strings"
 	"sync"
@@ -28,7 +30,8 @@ import (
 	"ironweir/store/postgres"
 )
 
-// database is the real PostgreSQL that all tests of this package share.
+// database is the real PostgreSQL that all tests of this package share: each has a database
+// of its own there, copied from one that holds the demo.
 var database *postgres.Server
 
 func TestMain(m *testing.M) {
@@ -65,12 +68,66 @@ func command(_ context.Context, name string, c service.Command, _ sim.Limits) se
 // running is a service on loopback with its store.
 type running struct {
 	*testing.T
-	url   string
-	store *store.Store
-	http  *http.Client
+	url     string
+	records string // address of the database
+	store   *store.Store
+	http    *http.Client
 }
 
-// start starts a service with the demo in an empty database, and a worker.
+// demo makes a database that holds the demo, once, and gives its name.
+var demo = sync.OnceValues(func() (string, error) {
+	address, err := create("demo", "template0")
+	if err != nil {
+		return "", err
+	}
+	ctx := context.Background()
+	s, err := store.Open(ctx, address)
+	if err != nil {
+		return "", err
+	}
+	defer s.Close()
+	return "demo", service.LoadDemo(ctx, s)
+})
+
+// databases counts those that tests have made.
+var databases atomic.Int64
+
+// create makes a database as a copy of another and gives its address.
+func create(name, template string) (string, error) {
+	db, err := sql.Open("pgx", database.URL)
+	if err != nil {
+		return "", err
+	}
+	defer db.Close()
+	if _, err = db.Exec("CREATE DATABASE " + name + " TEMPLATE " + template); err != nil {
+		return "", err
+	}
+	address, err := url.Parse(database.URL)
+	if err != nil {
+		return "", err
+	}
+	address.Path = "/" + name
+	return address.String(), nil
+}
+
+// another makes a database as a copy of another, which is dropped when the test ends, and
+// gives its address.
+func another(t *testing.T, template string) string {
+	t.Helper()
+	name := fmt.Sprintf("test_%d", databases.Add(1))
+	address, err := create(name, template)
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		db, err := sql.Open("pgx", database.URL)
+		require.NoError(t, err)
+		defer db.Close()
+		_, err = db.Exec("DROP DATABASE " + name + " WITH (FORCE)")
+		require.NoError(t, err)
+	})
+	return address
+}
+
+// start starts a service with the demo in a database of its own, and a worker.
 func start(t *testing.T) *running {
 	t.Helper()
 	return startWith(t, 2)
@@ -86,11 +143,12 @@ func startWith(t *testing.T, slots int, change ...func(*service.Options)) *runni
 // startLogging starts a service that logs all that it can to a writer.
 func startLogging(t *testing.T, to io.Writer, slots int, change ...func(*service.Options)) *running {
 	t.Helper()
-	ctx, cancel := context.WithCancel(context.Background())
-	s, err := store.Open(ctx, database.URL)
+	template, err := demo()
 	require.NoError(t, err)
-	require.NoError(t, s.Empty(ctx))
-	require.NoError(t, service.LoadDemo(ctx, s))
+	records := another(t, template)
+	ctx, cancel := context.WithCancel(context.Background())
+	s, err := store.Open(ctx, records)
+	require.NoError(t, err)
 	log := slog.New(slog.NewTextHandler(to, &slog.HandlerOptions{Level: slog.LevelDebug}))
 	queue, err := jobs.NewQueue(s, log)
 	require.NoError(t, err)
@@ -120,7 +178,7 @@ func startLogging(t *testing.T, to io.Writer, slots int, change ...func(*service
 	})
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)
-	return &running{t, server.URL, s, &http.Client{Jar: jar, Timeout: time.Minute}}
+	return &running{t, server.URL, records, s, &http.Client{Jar: jar, Timeout: time.Minute}}
 }
 
 func (r *running) signIn() *running {

@@ -217,12 +217,3 @@ func unavailable(err error) bool {
 		pgconn.SafeToRetry(err) ||
 		slices.ContainsFunc(closed, func(words string) bool { return strings.Contains(err.Error(), words) })
 }
-
-// Empty removes everything but the schema; tests start with it.
-func (s *Store) Empty(ctx context.Context) error {
-	return mapError(
-		s.db.WithContext(ctx).Exec(
-			`TRUNCATE users, sign_in_links, sessions, tokens, workspaces, members, models, revisions, scenarios, variants, runs, run_parts, workers, idempotency_keys, audit, settings, river_job RESTART IDENTITY CASCADE`,
-		).Error,
-	)
-}

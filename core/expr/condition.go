@@ -120,8 +120,10 @@ type Expression struct {
 var (
 	readsData = regexp.MustCompile(`\bevent\s*\.\s*data\b|\bitem\b`)
 	volatile  = regexp.MustCompile(`\bevent\s*\.\s*(try|age|hops)\b`)
-	undefined = regexp.MustCompile(`undeclared reference to '([^']*)'`)
 )
+
+// seenByConditions says what expressions over an event see.
+const seenByConditions = "expressions see event.id .source .type .subject .time .data .size .hops .try .age"
 
 // Compile checks an expression; want is what it must give: "bool", "list",
 // "number" or "any".
@@ -135,7 +137,7 @@ func Compile(source, want string) (*Expression, error) {
 	}
 	ast, issues := env.Compile(source)
 	if issues != nil && issues.Err() != nil {
-		return nil, fmt.Errorf("the expression %q does not compile: %s", source, firstLine(issues.Err().Error()))
+		return nil, compileError("expression", source, seenByConditions, issues)
 	}
 	out := ast.OutputType()
 	fits := out.IsExactType(cel.DynType) || want == "any"
@@ -152,7 +154,7 @@ func Compile(source, want string) (*Expression, error) {
 	}
 	program, err := env.Program(ast, cel.EvalOptions(cel.OptOptimize), cel.CostLimit(CostLimit))
 	if err != nil {
-		return nil, fmt.Errorf("the expression %q does not compile: %s", source, firstLine(err.Error()))
+		return nil, fmt.Errorf("the expression %q does not compile: %w", source, err)
 	}
 	e := &Expression{
 		Source:    source,
@@ -170,17 +172,6 @@ func Compile(source, want string) (*Expression, error) {
 		}
 	}
 	return e, nil
-}
-
-func firstLine(s string) string {
-	line := strings.TrimPrefix(strings.SplitN(s, "\n", 2)[0], "ERROR: <input>:")
-	if m := undefined.FindStringSubmatch(s); m != nil {
-		line += "; expressions see event.id .source .type .subject .time .data .size .hops .try .age"
-		if m[1] == "event" {
-			line = "event has no such field; it has .id .source .type .subject .time .data .size .hops .try .age"
-		}
-	}
-	return line
 }
 
 // Constant gives the value when the expression reads nothing of the event.
@@ -321,11 +312,7 @@ func compileJudgement(source, want string, types ...*cel.Type) (*Judgement, erro
 	}
 	compiled, issues := env.Compile(source)
 	if issues != nil && issues.Err() != nil {
-		return nil, fmt.Errorf(
-			"the expectation %q does not compile: %s",
-			source,
-			strings.TrimPrefix(strings.SplitN(issues.Err().Error(), "\n", 2)[0], "ERROR: <input>:"),
-		)
+		return nil, compileError("expectation", source, "an expectation sees `run`, the result", issues)
 	}
 	if out := compiled.OutputType(); !slices.ContainsFunc(append(types, cel.DynType), out.IsExactType) {
 		return nil, fmt.Errorf("the expectation %q gives %s; it must be %s", source, out, want)

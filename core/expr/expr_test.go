@@ -83,8 +83,13 @@ func TestValues(t *testing.T) {
 
 func TestRefusedExpressions(t *testing.T) {
 	for source, says := range map[string]string{
-		"event.dta":                      "did you mean 'event.data'",
-		"event.data.kg >":                "does not compile",
+		"event.dta":                      "there is no `event.dta` (did you mean 'event.data'?); expressions see event.id",
+		"event.data.kg >":                "does not compile: column 16: it ends too early",
+		"event.type = 'a'":               "column 12: `=` has no meaning here; what is equal is `==`",
+		"event.try > 1 & event.hops > 1": "column 15: `&` has no meaning here; write `&&`",
+		"event.type == 'a":               "column 15: a quotation mark is not closed",
+		"event.try + 'a' > 2":            "column 11: `+` cannot be used with (int, string)",
+		"event.type ==\n ) 'a'":          "line 2, column 2: `)` is not expected here",
 		"1 + 1":                          "a bool is needed here",
 		strings.Repeat("1+", 3000) + "1": "at most 4096",
 	} {

@@ -432,6 +432,15 @@ func (d *decoder) distribution(v *Value, path string, plain bool) (Distribution,
 		x, ok := quantity(d, v, path, what, parse)
 		return Constant(x), ok
 	}
+	return d.stated(v, path, what, parse)
+}
+
+// stated reads a distribution with its parameters, of quantities that parse reads.
+func (d *decoder) stated(
+	v *Value,
+	path, what string,
+	parse func(string) (float64, error),
+) (Distribution, bool) {
 	o := d.object(v, path)
 	if o.v.Get("dist") == nil {
 		d.problem(v.Pos, path, "a distribution needs `dist`: exponential, uniform, lognormal, gamma or samples")

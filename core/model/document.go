@@ -129,6 +129,17 @@ func (v *Value) Get(key string) *Value {
 	return nil
 }
 
+// place gives where the value below some keys stands, as far as they lead to one.
+func (v *Value) place(own Position, keys []string) Position {
+	for _, key := range keys {
+		if v = v.Get(key); v == nil {
+			break
+		}
+		own = v.Pos
+	}
+	return own
+}
+
 // Add appends a field to a map and gives the map; the caller sees to it that
 // keys do not repeat.
 func (v *Value) Add(key string, value *Value) *Value {

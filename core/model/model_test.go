@@ -289,3 +289,60 @@ func TestGuesses(t *testing.T) {
 		require.ErrorContains(t, err, says)
 	}
 }
+
+// TestProblemsNameTheirPlace: each stands at the field that it is about, and they come in
+// the order of the text, however often it is read.
+func TestProblemsNameTheirPlace(t *testing.T) {
+	text := `ironweir: topology/1
+nodes:
+  q:
+    kind: queue
+    order: grouped
+    group: event.+
+    links:
+      f:
+        to: f
+        key: a
+        type: b
+        chance: 50%
+        for-each: event.data
+  f:
+    kind: function
+    callers: [x]
+    pool: big
+    dead-letter: nowhere
+    cases:
+      odd:
+        if: nonsense(
+    links:
+      back:
+        to: q
+        mode: wait
+`
+	var first []string
+	for range 20 {
+		_, err := model.Parse("m.yaml", []byte(text), model.Options{})
+		var problems model.Problems
+		require.ErrorAs(t, err, &problems)
+		var places []string
+		for _, p := range problems {
+			places = append(places, fmt.Sprintf("%d:%d %s", p.Line, p.Column, p.Path))
+		}
+		if first == nil {
+			first = places
+		}
+		require.Equal(t, first, places)
+	}
+	require.Equal(t, []string{
+		"6:12 nodes.q.group",
+		"10:14 nodes.q.links.f.key",
+		"11:15 nodes.q.links.f.type",
+		"12:17 nodes.q.links.f.chance",
+		"13:19 nodes.q.links.f.for-each",
+		"16:14 nodes.f.callers",
+		"17:11 nodes.f.pool",
+		"18:18 nodes.f.dead-letter",
+		"21:13 nodes.f.cases.odd.if",
+		"25:15 nodes.f.links.back",
+	}, first)
+}

@@ -67,6 +67,7 @@ func (d *decoder) node(name string, pos Position, v *Value, path string, default
 	}
 	o := d.object(v, path)
 	o.get("kind")
+	n.written = v
 	n.About, n.Owner, n.Tags = o.text("about"), o.text("owner"), o.texts("tags")
 	n.Rate = o.rate("rate")
 	n.Callers, n.ObservedAs = o.list("callers"), o.list("observed-as")
@@ -116,29 +117,7 @@ func (o *object) kindSpecific(n *Node) {
 		n.ObjectLife = o.duration("object-life", 0)
 		n.Duplicates = o.share("duplicates", 0)
 	case Queue:
-		n.Grouped = o.oneOf("order", "any", "any", "grouped") == "grouped"
-		n.Group = o.text("group")
-		n.Retention = o.positive("retention", DefaultRetention)
-		n.Delay = o.duration("delay", 0)
-		n.Capacity = o.whole("capacity", 0, 1)
-		n.Lease = o.positive("lease", DefaultLease)
-		n.CarryAge = o.oneOf("age", "fresh", "fresh", "carried") == "carried"
-		n.Duplicates = o.share("duplicates", 0)
-		if v := o.get("dedupe"); v != nil {
-			q := o.object(v, o.at("dedupe"))
-			n.Dedupe = &Dedupe{By: q.text("by"), Within: q.duration("within", 5*time.Minute)}
-			q.done(nil)
-		}
-		if n.Grouped && n.Group == "" {
-			o.problem(
-				o.pos("order"),
-				o.at("order"),
-				"order: grouped needs `group`, an expression that gives the group, as in `group: event.subject`",
-			)
-		}
-		if n.Group != "" && !n.Grouped {
-			o.problem(o.pos("group"), o.at("group"), "`group` has no effect without `order: grouped`")
-		}
+		o.queueFields(n)
 	case Topic:
 		n.Duplicates = o.share("duplicates", 0)
 		n.Ignore = o.match("ignore")
@@ -157,67 +136,14 @@ func (o *object) kindSpecific(n *Node) {
 			n.PartitionRate = o.rate("partition-rate")
 		}
 	case Schedule:
-		n.Every = o.positive("every", 0)
-		n.Cron = o.text("cron")
-		n.CronFields = o.oneOf("cron-fields", "standard", "standard", "with-seconds", "with-year", "with-both")
-		n.Sunday = o.whole("sunday", 0, 0)
-		n.Zone = o.text("zone")
-		n.Jitter = o.duration("jitter", 0)
-		n.From, n.Until = o.time("from"), o.time("until")
-		n.Enabled = o.truth("enabled", true)
-		n.Data = o.get("data")
-		if n.Zone == "" {
-			n.Zone = "UTC"
-		}
-		o.scheduleProblems(n)
+		o.scheduleFields(n)
 	case Endpoint:
 		n.Method, n.Path = strings.ToUpper(o.text("method")), o.text("path")
 		n.Accepts = o.schema("accepts")
 		n.Timeout = o.positive("timeout", DefaultAnswer)
 		n.RateLimit = o.rate("rate-limit")
 	case Function:
-		n.Memory = o.size("memory", 0)
-		n.Timeout = o.positive("timeout", DefaultTimeout)
-		if v := o.get("cold-start"); v != nil {
-			c := o.object(v, o.at("cold-start"))
-			n.ColdStart = &ColdStart{
-				Takes: c.distribution("takes", Constant(0), false),
-				Idle:  c.duration("idle", 10*time.Minute),
-			}
-			c.done(nil)
-		}
-		o.each("cases", func(name string, pos Position, v *Value, path string) {
-			o.checkName(name, pos, path)
-			q := o.object(v, path)
-			c := Case{Name: name, If: q.text("if"), Pos: pos}
-			if c.If == "" {
-				o.problem(pos, path, "a case needs `if`, the condition under which it holds")
-			}
-			if q.v.Get("takes") != nil {
-				t := q.distribution("takes", Constant(0), false)
-				c.Takes = &t
-			} else {
-				q.get("takes")
-			}
-			if q.v.Get("fails") != nil {
-				f := q.failing("fails", true)
-				c.Fails = &f
-			} else {
-				q.get("fails")
-			}
-			q.done(nil)
-			n.Cases = append(n.Cases, c)
-		})
-		n.Accepts = o.schema("accepts")
-		n.Concurrency = o.whole("concurrency", 0, 1)
-		n.Pool = o.text("pool")
-		n.HopLimit = o.whole("hop-limit", NoHopLimit, 0)
-		n.Idempotent = o.text("idempotent")
-		n.Together = o.oneOf("sends", "one-by-one", "one-by-one", "together") == "together"
-		n.Hook = o.text("hook")
-		n.Retry = o.retry("retry")
-		n.DeadLetter = o.text("dead-letter")
-		n.ResultsAll = o.oneOf("results", "async", "async", "all") == "all"
+		o.functionFields(n)
 	case Workflow:
 		n.Do = o.tasks("do")
 		n.Timeout = o.duration("timeout", 0)
@@ -229,6 +155,96 @@ func (o *object) kindSpecific(n *Node) {
 		n.RateLimit = o.rate("rate-limit")
 		n.Timeout = o.duration("timeout", 0)
 	}
+}
+
+// queueFields reads the fields of a queue.
+func (o *object) queueFields(n *Node) {
+	n.Grouped = o.oneOf("order", "any", "any", "grouped") == "grouped"
+	n.Group = o.text("group")
+	n.Retention = o.positive("retention", DefaultRetention)
+	n.Delay = o.duration("delay", 0)
+	n.Capacity = o.whole("capacity", 0, 1)
+	n.Lease = o.positive("lease", DefaultLease)
+	n.CarryAge = o.oneOf("age", "fresh", "fresh", "carried") == "carried"
+	n.Duplicates = o.share("duplicates", 0)
+	if v := o.get("dedupe"); v != nil {
+		q := o.object(v, o.at("dedupe"))
+		n.Dedupe = &Dedupe{By: q.text("by"), Within: q.duration("within", 5*time.Minute)}
+		q.done(nil)
+	}
+	if n.Grouped && n.Group == "" {
+		o.problem(
+			o.pos("order"),
+			o.at("order"),
+			"order: grouped needs `group`, an expression that gives the group, as in `group: event.subject`",
+		)
+	}
+	if n.Group != "" && !n.Grouped {
+		o.problem(o.pos("group"), o.at("group"), "`group` has no effect without `order: grouped`")
+	}
+}
+
+// scheduleFields reads the fields of a schedule.
+func (o *object) scheduleFields(n *Node) {
+	n.Every = o.positive("every", 0)
+	n.Cron = o.text("cron")
+	n.CronFields = o.oneOf("cron-fields", "standard", "standard", "with-seconds", "with-year", "with-both")
+	n.Sunday = o.whole("sunday", 0, 0)
+	n.Zone = o.text("zone")
+	n.Jitter = o.duration("jitter", 0)
+	n.From, n.Until = o.time("from"), o.time("until")
+	n.Enabled = o.truth("enabled", true)
+	n.Data = o.get("data")
+	if n.Zone == "" {
+		n.Zone = "UTC"
+	}
+	o.scheduleProblems(n)
+}
+
+// functionFields reads the fields of a function.
+func (o *object) functionFields(n *Node) {
+	n.Memory = o.size("memory", 0)
+	n.Timeout = o.positive("timeout", DefaultTimeout)
+	if v := o.get("cold-start"); v != nil {
+		c := o.object(v, o.at("cold-start"))
+		n.ColdStart = &ColdStart{
+			Takes: c.distribution("takes", Constant(0), false),
+			Idle:  c.duration("idle", 10*time.Minute),
+		}
+		c.done(nil)
+	}
+	o.each("cases", func(name string, pos Position, v *Value, path string) {
+		o.checkName(name, pos, path)
+		q := o.object(v, path)
+		c := Case{Name: name, If: q.text("if"), Pos: pos}
+		if c.If == "" {
+			o.problem(pos, path, "a case needs `if`, the condition under which it holds")
+		}
+		if q.v.Get("takes") != nil {
+			t := q.distribution("takes", Constant(0), false)
+			c.Takes = &t
+		} else {
+			q.get("takes")
+		}
+		if q.v.Get("fails") != nil {
+			f := q.failing("fails", true)
+			c.Fails = &f
+		} else {
+			q.get("fails")
+		}
+		q.done(nil)
+		n.Cases = append(n.Cases, c)
+	})
+	n.Accepts = o.schema("accepts")
+	n.Concurrency = o.whole("concurrency", 0, 1)
+	n.Pool = o.text("pool")
+	n.HopLimit = o.whole("hop-limit", NoHopLimit, 0)
+	n.Idempotent = o.text("idempotent")
+	n.Together = o.oneOf("sends", "one-by-one", "one-by-one", "together") == "together"
+	n.Hook = o.text("hook")
+	n.Retry = o.retry("retry")
+	n.DeadLetter = o.text("dead-letter")
+	n.ResultsAll = o.oneOf("results", "async", "async", "all") == "all"
 }
 
 func (o *object) schema(key string) *expr.Schema {
@@ -362,7 +378,7 @@ func (o *object) match(key string) Match {
 func (d *decoder) link(from *Node, name string, pos Position, v *Value, path string) *Link {
 	d.checkName(name[strings.LastIndexByte(name, '/')+1:], pos, path)
 	o := d.object(v, path)
-	l := &Link{From: from.Name, Name: name, To: o.text("to"), Pos: pos, ToPos: o.pos("to")}
+	l := &Link{From: from.Name, Name: name, To: o.text("to"), Pos: pos, ToPos: o.pos("to"), written: v}
 	if l.To == "" {
 		l.To, l.ToPos = name, pos
 	}

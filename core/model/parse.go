@@ -135,57 +135,15 @@ func (d *decoder) topology(file string, root *Value, opt Options) *Topology {
 	if t.Name != "" {
 		d.checkName(t.Name, o.pos("name"), "name")
 	}
-	defaults := map[Kind]*Value{}
-	o.each("defaults", func(kind string, pos Position, v *Value, path string) {
-		if _, ok := kindFields[Kind(kind)]; !ok {
-			d.problem(pos, path, "unknown kind %q%s", kind, didYouMean(kind, kindNames()))
-			return
-		}
-		if v.Shape != Map {
-			d.wants(v, path, "a map of fields")
-			return
-		}
-		defaults[Kind(kind)] = v
-	})
+	defaults := d.defaults(o)
 	if v := o.get("limits"); v != nil {
 		q := d.object(v, "limits")
 		t.Limits.Payload = q.size("payload", 0)
 		q.done(nil)
 	}
-	o.each("pools", func(name string, pos Position, v *Value, path string) {
-		d.checkName(name, pos, path)
-		n, ok := quantity(d, v, path, "a number", parseNumber)
-		if ok && (n < 1 || n != float64(int(n))) {
-			d.problem(v.Pos, path, "a pool is a whole number of 1 or more")
-		}
-		if t.Pools == nil {
-			t.Pools = map[string]int{}
-		}
-		t.Pools[name] = int(n)
-	})
+	d.pools(t, o)
 	t.Explicit = o.oneOf("permissions", "open", "open", "explicit") == "explicit"
-	together := map[string]Position{}
-	o.each("fails-together", func(name string, pos Position, v *Value, path string) {
-		d.checkName(name, pos, path)
-		if t.FailsTogether == nil {
-			t.FailsTogether = map[string][]string{}
-		}
-		q := d.object(&Value{Shape: Map, Fields: []Field{{Key: name, Value: v}}}, "fails-together")
-		if v.Shape == Map {
-			q = d.object(v, path)
-			t.FailsTogether[name] = q.list("nodes")
-			if b := q.breaks("breaks"); b != nil {
-				if t.GroupBreaks == nil {
-					t.GroupBreaks = map[string]*Breaks{}
-				}
-				t.GroupBreaks[name] = b
-			}
-			q.done(nil)
-		} else {
-			t.FailsTogether[name] = q.list(name)
-		}
-		together[name] = v.Pos
-	})
+	together := d.failsTogether(t, o)
 	if parts := o.get("parts"); parts != nil {
 		o.each("parts", func(name string, pos Position, v *Value, path string) {
 			d.part(t, name, pos, v, path, opt)
@@ -210,6 +168,65 @@ func (d *decoder) topology(file string, root *Value, opt Options) *Topology {
 	}
 	d.resolve(t, together)
 	return t
+}
+
+// defaults reads the fields that nodes of a kind have where they state none.
+func (d *decoder) defaults(o *object) map[Kind]*Value {
+	defaults := map[Kind]*Value{}
+	o.each("defaults", func(kind string, pos Position, v *Value, path string) {
+		if _, ok := kindFields[Kind(kind)]; !ok {
+			d.problem(pos, path, "unknown kind %q%s", kind, didYouMean(kind, kindNames()))
+			return
+		}
+		if v.Shape != Map {
+			d.wants(v, path, "a map of fields")
+			return
+		}
+		defaults[Kind(kind)] = v
+	})
+	return defaults
+}
+
+// pools reads how many runs share each pool.
+func (d *decoder) pools(t *Topology, o *object) {
+	o.each("pools", func(name string, pos Position, v *Value, path string) {
+		d.checkName(name, pos, path)
+		n, ok := quantity(d, v, path, "a number", parseNumber)
+		if ok && (n < 1 || n != float64(int(n))) {
+			d.problem(v.Pos, path, "a pool is a whole number of 1 or more")
+		}
+		if t.Pools == nil {
+			t.Pools = map[string]int{}
+		}
+		t.Pools[name] = int(n)
+	})
+}
+
+// failsTogether reads the groups of nodes that one fault meets, and gives where each stands.
+func (d *decoder) failsTogether(t *Topology, o *object) map[string]Position {
+	together := map[string]Position{}
+	o.each("fails-together", func(name string, pos Position, v *Value, path string) {
+		d.checkName(name, pos, path)
+		if t.FailsTogether == nil {
+			t.FailsTogether = map[string][]string{}
+		}
+		q := d.object(&Value{Shape: Map, Fields: []Field{{Key: name, Value: v}}}, "fails-together")
+		if v.Shape == Map {
+			q = d.object(v, path)
+			t.FailsTogether[name] = q.list("nodes")
+			if b := q.breaks("breaks"); b != nil {
+				if t.GroupBreaks == nil {
+					t.GroupBreaks = map[string]*Breaks{}
+				}
+				t.GroupBreaks[name] = b
+			}
+			q.done(nil)
+		} else {
+			t.FailsTogether[name] = q.list(name)
+		}
+		together[name] = v.Pos
+	})
+	return together
 }
 
 // part reads another file and takes its nodes in as NAME/node.

@@ -182,7 +182,8 @@ func (v *Value) Plain() any {
 func nearest(word string, candidates []string) string {
 	best, bestDistance := "", len(word)/3+2
 	for _, c := range candidates {
-		if d := editDistance(word, c, bestDistance); d < bestDistance {
+		most := min(bestDistance, max(len(word), len(c))) // some letter is in both
+		if d := editDistance(word, c, most); d < most {
 			best, bestDistance = c, d
 		}
 	}

@@ -22,14 +22,15 @@ func (d *decoder) resolve(t *Topology, together map[string]Position) {
 	for _, n := range t.Nodes {
 		path := "nodes." + n.Name
 		for _, c := range n.Callers {
-			need(c, n.Pos, path+".callers")
+			need(c, n.place("callers"), path+".callers")
 		}
 		if n.DeadLetter != "" {
-			d.deadLetter(need(n.DeadLetter, n.Pos, path+".dead-letter"), n, n.Pos, path+".dead-letter")
+			at := n.place("dead-letter")
+			d.deadLetter(need(n.DeadLetter, at, path+".dead-letter"), n, at, path+".dead-letter")
 		}
 		if n.Pool != "" {
 			if _, ok := t.Pools[n.Pool]; !ok {
-				d.problem(n.Pos, path+".pool", "no pool %q%s", n.Pool, didYouMean(n.Pool, sortedKeys(t.Pools)))
+				d.problem(n.place("pool"), path+".pool", "no pool %q%s", n.Pool, didYouMean(n.Pool, sortedKeys(t.Pools)))
 			}
 		}
 		d.nodeExpressions(n, path)
@@ -46,7 +47,11 @@ func (d *decoder) resolve(t *Topology, together map[string]Position) {
 			}
 			var err error
 			if l.Relation, err = relate(n.Kind, to.Kind, l.Mode, l.When); err != nil {
-				d.problem(l.ToPos, lpath, "%v", err)
+				at := l.ToPos
+				if l.Mode != "" {
+					at = l.place("mode")
+				}
+				d.problem(at, lpath, "%v", err)
 				continue
 			}
 			if n.Kind == Endpoint && l.Relation == WaitingCall {
@@ -104,24 +109,24 @@ func (d *decoder) deadLetter(to, from *Node, pos Position, path string) {
 }
 
 func (d *decoder) nodeExpressions(n *Node, path string) {
-	d.condition(n.Pos, path+".group", n.Group, "any")
-	d.condition(n.Pos, path+".by", n.By, "any")
-	d.condition(n.Pos, path+".idempotent", n.Idempotent, "any")
+	d.condition(n.place("group"), path+".group", n.Group, "any")
+	d.condition(n.place("by"), path+".by", n.By, "any")
+	d.condition(n.place("idempotent"), path+".idempotent", n.Idempotent, "any")
 	if n.Dedupe != nil {
 		if n.Dedupe.By == "" {
-			d.problem(n.Pos, path+".dedupe", "`dedupe` needs `by`, an expression that gives the key")
+			d.problem(n.place("dedupe"), path+".dedupe", "`dedupe` needs `by`, an expression that gives the key")
 		}
-		d.condition(n.Pos, path+".dedupe.by", n.Dedupe.By, "any")
+		d.condition(n.place("dedupe", "by"), path+".dedupe.by", n.Dedupe.By, "any")
 	}
 	for _, c := range n.Cases {
-		d.condition(c.Pos, path+".cases."+c.Name+".if", c.If, "bool")
+		d.condition(n.place("cases", c.Name, "if"), path+".cases."+c.Name+".if", c.If, "bool")
 	}
 	for _, c := range n.Ignore {
 		d.condition(c.Pos, path+".ignore.if", c.If, "bool")
 	}
 	for _, k := range n.Keys {
 		if _, err := expr.ParseTemplate(k, true); err != nil {
-			d.problem(n.Pos, path+".keys", "%v", err)
+			d.problem(n.place("keys"), path+".keys", "%v", err)
 		}
 	}
 	if n.Data != nil {
@@ -147,7 +152,7 @@ func (d *decoder) linkFields(from, to *Node, l *Link, path string) {
 	misplaced := func(is bool, field, where string) {
 		if is {
 			d.problem(
-				l.Pos,
+				l.place(field),
 				path+"."+field,
 				"`%s` has no meaning on a link from %s to %s%s; it belongs on %s",
 				field,
@@ -160,21 +165,13 @@ func (d *decoder) linkFields(from, to *Node, l *Link, path string) {
 	}
 	r := l.Relation
 	result := l.When != OfRun
+	ofRun := from.Kind.Runs() && !result
 	misplaced(
 		len(l.Changes) > 0 && from.Kind != Bucket && from.Kind != Table,
 		"changes",
 		"links from a bucket or table",
 	)
-	for _, c := range l.Changes {
-		allowed := []string{"written", "deleted"}
-		if from.Kind == Table {
-			allowed = []string{"inserted", "updated", "deleted"}
-		}
-		if !slices.Contains(allowed, c) && (from.Kind == Bucket || from.Kind == Table) {
-			d.problem(l.Pos, path+".changes", "%q is not one of %s", c, strings.Join(allowed, ", "))
-		}
-	}
-	ofRun := from.Kind.Runs() && !result
+	d.changes(from, l, path)
 	misplaced(l.Match != nil && ofRun, "match", "links from a channel, schedule or endpoint; on a send use `if`")
 	misplaced(l.Read.Written && !from.Kind.Polled(), "read", "links from a queue, stream or table")
 	misplaced(
@@ -184,24 +181,47 @@ func (d *decoder) linkFields(from, to *Node, l *Link, path string) {
 	)
 	misplaced(l.Wrap != "none" && ofRun, "wrap", "delivering links")
 	misplaced(result && from.Kind != Function && from.Kind != Workflow, "when", "links from a function or workflow")
-	for field, is := range map[string]bool{"at": l.AtStart, "per": l.PerRun} {
-		misplaced(is && (!ofRun || from.Kind == Outside && field == "at"), field, "what a function's run sends")
+	misplaced(l.AtStart && (!ofRun || from.Kind == Outside), "at", "what a function's run sends")
+	misplaced(l.PerRun && !ofRun, "per", "what a function's run sends")
+	count := l.Count.Expr != "" || l.Count.Dist.Dist != "constant" || l.Count.Dist.Mean != 1
+	for _, f := range []struct {
+		name string
+		is   bool
+	}{{"count", count}, {"for-each", l.ForEach != ""}, {"chance", l.Chance != 1}, {"if", l.If != ""}} {
+		misplaced(f.is && !ofRun, f.name, "links from a function, workflow or outside system")
 	}
-	for field, is := range map[string]bool{"count": l.Count.Expr != "" || l.Count.Dist.Dist != "constant" || l.Count.Dist.Mean != 1,
-		"for-each": l.ForEach != "", "chance": l.Chance != 1, "if": l.If != ""} {
-		misplaced(is && !ofRun, field, "links from a function, workflow or outside system")
-	}
-	for field, is := range map[string]bool{"key": l.Key != "", "type": l.Type != "", "data": l.Data != nil,
-		"size": l.Size >= 0, "op": l.Op != ""} {
-		misplaced(is && !from.Kind.Runs(), field, "links from a function, workflow or outside system")
+	for _, f := range []struct {
+		name string
+		is   bool
+	}{{"key", l.Key != ""}, {"type", l.Type != ""}, {"data", l.Data != nil}, {"size", l.Size >= 0}, {"op", l.Op != ""}} {
+		misplaced(f.is && !from.Kind.Runs(), f.name, "links from a function, workflow or outside system")
 	}
 	misplaced(l.Ignore && (!ofRun || r == RunIntake || r == RunPush), "on-error", "waiting calls and writes of a run")
+	d.operation(to, l, path)
+	d.expressions(l, path)
+}
+
+// changes checks the kinds of change that a link from a bucket or table takes.
+func (d *decoder) changes(from *Node, l *Link, path string) {
+	for _, c := range l.Changes {
+		allowed := []string{"written", "deleted"}
+		if from.Kind == Table {
+			allowed = []string{"inserted", "updated", "deleted"}
+		}
+		if !slices.Contains(allowed, c) && (from.Kind == Bucket || from.Kind == Table) {
+			d.problem(l.place("changes"), path+".changes", "%q is not one of %s", c, strings.Join(allowed, ", "))
+		}
+	}
+}
+
+// operation checks what a link does to the bucket or table that it leads to.
+func (d *decoder) operation(to *Node, l *Link, path string) {
 	switch l.Op {
 	case "":
 	case "read":
 		if to.Kind != Bucket && to.Kind != Table {
 			d.problem(
-				l.Pos,
+				l.place("op"),
 				path+".op",
 				"only a bucket or table can be read; %s hands out its messages itself",
 				to.Kind.Noun(),
@@ -210,7 +230,7 @@ func (d *decoder) linkFields(from, to *Node, l *Link, path string) {
 	case "write", "delete":
 		if to.Kind != Bucket && !(to.Kind == Table && l.Op == "delete") {
 			d.problem(
-				l.Pos,
+				l.place("op"),
 				path+".op",
 				"op: %s goes to a bucket%s",
 				l.Op,
@@ -219,18 +239,22 @@ func (d *decoder) linkFields(from, to *Node, l *Link, path string) {
 		}
 	default:
 		if to.Kind != Table {
-			d.problem(l.Pos, path+".op", "op: %s goes to a table", l.Op)
+			d.problem(l.place("op"), path+".op", "op: %s goes to a table", l.Op)
 		}
 	}
+}
+
+// expressions checks the expressions of a link.
+func (d *decoder) expressions(l *Link, path string) {
 	for _, c := range l.Match {
 		d.condition(c.Pos, path+".match.if", c.If, "bool")
 	}
-	d.condition(l.Pos, path+".if", l.If, "bool")
-	d.condition(l.Pos, path+".for-each", l.ForEach, "list")
-	d.condition(l.Pos, path+".count", l.Count.Expr, "number")
+	d.condition(l.place("if"), path+".if", l.If, "bool")
+	d.condition(l.place("for-each"), path+".for-each", l.ForEach, "list")
+	d.condition(l.place("count"), path+".count", l.Count.Expr, "number")
 	if l.Key != "" {
 		if _, err := expr.ParseTemplate(l.Key, false); err != nil {
-			d.problem(l.Pos, path+".key", "%v", err)
+			d.problem(l.place("key"), path+".key", "%v", err)
 		}
 	}
 	if l.Data != nil {

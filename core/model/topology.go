@@ -134,6 +134,7 @@ type Node struct {
 	Public     bool
 	Pos        Position
 	KindPos    Position
+	written    *Value // the fields as they stand in the text, and defaults
 
 	Fails Failing
 	Takes Distribution
@@ -267,6 +268,7 @@ type Link struct {
 	From, Name, To string
 	Pos, ToPos     Position
 	Relation       Relation
+	written        *Value // the fields as they stand in the text
 
 	Disabled   bool // enabled: false
 	Changes    []string
@@ -296,12 +298,18 @@ type Link struct {
 	Caught     bool // the tasks around it catch its errors
 }
 
+// place gives where a field of the node stands: the node's own place if it states none.
+func (n *Node) place(field ...string) Position { return n.written.place(n.Pos, field) }
+
 // Forgiven tells whether the run goes on when what the link calls or writes to
 // fails: it ignores errors, or the tasks around it catch them.
 func (l *Link) Forgiven() bool { return l.Ignore || l.Caught }
 
 // ID is the link's name in findings and results, FROM:NAME.
 func (l *Link) ID() string { return l.From + ":" + l.Name }
+
+// place gives where a field of the link stands: the link's own place if it states none.
+func (l *Link) place(field ...string) Position { return l.written.place(l.Pos, field) }
 
 // Read is how a reader takes messages.
 type Read struct {
