@@ -62,7 +62,7 @@ func open(t *testing.T, r *running) *browser {
 		}
 	}))
 	t.Cleanup(cancel)
-	ctx, timeout := context.WithTimeout(ctx, 3*time.Minute)
+	ctx, timeout := context.WithTimeout(ctx, 10*time.Minute)
 	t.Cleanup(timeout)
 	b.ctx = ctx
 	require.NoError(t, chromedp.Do(ctx)) // starts the browser, which lives as long as ctx
@@ -76,7 +76,7 @@ func open(t *testing.T, r *running) *browser {
 func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
 	b.Helper()
 	for i, step := range steps {
-		ctx, cancel := context.WithTimeout(b.ctx, 30*time.Second)
+		ctx, cancel := context.WithTimeout(b.ctx, time.Minute)
 		err := chromedp.Do(ctx, step)
 		cancel()
 		if err != nil {

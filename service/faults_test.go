@@ -59,9 +59,12 @@ func (r *running) worker() *exec.Cmd {
 }
 
 // long asks for a run of the demo that takes a while, in six parts.
-func (r *running) long() string {
+func (r *running) long() string { return r.runFor("10d") }
+
+// runFor asks for a run of the demo, in six parts that simulate so long.
+func (r *running) runFor(length string) string {
 	r.Helper()
-	text := "ironweir: scenario/1\nname: long\nlength: 10d\nreplications: 6\ntraffic: {u: {into: manifest-drop, rate: 10/m, key: \"inbound/{seq}.csv\"}}\n"
+	text := "ironweir: scenario/1\nname: long\nlength: " + length + "\nreplications: 6\ntraffic: {u: {into: manifest-drop, rate: 10/m, key: \"inbound/{seq}.csv\"}}\n"
 	r.do("PUT", "/api/v1/workspaces/main/models/kittiwake/scenarios/long", map[string]string{"text": text}, 204)
 	run := r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "long"}, 202)
 	return fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f", run["id"])
@@ -91,6 +94,7 @@ func (r *running) result(run string) string {
 // is told to stop, and a third ends it, with the same bytes as when nobody is
 // disturbed.
 func TestAKilledWorkerLosesNothing(t *testing.T) {
+	t.Parallel()
 	r := startWith(t, 0).signIn()
 	first := r.worker()
 	undisturbed := r.result(r.long())
@@ -387,11 +391,12 @@ func TestABackupBringsEverythingBack(t *testing.T) {
 // TestWhatNobodyComesForIsAskedForAgain: a worker that dies between taking a job
 // and saying so leaves parts, and mergings, that no job stands for.
 func TestWhatNobodyComesForIsAskedForAgain(t *testing.T) {
+	t.Parallel()
 	r := startWith(t, 0).signIn()
 	db, err := sql.Open("pgx", r.records)
 	require.NoError(t, err)
 	defer db.Close()
-	waiting, unmerged := r.long(), r.long()
+	waiting, unmerged := r.runFor("12h"), r.runFor("12h")
 	_, err = db.Exec("DELETE FROM river_job")
 	require.NoError(t, err)
 	_, err = db.Exec("UPDATE run_parts SET state = 'done' WHERE run_id = 2")
@@ -407,12 +412,13 @@ func TestWhatNobodyComesForIsAskedForAgain(t *testing.T) {
 // stay signed in, what comes later counts as later, and runs that were waiting
 // are worked on.
 func TestTheClockIsSetBack(t *testing.T) {
+	t.Parallel()
 	r := startWith(t, 0).signIn()
 	db, err := sql.Open("pgx", r.records)
 	require.NoError(t, err)
 	defer db.Close()
 	token := r.token("ann", "editor")
-	waiting := r.long()
+	waiting := r.runFor("12h")
 	rows, err := db.Query(
 		"SELECT table_name, column_name FROM information_schema.columns JOIN information_schema.tables USING (table_schema, table_name) WHERE table_schema = 'public' AND table_type = 'BASE TABLE' AND data_type = 'timestamp with time zone'",
 	)
@@ -438,7 +444,7 @@ func TestTheClockIsSetBack(t *testing.T) {
 	require.Equal(t, 2.0, revisions[0].(map[string]any)["number"], "what was saved later is the latest")
 	r.worker()
 	r.untilState(waiting, "done")
-	later := r.long()
+	later := r.runFor("12h")
 	r.untilState(later, "done")
 	runs := r.do("GET", "/api/v1/workspaces/main/runs", nil, 200)["items"].([]any)
 	require.True(t, strings.HasSuffix(later, fmt.Sprintf("/%.0f", runs[0].(map[string]any)["id"])), "the latest first")
@@ -449,6 +455,7 @@ func TestTheClockIsSetBack(t *testing.T) {
 // TestAReaderThatVanishesIsForgotten: a stream that nobody reads any more is
 // closed, and holds nothing up.
 func TestAReaderThatVanishesIsForgotten(t *testing.T) {
+	t.Parallel()
 	r := startWith(t, 0).signIn()
 	run := r.long() // nobody works on it
 	streams := func(n string) bool { return strings.Contains(r.page("/metrics"), "ironweir_streams "+n+"\n") }

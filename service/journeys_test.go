@@ -13,6 +13,7 @@ import (
 // TestJourneysOfARunAreTold: those behind a number, one of them step by step, and
 // what rested in a queue at an instant.
 func TestJourneysOfARunAreTold(t *testing.T) {
+	t.Parallel()
 	r := start(t).signIn()
 	run := r.do(
 		"POST",
@@ -78,8 +79,9 @@ func TestJourneysOfARunAreTold(t *testing.T) {
 // TestARunTellsWhatHasHappenedSoFar: while it goes on, how many messages have come
 // in; never more than in the end.
 func TestARunTellsWhatHasHappenedSoFar(t *testing.T) {
+	t.Parallel()
 	r := start(t).signIn()
-	path := r.long()
+	path := r.runFor("3d")
 	last := 0.0
 	require.Eventually(t, func() bool {
 		run := r.do("GET", path, nil, 200)

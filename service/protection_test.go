@@ -167,7 +167,7 @@ func TestTheMemoryLimitEndsARun(t *testing.T) {
 // keeps neither the run nor other readers waiting.
 func TestASlowReaderHoldsNobodyUp(t *testing.T) {
 	r := start(t).signIn()
-	run := r.long()
+	run := r.runFor("2d")
 	secret := r.do("POST", "/api/v1/tokens", map[string]any{"name": "slow", "role": "viewer"}, 201)["secret"].(string)
 	for range 20 {
 		conn, err := net.Dial("tcp", strings.TrimPrefix(r.url, "http://"))

@@ -1,6 +1,9 @@
 package model
 
-import "fmt"
+import (
+	"fmt"
+	"slices"
+)
 
 // Relation is what a link does with a message, which follows from the kinds
 // that it joins and its mode.
@@ -53,23 +56,7 @@ func relate(from, to Kind, mode string, when When) (Relation, error) {
 	if to == Endpoint {
 		return 0, fmt.Errorf("an endpoint is where requests from outside come in; link to what stands behind it")
 	}
-	modes := func(allowed ...string) error {
-		for _, a := range allowed {
-			if mode == a {
-				return nil
-			}
-		}
-		if len(allowed) == 1 {
-			return fmt.Errorf("a link from %s to %s has no `mode`", from.Noun(), to.Noun())
-		}
-		return fmt.Errorf(
-			"mode %q does not fit a link from %s to %s: it is %s",
-			mode,
-			from.Noun(),
-			to.Noun(),
-			orList(allowed[1:]),
-		)
-	}
+	modes := func(allowed ...string) error { return modeFits(mode, from, to, allowed) }
 	runs := to == Function || to == Workflow
 	switch {
 	case from == Bucket || from == Topic || from == Schedule || when != OfRun:
@@ -128,6 +115,24 @@ func relate(from, to Kind, mode string, when When) (Relation, error) {
 		return WaitingCall, nil
 	}
 	return RunWrite, modes("")
+}
+
+// modeFits reports a mode that a link between two kinds does not have. Allowed starts with
+// the one that need not be written.
+func modeFits(mode string, from, to Kind, allowed []string) error {
+	if slices.Contains(allowed, mode) {
+		return nil
+	}
+	if len(allowed) == 1 {
+		return fmt.Errorf("a link from %s to %s has no `mode`", from.Noun(), to.Noun())
+	}
+	return fmt.Errorf(
+		"mode %q does not fit a link from %s to %s: it is %s",
+		mode,
+		from.Noun(),
+		to.Noun(),
+		orList(allowed[1:]),
+	)
 }
 
 func orList(words []string) string {

@@ -128,11 +128,36 @@ func (a *Analysis) findGuesses() {
 
 // findCapacity works out how busy everything is.
 func (a *Analysis) findCapacity() {
+	load := a.loadOfRuns()
+	a.Capacity = make(map[string]Capacity, len(a.Graph.Nodes))
+	for i := range a.Graph.Nodes {
+		a.Capacity[a.Node(i).Name] = a.capacityOf(i, load)
+	}
+}
+
+// runLoad is what is asked of each node that runs, by node.
+type runLoad struct {
+	asked                []float64 // runs per second if none were turned away
+	busy, demand, full   []float64 // mean concurrent runs; those that are asked for; with full batches
+	guessed, guessedRuns []bool    // the rate rests on a guess; the length of the runs does
+	pools, poolsFull     map[string]float64
+}
+
+// loadOfRuns works out what is asked of the nodes that run.
+func (a *Analysis) loadOfRuns() *runLoad {
 	n := len(a.Graph.Nodes)
 	a.runs = make([]float64, n)
-	asked := make([]float64, n) // runs per second if none were turned away
-	least := make([]float64, n) // the same if batches were full
-	guessed, guessedRuns := make([]bool, n), make([]bool, n)
+	of := &runLoad{
+		asked:       make([]float64, n),
+		busy:        make([]float64, n),
+		demand:      make([]float64, n),
+		full:        make([]float64, n),
+		guessed:     make([]bool, n),
+		guessedRuns: make([]bool, n),
+		pools:       map[string]float64{},
+		poolsFull:   map[string]float64{},
+	}
+	least := make([]float64, n) // runs per second if batches were full
 	a.findGuesses()
 	for s := range a.States.All {
 		at := a.States.All[s]
@@ -141,97 +166,94 @@ func (a *Analysis) findCapacity() {
 		if a.throttled[at.Node] > 0 {
 			a.unthrottled(func() { rate = a.runRate(s) })
 		}
-		asked[at.Node] += rate
+		of.asked[at.Node] += rate
 		if at.How == AsPoll && a.Link(int(at.Link)).Relation == model.PolledRun {
 			l := a.Link(int(at.Link))
 			rate *= a.batchOf(l) / float64(max(l.Read.UpTo, 1))
 		}
 		least[at.Node] += rate
-		if a.guessedStates[s] {
-			guessed[at.Node] = true
-		}
-		if a.outcomeGuessed(s) {
-			guessedRuns[at.Node] = true
-		}
+		of.guessed[at.Node] = of.guessed[at.Node] || a.guessedStates[s]
+		of.guessedRuns[at.Node] = of.guessedRuns[at.Node] || a.outcomeGuessed(s)
 	}
-	// Mean concurrent runs; those that are asked for; with full batches.
-	busy, demand, full := make([]float64, n), make([]float64, n), make([]float64, n)
-	pools, poolsFull := map[string]float64{}, map[string]float64{}
 	for i := range a.Graph.Nodes {
 		node := a.Node(i)
 		if a.Boundless[i] || !node.Kind.Runs() {
 			continue
 		}
 		run := a.meanRun(i)
-		busy[i], demand[i], full[i] = a.runs[i]*run, asked[i]*run, least[i]*run
+		of.busy[i], of.demand[i], of.full[i] = a.runs[i]*run, of.asked[i]*run, least[i]*run
 		if node.Pool != "" {
-			pools[node.Pool] += demand[i]
-			poolsFull[node.Pool] += full[i]
+			of.pools[node.Pool] += of.demand[i]
+			of.poolsFull[node.Pool] += of.full[i]
 		}
 	}
-	a.Capacity = make(map[string]Capacity, n)
-	for i := range a.Graph.Nodes {
-		node := a.Node(i)
-		c := Capacity{Basis: Basis{}}
-		if a.Boundless[i] {
-			a.Capacity[node.Name] = c
-			continue
+	return of
+}
+
+// capacityOf works out how near a node is to its limits.
+func (a *Analysis) capacityOf(i int, load *runLoad) Capacity {
+	node := a.Node(i)
+	c := Capacity{Basis: Basis{}}
+	if a.Boundless[i] {
+		return c
+	}
+	demand, full, guess := load.demand[i], load.full[i], load.guessed[i] || load.guessedRuns[i]
+	c.Rate = &a.Rates[i]
+	if load.guessed[i] {
+		c.Basis["rate"] = Estimate
+	}
+	if guess {
+		c.Assumptions = append(c.Assumptions, PayloadAssumption)
+		c.Basis["utilisation"] = Estimate
+	}
+	if node.Kind.Runs() {
+		c.Concurrency = &load.busy[i]
+		a.labelRuns(i, &c, guess)
+	}
+	limit := func(by string, used, full float64) {
+		if c.Utilisation == nil || full > c.Full {
+			c.Utilisation, c.LimitedBy, c.Full = &used, by, full
 		}
-		c.Rate = &a.Rates[i]
-		if guessed[i] {
-			c.Basis["rate"] = Estimate
+	}
+	if node.Concurrency > 0 {
+		limit("concurrency", demand/float64(node.Concurrency), full/float64(node.Concurrency))
+		c.Limit, c.Needed = &node.Concurrency, needed(full)
+	}
+	if size := a.Graph.Topology.Pools[node.Pool]; node.Pool != "" && size > 0 {
+		by := "pool " + node.Pool
+		limit(by, load.pools[node.Pool]/float64(size), load.poolsFull[node.Pool]/float64(size))
+		if c.LimitedBy == by {
+			c.Limit, c.Needed = &size, needed(load.poolsFull[node.Pool])
 		}
-		if guessed[i] || guessedRuns[i] {
-			c.Assumptions = append(c.Assumptions, PayloadAssumption)
-			c.Basis["utilisation"] = Estimate
-		}
+	}
+	if node.RateLimit > 0 {
+		rate := a.Rates[i]
 		if node.Kind.Runs() {
-			c.Concurrency = &busy[i]
-			a.labelRuns(i, &c, guessed[i] || guessedRuns[i])
+			rate = load.asked[i]
 		}
-		limit := func(by string, used, full float64) {
-			if c.Utilisation == nil || full > c.Full {
-				c.Utilisation, c.LimitedBy, c.Full = &used, by, full
-			}
-		}
-		if node.Concurrency > 0 {
-			limit("concurrency", demand[i]/float64(node.Concurrency), full[i]/float64(node.Concurrency))
-			c.Limit, c.Needed = &node.Concurrency, needed(full[i])
-		}
-		if size := a.Graph.Topology.Pools[node.Pool]; node.Pool != "" && size > 0 {
-			if limit("pool "+node.Pool, pools[node.Pool]/float64(size), poolsFull[node.Pool]/float64(size)); c.LimitedBy == "pool "+node.Pool {
-				c.Limit, c.Needed = &size, needed(poolsFull[node.Pool])
-			}
-		}
-		if node.RateLimit > 0 {
-			rate := a.Rates[i]
-			if node.Kind.Runs() {
-				rate = asked[i]
-			}
-			limit("rate-limit", rate/node.RateLimit, rate/node.RateLimit)
-		}
-		if node.Kind == model.Stream && node.PartitionRate > 0 && node.Partitions > 0 {
-			most := node.PartitionRate * float64(node.Partitions)
-			limit("partition-rate", a.Rates[i]/most, a.Rates[i]/most)
-			if node.By != nil {
-				c.Basis["utilisation"] = AtLeast
-				c.Assumptions = append(c.Assumptions, evenKeys)
-			}
-		}
-		if c.Full > 0 {
-			room := 1 / c.Full
-			c.HeadRoom = &room
-		}
-		if c.LimitedBy == "concurrency" && *c.Utilisation < 1 && demand[i] > 0 {
-			w := erlangC(node.Concurrency, demand[i]) * a.meanRun(i) / (float64(node.Concurrency) - demand[i])
-			c.Wait = &w
-			c.Basis["wait_s"] = Estimate
-		}
-		if c.Utilisation == nil {
-			delete(c.Basis, "utilisation")
-		}
-		a.Capacity[node.Name] = c
+		limit("rate-limit", rate/node.RateLimit, rate/node.RateLimit)
 	}
+	if node.Kind == model.Stream && node.PartitionRate > 0 && node.Partitions > 0 {
+		most := node.PartitionRate * float64(node.Partitions)
+		limit("partition-rate", a.Rates[i]/most, a.Rates[i]/most)
+		if node.By != nil {
+			c.Basis["utilisation"] = AtLeast
+			c.Assumptions = append(c.Assumptions, evenKeys)
+		}
+	}
+	if c.Full > 0 {
+		room := 1 / c.Full
+		c.HeadRoom = &room
+	}
+	if c.LimitedBy == "concurrency" && *c.Utilisation < 1 && demand > 0 {
+		w := erlangC(node.Concurrency, demand) * a.meanRun(i) / (float64(node.Concurrency) - demand)
+		c.Wait = &w
+		c.Basis["wait_s"] = Estimate
+	}
+	if c.Utilisation == nil {
+		delete(c.Basis, "utilisation")
+	}
+	return c
 }
 
 // outcomeGuessed reports whether something of the run at a state was guessed.
@@ -307,42 +329,10 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 	if from.Kind == model.Queue && from.Grouped && a.oneGroup(from) {
 		readers, serial = 1, true
 	}
-	r := Reading{Run: to.Takes.Expected(), Batch: 1}
-	most := 1.0             // messages that one run takes
-	held := r.Run           // what a message holds its reader up for, the waits between its tries included
-	spread := 0.0           // its mean square
-	square := r.Run * r.Run // the mean square of a run
-	tries := 1.0            // of a message
-	weight := 0.0
-	for _, s := range a.States.Of[l.To] {
-		if at := a.States.All[s]; at.How != AsPoll || int(at.Link) != l.ID {
-			continue
-		}
-		if !to.Kind.Runs() {
-			break
-		}
-		if weight == 0 {
-			r.Run, held, tries, square = 0, 0, 0, 0
-		}
-		rate, runs := a.stateRates[s], a.FateOf(int(s), Usual).runs
-		w := max(rate, 1e-12)
-		r.Tries += rate * runs
-		run := a.Outcome(int(s), Usual).Length
-		r.Run += w * run.Mean()
-		square += w * run.Square()
-		mean, meanSquare := a.heldUp(int(s))
-		held += w * mean
-		spread += w * meanSquare
-		tries += w * runs
-		weight += w
-	}
-	if weight > 0 {
-		r.Run /= weight
-		held /= weight
-		spread /= weight
-		square /= weight
-		tries /= weight
-	}
+	r := Reading{Batch: 1}
+	most := 1.0 // messages that one run takes
+	of := a.runsOfReader(l, &r)
+	held, tries := of.held, of.tries
 	r.each = tries
 	if l.Relation == model.PolledMove {
 		r.Tries = a.LinkRates[l.ID]
@@ -366,7 +356,7 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 	if serial && held > r.Run && tries > 0 {
 		r.Most = readers * most / held * tries
 		r.Utilisation = r.Tries / r.Most
-		r.slack = waitScale(1, held, spread, most, r.Utilisation)
+		r.slack = waitScale(1, held, of.spread, most, r.Utilisation)
 		return r
 	}
 	if r.Run > 0 {
@@ -375,9 +365,52 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 		if from.Kind != model.Queue {
 			readers = 1 // each partition waits for its own
 		}
-		r.slack = waitScale(readers, r.Run, square, most, r.Utilisation)
+		r.slack = waitScale(readers, r.Run, of.square, most, r.Utilisation)
 	}
 	return r
+}
+
+// readerRuns are means of the runs that a reader starts, in seconds.
+type readerRuns struct {
+	held   float64 // what a message holds its reader up for, the waits between its tries included
+	spread float64 // the mean square of that
+	square float64 // the mean square of a run
+	tries  float64 // of a message
+}
+
+// runsOfReader works out means over the states that a reader brings messages to, and the
+// length of a run and the tries per second of its reading.
+func (a *Analysis) runsOfReader(l *graph.Link, r *Reading) readerRuns {
+	to := a.Node(l.To)
+	takes := to.Takes.Expected()
+	r.Run = takes
+	plain := readerRuns{held: takes, square: takes * takes, tries: 1}
+	if !to.Kind.Runs() {
+		return plain
+	}
+	var of readerRuns
+	length, weight := 0.0, 0.0
+	for _, s := range a.States.Of[l.To] {
+		if at := a.States.All[s]; at.How != AsPoll || int(at.Link) != l.ID {
+			continue
+		}
+		rate, runs := a.stateRates[s], a.FateOf(int(s), Usual).runs
+		w := max(rate, 1e-12)
+		r.Tries += rate * runs
+		run := a.Outcome(int(s), Usual).Length
+		length += w * run.Mean()
+		of.square += w * run.Square()
+		mean, meanSquare := a.heldUp(int(s))
+		of.held += w * mean
+		of.spread += w * meanSquare
+		of.tries += w * runs
+		weight += w
+	}
+	if weight == 0 {
+		return plain
+	}
+	r.Run = length / weight
+	return readerRuns{of.held / weight, of.spread / weight, of.square / weight, of.tries / weight}
 }
 
 // waitScale is the time by which the wait for one of c servers, each of which takes b

@@ -107,39 +107,12 @@ func (a *Analysis) limitOf(l *Loop) *Limit {
 		}
 		return level / c
 	}
-	// The concurrent runs of a node are its arrivals over the length of a run.
-	perLevel := map[int]float64{}                         // concurrent runs
-	arrive, start := map[int]float64{}, map[int]float64{} // messages and runs a second
-	for k, s := range l.states {
-		at := a.States.All[s]
-		node := a.Node(at.Node)
-		runs := 0.0
-		if node.Kind.Runs() {
-			runs = v[k] * a.FateOf(s, Usual).runs
-		}
-		arrive[at.Node] += v[k]
-		start[at.Node] += runs
-		if node.Kind.Runs() {
-			perLevel[at.Node] += runs * heldFor(a.Outcome(s, Usual).Length.Mean(), l.rate)
-		}
-	}
-	best := math.Inf(1)
-	for _, i := range l.nodes {
-		node := a.Node(i)
-		limit := float64(node.Concurrency)
-		if size := a.Graph.Topology.Pools[node.Pool]; node.Pool != "" && (limit == 0 || float64(size) < limit) {
-			limit = float64(size)
-		}
-		if limit == 0 || perLevel[i] == 0 {
-			continue
-		}
-		if level := limit / perLevel[i]; level < best {
-			best, out.Node = level, node.Name
-		}
-	}
+	load := a.loadPerLevel(l, v)
+	best, name := a.firstAtLimit(l, load.busy)
 	if math.IsInf(best, 1) {
 		return out
 	}
+	out.Node = name
 	after := max(levelAt(best), 0)
 	if math.IsInf(after, 1) {
 		out.Node, out.After = "", document.Never
@@ -148,18 +121,18 @@ func (a *Analysis) limitOf(l *Loop) *Limit {
 	out.After = document.At(after)
 	runs, cost := 0.0, 0.0
 	if node := a.Graph.NodeID(out.Node); node != graph.None { // it starts no more than its limit allows
-		if most := a.mostRuns(node); start[node]*best > most {
-			scale := most / (start[node] * best)
+		if most := a.mostRuns(node); load.start[node]*best > most {
+			scale := most / (load.start[node] * best)
 			best *= scale
 		}
 	}
 	for _, i := range l.nodes {
 		node := a.Node(i)
 		if node.Kind.Runs() {
-			runs += start[i] * best
+			runs += load.start[i] * best
 		}
 		if a.Graph.Topology.Prices != nil {
-			cost += 3600 * a.priceOf(node, start[i]*best, arrive[i]*best)
+			cost += 3600 * a.priceOf(node, load.start[i]*best, load.arrive[i]*best)
 		}
 	}
 	out.Runs = &runs
@@ -167,6 +140,49 @@ func (a *Analysis) limitOf(l *Loop) *Limit {
 		out.Cost = &cost
 	}
 	return out
+}
+
+// loopLoad is what a loop asks of its nodes for each unit of its level, by node.
+type loopLoad struct{ busy, arrive, start map[int]float64 } // concurrent runs; messages and runs a second
+
+// loadPerLevel works it out from the left eigenvector: the concurrent runs of a node are
+// its arrivals times the length of a run.
+func (a *Analysis) loadPerLevel(l *Loop, v []float64) loopLoad {
+	load := loopLoad{map[int]float64{}, map[int]float64{}, map[int]float64{}}
+	for k, s := range l.states {
+		at := a.States.All[s]
+		node := a.Node(at.Node)
+		runs := 0.0
+		if node.Kind.Runs() {
+			runs = v[k] * a.FateOf(s, Usual).runs
+		}
+		load.arrive[at.Node] += v[k]
+		load.start[at.Node] += runs
+		if node.Kind.Runs() {
+			load.busy[at.Node] += runs * heldFor(a.Outcome(s, Usual).Length.Mean(), l.rate)
+		}
+	}
+	return load
+}
+
+// firstAtLimit returns the level at which the first node of a loop comes to its limit, and
+// its name; infinity where none has one.
+func (a *Analysis) firstAtLimit(l *Loop, busy map[int]float64) (best float64, name string) {
+	best = math.Inf(1)
+	for _, i := range l.nodes {
+		node := a.Node(i)
+		limit := float64(node.Concurrency)
+		if size := a.Graph.Topology.Pools[node.Pool]; node.Pool != "" && (limit == 0 || float64(size) < limit) {
+			limit = float64(size)
+		}
+		if limit == 0 || busy[i] == 0 {
+			continue
+		}
+		if level := limit / busy[i]; level < best {
+			best, name = level, node.Name
+		}
+	}
+	return best, name
 }
 
 // delayed is E[t e^(−st)] of an edge's delay: minus the slope of its discount.

@@ -203,17 +203,7 @@ func (a *Analysis) brings(i int) []inflow {
 		base.Source = "outside"
 	}
 	if n.Kind == model.Schedule {
-		m := base
-		m.Key = expr.ExactKey(n.Name)
-		if a.Graph.UsesSource {
-			m.Source = n.Name
-		}
-		if n.Payload != nil && a.Graph.UsesData {
-			if v, ok := n.Payload.Constant(); ok {
-				m.Data = a.Payloads.intern(v)
-			}
-		}
-		return []inflow{{a.Arriving(n, nil, m), 1}}
+		return a.scheduled(n, base)
 	}
 	var out []inflow
 	add := func(m Message, share float64) {
@@ -226,6 +216,32 @@ func (a *Analysis) brings(i int) []inflow {
 		}
 		out = append(out, inflow{m, share})
 	}
+	a.sentByTraffic(i, base, add)
+	if len(out) > 0 {
+		return out
+	}
+	a.sentAsStated(n, base, add)
+	return out
+}
+
+// scheduled lists what a schedule starts.
+func (a *Analysis) scheduled(n *graph.Node, base Message) []inflow {
+	m := base
+	m.Key = expr.ExactKey(n.Name)
+	if a.Graph.UsesSource {
+		m.Source = n.Name
+	}
+	if n.Payload != nil && a.Graph.UsesData {
+		if v, ok := n.Payload.Constant(); ok {
+			m.Data = a.Payloads.intern(v)
+		}
+	}
+	return []inflow{{a.Arriving(n, nil, m), 1}}
+}
+
+// sentByTraffic adds what the traffic of a scenario brings to an entry.
+func (a *Analysis) sentByTraffic(i int, base Message, add func(Message, float64)) {
+	n := a.Node(i)
 	total := 0.0
 	for _, t := range a.traffic(i) {
 		total += max(t.rate, 1e-12)
@@ -279,9 +295,11 @@ func (a *Analysis) brings(i int) []inflow {
 			add(m, share)
 		}
 	}
-	if len(out) > 0 {
-		return out
-	}
+}
+
+// sentAsStated adds what the keys, types and sources of an entry say that senders use: any
+// combination, as likely as another.
+func (a *Analysis) sentAsStated(n *graph.Node, base Message, add func(Message, float64)) {
 	keys, kinds, sources := n.Node.Keys, n.Node.Types, n.Node.Sources
 	if len(keys) == 0 {
 		keys = []string{""}
@@ -308,7 +326,6 @@ func (a *Analysis) brings(i int) []inflow {
 			}
 		}
 	}
-	return out
 }
 
 // anyTextWhere returns what is known of a source that may be any: nothing, where the

@@ -394,40 +394,7 @@ func (w *walker) call(l *graph.Link, alive dist.Law, failed func(dist.Law, strin
 	if failed == nil {
 		failed = w.fail
 	}
-	to, ok := w.callee(l.ID)
-	var o *RunOutcome
-	if ok {
-		if o = w.a.States.outcomes[w.mode][to]; o == nil {
-			ok = false // it waits for its own caller
-		}
-	}
-	final := false
-	switch {
-	case l.Refused:
-		o, final = &RunOutcome{Fails: 1, Length: dist.Constant(0), Why: "refused"}, true
-	case ok && w.a.overLimit(to) == expr.Certain:
-		o, final = &RunOutcome{Fails: 1, Length: dist.Constant(0), Why: "hop-limit"}, true
-	case !ok:
-		// A cycle of calls ends only at a time-out.
-		o = &RunOutcome{Fails: 1, Length: dist.Constant(w.limitOr(0)), Why: "deadlock"}
-	}
-	if ok && w.a.throttled[l.To] > 0 {
-		o = o.turnedAway(w.a.turnsAway(l.To, w.mode))
-	}
-	w.out.guessed = w.out.guessed || o.guessed
-	w.out.away = w.out.away || o.away
-	w.out.random = w.out.random || o.random
-	if o.Fails > 0 && o.Why != "" {
-		w.out.Why = o.Why
-	}
-	if l.ID == w.doomed {
-		o = &RunOutcome{
-			Fails:  1,
-			Length: o.Length,
-			failed: dist.Constant(o.Length.Mean()),
-			errors: o.errors,
-		}
-	}
+	o, final := w.answer(l)
 	if !l.Ignore && o.never > 0 && !l.ByTask {
 		for node, d := range o.dooms {
 			w.doom(node, d*share)
@@ -436,23 +403,23 @@ func (w *walker) call(l *graph.Link, alive dist.Law, failed func(dist.Law, strin
 			w.out.Why = o.Why
 		}
 	}
-	ok1 := o.success
+	success := o.success
 	bad := dist.Law{}
 	if o.Fails > 0 {
 		bad = failuresOf(o)
 	}
-	w.noteRandom(ok1)
+	w.noteRandom(success)
 	w.asks = true
 	// All tries of one call.
 	tries := max(l.Policy.Tries, 1)
 	if final {
 		tries = 1
 	}
-	good, left, mean := ok1, bad, 1.0
+	good, left, mean := success, bad, 1.0
 	for k := 1; k < tries && left.Mass > 1e-12; k++ {
 		mean += left.Mass
 		again := left.Plus(dist.Constant(float64(l.Policy.Backoff(k)) * 1e-9))
-		good = good.Or(w.sum(again, ok1))
+		good = good.Or(w.sum(again, success))
 		left = w.sum(again, bad)
 	}
 	if o.never > 0 && !l.ByTask {
@@ -500,6 +467,43 @@ func (w *walker) call(l *graph.Link, alive dist.Law, failed func(dist.Law, strin
 		alive = next
 	}
 	return skipped.Or(alive)
+}
+
+// answer returns what a call of a link comes to, and whether no further try changes that.
+func (w *walker) answer(l *graph.Link) (o *RunOutcome, final bool) {
+	to, ok := w.callee(l.ID)
+	if ok {
+		if o = w.a.States.outcomes[w.mode][to]; o == nil {
+			ok = false // it waits for its own caller
+		}
+	}
+	switch {
+	case l.Refused:
+		o, final = &RunOutcome{Fails: 1, Length: dist.Constant(0), Why: "refused"}, true
+	case ok && w.a.overLimit(to) == expr.Certain:
+		o, final = &RunOutcome{Fails: 1, Length: dist.Constant(0), Why: "hop-limit"}, true
+	case !ok:
+		// A cycle of calls ends only at a time-out.
+		o = &RunOutcome{Fails: 1, Length: dist.Constant(w.limitOr(0)), Why: "deadlock"}
+	}
+	if ok && w.a.throttled[l.To] > 0 {
+		o = o.turnedAway(w.a.turnsAway(l.To, w.mode))
+	}
+	w.out.guessed = w.out.guessed || o.guessed
+	w.out.away = w.out.away || o.away
+	w.out.random = w.out.random || o.random
+	if o.Fails > 0 && o.Why != "" {
+		w.out.Why = o.Why
+	}
+	if l.ID == w.doomed {
+		o = &RunOutcome{
+			Fails:  1,
+			Length: o.Length,
+			failed: dist.Constant(o.Length.Mean()),
+			errors: o.errors,
+		}
+	}
+	return o, final
 }
 
 // turnedAway returns an outcome for a caller that finds no free run with some chance.
@@ -565,12 +569,7 @@ func (w *walker) writes(l *graph.Link, alive dist.Law) dist.Law {
 	}
 	takes := dist.Of(target.Takes)
 	if l.Op == "read" {
-		if target.Takes.IsZero() {
-			return alive
-		}
-		w.noteRandom(takes)
-		skipped := alive.Times(1 - share)
-		return skipped.Or(w.cut(w.sum(alive.Times(share), takes)))
+		return w.reads(target, takes, share, alive)
 	}
 	reject, why := w.a.Rejection(l, w.at)
 	if why != "" && reject >= 1 && !l.Ignore {
@@ -580,13 +579,9 @@ func (w *walker) writes(l *graph.Link, alive dist.Law) dist.Law {
 	if l.Refused {
 		tries = 1
 	}
-	if full := w.a.Rejected[l.To]; full > 0 && why == "" {
-		if l.Ignore {
-			alive = alive.Times(1) // the run goes on without what is lost
-		} else {
-			w.fail(alive.Times(share*full), "rejected")
-			alive = alive.Times(1 - share*full)
-		}
+	if full := w.a.Rejected[l.To]; full > 0 && why == "" && !l.Ignore {
+		w.fail(alive.Times(share*full), "rejected")
+		alive = alive.Times(1 - share*full)
 	}
 	if reject == 0 && target.Takes.IsZero() {
 		w.out.sent[l.ID] += alive.Mass * share * count
@@ -602,15 +597,7 @@ func (w *walker) writes(l *graph.Link, alive dist.Law) dist.Law {
 		return skipped.Or(w.cut(alive.Plus(dist.Constant(takes.Mean() * count))))
 	}
 	if times > 64 {
-		p := math.Pow(reject, float64(tries))
-		stays := math.Pow(1-p, count)
-		after := w.cut(alive.Plus(dist.Constant(takes.Mean() * count)))
-		w.out.sent[l.ID] += after.Mass * count * (1 - p)
-		if l.Ignore {
-			return skipped.Or(after)
-		}
-		w.fail(after.Times(1-stays), "rejected")
-		return skipped.Or(after.Times(stays))
+		return skipped.Or(w.manyWrites(l, alive, takes.Mean(), count, math.Pow(reject, float64(tries))))
 	}
 	part := count / float64(times)
 	for range times {
@@ -633,6 +620,29 @@ func (w *walker) writes(l *graph.Link, alive dist.Law) dist.Law {
 		alive = done
 	}
 	return skipped.Or(alive)
+}
+
+// reads spends the time of a read.
+func (w *walker) reads(target *graph.Node, takes dist.Law, share float64, alive dist.Law) dist.Law {
+	if target.Takes.IsZero() {
+		return alive
+	}
+	w.noteRandom(takes)
+	skipped := alive.Times(1 - share)
+	return skipped.Or(w.cut(w.sum(alive.Times(share), takes)))
+}
+
+// manyWrites makes so many writes that they are taken as their mean, in seconds; p is the
+// chance that all tries of one are rejected.
+func (w *walker) manyWrites(l *graph.Link, alive dist.Law, mean, count, p float64) dist.Law {
+	stays := math.Pow(1-p, count)
+	after := w.cut(alive.Plus(dist.Constant(mean * count)))
+	w.out.sent[l.ID] += after.Mass * count * (1 - p)
+	if l.Ignore {
+		return after
+	}
+	w.fail(after.Times(1-stays), "rejected")
+	return after.Times(stays)
 }
 
 // Rejection returns the chance that one try of a write over a link is rejected,

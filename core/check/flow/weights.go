@@ -214,17 +214,7 @@ func (a *Analysis) weighRun(s int, at State, n *graph.Node, edges []Edge) {
 		sure := e.sure()
 		switch e.Kind {
 		case Calls:
-			visits := func(m Mode) float64 {
-				o := a.Outcome(s, m)
-				calls := o.visits[e.Link] * a.callsAt(s, m)
-				if more := o.again[e.Link]; more > 0 && at.How == AsCall {
-					calls += more
-				} else if more > 0 {
-					calls += more * a.FateOf(s, m).doomed
-				}
-				return calls
-			}
-			v := a.three(s, visits)
+			v := a.three(s, func(m Mode) float64 { return a.visitsAt(s, e.Link, m) })
 			e.Mean, e.expected = v.Span, v.usual
 			e.Delay = n.Takes.Expected()
 			continue
@@ -246,28 +236,7 @@ func (a *Analysis) weighRun(s int, at State, n *graph.Node, edges []Edge) {
 			}
 			e.Mean, e.expected = share.Span, share.usual
 		default:
-			all := a.three(
-				s,
-				func(m Mode) float64 { return a.sendsAt(s, m, e.Kind) * a.Outcome(s, m).sent[e.Link] },
-			).times(sure)
-			if count, _, guessed := a.CountOf(l, at); guessed {
-				all.Low, all.High = 0, max(all.High, count.High*works.High)
-			}
-			if l.Sometimes || l.InCatch {
-				all.Low = 0
-			}
-			e.Mean, e.expected = all.Span, all.usual
-			if l.PerRun && at.How == AsPoll {
-				batch := a.batchOf(a.Link(int(at.Link)))
-				up := float64(max(a.Link(int(at.Link)).Read.UpTo, 1))
-				e.expected /= batch
-				e.Mean.Low /= up
-			}
-			if n.Idempotent != nil && e.Kind != StartSend {
-				e.Mean.High = max(e.Mean.High, e.expected)
-				e.Mean.Low = 0
-			}
-			a.rejectedSend(s, e, l, at)
+			a.weighSend(s, e, works)
 		}
 		a.rejectedDelivery(s, e, l, edges)
 	}
@@ -286,6 +255,46 @@ func (a *Analysis) weighRun(s int, at State, n *graph.Node, edges []Edge) {
 		given = a.three(s, func(m Mode) float64 { return a.FateOf(s, m).Given - a.FateOf(s, m).old })
 	}
 	a.giveUp(s, dead, graph.None, at.Node, u.cause, given, u.stated, o.Why)
+}
+
+// visitsAt returns the calls that a message at a state makes by a link.
+func (a *Analysis) visitsAt(s, link int, m Mode) float64 {
+	o := a.Outcome(s, m)
+	calls := o.visits[link] * a.callsAt(s, m)
+	if more := o.again[link]; more > 0 && a.States.All[s].How == AsCall {
+		calls += more
+	} else if more > 0 {
+		calls += more * a.FateOf(s, m).doomed
+	}
+	return calls
+}
+
+// weighSend weighs what runs at a state send by a link; works is the share of their
+// messages that succeed.
+func (a *Analysis) weighSend(s int, e *Edge, works three) {
+	at, l := a.States.All[s], a.Link(e.Link)
+	all := a.three(
+		s,
+		func(m Mode) float64 { return a.sendsAt(s, m, e.Kind) * a.Outcome(s, m).sent[e.Link] },
+	).times(e.sure())
+	if count, _, guessed := a.CountOf(l, at); guessed {
+		all.Low, all.High = 0, max(all.High, count.High*works.High)
+	}
+	if l.Sometimes || l.InCatch {
+		all.Low = 0
+	}
+	e.Mean, e.expected = all.Span, all.usual
+	if l.PerRun && at.How == AsPoll {
+		batch := a.batchOf(a.Link(int(at.Link)))
+		up := float64(max(a.Link(int(at.Link)).Read.UpTo, 1))
+		e.expected /= batch
+		e.Mean.Low /= up
+	}
+	if a.Node(at.Node).Idempotent != nil && e.Kind != StartSend {
+		e.Mean.High = max(e.Mean.High, e.expected)
+		e.Mean.Low = 0
+	}
+	a.rejectedSend(s, e, l, at)
 }
 
 // sendsAt returns the runs of a message that come as far as its sends.
