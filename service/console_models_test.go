@@ -22,7 +22,7 @@ func (b *browser) press(words string) {
 		ok, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(x => x ? (x.click(), true) : false)(`+found+`)`))
 		require.NoError(b, err)
 		return ok
-	}, 20*time.Second, 50*time.Millisecond, "no button %q", words)
+	}, patience, 50*time.Millisecond, "no button %q", words)
 }
 
 // says waits until an element shows some words.
@@ -31,7 +31,7 @@ func (b *browser) says(selector, words string) {
 	require.Eventually(
 		b,
 		func() bool { return strings.Contains(b.text(selector), words) },
-		20*time.Second,
+		patience,
 		50*time.Millisecond,
 		"%s does not say %q",
 		selector,
@@ -132,7 +132,7 @@ func TestAScenarioIsWritten(t *testing.T) {
 	b.says(".pane .tools", "first-day")
 	require.Eventually(t, func() bool {
 		return len(r.do("GET", "/api/v1/workspaces/main/models/small/scenarios", nil, 200)["items"].([]any)) == 1
-	}, 20*time.Second, 50*time.Millisecond)
+	}, patience, 50*time.Millisecond)
 	focus := `(document.querySelector(".pane .cm-content").focus(), document.execCommand("insertText", false, "warm-upp: 1h\n"))`
 	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](focus))
 	require.NoError(t, err)

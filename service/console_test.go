@@ -17,6 +17,9 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// patience is how long a test waits for a page: no test depends on how fast the machine is.
+const patience = 2 * time.Minute
+
 // browser is headless Chromium on a running service. It collects page errors
 // and requests that leave the machine.
 type browser struct {
@@ -76,7 +79,7 @@ func open(t *testing.T, r *running) *browser {
 func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
 	b.Helper()
 	for i, step := range steps {
-		ctx, cancel := context.WithTimeout(b.ctx, time.Minute)
+		ctx, cancel := context.WithTimeout(b.ctx, patience)
 		err := chromedp.Do(ctx, step)
 		cancel()
 		if err != nil {
@@ -285,7 +288,7 @@ func TestTextIsCheckedAsItIsTyped(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { return b.count(".cm-lint-marker") > 0 },
-		20*time.Second,
+		patience,
 		50*time.Millisecond,
 		"the place is marked beside the text",
 	)
@@ -313,7 +316,7 @@ func TestARemedyIsOnePress(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { return b.count(`[data-code="IW101"]`) == 0 },
-		20*time.Second,
+		patience,
 		50*time.Millisecond,
 	)
 	require.Equal(t, 0, b.count(`[data-state="loops"]`), "nothing circulates any more")
@@ -327,7 +330,7 @@ func TestARemedyIsOnePress(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { return b.count(`[data-code="IW101"]`) == 1 && b.count(`li[data-code]`) == before },
-		20*time.Second,
+		patience,
 		50*time.Millisecond,
 		"undo takes it back",
 	)
@@ -352,7 +355,7 @@ func TestAMessageIsTriedOnTheBoard(t *testing.T) {
 	try := `section[aria-label="Try a message"]`
 	require.Eventually(t, func() bool {
 		return strings.Contains(b.text(try+" select"), "axle-scale") && b.value(try+" select") == "axle-scale"
-	}, 20*time.Second, 50*time.Millisecond)
+	}, patience, 50*time.Millisecond)
 	b.fill(try+" textarea", `{"lane": 2}`)
 	b.do(click(try+` button[type="submit"]`), visible(`[data-outcome="failed"]`))
 	require.Contains(t, b.text(try), "failed: unreadable")
@@ -386,7 +389,7 @@ func TestSavingKeepsBothEditors(t *testing.T) {
 	says := func(words string) func() bool {
 		return func() bool { return strings.Contains(b.text("main"), words) }
 	}
-	require.Eventually(t, says("Saved as revision 2."), 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, says("Saved as revision 2."), patience, 50*time.Millisecond)
 	saved := r.do("GET", "/api/v1/workspaces/main/models/kittiwake", nil, 200)["text"].(string)
 	require.True(t, strings.HasPrefix(saved, "# mine\nironweir: topology/1"), "the text is kept as it was written")
 

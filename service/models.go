@@ -188,24 +188,7 @@ type findingList struct {
 }
 
 func (v *Service) modelRoutes() {
-	register(v, store.Viewer, huma.Operation{
-		OperationID:  "check",
-		Metadata:     computes,
-		Method:       http.MethodPost,
-		Path:         "/api/v1/check",
-		Summary:      "Check a topology's text, and give what is drawn of it",
-		MaxBodyBytes: MaxBody,
-	}, v.check)
-
-	register(v, store.Viewer, huma.Operation{
-		OperationID:  "apply-patch",
-		Metadata:     computes,
-		Method:       http.MethodPost,
-		Path:         "/api/v1/apply",
-		Summary:      "Write a JSON Merge Patch, such as a remedy, into a topology's text, comments and layout kept",
-		MaxBodyBytes: MaxBody,
-	}, v.applyPatch)
-
+	v.draftRoutes()
 	register(v, store.Viewer, huma.Operation{
 		OperationID: "list-models",
 		Method:      http.MethodGet,
@@ -270,6 +253,27 @@ func (v *Service) modelRoutes() {
 		MaxBodyBytes:  MaxBody,
 		Errors:        []int{412, 428, 429},
 	}, v.saveRevision)
+}
+
+// draftRoutes registers what is asked of a text that is not saved.
+func (v *Service) draftRoutes() {
+	register(v, store.Viewer, huma.Operation{
+		OperationID:  "check",
+		Metadata:     computes,
+		Method:       http.MethodPost,
+		Path:         "/api/v1/check",
+		Summary:      "Check a topology's text, and give what is drawn of it",
+		MaxBodyBytes: MaxBody,
+	}, v.check)
+
+	register(v, store.Viewer, huma.Operation{
+		OperationID:  "apply-patch",
+		Metadata:     computes,
+		Method:       http.MethodPost,
+		Path:         "/api/v1/apply",
+		Summary:      "Write a JSON Merge Patch, such as a remedy, into a topology's text, comments and layout kept",
+		MaxBodyBytes: MaxBody,
+	}, v.applyPatch)
 }
 
 func (v *Service) check(ctx context.Context, in *struct {

@@ -37,6 +37,24 @@ func serveEvents(k *kept, c *gin.Context, who string) {
 
 func serveTraces(k *kept, c *gin.Context, _ string) { k.live.ServeTraces(c.Writer, c.Request) }
 
+// arrived describes the answer to events that have come in.
+var arrived = &huma.Response{
+	Description: "they have come in",
+	Content: map[string]*huma.MediaType{"application/json": {Schema: &huma.Schema{
+		Type:     huma.TypeObject,
+		Required: []string{"node", "journeys"},
+		Properties: map[string]*huma.Schema{
+			"node":     {Type: huma.TypeString},
+			"rejected": {Type: huma.TypeInteger},
+			"journeys": {
+				Type:        huma.TypeArray,
+				Items:       &huma.Schema{Type: huma.TypeInteger},
+				Description: "the numbers of the messages",
+			},
+		},
+	}}},
+}
+
 // ingressRoutes are where events, requests and traces come in. What they answer is
 // settled by CloudEvents, the model and OTLP.
 func (v *Service) ingressRoutes(one string) {
@@ -63,21 +81,7 @@ func (v *Service) ingressRoutes(one string) {
 			"text/plain",
 			"application/octet-stream",
 		),
-		Responses: map[string]*huma.Response{
-			"202": {
-				Description: "they have come in",
-				Content: map[string]*huma.MediaType{"application/json": {Schema: &huma.Schema{Type: huma.TypeObject,
-					Required: []string{
-						"node",
-						"journeys",
-					}, Properties: map[string]*huma.Schema{"node": {Type: huma.TypeString}, "rejected": {Type: huma.TypeInteger},
-						"journeys": {
-							Type:        huma.TypeArray,
-							Items:       &huma.Schema{Type: huma.TypeInteger},
-							Description: "the numbers of the messages",
-						}}}}},
-			},
-		},
+		Responses: map[string]*huma.Response{"202": arrived},
 	}, v.postEvents)
 	register(v, store.Editor, huma.Operation{
 		OperationID: "ask-to-post",
@@ -124,7 +128,7 @@ func (v *Service) ingressRoutes(one string) {
 			k.live.ServeEndpoint(c.Writer, c.Request, c.Param("path"), accessOf(ctx.Context()).User.Name)
 		})
 	})
-	v.tracesDoor()
+	v.tracesPath()
 }
 
 func (v *Service) postEvents(ctx context.Context, in *entryPath) (*huma.StreamResponse, error) {
@@ -139,9 +143,9 @@ func (v *Service) postTraces(ctx context.Context, in *RehearsalPath) (*huma.Stre
 	return v.byRehearsal(ctx, in.ID, serveTraces)
 }
 
-// tracesDoor takes traces at the path that exporters use by themselves, for the
+// tracesPath takes traces at the path that exporters use by themselves, for the
 // rehearsal that a header names, or the only one that there is.
-func (v *Service) tracesDoor() {
+func (v *Service) tracesPath() {
 	op := &huma.Operation{
 		OperationID: "traces",
 		Path:        "/v1/traces",

@@ -240,31 +240,10 @@ func (v *Service) startRehearsal(
 		Idle:   idleTime,
 		Head:   document.NewHead("run", name, "", document.Digest(r.Text)),
 	}
-	k := &kept{
-		space: spaceOf(ctx).ID,
-		text:  r.Text,
-		once:  asked,
-		Rehearsal: Rehearsal{
-			ID:        strings.ToLower(rand.Text()),
-			Workspace: spaceOf(ctx).Name,
-			Model:     name,
-			Revision:  r.Number,
-			Scenario:  q.Scenario,
-			Author:    accessOf(ctx).User.Name,
-			StartedAt: time.Now(),
-			Hooks:     []string{},
-			Entries:   []RehearsalEntry{},
-			Endpoints: []string{},
-		},
-	}
+	k := newKept(ctx, name, r, q.Scenario, asked)
 	if q.Scenario != "" {
-		s, err := v.store.Text(ctx, store.Scenarios, spaceOf(ctx), name, q.Scenario)
-		if err != nil {
-			return nil, v.failure(err, "scenario "+q.Scenario+" of model "+name)
-		}
-		plan.Text = []byte(s.Text)
-		if plan.Scenario, err = model.ParseScenario(q.Scenario+".yaml", plan.Text, g.Topology); err != nil {
-			return nil, badFile(err)
+		if err := v.followScenario(ctx, &plan, name, q.Scenario); err != nil {
+			return nil, err
 		}
 	}
 	if q.Hooks {
@@ -285,6 +264,40 @@ func (v *Service) startRehearsal(
 	started = true
 	go func() { <-k.live.Done(); leave() }()
 	return k, nil
+}
+
+// newKept describes a rehearsal of a revision of a model before it starts.
+func newKept(ctx context.Context, name string, r *store.Revision, scenario string, asked store.Idempotency) *kept {
+	return &kept{
+		space: spaceOf(ctx).ID,
+		text:  r.Text,
+		once:  asked,
+		Rehearsal: Rehearsal{
+			ID:        strings.ToLower(rand.Text()),
+			Workspace: spaceOf(ctx).Name,
+			Model:     name,
+			Revision:  r.Number,
+			Scenario:  scenario,
+			Author:    accessOf(ctx).User.Name,
+			StartedAt: time.Now(),
+			Hooks:     []string{},
+			Entries:   []RehearsalEntry{},
+			Endpoints: []string{},
+		},
+	}
+}
+
+// followScenario lets a rehearsal of a model follow one of its scenarios.
+func (v *Service) followScenario(ctx context.Context, plan *rehearsal.Plan, name, scenario string) error {
+	s, err := v.store.Text(ctx, store.Scenarios, spaceOf(ctx), name, scenario)
+	if err != nil {
+		return v.failure(err, "scenario "+scenario+" of model "+name)
+	}
+	plan.Text = []byte(s.Text)
+	if plan.Scenario, err = model.ParseScenario(scenario+".yaml", plan.Text, plan.Graph.Topology); err != nil {
+		return badFile(err)
+	}
+	return nil
 }
 
 func (k *kept) path() string { return "/api/v1/workspaces/" + k.Workspace + "/rehearsals/" + k.ID }

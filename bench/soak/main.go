@@ -227,58 +227,12 @@ func (s *soak) verify(ctx context.Context) error {
 	began := time.Now()
 	end, cancel := context.WithTimeout(ctx, 20*time.Minute)
 	defer cancel()
-	for name, text := range s.revisions {
-		model, number, _ := strings.Cut(name, " ")
-		n := 0
-		fmt.Sscan(number, &n)
-		var got *client.Revision
-		if err := s.call(end, func(api *client.Client) (err error) {
-			got, err = api.Model(end, model,
-				n)
-			return err
-		}); err != nil {
-			return fmt.Errorf("revision %s was accepted, and is not there: %w", name, err)
-		}
-		if got.Text != text {
-			return fmt.Errorf("revision %s is not what was saved", name)
-		}
+	if err := s.verifyRevisions(end); err != nil {
+		return err
 	}
-	results, ids := map[int]string{}, map[int64]bool{}
-	for key, run := range s.runs {
-		if ids[run.id] {
-			return fmt.Errorf("run %d was made for two keys", run.id)
-		}
-		ids[run.id] = true
-		var doc json.RawMessage
-		for {
-			var r *client.Run
-			if err := s.call(end, func(api *client.Client) (err error) {
-				r, err = api.Run(end,
-					run.id)
-				return err
-			}); err != nil {
-				return fmt.Errorf("run %d (%s) was accepted, and is not there: %w", run.id, key, err)
-			}
-			if r.State == "done" {
-				if err := s.call(end, func(api *client.Client) (err error) {
-					doc, err = api.Result(end,
-						r)
-					return err
-				}); err != nil {
-					return fmt.Errorf("run %d has no result: %w", run.id, err)
-				}
-				break
-			}
-			if r.State == "failed" || r.State == "cancelled" {
-				return fmt.Errorf("run %d %s: %s", run.id, r.State, r.Error)
-			}
-			time.Sleep(200 * time.Millisecond)
-		}
-		same := regexp.MustCompile(`"model":\s*"[^"]*"`).ReplaceAllString(string(doc), "")
-		if before, ok := results[run.seed]; ok && before != same {
-			return fmt.Errorf("run %d has another result than others of seed %d", run.id, run.seed)
-		}
-		results[run.seed] = same
+	results, err := s.verifyRuns(end)
+	if err != nil {
+		return err
 	}
 	// Nothing more than what was accepted or left unanswered.
 	var all []client.Run
@@ -312,6 +266,69 @@ func (s *soak) verify(ctx context.Context) error {
 		time.Since(began).Round(time.Second),
 	)
 	return nil
+}
+
+// verifyRevisions looks for every revision that was accepted.
+func (s *soak) verifyRevisions(end context.Context) error {
+	for name, text := range s.revisions {
+		model, number, _ := strings.Cut(name, " ")
+		n := 0
+		fmt.Sscan(number, &n)
+		var got *client.Revision
+		if err := s.call(end, func(api *client.Client) (err error) {
+			got, err = api.Model(end, model,
+				n)
+			return err
+		}); err != nil {
+			return fmt.Errorf("revision %s was accepted, and is not there: %w", name, err)
+		}
+		if got.Text != text {
+			return fmt.Errorf("revision %s is not what was saved", name)
+		}
+	}
+	return nil
+}
+
+// verifyRuns waits for every run that was accepted, and gives the results by seed.
+func (s *soak) verifyRuns(end context.Context) (map[int]string, error) {
+	results, ids := map[int]string{}, map[int64]bool{}
+	for key, run := range s.runs {
+		if ids[run.id] {
+			return nil, fmt.Errorf("run %d was made for two keys", run.id)
+		}
+		ids[run.id] = true
+		var doc json.RawMessage
+		for {
+			var r *client.Run
+			if err := s.call(end, func(api *client.Client) (err error) {
+				r, err = api.Run(end,
+					run.id)
+				return err
+			}); err != nil {
+				return nil, fmt.Errorf("run %d (%s) was accepted, and is not there: %w", run.id, key, err)
+			}
+			if r.State == "done" {
+				if err := s.call(end, func(api *client.Client) (err error) {
+					doc, err = api.Result(end,
+						r)
+					return err
+				}); err != nil {
+					return nil, fmt.Errorf("run %d has no result: %w", run.id, err)
+				}
+				break
+			}
+			if r.State == "failed" || r.State == "cancelled" {
+				return nil, fmt.Errorf("run %d %s: %s", run.id, r.State, r.Error)
+			}
+			time.Sleep(200 * time.Millisecond)
+		}
+		same := regexp.MustCompile(`"model":\s*"[^"]*"`).ReplaceAllString(string(doc), "")
+		if before, ok := results[run.seed]; ok && before != same {
+			return nil, fmt.Errorf("run %d has another result than others of seed %d", run.id, run.seed)
+		}
+		results[run.seed] = same
+	}
+	return results, nil
 }
 
 func at(sorted []time.Duration, q float64) time.Duration {

@@ -82,7 +82,7 @@ ironweir learn demo/import/quay-traces.jsonl -into demo/kittiwake.yaml -dry-run`
 			fmt.Fprintf(c.err, "%s not used: %s\n", plural(seen.Skipped[why], "span"), why)
 		}
 		if *name == "" {
-			*name = strings.TrimSuffix(filepath.Base(c.Arg(0)), filepath.Ext(c.Arg(0)))
+			*name = otlp.Name(c.Arg(0))
 		}
 		draft := seen.Draft(*name)
 		made := model.WriteDocument(draft.Model, draft.Comments)

@@ -247,37 +247,15 @@ func (c *call) serve(o *serveOptions, s *store.Store, listener net.Listener, log
 			return 0, err
 		}
 	}
-	if *o.passwordFile != "" {
-		if err := c.firstAdmin(ctx, s, *o.passwordFile); err != nil {
-			return 0, err
-		}
-	}
-	fresh, err := s.NeedsAdmin(ctx)
+	fresh, err := c.administrator(ctx, o, s)
 	if err != nil {
-		return 0, unreachable{err}
-	}
-	if fresh && !onLoopback(*o.listen) {
-		return 0, fmt.Errorf(
-			"-listen %s: beyond loopback the service needs somebody who administers it; give a password with -admin-password-file, or start it on loopback first, sign in with the link that it prints, and choose a password in the settings",
-			*o.listen,
-		)
+		return 0, err
 	}
 	queue, err := jobs.NewQueue(s, log)
 	if err != nil {
 		return 0, err
 	}
-	var work sync.WaitGroup
-	work.Add(1)
-	go func() { defer work.Done(); queue.Relay(ctx) }()
-	if *o.workers > 0 {
-		work.Add(1)
-		go func() {
-			defer work.Done()
-			if err := jobs.NewWorker(queue, *o.workers, log).Run(ctx); err != nil {
-				log.Error("the worker has ended", "error", err)
-			}
-		}()
-	}
+	work := o.work(ctx, queue, log)
 	handler := service.New(
 		s,
 		queue,
@@ -335,6 +313,44 @@ func (c *call) serve(o *serveOptions, s *store.Store, listener net.Listener, log
 	sendTraces(drain)
 	work.Wait()
 	return exitFine, nil
+}
+
+// administrator sees to it that somebody administers the service, and reports whether that
+// is still to be chosen, by the link that is printed.
+func (c *call) administrator(ctx context.Context, o *serveOptions, s *store.Store) (fresh bool, err error) {
+	if *o.passwordFile != "" {
+		if err := c.firstAdmin(ctx, s, *o.passwordFile); err != nil {
+			return false, err
+		}
+	}
+	fresh, err = s.NeedsAdmin(ctx)
+	if err != nil {
+		return false, unreachable{err}
+	}
+	if fresh && !onLoopback(*o.listen) {
+		return false, fmt.Errorf(
+			"-listen %s: beyond loopback the service needs somebody who administers it; give a password with -admin-password-file, or start it on loopback first, sign in with the link that it prints, and choose a password in the settings",
+			*o.listen,
+		)
+	}
+	return fresh, nil
+}
+
+// work starts the relay of the queue, and a worker if there is to be one.
+func (o *serveOptions) work(ctx context.Context, queue *jobs.Queue, log *slog.Logger) *sync.WaitGroup {
+	work := &sync.WaitGroup{}
+	work.Add(1)
+	go func() { defer work.Done(); queue.Relay(ctx) }()
+	if *o.workers > 0 {
+		work.Add(1)
+		go func() {
+			defer work.Done()
+			if err := jobs.NewWorker(queue, *o.workers, log).Run(ctx); err != nil {
+				log.Error("the worker has ended", "error", err)
+			}
+		}()
+	}
+	return work
 }
 
 // firstAdmin lets admin in with the password in a file, where nobody administers the service.

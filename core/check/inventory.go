@@ -63,13 +63,46 @@ type ScheduleRow struct {
 // Inventory lists the nodes, links, triggers and schedules, by name.
 func InventoryOf(a *flow.Analysis) *Inventory {
 	out := &Inventory{Nodes: []NodeRow{}, Links: []LinkRow{}, Triggers: []LinkRow{}, Schedules: []ScheduleRow{}}
-	month := func(node int, rate float64) *float64 {
-		if a.Boundless[node] {
-			return nil
-		}
-		n := rate * flow.MonthSeconds
-		return &n
+	out.addLinks(a)
+	for _, rows := range [][]LinkRow{out.Links, out.Triggers} {
+		slices.SortStableFunc(rows, func(x, y LinkRow) int { return cmp.Compare(x.From, y.From) })
 	}
+	for i := range a.Graph.Nodes {
+		n := a.Node(i)
+		row := NodeRow{
+			Node:    n.Name,
+			Kind:    string(n.Kind),
+			Owner:   n.Owner,
+			Month:   monthly(a, i, a.Rates[i]),
+			Removes: removedWith(a, i),
+		}
+		if a.Capacity[n.Name].Basis["rate"] != "" {
+			row.Basis = flow.Basis{"month": flow.Estimate}
+		}
+		if a.Cost != nil {
+			cost := a.Cost.Nodes[n.Name]
+			row.Cost, row.Currency = &cost, a.Cost.Currency
+		}
+		out.Nodes = append(out.Nodes, row)
+		if n.Kind != model.Schedule {
+			continue
+		}
+		out.Schedules = append(out.Schedules, scheduleRow(a, n, &row))
+	}
+	return out
+}
+
+// monthly returns how many come in a month at a rate; nil where a node's has no bound.
+func monthly(a *flow.Analysis, node int, rate float64) *float64 {
+	if a.Boundless[node] {
+		return nil
+	}
+	n := rate * flow.MonthSeconds
+	return &n
+}
+
+// addLinks lists the links, also those that are switched off.
+func (out *Inventory) addLinks(a *flow.Analysis) {
 	for i := range a.Graph.Links {
 		l := a.Link(i)
 		row := LinkRow{
@@ -82,7 +115,7 @@ func InventoryOf(a *flow.Analysis) *Inventory {
 			Batch:    1,
 			Parallel: 1,
 			Tries:    l.Policy.Tries,
-			Month:    month(l.From, a.LinkRates[i]),
+			Month:    monthly(a, l.From, a.LinkRates[i]),
 		}
 		if l.Relation.Polls() {
 			row.Batch, row.Parallel = max(l.Read.UpTo, 1), max(l.Read.Parallel, 1)
@@ -117,51 +150,30 @@ func InventoryOf(a *flow.Analysis) *Inventory {
 			out.Triggers = append(out.Triggers, row)
 		}
 	}
-	for _, rows := range [][]LinkRow{out.Links, out.Triggers} {
-		slices.SortStableFunc(rows, func(x, y LinkRow) int { return cmp.Compare(x.From, y.From) })
+}
+
+// scheduleRow describes a schedule, whose row among the nodes is given.
+func scheduleRow(a *flow.Analysis, n *graph.Node, row *NodeRow) ScheduleRow {
+	s := ScheduleRow{
+		Node:    n.Name,
+		Zone:    n.Zone,
+		Enabled: n.Enabled,
+		Starts:  []string{},
+		Month:   row.Month,
+		Cost:    row.Cost,
+		Removes: row.Removes,
 	}
-	for i := range a.Graph.Nodes {
-		n := a.Node(i)
-		row := NodeRow{
-			Node:    n.Name,
-			Kind:    string(n.Kind),
-			Owner:   n.Owner,
-			Month:   month(i, a.Rates[i]),
-			Removes: removedWith(a, i),
+	s.When = "every " + model.FormatDuration(n.Every)
+	if n.Cron != "" {
+		s.When = n.Cron
+		if c, err := cadence.Parse(n.Cron, n.CronFields, n.Sunday); err == nil {
+			s.When += ", " + c.Words()
 		}
-		if a.Capacity[n.Name].Basis["rate"] != "" {
-			row.Basis = flow.Basis{"month": flow.Estimate}
-		}
-		if a.Cost != nil {
-			cost := a.Cost.Nodes[n.Name]
-			row.Cost, row.Currency = &cost, a.Cost.Currency
-		}
-		out.Nodes = append(out.Nodes, row)
-		if n.Kind != model.Schedule {
-			continue
-		}
-		s := ScheduleRow{
-			Node:    n.Name,
-			Zone:    n.Zone,
-			Enabled: n.Enabled,
-			Starts:  []string{},
-			Month:   month(i, a.Rates[i]),
-			Cost:    row.Cost,
-			Removes: row.Removes,
-		}
-		s.When = "every " + model.FormatDuration(n.Every)
-		if n.Cron != "" {
-			s.When = n.Cron
-			if c, err := cadence.Parse(n.Cron, n.CronFields, n.Sunday); err == nil {
-				s.When += ", " + c.Words()
-			}
-		}
-		for _, id := range n.Out {
-			s.Starts = append(s.Starts, a.Link(id).Link.To)
-		}
-		out.Schedules = append(out.Schedules, s)
 	}
-	return out
+	for _, id := range n.Out {
+		s.Starts = append(s.Starts, a.Link(id).Link.To)
+	}
+	return s
 }
 
 // removedWith lists what names a node: links to it, deliveries whose dead-letter node

@@ -30,105 +30,72 @@ func reportBusy(p *Pass, from, below float64) {
 		if !within(c.Full, from, below) {
 			continue
 		}
-		rate := model.FormatRate(*c.Rate)
 		evidence := map[string]any{"utilisation": *c.Utilisation, "filled": c.Full, "rate": *c.Rate}
 		if c.Concurrency != nil {
 			evidence["run_s"] = p.RunTime(i)
 		}
-		switch {
-		case c.LimitedBy == "rate-limit":
-			p.report(
-				n.Pos,
-				[]string{n.Name},
-				nil,
-				evidence,
-				[]remedy.Remedy{
-					remedy.Node(
-						fmt.Sprintf("Raise the rate limit of `%s` to twice the traffic", n.Name),
-						n.Name,
-						map[string]any{"rate-limit": model.FormatRate(n.RateLimit * c.Full * 2)},
-					),
-				},
-				"`%s` gets %s and allows %s: a utilisation of %.0f%%",
-				n.Name,
-				model.FormatRate(n.RateLimit*c.Full),
-				model.FormatRate(n.RateLimit),
-				100*c.Full,
-			)
-		case c.LimitedBy == "partition-rate":
-			need := int(*c.Rate/n.PartitionRate/0.7) + 1
-			p.report(
-				n.Pos,
-				[]string{n.Name},
-				nil,
-				evidence,
-				[]remedy.Remedy{
-					remedy.Node(
-						fmt.Sprintf("Give `%s` %d partitions", n.Name, need),
-						n.Name,
-						map[string]any{"partitions": need},
-					),
-				},
-				"`%s` gets %s, and its %d partitions allow %s each: a utilisation of %.0f%%, and writes above it are rejected",
-				n.Name,
-				rate,
-				n.Partitions,
-				model.FormatRate(n.PartitionRate),
-				100*c.Full,
-			)
-		case n.Pool != "" && c.LimitedBy == "pool "+n.Pool:
+		names := []string{n.Name}
+		if n.Pool != "" && c.LimitedBy == "pool "+n.Pool {
 			if pools[n.Pool] {
 				continue
 			}
 			pools[n.Pool] = true
-			var members []string
+			names = nil
 			for k := range p.Graph.Nodes {
 				if p.Node(k).Pool == n.Pool {
-					members = append(members, p.Node(k).Name)
+					names = append(names, p.Node(k).Name)
 				}
 			}
-			need := int(c.Full*float64(*c.Limit)/0.7) + 1
-			p.report(
-				n.Pos,
-				members,
-				nil,
-				evidence,
-				[]remedy.Remedy{
-					{
-						Say:   fmt.Sprintf("Raise the pool `%s` to %d", n.Pool, need),
-						Patch: map[string]any{"pools": map[string]any{n.Pool: need}},
-					},
-				},
-				"the functions of the pool `%s` need %.1f of its %d concurrent runs on average: a utilisation of %.0f%%",
-				n.Pool,
-				c.Full*float64(*c.Limit),
-				*c.Limit,
-				100*c.Full,
-			)
-		default:
-			need := int(c.Full*float64(*c.Limit)/0.7) + 1
-			p.report(
-				n.Pos,
-				[]string{n.Name},
-				nil,
-				evidence,
-				[]remedy.Remedy{
-					remedy.Node(
-						fmt.Sprintf("Raise the concurrency of `%s` to %d", n.Name, need),
-						n.Name,
-						map[string]any{"concurrency": need},
-					),
-				},
-				"`%s` gets %s, which needs %.1f of its %d concurrent runs on average: a utilisation of %.0f%%",
-				n.Name,
-				rate,
-				c.Full*float64(*c.Limit),
-				*c.Limit,
-				100*c.Full,
-			)
 		}
+		change, words := busyWords(n, &c)
+		p.report(n.Pos, names, nil, evidence, []remedy.Remedy{change}, "%s", words)
 	}
 	reportReaders(p, from, below)
+}
+
+// busyWords says how near a node is to the limit that it comes to first, and what to do.
+func busyWords(n *graph.Node, c *flow.Capacity) (remedy.Remedy, string) {
+	percent := 100 * c.Full
+	rate := model.FormatRate(*c.Rate)
+	switch c.LimitedBy {
+	case "rate-limit":
+		return remedy.Node(
+				fmt.Sprintf("Raise the rate limit of `%s` to twice the traffic", n.Name),
+				n.Name,
+				map[string]any{"rate-limit": model.FormatRate(n.RateLimit * c.Full * 2)},
+			), fmt.Sprintf(
+				"`%s` gets %s and allows %s: a utilisation of %.0f%%",
+				n.Name, model.FormatRate(n.RateLimit*c.Full), model.FormatRate(n.RateLimit), percent,
+			)
+	case "partition-rate":
+		need := int(*c.Rate/n.PartitionRate/0.7) + 1
+		return remedy.Node(
+				fmt.Sprintf("Give `%s` %d partitions", n.Name, need),
+				n.Name,
+				map[string]any{"partitions": need},
+			), fmt.Sprintf(
+				"`%s` gets %s, and its %d partitions allow %s each: a utilisation of %.0f%%, and writes above it are rejected",
+				n.Name, rate, n.Partitions, model.FormatRate(n.PartitionRate), percent,
+			)
+	case "pool " + n.Pool:
+		need := int(c.Full*float64(*c.Limit)/0.7) + 1
+		return remedy.Remedy{
+				Say:   fmt.Sprintf("Raise the pool `%s` to %d", n.Pool, need),
+				Patch: map[string]any{"pools": map[string]any{n.Pool: need}},
+			}, fmt.Sprintf(
+				"the functions of the pool `%s` need %.1f of its %d concurrent runs on average: a utilisation of %.0f%%",
+				n.Pool, c.Full*float64(*c.Limit), *c.Limit, percent,
+			)
+	}
+	need := int(c.Full*float64(*c.Limit)/0.7) + 1
+	return remedy.Node(
+			fmt.Sprintf("Raise the concurrency of `%s` to %d", n.Name, need),
+			n.Name,
+			map[string]any{"concurrency": need},
+		), fmt.Sprintf(
+			"`%s` gets %s, which needs %.1f of its %d concurrent runs on average: a utilisation of %.0f%%",
+			n.Name, rate, c.Full*float64(*c.Limit), *c.Limit, percent,
+		)
 }
 
 // reportReaders reports the links whose readers are short of what comes.

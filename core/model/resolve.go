@@ -30,7 +30,8 @@ func (d *decoder) resolve(t *Topology, together map[string]Position) {
 		}
 		if n.Pool != "" {
 			if _, ok := t.Pools[n.Pool]; !ok {
-				d.problem(n.place("pool"), path+".pool", "no pool %q%s", n.Pool, didYouMean(n.Pool, sortedKeys(t.Pools)))
+				near := didYouMean(n.Pool, sortedKeys(t.Pools))
+				d.problem(n.place("pool"), path+".pool", "no pool %q%s", n.Pool, near)
 			}
 		}
 		d.nodeExpressions(n, path)
@@ -184,18 +185,17 @@ func (d *decoder) linkFields(from, to *Node, l *Link, path string) {
 	misplaced(l.AtStart && (!ofRun || from.Kind == Outside), "at", "what a function's run sends")
 	misplaced(l.PerRun && !ofRun, "per", "what a function's run sends")
 	count := l.Count.Expr != "" || l.Count.Dist.Dist != "constant" || l.Count.Dist.Mean != 1
-	for _, f := range []struct {
-		name string
-		is   bool
-	}{{"count", count}, {"for-each", l.ForEach != ""}, {"chance", l.Chance != 1}, {"if", l.If != ""}} {
-		misplaced(f.is && !ofRun, f.name, "links from a function, workflow or outside system")
-	}
-	for _, f := range []struct {
-		name string
-		is   bool
-	}{{"key", l.Key != ""}, {"type", l.Type != ""}, {"data", l.Data != nil}, {"size", l.Size >= 0}, {"op", l.Op != ""}} {
-		misplaced(f.is && !from.Kind.Runs(), f.name, "links from a function, workflow or outside system")
-	}
+	const senders = "links from a function, workflow or outside system"
+	misplaced(count && !ofRun, "count", senders)
+	misplaced(l.ForEach != "" && !ofRun, "for-each", senders)
+	misplaced(l.Chance != 1 && !ofRun, "chance", senders)
+	misplaced(l.If != "" && !ofRun, "if", senders)
+	sends := from.Kind.Runs()
+	misplaced(l.Key != "" && !sends, "key", senders)
+	misplaced(l.Type != "" && !sends, "type", senders)
+	misplaced(l.Data != nil && !sends, "data", senders)
+	misplaced(l.Size >= 0 && !sends, "size", senders)
+	misplaced(l.Op != "" && !sends, "op", senders)
 	misplaced(l.Ignore && (!ofRun || r == RunIntake || r == RunPush), "on-error", "waiting calls and writes of a run")
 	d.operation(to, l, path)
 	d.expressions(l, path)

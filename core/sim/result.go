@@ -119,25 +119,7 @@ func (e *engine) result() (*Result, error) {
 		Series:       e.finishSeries(),
 		Alarms:       e.alarmResults(),
 	}
-	for i := uint32(1); i < e.copies.Count; i++ {
-		c := e.copies.At(i)
-		if c.journey == 0 || c.flags&(done|duplicate) != 0 {
-			continue
-		}
-		n := &e.nodes[c.node]
-		if c.flags&countedInDepth != 0 && e.storage {
-			n.byteSeconds += float64(e.contents[c.content].size) * float64(e.Now-c.born) * 1e-9
-		}
-		if c.flags&atRest != 0 {
-			continue
-		}
-		n.oldest = max(n.oldest, e.Now-c.born)
-		if e.inFlightOf(c).busy > 0 || c.flags&writing != 0 {
-			res.Nodes[c.node].Running++
-		} else {
-			res.Nodes[c.node].Waiting++
-		}
-	}
+	e.countUnfinished(res.Nodes)
 	e.endStorage()
 	for i := range e.journeys.Count {
 		if j := e.journeys.At(i); j.refs > 0 {
@@ -148,53 +130,9 @@ func (e *engine) result() (*Result, error) {
 	res.Largest.Copies, res.Largest.Hops = e.tally.largestCopies, e.tally.largestHops
 	span := float64(max(reached-e.warm, 1))
 	for i := range e.nodes {
-		n, r := &e.nodes[i], &res.Nodes[i]
-		r.Copies, r.Fates = n.copies, n.fates
-		r.Deduplicated = n.deduplicated
-		r.Redelivered, r.Runs, r.Failures, r.Timeouts, r.Throttled, r.ColdStarts = n.redelivered, n.runs, n.failures,
-			n.timeouts, n.throttled, n.coldCount
-		if n.schedule != nil {
-			r.Entered = n.copies
-		} else if i < len(e.g.Nodes) {
-			r.Entered = e.deliveries[n.outWay].copies
-		}
-		active := n.active.Area(e.Now)
-		r.DepthMean, r.ActiveMean = n.depth.Area(e.Now)/span, active/span
-		r.RunSeconds, r.ByteSeconds = active*1e-9, n.byteSeconds
-		r.DepthMax, r.DepthEnd, r.ActiveMax, r.ActiveEnd = n.depth.Most, n.depth.Count, n.active.Most, n.active.Count
-		r.Oldest = float64(n.oldest) * 1e-9
-		r.Wait, r.Time, r.RunTime = n.wait.Clone(), n.time.Clone(), n.runTime.Clone()
-		for why, count := range n.failedBy {
-			if count == 0 {
-				continue
-			}
-			if r.FailedBy == nil {
-				r.FailedBy = map[string]int64{}
-			}
-			r.FailedBy[e.errors[why]] += count
-		}
-		if n.kind == model.Endpoint {
-			r.Answers = map[int]int64{}
-			for status, count := range n.answers {
-				if count > 0 {
-					r.Answers[status] = int64(count)
-				}
-			}
-		}
+		e.nodeResult(i, span, &res.Nodes[i])
 	}
-	for i := range e.g.Links {
-		d := &e.deliveries[i]
-		l := LinkResult{Offered: d.offered, Matched: d.matched, Copies: d.copies}
-		if id := e.feedOf[i]; id >= 0 {
-			l.Feed = &res.Nodes[id]
-			l.Copies = l.Feed.Copies // not those that it moved on
-			home := &res.Nodes[e.nodes[id].home.id]
-			home.Wait.Merge(&l.Feed.Wait)
-			home.Time.Merge(&l.Feed.Time)
-			home.Oldest = max(home.Oldest, l.Feed.Oldest)
-		}
-		res.Links = append(res.Links, l)
-	}
+	e.linkResults(res)
 	res.Nodes = res.Nodes[:len(e.g.Nodes)]
 	for from, row := range e.latency {
 		for to, t := range row {
@@ -213,6 +151,84 @@ func (e *engine) result() (*Result, error) {
 		)
 	}
 	return res, nil
+}
+
+// countUnfinished counts the copies that wait and run when the run ends, by node.
+func (e *engine) countUnfinished(nodes []NodeResult) {
+	for i := uint32(1); i < e.copies.Count; i++ {
+		c := e.copies.At(i)
+		if c.journey == 0 || c.flags&(done|duplicate) != 0 {
+			continue
+		}
+		n := &e.nodes[c.node]
+		if c.flags&countedInDepth != 0 && e.storage {
+			n.byteSeconds += float64(e.contents[c.content].size) * float64(e.Now-c.born) * 1e-9
+		}
+		if c.flags&atRest != 0 {
+			continue
+		}
+		n.oldest = max(n.oldest, e.Now-c.born)
+		if e.inFlightOf(c).busy > 0 || c.flags&writing != 0 {
+			nodes[c.node].Running++
+		} else {
+			nodes[c.node].Waiting++
+		}
+	}
+}
+
+// nodeResult fills in what is known of a node; span is what was counted, in nanoseconds.
+func (e *engine) nodeResult(i int, span float64, r *NodeResult) {
+	n := &e.nodes[i]
+	r.Copies, r.Fates = n.copies, n.fates
+	r.Deduplicated = n.deduplicated
+	r.Redelivered, r.Runs, r.Failures, r.Timeouts, r.Throttled, r.ColdStarts = n.redelivered, n.runs, n.failures,
+		n.timeouts, n.throttled, n.coldCount
+	if n.schedule != nil {
+		r.Entered = n.copies
+	} else if i < len(e.g.Nodes) {
+		r.Entered = e.deliveries[n.outWay].copies
+	}
+	active := n.active.Area(e.Now)
+	r.DepthMean, r.ActiveMean = n.depth.Area(e.Now)/span, active/span
+	r.RunSeconds, r.ByteSeconds = active*1e-9, n.byteSeconds
+	r.DepthMax, r.DepthEnd, r.ActiveMax, r.ActiveEnd = n.depth.Most, n.depth.Count, n.active.Most, n.active.Count
+	r.Oldest = float64(n.oldest) * 1e-9
+	r.Wait, r.Time, r.RunTime = n.wait.Clone(), n.time.Clone(), n.runTime.Clone()
+	for why, count := range n.failedBy {
+		if count == 0 {
+			continue
+		}
+		if r.FailedBy == nil {
+			r.FailedBy = map[string]int64{}
+		}
+		r.FailedBy[e.errors[why]] += count
+	}
+	if n.kind == model.Endpoint {
+		r.Answers = map[int]int64{}
+		for status, count := range n.answers {
+			if count > 0 {
+				r.Answers[status] = int64(count)
+			}
+		}
+	}
+}
+
+// linkResults fills in what is known of the links, and of the queues that readers have of
+// their own.
+func (e *engine) linkResults(res *Result) {
+	for i := range e.g.Links {
+		d := &e.deliveries[i]
+		l := LinkResult{Offered: d.offered, Matched: d.matched, Copies: d.copies}
+		if id := e.feedOf[i]; id >= 0 {
+			l.Feed = &res.Nodes[id]
+			l.Copies = l.Feed.Copies // not those that it moved on
+			home := &res.Nodes[e.nodes[id].home.id]
+			home.Wait.Merge(&l.Feed.Wait)
+			home.Time.Merge(&l.Feed.Time)
+			home.Oldest = max(home.Oldest, l.Feed.Oldest)
+		}
+		res.Links = append(res.Links, l)
+	}
 }
 
 // warmedUp throws away the statistics of the warm-up; counts stay.

@@ -213,21 +213,7 @@ func merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head docume
 		doc.Nodes[g.Nodes[i].Name] = mergeNode(g, i, results)
 	}
 	for i := range g.Links {
-		var l Link
-		for _, r := range results {
-			l.Offered += r.Links[i].Offered
-			l.Matched += r.Links[i].Matched
-			l.Copies += r.Links[i].Copies
-			if feed := r.Links[i].Feed; feed != nil {
-				if l.Fates == nil {
-					f := newFates()
-					l.Fates = &f
-				}
-				l.Fates.add(feed)
-			}
-		}
-		l.Declined = l.Offered - l.Matched
-		doc.Links[g.Links[i].Link.ID()] = l
+		doc.Links[g.Links[i].Link.ID()] = mergeLink(i, results)
 	}
 	mergeLatency(doc, g, results)
 	mergeLoops(doc, g, results)
@@ -238,6 +224,25 @@ func merge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head docume
 	mergeLosses(doc, results)
 	doc.Cost = cost(doc, g, results)
 	return doc
+}
+
+// mergeLink adds up what replications say of a link.
+func mergeLink(i int, results []*sim.Result) Link {
+	var l Link
+	for _, r := range results {
+		l.Offered += r.Links[i].Offered
+		l.Matched += r.Links[i].Matched
+		l.Copies += r.Links[i].Copies
+		if feed := r.Links[i].Feed; feed != nil {
+			if l.Fates == nil {
+				f := newFates()
+				l.Fates = &f
+			}
+			l.Fates.add(feed)
+		}
+	}
+	l.Declined = l.Offered - l.Matched
+	return l
 }
 
 func each(results []*sim.Result, of func(r *sim.Result) float64) []float64 {

@@ -133,47 +133,8 @@ func FindSize(
 		out.Vary[r.Path] = []string{r.Low, r.High}
 		most += int(math.Ceil(math.Log2(float64((r.high-r.low)/r.step() + 1))))
 	}
-	try := func(values []int64, seedShift uint64) (Tried, error) {
-		t := Tried{Values: map[string]string{}}
-		var sets []string
-		for i, r := range ranges {
-			t.Values[r.Path] = r.write(values[i])
-			sets = append(sets, r.Path+"="+r.write(values[i]))
-		}
-		p, err := build(sets)
-		if err != nil {
-			return t, err
-		}
-		if len(p.Scenario.Expect) == 0 {
-			return t, fmt.Errorf("the scenario expects nothing; give it `expect`, or use -expect")
-		}
-		scenario := *p.Scenario
-		scenario.Seed += seedShift
-		p.Scenario, p.Workers, p.Stop = &scenario, workers, stop
-		out.Head, out.Scenario, out.Seed = p.Head, scenario.Name, scenario.Seed-seedShift
-		results, err := p.simulate()
-		if err != nil {
-			return t, err
-		}
-		doc, err := p.Merge(results)
-		if err != nil {
-			return t, err
-		}
-		out.Partial = out.Partial || doc.Partial
-		t.Of = len(results)
-		if t.HoldIn, err = p.heldIn(results); err != nil {
-			return t, err
-		}
-		t.Meets = t.HoldIn == t.Of
-		if seedShift == 0 {
-			out.Tried = append(out.Tried, t)
-		}
-		if progress != nil {
-			progress(len(out.Tried), most)
-		}
-		return t, nil
-	}
-	first, err := try(now, 0)
+	search := &sizeSearch{ranges, build, workers, progress, stop, most, out}
+	first, err := search.try(now, 0)
 	if err != nil || !first.Meets || out.Partial {
 		return out, err
 	}
@@ -185,7 +146,7 @@ func FindSize(
 			middle := fails + (now[i]-fails)/2/step*step
 			values := append([]int64(nil), now...)
 			values[i] = middle
-			t, err := try(values, 0)
+			t, err := search.try(values, 0)
 			if err != nil || out.Partial {
 				return out, err
 			}
@@ -202,7 +163,7 @@ func FindSize(
 	for i, r := range ranges {
 		out.Values[r.Path] = r.write(now[i])
 	}
-	again, err := try(now, 1_000_003)
+	again, err := search.try(now, 1_000_003)
 	if err != nil {
 		return out, err
 	}
@@ -214,6 +175,59 @@ func FindSize(
 		CI:     exactShare(again.HoldIn, again.Of),
 	}
 	return out, nil
+}
+
+// sizeSearch is a search for the smallest sizes.
+type sizeSearch struct {
+	ranges   []Range
+	build    Build
+	workers  int
+	progress func(done, most int)
+	stop     func() string
+	most     int // tries
+	out      *Size
+}
+
+// try simulates some values, with seeds of their own, and judges what is expected.
+func (s *sizeSearch) try(values []int64, seedShift uint64) (Tried, error) {
+	t := Tried{Values: map[string]string{}}
+	var sets []string
+	for i, r := range s.ranges {
+		t.Values[r.Path] = r.write(values[i])
+		sets = append(sets, r.Path+"="+r.write(values[i]))
+	}
+	p, err := s.build(sets)
+	if err != nil {
+		return t, err
+	}
+	if len(p.Scenario.Expect) == 0 {
+		return t, fmt.Errorf("the scenario expects nothing; give it `expect`, or use -expect")
+	}
+	scenario := *p.Scenario
+	scenario.Seed += seedShift
+	p.Scenario, p.Workers, p.Stop = &scenario, s.workers, s.stop
+	s.out.Head, s.out.Scenario, s.out.Seed = p.Head, scenario.Name, scenario.Seed-seedShift
+	results, err := p.simulate()
+	if err != nil {
+		return t, err
+	}
+	doc, err := p.Merge(results)
+	if err != nil {
+		return t, err
+	}
+	s.out.Partial = s.out.Partial || doc.Partial
+	t.Of = len(results)
+	if t.HoldIn, err = p.heldIn(results); err != nil {
+		return t, err
+	}
+	t.Meets = t.HoldIn == t.Of
+	if seedShift == 0 {
+		s.out.Tried = append(s.out.Tried, t)
+	}
+	if s.progress != nil {
+		s.progress(len(s.out.Tried), s.most)
+	}
+	return t, nil
 }
 
 // exactShare is the 95% interval of a share seen k times in n (Clopper and

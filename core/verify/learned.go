@@ -2,6 +2,7 @@ package verify
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"sort"
@@ -44,10 +45,27 @@ const leastMeasured = 20
 // next is allowed as well, since a measurement is one such run.
 func Learned(o *learn.Observed, g *graph.Graph, replications int, share float64) (*LearnedDocument, error) {
 	names := o.Names(g.Topology)
+	s, inputs := replayOf(o, names)
+	docs := make([]*study.Document, replications)
+	for r := range docs {
+		s.Seed = uint64(r + 1)
+		var err error
+		if docs[r], err = study.Run(study.Plan{Graph: g, Scenario: s, Inputs: inputs, Workers: 1}); err != nil {
+			return nil, fmt.Errorf("the draft cannot be simulated: %w", err)
+		}
+	}
+	out := &LearnedDocument{Schema: "ironweir/learned/1", Rows: []Row{}, Within: true, Share: share}
+	l := &learnedRows{o, g, names, docs, share, out}
+	l.latencies()
+	l.nodes()
+	return out, nil
+}
+
+// replayOf makes a scenario of what was observed to come in at the entries.
+func replayOf(o *learn.Observed, names map[string]string) (*model.Scenario, sim.Inputs) {
 	s := model.DefaultScenario()
 	s.Name, s.Start, s.TrafficGiven, s.Replications = "observed", time.Unix(0, o.From).UTC(), true, 1
-	observed := time.Duration(o.Until - o.From)
-	s.Length = observed + time.Nanosecond
+	s.Length = time.Duration(o.Until-o.From) + time.Nanosecond
 	inputs := sim.Inputs{Replays: map[string][]sim.Arrival{}}
 	entries := make([]string, 0, len(o.Entries))
 	for name := range o.Entries {
@@ -69,54 +87,66 @@ func Learned(o *learn.Observed, g *graph.Graph, replications int, share float64)
 			&model.Traffic{Name: names[entry], Into: names[entry], Arrivals: "replay", Replay: file},
 		)
 	}
-	docs := make([]*study.Document, replications)
-	for r := range docs {
-		s.Seed = uint64(r + 1)
-		var err error
-		if docs[r], err = study.Run(study.Plan{Graph: g, Scenario: s, Inputs: inputs, Workers: 1}); err != nil {
-			return nil, fmt.Errorf("the draft cannot be simulated: %w", err)
-		}
+	return s, inputs
+}
+
+// learnedRows holds what was measured against what the draft predicts.
+type learnedRows struct {
+	observed *learn.Observed
+	graph    *graph.Graph
+	names    map[string]string // of nodes in the draft, by what was observed
+	docs     []*study.Document
+	share    float64
+	out      *LearnedDocument
+}
+
+// add adds a row.
+func (l *learnedRows) add(
+	what, unit string,
+	measured, allowed float64,
+	predicted func(*study.Document) float64,
+) {
+	r := Row{
+		What:     what,
+		Unit:     unit,
+		Measured: measured,
+		Range:    [2]float64{math.Inf(1), math.Inf(-1)},
+		Allowed:  allowed,
 	}
-	out := &LearnedDocument{Schema: "ironweir/learned/1", Rows: []Row{}, Within: true, Share: share}
-	add := func(what, unit string, measured, allowed float64, predicted func(*study.Document) float64) {
-		r := Row{
-			What:     what,
-			Unit:     unit,
-			Measured: measured,
-			Range:    [2]float64{math.Inf(1), math.Inf(-1)},
-			Allowed:  allowed,
-		}
-		for _, doc := range docs {
-			x := predicted(doc)
-			r.Predicted += x / float64(len(docs))
-			r.Range = [2]float64{min(r.Range[0], x), max(r.Range[1], x)}
-		}
-		switch {
-		case measured == 0 && r.Predicted == 0:
-			return
-		case measured == 0:
-			r.Within = r.Range[0] == 0
-		default:
-			r.Error = r.Predicted/measured - 1
-			r.Within = math.Abs(r.Error) <= allowed || measured >= r.Range[0] && measured <= r.Range[1]
-		}
-		out.Within = out.Within && r.Within
-		out.Rows = append(out.Rows, r)
+	for _, doc := range l.docs {
+		x := predicted(doc)
+		r.Predicted += x / float64(len(l.docs))
+		r.Range = [2]float64{min(r.Range[0], x), max(r.Range[1], x)}
 	}
-	keys := make([][2]string, 0, len(o.Latency))
-	for key, values := range o.Latency {
+	switch {
+	case measured == 0 && r.Predicted == 0:
+		return
+	case measured == 0:
+		r.Within = r.Range[0] == 0
+	default:
+		r.Error = r.Predicted/measured - 1
+		r.Within = math.Abs(r.Error) <= allowed || measured >= r.Range[0] && measured <= r.Range[1]
+	}
+	l.out.Within = l.out.Within && r.Within
+	l.out.Rows = append(l.out.Rows, r)
+}
+
+// latencies adds the times between an entry and the end of what it sets off.
+func (l *learnedRows) latencies() {
+	keys := make([][2]string, 0, len(l.observed.Latency))
+	for key, values := range l.observed.Latency {
 		if len(values) >= leastMeasured {
 			keys = append(keys, key)
 		}
 	}
 	slices.SortFunc(keys, func(a, b [2]string) int { return strings.Compare(a[0]+":"+a[1], b[0]+":"+b[1]) })
 	for _, key := range keys {
-		from, to := names[key[0]], names[key[1]]
+		from, to := l.names[key[0]], l.names[key[1]]
 		way := from + ":" + to
-		if _, ok := docs[0].Latency[way]; !ok {
+		if _, ok := l.docs[0].Latency[way]; !ok {
 			continue // it is called, and finishes no copy of its own
 		}
-		values := slices.Clone(o.Latency[key])
+		values := slices.Clone(l.observed.Latency[key])
 		slices.Sort(values)
 		mean := 0.0
 		for _, v := range values {
@@ -126,67 +156,72 @@ func Learned(o *learn.Observed, g *graph.Graph, replications int, share float64)
 		if from == to {
 			what = "answer of " + from
 		}
-		add(what+", mean", "s", mean, share, func(d *study.Document) float64 { return d.Latency[way].Mean })
-		add(
+		l.add(what+", mean", "s", mean, l.share, func(d *study.Document) float64 { return d.Latency[way].Mean })
+		l.add(
 			what+", p50",
 			"s",
 			quantile(values, 0.5),
-			share,
+			l.share,
 			func(d *study.Document) float64 { return d.Latency[way].P50 },
 		)
-		add(
+		l.add(
 			what+", p90",
 			"s",
 			quantile(values, 0.9),
-			share,
+			l.share,
 			func(d *study.Document) float64 { return d.Latency[way].P90 },
 		)
-		add(
+		l.add(
 			what+", p99",
 			"s",
 			quantile(values, 0.99),
-			2*share,
+			2*l.share,
 			func(d *study.Document) float64 { return d.Latency[way].P99 },
 		)
 	}
-	for i := range g.Nodes {
-		name := g.Nodes[i].Name
-		for seen, of := range names {
-			if of != name {
+}
+
+// nodes adds depths, rates and shares of failures.
+func (l *learnedRows) nodes() {
+	seconds := time.Duration(l.observed.Until - l.observed.From).Seconds()
+	seenAs := slices.Sorted(maps.Keys(l.names))
+	for i := range l.graph.Nodes {
+		name := l.graph.Nodes[i].Name
+		for _, seen := range seenAs {
+			if l.names[seen] != name {
 				continue
 			}
-			if held, ok := o.Held[seen]; ok && g.Nodes[i].Kind == model.Queue {
-				add(
+			if held, ok := l.observed.Held[seen]; ok && l.graph.Nodes[i].Kind == model.Queue {
+				l.add(
 					"depth of "+name+", mean",
 					"messages",
 					held.Mean,
-					share,
+					l.share,
 					func(d *study.Document) float64 { return d.Nodes[name].Depth.Mean },
 				)
 			}
-			m := o.Nodes[seen]
+			m := l.observed.Nodes[seen]
 			if m == nil || !m.Kind.Runs() || m.Runs < leastMeasured {
 				continue
 			}
-			add(
+			l.add(
 				"runs of "+name,
 				"per_s",
-				float64(m.Runs)/observed.Seconds(),
-				share,
-				func(d *study.Document) float64 { return float64(d.Nodes[name].Runs) / observed.Seconds() },
+				float64(m.Runs)/seconds,
+				l.share,
+				func(d *study.Document) float64 { return float64(d.Nodes[name].Runs) / seconds },
 			)
-			add(
+			l.add(
 				"failures of "+name,
 				"share",
 				float64(m.Failed)/float64(m.Runs),
-				share,
+				l.share,
 				func(d *study.Document) float64 {
 					return float64(d.Nodes[name].Failures) / float64(max(d.Nodes[name].Runs, 1))
 				},
 			)
 		}
 	}
-	return out, nil
 }
 
 // quantile returns a quantile of sorted values.

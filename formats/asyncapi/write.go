@@ -90,68 +90,45 @@ func Write(root *model.Value) *model.Value {
 			if v := l.Value.Get("to"); v != nil {
 				to = v.Scalar
 			}
-			op := model.MapValue()
-			switch {
-			case isChannel(kinds[n.Key]) && !isChannel(kinds[to]):
-				op.Add(
-					"action",
-					text("receive"),
-				).Add(
-					"channel",
-					ref("channels", n.Key),
-				).Add(
-					"summary",
-					text(to+" takes what comes to "+n.Key),
-				)
-			case !isChannel(kinds[n.Key]) && isChannel(kinds[to]):
-				op.Add(
-					"action",
-					text("send"),
-				).Add(
-					"channel",
-					ref("channels", to),
-				).Add(
-					"summary",
-					text(n.Key+" sends to "+to),
-				)
-				if kind := l.Value.Get("type"); kind != nil {
-					op.Add("messages", model.ListValue(ref("channels", to, "messages", messageKey(kind.Scalar))))
-				}
-			default:
-				links.Add(id, model.MapValue().Add("from", text(n.Key)).Add("name", text(l.Key)).Add("link", l.Value))
+			op := operation(n.Key, to, isChannel(kinds[n.Key]), isChannel(kinds[to]), l.Value)
+			written := model.MapValue().Add("from", text(n.Key)).Add("name", text(l.Key)).Add("link", l.Value)
+			if op == nil {
+				links.Add(id, written)
 				continue
 			}
-			operations.Add(
-				id,
-				op.Add(
-					extension,
-					model.MapValue().Add("from", text(n.Key)).Add("name", text(l.Key)).Add("link", l.Value),
-				),
-			)
+			operations.Add(id, op.Add(extension, written))
 		}
 	}
 	x := model.MapValue().Add("model", root.Without("nodes")).Add("nodes", others).Add("links", links).
 		Add("node-order", model.ListValue(nodeOrder...)).Add("link-order", model.ListValue(linkOrder...))
-	return model.MapValue().Add(
-		"asyncapi",
-		text(Version),
-	).Add(
-		"info",
-		info,
-	).Add(
-		"defaultContentType",
-		text("application/json"),
-	).
-		Add(
-			"channels",
-			channels,
-		).Add(
-		"operations",
-		operations,
-	).Add(
-		extension,
-		x,
-	)
+	return model.MapValue().
+		Add("asyncapi", text(Version)).
+		Add("info", info).
+		Add("defaultContentType", text("application/json")).
+		Add("channels", channels).
+		Add("operations", operations).
+		Add(extension, x)
+}
+
+// operation describes a link between a channel and what is none; nil: both are, or neither.
+func operation(from, to string, fromChannel, toChannel bool, link *model.Value) *model.Value {
+	switch {
+	case fromChannel && !toChannel:
+		return model.MapValue().
+			Add("action", text("receive")).
+			Add("channel", ref("channels", from)).
+			Add("summary", text(to+" takes what comes to "+from))
+	case !fromChannel && toChannel:
+		op := model.MapValue().
+			Add("action", text("send")).
+			Add("channel", ref("channels", to)).
+			Add("summary", text(from+" sends to "+to))
+		if kind := link.Get("type"); kind != nil {
+			op.Add("messages", model.ListValue(ref("channels", to, "messages", messageKey(kind.Scalar))))
+		}
+		return op
+	}
+	return nil
 }
 
 // messageNames lists the types of what is sent to each node; `message` stands

@@ -44,7 +44,8 @@ func FormatOf(file string, source []byte) string {
 	switch ext := strings.ToLower(filepath.Ext(file)); {
 	case ext == ".csv":
 		return CSV
-	case ext == ".pb",
+	case bytes.HasPrefix(source, []byte{0x1f, 0x8b}), // packed with gzip, as only traces are read
+		ext == ".pb",
 		ext == ".binpb",
 		bytes.Contains(start, []byte("resourceSpans")),
 		bytes.Contains(start, []byte("resource_spans")):
@@ -113,7 +114,7 @@ func (d *Document) learn(file string, source []byte) error {
 	if len(seen.Nodes) == 0 {
 		return fmt.Errorf("%s: %w", file, learn.ErrNothing)
 	}
-	draft := seen.Draft(strings.TrimSuffix(filepath.Base(file), filepath.Ext(file)))
+	draft := seen.Draft(otlp.Name(file))
 	d.Root, d.Comments = draft.Model, draft.Comments
 	d.Scenario = model.WriteDocument(draft.Scenario, draft.ScenarioComments)
 	d.Missing = []string{"leases, limits, retention, and dead letters that nobody needed: they are not in traces"}

@@ -250,3 +250,31 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// TestTracesMayBePacked with gzip; what unpacks to far more than it is, or is cut off, is
+// refused in words.
+func TestTracesMayBePacked(t *testing.T) {
+	pack := func(text []byte) []byte {
+		var out bytes.Buffer
+		w := gzip.NewWriter(&out)
+		_, err := w.Write(text)
+		require.NoError(t, err)
+		require.NoError(t, w.Close())
+		return out.Bytes()
+	}
+	plain := []byte(`{"resourceSpans":[{"resource":{"attributes":[{"key":"service.name","value":{"stringValue":"scale"}}]},` +
+		`"scopeSpans":[{"spans":[{"traceId":"00000000000000000000000000000001","spanId":"0000000000000001","name":"weigh",` +
+		`"kind":2,"startTimeUnixNano":"1","endTimeUnixNano":"2"}]}]}]}`)
+	want, err := otlp.Read(plain)
+	require.NoError(t, err)
+	require.Len(t, want, 1)
+	got, err := otlp.Read(pack(plain))
+	require.NoError(t, err)
+	require.Equal(t, want, got)
+	_, err = otlp.Read(pack(plain)[:40])
+	require.ErrorContains(t, err, "cannot be unpacked: unexpected EOF")
+	_, err = otlp.Read(pack(make([]byte, 20<<20)))
+	require.ErrorContains(t, err, "it unpacks to more than 16777216 bytes")
+	require.Equal(t, "lanes", otlp.Name("/tmp/lanes.jsonl.gz"))
+	require.Equal(t, "lanes", otlp.Name("lanes.json"))
+}

@@ -4,6 +4,7 @@ package otlp
 
 import (
 	"bytes"
+	"compress/gzip"
 	"context"
 	"encoding/base64"
 	"encoding/hex"
@@ -12,6 +13,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"path/filepath"
 	"sort"
 	"strconv"
 	"strings"
@@ -209,9 +211,46 @@ func Export(ctx context.Context, address string, spans []learn.Span) error {
 	return nil
 }
 
+// leastUnpacked and mostUnpacked bound what a packed file may unpack to, in bytes; between
+// them it may be a hundred times as large as it is packed.
+const (
+	leastUnpacked = 16 << 20
+	mostUnpacked  = 1 << 30
+)
+
+// unpacked unpacks what is packed with gzip, and gives anything else as it is.
+func unpacked(text []byte) ([]byte, error) {
+	if !bytes.HasPrefix(text, []byte{0x1f, 0x8b}) {
+		return text, nil
+	}
+	packed, err := gzip.NewReader(bytes.NewReader(text))
+	if err != nil {
+		return nil, fmt.Errorf("it starts as what is packed with gzip, and is not: %w", err)
+	}
+	most := min(max(leastUnpacked, 100*len(text)), mostUnpacked)
+	out, err := io.ReadAll(io.LimitReader(packed, int64(most)+1))
+	if err != nil {
+		return nil, fmt.Errorf("what is packed with gzip cannot be unpacked: %w", err)
+	}
+	if len(out) > most {
+		return nil, fmt.Errorf("it unpacks to more than %d bytes, a hundred times its size; unpack it first", most)
+	}
+	return out, nil
+}
+
+// Name gives the name of a file of traces without what says how it is written.
+func Name(file string) string {
+	name := strings.TrimSuffix(filepath.Base(file), ".gz")
+	return strings.TrimSuffix(name, filepath.Ext(name))
+}
+
 // Read reads traces: one OTLP JSON document, JSON Lines of such documents, or
-// protobuf.
+// protobuf, packed with gzip or not.
 func Read(text []byte) ([]learn.Span, error) {
+	text, err := unpacked(text)
+	if err != nil {
+		return nil, err
+	}
 	trimmed := bytes.TrimSpace(text)
 	if len(trimmed) == 0 {
 		return nil, fmt.Errorf("the file is empty; it should hold OTLP traces")

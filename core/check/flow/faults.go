@@ -403,25 +403,7 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []E
 	}
 	id := l.Link.ID()
 	retention := n.Retention.Seconds()
-	// What has waited for almost as long as it is kept may need several tries then.
-	slack, behind := 0.0, 0.0
-	for k := range edges {
-		if e := &edges[k]; e.Link == l.ID && e.Kind == Polls && a.Node(l.To).Kind.Runs() {
-			o := a.Outcome(e.To, Worst)
-			switch p := o.Bad(); {
-			case p >= 1:
-				behind = min(a.Readings[l.ID].Utilisation, 1)
-				slack = a.givenUpAfter(e.To)
-			case p > 0:
-				behind = min(a.Readings[l.ID].Utilisation, 1) // a message that failed comes behind the backlog
-				slack = math.Log(1e-4) / math.Log(p) * max(a.gap(a.States.All[e.To], &l.Policy, 1, o.Length.Mean()), 1)
-			}
-		} else if e.Link == l.ID && e.Kind == Polls {
-			if p := a.Node(l.To).Fails.EachTry; p > 0 && p < 1 {
-				slack = math.Log(1e-4) / math.Log(p) * max(n.Lease.Seconds(), float64(l.Policy.MaxWait)*1e-9)
-			}
-		}
-	}
+	slack, behind := a.lateTries(l, n, edges)
 	kept := func(seconds float64) Moment {
 		return Moment{max(seconds, 0), max(seconds*(1-behind)-slack, 0), max(seconds, 0)}
 	}
@@ -471,27 +453,7 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []E
 			d.others = a.crashes(to)
 		}
 	}
-	if to := a.Node(l.To); l.Relation == model.PolledMove && to.Capacity > 0 &&
-		a.LinkRates[l.ID] > 0 { // afterwards, all that has waited comes at once
-		full := float64(to.Capacity) / a.LinkRates[l.ID]
-		a.deliver(
-			delivery{
-				state:  s,
-				others: unread.others,
-				to:     graph.None,
-				link:   l.ID,
-				node:   n.ID,
-				cause:  "overflow",
-				after: Moment{
-					unread.after.At,
-					min(0.5*full, unread.after.At),
-					math.Inf(1),
-				},
-				limit: to.Name + " capacity",
-				quiet: true,
-			},
-		)
-	}
+	a.overflowAfterStop(&unread, a.Node(l.To))
 	var ends bool
 	d.after, d.limit, ends = a.ReaderPatience(n, l, to)
 	if !ends {
@@ -513,6 +475,44 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []E
 		a.backlogDelivery(d, n, l, to)
 		return
 	}
+	a.deliver(d)
+}
+
+// lateTries returns how long, in seconds, a message that has waited for almost as long as it
+// is kept may need for its tries, and the share of the backlog that it comes behind.
+func (a *Analysis) lateTries(l *graph.Link, n *graph.Node, edges []Edge) (slack, behind float64) {
+	for k := range edges {
+		if e := &edges[k]; e.Link == l.ID && e.Kind == Polls && a.Node(l.To).Kind.Runs() {
+			o := a.Outcome(e.To, Worst)
+			switch p := o.Bad(); {
+			case p >= 1:
+				behind = min(a.Readings[l.ID].Utilisation, 1)
+				slack = a.givenUpAfter(e.To)
+			case p > 0:
+				behind = min(a.Readings[l.ID].Utilisation, 1) // a message that failed comes behind the backlog
+				slack = math.Log(1e-4) / math.Log(p) * max(a.gap(a.States.All[e.To], &l.Policy, 1, o.Length.Mean()), 1)
+			}
+		} else if e.Link == l.ID && e.Kind == Polls {
+			if p := a.Node(l.To).Fails.EachTry; p > 0 && p < 1 {
+				slack = math.Log(1e-4) / math.Log(p) * max(n.Lease.Seconds(), float64(l.Policy.MaxWait)*1e-9)
+			}
+		}
+	}
+	return slack, behind
+}
+
+// overflowAfterStop notes what a queue that a stopped reader moves to rejects afterwards,
+// when all that has waited comes at once.
+func (a *Analysis) overflowAfterStop(unread *delivery, to *graph.Node) {
+	l := a.Link(unread.link)
+	if l.Relation != model.PolledMove || to.Capacity == 0 || a.LinkRates[l.ID] == 0 {
+		return
+	}
+	full := float64(to.Capacity) / a.LinkRates[l.ID]
+	d := *unread
+	d.cause, d.limit, d.quiet = "overflow", to.Name+" capacity", true
+	d.to, d.normal = graph.None, false
+	d.after = Moment{unread.after.At, min(0.5*full, unread.after.At), math.Inf(1)}
 	a.deliver(d)
 }
 
@@ -574,39 +574,9 @@ func (a *Analysis) backlogDelivery(d delivery, n *graph.Node, l *graph.Link, to 
 // message up, the field that says so, and whether it does before the retention ends.
 func (a *Analysis) ReaderPatience(n *graph.Node, l *graph.Link, to int) (after Moment, limit string, ends bool) {
 	p := &l.Policy
-	retention := n.Retention.Seconds() - n.Delay.Seconds()
-	giveUp := math.Inf(1)
-	if p.GiveUp > 0 {
-		giveUp = float64(p.GiveUp) * 1e-9
-	}
 	queue := n.Kind == model.Queue
 	span := func(length, jitter float64) (at float64, by string, ends bool) {
-		gap := func(k int) float64 { return length + float64(p.Backoff(k))*1e-9*jitter }
-		by = l.Link.ID() + " retry"
-		if queue && !p.WaitSet {
-			gap = func(int) float64 { return max(n.Lease.Seconds(), length) }
-			by = l.Link.ID() + " tries × lease"
-		}
-		t := 0.0
-		for k := 1; ; k++ {
-			if p.Tries > 0 && k >= p.Tries {
-				return t, by, true
-			}
-			g := gap(k)
-			if k > 2000 && p.Tries == 0 && math.IsInf(giveUp, 1) { // from here on all waits are alike
-				return t + math.Floor(max(retention-1e-9-t, 0)/g)*g, n.Name + " retention", false
-			}
-			if t+g > giveUp {
-				return t, l.Link.ID() + " give-up", true
-			}
-			if t+g >= retention {
-				return t, n.Name + " retention", false
-			}
-			if k > 100_000 {
-				return t, by, true
-			}
-			t += g
-		}
+		return patience(n, l, length, jitter)
 	}
 	if to == graph.None || !a.Node(l.To).Kind.Runs() {
 		at, by, ok := span(a.Node(l.To).Takes.Expected(), 1)
@@ -652,6 +622,45 @@ func (a *Analysis) ReaderPatience(n *graph.Node, l *graph.Link, to int) (after M
 		after.low = max(after.low-round-a.triesLeft(o.Bad(), a.gap(a.States.All[to], p, 1, o.Length.Mean())), 0)
 	}
 	return after, limit, ends
+}
+
+// patience returns how long a reader of a channel tries one message whose runs all fail, in
+// seconds, by which field that ends, and whether the tries end it and not its retention.
+// Length is that of a run in seconds; the waits are jitter times as long as stated.
+func patience(n *graph.Node, l *graph.Link, length, jitter float64) (at float64, by string, ends bool) {
+	p := &l.Policy
+	retention := n.Retention.Seconds() - n.Delay.Seconds()
+	giveUp := math.Inf(1)
+	if p.GiveUp > 0 {
+		giveUp = float64(p.GiveUp) * 1e-9
+	}
+	queue := n.Kind == model.Queue
+	gap := func(k int) float64 { return length + float64(p.Backoff(k))*1e-9*jitter }
+	by = l.Link.ID() + " retry"
+	if queue && !p.WaitSet {
+		gap = func(int) float64 { return max(n.Lease.Seconds(), length) }
+		by = l.Link.ID() + " tries × lease"
+	}
+	t := 0.0
+	for k := 1; ; k++ {
+		if p.Tries > 0 && k >= p.Tries {
+			return t, by, true
+		}
+		g := gap(k)
+		if k > 2000 && p.Tries == 0 && math.IsInf(giveUp, 1) { // from here on all waits are alike
+			return t + math.Floor(max(retention-1e-9-t, 0)/g)*g, n.Name + " retention", false
+		}
+		if t+g > giveUp {
+			return t, l.Link.ID() + " give-up", true
+		}
+		if t+g >= retention {
+			return t, n.Name + " retention", false
+		}
+		if k > 100_000 {
+			return t, by, true
+		}
+		t += g
+	}
 }
 
 // halvings returns how long it takes until the first message of a failing batch, whose

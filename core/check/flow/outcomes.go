@@ -2,6 +2,7 @@ package flow
 
 import (
 	"math"
+	"slices"
 
 	"ironweir/core/check/internal/dist"
 	"ironweir/core/expr"
@@ -410,18 +411,11 @@ func (w *walker) call(l *graph.Link, alive dist.Law, failed func(dist.Law, strin
 	}
 	w.noteRandom(success)
 	w.asks = true
-	// All tries of one call.
 	tries := max(l.Policy.Tries, 1)
 	if final {
 		tries = 1
 	}
-	good, left, mean := success, bad, 1.0
-	for k := 1; k < tries && left.Mass > 1e-12; k++ {
-		mean += left.Mass
-		again := left.Plus(dist.Constant(float64(l.Policy.Backoff(k)) * 1e-9))
-		good = good.Or(w.sum(again, success))
-		left = w.sum(again, bad)
-	}
+	good, left, mean := w.tries(l, tries, success, bad)
 	if o.never > 0 && !l.ByTask {
 		w.out.again[l.ID] = alive.Mass * o.never * share * (float64(tries) - mean)
 		w.out.random = w.out.random || l.AtStart // such a run ends before its own work
@@ -467,6 +461,19 @@ func (w *walker) call(l *graph.Link, alive dist.Law, failed func(dist.Law, strin
 		alive = next
 	}
 	return skipped.Or(alive)
+}
+
+// tries makes all tries of one call; it returns when those end that succeed, and those that
+// fail, and how many there are in the mean.
+func (w *walker) tries(l *graph.Link, tries int, success, bad dist.Law) (good, left dist.Law, mean float64) {
+	good, left, mean = success, bad, 1
+	for k := 1; k < tries && left.Mass > 1e-12; k++ {
+		mean += left.Mass
+		again := left.Plus(dist.Constant(float64(l.Policy.Backoff(k)) * 1e-9))
+		good = good.Or(w.sum(again, success))
+		left = w.sum(again, bad)
+	}
+	return good, left, mean
 }
 
 // answer returns what a call of a link comes to, and whether no further try changes that.
@@ -743,7 +750,6 @@ var once = graph.Policy{Tries: 1, Factor: 1}
 // FateOf works out what becomes of a message at a state that runs.
 func (a *Analysis) FateOf(s int, m Mode) Fate {
 	at := a.States.All[s]
-	n := a.Node(at.Node)
 	o := a.Outcome(s, m)
 	p := a.PolicyOf(at.Context)
 	f := Fate{cause: "exhausted", guessed: o.guessed}
@@ -755,42 +761,18 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 	if at.How == AsPoll && p.GiveUp > 0 && int64(a.Node(a.Link(int(at.Link)).From).Delay) > p.GiveUp {
 		return Fate{Given: 1, cause: "given-up"} // it is too old when it is first seen
 	}
-	var q *graph.Node
 	tries := float64(p.Tries)
 	if tries == 0 {
 		tries = math.Inf(1)
 	}
-	if at.How == AsPoll {
-		l := a.Link(int(at.Link))
-		q = a.Node(l.From)
-		never, fails = a.inBatches(l, n, m, never, fails, &f)
-		if q.Kind == model.Queue {
-			late := a.lateness(l, o, m)
-			f.late = late
-			if late > 0 && m == Best {
-				f.guessed = true
-			}
-			fails = 1 - (1-fails)*(1-late)
-		}
-	}
 	taken := 1.0 // of the offers
-	if at.How == AsPoll && q.Kind == model.Queue {
-		taken = 1 - a.turnsReaderAway(at.Node, m)
-		fails = 1 - (1-fails)*taken
+	if at.How == AsPoll {
+		never, fails, taken = a.whenRead(s, m, o, &f)
 	}
-	length := o.Length.Mean()
-	retryable, ends := fails, 0.0
-	for name, share := range o.errors {
-		for _, x := range p.Except {
-			if x == name {
-				ends += share
-			}
-		}
-	}
-	ends = min(ends, fails)
-	retryable = fails - ends
+	ends := min(o.endsTries(p), fails)
+	retryable := fails - ends
 	// Time limits the tries too.
-	byAge, cause := a.triesInTime(at, p, length, o)
+	byAge, cause := a.triesInTime(at, p, o.Length.Mean(), o)
 	if byAge < tries {
 		tries, f.cause = byAge, cause
 	}
@@ -839,6 +821,36 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 		f.runs*taken, f.doomed*taken, f.works*taken, f.sends*taken, f.calls*taken
 	f.first = f.runs
 	return f
+}
+
+// whenRead returns the chances that no run of a message ever succeeds and that one fails,
+// with what the batch, the lease and the limit of runs do to it, and the share of the offers
+// that are taken.
+func (a *Analysis) whenRead(s int, m Mode, o *RunOutcome, f *Fate) (never, fails, taken float64) {
+	at := a.States.All[s]
+	l := a.Link(int(at.Link))
+	never, fails = a.inBatches(l, a.Node(at.Node), m, o.never, o.Fails, f)
+	if a.Node(l.From).Kind != model.Queue {
+		return never, fails, 1
+	}
+	f.late = a.lateness(l, o, m)
+	if f.late > 0 && m == Best {
+		f.guessed = true
+	}
+	fails = 1 - (1-fails)*(1-f.late)
+	taken = 1 - a.turnsReaderAway(at.Node, m)
+	return never, 1 - (1-fails)*taken, taken
+}
+
+// endsTries returns the share of runs that fail by an error after which there is no other try.
+func (o *RunOutcome) endsTries(p *graph.Policy) float64 {
+	share := 0.0
+	for name, of := range o.errors {
+		if slices.Contains(p.Except, name) {
+			share += of
+		}
+	}
+	return share
 }
 
 // inBatches adds what the others of a batch do to a message that is read with them.
