@@ -207,6 +207,25 @@ func Compile(t *model.Topology) (*Graph, error) {
 	return g, nil
 }
 
+// Asks reports whether the runs of a node may take longer than their own work, since they
+// call, or write where that takes time.
+func (g *Graph) Asks(n *Node) bool {
+	if n.Tasks != nil {
+		return true
+	}
+	for _, id := range n.Out {
+		switch l := &g.Links[id]; {
+		case l.When != model.OfRun:
+		case l.ByTask, l.Relation == model.WaitingCall:
+			return true
+		case l.Relation.Asynchronous():
+		case !g.Nodes[l.To].Takes.IsZero(), l.Relation == model.RunWrite && l.Policy.Tries > 1:
+			return true
+		}
+	}
+	return false
+}
+
 // NodeID gives the id of a node by name, or None.
 func (g *Graph) NodeID(name string) int {
 	if id, ok := g.byName[name]; ok {

@@ -452,13 +452,13 @@ func (e *engine) setUpRunner(n *node) error {
 	if gn.Idempotent != nil {
 		n.succeeded = map[string]struct{}{}
 	}
-	n.limit = int64(gn.Timeout)
+	n.limit, n.asks = int64(gn.Timeout), e.g.Asks(gn)
 	n.concurrency = int64(gn.Concurrency)
 	n.pool = e.pools[gn.Pool]
 	n.together, n.resultsAll, n.hopLimit = gn.Together, gn.ResultsAll, gn.HopLimit
 	n.bucket = newTokenBucket(gn.RateLimit)
 	if gn.Tasks != nil {
-		n.tasks, n.asks = true, true
+		n.tasks = true
 		e.taskLuck = e.stream("", "tasks")
 	}
 	seed := e.scenario.Seed
@@ -482,8 +482,6 @@ func (e *engine) setUpRunner(n *node) error {
 	}
 	for _, id := range gn.Out {
 		l := &e.g.Links[id]
-		slow := !e.g.Nodes[l.To].Takes.IsZero() || l.Relation == model.WaitingCall ||
-			l.Policy.Tries > 1 && l.Relation == model.RunWrite
 		switch {
 		case l.When == model.Success:
 			n.onSuccess = append(n.onSuccess, id)
@@ -492,7 +490,6 @@ func (e *engine) setUpRunner(n *node) error {
 			n.onFailure = append(n.onFailure, id)
 			continue
 		case l.ByTask:
-			n.asks = true
 			continue
 		case l.AtStart:
 			n.steps[atStart] = append(n.steps[atStart], int32(id))
@@ -500,9 +497,7 @@ func (e *engine) setUpRunner(n *node) error {
 			n.steps[calling] = append(n.steps[calling], int32(id))
 		default:
 			n.steps[sending] = append(n.steps[sending], int32(id))
-			slow = slow && !l.Relation.Asynchronous()
 		}
-		n.asks = n.asks || slow
 	}
 	if gn.Kind == model.Endpoint { // what it accepts goes before what it waits for
 		n.steps[calling] = append(n.steps[sending], n.steps[calling]...)

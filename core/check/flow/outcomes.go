@@ -189,7 +189,7 @@ type walker struct {
 	out    *RunOutcome
 	ended  dist.Law // of the runs that have failed
 	times  int      // random times that have been added up
-	asks   bool     // it has called or written with some delay
+	asks   bool     // it may wait for others: the time-out wins what ends at the very instant
 	doomed int      // the link of a task whose callee never processes the message; None
 }
 
@@ -204,6 +204,7 @@ func (a *Analysis) newWalker(s int, m Mode) *walker {
 		mode:   m,
 		limit:  math.Inf(1),
 		doomed: graph.None,
+		asks:   a.Graph.Asks(a.Node(at.Node)),
 		out: &RunOutcome{
 			errors: map[string]float64{},
 			visits: map[int]float64{},
@@ -318,7 +319,7 @@ func (w *walker) noteRandom(l dist.Law) {
 // cut ends the runs that exceed the limit.
 func (w *walker) cut(l dist.Law) dist.Law {
 	limit := w.limit
-	if w.asks { // what comes back at the very instant comes too late
+	if w.asks {
 		limit *= 1 - 1e-8
 	}
 	over := l.Tail(limit)
@@ -410,7 +411,6 @@ func (w *walker) call(l *graph.Link, alive dist.Law, failed func(dist.Law, strin
 		bad = failuresOf(o)
 	}
 	w.noteRandom(success)
-	w.asks = true
 	tries := max(l.Policy.Tries, 1)
 	if final {
 		tries = 1
@@ -595,7 +595,6 @@ func (w *walker) writes(l *graph.Link, alive dist.Law) dist.Law {
 		return alive
 	}
 	w.noteRandom(takes)
-	w.asks = true
 	skipped := alive.Times(1 - share)
 	alive = alive.Times(share)
 	times := int(math.Ceil(count))
