@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"time"
 
 	"ironweir/core/check/flow"
 	"ironweir/core/check/remedy"
@@ -119,11 +120,14 @@ func reportReaders(p *Pass, from, below float64) {
 		offered := moreReaders(p, l, r.Utilisation)
 		then := fmt.Sprintf("a utilisation of %.0f%%", 100*r.Utilisation)
 		if r.Utilisation > 1 {
-			then = fmt.Sprintf(
-				"the backlog grows by %s until its retention of %s ends",
-				model.FormatRate(r.Tries-r.Most),
-				model.FormatDuration(source.Retention),
-			)
+			ends := fmt.Sprintf("its retention of %s ends", model.FormatDuration(source.Retention))
+			if p.GivesUpFirst(l) {
+				ends = fmt.Sprintf(
+					"what is older than %s is given up",
+					model.FormatDuration(time.Duration(l.Policy.GiveUp)),
+				)
+			}
+			then = fmt.Sprintf("the backlog grows by %s until %s", model.FormatRate(r.Tries-r.Most), ends)
 		}
 		p.report(l.Pos, []string{l.Link.From, l.Link.To}, []string{l.Link.ID()}, evidence, []remedy.Remedy{offered},
 			"`%s` has to read %s, but %s: %s", l.Link.ID(), model.FormatRate(r.Tries), takes, then)

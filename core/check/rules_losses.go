@@ -259,6 +259,9 @@ func causeWords(cause, why string) string {
 	case "no reader":
 		return "no link reads them before the retention ends"
 	case "behind":
+		if cause == "given-up" {
+			return "its readers cannot keep up, and what has waited for too long is given up"
+		}
 		return "its readers cannot keep up, and the backlog grows until the retention ends"
 	case "throttled":
 		if cause == "given-up" {

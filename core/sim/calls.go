@@ -30,7 +30,7 @@ func (e *engine) call(i uint32, s *send, m *message) bool {
 	r.own.content, r.own.node = con, e.runs[i].node
 	r.own.hops += uint16(callHops(&e.nodes[l.From]))
 	if e.inLoop[l.To] >= 0 {
-		r.own.passes = e.countPass(callee, r.own.node, r.own.passes)
+		r.own.passes = e.countCall(callee, r.own.node, m)
 	}
 	e.journeys.At(m.journey).refs++
 	e.runs[i].timer = 0

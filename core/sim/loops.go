@@ -182,3 +182,13 @@ func (e *engine) countPass(n *node, from int32, passes uint16) uint16 {
 	t.most = max(t.most, int64(count))
 	return passes
 }
+
+// countCall counts a call that a run at a node makes for a message. What the message
+// carries may count the passes of another component: that of the channel it was read from.
+func (e *engine) countCall(callee *node, caller int32, m *message) uint16 {
+	passes := m.passes
+	if m.node >= 0 && e.inLoop[m.node] != e.inLoop[caller] {
+		passes = 0
+	}
+	return e.countPass(callee, caller, passes)
+}

@@ -36,7 +36,7 @@ func (e *engine) taskCalls(i uint32, task *graph.Task) bool {
 	cr.own.content, cr.own.node, cr.own.wrap = con, e.runs[run].node, unwrapped
 	cr.own.hops++
 	if e.inLoop[l.To] >= 0 {
-		cr.own.passes = e.countPass(callee, cr.own.node, cr.own.passes)
+		cr.own.passes = e.countCall(callee, cr.own.node, &m)
 	}
 	e.journeys.At(m.journey).refs++
 	e.begin(c)

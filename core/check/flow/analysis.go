@@ -129,6 +129,10 @@ func AnalyseSharing(g *graph.Graph, s *model.Scenario, inputs map[string]model.E
 	a.findRates()
 	a.findBatches()
 	a.balance()
+	if a.hopLimit < 0 && a.givesUpBacklog() { // which may lead round to where it came from
+		a.surely = nil
+		a.findLoops()
+	}
 	a.findCapacity()
 	if a.hopLimit < 0 {
 		a.findLimits()

@@ -641,7 +641,7 @@ func (a *Analysis) findBehind() bool {
 		if l.Policy.GiveUp > 0 {
 			kept = min(kept, float64(l.Policy.GiveUp))
 		}
-		switch load := max(r.Utilisation, a.loads[l.To]); {
+		switch load := a.loadOf(l); {
 		case load >= 0.9999:
 			found[id] = max(1-1/load, rarelyLate)
 		case kept <= float64(from.Delay):
@@ -656,6 +656,12 @@ func (a *Analysis) findBehind() bool {
 	same := alike(a.behind, found)
 	a.behind = found
 	return !same
+}
+
+// loadOf returns what a reader link has to read as a multiple of what it can take, by its
+// readers or by the runs of what it reads for.
+func (a *Analysis) loadOf(l *graph.Link) float64 {
+	return max(a.Readings[l.ID].Utilisation, a.loads[l.To])
 }
 
 // alike reports whether two sets of shares hardly differ.

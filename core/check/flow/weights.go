@@ -495,11 +495,7 @@ func (a *Analysis) weighReader(s int, at State, n *graph.Node, l *graph.Link, pa
 		return
 	}
 	if late := a.behind[l.ID]; late > 0 {
-		share := part.times(three{0, Span{0, late}})
-		a.lose(s, "expired", n.ID, l.ID, share, false, "behind")
-		if l.Policy.GiveUp > 0 {
-			a.giveUp(s, dead, l.ID, n.ID, "given-up", share, false, "behind")
-		}
+		a.weighBacklog(s, n, l, part, late, dead)
 	}
 	delay := n.Delay.Seconds()
 	for k := range edges {
@@ -556,6 +552,45 @@ func (a *Analysis) weighReader(s int, at State, n *graph.Node, l *graph.Link, pa
 			a.blocked(s, n, l, e.To, part, given)
 		}
 	}
+}
+
+// weighBacklog weighs what a reader that is behind has no time for, a share of what comes:
+// it expires, or is given up, where that comes first.
+func (a *Analysis) weighBacklog(s int, n *graph.Node, l *graph.Link, part three, late float64, dead *Edge) {
+	share := part.times(three{0, Span{0, late}})
+	if a.GivesUpFirst(l) {
+		if a.loadOf(l) >= 1 {
+			share = part.times(three{late, Span{0, late}})
+		}
+		a.giveUp(s, dead, l.ID, n.ID, "given-up", share, false, "behind")
+		return
+	}
+	a.lose(s, "expired", n.ID, l.ID, share, false, "behind")
+	if l.Policy.GiveUp > 0 {
+		a.giveUp(s, dead, l.ID, n.ID, "given-up", share, false, "behind")
+	}
+}
+
+// givesUpBacklog reports whether some reader is behind and gives up what is too old.
+func (a *Analysis) givesUpBacklog() bool {
+	for id := range a.behind {
+		if a.GivesUpFirst(a.Link(id)) {
+			return true
+		}
+	}
+	return false
+}
+
+// GivesUpFirst reports whether a reader that falls behind gives up what is too old before
+// any of it expires. It looks at each message again within the time of one run.
+func (a *Analysis) GivesUpFirst(l *graph.Link) bool {
+	to := a.Node(l.To)
+	longest := to.Takes.Largest()
+	if to.Timeout > 0 {
+		longest = to.Timeout.Seconds()
+	}
+	giveUp := float64(l.Policy.GiveUp) * 1e-9
+	return giveUp > 0 && giveUp+2*longest+l.Read.Within.Seconds() < a.Node(l.From).Retention.Seconds()
 }
 
 // moveGivenUp returns the share of the messages that a reader gives up moving, given

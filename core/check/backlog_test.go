@@ -1,0 +1,39 @@
+package check_test
+
+import (
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"ironweir/core/check"
+	"ironweir/core/document"
+	"ironweir/core/graph"
+	"ironweir/core/model"
+)
+
+// TestABacklogIsGivenUp: where `give-up` ends before the retention, what overloaded readers
+// have no time for is parked, not lost, and the finding says so.
+func TestABacklogIsGivenUp(t *testing.T) {
+	text, err := os.ReadFile("../verify/testdata/backlog-given-up.yaml")
+	require.NoError(t, err)
+	m, err := model.Parse("m.yaml", text, model.Options{})
+	require.NoError(t, err)
+	g, err := graph.Compile(m)
+	require.NoError(t, err)
+	doc := check.Run(g, nil, document.Head{}, today)
+	for _, entry := range []string{"bookings", "gauges"} {
+		e := doc.Entries[entry]
+		require.Zero(t, *e.LossProbability, entry)
+		require.InDelta(t, 0.8, *e.Parked, 1e-9, entry) // 1.2 of 6 a minute are read
+	}
+	require.InDelta(t, 0.08, *doc.Capacity["aside"].Rate, 1e-9)
+	said := 0
+	for _, f := range doc.Findings {
+		if f.Code == "IW501" {
+			said++
+			require.Contains(t, f.Message, "until what is older than 10m is given up")
+		}
+	}
+	require.Equal(t, 2, said)
+}
