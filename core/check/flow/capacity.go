@@ -557,7 +557,7 @@ func (a *Analysis) stockOf(i int) float64 {
 				mean, _ := a.heldUp(e.To)
 				held += mean
 			}
-			sum += rate * e.expected * min(held, n.Retention.Seconds())
+			sum += rate * max(e.expected, e.taken) * min(held, n.Retention.Seconds())
 		}
 		if !read {
 			sum += rate * n.Retention.Seconds()
@@ -575,7 +575,7 @@ func (a *Analysis) drainOf(n *graph.Node) float64 {
 		if !ok || r.Most == 0 {
 			return math.Inf(1)
 		}
-		most += r.Most
+		most += r.Most / max(r.each, 1) // its readers count tries
 	}
 	if len(n.Out) == 0 {
 		most = float64(n.Capacity) / n.Retention.Seconds()
