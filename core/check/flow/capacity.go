@@ -439,19 +439,30 @@ func (a *Analysis) heldUp(s int) (mean, square float64) {
 	return (1-f.Given)*done + f.Given*given, (1-f.Given)*done*done + f.Given*given*given + varies
 }
 
-// movesFor returns the mean time that the move of a record holds its partition up.
+// movesFor returns the mean time, in seconds, that the move of a message holds up what comes
+// behind it. In a queue it does so until its last try has been waited for, too.
 func (a *Analysis) movesFor(l *graph.Link) float64 {
-	to := a.Node(l.To)
+	from, to := a.Node(l.From), a.Node(l.To)
+	queue := from.Kind == model.Queue
 	p := 1 - (1-to.Fails.EachTry)*(1-a.Rejected[l.To])
 	takes := to.Takes.Expected()
+	wait := func(k int) float64 {
+		if queue && !l.Policy.WaitSet && !l.Read.Reject {
+			return max(from.Lease.Seconds()-takes, 0)
+		}
+		return float64(l.Policy.Backoff(k)) * 1e-9
+	}
 	t, share := 0.0, 1.0
 	for k := 1; k <= 200 && share > 1e-9; k++ {
 		t += share * takes
 		share *= p
 		if l.Policy.Tries > 0 && k >= l.Policy.Tries {
+			if queue && !l.Read.Reject {
+				t += share * wait(k)
+			}
 			break
 		}
-		t += share * float64(l.Policy.Backoff(k)) * 1e-9
+		t += share * wait(k)
 	}
 	return t
 }
