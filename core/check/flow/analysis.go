@@ -128,8 +128,7 @@ func AnalyseSharing(g *graph.Graph, s *model.Scenario, inputs map[string]model.E
 	}
 	a.findRates()
 	a.findBatches()
-	a.balance()
-	if a.hopLimit < 0 && a.givesUpBacklog() { // which may lead round to where it came from
+	if a.balance() && a.hopLimit < 0 { // what is rejected or given up may lead round to where it came from
 		a.surely = nil
 		a.findLoops()
 	}
@@ -239,20 +238,22 @@ func (a *Analysis) findRates() {
 
 // balance works rates out again for what depends on them: channels that are full reject,
 // which holds up those who write there, nodes without a free run turn away what is offered
-// to them, and readers that are behind let messages expire.
-func (a *Analysis) balance() {
+// to them, and readers that are behind let messages expire or give them up. It reports
+// whether there is anything of the kind.
+func (a *Analysis) balance() bool {
 	const rounds = 4 // enough for a full channel behind a full channel behind another
 	for k := range rounds {
 		full := a.findOverfull()
 		throttled := a.findThrottles()
 		behind := a.findBehind()
 		if !full && !throttled && !behind && (k > 0 || !a.fillsBatches()) {
-			return
+			break
 		}
 		a.findMeans()
 		a.findRates()
 		a.findBatches()
 	}
+	return len(a.Rejected)+len(a.throttled)+len(a.behind) > 0
 }
 
 // fillsBatches reports whether some batch holds more than one message on average.

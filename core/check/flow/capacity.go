@@ -63,7 +63,7 @@ func (a *Analysis) meanRun(i int) float64 {
 		if w == 0 {
 			w = 1e-12
 		}
-		sum += w * a.Outcome(int(s), Usual).Length.Mean()
+		sum += w * a.runLength(int(s))
 		weight += w
 	}
 	if weight == 0 {
@@ -398,7 +398,7 @@ func (a *Analysis) runsOfReader(l *graph.Link, r *Reading) readerRuns {
 		w := max(rate, 1e-12)
 		r.Tries += rate * runs
 		run := a.Outcome(int(s), Usual).Length
-		length += w * run.Mean()
+		length += w * a.runLength(int(s))
 		of.square += w * run.Square()
 		mean, meanSquare := a.heldUp(int(s))
 		of.held += w * mean

@@ -22,23 +22,25 @@ const (
 
 // RunOutcome is what becomes of a run for a message at a state.
 type RunOutcome struct {
-	Fails   float64         // chance that a run fails for a reason that another run need not share
-	never   float64         // share of messages of which every run fails
-	final   bool            // what never succeeds is given up at the first failure
-	Length  dist.Law        // of a run, over all runs
-	success dist.Law        // of a run that succeeds; its mass is 1−fails
-	failed  dist.Law        // of a run that fails
-	sent    map[int]float64 // by link that sends: messages that stand per run
-	errors  map[string]float64
-	Late    float64         // part of fails: the run exceeds its timeout
-	Why     string          // why it never succeeds: the case, "accepts", a callee, …
-	dooms   map[int]float64 // by node: the share of messages that it never processes; the same at each call
-	visits  map[int]float64 // by call link: calls per run, tries included
-	again   map[int]float64 // by call link: what a run with a message that is never processed calls more
-	guessed bool            // something of it was guessed
-	away    bool            // what it calls may turn it away
-	random  bool            // more than one time is random, so that chances of lateness are estimates
-	stated  float64         // the chance of failing by stated `fails` shares alone
+	Fails     float64         // chance that a run fails for a reason that another run need not share
+	never     float64         // share of messages of which every run fails
+	final     bool            // what never succeeds is given up at the first failure
+	Length    dist.Law        // of a run, over all runs
+	success   dist.Law        // of a run that succeeds; its mass is 1−fails
+	failed    dist.Law        // of a run that fails
+	sent      map[int]float64 // by link that sends: messages that stand per run
+	errors    map[string]float64
+	Late      float64         // part of fails: the run exceeds its timeout
+	Why       string          // why it never succeeds: the case, "accepts", a callee, …
+	dooms     map[int]float64 // by node: the share of messages that it never processes; the same at each call
+	visits    map[int]float64 // by call link: calls per run, tries included
+	again     map[int]float64 // by call link: what a run with a message that is never processed calls more
+	guessed   bool            // something of it was guessed
+	away      bool            // what it calls may turn it away
+	random    bool            // more than one time is random, so that chances of lateness are estimates
+	stated    float64         // the chance of failing by stated `fails` shares alone
+	doomTime  float64         // seconds, of the runs for messages that never succeed: the sum by share,
+	doomShare float64         // and the sum of the shares
 }
 
 // Outcome works out the run at a state; a cycle of waiting calls fails.
@@ -259,7 +261,7 @@ func (a *Analysis) workAs(s int, m Mode, c *choice) *RunOutcome {
 		alive = alive.Times(1 - c.fails.EachTry)
 	}
 	if c.fails.ForGood > 0 {
-		w.doom(n.ID, c.fails.ForGood)
+		w.doom(n.ID, c.fails.ForGood, alive.Mean())
 		w.out.final, w.out.Why = c.ofCase, "for-good"
 	}
 	w.out.stated = c.fails.EachTry
@@ -332,8 +334,10 @@ func (w *walker) cut(l dist.Law) dist.Law {
 }
 
 // doom notes that a node never processes a share of the messages: the same ones each
-// time.
-func (w *walker) doom(node int, share float64) {
+// time. A run for one of them takes some seconds.
+func (w *walker) doom(node int, share, seconds float64) {
+	w.out.doomTime += share * min(seconds, w.limit)
+	w.out.doomShare += share
 	w.out.dooms[node] = max(w.out.dooms[node], share)
 	keep := 1.0
 	for _, d := range w.out.dooms {
@@ -397,9 +401,17 @@ func (w *walker) call(l *graph.Link, alive dist.Law, failed func(dist.Law, strin
 		failed = w.fail
 	}
 	o, final := w.answer(l)
+	tries := max(l.Policy.Tries, 1)
+	if final {
+		tries = 1
+	}
 	if !l.Ignore && o.never > 0 && !l.ByTask {
+		seconds := alive.Mean() + float64(tries)*o.doomedLength()
+		for k := 1; k < tries; k++ {
+			seconds += float64(l.Policy.Backoff(k)) * 1e-9
+		}
 		for node, d := range o.dooms {
-			w.doom(node, d*share)
+			w.doom(node, d*share, seconds)
 		}
 		if w.out.Why == "" {
 			w.out.Why = o.Why
@@ -411,10 +423,6 @@ func (w *walker) call(l *graph.Link, alive dist.Law, failed func(dist.Law, strin
 		bad = failuresOf(o)
 	}
 	w.noteRandom(success)
-	tries := max(l.Policy.Tries, 1)
-	if final {
-		tries = 1
-	}
 	good, left, mean := w.tries(l, tries, success, bad)
 	if o.never > 0 && !l.ByTask {
 		w.out.again[l.ID] = alive.Mass * o.never * share * (float64(tries) - mean)
@@ -506,11 +514,33 @@ func (w *walker) answer(l *graph.Link) (o *RunOutcome, final bool) {
 		o = &RunOutcome{
 			Fails:  1,
 			Length: o.Length,
-			failed: dist.Constant(o.Length.Mean()),
+			failed: dist.Constant(o.doomedLength()),
 			errors: o.errors,
 		}
 	}
 	return o, final
+}
+
+// doomedLength returns the mean length, in seconds, of a run for a message that never
+// succeeds.
+func (o *RunOutcome) doomedLength() float64 {
+	if o.doomShare == 0 {
+		return o.Length.Mean()
+	}
+	return o.doomTime / o.doomShare
+}
+
+// runLength returns the mean length, in seconds, of the runs for a message at a state.
+func (a *Analysis) runLength(s int) float64 {
+	o := a.Outcome(s, Usual)
+	if o.never == 0 {
+		return o.Length.Mean()
+	}
+	share := o.never
+	if f := a.FateOf(s, Usual); a.States.All[s].How != AsCall && f.runs > 0 {
+		share = min(o.never*f.doomed/f.runs, 1)
+	}
+	return (1-share)*o.Length.Mean() + share*o.doomedLength()
 }
 
 // turnedAway returns an outcome for a caller that finds no free run with some chance.

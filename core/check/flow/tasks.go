@@ -56,9 +56,12 @@ func (w *walker) doTasks(alive dist.Law) dist.Law {
 		d := &taskWalk{walker: &scratch}
 		left := d.list(w.n.Tasks, before)
 		if left = left.Or(d.ended); left.Mass < 1e-9*before.Mass {
+			seconds := d.endsAfter(w.limit)
 			for node, share := range o.dooms {
-				w.doom(node, share)
+				w.doom(node, share, seconds)
 			}
+			more := (scratch.out.visits[e.Link] - w.out.visits[e.Link]) / before.Mass
+			w.out.again[e.Link] = before.Mass * o.never * max(more, 0)
 			continue
 		}
 		share := 0.0
@@ -69,6 +72,19 @@ func (w *walker) doTasks(alive dist.Law) dist.Law {
 		alive = alive.Times(1 - share).Or(left.Times(share * alive.Mass / before.Mass))
 	}
 	return alive
+}
+
+// endsAfter returns the mean time, in seconds, after which tasks end that all fail.
+func (t *taskWalk) endsAfter(limit float64) float64 {
+	sum, mass := 0.0, 0.0
+	for _, e := range t.errors {
+		sum += e.at.Mean() * e.at.Mass
+		mass += e.at.Mass
+	}
+	if mass == 0 {
+		return limit
+	}
+	return sum / mass
 }
 
 func (t *taskWalk) throw(at dist.Law, name string) {

@@ -571,16 +571,6 @@ func (a *Analysis) weighBacklog(s int, n *graph.Node, l *graph.Link, part three,
 	}
 }
 
-// givesUpBacklog reports whether some reader is behind and gives up what is too old.
-func (a *Analysis) givesUpBacklog() bool {
-	for id := range a.behind {
-		if a.GivesUpFirst(a.Link(id)) {
-			return true
-		}
-	}
-	return false
-}
-
 // GivesUpFirst reports whether a reader that falls behind gives up what is too old before
 // any of it expires. It looks at each message again within the time of one run.
 func (a *Analysis) GivesUpFirst(l *graph.Link) bool {
