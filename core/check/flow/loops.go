@@ -239,6 +239,9 @@ func (a *Analysis) judgeLoop(members []int, looped map[[2]int]bool, of func(*Edg
 		l.Verdict = "possible"
 	}
 	low, unboundedLow := firstReturn(entry, members, inner, func(e *Edge) float64 { return e.Mean.Low })
+	if a.asksLimited(members) { // what has come round fails where it asks there
+		l.Verdict, low, unboundedLow = "possible", 0, false
+	}
 	high, unbounded := firstReturn(entry, members, inner, func(e *Edge) float64 { return e.Mean.High })
 	ends := [2]*float64{&low, &high}
 	if unboundedLow {
@@ -306,7 +309,6 @@ func (a *Analysis) surelyReached(members []int) bool {
 // or later, or nil: without the nodes that have one, nothing circulates.
 func (a *Analysis) hopLimitOf(members []int, inner []Edge) *graph.Node {
 	var found *graph.Node
-	limited := func(n *graph.Node) bool { return n.Kind == model.Function && n.HopLimit != model.NoHopLimit }
 	for _, m := range members {
 		if n := a.Node(a.States.All[m].Node); limited(n) && (found == nil || n.HopLimit < found.HopLimit) {
 			found = n
@@ -316,6 +318,28 @@ func (a *Analysis) hopLimitOf(members []int, inner []Edge) *graph.Node {
 		return nil
 	}
 	return found
+}
+
+// limited reports whether a node takes no message that has made too many hops.
+func limited(n *graph.Node) bool { return n.Kind == model.Function && n.HopLimit != model.NoHopLimit }
+
+// asksLimited reports whether runs of a component wait for a node with a hop limit that is
+// not of the component.
+func (a *Analysis) asksLimited(members []int) bool {
+	seen := asSet(members)
+	for work := slices.Clone(members); len(work) > 0; work = work[1:] {
+		for _, e := range a.States.Leaving(work[0]) {
+			if e.Kind != Calls || seen[e.To] {
+				continue
+			}
+			if limited(a.Node(a.States.All[e.To].Node)) {
+				return true
+			}
+			seen[e.To] = true
+			work = append(work, e.To)
+		}
+	}
+	return false
 }
 
 // circulatesWithout reports whether a component still loops without some nodes.
