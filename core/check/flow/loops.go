@@ -224,17 +224,7 @@ func (a *Analysis) judgeLoop(members []int, looped map[[2]int]bool, of func(*Edg
 			l.Verdict = "possible"
 		}
 	}
-	var rest []int
-	for _, m := range members {
-		if n := sg.All[m].Node; !on[n] {
-			on[n] = true
-			rest = append(rest, n)
-		}
-	}
-	l.nodes = append(l.nodes, rest...)
-	for _, n := range l.nodes {
-		l.Nodes = append(l.Nodes, a.Node(n).Name)
-	}
+	a.nameNodes(&l, members, on)
 	if l.Verdict == "certain" && !a.surelyReached(members) {
 		l.Verdict = "possible"
 	}
@@ -269,6 +259,20 @@ func (a *Analysis) judgeLoop(members []int, looped map[[2]int]bool, of func(*Edg
 		l.Doubling = document.Unknown
 	}
 	return l
+}
+
+// nameNodes names the nodes of a loop: those of its cycle, which are in the set, then the
+// rest.
+func (a *Analysis) nameNodes(l *Loop, members []int, on map[int]bool) {
+	for _, m := range members {
+		if n := a.States.All[m].Node; !on[n] {
+			on[n] = true
+			l.nodes = append(l.nodes, n)
+		}
+	}
+	for _, n := range l.nodes {
+		l.Nodes = append(l.Nodes, a.Node(n).Name)
+	}
 }
 
 // surelyReached reports whether some message certainly comes to one of some states:
