@@ -81,10 +81,13 @@ func (t *taskWalk) endsAfter(limit float64) float64 {
 		sum += e.at.Mean() * e.at.Mass
 		mass += e.at.Mass
 	}
-	if mass == 0 {
-		return limit
+	switch {
+	case mass > 0:
+		return sum / mass
+	case math.IsInf(limit, 1):
+		return 0
 	}
-	return sum / mass
+	return limit // all are late
 }
 
 func (t *taskWalk) throw(at dist.Law, name string) {
