@@ -28,9 +28,9 @@ service/site/dist/index.html: console/src/lib/schema.d.ts $(shell find console/s
 	cd console && npx --no-install vite build --logLevel error
 	touch service/site/dist/.keep
 
-# Nothing is taken from the cache (a test may ask a program about the tree, which
-# the cache does not see). One package at a time, so that the browser and the database have the machine
-# to themselves; the count of tests comes last.
+# Nothing is taken from the cache (a test may ask a program about the tree, which the cache
+# does not see). Two packages at a time; of the service's tests, those in the browser run
+# beside each other, each with a database of its own. The count of tests comes last.
 test: need-tests build
 	cd console && npm test --silent
 	$(GO) test -count=1 -p 2 -timeout 45m -json ./... > test.out; status=$$?; $(GO) run ./bench/tally test.out; exit $$status

@@ -14,8 +14,8 @@ import (
 var overloaded = &Rule{Code: "IW501", Title: "Overload: backlog grows without bound", Severity: Error,
 	Doc: `Utilisation is over 1: the mean traffic needs more than the concurrency of a function, its pool, a rate limit,
 the partitions of a stream, or the readers of a link (one at a time unless ` + "`parallel`" + ` says otherwise) allow.
-The backlog grows without bound until messages expire or are rejected. Raise the limit, make runs shorter, or
-read in batches. Batches count as full here: what is found is found whatever their size.`,
+The backlog grows without bound until messages expire, are given up or are rejected. Raise the limit, make runs shorter,
+or read in batches. Batches count as full here: what is found is found whatever their size.`,
 	Run: func(p *Pass) { reportBusy(p, 1, 1e18) }}
 
 var nearlyOverloaded = &Rule{Code: "IW502", Title: "Utilisation over 0.8", Severity: Warning,
