@@ -92,7 +92,8 @@ func TestWhatIsWatchedIsThere(t *testing.T) {
 		defer answer.Body.Close()
 		metrics, err = io.ReadAll(answer.Body)
 		require.NoError(t, err)
-		return strings.Contains(string(metrics), "ironweir_http_requests_total{")
+		return strings.Contains(string(metrics), "ironweir_http_requests_total{") &&
+			strings.Contains(string(metrics), "ironweir_http_request_seconds_count{")
 	}, 30*time.Second, 50*time.Millisecond)
 	names := regexp.MustCompile(`\b(?:ironweir|process|go)_[a-z_]+`).FindAllString(
 		regexp.MustCompile(`(?m)^ *expr: (.*)$`).ReplaceAllString(

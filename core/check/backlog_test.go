@@ -37,3 +37,21 @@ func TestABacklogIsGivenUp(t *testing.T) {
 	}
 	require.Equal(t, 2, said)
 }
+
+// TestGroupsThatAreNotKnownAreSaid: that the messages of a grouped queue are of many groups
+// is taken for granted where nothing states them, and said.
+func TestGroupsThatAreNotKnownAreSaid(t *testing.T) {
+	assumed := func(keys string) []string {
+		text := "ironweir: topology/1\nnodes:\n" +
+			"  bookings: {kind: queue, rate: 30/m, " + keys + "order: grouped, group: event.subject, links: {book: {}}}\n" +
+			"  book: {kind: function, fails: 30%}\n"
+		m, err := model.Parse("m.yaml", []byte(text), model.Options{})
+		require.NoError(t, err)
+		g, err := graph.Compile(m)
+		require.NoError(t, err)
+		return check.Run(g, nil, document.Head{}, today).Entries["bookings"].Assumptions
+	}
+	const many = "messages are taken to be of many groups, so that one that fails holds few others up"
+	require.Contains(t, assumed(""), many)
+	require.NotContains(t, assumed("keys: [lane-7], "), many)
+}

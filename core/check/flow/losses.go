@@ -1178,10 +1178,13 @@ func (v *entryValues) into(a *Analysis, entry int, e *Entry) {
 // assumed says what had to be assumed about the messages of an entry.
 func (a *Analysis) assumed(entry int) []string {
 	n := a.Node(entry)
-	if n.Kind == model.Schedule || len(a.traffic(entry)) > 0 {
-		return nil
-	}
 	var out []string
+	if n.Grouped && !a.oneGroup(n) {
+		out = append(out, "messages are taken to be of many groups, so that one that fails holds few others up")
+	}
+	if n.Kind == model.Schedule || len(a.traffic(entry)) > 0 {
+		return out
+	}
 	reads := func(field string) bool {
 		for _, id := range n.Out {
 			for _, c := range a.Link(id).Filter.Clauses {
