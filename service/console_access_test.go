@@ -20,22 +20,24 @@ const (
 )
 
 // axe asks axe-core what of the page somebody with a screen reader, or without a
-// mouse, or with weak eyes cannot use, or only of what a selector finds there.
-func (b *browser) axe(page, rules string, within ...string) {
+// mouse, or with weak eyes cannot use.
+func (b *browser) axe(page string) {
+	b.Helper()
+	b.axeBy(page, allRules, "html")
+}
+
+// axeBy asks by some rules, of what a selector finds on the page.
+func (b *browser) axeBy(page, rules, within string) {
 	b.Helper()
 	source, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
 	require.NoError(b, err)
 	time.Sleep(300 * time.Millisecond)
 	b.do(chromedp.Evaluate[chromedp.Void](string(source)))
-	part := "document"
-	if len(within) > 0 {
-		part = strconv.Quote(within[0])
-		require.NotZero(b, b.count(within[0]), "%s: nothing is %s", page, within[0])
-	}
+	require.NotZero(b, b.count(within), "%s: nothing is %s", page, within)
 	found, err := chromedp.Run(
 		b.ctx,
 		chromedp.Evaluate[string](
-			`axe.run(`+part+`, `+rules+`).then(r => JSON.stringify(r.violations.map(v => ({rule: v.id, help: v.help, where: v.nodes.slice(0, 4).map(n => n.html.slice(0, 160) + " " + (n.any[0]?.message ?? "").slice(0, 160))}))))`,
+			`axe.run(`+strconv.Quote(within)+`, `+rules+`).then(r => JSON.stringify(r.violations.map(v => ({rule: v.id, help: v.help, where: v.nodes.slice(0, 4).map(n => n.html.slice(0, 160) + " " + (n.any[0]?.message ?? "").slice(0, 160))}))))`,
 			chromedp.EvalAwaitPromise,
 		),
 	)
@@ -94,7 +96,7 @@ func TestEveryPageCanBeUsedByAll(t *testing.T) {
 			{"/settings", "h1"}, {"/nowhere", "h1"},
 		} {
 			b.do(chromedp.Navigate(b.url+page.path), visible(page.shows))
-			b.axe(theme+" "+page.path, rules)
+			b.axeBy(theme+" "+page.path, rules, "html")
 			if page.path == "/w/main/runs/1" {
 				b.do(visible(`.replay [data-node="mail"]`))
 				require.True(t, b.eval(`(r => (r.scrollIntoView(), true))(document.querySelector(".replay"))`))
@@ -105,17 +107,17 @@ func TestEveryPageCanBeUsedByAll(t *testing.T) {
 			b.shoot(theme + strings.NewReplacer("/", "-", ",", "-").Replace(page.path))
 		}
 		b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))
-		b.axe(theme+" workbench", rules)
+		b.axeBy(theme+" workbench", rules, "html")
 		for _, panel := range []struct{ words, part string }{
 			{"Try a message", ".found"}, {"Guarantees", ".found"}, {"Availability", ".found"}, {"Schedules", ".found"},
 			{"History", ".found"}, {"Inspector", ".text"}, {"Scenario", ".text"},
 		} {
 			b.press(panel.words)
-			b.axe(theme+" workbench, "+panel.words, rules, panel.part)
+			b.axeBy(theme+" workbench, "+panel.words, rules, panel.part)
 		}
 		b.press("Inspector")
 		b.choose("mail")
-		b.axe(theme+" workbench, a node", rules, ".text")
+		b.axeBy(theme+" workbench, a node", rules, ".text")
 		b.press("Schedules")
 		b.do(visible(`[data-schedule="tide-times"], [data-schedule]`))
 		b.shoot(theme + "-schedules")

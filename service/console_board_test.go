@@ -316,7 +316,7 @@ func TestAPartOfTheBoardIsLookedAt(t *testing.T) {
 		func() bool { return b.count(`[data-node="mail"][data-highlight="dim"]`) == 1 },
 	)
 	require.Equal(t, 1, b.count(`[data-node="lane-weights"][data-highlight="highlighted"]`))
-	b.axe("a part of the board", allRules)
+	b.axe("a part of the board")
 	b.shoot("board-onward")
 	b.choose("weigh-lane")
 	b.press("What leads here")

@@ -264,7 +264,7 @@ func TestAScenarioIsSetUpByForm(t *testing.T) {
 	change(`[data-incident="incident"]`, "For", "45m")
 	b.press("the backlog is worked off")
 	b.do(visible(`[data-expectation="all-done"]`))
-	b.axe("a scenario as a form", allRules)
+	b.axe("a scenario as a form")
 	b.shoot("scenario-form")
 	b.press("Save scenario")
 	b.eventually("it is saved", func() bool { return !strings.Contains(b.text(".pane .tools"), "changed") })

@@ -45,7 +45,7 @@ func TestMessagesMove(t *testing.T) {
 	send(`{"lane": 2}`, "failed")
 	b.eventually("what is parked is seen", func() bool { return b.eval(`window.marks.parked >= 1`) })
 	b.eventually("what was seen goes away", func() bool { return b.count(".mark") == 0 })
-	b.axe("motion", allRules)
+	b.axe("motion")
 
 	b.do(click(`button[title="Stop motion"]`), visible(`button[title="Show messages move"]`))
 	b.do(chromedp.Reload())

@@ -86,7 +86,7 @@ func TestAScheduleGetsACronExpression(t *testing.T) {
 	b.fill("#schedule-words", "every weekday at 6:30")
 	b.says("details[open] form", "cron: 30 6 * * MON-FRI")
 	require.Equal(t, 5, b.count(`ul[aria-label="The next instants"] li`))
-	b.axe("a schedule in words", allRules)
+	b.axe("a schedule in words")
 	b.shoot("inspector")
 	b.press("Set the schedule")
 	b.eventually("the words are set", func() bool {

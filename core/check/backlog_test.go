@@ -8,8 +8,6 @@ import (
 
 	"ironweir/core/check"
 	"ironweir/core/document"
-	"ironweir/core/graph"
-	"ironweir/core/model"
 )
 
 // TestABacklogIsGivenUp: where `give-up` ends before the retention, what overloaded readers
@@ -17,11 +15,7 @@ import (
 func TestABacklogIsGivenUp(t *testing.T) {
 	text, err := os.ReadFile("../verify/testdata/backlog-given-up.yaml")
 	require.NoError(t, err)
-	m, err := model.Parse("m.yaml", text, model.Options{})
-	require.NoError(t, err)
-	g, err := graph.Compile(m)
-	require.NoError(t, err)
-	doc := check.Run(g, nil, document.Head{}, today)
+	doc := check.Run(largeGraph(t, string(text)), nil, document.Head{}, today)
 	for _, entry := range []string{"bookings", "gauges"} {
 		e := doc.Entries[entry]
 		require.Zero(t, *e.LossProbability, entry)
@@ -42,14 +36,10 @@ func TestABacklogIsGivenUp(t *testing.T) {
 // is taken for granted where nothing states them, and said.
 func TestGroupsThatAreNotKnownAreSaid(t *testing.T) {
 	assumed := func(keys string) []string {
-		text := "ironweir: topology/1\nnodes:\n" +
-			"  bookings: {kind: queue, rate: 30/m, " + keys + "order: grouped, group: event.subject, links: {book: {}}}\n" +
-			"  book: {kind: function, fails: 30%}\n"
-		m, err := model.Parse("m.yaml", []byte(text), model.Options{})
-		require.NoError(t, err)
-		g, err := graph.Compile(m)
-		require.NoError(t, err)
-		return check.Run(g, nil, document.Head{}, today).Entries["bookings"].Assumptions
+		return checked(t, modelDocument(t, "nodes:\n"+
+			"  bookings: {kind: queue, rate: 30/m, "+keys+
+			"order: grouped, group: event.subject, links: {book: {}}}\n"+
+			"  book: {kind: function, fails: 30%}\n")).Entries["bookings"].Assumptions
 	}
 	const many = "messages are taken to be of many groups, so that one that fails holds few others up"
 	require.Contains(t, assumed(""), many)

@@ -27,20 +27,23 @@ var whatIsWrong = []struct {
 
 // compileError says why a text does not compile. Seen is what expressions of its sort see.
 func compileError(what, source, seen string, issues *cel.Issues) error {
+	return fmt.Errorf("the %s %q does not compile: %s", what, source, Wrong(source, seen, issues))
+}
+
+// Wrong says in words where and why a text does not compile. Seen is what expressions of its
+// sort see.
+func Wrong(source, seen string, issues *cel.Issues) string {
 	found := issues.Errors()
 	if len(found) == 0 {
-		return fmt.Errorf("the %s %q does not compile: %w", what, source, issues.Err())
+		return issues.Err().Error()
 	}
-	first := found[0] // what follows comes of it
-	words, said := first.Message, false
+	first := found[0] // what follows is caused by it
+	words := strings.TrimPrefix(first.Message, "Syntax error: ")
 	for _, w := range whatIsWrong {
 		if m := w.says.FindStringSubmatchIndex(first.Message); m != nil {
-			words, said = string(w.says.ExpandString(nil, w.words, first.Message, m)), true
+			words = string(w.says.ExpandString(nil, w.words, first.Message, m))
 			break
 		}
-	}
-	if !said {
-		words = strings.TrimPrefix(words, "Syntax error: ")
 	}
 	if strings.HasPrefix(words, "there is no") {
 		words += "; " + seen
@@ -49,5 +52,5 @@ func compileError(what, source, seen string, issues *cel.Issues) error {
 	if strings.Contains(source, "\n") {
 		at = fmt.Sprintf("line %d, %s", first.Location.Line(), at)
 	}
-	return fmt.Errorf("the %s %q does not compile: %s: %s", what, source, at, words)
+	return at + ": " + words
 }

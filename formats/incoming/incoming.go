@@ -44,7 +44,7 @@ func FormatOf(file string, source []byte) string {
 	switch ext := strings.ToLower(filepath.Ext(file)); {
 	case ext == ".csv":
 		return CSV
-	case bytes.HasPrefix(source, []byte{0x1f, 0x8b}), // packed with gzip, as only traces are read
+	case otlp.Packed(source), // only traces may be
 		ext == ".pb",
 		ext == ".binpb",
 		bytes.Contains(start, []byte("resourceSpans")),

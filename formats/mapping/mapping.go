@@ -20,6 +20,7 @@ import (
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/common/types/traits"
 
+	"ironweir/core/expr"
 	"ironweir/core/model"
 	"ironweir/formats/drafting"
 )
@@ -230,8 +231,8 @@ func (c *compiler) rule(one *rule, v *model.Value) (err error) {
 func (c *compiler) program(v *model.Value) (cel.Program, error) {
 	ast, issues := c.env.Compile(v.Scalar)
 	if issues.Err() != nil {
-		said := strings.TrimPrefix(strings.SplitN(issues.Err().Error(), "\n", 2)[0], "ERROR: ")
-		return nil, c.at(v, "the expression %s: %s", v.Scalar, said)
+		wrong := expr.Wrong(v.Scalar, "a rule sees doc, item and index", issues)
+		return nil, c.at(v, "the expression %s: %s", v.Scalar, wrong)
 	}
 	return c.env.Program(ast, cel.CostLimit(costLimit))
 }

@@ -218,9 +218,12 @@ const (
 	mostUnpacked  = 1 << 30
 )
 
+// Packed reports whether a file is packed with gzip.
+func Packed(text []byte) bool { return bytes.HasPrefix(text, []byte{0x1f, 0x8b}) }
+
 // unpacked unpacks what is packed with gzip, and gives anything else as it is.
 func unpacked(text []byte) ([]byte, error) {
-	if !bytes.HasPrefix(text, []byte{0x1f, 0x8b}) {
+	if !Packed(text) {
 		return text, nil
 	}
 	packed, err := gzip.NewReader(bytes.NewReader(text))

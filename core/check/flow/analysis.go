@@ -116,20 +116,15 @@ func AnalyseSharing(g *graph.Graph, s *model.Scenario, inputs map[string]model.E
 		flat := newAnalysis(a.Graph, s, inputs, m)
 		flat.follow()
 		flat.findMeans()
+		flat.findLoads()
 		flat.findLoops()
-		flat.findRates()
-		flat.findBatches()
 		flat.findCapacity()
 		flat.findLimits()
 		a.Loops = flat.Loops
 		a.findEntryStates()
-	} else {
-		a.findLoops()
 	}
-	a.findRates()
-	a.findBatches()
-	if a.balance() && a.hopLimit < 0 { // what is rejected or given up may lead round to where it came from
-		a.surely = nil
+	a.findLoads()
+	if a.hopLimit < 0 { // what is rejected or given up for want of room or time may close one
 		a.findLoops()
 	}
 	a.findCapacity()
@@ -221,6 +216,13 @@ func (a *Analysis) findMeans() {
 	a.weigh()
 }
 
+// findLoads works out rates, with what they make of batches, full channels and readers.
+func (a *Analysis) findLoads() {
+	a.findRates()
+	a.findBatches()
+	a.balance()
+}
+
 // findRates solves the traffic equations.
 func (a *Analysis) findRates() {
 	if a.IsEntry == nil {
@@ -238,22 +240,20 @@ func (a *Analysis) findRates() {
 
 // balance works rates out again for what depends on them: channels that are full reject,
 // which holds up those who write there, nodes without a free run turn away what is offered
-// to them, and readers that are behind let messages expire or give them up. It reports
-// whether there is anything of the kind.
-func (a *Analysis) balance() bool {
+// to them, and readers that are behind let messages expire or give them up.
+func (a *Analysis) balance() {
 	const rounds = 4 // enough for a full channel behind a full channel behind another
 	for k := range rounds {
 		full := a.findOverfull()
 		throttled := a.findThrottles()
 		behind := a.findBehind()
 		if !full && !throttled && !behind && (k > 0 || !a.fillsBatches()) {
-			break
+			return
 		}
 		a.findMeans()
 		a.findRates()
 		a.findBatches()
 	}
-	return len(a.Rejected)+len(a.throttled)+len(a.behind) > 0
 }
 
 // fillsBatches reports whether some batch holds more than one message on average.

@@ -329,9 +329,9 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 	if from.Kind == model.Queue && from.Grouped && a.oneGroup(from) {
 		readers, serial = 1, true
 	}
-	r := Reading{Batch: 1}
+	of := a.runsOfReader(l)
+	r := Reading{Run: of.length, Tries: of.perSecond, Batch: 1}
 	most := 1.0 // messages that one run takes
-	of := a.runsOfReader(l, &r)
 	held, tries := of.held, of.tries
 	r.each = tries
 	if l.Relation == model.PolledMove {
@@ -372,34 +372,33 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 
 // readerRuns are means of the runs that a reader starts, in seconds.
 type readerRuns struct {
-	held   float64 // what a message holds its reader up for, the waits between its tries included
-	spread float64 // the mean square of that
-	square float64 // the mean square of a run
-	tries  float64 // of a message
+	length    float64 // of a run
+	square    float64 // its mean square
+	held      float64 // what a message holds its reader up for, the waits between its tries included
+	spread    float64 // its mean square
+	tries     float64 // of a message
+	perSecond float64 // tries of all messages
 }
 
-// runsOfReader works out means over the states that a reader brings messages to, and the
-// length of a run and the tries per second of its reading.
-func (a *Analysis) runsOfReader(l *graph.Link, r *Reading) readerRuns {
+// runsOfReader works out means over the states that a reader brings messages to.
+func (a *Analysis) runsOfReader(l *graph.Link) readerRuns {
 	to := a.Node(l.To)
 	takes := to.Takes.Expected()
-	r.Run = takes
-	plain := readerRuns{held: takes, square: takes * takes, tries: 1}
+	plain := readerRuns{length: takes, square: takes * takes, held: takes, tries: 1}
 	if !to.Kind.Runs() {
 		return plain
 	}
 	var of readerRuns
-	length, weight := 0.0, 0.0
+	weight := 0.0
 	for _, s := range a.States.Of[l.To] {
 		if at := a.States.All[s]; at.How != AsPoll || int(at.Link) != l.ID {
 			continue
 		}
 		rate, runs := a.stateRates[s], a.FateOf(int(s), Usual).runs
 		w := max(rate, 1e-12)
-		r.Tries += rate * runs
-		run := a.Outcome(int(s), Usual).Length
-		length += w * a.runLength(int(s))
-		of.square += w * run.Square()
+		of.perSecond += rate * runs
+		of.length += w * a.runLength(int(s))
+		of.square += w * a.Outcome(int(s), Usual).Length.Square()
 		mean, meanSquare := a.heldUp(int(s))
 		of.held += w * mean
 		of.spread += w * meanSquare
@@ -409,8 +408,10 @@ func (a *Analysis) runsOfReader(l *graph.Link, r *Reading) readerRuns {
 	if weight == 0 {
 		return plain
 	}
-	r.Run = length / weight
-	return readerRuns{of.held / weight, of.spread / weight, of.square / weight, of.tries / weight}
+	for _, mean := range []*float64{&of.length, &of.square, &of.held, &of.spread, &of.tries} {
+		*mean /= weight
+	}
+	return of
 }
 
 // waitScale is the time by which the wait for one of c servers, each of which takes b
@@ -439,30 +440,24 @@ func (a *Analysis) heldUp(s int) (mean, square float64) {
 	return (1-f.Given)*done + f.Given*given, (1-f.Given)*done*done + f.Given*given*given + varies
 }
 
-// movesFor returns the mean time, in seconds, that the move of a message holds up what comes
-// behind it. In a queue it does so until its last try has been waited for, too.
+// movesFor returns the mean time, in seconds, that the move of a message holds up the
+// messages behind it. In a queue it does so until its last try has been waited for, too.
 func (a *Analysis) movesFor(l *graph.Link) float64 {
-	from, to := a.Node(l.From), a.Node(l.To)
-	queue := from.Kind == model.Queue
+	to, at := a.Node(l.To), movedBy(l)
+	toTheEnd := a.Node(l.From).Kind == model.Queue && !l.Read.Reject
 	p := 1 - (1-to.Fails.EachTry)*(1-a.Rejected[l.To])
 	takes := to.Takes.Expected()
-	wait := func(k int) float64 {
-		if queue && !l.Policy.WaitSet && !l.Read.Reject {
-			return max(from.Lease.Seconds()-takes, 0)
-		}
-		return float64(l.Policy.Backoff(k)) * 1e-9
-	}
 	t, share := 0.0, 1.0
 	for k := 1; k <= 200 && share > 1e-9; k++ {
 		t += share * takes
 		share *= p
-		if l.Policy.Tries > 0 && k >= l.Policy.Tries {
-			if queue && !l.Read.Reject {
-				t += share * wait(k)
-			}
+		last := l.Policy.Tries > 0 && k >= l.Policy.Tries
+		if !last || toTheEnd {
+			t += share * (a.gap(at, &l.Policy, k, takes) - takes)
+		}
+		if last {
 			break
 		}
-		t += share * wait(k)
 	}
 	return t
 }

@@ -472,7 +472,7 @@ func (w *walker) call(l *graph.Link, alive dist.Law, failed func(dist.Law, strin
 }
 
 // tries makes all tries of one call; it returns when those end that succeed, and those that
-// fail, and how many there are in the mean.
+// fail, and their mean number.
 func (w *walker) tries(l *graph.Link, tries int, success, bad dist.Law) (good, left dist.Law, mean float64) {
 	good, left, mean = success, bad, 1
 	for k := 1; k < tries && left.Mass > 1e-12; k++ {

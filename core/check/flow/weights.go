@@ -554,8 +554,8 @@ func (a *Analysis) weighReader(s int, at State, n *graph.Node, l *graph.Link, pa
 	}
 }
 
-// weighBacklog weighs what a reader that is behind has no time for, a share of what comes:
-// it expires, or is given up, where that comes first.
+// weighBacklog weighs the share of its messages that a reader which is behind has no time
+// for: they expire, or are given up, where that is first.
 func (a *Analysis) weighBacklog(s int, n *graph.Node, l *graph.Link, part three, late float64, dead *Edge) {
 	share := part.times(three{0, Span{0, late}})
 	if a.GivesUpFirst(l) {
@@ -583,6 +583,12 @@ func (a *Analysis) GivesUpFirst(l *graph.Link) bool {
 	return giveUp > 0 && giveUp+2*longest+l.Read.Within.Seconds() < a.Node(l.From).Retention.Seconds()
 }
 
+// movedBy stands for the state of a message that a reader moves to another channel.
+func movedBy(l *graph.Link) State {
+	by := Context{How: AsPoll, policy: graph.None, dead: graph.None, Link: int32(l.ID)}
+	return State{Node: l.To, Context: by}
+}
+
 // moveGivenUp returns the share of the messages that a reader gives up moving, given
 // the chance that one try is rejected, and why.
 func (a *Analysis) moveGivenUp(l *graph.Link, p float64) (share float64, cause string) {
@@ -594,8 +600,8 @@ func (a *Analysis) moveGivenUp(l *graph.Link, p float64) (share float64, cause s
 		return 0, "exhausted"
 	}
 	tries, cause := float64(l.Policy.Tries), "exhausted"
-	at := State{Node: l.To, Context: Context{How: AsPoll, policy: graph.None, dead: graph.None, Link: int32(l.ID)}}
-	if byAge, why := a.triesInTime(at, &l.Policy, a.Node(l.To).Takes.Expected(), nil); tries == 0 || byAge < tries {
+	byAge, why := a.triesInTime(movedBy(l), &l.Policy, a.Node(l.To).Takes.Expected(), nil)
+	if tries == 0 || byAge < tries {
 		tries, cause = byAge, why
 	}
 	full := a.Rejected[l.To]
