@@ -91,14 +91,14 @@ func (e *engine) resumeReaders(n *node, rl *readerLink) {
 }
 
 // release gives back all that the readers of a link have taken for batches that are
-// still filling, or ahead of their runs [IN-21].
-func (e *engine) release(n *node, rl *readerLink) {
+// still filling, or ahead of their runs [IN-21], marked with a flag.
+func (e *engine) release(n *node, rl *readerLink, mark copyFlags) {
 	for len(rl.filling) > 0 {
 		b := rl.filling[0]
 		rl.filling = rl.filling[1:]
 		e.batches[b].filling, e.batches[b].timer = false, 0
 		for _, entry := range e.batches[b].entries {
-			e.giveBack(n, rl, entry)
+			e.giveBack(n, rl, entry, mark)
 		}
 		reader := e.batches[b].reader
 		e.dropRecord(b)
@@ -109,7 +109,7 @@ func (e *engine) release(n *node, rl *readerLink) {
 	}
 	for r := range rl.ahead.taken {
 		for _, entry := range rl.ahead.taken[r] {
-			e.giveBack(n, rl, entry)
+			e.giveBack(n, rl, entry, mark)
 		}
 		rl.ahead.taken[r] = rl.ahead.taken[r][:0]
 	}
@@ -120,10 +120,12 @@ func (e *engine) release(n *node, rl *readerLink) {
 }
 
 // giveBack releases a message that a reader has taken and no run has handled: its lease
-// ends as usual, or at once with `settle: reject`.
-func (e *engine) giveBack(n *node, rl *readerLink, entry batchEntry) {
+// ends as usual, or at once with `settle: reject`; after a crash its next delivery is then
+// a redelivery [IN-17].
+func (e *engine) giveBack(n *node, rl *readerLink, entry batchEntry, mark copyFlags) {
 	c := e.copies.At(entry.copy)
 	if held := c.flags&done == 0 && c.tries == entry.token && c.flags&leased != 0; held && rl.delivery.rejects {
+		c.flags |= mark
 		e.hide(n.queue, entry.copy)
 		e.becomeVisible(entry.copy)
 	}

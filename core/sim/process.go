@@ -24,7 +24,7 @@ func (e *engine) turnProcess(id int, stopped bool) {
 	}
 	n.stopped = stopped
 	if stopped {
-		e.releaseReaders(id)
+		e.releaseReaders(id, 0)
 	} else {
 		held := n.heldIntake
 		n.heldIntake = nil
@@ -41,8 +41,8 @@ func (e *engine) turnProcess(id int, stopped bool) {
 }
 
 // releaseReaders gives back what the readers of a node have taken for runs that have
-// not begun [IN-21].
-func (e *engine) releaseReaders(id int) {
+// not begun [IN-21], marked with a flag.
+func (e *engine) releaseReaders(id int, mark copyFlags) {
 	for _, link := range e.g.Nodes[id].In {
 		l := &e.g.Links[link]
 		if !l.Relation.Polls() {
@@ -55,7 +55,7 @@ func (e *engine) releaseReaders(id int) {
 		from := &e.nodes[l.From]
 		for _, rl := range from.queue.links {
 			if rl.link.ID == link {
-				e.release(from, rl)
+				e.release(from, rl, mark)
 			}
 		}
 		e.wantPull(from)
@@ -87,14 +87,17 @@ func (e *engine) crash(id int) {
 	if n.cold != nil {
 		n.cold.idle = n.cold.idle[:0]
 	}
-	e.releaseReaders(id)
 	type inProgress struct{ run, turn uint32 }
 	var runs []inProgress
 	for i := range e.runs {
 		if r := &e.runs[i]; i > 0 && int(r.node) == id && r.phase != idlePhase && r.why != forMove {
 			runs = append(runs, inProgress{uint32(i), r.turn})
+			if r.why == forBatch { // before what was taken after it
+				e.returnBatch(r.batch)
+			}
 		}
 	}
+	e.releaseReaders(id, crashed)
 	for _, x := range runs {
 		if e.runs[x.run].turn == x.turn {
 			e.crashRun(x.run, n)
@@ -143,19 +146,16 @@ func (e *engine) crashRun(i uint32, n *node) {
 	}
 }
 
-// crashBatch ends a batch whose run a crash ended: a queue's messages return when
-// their leases end [IN-16], or at once with `settle: reject` [IN-17]; a stream's batch
-// has used one try [IN-23].
-func (e *engine) crashBatch(b uint32) {
+// returnBatch gives back the messages of a batch whose run a crash ends: a queue's return
+// when their leases end [IN-16], or at once with `settle: reject` [IN-17].
+func (e *engine) returnBatch(b uint32) {
 	n := &e.nodes[e.batches[b].node]
 	rl := e.readers[e.batches[b].reader].link
 	for k := range e.batches[b].entries {
 		e.inFlightFor(e.copies.At(e.batches[b].entries[k].copy)).busy--
 	}
 	if n.queue.feed != nil {
-		e.settleFeed(b, errCrashed, false)
-		e.endBatch(b, false)
-		return
+		return // the partition goes on with them
 	}
 	for k := range e.batches[b].entries {
 		entry := e.batches[b].entries[k]
@@ -170,6 +170,15 @@ func (e *engine) crashBatch(b uint32) {
 			e.becomeVisible(entry.copy)
 		}
 	}
-	e.freeGroups(b)
+}
+
+// crashBatch ends a batch whose messages have been given back; a stream's has used one
+// try [IN-23].
+func (e *engine) crashBatch(b uint32) {
+	if e.nodes[e.batches[b].node].queue.feed != nil {
+		e.settleFeed(b, errCrashed, false)
+	} else {
+		e.freeGroups(b)
+	}
 	e.endBatch(b, false)
 }
