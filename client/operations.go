@@ -216,7 +216,10 @@ func (c *Client) CancelRun(ctx context.Context, id int64) error {
 
 // Result gives the result document of a run, of whatever kind it is.
 func (c *Client) Result(ctx context.Context, r *Run) (json.RawMessage, error) {
-	where := map[string]string{"run": "result", "variants": "variants", "sweep": "sweep"}[r.Kind]
+	where := r.Kind
+	if where == "run" {
+		where = "result"
+	}
 	var out json.RawMessage
 	_, err := c.Do(ctx, "GET", c.Path("runs", fmt.Sprint(r.ID), where), nil, &out)
 	return out, err

@@ -19,6 +19,8 @@ terminal() { # name, lines to show, command
 }
 ./bin/ironweir follow demo/kittiwake-draft.yaml -node tide-times -fail tide-office -format json |
 	go run ./bench/looping demo/kittiwake-draft.yaml > docs/lost.svg
+./bin/ironweir sensitivity demo/kittiwake.yaml -variant demo/variants/guesses.yaml -scenario demo/friday-evening.yaml -replications 1 \
+	-of "run.latency['manifest-drop:departures'].p50_s" -format svg > docs/guesses.svg
 terminal check 38 check demo/kittiwake-draft.yaml
 terminal run 40 run demo/kittiwake-draft.yaml -scenario demo/friday-evening.yaml
 terminal follow 38 follow demo/kittiwake.yaml -node consignments -fail goods-registry

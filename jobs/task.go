@@ -3,11 +3,13 @@ package jobs
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 
 	"ironweir/core/document"
 	"ironweir/core/graph"
 	"ironweir/core/model"
+	"ironweir/core/sensitivity"
 	"ironweir/core/sim"
 	"ironweir/core/study"
 	"ironweir/store"
@@ -20,6 +22,7 @@ type Task struct {
 	Variants []study.Variant // the model as it is, then its variants
 	axes     []study.Axis
 	build    study.Build
+	guesses  *store.Sensitivity // nil: the result itself is asked for
 	limits   sim.Limits
 }
 
@@ -39,6 +42,9 @@ func NewTask(run *store.Run, text string, limits sim.Limits) (*Task, error) {
 		}
 		t.build = func(sets []string) (study.Plan, error) { return plan(sets, nil) }
 	}
+	if of.Sensitivity != nil {
+		return t, t.askGuesses(of)
+	}
 	base, err := plan(nil, nil)
 	if err != nil {
 		return nil, err
@@ -52,6 +58,35 @@ func NewTask(run *store.Run, text string, limits sim.Limits) (*Task, error) {
 		t.Variants = append(t.Variants, study.Variant{Name: of.Variants[i].Name, Plan: p})
 	}
 	return t, nil
+}
+
+// askGuesses makes the task one of sensitivity, of the model with its variant applied.
+func (t *Task) askGuesses(of store.Study) error {
+	var variant *store.Variant
+	switch {
+	case len(of.Sweep) > 0 || len(of.Variants) > 1:
+		return errors.New("a sensitivity is of the model or of one variant, without a sweep")
+	case len(of.Variants) == 1:
+		variant = &of.Variants[0]
+	}
+	base, err := t.plan(of, of.Sets, variant)
+	if err != nil {
+		return err
+	}
+	t.guesses, t.Variants = of.Sensitivity, []study.Variant{{Name: "as-it-is", Plan: base}}
+	return sensitivity.Ready(t.sensitivity())
+}
+
+func (t *Task) sensitivity() sensitivity.Options {
+	base := t.Base()
+	return sensitivity.Options{
+		Graph:        base.Graph,
+		Plan:         base,
+		Of:           t.guesses.Of,
+		Trajectories: t.guesses.Trajectories,
+		Points:       t.guesses.Points,
+		Workers:      1,
+	}
 }
 
 // plan makes the plan of the model with settings and a variant over it.
@@ -102,7 +137,10 @@ func (t *Task) plan(of store.Study, sets []string, variant *store.Variant) (stud
 
 // Parts tells into how many parts the run falls.
 func (t *Task) Parts() (int, error) {
-	if t.axes != nil {
+	switch {
+	case t.guesses != nil:
+		return 1, nil // which runs are made depends on those before
+	case t.axes != nil:
 		return study.Points(t.axes)
 	}
 	return len(t.Variants) * t.replications(), nil
@@ -115,6 +153,18 @@ func (t *Task) Base() study.Plan { return t.Variants[0].Plan }
 
 // part works on one part and gives its result as bytes.
 func (t *Task) part(number int, progress func(sim.Progress), stop func() string) ([]byte, error) {
+	if t.guesses != nil {
+		o := t.sensitivity()
+		o.Stop = func() bool { return stop() != "" }
+		o.Progress = func(done, of int) { progress(sim.Progress{Share: float64(done) / float64(of)}) }
+		doc, err := sensitivity.Find(o)
+		if err != nil {
+			return nil, err
+		}
+		head := o.Plan.Head
+		doc.Head = document.NewHead("sensitivity", head.Model, head.Environment, head.Digest)
+		return json.Marshal(doc)
+	}
 	if t.axes != nil {
 		point, err := study.RunPoint(
 			t.axes,
@@ -143,6 +193,12 @@ func (t *Task) part(number int, progress func(sim.Progress), stop func() string)
 // merge puts the results of the parts together; those that are missing were
 // never started.
 func (t *Task) merge(parts map[int][]byte) (any, error) {
+	if t.guesses != nil {
+		if len(parts) == 0 {
+			return nil, errNothing
+		}
+		return json.RawMessage(parts[0]), nil
+	}
 	if t.axes != nil {
 		count, err := study.Points(t.axes)
 		if err != nil {

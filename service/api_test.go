@@ -125,6 +125,12 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 	sweep := w.finished(
 		map[string]any{"sweep": []any{map[string]any{"path": "nodes.f.takes", "values": []string{"1s", "2s"}}}},
 	)
+	guesses := w.finished(
+		map[string]any{
+			"sensitivity": map[string]any{"of": []string{"run.ledger.copies"}, "trajectories": 2, "points": 0},
+			"sets":        []string{"nodes.f.takes={guess: 1s}"},
+		},
+	)
 	other := w.finished(map[string]any{"seed": 7})
 	rehearsal := w.rehearsed()
 	at := func(path string, body any, kind ...string) func(caller) request {
@@ -288,20 +294,21 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 			map[string]any{"specversion": "1.0", "id": "1", "source": "s", "type": "t"},
 			"application/cloudevents+json",
 		),
-		"ask-to-post":         at(rehearsal+"/entries/q", nil),
-		"post-traces":         at(rehearsal+"/v1/traces", map[string]any{}),
-		"get-rehearsed-model": at(rehearsal+"/model", nil),
-		"list-runs":           at(main+"/runs?limit=2", nil),
-		"get-run":             at(run, nil),
-		"get-result":          at(run+"/result", nil),
-		"get-variants-result": at(variants+"/variants", nil),
-		"get-sweep-result":    at(sweep+"/sweep", nil),
-		"cancel-run":          at(run+"/cancel", nil),
-		"follow-run":          at(run+"/events", nil),
-		"list-journeys":       at(run+"/journeys", nil),
-		"get-journey":         at(run+"/journeys/1", nil),
-		"get-rest":            at(run+"/rest?node=q&at=60", nil),
-		"get-report":          at(run+"/report", nil),
+		"ask-to-post":            at(rehearsal+"/entries/q", nil),
+		"post-traces":            at(rehearsal+"/v1/traces", map[string]any{}),
+		"get-rehearsed-model":    at(rehearsal+"/model", nil),
+		"list-runs":              at(main+"/runs?limit=2", nil),
+		"get-run":                at(run, nil),
+		"get-result":             at(run+"/result", nil),
+		"get-variants-result":    at(variants+"/variants", nil),
+		"get-sweep-result":       at(sweep+"/sweep", nil),
+		"get-sensitivity-result": at(guesses+"/sensitivity", nil),
+		"cancel-run":             at(run+"/cancel", nil),
+		"follow-run":             at(run+"/events", nil),
+		"list-journeys":          at(run+"/journeys", nil),
+		"get-journey":            at(run+"/journeys/1", nil),
+		"get-rest":               at(run+"/rest?node=q&at=60", nil),
+		"get-report":             at(run+"/report", nil),
 		"compare-runs": at(
 			main+"/compare?run="+run[strings.LastIndex(run, "/")+1:]+"&run="+other[strings.LastIndex(other, "/")+1:],
 			nil,

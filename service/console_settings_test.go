@@ -78,7 +78,7 @@ func TestVariantsAndSweepsAreRun(t *testing.T) {
 	b := open(t, r)
 	choose := func(kind string) {
 		b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))
-		b.press("Variants, sweeps, replications")
+		b.press("Variants, sweeps, guesses, replications")
 		b.do(visible(`.bx--modal.is-visible input[type=radio] + label`))
 		require.True(
 			t,
@@ -115,5 +115,47 @@ func TestVariantsAndSweepsAreRun(t *testing.T) {
 	run()
 	b.says(".page", "Differences from as-it-is")
 	b.says(".page", "more-clearing")
+	b.clean()
+}
+
+// TestGuessesAreRun asks from the workbench which guesses of a variant decide, and reads the
+// answer: the chart, what to measure first, and the report.
+func TestGuessesAreRun(t *testing.T) {
+	needConsole(t)
+	t.Parallel()
+	r := start(t).signIn()
+	r.do("POST", "/api/v1/workspaces/main/models", map[string]any{"name": "lane", "text": "ironweir: topology/1\nname: lane\n" +
+		"nodes:\n  lane: {kind: queue, rate: 6/m, links: {weigh: {}}}\n  weigh: {kind: function, takes: 2s, concurrency: 1}\n"}, 201)
+	for name, text := range map[string]string{
+		"scenarios/calm": "ironweir: scenario/1\nlength: 10m\n" +
+			"expect: {quick: \"run.latency['lane:weigh'].mean_s < 3.0\"}\n",
+		"variants/guessed": "nodes: {weigh: {takes: {guess: 2s, range: [1s, 6s]}, fails: {guess: 1%, range: [0%, 2%]}}}\n",
+	} {
+		r.do("PUT", "/api/v1/workspaces/main/models/lane/"+name, map[string]any{"text": text}, 204)
+	}
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/w/main/models/lane"), visible(`[data-node="weigh"]`))
+	b.press("Variants, sweeps, guesses, replications")
+	b.do(visible(`.bx--modal.is-visible input[value="sensitivity"] + label`))
+	require.True(t, b.eval(`(i => (i.click(), true))(document.querySelector('.bx--modal.is-visible input[value="sensitivity"]'))`))
+	b.do(visible(".bx--modal.is-visible select"))
+	b.eventually("the variant", func() bool { return b.count(`.bx--modal.is-visible option[value="guessed"]`) == 1 })
+	b.shoot("guesses-asked")
+	b.axe("guesses-asked")
+	require.True(t, b.eval(`(s => (s.value = "guessed", s.dispatchEvent(new Event("change", {bubbles: true})), true))`+
+		`(document.querySelector(".bx--modal.is-visible select"))`))
+	require.True(t, b.eval(`(f => (f.click(), true))(document.querySelector(".bx--modal.is-visible .bx--modal-footer .bx--btn--primary"))`))
+	b.says(".page", "Measure nodes.weigh.takes first: it decides most.")
+	b.says(".page", "It fails from where nodes.weigh.takes is about")
+	require.Equal(t, 2, b.count("tbody tr"), "one for each guess")
+	require.True(t, b.eval(`document.querySelector(".bars .upper").offsetWidth > document.querySelector(".bars .lower").offsetWidth`),
+		"from 2s to 6s the mean grows more than it falls to 1s")
+	b.shoot("guesses")
+	b.axe("guesses")
+	b.says(".page", "Report")
+	path := "/api/v1/workspaces/main/runs/" + b.lastOfPath()
+	require.Equal(t, "sensitivity", r.do("GET", path, nil, 200)["kind"])
+	b.do(chromedp.Navigate(b.url + "/w/main/runs"))
+	b.says(".page", "calm (sensitivity)")
 	b.clean()
 }

@@ -43,5 +43,19 @@ func LoadDemo(ctx context.Context, s *store.Store) error {
 			}
 		}
 	}
+	for _, name := range demo.Variants {
+		text, err := demo.Files.ReadFile("variants/" + name + ".yaml")
+		if err != nil {
+			return err
+		}
+		mended := demo.Models[len(demo.Models)-1]
+		_, err = s.Text(ctx, store.Variants, w, mended, name)
+		if errors.Is(err, store.ErrNotFound) {
+			err = s.SaveText(ctx, store.Variants, w, mended, name, string(text))
+		}
+		if err != nil {
+			return err
+		}
+	}
 	return nil
 }

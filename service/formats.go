@@ -17,6 +17,7 @@ import (
 	"ironweir/core/check/guarantees"
 	"ironweir/core/document"
 	"ironweir/core/model"
+	"ironweir/core/sensitivity"
 	"ironweir/core/study"
 	"ironweir/formats/incoming"
 	"ironweir/formats/picture"
@@ -225,18 +226,30 @@ func (v *Service) report(ctx context.Context, id int64) (*reportAnswer, error) {
 	if err != nil {
 		return nil, err
 	}
-	result, err := result[study.Document](ctx, v, id, "run")
-	if err != nil {
-		return nil, err
+	of := report.Contents{
+		Check: check.Run(
+			p.graph,
+			p.scenario,
+			document.NewHead("check", p.graph.Topology.Name, "", document.Digest(p.text)),
+			time.Now(),
+		),
+		Guarantees: pairs(p.graph, p.text, p.scenario, "", ""),
 	}
-	doc := check.Run(
-		p.graph,
-		p.scenario,
-		document.NewHead("check", p.graph.Topology.Name, "", document.Digest(p.text)),
-		time.Now(),
-	)
+	if p.run.Kind == "sensitivity" {
+		found, err := result[sensitivity.Document](ctx, v, id, p.run.Kind)
+		if err != nil {
+			return nil, err
+		}
+		of.Sensitivity = append(of.Sensitivity, found)
+	} else {
+		found, err := result[study.Document](ctx, v, id, "run")
+		if err != nil {
+			return nil, err
+		}
+		of.Runs = append(of.Runs, report.Run{Result: found, Scenario: p.scenario})
+	}
 	var out bytes.Buffer
-	if err := report.Write(&out, p.graph, doc, []report.Run{{Result: result, Scenario: p.scenario}}); err != nil {
+	if err := report.Write(&out, p.graph, of); err != nil {
 		return nil, v.failure(err, "report")
 	}
 	return &reportAnswer{

@@ -9,6 +9,8 @@ import (
 	"ironweir/core/check/flow"
 	"ironweir/core/check/guarantees"
 	"ironweir/core/document"
+	"ironweir/core/graph"
+	"ironweir/core/model"
 	"ironweir/store"
 )
 
@@ -45,12 +47,17 @@ func (v *Service) guarantees(ctx context.Context, in *struct {
 			return nil, huma.Error404NotFound(g.NoNode(name).Error())
 		}
 	}
-	found := guarantees.Of(flow.Analyse(g, nil), b.From, b.To)
+	return &struct{ Body guarantees.Document }{*pairs(g, b.Text, nil, b.From, b.To)}, nil
+}
+
+// pairs says what holds between entries and destinations of a model.
+func pairs(g *graph.Graph, text string, traffic *model.Scenario, from, to string) *guarantees.Document {
+	found := guarantees.Of(flow.Analyse(g, traffic), from, to)
 	shown := found[:min(len(found), maxPairs)]
-	return &struct{ Body guarantees.Document }{guarantees.Document{
-		Head:       document.NewHead("guarantees", g.Topology.Name, "", document.Digest(b.Text)),
+	return &guarantees.Document{
+		Head:       document.NewHead("guarantees", g.Topology.Name, "", document.Digest(text)),
 		Guarantees: shown,
 		Omitted:    len(found) - len(shown),
 		Unmet:      []guarantees.Unmet{},
-	}}, nil
+	}
 }

@@ -11,6 +11,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"ironweir/core/sensitivity"
 	"ironweir/core/sim"
 	"ironweir/core/study"
 	"ironweir/jobs"
@@ -67,7 +68,7 @@ func (v *Service) asked(ctx context.Context, name string, q RunRequest) (*store.
 		}
 		of.Variants = append(of.Variants, store.Variant{Name: text.Name, Text: text.Text})
 	}
-	if len(of.Variants) > 0 && len(of.Sweep) > 0 {
+	if len(of.Variants) > 0 && len(of.Sweep) > 0 && of.Sensitivity == nil {
 		return nil, huma.Error422UnprocessableEntity("a run is of variants or of a sweep, not of both")
 	}
 	text, err := json.Marshal(of)
@@ -91,7 +92,7 @@ func (v *Service) asked(ctx context.Context, name string, q RunRequest) (*store.
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
 	run.Priority = store.Soon
-	if run.Parts > manyParts {
+	if run.Parts > manyParts || of.Sensitivity != nil {
 		run.Priority = store.Later
 	}
 	return run, nil
@@ -105,7 +106,7 @@ func (v *Service) runRoutes() {
 		OperationID:   "start-run",
 		Method:        http.MethodPost,
 		Path:          "/api/v1/workspaces/{workspace}/models/{name}/runs",
-		Summary:       "Simulate a revision under a scenario, its variants beside it, or the points of a sweep; follow the run at its location",
+		Summary:       "Simulate a revision under a scenario, its variants beside it, the points of a sweep, or what its guesses decide; follow the run at its location",
 		DefaultStatus: 202,
 		MaxBodyBytes:  MaxBody,
 		Errors:        []int{409},
@@ -151,6 +152,12 @@ func (v *Service) runRoutes() {
 		Path:        "/api/v1/workspaces/{workspace}/runs/{id}/sweep",
 		Summary:     "The result of a run of a sweep, point by point",
 	}, v.getSweepResult)
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "get-sensitivity-result",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/workspaces/{workspace}/runs/{id}/sensitivity",
+		Summary:     "Which guesses of the model decide the result of a run, as the command line prints it",
+	}, v.getSensitivityResult)
 
 	register(v, store.Editor, huma.Operation{
 		OperationID:   "cancel-run",
@@ -242,6 +249,14 @@ func (v *Service) getVariantsResult(ctx context.Context, in *RunPath) (*struct{ 
 func (v *Service) getSweepResult(ctx context.Context, in *RunPath) (*struct{ Body *study.Sweep }, error) {
 	doc, err := result[study.Sweep](ctx, v, in.ID, "sweep")
 	return &struct{ Body *study.Sweep }{doc}, err
+}
+
+func (v *Service) getSensitivityResult(
+	ctx context.Context,
+	in *RunPath,
+) (*struct{ Body *sensitivity.Document }, error) {
+	doc, err := result[sensitivity.Document](ctx, v, in.ID, "sensitivity")
+	return &struct{ Body *sensitivity.Document }{doc}, err
 }
 
 func (v *Service) cancelRun(ctx context.Context, in *RunPath) (*struct{}, error) {

@@ -29,6 +29,8 @@ func schemaName(t reflect.Type, hint string) string {
 		return "Check" + name
 	case "ironweir/core/study":
 		return "Run" + name
+	case "ironweir/core/sensitivity":
+		return "Sensitivity" + name
 	case "ironweir/core/mend":
 		return "Mend" + name
 	case "ironweir/core/learn":

@@ -33,6 +33,15 @@ type Study struct {
 	Sweep        []Axis    `json:"sweep,omitempty" doc:"a point for every combination of values"`
 	Environment  string    `json:"environment,omitempty" doc:"the variables of this environment"`
 	Sets         []string  `json:"sets,omitempty" doc:"PATH=VALUE settings over the model"`
+	// Sensitivity asks which guesses decide the result, in place of the result itself.
+	Sensitivity *Sensitivity `json:"sensitivity,omitempty" doc:"which guesses of the model decide the result"`
+}
+
+// Sensitivity says what is asked of the guesses of a model.
+type Sensitivity struct {
+	Of           []string `json:"of,omitempty" maxItems:"20" doc:"CEL over the result; none: the scenario's expectations"`
+	Trajectories int      `json:"trajectories,omitempty" default:"6" minimum:"2" maximum:"1000" doc:"of the screening: each moves every guess once"`
+	Points       int      `json:"points" default:"32" minimum:"0" maximum:"10000" doc:"of the variance shares: points × (guesses + 2) runs; 0: no shares"`
 }
 
 // Variant is a variant as it stood when the run was asked for.
@@ -57,9 +66,9 @@ type Run struct {
 	Scenario   string          `json:"scenario"`
 	Text       string          `json:"-"` // of the scenario
 	Study      json.RawMessage `json:"-" gorm:"type:jsonb"`
-	Kind       string          `json:"kind" enum:"run,variants,sweep" gorm:"->;column:kind"`
+	Kind       string          `json:"kind" enum:"run,variants,sweep,sensitivity" gorm:"->;column:kind"`
 	Priority   int             `json:"-"`
-	Parts      int             `json:"parts" doc:"replications, or points of a sweep"`
+	Parts      int             `json:"parts" doc:"replications, or points of a sweep; 1 for a sensitivity"`
 	State      string          `json:"state" enum:"queued,running,done,failed,cancelled"`
 	Stopping   string          `json:"stopping,omitempty" doc:"why it is being ended early"`
 	Error      string          `json:"error,omitempty"`
@@ -130,7 +139,7 @@ func (s *Store) CreateRun(
 }
 
 const runQuery = `SELECT r.id, r.model_id, w.name AS workspace, m.name AS model, r.revision, r.scenario, r.text, r.study, r.parts, r.state, r.stopping, r.error, r.author, r.created_at, r.started_at, r.finished_at, r.unmet,
-	CASE WHEN r.study ? 'sweep' THEN 'sweep' WHEN r.study ? 'variants' THEN 'variants' ELSE 'run' END AS kind,
+	CASE WHEN r.study ? 'sensitivity' THEN 'sensitivity' WHEN r.study ? 'sweep' THEN 'sweep' WHEN r.study ? 'variants' THEN 'variants' ELSE 'run' END AS kind,
 	CASE WHEN r.finished_at IS NOT NULL THEN 1 ELSE coalesce(p.progress, 0) END AS progress, coalesce(p.entered, 0), coalesce(p.lost, 0), coalesce(p.parked, 0)
 	FROM runs r JOIN models m ON m.id = r.model_id JOIN workspaces w ON w.id = m.workspace_id
 	LEFT JOIN LATERAL (SELECT avg(CASE state WHEN 'done' THEN 1 ELSE progress END) AS progress, sum(entered)::bigint AS entered, sum(lost)::bigint AS lost, sum(parked)::bigint AS parked FROM run_parts WHERE run_id = r.id) p ON true `

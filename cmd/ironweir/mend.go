@@ -44,7 +44,7 @@ ironweir mend model.yaml -scenario scenario.yaml -write`,
 		if err != nil {
 			return 0, err
 		}
-		o := mend.Options{Graph: l.graph, Most: *most, Stop: func() bool { return c.Err() != nil }}
+		o := mend.Options{Most: *most}
 		for _, file := range scenarios {
 			s, inputs, err := c.loadScenario(file, l)
 			if err != nil {
@@ -53,14 +53,10 @@ ironweir mend model.yaml -scenario scenario.yaml -write`,
 			o.Scenarios = append(o.Scenarios, study.Plan{Scenario: s, Inputs: inputs, Workers: *workers,
 				Head: l.head("run"), Limits: c.limited(sim.Limits{})})
 		}
-		bar := c.progress("looking for a plan")
-		o.Progress = func(tried int) { bar.show(1 - 1/(1+float64(tried)/200)) }
-		doc, err := mend.Find(o)
-		bar.clear()
+		doc, err := c.findPlan(l, o)
 		if err != nil {
 			return 0, err
 		}
-		doc.Head = l.head("mend")
 		if *m.format == "json" {
 			err = c.printJSON(doc)
 		} else {
@@ -71,6 +67,21 @@ ironweir mend model.yaml -scenario scenario.yaml -write`,
 		}
 		return c.verdict(doc.Met), err
 	},
+}
+
+// findPlan looks for the changes that a model needs, with its progress shown.
+func (c *call) findPlan(l *loaded, o mend.Options) (*mend.Document, error) {
+	bar := c.progress("looking for a plan")
+	defer bar.clear()
+	o.Graph = l.graph
+	o.Stop = func() bool { return c.Err() != nil }
+	o.Progress = func(tried int) { bar.show(1 - 1/(1+float64(tried)/200)) }
+	doc, err := mend.Find(o)
+	if err != nil {
+		return nil, err
+	}
+	doc.Head = l.head("mend")
+	return doc, nil
 }
 
 // applyAll writes changes into the file of a model, all or none.

@@ -7,7 +7,11 @@ import (
 	"time"
 
 	"ironweir/core/check"
+	"ironweir/core/check/flow"
+	"ironweir/core/check/guarantees"
+	"ironweir/core/mend"
 	"ironweir/core/model"
+	"ironweir/core/sensitivity"
 	"ironweir/core/study"
 	"ironweir/formats/report"
 )
@@ -17,12 +21,15 @@ var reportCommand = &command{
 	args:  "MODEL",
 	short: "Write one HTML file of a check and its runs, for readers who have nothing installed",
 	example: `ironweir report demo/kittiwake.yaml -scenario demo/friday-evening.yaml -out report.html
-ironweir report demo/kittiwake.yaml -scenario demo/friday-evening.yaml -scenario demo/registry-down.yaml > report.html`,
+ironweir report demo/kittiwake.yaml -scenario demo/friday-evening.yaml -scenario demo/registry-down.yaml > report.html
+ironweir report demo/kittiwake-draft.yaml -scenario demo/friday-evening.yaml -plan -out report.html`,
 	run: func(c *call) (int, error) {
 		f := c.runFlags("html")
 		var scenarios repeated
 		c.FlagSet.Lookup("scenario").Usage = "run scenario `FILE`; may be repeated; without one, nothing is run"
 		c.FlagSet.Lookup("scenario").Value = &scenarios
+		guesses := c.Bool("sensitivity", false, "say which of the model's guesses decide the result of each scenario")
+		plan := c.Bool("plan", false, "say which changes remove the errors and meet the expectations")
 		out := c.String("out", "", "write to `FILE` instead of standard output")
 		if err := c.parse(1, 1); err != nil {
 			return 0, err
@@ -34,34 +41,62 @@ ironweir report demo/kittiwake.yaml -scenario demo/friday-evening.yaml -scenario
 		if err != nil {
 			return 0, err
 		}
-		var runs []report.Run
-		var traffic *model.Scenario
-		all := true
-		for _, file := range scenarios {
-			*f.scenario = file
-			plan, _, err := f.plan(c, f.m.one())
-			if err != nil {
-				return 0, err
-			}
-			doc, err := c.simulate(f, plan)
-			if err != nil {
-				return 0, err
-			}
-			if traffic == nil {
-				traffic = plan.Scenario
-			}
-			all = all && holds(doc)
-			runs = append(runs, report.Run{Result: doc, Scenario: plan.Scenario})
-		}
-		doc := check.Run(l.graph, traffic, l.head("check"), time.Now())
-		if err := c.toFile(*out, func(w io.Writer) error { return report.Write(w, l.graph, doc, runs) }); err != nil {
+		of, all, err := c.contents(f, l, scenarios, *guesses, *plan)
+		if err != nil {
 			return 0, err
 		}
-		if doc.Summary.Errors > 0 {
-			all = false
-		}
-		return c.verdict(all), nil
+		err = c.toFile(*out, func(w io.Writer) error { return report.Write(w, l.graph, *of) })
+		return c.verdict(all && of.Check.Summary.Errors == 0), err
 	},
+}
+
+// contents are what a report holds, and whether every expectation is met.
+func (c *call) contents(
+	f *runFlags,
+	l *loaded,
+	scenarios []string,
+	guesses, plan bool,
+) (*report.Contents, bool, error) {
+	of := &report.Contents{}
+	var plans []study.Plan
+	var traffic *model.Scenario
+	all := true
+	for _, file := range scenarios {
+		*f.scenario = file
+		p, _, err := f.plan(c, f.m.one())
+		if err != nil {
+			return nil, false, err
+		}
+		doc, err := c.simulate(f, p)
+		if err != nil {
+			return nil, false, err
+		}
+		if traffic == nil {
+			traffic = p.Scenario
+		}
+		all = all && holds(doc)
+		of.Runs = append(of.Runs, report.Run{Result: doc, Scenario: p.Scenario})
+		plans = append(plans, p)
+		if guesses {
+			found, err := c.findDecisive(f, l, sensitivity.Options{Plan: p, Points: defaultPoints})
+			if err != nil {
+				return nil, false, err
+			}
+			of.Sensitivity = append(of.Sensitivity, found)
+		}
+	}
+	if plan {
+		var err error
+		if of.Plan, err = c.findPlan(l, mend.Options{Scenarios: plans}); err != nil {
+			return nil, false, err
+		}
+	}
+	of.Check = check.Run(l.graph, traffic, l.head("check"), time.Now())
+	of.Guarantees = &guarantees.Document{
+		Head:       l.head("guarantees"),
+		Guarantees: guarantees.Of(flow.Analyse(l.graph, traffic), "", ""),
+	}
+	return of, all, nil
 }
 
 // simulate runs a plan with its progress shown.

@@ -117,8 +117,7 @@ ironweir run demo/kittiwake.yaml -scenario demo/friday-evening.yaml -format otlp
 			return c.verdict(holds(doc)), report.Write(
 				c.out,
 				l.graph,
-				checked,
-				[]report.Run{{Result: doc, Scenario: plan.Scenario}},
+				report.Contents{Check: checked, Runs: []report.Run{{Result: doc, Scenario: plan.Scenario}}},
 			)
 		}
 		keepSeries(doc, series)

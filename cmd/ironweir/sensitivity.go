@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"ironweir/core/sensitivity"
+	"ironweir/formats/picture"
 	"ironweir/formats/text"
 )
 
@@ -14,11 +15,11 @@ var sensitivityCommand = &command{
 	example: `ironweir sensitivity demo/kittiwake.yaml -variant demo/variants/guesses.yaml -scenario demo/friday-evening.yaml -replications 1
 ironweir sensitivity model.yaml -scenario s.yaml -of "run.latency['orders:ledger'].p99_s"`,
 	run: func(c *call) (int, error) {
-		f := c.runFlags("text|json")
+		f := c.runFlags("text|json|svg")
 		var of repeated
 		c.Var(&of, "of", "look at `EXPR`, CEL over the result as run; may be repeated; none: the expectations")
 		trajectories := c.Int("trajectories", 6, "of the screening: each moves every guess once")
-		points := c.Int("points", 32, "of the variance shares: `N` × (guesses + 2) runs; 0 leaves them out")
+		points := c.Int("points", defaultPoints, "of the variance shares: `N` × (guesses + 2) runs; 0 leaves them out")
 		if err := c.parse(1, 1); err != nil {
 			return 0, err
 		}
@@ -32,22 +33,36 @@ ironweir sensitivity model.yaml -scenario s.yaml -of "run.latency['orders:ledger
 		if err != nil {
 			return 0, err
 		}
-		bar := c.progress("sensitivity")
-		doc, err := sensitivity.Find(sensitivity.Options{
-			Graph:        l.graph,
+		doc, err := c.findDecisive(f, l, sensitivity.Options{
 			Plan:         p,
 			Of:           of,
 			Trajectories: *trajectories,
 			Points:       *points,
-			Workers:      *f.workers,
-			Stop:         func() bool { return f.stop(c)() != "" },
-			Progress:     func(done, of int) { bar.show(float64(done) / float64(of)) },
 		})
-		bar.clear()
 		if err != nil {
 			return 0, err
 		}
-		doc.Head = l.head("sensitivity")
+		if *f.m.format == "svg" {
+			return exitFine, picture.Tornado(c.out, doc)
+		}
 		return exitFine, c.show(f, doc, func() error { return text.Sensitivity(c.out, doc, c.style()) })
 	},
+}
+
+// defaultPoints are those of the variance shares.
+const defaultPoints = 32
+
+// findDecisive looks at the guesses of a model, with its progress shown.
+func (c *call) findDecisive(f *runFlags, l *loaded, o sensitivity.Options) (*sensitivity.Document, error) {
+	bar := c.progress("sensitivity")
+	defer bar.clear()
+	o.Graph, o.Workers = l.graph, *f.workers
+	o.Stop = func() bool { return f.stop(c)() != "" }
+	o.Progress = func(done, of int) { bar.show(float64(done) / float64(of)) }
+	doc, err := sensitivity.Find(o)
+	if err != nil {
+		return nil, err
+	}
+	doc.Head = l.head("sensitivity")
+	return doc, nil
 }

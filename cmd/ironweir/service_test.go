@@ -461,7 +461,7 @@ func TestARehearsalByTheClient(t *testing.T) {
 // known to reach no further than the files that are sent, or is refused there.
 func TestEveryFlagIsReviewed(t *testing.T) {
 	harmless := strings.Fields(
-		"rates accept around beside change changes check code count cron cron-fields data dead-letter drift dry-run env event event-format expect expect-same explain fail fail-on file findings fix format from into journey key latency length limit look map match max-events max-memory max-time name node of out owner points replications require say scenario seed series set since source sunday sweep tag template to traffic trajectories type v variant vary verify where verify-time width with witness workers write within words zone down add link rename remove server",
+		"rates accept around beside change changes check code count cron cron-fields data dead-letter drift dry-run env event event-format expect expect-same explain fail fail-on file findings fix format from into journey key latency length limit look map match max-events max-memory max-time name node of out owner plan points replications require say scenario seed sensitivity series set since source sunday sweep tag template to traffic trajectories type v variant vary verify where verify-time width with witness workers write within words zone down add link rename remove server",
 	)
 	for _, cmd := range fileCommands() {
 		for _, f := range cmd.flagSet() {

@@ -64,6 +64,13 @@ type Output struct {
 	Inputs []Input `json:"inputs"` // the one that decides most first: it is the one to measure
 }
 
+// Moved reports whether any guess changes the output within its range, as far as was seen.
+func (o *Output) Moved() bool {
+	return slices.ContainsFunc(o.Inputs, func(in Input) bool {
+		return in.Effect.Size > 0 || in.Share != nil && in.Share.Total > 0 || in.Values != [2]float64{o.Value, o.Value}
+	})
+}
+
 // Input is a guess.
 type Input struct {
 	Path    string      `json:"path"`
@@ -113,8 +120,29 @@ type analysis struct {
 
 var errStopped = errors.New("interrupted")
 
+// Ready reports what stands in the way of Find: a model without guesses, a guess that
+// cannot be varied, an expression that cannot be read.
+func Ready(o Options) error {
+	_, err := prepare(o)
+	return err
+}
+
 // Find looks at every guess of the model.
 func Find(o Options) (*Document, error) {
+	a, err := prepare(o)
+	if err != nil {
+		return nil, err
+	}
+	doc := &Document{Scenario: o.Plan.Scenario.Name, Output: Output{Inputs: []Input{}}, Others: []Output{}}
+	err = a.look(doc)
+	doc.Runs = int(a.runs.Load())
+	if errors.Is(err, errStopped) {
+		doc.Partial, err = true, nil
+	}
+	return doc, err
+}
+
+func prepare(o Options) (*analysis, error) {
 	a := &analysis{Options: o}
 	a.Trajectories = cmp.Or(a.Trajectories, 6)
 	var err error
@@ -125,16 +153,7 @@ func Find(o Options) (*Document, error) {
 		return nil, errors.New(
 			"the model marks no number as a guess: write one as `{guess: 5s, range: [2s, 20s]}` where you are not sure")
 	}
-	if err := a.findOutputs(); err != nil {
-		return nil, err
-	}
-	doc := &Document{Scenario: o.Plan.Scenario.Name, Output: Output{Inputs: []Input{}}, Others: []Output{}}
-	err = a.look(doc)
-	doc.Runs = int(a.runs.Load())
-	if errors.Is(err, errStopped) {
-		doc.Partial, err = true, nil
-	}
-	return doc, err
+	return a, a.findOutputs()
 }
 
 func (a *analysis) findOutputs() error {

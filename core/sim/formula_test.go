@@ -108,7 +108,8 @@ func TestMM1WithBreakdowns(t *testing.T) {
 	q := g.NodeID("q")
 	want := lambda * ((alpha+beta)*(alpha+beta) + alpha*mu) / ((alpha + beta) * (beta*mu - lambda*(alpha+beta)))
 	within(t, want, per(results, func(r *sim.Result) float64 { return r.Nodes[q].DepthMean }), "number in system")
-	within(t, want/lambda, per(results, func(r *sim.Result) float64 { return r.Nodes[q].Time.Mean() }), "time in system")
+	inSystem := func(r *sim.Result) float64 { return r.Nodes[q].Time.Mean() }
+	within(t, want/lambda, per(results, inSystem), "time in system")
 }
 
 // [FO-02] M/M/c: mean wait C(c, λ/μ)/(cμ−λ), C the Erlang C formula.

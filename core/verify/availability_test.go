@@ -198,7 +198,8 @@ func TestRareBreakdownsAgreeWithRunsThatHaveOne(t *testing.T) {
 // contribution finds the part of some breakdowns.
 func contribution(a *flow.Availability, of []string) flow.Contribution {
 	for _, c := range a.By {
-		if len(c.Faults) == len(of) && !slices.ContainsFunc(of, func(f string) bool { return !slices.Contains(c.Faults, f) }) {
+		other := func(f string) bool { return !slices.Contains(c.Faults, f) }
+		if len(c.Faults) == len(of) && !slices.ContainsFunc(of, other) {
 			return c
 		}
 	}

@@ -13,12 +13,24 @@ import (
 	"time"
 
 	"ironweir/core/check"
+	"ironweir/core/check/guarantees"
 	"ironweir/core/graph"
+	"ironweir/core/mend"
 	"ironweir/core/model"
+	"ironweir/core/sensitivity"
 	"ironweir/core/study"
 	"ironweir/formats/picture"
 	"ironweir/formats/text"
 )
+
+// Contents are what a report is made of; what is nil or empty is left out.
+type Contents struct {
+	Check       *check.Document // never nil
+	Guarantees  *guarantees.Document
+	Runs        []Run
+	Sensitivity []*sensitivity.Document
+	Plan        *mend.Document
+}
 
 // Run is a simulation in a report.
 type Run struct {
@@ -47,6 +59,12 @@ type fact struct {
 	Bad         bool
 }
 
+// part is a section of its own words and picture.
+type part struct {
+	Anchor, Title string
+	Picture, Body template.HTML
+}
+
 type contents struct {
 	Model, About, Digest, Version, Environment string
 	Verdict                                    string
@@ -55,12 +73,15 @@ type contents struct {
 	Picture                                    template.HTML
 	NoPicture                                  string
 	Check                                      template.HTML
+	Guarantees                                 template.HTML
 	Runs                                       []section
+	Parts                                      []part
 }
 
 // Write writes the report. The picture is left out, with a word about why,
 // where Graphviz is not installed.
-func Write(w io.Writer, g *graph.Graph, doc *check.Document, runs []Run) error {
+func Write(w io.Writer, g *graph.Graph, of Contents) error {
+	doc := of.Check
 	c := contents{
 		Model:       doc.Model,
 		About:       g.Topology.About,
@@ -84,29 +105,61 @@ func Write(w io.Writer, g *graph.Graph, doc *check.Document, runs []Run) error {
 	if svg, err := picture.Render(picture.DOT(g, picture.Options{Check: doc, Rates: true}), "svg"); err != nil {
 		c.NoPicture = err.Error()
 	} else {
-		c.Picture = inline(svg)
+		c.Picture = inline(svg, "The model as a picture")
 	}
-	var b bytes.Buffer
-	if err := text.CheckHTML(&b, doc); err != nil {
+	var err error
+	if c.Check, err = fragment(text.CheckHTML, doc); err != nil {
 		return err
 	}
-	c.Check = template.HTML(b.String())
-	for i, r := range runs {
+	if of.Guarantees != nil {
+		if c.Guarantees, err = fragment(text.GuaranteesHTML, of.Guarantees); err != nil {
+			return err
+		}
+	}
+	for i, r := range of.Runs {
 		s, err := sectionOf(i, r)
 		if err != nil {
 			return err
 		}
 		c.Runs = append(c.Runs, s)
 	}
+	for i, s := range of.Sensitivity {
+		p := part{Anchor: fmt.Sprintf("guesses-%d", i+1), Title: "Which guesses decide: " + s.Scenario}
+		if !s.Partial {
+			svg, err := fragment(picture.Tornado, s)
+			if err != nil {
+				return err
+			}
+			p.Picture = inline([]byte(svg), "Tornado chart of the guesses")
+		}
+		if p.Body, err = fragment(text.SensitivityHTML, s); err != nil {
+			return err
+		}
+		c.Parts = append(c.Parts, p)
+	}
+	if of.Plan != nil {
+		body, err := fragment(text.MendHTML, of.Plan)
+		if err != nil {
+			return err
+		}
+		c.Parts = append(c.Parts, part{Anchor: "plan", Title: "Plan: the fewest changes", Body: body})
+	}
 	return parsed.Execute(w, c)
+}
+
+// fragment writes a part of the page, whose words are escaped by what writes it.
+func fragment[T any](write func(io.Writer, T) error, of T) (template.HTML, error) {
+	var b bytes.Buffer
+	err := write(&b, of)
+	return template.HTML(b.String()), err
 }
 
 var svgStart = regexp.MustCompile(`(?s)^.*?<svg width="[^"]*" height="[^"]*"`)
 
 // inline makes a drawing part of a page, as wide as the page is. What it shows of
 // a model has been escaped by who drew it.
-func inline(svg []byte) template.HTML {
-	return template.HTML(svgStart.ReplaceAll(svg, []byte(`<svg role="img" aria-label="The model as a picture"`)))
+func inline(svg []byte, label string) template.HTML {
+	return template.HTML(svgStart.ReplaceAll(svg, []byte(`<svg role="img" aria-label="`+label+`"`)))
 }
 
 func sectionOf(i int, r Run) (section, error) {
@@ -129,13 +182,10 @@ func sectionOf(i int, r Run) (section, error) {
 		{text.Count(d.Ledger.Parked), "parked", d.Ledger.Parked > 0},
 		{text.Count(d.Ledger.Waiting), "waiting at the end", false},
 	}
-	var b bytes.Buffer
-	if err := text.RunHTML(&b, d); err != nil {
-		return s, err
-	}
-	s.Body = template.HTML(b.String())
 	s.Charts = charts(d, incidents(r.Scenario))
-	return s, nil
+	var err error
+	s.Body, err = fragment(text.RunHTML, d)
+	return s, err
 }
 
 // window is when something goes wrong, in seconds since the start.

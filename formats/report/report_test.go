@@ -12,9 +12,13 @@ import (
 	"golang.org/x/net/html"
 
 	"ironweir/core/check"
+	"ironweir/core/check/flow"
+	"ironweir/core/check/guarantees"
 	"ironweir/core/document"
 	"ironweir/core/graph"
+	"ironweir/core/mend"
 	"ironweir/core/model"
+	"ironweir/core/sensitivity"
 	"ironweir/core/study"
 	"ironweir/formats/report"
 )
@@ -24,7 +28,8 @@ name: m
 about: "<script>alert(1)</script> & co"
 nodes:
   q: {kind: queue, about: "<b>", rate: 1/m, links: {f: {retry: {tries: 2, wait: 1s}}}}
-  f: {kind: function, takes: 1s, fails: 50%}
+  f: {kind: function, takes: 1s, fails: {guess: 50%, range: [0%, 80%]}, breaks: {every: 1d, for: 1h}, links: {"done": {}}}
+  done: {kind: bucket}
 `
 
 // TestTheReportStandsAlone writes the report of a model with markup in its texts.
@@ -44,10 +49,25 @@ func TestTheReportStandsAlone(t *testing.T) {
 	require.NoError(t, err)
 	result, err := study.Run(study.Plan{Graph: g, Scenario: s, Head: head, Workers: 1})
 	require.NoError(t, err)
+	guesses, err := sensitivity.Find(sensitivity.Options{
+		Graph:        g,
+		Plan:         study.Plan{Graph: g, Scenario: s, Head: head},
+		Trajectories: 2,
+		Points:       2,
+	})
+	require.NoError(t, err)
+	plan, err := mend.Find(mend.Options{Graph: g})
+	require.NoError(t, err)
 	var out bytes.Buffer
 	require.NoError(
 		t,
-		report.Write(&out, g, check.Run(g, s, head, time.Now()), []report.Run{{Result: result, Scenario: s}}),
+		report.Write(&out, g, report.Contents{
+			Check:       check.Run(g, s, head, time.Now()),
+			Guarantees:  &guarantees.Document{Guarantees: guarantees.Of(flow.Analyse(g, s), "", "")},
+			Runs:        []report.Run{{Result: result, Scenario: s}},
+			Sensitivity: []*sensitivity.Document{guesses},
+			Plan:        plan,
+		}),
 	)
 	page := out.String()
 
@@ -57,6 +77,11 @@ func TestTheReportStandsAlone(t *testing.T) {
 	require.Contains(t, page, "an expectation fails")
 	require.Contains(t, page, "IW202")
 	require.Contains(t, page, "<title>down</title>", "the incident stands behind the chart")
+	for _, title := range []string{"Delivery guarantees", "Availability: messages a year, from the breakdowns that the model states",
+		"Which guesses decide: &lt;i&gt;s", "Plan: the fewest changes"} {
+		require.Contains(t, page, ">"+title+"</h")
+	}
+	require.Contains(t, page, "Measure <code>nodes.f.fails</code> first: it decides most.")
 	require.Regexp(t, `<b>[1-9][0-9,]*</b><span>lost</span>`, page)
 
 	links := regexp.MustCompile(`(?:src|href)="([^"]*)"`).FindAllStringSubmatch(page, -1)

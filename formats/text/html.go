@@ -4,9 +4,13 @@ import (
 	"fmt"
 	"html"
 	"io"
+	"regexp"
 	"strings"
 
 	"ironweir/core/check"
+	"ironweir/core/check/guarantees"
+	"ironweir/core/mend"
+	"ironweir/core/sensitivity"
 	"ironweir/core/study"
 )
 
@@ -49,7 +53,27 @@ func RunHTML(w io.Writer, doc *study.Document) error {
 	return Run(w, doc, Style{Width: 1 << 20, html: true}, nil)
 }
 
-func markup(text string) string { return toSpans.Replace(html.EscapeString(text)) }
+// GuaranteesHTML writes what Guarantees prints as a fragment of HTML.
+func GuaranteesHTML(w io.Writer, doc *guarantees.Document) error {
+	return Guarantees(w, doc, Style{Width: 1 << 20, html: true})
+}
+
+// SensitivityHTML writes what Sensitivity prints as a fragment of HTML, without the chart.
+func SensitivityHTML(w io.Writer, doc *sensitivity.Document) error {
+	return Sensitivity(w, doc, Style{Width: 1 << 20, html: true})
+}
+
+// MendHTML writes what Mend prints as a fragment of HTML.
+func MendHTML(w io.Writer, doc *mend.Document) error {
+	return Mend(w, doc, Style{Width: 1 << 20, html: true})
+}
+
+// named is what stands between backticks: names and fields of the model.
+var named = regexp.MustCompile("`([^`]+)`")
+
+func markup(text string) string {
+	return named.ReplaceAllString(toSpans.Replace(html.EscapeString(text)), "<code>$1</code>")
+}
 
 func (p *page) paragraph(text string) {
 	if text = strings.TrimSpace(text); text != "" {

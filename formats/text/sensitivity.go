@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"slices"
 	"strings"
 
 	"ironweir/core/sensitivity"
@@ -37,8 +38,7 @@ func (p *page) output(o *sensitivity.Output) {
 	for _, in := range o.Inputs {
 		widest = max(widest, math.Abs(in.Values[0]-o.Value), math.Abs(in.Values[1]-o.Value))
 	}
-	least := &o.Inputs[0]
-	if widest == 0 && (least.Effect.Size == 0 || least.Share != nil && least.Share.Total == 0) {
+	if !o.Moved() {
 		p.line("  No guess changes it within its range.")
 		return
 	}
@@ -55,7 +55,14 @@ func (p *page) output(o *sensitivity.Output) {
 			number(in.Values[0]) + " to " + number(in.Values[1]), bars(in.Values, o.Value, widest),
 			first, total, turns})
 	}
-	p.table([]string{"guess", "range", "result at its ends", "tornado", ">alone", ">in all", ">turns at"}, rows)
+	head := []string{"guess", "range", "result at its ends", "tornado", ">alone", ">in all", ">turns at"}
+	if p.html { // the chart stands above the tables, as a picture
+		head = slices.Delete(head, 3, 4)
+		for k := range rows {
+			rows[k] = slices.Delete(rows[k], 3, 4)
+		}
+	}
+	p.table(head, rows)
 	p.wrap("  ", fmt.Sprintf("Measure `%s` first: it decides most.", o.Inputs[0].Path))
 	for _, in := range o.Inputs {
 		if in.TurnsAt != nil {

@@ -5,6 +5,8 @@
     NumberInput,
     RadioButton,
     RadioButtonGroup,
+    Select,
+    SelectItem,
     TextArea,
     TextInput,
   } from "carbon-components-svelte";
@@ -25,6 +27,8 @@
   let chosen = $state<Record<string, boolean>>({});
   let fresh = $state({ name: "", text: "" });
   let sweep = $state("");
+  let output = $state(""); // whose guesses are asked for
+  let variant = $state(""); // in which they are asked for
   let wrong = $state("");
 
   $effect(() => {
@@ -76,11 +80,15 @@
       wrong = "Write a field and its values, as nodes.consignments.lease: 30s, 60s, 90s";
     else {
       open = false;
+      if (kind === "sensitivity") names.splice(0, names.length, ...(variant ? [variant] : []));
       onrun({
         scenario,
         ...(replications ? { replications } : {}),
         ...(seed !== null ? { seed } : {}),
-        ...(kind === "variants" ? { variants: names } : {}),
+        ...(kind === "variants" || kind === "sensitivity" ? { variants: names } : {}),
+        ...(kind === "sensitivity"
+          ? { sensitivity: { of: output.trim() ? [output.trim()] : [], trajectories: 6, points: 32 } }
+          : {}),
         ...(kind === "sweep" ? { sweep: axes } : {}),
       });
     }
@@ -102,6 +110,7 @@
       <RadioButton value="plain" labelText="the model" />
       <RadioButton value="variants" labelText="variants beside it" />
       <RadioButton value="sweep" labelText="a sweep of values" />
+      <RadioButton value="sensitivity" labelText="which guesses decide" />
     </RadioButtonGroup>
     {#if kind === "variants"}
       <p class="quiet">All variants share their random numbers; differences have confidence intervals.</p>
@@ -121,6 +130,22 @@
         helperText={points ? `${points} ${points === 1 ? "point" : "points"}` : "Every combination is run."}
         bind:value={sweep}
       />
+    {:else if kind === "sensitivity"}
+      <p class="quiet">
+        A few hundred runs, as one job: how much each guess of the model moves the result, where an expectation turns,
+        and which guess to measure first.
+      </p>
+      <TextInput
+        size="sm"
+        labelText="Result to look at"
+        placeholder="run.ledger.parked"
+        helperText="CEL over the result; empty: the expectations of the scenario"
+        bind:value={output}
+      />
+      <Select size="sm" labelText="Model" bind:selected={variant}>
+        <SelectItem value="" text="as it is" />
+        {#each variants as v (v.name)}<SelectItem value={v.name} text="with variant {v.name}" />{/each}
+      </Select>
     {/if}
     <div class="numbers">
       <NumberInput

@@ -20,6 +20,7 @@
   import Journeys from "../components/Journeys.svelte";
   import FlowPicture from "../components/FlowPicture.svelte";
   import Ledger from "../components/Ledger.svelte";
+  import SensitivityResult from "../components/SensitivityResult.svelte";
   import StateTag from "../components/StateTag.svelte";
   import Replay from "../components/Replay.svelte";
   import SweepResult from "../components/SweepResult.svelte";
@@ -33,6 +34,7 @@
   let result = $state.raw<Result | undefined>();
   let variants = $state.raw<Schemas["RunVariants"] | undefined>();
   let sweep = $state.raw<Schemas["RunSweep"] | undefined>();
+  let guesses = $state.raw<Schemas["SensitivityDocument"] | undefined>();
   let trouble = $state("");
   let progress = $state(0);
   let soFar = $state.raw({ entered: 0, lost: 0, parked: 0 });
@@ -62,6 +64,8 @@
       ({ data: variants, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/variants", { params }));
     else if (run?.kind === "sweep")
       ({ data: sweep, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/sweep", { params }));
+    else if (run?.kind === "sensitivity")
+      ({ data: guesses, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/sensitivity", { params }));
     else ({ data: result, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/result", { params }));
     if (error && status === "done") trouble = sentence(error);
   }
@@ -174,8 +178,8 @@
         under {run.scenario}
       </h1>
       <StateTag state={status} unmet={result && expected.length ? expected.length - kept : null} />
-      <span class="quiet">run {id}, revision {run.revision}</span>
-      {#if result}<Button
+      <span class="quiet">run {id}, revision {run.revision}{run.kind === "run" ? "" : `, ${run.kind}`}</span>
+      {#if result || guesses}<Button
           size="small"
           kind="tertiary"
           icon={Download}
@@ -200,6 +204,7 @@
   {/if}
   {#if variants}<VariantsResult result={variants} />{/if}
   {#if sweep}<SweepResult result={sweep} />{/if}
+  {#if guesses}<SensitivityResult result={guesses} />{/if}
   {#if result}
     <p class="quiet">
       {duration(result.length_s)} from {started}, {result.replications}

@@ -52,7 +52,9 @@
       sortable
       selectable
       bind:selectedRowIds={chosen}
-      nonSelectableRowIds={runs.filter((r) => !["done", "cancelled"].includes(r.state)).map((r) => r.id)}
+      nonSelectableRowIds={runs
+        .filter((r) => r.kind !== "run" || !["done", "cancelled"].includes(r.state))
+        .map((r) => r.id)}
       rows={runs}
       headers={[
         { key: "id", value: "Run" },
@@ -71,6 +73,8 @@
           <a href={p("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: row.model } })}
             >{row.model}</a
           >, revision {row.revision}
+        {:else if cell.key === "scenario"}
+          {row.scenario}{row.kind === "run" ? "" : ` (${row.kind})`}
         {:else if cell.key === "state"}
           <StateTag state={row.state} unmet={row.unmet} />
         {:else if cell.key === "created_at"}

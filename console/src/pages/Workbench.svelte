@@ -423,7 +423,7 @@
               size="small"
               kind="ghost"
               icon={SettingsAdjust}
-              iconDescription="Variants, sweeps, replications"
+              iconDescription="Variants, sweeps, guesses, replications"
               tooltipPosition="bottom"
               tooltipAlignment="end"
               disabled={wrong.length > 0}
