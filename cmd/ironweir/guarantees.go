@@ -23,7 +23,8 @@ ironweir guarantees demo/kittiwake.yaml -require requirements.yaml`,
 		from := c.String("from", "", "only messages that enter at `NODE`")
 		to := c.String("to", "", "only effects at `NODE`; it may be any node")
 		require := c.String("require", "", "end with 1 unless the requirements in `FILE` hold")
-		witness := c.String("witness", "", "write into `DIR` a scenario for each repetition that a run shows")
+		witness := c.String("witness", "", "write into `DIR` a scenario for each loss, repetition and lost order that a run shows")
+		scenario := c.String("scenario", "", "traffic of the witnesses, from `FILE`; without one, the nodes' own rates")
 		if err := c.parse(1, 1); err != nil {
 			return 0, err
 		}
@@ -56,7 +57,7 @@ ironweir guarantees demo/kittiwake.yaml -require requirements.yaml`,
 			err = text.Guarantees(c.out, doc, c.style())
 		}
 		if err == nil && *witness != "" {
-			err = c.witnesses(l, doc, *witness)
+			err = c.witnesses(l, doc, *witness, *scenario)
 		}
 		if err != nil {
 			return 0, err
@@ -82,38 +83,42 @@ func (c *call) unmet(l *loaded, file string) ([]guarantees.Unmet, error) {
 	return out, nil
 }
 
-// witnesses writes a scenario for each repetition that a run of it shows.
-func (c *call) witnesses(l *loaded, doc *guarantees.Document, dir string) error {
+// witnesses writes a scenario for each statement that a run of it shows.
+func (c *call) witnesses(l *loaded, doc *guarantees.Document, dir, traffic string) error {
 	if err := c.makeFolder(dir); err != nil {
 		return err
 	}
-	witnesses, err := verify.NewWitnesses(l.graph, verify.Options{
-		Events: c.limits.Events,
-		Stop:   func() bool { return c.Err() != nil },
-	})
+	o := verify.Options{Events: c.limits.Events, Stop: func() bool { return c.Err() != nil }}
+	if traffic != "" {
+		var err error
+		if o.Scenario, o.Inputs, err = c.loadScenario(traffic, l); err != nil {
+			return err
+		}
+	}
+	witnesses, err := verify.NewWitnesses(l.graph, o)
 	if err != nil {
 		return err
 	}
 	shown, all := 0, 0
 	for i := range doc.Guarantees {
 		g := &doc.Guarantees[i]
-		for k := range g.Repeats {
+		for _, s := range verify.StatementsOf(g) {
 			all++
-			s, err := witnesses.Find(g, &g.Repeats[k])
+			found, err := witnesses.Find(g, s)
 			if err != nil {
 				return err
 			}
-			if s == nil {
-				fmt.Fprintf(c.err, "no run showed the repetition at %s for %s → %s\n", g.Repeats[k].Link, g.From, g.To)
+			if found == nil {
+				fmt.Fprintf(c.err, "no run showed: %s → %s %s\n", g.From, g.To, text.Statement(g, s.What, s.At))
 				continue
 			}
 			shown++
-			file := filepath.Join(dir, fmt.Sprintf("%s-%s-%d.yaml", g.From, g.To, k+1))
-			if err := c.files.Write(file, []byte(model.WriteScenario(s))); err != nil {
+			file := filepath.Join(dir, found.Scenario.Name+".yaml")
+			if err := c.files.Write(file, []byte(model.WriteScenario(found.Scenario))); err != nil {
 				return fmt.Errorf("-witness: %w", err)
 			}
 		}
 	}
-	fmt.Fprintf(c.err, "%d of %s shown by a run; scenarios in %s\n", shown, plural(all, "repetition"), dir)
+	fmt.Fprintf(c.err, "%d of %s shown by a run; scenarios in %s\n", shown, plural(all, "statement"), dir)
 	return nil
 }

@@ -81,10 +81,14 @@ func (v *verifier) simulated() []string {
 // incident makes a fault happen.
 func (v *verifier) incident(fault string, at, length time.Duration) *model.Incident {
 	in := &model.Incident{Name: "fault", At: at, For: length}
-	whole, yes := 1.0, true
-	switch link, ok := strings.CutSuffix(fault, "/stopped"); {
-	case ok:
-		in.Link, in.Paused = link, &yes
+	whole, yes, no := 1.0, true, false
+	stopped, isStopped := strings.CutSuffix(fault, "/stopped")
+	disabled, isDisabled := strings.CutSuffix(fault, "/disabled")
+	switch {
+	case isStopped:
+		in.Link, in.Paused = stopped, &yes
+	case isDisabled:
+		in.Link, in.Enabled = disabled, &no
 	case v.g.NodeID(fault) >= 0:
 		in.Node, in.Fails = fault, &whole
 	default:

@@ -3,6 +3,7 @@ package verify
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -66,8 +67,8 @@ func TestGuaranteesOfTheDemo(t *testing.T) {
 	}
 }
 
-// TestWitnessesOfTheDemo shows the repetitions of the demo by runs: each scenario that is
-// written shows one, and all but one of them are shown.
+// TestWitnessesOfTheDemo shows by runs what the guarantees of the demo deny; most of it is
+// shown.
 func TestWitnessesOfTheDemo(t *testing.T) {
 	text, err := os.ReadFile("../../demo/kittiwake.yaml")
 	require.NoError(t, err)
@@ -75,29 +76,65 @@ func TestWitnessesOfTheDemo(t *testing.T) {
 	require.NoError(t, err)
 	g, err := graph.Compile(m)
 	require.NoError(t, err)
-	witnesses, err := NewWitnesses(g, Options{})
-	require.NoError(t, err)
-	shown, all := 0, 0
-	for _, q := range guarantees.Of(flow.Analyse(g, nil), "", "") {
-		for k := range q.Repeats {
-			all++
-			s, err := witnesses.Find(&q, &q.Repeats[k])
-			require.NoError(t, err)
-			if s == nil {
-				continue
-			}
-			shown++
-			written, err := model.ParseScenario("witness.yaml", []byte(model.WriteScenario(s)), g.Topology)
-			require.NoError(t, err)
-			journeys, err := sim.Journeys(sim.Plan{Graph: g, Scenario: written}, sim.JourneyLimits{Others: recorded})
-			require.NoError(t, err)
-			var found []effect
-			for k := range journeys {
-				found = append(found, effectsOf(g, &journeys[k])...)
-			}
-			require.Contains(t, repeatedOf(found), pair{q.From, q.To})
+	all, shown := map[string]int{}, map[string]int{}
+	findWitnesses(t, g, Options{}, all, shown)
+	t.Log(all, shown)
+	require.Greater(t, all[Repeated], 6)
+	require.GreaterOrEqual(t, shown[Repeated], all[Repeated]-1)
+	require.Greater(t, all[Lost], 10)
+	require.GreaterOrEqual(t, shown[Lost], all[Lost]-1)
+	require.Positive(t, all[Overtaken])
+	require.Equal(t, all[Overtaken], shown[Overtaken])
+}
+
+// TestWitnessesOfRandomModels holds each witness that is found for random models, always
+// the same, against a run of it. Many statements have none there, since filters take
+// nothing of the traffic.
+func TestWitnessesOfRandomModels(t *testing.T) {
+	gen := rapid.Custom(drawWhole)
+	all, shown := map[string]int{}, map[string]int{}
+	for seed := 1; seed <= 30; seed++ {
+		if g, err := compiled(t, gen.Example(seed)); err == nil {
+			findWitnesses(t, g, Options{Length: time.Hour, Events: 20_000}, all, shown)
 		}
 	}
-	require.Greater(t, all, 6)
-	require.GreaterOrEqual(t, shown, all-1)
+	t.Log(all, shown)
+	for _, what := range []string{Lost, Repeated, Overtaken} {
+		require.Greater(t, all[what], 10)
+		require.Greater(t, 4*shown[what], all[what])
+	}
+}
+
+// findWitnesses counts what the guarantees of a model deny, and for how much of it a
+// witness is found. Each must show the same when its scenario is written, read and run.
+func findWitnesses(t *testing.T, g *graph.Graph, o Options, all, shown map[string]int) {
+	witnesses, err := NewWitnesses(g, o)
+	require.NoError(t, err)
+	for _, q := range guarantees.Of(flow.Analyse(g, nil), "", "") {
+		for _, statement := range StatementsOf(&q) {
+			all[statement.What]++
+			found, err := witnesses.Find(&q, statement)
+			require.NoError(t, err)
+			if found == nil {
+				continue
+			}
+			shown[statement.What]++
+			written, err := model.ParseScenario("witness.yaml", []byte(model.WriteScenario(found.Scenario)), g.Topology)
+			require.NoError(t, err)
+			run, err := sim.Journeys(witnesses.v.plan(written), sim.JourneyLimits{Others: recorded})
+			require.NoError(t, err)
+			at := slices.IndexFunc(run, func(j sim.Journey) bool { return j.ID == found.Journeys[0].ID })
+			require.GreaterOrEqual(t, at, 0)
+			switch statement.What {
+			case Lost:
+				require.True(t, witnesses.lostAt(&run[at], &q.Losses[statement.At]))
+			case Repeated:
+				require.Contains(t, repeatedOf(effectsOf(g, &run[at])), pair{q.From, q.To})
+			case Overtaken:
+				require.Len(t, found.Journeys, 2)
+				require.Less(t, found.Journeys[0].Began, found.Journeys[1].Began)
+				require.NotEmpty(t, witnesses.overtaken(&q, run))
+			}
+		}
+	}
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"ironweir/core/check/guarantees"
+	"ironweir/core/verify"
 )
 
 // Guarantees prints what holds between entries and destinations: a table, then the
@@ -28,12 +29,12 @@ func Guarantees(w io.Writer, doc *guarantees.Document, s Style) error {
 	}
 	p.reasons("Lost", doc, func(g *guarantees.Guarantee, add func(string)) {
 		for _, b := range g.Losses {
-			add(fmt.Sprintf("%s: %s %s", place(&b), b.Why, condition(b.Fault)))
+			add(loss(&b))
 		}
 	})
 	p.reasons("Repeated", doc, func(g *guarantees.Guarantee, add func(string)) {
 		for _, b := range g.Repeats {
-			add(fmt.Sprintf("%s again, %s: %s", place(&b), condition(b.Fault), b.Why))
+			add(repetition(&b))
 		}
 	})
 	p.reasons("Absorbed, unless both are handled at the same time", doc, func(g *guarantees.Guarantee, add func(string)) {
@@ -135,6 +136,25 @@ func (p *page) reasons(title string, doc *guarantees.Document, of func(*guarante
 		}
 		p.wrap("      ", p.paint(faint, strings.Join(affected, "; ")))
 	}
+}
+
+func loss(b *guarantees.Breach) string {
+	return fmt.Sprintf("%s: %s %s", place(b), b.Why, condition(b.Fault))
+}
+
+func repetition(b *guarantees.Breach) string {
+	return fmt.Sprintf("%s again, %s: %s", place(b), condition(b.Fault), b.Why)
+}
+
+// Statement says what a guarantee denies: a loss, a repetition, or that the order is kept.
+func Statement(g *guarantees.Guarantee, what string, at int) string {
+	switch what {
+	case verify.Lost:
+		return "lost, " + loss(&g.Losses[at])
+	case verify.Repeated:
+		return "repeated, " + repetition(&g.Repeats[at])
+	}
+	return "overtaken, " + g.Order.Why
 }
 
 // place names the link of a breach, or its node.

@@ -2,25 +2,37 @@
   import { api, sentence, type Board, type Schemas } from "../lib/api";
   import { count } from "../lib/format";
   import { delayWords, effectWords, orderWords, reasonsOf } from "../lib/guarantees";
+  import type { Movement } from "../lib/motion";
   import { between } from "../lib/ways";
+  import Witness from "./Witness.svelte";
 
   let {
     text,
     board,
     chosen,
+    model,
+    scenario,
+    edits,
     onchoose,
     onlit,
+    onmove,
   }: {
     text: string;
     board: Board;
     chosen: string;
+    model: string;
+    scenario: string; // the text of the one that is chosen; "": none is
+    edits: boolean;
     onchoose: (node: string) => void;
     onlit: (nodes: Map<string, string>, links: Set<string>) => void;
+    onmove: (movements: Movement[]) => void;
   } = $props();
 
   let found = $state.raw<Schemas["CheckGuaranteeDocument"] | undefined>();
   let trouble = $state("");
   let open = $state(""); // the pair whose reasons are shown
+  let shown = $state(""); // the reason that a run shows
+  let playing = $state(false); // its message moves on the board, which lights what it passes
 
   $effect(() => {
     const model = text;
@@ -36,6 +48,7 @@
   const all = $derived(found?.guarantees ?? []);
   // The paths of the open pair stand out on the board.
   $effect(() => {
+    if (playing) return;
     const pair = all.find((g) => id(g) === open);
     const way = pair && between(board, pair.from, pair.to);
     onlit(new Map([...(way?.nodes ?? [])].map((n) => [n, "highlighted"])), way?.links ?? new Set());
@@ -68,7 +81,8 @@
                 class="why"
                 aria-expanded={open === id(g)}
                 aria-label="Reasons for {g.from} to {g.to}"
-                onclick={() => (open = open === id(g) ? "" : id(g))}>{open === id(g) ? "▾" : "▸"}</button
+                onclick={() => ((shown = ""), (playing = false), (open = open === id(g) ? "" : id(g)))}
+                >{open === id(g) ? "▾" : "▸"}</button
               ></td
             >
             <td><button class="mono" onclick={() => onchoose(g.from)}>{g.from}</button></td>
@@ -86,7 +100,32 @@
                   {#each reasonsOf(g) as [what, reasons] (what)}
                     <dt>{what}</dt>
                     <dd>
-                      {#each reasons as reason (reason)}<p>{reason}</p>{/each}
+                      {#each reasons as { text: reason, statement } (reason)}
+                        <p>
+                          {reason}
+                          {#if statement}<button
+                              class="show"
+                              aria-expanded={shown === reason}
+                              aria-label="{shown === reason ? 'Hide' : 'Show'} a message to which it happens: {reason}"
+                              onclick={() => ((playing = false), (shown = shown === reason ? "" : reason))}
+                              >{shown === reason ? "Hide" : "Show it"}</button
+                            >{/if}
+                        </p>
+                        {#if statement && shown === reason}
+                          <Witness
+                            {text}
+                            {scenario}
+                            {model}
+                            {edits}
+                            from={g.from}
+                            to={g.to}
+                            what={statement.what}
+                            at={statement.at}
+                            onlit={(nodes, links) => ((playing = true), onlit(nodes, links))}
+                            {onmove}
+                          />
+                        {/if}
+                      {/each}
                     </dd>
                   {/each}
                 </dl>
@@ -140,6 +179,10 @@
   }
   button:hover {
     text-decoration: underline;
+  }
+  .show {
+    color: var(--cds-link-01);
+    margin-left: 0.5rem;
   }
   .why {
     min-width: 1.5rem;

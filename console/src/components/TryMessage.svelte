@@ -4,7 +4,8 @@
   import { api, sentence, problems, type Board, type Schemas } from "../lib/api";
   import { payloadOf, sampleOf } from "../lib/sample";
   import { duration } from "../lib/format";
-  import { movementsOfSteps, type Movement } from "../lib/motion";
+  import type { Movement } from "../lib/motion";
+  import { litBy, Player } from "../lib/player.svelte";
   import Steps from "./Steps.svelte";
 
   let {
@@ -30,7 +31,7 @@
   let fail = $state<string[]>([]);
   let wrong = $state("");
   let recorded = $state.raw<Schemas["RunFollowDocument"] | undefined>();
-  let shown = $state(0); // steps so far
+  const player = new Player((movements) => onmove(movements));
 
   // The node chosen on the board is where the message enters; else the first that starts something.
   $effect(() => {
@@ -64,7 +65,6 @@
     if (example && at === node) ({ key, data } = example);
   }
 
-  let timer: ReturnType<typeof setInterval> | undefined;
   async function send() {
     wrong = "";
     let payload: unknown;
@@ -83,26 +83,13 @@
       return;
     }
     recorded = doc;
-    clearInterval(timer);
-    const all = doc.steps?.length ?? 0;
-    if (matchMedia("(prefers-reduced-motion: reduce)").matches) shown = all;
-    else {
-      shown = 0;
-      timer = setInterval(
-        () => {
-          onmove(movementsOfSteps(doc.steps ?? [], shown, shown + 1));
-          if (++shown >= all) clearInterval(timer);
-        },
-        Math.max(25, Math.min(160, 4000 / Math.max(all, 1))),
-      );
-    }
+    player.play(doc.steps ?? []);
   }
-  $effect(() => () => clearInterval(timer));
+  $effect(() => () => player.stop());
 
-  const steps = $derived((recorded?.steps ?? []).slice(0, shown));
+  const steps = $derived(recorded ? player.steps.slice(0, player.shown) : []);
   $effect(() => {
-    const nodes = new Map<string, string>();
-    const links = new Set<string>();
+    const { nodes, links } = litBy(steps);
     if (!recorded && taking.length) {
       nodes.set(node, "highlighted");
       for (const l of board.links) {
@@ -110,11 +97,6 @@
         links.add(l.id);
         nodes.set(l.to, "highlighted");
       }
-    }
-    for (const s of steps) {
-      const bad = s.what === "lost" || s.what === "parked" || (s.what === "ends" && (s.why ?? "").startsWith("failed"));
-      nodes.set(s.node, bad || nodes.get(s.node) === "bad" ? "bad" : "highlighted");
-      if (s.link && s.what !== "declined") links.add(s.link);
     }
     onlit(nodes, links);
   });
@@ -142,7 +124,7 @@
   </form>
   {#if recorded}
     <div class="recorded" aria-live="polite">
-      {#if shown >= (recorded.steps?.length ?? 0)}
+      {#if player.over}
         <p class={recorded.outcome} data-outcome={recorded.outcome}>
           {recorded.outcome}: {Object.entries(recorded.fates ?? {})
             .map(([f, n]) => `${n} ${f.replaceAll("_", "-")}`)

@@ -34,9 +34,15 @@ test("the faults of a reason are named by what happens", () => {
 
 test("the reasons come by what they are about", () => {
   expect(reasonsOf(guarantee)).toEqual([
-    ["Lost", ["scale:lane: expired if scale:lane is disabled or stopped"]],
-    ["Repeated", ["lane again, without a fault: the lease of q ends"]],
-    ["Parked", ["in desk, under a fault"]],
-    ["No bound", ["q tries without a limit"]],
+    [
+      "Lost",
+      [{ text: "scale:lane: expired if scale:lane is disabled or stopped", statement: { what: "lost", at: 0 } }],
+    ],
+    [
+      "Repeated",
+      [{ text: "lane again, without a fault: the lease of q ends", statement: { what: "repeated", at: 0 } }],
+    ],
+    ["Parked", [{ text: "in desk, under a fault" }]],
+    ["No bound", [{ text: "q tries without a limit" }]],
   ]);
 });

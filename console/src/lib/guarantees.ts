@@ -32,15 +32,39 @@ export function condition(fault?: string): string {
 const plain = (text: string) => text.replaceAll("`", "");
 const place = (b: Breach) => b.link || b.node;
 
+/** A reason, and which statement of the guarantee it is, where a run can show it. */
+export interface Reason {
+  text: string;
+  statement?: { what: "lost" | "repeated" | "overtaken"; at: number };
+}
+
 /** Why a guarantee is no better, by what it is about. */
-export function reasonsOf(g: Guarantee): [string, string[]][] {
-  const list: [string, string[]][] = [
-    ["Lost", (g.losses ?? []).map((b) => `${place(b)}: ${b.why} ${condition(b.fault)}`)],
-    ["Repeated", (g.repeats ?? []).map((b) => `${place(b)} again, ${condition(b.fault)}: ${plain(b.why)}`)],
-    ["Absorbed", (g.absorbed ?? []).map((a) => `${a.node} drops a repetition by its key ${a.key}`)],
-    ["Parked", (g.parks ?? []).map((p) => `in ${p.node}, ${p.fault ? "under a fault" : "without a fault"}`)],
-    ["Order not kept", g.order.kept || !g.order.why ? [] : [plain(g.order.why)]],
-    [g.delay.at_most_s === null ? "No bound" : "Bound of the delay", g.delay.why ? [plain(g.delay.why)] : []],
+export function reasonsOf(g: Guarantee): [string, Reason[]][] {
+  const list: [string, Reason[]][] = [
+    [
+      "Lost",
+      (g.losses ?? []).map((b, at) => ({
+        text: `${place(b)}: ${b.why} ${condition(b.fault)}`,
+        statement: { what: "lost", at },
+      })),
+    ],
+    [
+      "Repeated",
+      (g.repeats ?? []).map((b, at) => ({
+        text: `${place(b)} again, ${condition(b.fault)}: ${plain(b.why)}`,
+        statement: { what: "repeated", at },
+      })),
+    ],
+    ["Absorbed", (g.absorbed ?? []).map((a) => ({ text: `${a.node} drops a repetition by its key ${a.key}` }))],
+    [
+      "Parked",
+      (g.parks ?? []).map((p) => ({ text: `in ${p.node}, ${p.fault ? "under a fault" : "without a fault"}` })),
+    ],
+    [
+      "Order not kept",
+      g.order.kept || !g.order.why ? [] : [{ text: plain(g.order.why), statement: { what: "overtaken", at: 0 } }],
+    ],
+    [g.delay.at_most_s === null ? "No bound" : "Bound of the delay", g.delay.why ? [{ text: plain(g.delay.why) }] : []],
   ];
   return list.filter(([, reasons]) => reasons.length > 0);
 }

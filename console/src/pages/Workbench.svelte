@@ -257,6 +257,7 @@
   }
 
   // What the palette offers here.
+  const scenarioText = $derived(scenarios.find((s) => s.name === scenario)?.text ?? "");
   const panels = ["Findings", "Try a message", "Guarantees", "Availability", "Schedules", "History"];
   $effect(() => {
     const does = (text: string, run: () => void, hint = "", also = "") => ({
@@ -499,7 +500,11 @@
             {text}
             {board}
             {chosen}
+            model={name}
+            scenario={scenarioText}
+            edits={visitor.edits}
             onlit={(nodes, links) => ((highlighted = nodes), (highlightedLinks = links))}
+            onmove={(now) => (movements = now)}
             onchoose={(node) => choose(node, board.nodes.find((n) => n.name === node)?.line ?? 0)}
           />
         {:else if bottomPanel === 3}
@@ -620,7 +625,7 @@
   {text}
   {findings}
   guesses={session.checked?.check?.guesses ?? []}
-  scenario={scenarios.find((s) => s.name === scenario)?.text ?? ""}
+  scenario={scenarioText}
   edits={visitor.edits}
   onapply={(remedies) => session.apply(remedies)}
   onpair={(from) => ((bottomPanel = 2), choose(from, board.nodes.find((n) => n.name === from)?.line ?? 0))}
