@@ -4,8 +4,11 @@
 package guarantees
 
 import (
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"ironweir/core/check/flow"
 	"ironweir/core/expr"
@@ -98,76 +101,150 @@ func destinations(a *flow.Analysis) []bool {
 	return out
 }
 
-// guarantor works out guarantees of one analysis.
+// guarantor works out guarantees of one analysis. What it knows of states and edges is
+// complete before the entries are followed, which is done side by side.
 type guarantor struct {
 	a             *flow.Analysis
 	g             *flow.StateGraph
 	into          [][]int32          // by state: edges that lead to it
 	components    map[int32][]int32  // states by component
 	place         []int32            // by state: its place in the order of the graph
+	circles       []bool             // by state: messages come to it again
 	causes        [2][]cause         // that repeat: in normal operation, under one fault
+	breaches      [2][]Breach        // the causes, described
 	byState       [2][][]int32       // causes by state
-	holds         map[int]holding    // by state
+	holds         []holding          // by state
+	overtaking    []string           // by edge: how a message can overtake an earlier one on it; empty: it cannot
+	gaps          map[int]float64    // by schedule: the shortest time between two instants, seconds
 	tasks         map[int]*taskOrder // by workflow
-	examined      []bool             // by state: its causes are found
 	isDestination []bool             // by node
-	number        []int32            // by state: its place on the way that is followed; negative: none
-	visited       []int32            // the states of that way
 }
 
-// Of works out what holds for every entry and destination, or of one entry or
-// destination where from or to names it. They come by entry and destination.
-func Of(a *flow.Analysis, from, to string) []Guarantee {
+func newGuarantor(a *flow.Analysis) *guarantor {
 	q := &guarantor{
 		a:             a,
 		g:             a.States,
 		into:          make([][]int32, len(a.States.All)),
 		components:    map[int32][]int32{},
-		holds:         map[int]holding{},
+		circles:       make([]bool, len(a.States.All)),
+		holds:         make([]holding, len(a.States.All)),
+		overtaking:    make([]string, len(a.States.Edges)),
+		gaps:          map[int]float64{},
 		tasks:         map[int]*taskOrder{},
-		examined:      make([]bool, len(a.States.All)),
 		isDestination: destinations(a),
 		place:         make([]int32, len(a.States.All)),
-		number:        slices.Repeat([]int32{-1}, len(a.States.All)),
-	}
-	for k := range q.g.Edges {
-		if e := &q.g.Edges[k]; e.Verdict != expr.Impossible {
-			q.into[e.To] = append(q.into[e.To], int32(k))
-		}
 	}
 	for k, s := range q.g.Order {
 		q.place[s] = int32(k)
 		q.components[q.g.Component[s]] = append(q.components[q.g.Component[s]], s)
 	}
+	for k := range q.g.Edges {
+		if e := &q.g.Edges[k]; e.Verdict != expr.Impossible {
+			q.into[e.To] = append(q.into[e.To], int32(k))
+			q.circles[e.From] = q.circles[e.From] || q.g.Component[e.From] == q.g.Component[e.To]
+			if e.Link != graph.None {
+				q.overtaking[k] = q.overtakes(e.From, a.Link(e.Link), e.To)
+			}
+		}
+	}
 	for m := range q.causes {
 		q.byState[m] = make([][]int32, len(q.g.All))
 	}
-	out := []Guarantee{}
+	for s := range q.g.All {
+		q.repeatedRuns(s)
+		q.repeatedPasses(s)
+		q.holds[s].most, q.holds[s].by = q.findHold(s)
+	}
+	for m := range q.causes {
+		for k := range q.causes[m] {
+			q.breaches[m] = append(q.breaches[m], q.breach(&q.causes[m][k]))
+		}
+	}
 	for _, e := range a.EntryNodes {
-		if name := a.Node(e).Name; from != "" && from != name {
-			continue
+		if n := a.Node(e); n.Kind == model.Schedule {
+			q.gaps[e] = a.ShortestGap(n).Seconds()
 		}
-		p := q.reach(e)
-		ends := slices.DeleteFunc(p.nodes(), func(d int) bool {
-			n := a.Node(d)
-			return d == e || to != n.Name && (to != "" || !q.isDestination[d])
+	}
+	return q
+}
+
+// Of works out what holds for every entry and destination, or of one entry or
+// destination where from or to names it. They come by entry and destination.
+func Of(a *flow.Analysis, from, to string) []Guarantee {
+	q := newGuarantor(a)
+	var entries []int
+	for _, e := range a.EntryNodes {
+		if name := a.Node(e).Name; from == "" || from == name {
+			entries = append(entries, e)
+		}
+	}
+	found := make([][]Guarantee, len(entries))
+	var next atomic.Int32
+	var wg sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(entries)) {
+		wg.Go(func() {
+			w := &walker{guarantor: q, number: slices.Repeat([]int32{-1}, len(q.g.All))}
+			w.marks = make([]int32, max(len(q.g.All), len(a.At)))
+			for k := int(next.Add(1)) - 1; k < len(entries); k = int(next.Add(1)) - 1 {
+				found[k] = w.from(entries[k], to)
+			}
 		})
-		if len(ends) == 0 {
-			continue
-		}
-		p.follow()
-		for _, d := range ends {
-			out = append(out, p.guarantee(d))
-		}
+	}
+	wg.Wait()
+	out := []Guarantee{}
+	for _, list := range found {
+		out = append(out, list...)
 	}
 	return out
 }
 
-// circulates reports whether messages of a state can come to it again.
-func (q *guarantor) circulates(s int32) bool {
-	return slices.ContainsFunc(q.g.Leaving(int(s)), func(e flow.Edge) bool {
-		return e.Verdict != expr.Impossible && q.g.Component[e.To] == q.g.Component[s]
+// walker follows one entry after the other.
+type walker struct {
+	*guarantor
+	number  []int32 // by state: its place on the way that is followed; negative: none
+	visited []int32 // the states of that way
+	buffers [][]few // those in use first
+	used    int
+	steps   []step
+	marks   []int32 // by state or node: the last count of those that were marked
+	marked  int32
+}
+
+// from works out what holds for an entry and every destination that its messages reach,
+// or the one that is named.
+func (w *walker) from(entry int, to string) []Guarantee {
+	p := w.reach(entry)
+	ends := slices.DeleteFunc(p.nodes(), func(d int) bool {
+		n := w.a.Node(d)
+		return d == entry || to != n.Name && (to != "" || !w.isDestination[d])
 	})
+	if len(ends) == 0 {
+		return nil
+	}
+	p.follow()
+	out := make([]Guarantee, len(ends))
+	for k, d := range ends {
+		out[k] = p.guarantee(d)
+	}
+	return out
+}
+
+// few returns a list for each place of the way, empty, until the next entry is followed.
+func (w *walker) few(places int) []few {
+	if w.used == len(w.buffers) {
+		w.buffers = append(w.buffers, nil)
+	}
+	b := w.buffers[w.used]
+	if cap(b) < places {
+		b = make([]few, places)
+	}
+	b = b[:places]
+	for k := range b {
+		b[k].count = 0
+	}
+	w.buffers[w.used] = b
+	w.used++
+	return b
 }
 
 // effects gives the word for what may happen to an effect.
@@ -200,11 +277,11 @@ func (p *passage) guarantee(d int) Guarantee {
 	for _, s := range at {
 		g.Survives = min(g.Survives, p.smallest[s]-1)
 		for _, k := range p.losses[s].all() {
-			g.Losses = addBreach(g.Losses, breachOf(a, &entry.LossSets[k]))
+			g.Losses = addBreach(g.Losses, p.lossBreach(k))
 		}
 	}
 	repeated, again := [2]bool{}, [2]bool{} // also where no idempotent function absorbs it
-	if slices.ContainsFunc(at, func(k int) bool { return p.q.circulates(p.way[k]) }) {
+	if slices.ContainsFunc(at, func(k int) bool { return p.q.circles[p.way[k]] }) {
 		repeated[0], again[0] = true, true
 		g.Repeats = append(g.Repeats, Breach{Node: g.To, Why: "messages circulate through it"})
 	}
@@ -212,7 +289,7 @@ func (p *passage) guarantee(d int) Guarantee {
 		for _, s := range at {
 			for _, c := range p.repeats[m][s].all() {
 				repeated[m] = true
-				g.Repeats = addBreach(g.Repeats, p.q.breach(m, c))
+				g.Repeats = addBreach(g.Repeats, &p.q.breaches[m][c])
 			}
 			again[m] = again[m] || p.unabsorbed[m][s].count > 0
 		}
@@ -235,7 +312,7 @@ func (p *passage) guarantee(d int) Guarantee {
 	g.Order = p.orderAt(at, repeated[0])
 	g.Delay = p.delayAt(at)
 	if n := a.Node(p.entry); n.Kind == model.Schedule && !g.Order.Kept && g.Delay.AtMost != nil &&
-		a.ShortestGap(n).Seconds() > *g.Delay.AtMost {
+		p.q.gaps[p.entry] > *g.Delay.AtMost {
 		g.Order = Order{Kept: true, By: []string{}} // each has its effect before the next begins
 	}
 	return g
@@ -253,15 +330,25 @@ func breachOf(a *flow.Analysis, set *flow.LossSet) Breach {
 	return b
 }
 
-func addBreach(list []Breach, b Breach) []Breach {
-	if len(list) < breaches && !slices.Contains(list, b) {
-		return append(list, b)
+// lossBreach describes a loss set of the entry, once.
+func (p *passage) lossBreach(k int32) *Breach {
+	b, known := p.lossBreaches[k]
+	if !known {
+		made := breachOf(p.q.a, &p.q.a.Entries[p.q.a.Node(p.entry).Name].LossSets[k])
+		b = &made
+		p.lossBreaches[k] = b
+	}
+	return b
+}
+
+func addBreach(list []Breach, b *Breach) []Breach {
+	if len(list) < breaches && !slices.Contains(list, *b) {
+		return append(list, *b)
 	}
 	return list
 }
 
-func (q *guarantor) breach(m int, c int32) Breach {
-	x := &q.causes[m][c]
+func (q *guarantor) breach(x *cause) Breach {
 	e := &q.g.Edges[x.edge]
 	b := Breach{Fault: x.fault, Node: q.a.Node(q.g.All[e.From].Node).Name, Why: x.why, Slow: x.slow}
 	if x.node != graph.None {

@@ -32,7 +32,7 @@ func (p *passage) followOrder() {
 		}
 		for _, next := range p.steps[p.first[k]:p.first[k+1]] {
 			if had := p.orders[next.to]; had == nil || had.Kept {
-				p.comesInOrder(q.passOn(int(s), here, &q.g.Edges[next.edge]), next.to)
+				p.comesInOrder(q.passOn(int(s), here, int(next.edge)), next.to)
 			}
 		}
 	}
@@ -45,7 +45,8 @@ func (o *ordered) lose(link, why string, args ...any) {
 }
 
 // passOn gives the order of messages behind an edge.
-func (q *guarantor) passOn(s int, here *ordered, e *flow.Edge) *ordered {
+func (q *guarantor) passOn(s int, here *ordered, edge int) *ordered {
+	e := &q.g.Edges[edge]
 	next := *here
 	next.link = e.Link
 	n := q.a.Node(q.g.All[s].Node)
@@ -65,7 +66,7 @@ func (q *guarantor) passOn(s int, here *ordered, e *flow.Edge) *ordered {
 			next.lose(next.rewritten, "`%s` gives every message a new key", next.rewritten)
 		}
 	}
-	if why := q.overtakes(s, l, e.To); why != "" {
+	if why := q.overtaking[edge]; why != "" {
 		next.lose(l.Link.ID(), "%s", why)
 	}
 	return &next
@@ -78,7 +79,7 @@ func (p *passage) comesInOrder(next *ordered, to int32) {
 		next = p.merge(had, next)
 	}
 	p.orders[to] = next
-	if !q.circulates(p.way[to]) {
+	if !q.circles[p.way[to]] {
 		return
 	}
 	again := *next

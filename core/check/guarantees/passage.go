@@ -17,19 +17,20 @@ import (
 // followed forwards, in one pass over the states that they reach; what is known of a
 // state stands at its place on the way.
 type passage struct {
-	q     *guarantor
+	q     *walker
 	entry int
 	way   []int32 // the states that they reach, each behind those that lead to it
 	first []int32 // the steps of place k are steps[first[k]:first[k+1]]
 	steps []step
 
-	surely     map[int]bool // nodes that every message reaches
-	repeats    [2][]few     // causes of repetition, in normal operation and under one fault
-	unabsorbed [2][]few     // the same where no idempotent function is on the way
-	absorbers  []few        // idempotent functions that a repetition passes
-	losses     []few        // loss sets of at most one fault, by number
-	smallest   []int        // the faults of the smallest loss set; more than MaxFaults: none
-	parks      []few        // queues, times 2; plus 1 in normal operation
+	surely       map[int]bool // nodes that every message reaches
+	repeats      [2][]few     // causes of repetition, in normal operation and under one fault
+	unabsorbed   [2][]few     // the same where no idempotent function is on the way
+	absorbers    []few        // idempotent functions that a repetition passes
+	losses       []few        // loss sets of at most one fault, by number
+	lossBreaches map[int32]*Breach
+	smallest     []int // the faults of the smallest loss set; more than MaxFaults: none
+	parks        []few // queues, times 2; plus 1 in normal operation
 
 	longest, shortest []float64 // seconds until they come; infinite: not yet
 	why               []string  // what bounds the longest
@@ -60,8 +61,9 @@ func (f *few) put(more ...int32) bool {
 }
 
 // reach finds the states that the messages of an entry reach.
-func (q *guarantor) reach(entry int) *passage {
-	p := &passage{q: q, entry: entry}
+func (q *walker) reach(entry int) *passage {
+	p := &passage{q: q, entry: entry, steps: q.steps[:0], lossBreaches: map[int32]*Breach{}}
+	q.used = 0
 	see := func(s int32) {
 		if q.number[s] < 0 {
 			q.number[s] = 0
@@ -97,7 +99,6 @@ func (p *passage) follow() {
 	q := p.q
 	p.first = make([]int32, 1, len(p.way)+1)
 	for _, s := range p.way {
-		q.causesAt(s)
 		for i := q.g.First[s]; i < q.g.First[s+1]; i++ {
 			if e := &q.g.Edges[i]; e.Verdict != expr.Impossible {
 				p.steps = append(p.steps, step{i, p.at(e.To)})
@@ -105,10 +106,11 @@ func (p *passage) follow() {
 		}
 		p.first = append(p.first, int32(len(p.steps)))
 	}
+	q.steps = p.steps
 	p.followCertain()
-	absorbers := make([]few, len(p.way))
+	absorbers := q.few(len(p.way))
 	for m := range p.repeats {
-		begin := make([]few, len(p.way))
+		begin := q.few(len(p.way))
 		for _, s := range p.way {
 			for _, c := range q.byState[m][s] {
 				begin[p.at(q.g.Edges[q.causes[m][c].edge].To)].put(c)
@@ -149,13 +151,29 @@ func (p *passage) passes(change func(from int, s step) bool) {
 
 // nodes lists the nodes that the messages reach.
 func (p *passage) nodes() []int {
-	found := map[int]bool{}
+	mark := p.q.mark()
+	var found []int
 	for _, s := range p.way {
-		if p.q.g.All[s].Change != flow.Deleted {
-			found[p.q.g.All[s].Node] = true
+		if at := p.q.g.All[s]; at.Change != flow.Deleted && mark(at.Node) {
+			found = append(found, at.Node)
 		}
 	}
-	return flow.SortedKeys(found)
+	slices.Sort(found)
+	return found
+}
+
+// mark returns what marks states, or nodes, one by one: it reports whether one is new.
+// Only one such set is in use at a time.
+func (w *walker) mark() func(k int) bool {
+	w.marked++
+	now := w.marked
+	return func(k int) bool {
+		if w.marks[k] == now {
+			return false
+		}
+		w.marks[k] = now
+		return true
+	}
 }
 
 // effectsAt lists the places in which messages take effect at a node.
@@ -174,7 +192,7 @@ func nothing(int) bool { return false }
 
 // spread carries numbers onwards from where they begin, up to places that stop them.
 func (p *passage) spread(begin []few, stops func(k int) bool) []few {
-	out := make([]few, len(p.way))
+	out := p.q.few(len(p.way))
 	for k := range out {
 		if !stops(k) {
 			out[k].put(begin[k].all()...)
@@ -188,22 +206,25 @@ func (p *passage) spread(begin []few, stops func(k int) bool) []few {
 
 // followCertain finds the nodes that every message of the entry reaches.
 func (p *passage) followCertain() {
-	from := p.q.a.Spread(p.entry)
+	q := p.q
+	from := q.a.Spread(p.entry)
 	counts := map[int]int{}
 	for _, in := range from {
-		seen, nodes := map[int]bool{in.State: true}, map[int]bool{}
+		mark := q.mark()
+		mark(in.State)
 		work := []int{in.State}
 		for k := 0; k < len(work); k++ {
-			nodes[p.q.g.All[work[k]].Node] = true
-			for _, e := range p.q.g.Leaving(work[k]) {
-				if e.Verdict == expr.Certain && e.Kind != flow.GaveUp && e.Kind != flow.Result && !seen[e.To] {
-					seen[e.To] = true
+			for _, e := range q.g.Leaving(work[k]) {
+				if e.Verdict == expr.Certain && e.Kind != flow.GaveUp && e.Kind != flow.Result && mark(e.To) {
 					work = append(work, e.To)
 				}
 			}
 		}
-		for n := range nodes {
-			counts[n]++
+		mark = q.mark()
+		for _, s := range work {
+			if n := q.g.All[s].Node; mark(n) {
+				counts[n]++
+			}
 		}
 	}
 	p.surely = map[int]bool{}
@@ -221,7 +242,7 @@ func (p *passage) followLosses() {
 		link int
 	}
 	places := map[site][]int32{}
-	begin := make([]few, len(p.way))
+	begin := p.q.few(len(p.way))
 	p.smallest = make([]int, len(p.way))
 	for k := range p.smallest {
 		p.smallest[k] = flow.MaxFaults + 1
@@ -257,7 +278,7 @@ func (p *passage) followLosses() {
 func (p *passage) losesAt(node, link int) []int32 {
 	q := p.q
 	var out, work []int32
-	seen := make([]bool, len(p.way))
+	mark := q.mark()
 	onward := link != graph.None && q.a.Link(link).From == node && q.a.Link(link).Relation.Delivering()
 	if node >= 0 {
 		for _, s := range q.g.Of[node] {
@@ -265,7 +286,7 @@ func (p *passage) losesAt(node, link int) []int32 {
 			if k < 0 {
 				continue
 			}
-			seen[k] = true
+			mark(int(s))
 			work = append(work, s)
 			if !onward {
 				out = append(out, k)
@@ -294,8 +315,7 @@ func (p *passage) losesAt(node, link int) []int32 {
 			if e.Kind == flow.GaveUp || e.Kind == flow.Result {
 				out = append(out, from)
 			}
-			if !seen[from] {
-				seen[from] = true
+			if mark(e.From) {
 				work = append(work, int32(e.From))
 			}
 		}
@@ -305,7 +325,7 @@ func (p *passage) losesAt(node, link int) []int32 {
 
 // followParks finds, by place, where a message is parked that would have come there.
 func (p *passage) followParks() {
-	begin := make([]few, len(p.way))
+	begin := p.q.few(len(p.way))
 	for k, s := range p.way {
 		for _, e := range p.q.g.Leaving(int(s)) {
 			if e.Kind != flow.GaveUp && (e.Kind != flow.Result || p.q.a.Link(e.Link).When != model.Failure) {
@@ -351,7 +371,7 @@ func (p *passage) followDelays() {
 			return
 		}
 		p.longest[k], p.why[k] = t, why
-		if s := p.way[k]; q.circulates(s) {
+		if s := p.way[k]; q.circles[s] {
 			for _, u := range q.components[q.g.Component[s]] {
 				if i := p.at(int(u)); i >= 0 {
 					p.longest[i] = math.Inf(1)
@@ -366,7 +386,7 @@ func (p *passage) followDelays() {
 		p.shortest[k] = 0
 	}
 	for k, s := range p.way {
-		hold, by := q.hold(int(s))
+		hold, by := q.holds[s].most, q.holds[s].by
 		for _, next := range p.steps[p.first[k]:p.first[k+1]] {
 			h, b := hold, by
 			if q.g.Edges[next.edge].Kind == flow.LifeEnds {
@@ -405,11 +425,11 @@ func (p *passage) delayAt(at []int) Delay {
 	for _, k := range at {
 		t, why, extra := p.longest[k], p.why[k], 0.0
 		if n := p.node(k); n.Kind == model.Outside { // it has taken effect when it ends
-			hold, by := p.q.hold(int(p.way[k]))
+			held := p.q.holds[p.way[k]]
 			if !math.IsInf(t, 1) {
-				why = join(why, by, math.IsInf(hold, 1))
+				why = join(why, held.by, math.IsInf(held.most, 1))
 			}
-			t += hold
+			t += held.most
 			extra = n.Takes.Expected()
 		}
 		if t > best {
@@ -446,16 +466,7 @@ type holding struct {
 	by   string
 }
 
-// hold returns the longest time that a message can be kept at a state and still go on.
-func (q *guarantor) hold(s int) (float64, string) {
-	h, known := q.holds[s]
-	if !known {
-		h.most, h.by = q.findHold(s)
-		q.holds[s] = h
-	}
-	return h.most, h.by
-}
-
+// findHold returns the longest time that a message can be kept at a state and still go on.
 func (q *guarantor) findHold(s int) (float64, string) {
 	a, at := q.a, q.g.All[s]
 	n := a.Node(at.Node)

@@ -28,16 +28,6 @@ type laterFailure struct {
 
 var noFailure = laterFailure{node: graph.None}
 
-// causesAt finds the edges of a state that may be taken more than once for one message.
-func (q *guarantor) causesAt(s int32) {
-	if q.examined[s] {
-		return
-	}
-	q.examined[s] = true
-	q.repeatedRuns(int(s))
-	q.repeatedPasses(int(s))
-}
-
 // cause notes why an edge is repeated; fault is empty in normal operation.
 func (q *guarantor) cause(edge int, fault string, shown laterFailure, why string, args ...any) {
 	m := 0
