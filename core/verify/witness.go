@@ -155,7 +155,7 @@ func (w *Witnesses) repetition(q *guarantees.Guarantee, b *guarantees.Breach) (*
 		return nil
 	}
 	if b.Fault == "" && b.Shows == "" {
-		return w.inNormal(repeats), nil
+		return w.withoutFault(q, repeats)
 	}
 	for _, fault := range faultsIn(b) {
 		found, err := w.search(q, repeats, func(at, end time.Duration) *model.Incident {
@@ -183,7 +183,7 @@ func (w *Witnesses) loss(q *guarantees.Guarantee, b *guarantees.Breach) (*Witnes
 		return nil
 	}
 	if b.Fault == "" {
-		return w.inNormal(loses), nil
+		return w.withoutFault(q, loses)
 	}
 	for _, fault := range faultsIn(b) {
 		found, err := w.search(q, loses, func(at, _ time.Duration) *model.Incident {
@@ -196,22 +196,16 @@ func (w *Witnesses) loss(q *guarantees.Guarantee, b *guarantees.Breach) (*Witnes
 	return nil, nil
 }
 
-// lostAt reports whether a journey lost something where a breach says, and parked nothing.
+// lostAt reports whether a journey that is over lost something where a breach says.
 func (w *Witnesses) lostAt(j *sim.Journey, b *guarantees.Breach) bool {
 	if j.More > 0 || j.Outcome == "in_flight" {
 		return false
 	}
 	from, to, _ := strings.Cut(b.Link, ":")
-	lost := false
-	for k := range j.Steps {
-		switch s := &j.Steps[k]; s.What {
-		case "parked":
-			return false
-		case "lost":
-			lost = lost || s.Node == b.Node || b.Link != "" && (s.Link == b.Link || s.Node == from || s.Node == to)
-		}
-	}
-	return lost
+	return slices.ContainsFunc(j.Steps, func(s sim.Step) bool {
+		return s.What == "lost" &&
+			(s.Node == b.Node || b.Link != "" && (s.Link == b.Link || s.Node == from || s.Node == to))
+	})
 }
 
 // overtaking returns a witness of two messages of one key, or of any where no two have the
@@ -301,12 +295,50 @@ func (w *Witnesses) overtaken(q *guarantees.Guarantee, run []sim.Journey) []sim.
 	return nil
 }
 
-// inNormal looks at the run without a fault.
-func (w *Witnesses) inNormal(of shown) *Witness {
+// withoutFault looks at the run without a fault, and then at a longer one in which only the
+// messages of the entry are sent, until there are as many as are recorded.
+func (w *Witnesses) withoutFault(q *guarantees.Guarantee, of shown) (*Witness, error) {
 	if found := of(w.run); found != nil {
-		return &Witness{w.normal, found}
+		return &Witness{w.normal, found}, nil
 	}
-	return nil
+	s := w.long(q.From)
+	run, err := w.v.journeys(s)
+	if err != nil {
+		return nil, err
+	}
+	if found := of(run); found != nil {
+		return &Witness{s, found}, nil
+	}
+	return nil, nil
+}
+
+// long returns a scenario in which only one entry is used, as often as its rate says, over
+// so long that many messages come.
+func (w *Witnesses) long(entry string) *model.Scenario {
+	const most = 100 * 24 * time.Hour
+	length := most
+	if rate := w.v.rateOf(entry); rate > 0 {
+		length = min(most, time.Duration(recorded/rate*float64(time.Second)))
+	}
+	s := w.v.scenario(length, length+w.v.drained-w.v.base.Length)
+	s.Traffic = slices.DeleteFunc(s.Traffic, func(t *model.Traffic) bool { return t.Into != entry })
+	for _, x := range s.Incidents { // those that end the schedules
+		if x.Node != entry {
+			x.At = 0
+		}
+	}
+	return s
+}
+
+// rateOf returns how many messages of its traffic enter at a node, a second.
+func (v *verifier) rateOf(entry string) float64 {
+	rate := 0.0
+	for _, t := range v.base.Traffic {
+		if t.Into == entry {
+			rate += t.Rate
+		}
+	}
+	return rate
 }
 
 // search tries an incident at instants on the way of a message: at first before its whole
