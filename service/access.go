@@ -130,6 +130,10 @@ func (v *Service) authorise(ctx huma.Context, next func(huma.Context)) {
 	default:
 		may = access.Allows(needed)
 	}
+	if access.Shared() && !sharedReads(ctx, access) {
+		refuse(http.StatusForbidden, "this link shares one thing to read, and no more; sign in for the rest")
+		return
+	}
 	if !may {
 		why := "this needs the role " + needed + " in workspace " + name + "; you have " + role
 		switch {
@@ -234,12 +238,15 @@ const (
 )
 
 // credentials are what a request shows of who sends it.
-type credentials struct{ authorization, session string }
+type credentials struct{ authorization, session, share string }
 
 func (v *Service) credentialsOf(ctx huma.Context) credentials {
 	out := credentials{authorization: ctx.Header("Authorization")}
 	if cookie, err := huma.ReadCookie(ctx, v.cookieName()); err == nil {
 		out.session = cookie.Value
+	}
+	if cookie, err := huma.ReadCookie(ctx, v.shareCookieName()); err == nil {
+		out.share = cookie.Value
 	}
 	return out
 }
@@ -250,7 +257,7 @@ func (v *Service) whoIs(ctx huma.Context, shown credentials, workspace string) (
 	if ctx.Operation().Metadata[brief] == nil {
 		return v.lookUp(ctx.Context(), shown, workspace)
 	}
-	key := shown.authorization + "\n" + shown.session + "\n" + workspace
+	key := strings.Join([]string{shown.authorization, shown.session, shown.share, workspace}, "\n")
 	if known, there := v.callers.Load(key); there && time.Now().Before(known.(caller).until) {
 		return known.(caller), nil
 	}
@@ -275,10 +282,22 @@ func (v *Service) lookUp(ctx context.Context, shown credentials, workspace strin
 	if who.space, err = v.store.Workspace(ctx, workspace); err == nil {
 		who.role, err = v.store.Role(ctx, who.access, who.space)
 	}
+	if err != nil || who.role != "" || shown.share == "" || who.access.Shared() {
+		return who, err
+	}
+	// Who is signed in, and no member, still reads what a link shares.
+	access, err := v.identify(ctx, credentials{share: shown.share})
+	if errors.Is(err, store.ErrNotFound) {
+		return who, nil
+	}
+	if err == nil {
+		who.access = access
+		who.role, err = v.store.Role(ctx, access, who.space)
+	}
 	return who, err
 }
 
-// identify finds who shows credentials: by token, else by session.
+// identify finds who shows credentials: by token, else by session, else by share link.
 func (v *Service) identify(ctx context.Context, shown credentials) (*store.Access, error) {
 	if shown.authorization != "" {
 		token, ok := strings.CutPrefix(shown.authorization, "Bearer ")
@@ -287,10 +306,20 @@ func (v *Service) identify(ctx context.Context, shown credentials) (*store.Acces
 		}
 		return v.store.Token(ctx, token)
 	}
-	if shown.session == "" {
+	if shown.session != "" {
+		access, err := v.store.Session(ctx, shown.session)
+		if !errors.Is(err, store.ErrNotFound) {
+			return access, err
+		}
+	}
+	if shown.share == "" {
 		return nil, store.ErrNotFound
 	}
-	return v.store.Session(ctx, shown.session)
+	access, err := v.store.Token(ctx, shown.share)
+	if err == nil && !access.Shared() {
+		return nil, store.ErrNotFound
+	}
+	return access, err
 }
 
 // lastingAccess is the access of the reader of a stream, which is looked up again and again.

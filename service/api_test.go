@@ -306,11 +306,24 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 		"get-sweep-result":       at(sweep+"/sweep", nil),
 		"get-sensitivity-result": at(guesses+"/sensitivity", nil),
 		"cancel-run":             at(run+"/cancel", nil),
-		"follow-run":             at(run+"/events", nil),
-		"list-journeys":          at(run+"/journeys", nil),
-		"get-journey":            at(run+"/journeys/1", nil),
-		"get-rest":               at(run+"/rest?node=q&at=60", nil),
-		"get-report":             at(run+"/report", nil),
+		"create-share":           at(main+"/shares", map[string]any{"what": "run", "id": lastOf(run)}),
+		"list-shares":            at(main+"/shares", nil),
+		"revoke-share": func(caller) request {
+			made := w.do("POST", main+"/shares", map[string]any{"what": "revision", "id": "kittiwake"}, 201)
+			return request{path: fmt.Sprintf("%s/shares/%.0f", main, made["share"].(map[string]any)["id"])}
+		},
+		"open-share": func(caller) request {
+			made := w.do("POST", main+"/shares", map[string]any{"what": "revision", "id": "kittiwake"}, 201)
+			return request{
+				path: "/api/v1/shares/open",
+				body: map[string]any{"secret": strings.TrimPrefix(made["link"].(string), "/s/")},
+			}
+		},
+		"follow-run":    at(run+"/events", nil),
+		"list-journeys": at(run+"/journeys", nil),
+		"get-journey":   at(run+"/journeys/1", nil),
+		"get-rest":      at(run+"/rest?node=q&at=60", nil),
+		"get-report":    at(run+"/report", nil),
 		"compare-runs": at(
 			main+"/compare?run="+run[strings.LastIndex(run, "/")+1:]+"&run="+other[strings.LastIndex(other, "/")+1:],
 			nil,
@@ -323,6 +336,7 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 // first success: wrong on purpose, or refused to tokens.
 var expectedOtherwise = map[string]int{
 	"sign-in": 401, "set-password": 403, "create-token": 403, "revoke-token": 403, "sign-out-everywhere": 403,
+	"create-share": 403, "revoke-share": 403,
 }
 
 // call sends a request as somebody; the method is the operation's.

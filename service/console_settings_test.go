@@ -25,20 +25,12 @@ func TestPeopleAreAddedInTheSettings(t *testing.T) {
 		)
 		return `[data-here="` + label + `"]`
 	}
-	tab := func(words string) {
-		require.True(
-			t,
-			b.eval(
-				`(t => (t.click(), true))([...document.querySelectorAll("[role=tab]")].find(t => t.textContent.trim() === "`+words+`"))`,
-			),
-		)
-	}
 	b.fill(field("Purpose"), "harbour pipeline")
 	b.press("Create token")
 	b.says(".bx--tab-content:not([hidden])", "The token is shown this once.")
 	b.says(".bx--tab-content:not([hidden])", "weir_")
 
-	tab("People")
+	b.tab("People")
 	b.eventually("the form of people", func() bool {
 		return b.eval(
 			`[...document.querySelectorAll("label")].some(l => l.offsetParent && l.textContent.trim() === "Name")`,
@@ -50,7 +42,7 @@ func TestPeopleAreAddedInTheSettings(t *testing.T) {
 	b.says(".bx--tab-content:not([hidden])", "/sign-in#")
 	b.shoot("people")
 
-	tab("Workspaces")
+	b.tab("Workspaces")
 	b.eventually("the form of members", func() bool {
 		return b.eval(
 			`[...document.querySelectorAll("label")].some(l => l.offsetParent && l.textContent.trim() === "Person")`,
@@ -62,11 +54,18 @@ func TestPeopleAreAddedInTheSettings(t *testing.T) {
 		items := r.do("GET", "/api/v1/workspaces/main/members", nil, 200)["items"].([]any)
 		return len(items) == 1
 	})
-	tab("Workers")
+	b.tab("Workers")
 	b.says(".bx--tab-content:not([hidden])", "At most at once")
-	tab("Audit trail")
+	b.tab("Audit trail")
 	b.says(".bx--tab-content:not([hidden])", "create user")
 	b.clean()
+}
+
+// tab opens a tab of the settings.
+func (b *browser) tab(words string) {
+	b.Helper()
+	require.True(b, b.eval(`(t => (t.click(), true))([...document.querySelectorAll("[role=tab]")].find(t => `+
+		`t.textContent.trim() === "`+words+`"))`))
 }
 
 // TestVariantsAndSweepsAreRun from the workbench, and shown side by side and point

@@ -33,6 +33,16 @@ type browser struct {
 
 func open(t *testing.T, r *running) *browser {
 	t.Helper()
+	b := visit(t, r)
+	secret, err := r.store.FirstAdminLink(context.Background(), "admin", time.Minute)
+	require.NoError(t, err)
+	b.do(chromedp.Navigate(r.url+"/sign-in#"+secret), visible("table a"))
+	return b
+}
+
+// visit opens a browser in which nobody is signed in.
+func visit(t *testing.T, r *running) *browser {
+	t.Helper()
 	options := append(
 		chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.NoSandbox,
@@ -70,9 +80,6 @@ func open(t *testing.T, r *running) *browser {
 	b.ctx = ctx
 	require.NoError(t, chromedp.Do(ctx)) // starts the browser, which lives as long as ctx
 	b.do(chromedp.EmulateViewport(1280, 800))
-	secret, err := r.store.FirstAdminLink(context.Background(), "admin", time.Minute)
-	require.NoError(t, err)
-	b.do(chromedp.Navigate(r.url+"/sign-in#"+secret), visible("table a"))
 	return b
 }
 

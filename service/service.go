@@ -142,6 +142,7 @@ func (v *Service) describe() {
 	v.api.UseMiddleware(v.authorise, v.compute)
 	v.sessionRoutes()
 	v.tokenRoutes()
+	v.shareRoutes()
 	v.peopleRoutes()
 	v.workspaceRoutes()
 	v.modelRoutes()

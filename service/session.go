@@ -165,7 +165,15 @@ func (v *Service) signIn(ctx context.Context, in *struct {
 }
 
 func (v *Service) whoAmI(ctx context.Context, _ *struct{}) (*userBody, error) {
-	return &userBody{&accessOf(ctx).User}, nil
+	a := accessOf(ctx)
+	if !a.Shared() {
+		return &userBody{&a.User}, nil
+	}
+	share, _, err := v.store.ShareOf(ctx, a)
+	if err != nil {
+		return nil, v.failure(err, "share link")
+	}
+	return &userBody{&store.User{Name: "share link of " + share.User, CreatedAt: share.CreatedAt, Share: share}}, nil
 }
 
 func (v *Service) signOut(ctx context.Context, _ *struct{}) (*struct {

@@ -43,6 +43,7 @@ type User struct {
 	Admin       bool      `json:"admin" doc:"administers the service: users, workspaces, settings"`
 	HasPassword bool      `json:"has_password" gorm:"->;column:has_password"`
 	CreatedAt   time.Time `json:"created_at"`
+	Share       *Share    `json:"share,omitempty" gorm:"-" doc:"who reads by a share link is nobody, and sees this alone"`
 }
 
 const userColumns = "users.id, users.name, users.admin, users.password <> '' AS has_password, users.created_at"
@@ -54,6 +55,7 @@ type Access struct {
 	TokenID   int64  // 0: a session
 	cap       string // the most that the token allows
 	workspace int64  // the only workspace of the token; 0: all of the person's
+	paths     []string // of a share; see Reads
 }
 
 // Role is what somebody may do in a workspace; empty: they are no member.
@@ -76,7 +78,7 @@ func (s *Store) Role(ctx context.Context, a *Access, w *Workspace) (string, erro
 }
 
 // Administers tells whether the service itself may be administered.
-func (a *Access) Administers() bool { return a.User.Admin && a.cap == Admin && a.workspace == 0 }
+func (a *Access) Administers() bool { return a.User.Admin && a.cap == Admin && a.workspace == 0 && len(a.paths) == 0 }
 
 // Allows tells whether something that lies in no workspace is allowed.
 func (a *Access) Allows(role string) bool { return Covers(a.cap, role) }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 )
 
@@ -70,7 +71,7 @@ func (s *Store) CreateToken(
 func (s *Store) Tokens(ctx context.Context, a *Access) ([]Token, error) {
 	out := []Token{}
 	err := s.db.WithContext(ctx).Raw(
-		tokenQuery+"WHERE t.user_id = ? AND (? = 0 OR t.id = ?) ORDER BY t.id",
+		tokenQuery+"WHERE t.paths = '{}' AND t.user_id = ? AND (? = 0 OR t.id = ?) ORDER BY t.id",
 		a.User.ID,
 		a.TokenID,
 		a.TokenID,
@@ -81,7 +82,7 @@ func (s *Store) Tokens(ctx context.Context, a *Access) ([]Token, error) {
 // DeleteToken revokes a token; of that person alone where user is not 0.
 func (s *Store) DeleteToken(ctx context.Context, user, id int64) error {
 	var found []Token
-	query := tokenQuery + "WHERE t.id = ? AND (? = 0 OR t.user_id = ?)"
+	query := tokenQuery + "WHERE t.paths = '{}' AND t.id = ? AND (? = 0 OR t.user_id = ?)"
 	if err := s.db.WithContext(ctx).Raw(query, id, user, user).Scan(&found).Error; err != nil {
 		return mapError(err)
 	}
@@ -105,9 +106,10 @@ func (s *Store) Token(ctx context.Context, secret string) (*Access, error) {
 		Name, Role  string
 		WorkspaceID *int64
 		Stale       bool
+		Paths       string
 	}
 	err := s.db.WithContext(ctx).Raw(
-		"SELECT id, user_id, name, role, workspace_id, used_at IS NULL OR used_at < now() - interval '1 minute' AS stale FROM tokens WHERE hash = ? AND expires_at > now()",
+		"SELECT id, user_id, name, role, workspace_id, array_to_string(paths, ' ') AS paths, used_at IS NULL OR used_at < now() - interval '1 minute' AS stale FROM tokens WHERE hash = ? AND expires_at > now()",
 		hashOf(secret),
 	).Scan(&found).Error
 	if err != nil {
@@ -121,7 +123,7 @@ func (s *Store) Token(ctx context.Context, secret string) (*Access, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := &Access{User: *u, Token: t.Name, TokenID: t.ID, cap: t.Role}
+	a := &Access{User: *u, Token: t.Name, TokenID: t.ID, cap: t.Role, paths: strings.Fields(t.Paths)}
 	if t.WorkspaceID != nil {
 		a.workspace = *t.WorkspaceID
 	}

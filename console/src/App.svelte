@@ -18,6 +18,7 @@
   import SettingsIcon from "carbon-icons-svelte/lib/Settings.svelte";
   import { Router } from "sv-router";
   import { api } from "./lib/api";
+  import { when } from "./lib/format";
   import { connection } from "./lib/connection.svelte";
   import { currentWorkspace, visitor } from "./lib/workspace.svelte";
   import { theme } from "./lib/theme.svelte";
@@ -26,7 +27,8 @@
   import ImportFile from "./components/ImportFile.svelte";
   import { isActive, navigate, p, route } from "./router";
 
-  const signedOut = $derived(route.pathname.startsWith("/sign-in"));
+  const signedOut = $derived(/^\/(sign-in|s\/)/.test(route.pathname));
+  const share = $derived(visitor.user?.share); // who reads by a link sees what it shares, and no way to the rest
   const workspace = $derived((route.pathname, currentWorkspace()));
 
   $effect(() => {
@@ -43,7 +45,7 @@
 
 <SkipToContent />
 <Header platformName="Iron Weir" href="/" aria-label="Iron Weir">
-  {#if workspace && !signedOut}
+  {#if workspace && !signedOut && !share}
     <HeaderNav aria-label="Pages">
       <HeaderNavItem
         href={p("/w/:workspace", { params: { workspace } })}
@@ -57,7 +59,16 @@
       />
     </HeaderNav>
   {/if}
-  {#if !signedOut}
+  {#if share}
+    <span class="shared">{share.what}, shared by {share.user} until {when(share.expires_at)}</span>
+    <HeaderUtilities>
+      <HeaderGlobalAction
+        iconDescription={theme.dark ? "Light theme" : "Dark theme"}
+        icon={theme.dark ? Light : Asleep}
+        on:click={theme.toggle}
+      />
+    </HeaderUtilities>
+  {:else if !signedOut}
     <HeaderUtilities>
       {#if (visitor.workspaces?.length ?? 0) > 1}
         <OverflowMenu iconDescription="Select a workspace" flipped class="workspaces">
@@ -104,8 +115,8 @@
 <Content style="padding: 0; margin-top: 3rem; background: var(--cds-ui-background)">
   <Router />
 </Content>
-{#if workspace && !signedOut && visitor.edits}<ImportFile />{/if}
-{#if workspace && !signedOut}<Palette />{/if}
+{#if workspace && !signedOut && !share && visitor.edits}<ImportFile />{/if}
+{#if workspace && !signedOut && !share}<Palette />{/if}
 
 <style>
   .connection {
@@ -123,6 +134,13 @@
   }
   .connection.down {
     border-color: var(--cds-support-01);
+  }
+  .shared {
+    padding-left: 1rem;
+    font-size: 0.875rem;
+    overflow: hidden;
+    text-overflow: ellipsis;
+    white-space: nowrap;
   }
   .workspace {
     display: inline-block;

@@ -9,6 +9,8 @@ export const { p, navigate, isActive, route } = createRouter({
   "/settings": () => import("./pages/Settings.svelte"),
   "/w/:workspace": Models,
   "/w/:workspace/models/:name": () => import("./pages/Workbench.svelte"),
+  "/w/:workspace/models/:name/revisions/:number": () => import("./pages/Revision.svelte"),
+  "/s/:secret": () => import("./pages/Shared.svelte"),
   "/w/:workspace/runs": () => import("./pages/Runs.svelte"),
   "/w/:workspace/runs/:id": () => import("./pages/Result.svelte"),
   "/w/:workspace/rehearsals/:id": () => import("./pages/Rehearsal.svelte"),

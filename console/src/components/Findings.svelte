@@ -14,6 +14,7 @@
     wrong,
     empty = false,
     edits = true,
+    explains = true,
     children,
     onchoose,
     onapply,
@@ -22,6 +23,7 @@
     wrong: Problem[];
     empty?: boolean;
     edits?: boolean; // whether remedies can be applied
+    explains?: boolean; // whether rules can be looked up
     children?: Snippet; // beside the filters
     onchoose: (node: string, line: number) => void;
     onapply: (remedies: Finding["remedies"]) => void;
@@ -133,9 +135,11 @@
         <i>accepted: {f.accepted.because}</i>
       {/if}
     </button>
-    <button class="plain as-link why" onclick={() => explain(f.code)} aria-label="Explain {f.code}"
-      >About {f.code}</button
-    >
+    {#if explains}
+      <button class="plain as-link why" onclick={() => explain(f.code)} aria-label="Explain {f.code}"
+        >About {f.code}</button
+      >
+    {/if}
     {#if !f.accepted && edits}
       {#each f.remedies as r, i (i)}
         <p class="remedy">

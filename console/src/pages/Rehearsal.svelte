@@ -16,6 +16,7 @@
   import { badge, type State } from "../lib/live";
   import { movementsBetween, type Movement } from "../lib/motion";
   import { count } from "../lib/format";
+  import ShareLink from "../components/ShareLink.svelte";
   import Board from "../components/Board.svelte";
   import LiveActs from "../components/LiveActs.svelte";
   import LiveNode from "../components/LiveNode.svelte";
@@ -166,9 +167,10 @@
   <div class="stage" id="main-content">
     <div class="bar">
       <h1>
-        <a href={p("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: rehearsal.model } })}
-          >{rehearsal.model}</a
-        >
+        {#if visitor.user?.share}{rehearsal.model}{:else}<a
+            href={p("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: rehearsal.model } })}
+            >{rehearsal.model}</a
+          >{/if}
       </h1>
       <span class="quiet"
         >revision {rehearsal.revision}, {rehearsal.scenario || "nothing but what is sent"}{rehearsal.hooks.length
@@ -185,6 +187,7 @@
             disabled={ended}
             on:click={() => (keeping = { name: "rehearsed", wrong: "", left: [] })}>Keep as a scenario</Button
           >
+          {#if !ended}<ShareLink what="rehearsal" {id} about="this rehearsal" />{/if}
           <Button size="small" kind="ghost" icon={StopFilledAlt} disabled={ended} on:click={end}>End</Button>
         {/if}
       </div>

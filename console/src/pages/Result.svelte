@@ -13,7 +13,7 @@
   import Download from "carbon-icons-svelte/lib/Download.svelte";
   import Stop from "carbon-icons-svelte/lib/StopOutline.svelte";
   import { api, sentence, type Result, type Schemas } from "../lib/api";
-  import { currentWorkspace } from "../lib/workspace.svelte";
+  import { currentWorkspace, visitor } from "../lib/workspace.svelte";
   import { zone } from "../lib/zone.svelte";
   import { count, duration, share, when } from "../lib/format";
   import StoredMessages from "../components/StoredMessages.svelte";
@@ -21,6 +21,7 @@
   import FlowPicture from "../components/FlowPicture.svelte";
   import Ledger from "../components/Ledger.svelte";
   import SensitivityResult from "../components/SensitivityResult.svelte";
+  import ShareLink from "../components/ShareLink.svelte";
   import StateTag from "../components/StateTag.svelte";
   import Replay from "../components/Replay.svelte";
   import SweepResult from "../components/SweepResult.svelte";
@@ -172,9 +173,10 @@
   {#if run}
     <div class="top">
       <h1>
-        <a href={p("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: run.model } })}
-          >{run.model}</a
-        >
+        {#if visitor.user?.share}{run.model}{:else}<a
+            href={p("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: run.model } })}
+            >{run.model}</a
+          >{/if}
         under {run.scenario}
       </h1>
       <StateTag state={status} unmet={result && expected.length ? expected.length - kept : null} />
@@ -185,6 +187,7 @@
           icon={Download}
           href="/api/v1/workspaces/{currentWorkspace()}/runs/{id}/report">Report</Button
         >{/if}
+      {#if visitor.edits && !visitor.user?.share}<ShareLink what="run" id={String(id)} about="run {id}" />{/if}
     </div>
   {/if}
   {#if trouble}
@@ -200,7 +203,9 @@
     {#if soFar.entered > 0}<p class="so-far" aria-live="polite">
         <b>{count(soFar.entered)}</b> entered, <b>{count(soFar.lost)}</b> lost, <b>{count(soFar.parked)}</b> parked so far
       </p>{/if}
-    <Button kind="danger-tertiary" size="small" icon={Stop} on:click={cancel} style="margin-top: 1rem">Cancel</Button>
+    {#if visitor.edits}
+      <Button kind="danger-tertiary" size="small" icon={Stop} on:click={cancel} style="margin-top: 1rem">Cancel</Button>
+    {/if}
   {/if}
   {#if variants}<VariantsResult result={variants} />{/if}
   {#if sweep}<SweepResult result={sweep} />{/if}

@@ -8,13 +8,19 @@
   import Password from "../components/Password.svelte";
   import People from "../components/People.svelte";
   import SignOutEverywhere from "../components/SignOutEverywhere.svelte";
+  import Shares from "../components/Shares.svelte";
   import Tokens from "../components/Tokens.svelte";
   import Workers from "../components/Workers.svelte";
 
   if (!visitor.user) visitor.load();
   let selected = $state(0);
   const admin = $derived(visitor.user?.admin ?? false);
-  const tabs = $derived(["You", "Workspaces", ...(admin ? ["People", "Workers", "Limits", "Audit trail"] : [])]);
+  const tabs = $derived([
+    "You",
+    "Share links",
+    "Workspaces",
+    ...(admin ? ["People", "Workers", "Limits", "Audit trail"] : []),
+  ]);
 </script>
 
 <svelte:head><title>Settings · Iron Weir</title></svelte:head>
@@ -36,6 +42,7 @@
               <Password />
               <Tokens />
               <SignOutEverywhere />
+            {:else if tab === "Share links"}<Shares />
             {:else if tab === "Workspaces"}<Members {admin} />
             {:else if tab === "People"}<People />
             {:else if tab === "Workers"}<Workers />

@@ -44,6 +44,7 @@
   import ScenarioEditor from "../components/ScenarioEditor.svelte";
   import TextEditor from "../components/TextEditor.svelte";
   import type { Movement } from "../lib/motion";
+  import ShareLink from "../components/ShareLink.svelte";
   import TryMessage from "../components/TryMessage.svelte";
   import WhatNext from "../components/WhatNext.svelte";
   import { navigate, route } from "../router";
@@ -407,6 +408,15 @@
             >Save</Button
           >
         {/if}
+        {#if visitor.edits && session.revision > 0}
+          <ShareLink
+            what="revision"
+            id={name}
+            revision={session.revision}
+            about="{name}, revision {session.revision}{session.unsaved ? ' (as it was saved)' : ''}"
+            quiet
+          />
+        {/if}
         {#if visitor.edits}<Button
             size="small"
             kind="tertiary"
@@ -467,7 +477,7 @@
         onremove={removeChosen}
         highlighted={bottomPanel === 1 || bottomPanel === 2 ? highlighted : undefined}
         highlightedLinks={bottomPanel === 1 || bottomPanel === 2 ? highlightedLinks : undefined}
-        movements={bottomPanel === 1 ? movements : undefined}
+        movements={bottomPanel === 1 || bottomPanel === 2 ? movements : undefined}
         bind:whole={layout.whole}
       />
     </div>
