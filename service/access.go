@@ -286,7 +286,7 @@ func (v *Service) lookUp(ctx context.Context, shown credentials, workspace strin
 		return who, err
 	}
 	// Who is signed in, and no member, still reads what a link shares.
-	access, err := v.identify(ctx, credentials{share: shown.share})
+	access, err := v.shareAccess(ctx, shown.share)
 	if errors.Is(err, store.ErrNotFound) {
 		return who, nil
 	}
@@ -304,7 +304,11 @@ func (v *Service) identify(ctx context.Context, shown credentials) (*store.Acces
 		if !ok {
 			return nil, store.ErrNotFound
 		}
-		return v.store.Token(ctx, token)
+		access, err := v.store.Token(ctx, token)
+		if err == nil && access.Shared() {
+			return v.byShare(ctx, token)
+		}
+		return access, err
 	}
 	if shown.session != "" {
 		access, err := v.store.Session(ctx, shown.session)
@@ -312,10 +316,28 @@ func (v *Service) identify(ctx context.Context, shown credentials) (*store.Acces
 			return access, err
 		}
 	}
-	if shown.share == "" {
+	return v.byShare(ctx, shown.share)
+}
+
+// byShare finds what somebody who is not signed in reads by a share link, where the
+// settings let links open for them.
+func (v *Service) byShare(ctx context.Context, secret string) (*store.Access, error) {
+	if secret == "" {
 		return nil, store.ErrNotFound
 	}
-	access, err := v.store.Token(ctx, shown.share)
+	settings, err := v.store.Settings(ctx)
+	if err == nil && !settings.OpenShares {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return nil, err
+	}
+	return v.shareAccess(ctx, secret)
+}
+
+// shareAccess finds what a share link lets its reader read.
+func (v *Service) shareAccess(ctx context.Context, secret string) (*store.Access, error) {
+	access, err := v.store.Token(ctx, secret)
 	if err == nil && !access.Shared() {
 		return nil, store.ErrNotFound
 	}

@@ -141,6 +141,8 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 		return func(caller) request { return q }
 	}
 	main := "/api/v1/workspaces/main"
+	settings := store.DefaultSettings
+	settings.OpenShares = true
 	return map[string]func(c caller) request{
 		"sign-in":             at("/api/v1/session", map[string]string{"name": "nobody", "password": "wrong"}),
 		"who-am-i":            at("/api/v1/session", nil),
@@ -158,7 +160,7 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 		"delete-user":       func(caller) request { return request{path: "/api/v1/users/" + w.freshUser()} },
 		"make-sign-in-link": func(caller) request { return request{path: "/api/v1/users/" + w.freshUser() + "/sign-in-link"} },
 		"get-settings":      at("/api/v1/settings", nil),
-		"set-settings":      at("/api/v1/settings", store.DefaultSettings),
+		"set-settings":      at("/api/v1/settings", settings),
 		"list-workers":      at("/api/v1/workers", nil),
 		"list-audit":        at("/api/v1/audit?limit=3", nil),
 		"verify-audit":      at("/api/v1/audit/chain", nil),
@@ -393,6 +395,7 @@ var rankOf = map[string]int{"": -1, "viewer": 1, "editor": 2, "admin": 3, "servi
 // each answer has a status that is described, and fits the schema given for it.
 func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 	w := &walk{running: start(t).signIn()}
+	w.openShares(true)
 	people := w.people()
 	_, _, source := w.call(people[0], "GET", request{path: "/api/openapi.json"})
 	fits := answersOf(t, source)

@@ -15,6 +15,7 @@ func TestAShareLinkIsSent(t *testing.T) {
 	needConsole(t)
 	t.Parallel()
 	r := start(t).signIn()
+	r.openShares(true)
 	started := r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs",
 		map[string]any{"scenario": "quiet-tuesday", "replications": 1}, 202)
 	r.follow(started["id"].(float64))
@@ -27,7 +28,7 @@ func TestAShareLinkIsSent(t *testing.T) {
 	b.do(chromedp.Navigate(b.url + "/w/main/runs/1"))
 	b.says(".page", "Where every message went")
 	b.press("Share")
-	b.says(".bx--modal.is-visible", "Anybody with the link can read it without signing in")
+	b.says(".bx--modal.is-visible", "Who has the link reads this and nothing else")
 	b.shoot("share")
 	b.axe("share")
 	result := share()

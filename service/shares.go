@@ -18,8 +18,8 @@ import (
 
 // Names of the cookie by which a browser reads what a share link shares, without and with TLS.
 const (
-	shareCookie    = "ironweir-share"
-	tlsShareCookie = "__Host-ironweir-share"
+	shareCookie    = "ironweir_share"
+	tlsShareCookie = "__Host-" + shareCookie
 )
 
 func (v *Service) shareCookieName() string {
@@ -61,7 +61,22 @@ type shareAnswer struct {
 	Body struct {
 		Link  string      `json:"link" doc:"path of the page that opens it; shown once"`
 		Share store.Share `json:"share"`
+		Open  bool        `json:"open" doc:"it opens without an account; else for who is signed in"`
 	}
+}
+
+// SignedIn is what a request shows of who sends it to an operation for anybody.
+type SignedIn struct{ credentials }
+
+// Resolve reads the session's cookie, or the token.
+func (s *SignedIn) Resolve(ctx huma.Context) []error {
+	s.authorization = ctx.Header("Authorization")
+	for _, name := range []string{sessionCookie, tlsCookie} {
+		if cookie, err := huma.ReadCookie(ctx, name); err == nil {
+			s.session = cookie.Value
+		}
+	}
+	return nil
 }
 
 type openedAnswer struct {
@@ -98,7 +113,7 @@ func (v *Service) shareRoutes() {
 		Method:      http.MethodPost,
 		Path:        "/api/v1/shares/open",
 		Summary:     "Open a share link in this browser: what it shares can then be read",
-		Errors:      []int{404},
+		Errors:      []int{401, 404},
 	}, v.openShare)
 }
 
@@ -118,8 +133,12 @@ func (v *Service) createShare(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, v.failure(err, "share")
 	}
+	settings, err := v.store.Settings(ctx)
+	if err != nil {
+		return nil, v.failure(err, "settings")
+	}
 	out := &shareAnswer{}
-	out.Body.Link, out.Body.Share = "/s/"+secret, *share
+	out.Body.Link, out.Body.Share, out.Body.Open = "/s/"+secret, *share, settings.OpenShares
 	return out, nil
 }
 
@@ -191,13 +210,17 @@ func (v *Service) revokeShare(ctx context.Context, in *struct {
 }
 
 func (v *Service) openShare(ctx context.Context, in *struct {
+	SignedIn
 	Body struct {
 		Secret string `json:"secret" maxLength:"200" doc:"the end of the link"`
 	}
 }) (*openedAnswer, error) {
-	access, err := v.store.Token(ctx, in.Body.Secret)
-	if err == nil && !access.Shared() {
-		err = store.ErrNotFound
+	access, err := v.shareAccess(ctx, in.Body.Secret)
+	if err == nil {
+		in.share = in.Body.Secret
+		if _, refused := v.identify(ctx, in.credentials); errors.Is(refused, store.ErrNotFound) {
+			return nil, huma.Error401Unauthorized("sign in first: links open here for who has an account")
+		}
 	}
 	out := &openedAnswer{}
 	var share *store.Share

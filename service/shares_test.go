@@ -9,6 +9,16 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// openShares lets share links open for anybody, or for who is signed in alone.
+func (r *running) openShares(anybody bool) {
+	r.Helper()
+	settings := r.do("GET", "/api/v1/settings", nil, 200)
+	delete(settings, "")
+	delete(settings, "$schema")
+	settings["open_shares"] = anybody
+	r.do("PUT", "/api/v1/settings", settings, 204)
+}
+
 // opened gives a browser that has opened a share link, signed in as nobody.
 func (r *running) opened(link string) *running {
 	r.Helper()
@@ -39,7 +49,11 @@ func TestAShareLinkReadsOneThing(t *testing.T) {
 	require.NoError(t, err)
 	require.InDelta(t, 14*24, time.Until(until).Hours(), 1)
 
+	w.as().open(made["link"].(string), 401)
+	w.as().do("GET", run, nil, 401, "Authorization", "Bearer "+strings.TrimPrefix(made["link"].(string), "/s/"))
+	w.openShares(true)
 	guest := w.opened(made["link"].(string))
+	w.as().do("GET", run, nil, 200, "Authorization", "Bearer "+strings.TrimPrefix(made["link"].(string), "/s/"))
 	who := guest.do("GET", "/api/v1/session", nil, 200)
 	require.Contains(t, who["name"], "share link of ")
 	require.Equal(t, false, who["admin"])
@@ -91,6 +105,7 @@ func TestSharesAreTheirOwners(t *testing.T) {
 	require.Len(t, w.do("GET", main+"/shares", nil, 200)["items"], 2)
 	editor.do("DELETE", fmt.Sprintf("%s/shares/%.0f", main, mine["share"].(map[string]any)["id"]), nil, 404)
 
+	w.openShares(true)
 	guest := w.opened(theirs["link"].(string))
 	const revision = main + "/models/kittiwake/revisions/1"
 	guest.do("GET", revision, nil, 200)
@@ -99,10 +114,14 @@ func TestSharesAreTheirOwners(t *testing.T) {
 	w.do("POST", "/api/v1/users", map[string]any{"name": "jonas"}, 201)
 	outsider := w.signedIn("jonas")
 	outsider.do("GET", revision, nil, 404)
+	w.openShares(false) // they need no more than to be signed in
+	guest.do("GET", revision, nil, 401)
 	outsider.open(theirs["link"].(string), 200)
 	outsider.do("GET", revision, nil, 200)
 	outsider.do("GET", main+"/runs", nil, 403)
 
+	w.openShares(true)
+	guest.do("GET", revision, nil, 200)
 	editor.do("DELETE", "/api/v1/sessions", nil, 204)
 	guest.do("GET", revision, nil, 401)
 	require.Len(t, w.do("GET", main+"/shares", nil, 200)["items"], 1)
@@ -112,6 +131,7 @@ func TestSharesAreTheirOwners(t *testing.T) {
 // with the link.
 func TestASharedRehearsalIsWatched(t *testing.T) {
 	w := &walk{running: start(t).signIn()}
+	w.openShares(true)
 	path := w.rehearsed()
 	const main = "/api/v1/workspaces/main"
 	made := w.do("POST", main+"/shares", map[string]any{"what": "rehearsal", "id": lastOf(path)}, 201)

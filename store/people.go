@@ -51,10 +51,10 @@ const userColumns = "users.id, users.name, users.admin, users.password <> '' AS 
 // Access is who a session or token stands for, and what it allows.
 type Access struct {
 	User      User
-	Token     string // the token's name; empty: a session
-	TokenID   int64  // 0: a session
-	cap       string // the most that the token allows
-	workspace int64  // the only workspace of the token; 0: all of the person's
+	Token     string   // the token's name; empty: a session
+	TokenID   int64    // 0: a session
+	cap       string   // the most that the token allows
+	workspace int64    // the only workspace of the token; 0: all of the person's
 	paths     []string // of a share; see Reads
 }
 
@@ -78,7 +78,9 @@ func (s *Store) Role(ctx context.Context, a *Access, w *Workspace) (string, erro
 }
 
 // Administers tells whether the service itself may be administered.
-func (a *Access) Administers() bool { return a.User.Admin && a.cap == Admin && a.workspace == 0 && len(a.paths) == 0 }
+func (a *Access) Administers() bool {
+	return a.User.Admin && a.cap == Admin && a.workspace == 0 && len(a.paths) == 0
+}
 
 // Allows tells whether something that lies in no workspace is allowed.
 func (a *Access) Allows(role string) bool { return Covers(a.cap, role) }

@@ -14,6 +14,7 @@ type Settings struct {
 	MaxSeconds    float64 `json:"max_s" minimum:"1" maximum:"86400" doc:"wall time of one replication or point, at most"`
 	KeepRunsDays  int     `json:"keep_runs_days" minimum:"0" maximum:"36500" doc:"runs that ended longer ago are removed; 0: they are kept"`
 	KeepAuditDays int     `json:"keep_audit_days" minimum:"0" maximum:"36500" doc:"as for runs"`
+	OpenShares    bool    `json:"open_shares,omitempty" doc:"share links open without an account; else for who is signed in"`
 }
 
 // DefaultSettings hold until an administrator chooses others.

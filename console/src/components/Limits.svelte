@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Button, Form, InlineNotification, NumberInput } from "carbon-components-svelte";
+  import { Button, Checkbox, Form, InlineNotification, NumberInput } from "carbon-components-svelte";
   import { api, sentence, type Schemas } from "../lib/api";
 
   let limits = $state<Schemas["Settings"] | undefined>();
@@ -48,6 +48,8 @@
       max={36500}
       bind:value={limits.keep_audit_days}
     />
+    <h2>Share links</h2>
+    <Checkbox labelText="Share links open without an account" bind:checked={limits.open_shares} />
     <Button type="submit" size="small">Keep</Button>
   </Form>
 {/if}

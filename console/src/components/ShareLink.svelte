@@ -56,10 +56,13 @@
     <p>Send this link. It is shown this once, and expires {when(made.share.expires_at)}.</p>
     <CodeSnippet wrapText code={location.origin + made.link} />
     <p class="quiet">
-      Who has it reads {made.share.what}, and nothing else. It can be revoked under Settings, Share links.
+      {made.open
+        ? "It opens for anybody, without an account."
+        : "It opens for who has an account here; an administrator can let links open for anybody, under Settings, Limits."}
+      It reads {made.share.what}, and nothing else, and can be revoked under Settings, Share links.
     </p>
   {:else}
-    <p>Anybody with the link can read it without signing in: this and nothing else, until it expires.</p>
+    <p>Who has the link reads this and nothing else, until it expires.</p>
     <NumberInput labelText="Days until it expires" min={1} max={90} bind:value={days} />
     {#if trouble}<p class="wrong" role="alert">{trouble}</p>{/if}
   {/if}
