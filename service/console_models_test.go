@@ -277,3 +277,35 @@ func TestAScenarioIsSetUpByForm(t *testing.T) {
 	b.do(visible(`[data-expect="all-done"]`))
 	b.clean()
 }
+
+// TestAFirstVisit: one card over the demo's draft leads a first visitor through its three
+// steps, each done by pressing in the page; who leaves is not asked again.
+func TestAFirstVisit(t *testing.T) {
+	needConsole(t)
+	t.Parallel()
+	b := open(t, start(t).signIn())
+	b.visitedBefore(false)
+	const card = `aside[aria-label="First visit"]`
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake-draft"), visible(`[data-node="mail"]`))
+	b.says(card, "See the loop")
+	b.says(card, "1 of 3")
+	b.shoot("first-visit")
+	b.axe("first-visit")
+	b.do(click(`[data-code="IW101"] .entry`))
+	b.says(card, "Fix it")
+	b.do(click(`//li[@data-code="IW101"]//button[contains(., "Apply")]`))
+	b.says(card, "Break it live")
+	b.press("Rehearse")
+	b.do(visible(".bx--modal.is-visible"))
+	b.press("Start")
+	b.says(card, "Press goods-registry on the board, then Fail.")
+	b.do(click(`[data-node="goods-registry"]`))
+	b.shoot("first-visit-live")
+	b.press("Fail")
+	b.says(card, "That is all")
+	b.press("Leave")
+	b.eventually("the card is gone", func() bool { return b.count(card) == 0 })
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake-draft"), visible(`[data-node="mail"]`))
+	require.Zero(t, b.count(card))
+	b.clean()
+}

@@ -40,7 +40,13 @@ func open(t *testing.T, r *running) *browser {
 	return b
 }
 
-// visit opens a browser in which nobody is signed in.
+// visitedBefore has the browser remember a visit, so that nothing is explained, or forget it.
+func (b *browser) visitedBefore(yes bool) {
+	b.Helper()
+	require.True(b, b.eval(`(localStorage.setItem("ironweir-first-visit", `+map[bool]string{true: "5", false: "1"}[yes]+`), true)`))
+}
+
+// visit opens a browser in which nobody is signed in, who has been here before.
 func visit(t *testing.T, r *running) *browser {
 	t.Helper()
 	options := append(
@@ -79,7 +85,8 @@ func visit(t *testing.T, r *running) *browser {
 	t.Cleanup(timeout)
 	b.ctx = ctx
 	require.NoError(t, chromedp.Do(ctx)) // starts the browser, which lives as long as ctx
-	b.do(chromedp.EmulateViewport(1280, 800))
+	b.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(r.url+"/sign-in"))
+	b.visitedBefore(true)
 	return b
 }
 

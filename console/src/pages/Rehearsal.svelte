@@ -16,6 +16,8 @@
   import { badge, type State } from "../lib/live";
   import { movementsBetween, type Movement } from "../lib/motion";
   import { count } from "../lib/format";
+  import FirstVisit from "../components/FirstVisit.svelte";
+  import { demoModel, firstVisit } from "../lib/first-visit.svelte";
   import ShareLink from "../components/ShareLink.svelte";
   import Board from "../components/Board.svelte";
   import LiveActs from "../components/LiveActs.svelte";
@@ -140,6 +142,10 @@
   function choose(name: string) {
     [chosen, link, side] = [name, "", 1];
   }
+  // The last step of a first visit.
+  $effect(() => {
+    if (rehearsal?.model === demoModel && Object.values(stands?.nodes ?? {}).some((n) => n.fails)) firstVisit.did(3);
+  });
   function keys(e: KeyboardEvent) {
     if ((e.target as HTMLElement).closest("input, textarea, select, [role=dialog]") || e.ctrlKey || e.metaKey) return;
     if (e.key === "Escape") [chosen, link] = ["", ""];
@@ -212,6 +218,7 @@
     {/if}
     <LiveTime {path} {stands} edits={visitor.edits && !ended} ontrouble={(t) => (trouble = t)} />
     <div class="drawn">
+      {#if rehearsal.model === demoModel && visitor.edits}<FirstVisit live />{/if}
       <Board
         board={model.board}
         findings={[]}
@@ -319,6 +326,7 @@
     grid-column: 1 / -1;
   }
   .drawn {
+    position: relative;
     grid-column: 1;
     grid-row: 4;
     min-height: 0;

@@ -35,6 +35,8 @@
   import Schedules from "../components/Schedules.svelte";
   import Availability from "../components/Availability.svelte";
   import Plan from "../components/Plan.svelte";
+  import FirstVisit from "../components/FirstVisit.svelte";
+  import { demoModel, firstVisit } from "../lib/first-visit.svelte";
   import Guarantees from "../components/Guarantees.svelte";
   import History from "../components/History.svelte";
   import Rehearse from "../components/Rehearse.svelte";
@@ -342,6 +344,13 @@
     [chosen, link] = [node, ""];
     line = at;
   }
+  // The steps of a first visit are done in the page itself.
+  const loops = $derived(findings.filter((f) => f.code === "IW101" && !f.accepted));
+  $effect(() => {
+    if (name !== demoModel || !session.checked) return;
+    if (loops.some((f) => f.nodes.includes(chosen))) firstVisit.did(1);
+    if (loops.length === 0) firstVisit.did(2);
+  });
   function chooseLink(id: string) {
     [chosen, link] = ["", id];
     line = board.links.find((l) => l.id === id)?.line ?? 0;
@@ -459,6 +468,7 @@
       />
     {/if}
     <div class="drawn">
+      {#if name === demoModel && visitor.edits}<FirstVisit />{/if}
       <Board
         bind:this={drawn}
         {board}
@@ -696,6 +706,7 @@
     grid-column: 1 / -1;
   }
   .drawn {
+    position: relative;
     grid-column: 1;
     grid-row: 3;
     min-height: 0;
