@@ -58,7 +58,7 @@
     <tr data-fate="sum"
       ><td><b>sum</b></td><td class="num"><b>{count(sum)}</b></td><td></td><td class="quiet"
         >{sum === ledger.copies
-          ? `adds up: ${count(ledger.copies)} copies came of ${count(ledger.entered)} messages`
+          ? `adds up: ${count(ledger.copies)} copies of ${count(ledger.entered)} messages`
           : "does not add up; please report this run"}</td
       ></tr
     >
