@@ -1,5 +1,5 @@
 // Package client calls the service's API. It knows no more of the service than
-// its description tells.
+// its description says.
 package client
 
 import (
@@ -166,7 +166,7 @@ func list[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 	}
 }
 
-// Follow tells how far a run is until it ends, and gives its last update. A
+// Follow reports how far a run is until it ends, and gives its last update. A
 // stream that breaks is taken up again.
 func (c *Client) Follow(ctx context.Context, run int64, tell func(Update)) (Update, error) {
 	var last Update

@@ -76,7 +76,7 @@ type Update struct {
 	Error    string  `json:"error"`
 }
 
-// Ended tells whether nothing follows.
+// Ended reports whether nothing follows.
 func (u Update) Ended() bool {
 	return u.State == "done" || u.State == "failed" || u.State == "cancelled"
 }

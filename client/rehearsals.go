@@ -70,7 +70,7 @@ func (c *Client) Heal(ctx context.Context, id, target string) error {
 	return err
 }
 
-// WatchRehearsal tells each state of a rehearsal until it ends or ctx does.
+// WatchRehearsal passes on each state of a rehearsal until it ends or ctx does.
 func (c *Client) WatchRehearsal(ctx context.Context, id string, tell func(RehearsalState)) error {
 	answer, err := c.send(ctx, "GET", c.Path("rehearsals", id, "events"), nil, nil)
 	if err != nil {

@@ -64,21 +64,41 @@ func TestOneWordForOneThing(t *testing.T) {
 	require.Greater(t, len(not), 20)
 	words := regexp.MustCompile(`(?i)\b(` + strings.Join(not, "|") + `)\b`)
 	require.True(t, words.MatchString("a loop that goes round"), "the search can fail")
-	for _, f := range tracked(t, ".md", ".go", ".svelte") {
+	quoted := regexp.MustCompile("\"[^\"\n]*\"")
+	for _, f := range tracked(t, ".md", ".go", ".svelte", ".html", ".ts") {
 		text := ""
 		switch {
 		case f == "docs/glossary.md" || strings.HasSuffix(f, "_test.go") || strings.HasPrefix(f, "bench/"):
 			continue
 		case strings.HasSuffix(f, ".go"):
 			text = literals(t, f)
-		case strings.HasSuffix(f, ".svelte"): // the markup; its script has names of its own
-			text = regexp.MustCompile(`(?s)<script.*?</script>|<style>.*?</style>|\{.*?\}`).ReplaceAllString(contents(t, f), "")
+		case strings.HasSuffix(f, ".ts"):
+			text = strings.Join(quoted.FindAllString(contents(t, f), -1), "\n")
+		case strings.HasSuffix(f, ".svelte"): // the markup, and the strings of its script
+			whole := regexp.MustCompile(`(?s)<style>.*?</style>`).ReplaceAllString(contents(t, f), "")
+			script := regexp.MustCompile(`(?s)<script.*?</script>`)
+			text = regexp.MustCompile(`(?s)\{.*?\}`).ReplaceAllString(script.ReplaceAllString(whole, ""), "") +
+				strings.Join(quoted.FindAllString(strings.Join(script.FindAllString(whole, -1), "\n"), -1), "\n")
 		default:
 			text = contents(t, f)
 		}
 		for _, line := range strings.Split(text, "\n") {
 			if found := words.FindString(line); found != "" {
 				t.Errorf("%s: %q is not said (docs/glossary.md): %s", f, found, strings.TrimSpace(line))
+			}
+		}
+	}
+}
+
+// TestCommentsReport holds the comments of Go code to the idiom: a function reports whether
+// something is so.
+func TestCommentsReport(t *testing.T) {
+	told := regexp.MustCompile(`//.*\btells (whether|how|what|which|why|when)\b`)
+	require.True(t, told.MatchString("// Ended tells whether nothing follows."), "the search can fail")
+	for _, f := range tracked(t, ".go") {
+		for i, line := range strings.Split(contents(t, f), "\n") {
+			if f != "core/language_test.go" && told.MatchString(line) {
+				t.Errorf("%s:%d: say `reports whether`, or `returns`: %s", f, i+1, strings.TrimSpace(line))
 			}
 		}
 	}

@@ -17,7 +17,7 @@ const (
 	tidyUp      = 10 * time.Minute
 )
 
-// patience remembers since when things have looked lost, and tells those that
+// patience remembers since when things have looked lost, and returns those that
 // have for longer than it looks so in passing.
 type patience[K comparable] map[K]time.Time
 

@@ -22,12 +22,12 @@ type Update struct {
 	Error    string  `json:"error,omitempty"`
 }
 
-// Ended tells whether nothing follows.
+// Ended reports whether nothing follows.
 func (u Update) Ended() bool {
 	return u.State == store.Done || u.State == store.Failed || u.State == store.Cancelled
 }
 
-// UpdateOf tells how far a run is.
+// UpdateOf reports how far a run is.
 func UpdateOf(r *store.Run) Update {
 	u := Update{
 		Run:      r.ID,
@@ -47,8 +47,8 @@ func UpdateOf(r *store.Run) Update {
 // channel is where workers announce that a run has moved on.
 const channel = "ironweir_runs"
 
-// progressBroker tells listeners of this process how far runs are that processes anywhere
-// work on.
+// progressBroker sends listeners of this process the progress of runs, wherever they are
+// worked on.
 type progressBroker struct {
 	store *store.Store
 	log   *slog.Logger
@@ -157,7 +157,7 @@ func (h *progressBroker) listened() []int64 {
 	return out
 }
 
-// refresh reads how far a run is and tells who listens.
+// refresh reads how far a run is and sends it to its listeners.
 func (h *progressBroker) refresh(ctx context.Context, run int64) {
 	h.mu.Lock()
 	listened := len(h.heard[run]) > 0

@@ -1,7 +1,7 @@
 // Package jobs has runs simulated: a run is taken apart into parts (replications,
 // or points of a sweep), which wait as jobs on the job queue in the database, are
-// worked on by any number of processes, and are merged. It also tells who
-// listens how far a run is.
+// worked on by any number of processes, and are merged. It also sends
+// listeners the progress of a run.
 package jobs
 
 import (

@@ -135,7 +135,7 @@ func (t *Task) plan(of store.Study, sets []string, variant *store.Variant) (stud
 	}, nil
 }
 
-// Parts tells into how many parts the run falls.
+// Parts returns how many parts the run has.
 func (t *Task) Parts() (int, error) {
 	switch {
 	case t.guesses != nil:

@@ -102,7 +102,7 @@ func loopbackClient() *http.Client {
 	}
 }
 
-// CheckHook tells what is wrong with the address of a hook; nil: nothing is.
+// CheckHook reports what is wrong with the address of a hook; nil: nothing is.
 func CheckHook(address string) error {
 	u, err := url.Parse(address)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {

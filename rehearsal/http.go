@@ -231,7 +231,7 @@ func requestOf(node string, header http.Header, body []byte) (sim.InputEvent, er
 // Entries are the nodes at which events can be posted: those that outsiders feed,
 // as the model has it, and the others.
 func Entries(g *graph.Graph) (fed, others []*model.Node) {
-	aside := map[string]bool{} // what is set aside comes here, from no link of its own
+	aside := map[string]bool{} // what is given up comes here, from no link of its own
 	for _, n := range g.Topology.Nodes {
 		aside[n.DeadLetter] = true
 		for _, l := range n.Links {
@@ -283,7 +283,7 @@ func (r *Rehearsal) endpoint(method, path string) (name string, allowed []string
 	return "", allowed
 }
 
-// pathFits tells whether a path fits a pattern, of which {parts} stand for any one.
+// pathFits reports whether a path fits a pattern, of which {parts} stand for any one.
 func pathFits(pattern, path string) bool {
 	want, have := strings.Split(strings.Trim(pattern, "/"), "/"), strings.Split(strings.Trim(path, "/"), "/")
 	if len(want) != len(have) {

@@ -52,7 +52,7 @@ func (r *Rehearsal) Request(ctx context.Context, who string, ev *sim.InputEvent)
 	}
 }
 
-// knows tells whether the model has a node.
+// knows reports whether the model has a node.
 func (r *Rehearsal) knows(node string) error {
 	t := r.plan.Graph.Topology
 	if t.Node(node) == nil {
@@ -153,7 +153,7 @@ func (r *Rehearsal) Heal(who, target string) error {
 	return nil
 }
 
-// bears tells whether an incident bears on a node or link.
+// bears reports whether an incident bears on a node or link.
 func (r *Rehearsal) bears(in *model.Incident, target string) bool {
 	if in.Node == target || in.Link == target || in.SendBack != nil && in.SendBack.From == target {
 		return true

@@ -207,7 +207,7 @@ func (r *Rehearsal) End() {
 // Done is closed when the rehearsal has been ended.
 func (r *Rehearsal) Done() <-chan struct{} { return r.done }
 
-// Over tells whether it has been ended.
+// Over reports whether it has been ended.
 func (r *Rehearsal) Over() bool {
 	select {
 	case <-r.done:
@@ -289,7 +289,7 @@ func (r *Rehearsal) target() time.Duration {
 // setAnchor lets time pass on from here.
 func (r *Rehearsal) setAnchor() { r.anchor, r.from = time.Now(), r.live.Now() }
 
-// catchUp lets the run come to where it should stand, and tells whether it did:
+// catchUp lets the run come to where it should stand, and reports whether it did:
 // a run that has much to do gives others a turn in between.
 func (r *Rehearsal) catchUp() bool {
 	if !r.running {

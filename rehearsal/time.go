@@ -260,7 +260,7 @@ func (r *Rehearsal) holdSoFar() (now, length time.Duration, release func(), err 
 	return now, length, r.hold(), nil
 }
 
-// Journey tells a message's way: those that came in last as they stand, any
+// Journey returns the steps of a message: those that came in last as they stand, any
 // other by having everything again.
 func (r *Rehearsal) Journey(id uint64) (*sim.Journey, error) {
 	if err := r.ready(); err != nil {

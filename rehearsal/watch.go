@@ -156,7 +156,7 @@ func incidentInWords(in *model.Incident) string {
 	return "started an incident"
 }
 
-// State tells how the rehearsal stands.
+// State reports how the rehearsal stands.
 func (r *Rehearsal) State() (*State, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

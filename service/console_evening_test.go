@@ -242,7 +242,7 @@ func TestTheWorkbenchIsArranged(t *testing.T) {
 		func() bool { return b.eval(`document.querySelector(".drawn").clientWidth > globalThis.wide`) },
 	)
 
-	// A finding's page tells what it means.
+	// A finding's page reports what it means.
 	b.do(visible(`[data-code] .why`))
 	code, err := chromedp.Run(
 		b.ctx,

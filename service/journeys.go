@@ -26,7 +26,7 @@ import (
 // badly, and a sample of the others.
 var tracedJourneys = sim.JourneyLimits{Bad: 200, Others: 100}
 
-// journeyTracer tells journeys by simulating the first replication of a run again, one
+// journeyTracer records journeys by simulating the first replication of a run again, one
 // run at a time; what was recorded is kept with the run.
 type journeyTracer struct{ sync.Mutex }
 
@@ -173,7 +173,7 @@ func ends(j *sim.Journey) string {
 	return ""
 }
 
-// endsSo tells whether some copy of a journey was lost, set aside or returned; or
+// endsSo reports whether some copy of a journey was lost, parked or returned; or
 // lost for a cause.
 func endsSo(j *sim.Journey, how string) bool {
 	for i := range j.Steps {
@@ -187,7 +187,7 @@ func endsSo(j *sim.Journey, how string) bool {
 	return false
 }
 
-// touches tells whether a journey came to a node.
+// touches reports whether a journey came to a node.
 func touches(j *sim.Journey, node string) bool {
 	for i := range j.Steps {
 		if j.Steps[i].Node == node {
@@ -197,7 +197,7 @@ func touches(j *sim.Journey, node string) bool {
 	return false
 }
 
-// carries tells whether the payload of some event of a journey, as JSON, holds a
+// carries reports whether the payload of some event of a journey, as JSON, holds a
 // text.
 func carries(j *sim.Journey, text string) bool {
 	for i := range j.Steps {

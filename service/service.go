@@ -197,7 +197,7 @@ func readTime(path string) time.Duration {
 
 type proxyKey struct{}
 
-// behindProxy tells whether a proxy says where requests come from.
+// behindProxy reports whether a proxy says where requests come from.
 func behindProxy(ctx context.Context) bool {
 	behind, _ := ctx.Value(proxyKey{}).(bool)
 	return behind
@@ -428,7 +428,7 @@ func (v *Service) failure(err error, what string) error {
 	return huma.Error500InternalServerError("a fault of the service; its log says more")
 }
 
-// badFile tells what is wrong with a file, place by place.
+// badFile reports what is wrong with a file, place by place.
 func badFile(err error) error {
 	var known huma.StatusError
 	if errors.As(err, &known) {

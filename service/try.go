@@ -138,7 +138,7 @@ func (v *Service) takes(_ context.Context, in *struct {
 	return &struct{ Body Takes }{out}, nil
 }
 
-// Takes tells which links would take an event.
+// Takes says which links would take an event.
 type Takes struct {
 	Links []Taking `json:"links"`
 }

@@ -51,7 +51,7 @@ type Progress struct {
 	Entered, Lost, Parked int64
 }
 
-// SetPartProgress keeps how far a part is, and tells whether and why its run is
+// SetPartProgress keeps how far a part is, and reports whether and why its run is
 // to end early.
 func (s *Store) SetPartProgress(ctx context.Context, p *Part, now Progress) (stopping string, err error) {
 	if _, err := s.pool.Exec(ctx, "UPDATE run_parts SET progress = $3, entered = $4, lost = $5, parked = $6 WHERE run_id = $1 AND number = $2 AND state = 'running'", p.Run, p.Number, now.Share, now.Entered, now.Lost, now.Parked); err != nil {
@@ -272,7 +272,7 @@ func (s *Store) Adopt(ctx context.Context, enqueue Enqueue) error {
 	})
 }
 
-// Stranded tells what waits with nobody coming: how many queued parts have no
+// Stranded reports what waits with nobody coming: how many queued parts have no
 // turn on the job queue, and which runs have all of their parts and no merging to
 // come. It happens where a worker dies between taking a job and saying so here;
 // for an instant, it is also how things look in passing.

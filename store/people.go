@@ -26,7 +26,7 @@ const (
 
 var ranks = map[string]int{Viewer: 1, Editor: 2, Admin: 3}
 
-// Covers tells whether a role allows what another is needed for.
+// Covers reports whether a role allows what another is needed for.
 func Covers(role, needed string) bool { return ranks[role] >= ranks[needed] }
 
 func lesser(a, b string) string {
@@ -77,12 +77,12 @@ func (s *Store) Role(ctx context.Context, a *Access, w *Workspace) (string, erro
 	return lesser(role, a.cap), nil
 }
 
-// Administers tells whether the service itself may be administered.
+// Administers reports whether the service itself may be administered.
 func (a *Access) Administers() bool {
 	return a.User.Admin && a.cap == Admin && a.workspace == 0 && len(a.paths) == 0
 }
 
-// Allows tells whether something that lies in no workspace is allowed.
+// Allows reports whether something that lies in no workspace is allowed.
 func (a *Access) Allows(role string) bool { return Covers(a.cap, role) }
 
 // newSecret makes a secret and the hash under which it is kept.
@@ -273,7 +273,7 @@ func endAccess(tx transaction, user int64, keepSession string) error {
 		tx.Exec("DELETE FROM sign_in_links WHERE user_id = ?", user).Error)
 }
 
-// PasswordFits tells whether a password is a person's.
+// PasswordFits reports whether a password is a person's.
 func (s *Store) PasswordFits(ctx context.Context, name, password string) (*User, error) {
 	var hashes []string
 	if err := s.db.WithContext(ctx).Raw("SELECT password FROM users WHERE name = ?", name).Scan(&hashes).Error; err != nil {
@@ -295,7 +295,7 @@ func (s *Store) PasswordFits(ctx context.Context, name, password string) (*User,
 	return s.user(s.db.WithContext(ctx), "name = ?", name)
 }
 
-// NeedsAdmin tells whether nobody who administers the service has a password
+// NeedsAdmin reports whether nobody who administers the service has a password
 // yet: then the start command may let somebody in.
 func (s *Store) NeedsAdmin(ctx context.Context) (bool, error) {
 	var n int64
@@ -303,7 +303,7 @@ func (s *Store) NeedsAdmin(ctx context.Context) (bool, error) {
 	return n == 0, mapError(err)
 }
 
-// Has tells whether there is anybody at all.
+// Has reports whether there is anybody at all.
 func (s *Store) Has(ctx context.Context) (bool, error) {
 	var n int64
 	err := s.db.WithContext(ctx).Raw("SELECT count(*) FROM users").Scan(&n).Error

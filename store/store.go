@@ -146,7 +146,7 @@ func (s *Store) Close() { s.pool.Close() }
 // Pool gives the connections, for the job queue and for listening.
 func (s *Store) Pool() *pgxpool.Pool { return s.pool }
 
-// Ping tells whether the database answers.
+// Ping reports whether the database answers.
 func (s *Store) Ping(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()

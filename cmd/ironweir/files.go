@@ -144,5 +144,5 @@ func keep(made map[string][]byte) error {
 	return nil
 }
 
-// isMissing tells whether a file is not there.
+// isMissing reports whether a file is not there.
 func isMissing(err error) bool { return errors.Is(err, fs.ErrNotExist) }

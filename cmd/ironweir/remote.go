@@ -170,7 +170,7 @@ func (t *trusted) mayRead(name string) bool {
 	}
 	real, err := filepath.EvalSymlinks(clean)
 	if err != nil {
-		real = clean // it is not there: saying so tells nothing
+		real = clean // it is not there: saying so gives nothing away
 	}
 	for _, root := range t.roots {
 		home, err := filepath.EvalSymlinks(root)
@@ -196,7 +196,7 @@ func (t *trusted) mayWrite(name string) bool {
 	return false
 }
 
-// reached tells errors of reaching the service from what it answered.
+// reached separates errors of reaching the service from what it answered.
 func reached(err error) error {
 	if errors.Is(err, client.ErrUnreachable) {
 		return unreachable{err}

@@ -330,7 +330,7 @@ func (c *call) look(f *runFlags, plan study.Plan, where string) (int, error) {
 	return exitFine, c.show(f, doc, func() error { return text.Rest(c.out, node, instant, rests, total, c.style()) })
 }
 
-// journey tells one journey of the first replication.
+// journey prints one journey of the first replication.
 func (c *call) journey(f *runFlags, plan study.Plan, id uint64, payloads bool) (int, error) {
 	j, err := sim.OneJourney(plan.Replication(0), id)
 	if err != nil {

@@ -416,14 +416,14 @@ func defaultData() string {
 	return filepath.Join(home, ".local", "share", "ironweir")
 }
 
-// onLoopback tells whether an address is reached from this machine alone.
+// onLoopback reports whether an address is reached from this machine alone.
 func onLoopback(address string) bool {
 	host, _, _ := net.SplitHostPort(address)
 	ip := net.ParseIP(host)
 	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
-// whoListens tells whether what answers at an address is Iron Weir.
+// whoListens reports whether what answers at an address is Iron Weir.
 func whoListens(address string) string {
 	client := http.Client{Timeout: time.Second}
 	answer, err := client.Get("http://" + address + "/api/openapi.json")

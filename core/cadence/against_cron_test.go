@@ -39,7 +39,7 @@ func drawField(r *rand.Rand, low, high int) string {
 	return strings.Join(list, ",")
 }
 
-// clockChanges tells whether a zone's offset differs within a day and a half of
+// clockChanges reports whether a zone's offset differs within a day and a half of
 // an instant. There the two implementations follow different rules.
 func clockChanges(t time.Time, zone *time.Location) bool {
 	_, before := t.Add(-36 * time.Hour).In(zone).Zone()

@@ -159,14 +159,14 @@ func nearestWorkday(t time.Time, day, last int) int {
 	return day
 }
 
-// possible tells whether the calendar fires at all: the days of every month
+// possible reports whether the calendar fires at all: the days of every month
 // repeat within 400 years, and within 28 but for century leap years.
 func (c *Calendar) possible() bool {
 	_, ok := c.nextWall(time.Date(firstYear, 1, 1, 0, 0, 0, 0, time.UTC).Add(-time.Second))
 	return ok
 }
 
-// Change tells what a clock change does to a fire.
+// Change says what a clock change does to a fire.
 type Change string
 
 const (
@@ -176,7 +176,7 @@ const (
 	Both     Change = "the clock repeats this hour: it fires in both"
 )
 
-// ChangeAt tells whether the fire at t is one that a clock change moves or
+// ChangeAt reports whether the fire at t is one that a clock change moves or
 // doubles.
 func (c *Calendar) ChangeAt(t time.Time, zone *time.Location) Change {
 	wall := wallClock(t, zone)

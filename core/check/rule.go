@@ -191,7 +191,7 @@ type Document struct {
 	Gone     []Gone                   `json:"gone,omitempty"` // with -since: what the older model had
 }
 
-// LinkReach tells whether anything can take a link, and how much does.
+// LinkReach says whether anything can take a link, and how much does.
 type LinkReach struct {
 	Reach   string        `json:"reach"`
 	Rate    *float64      `json:"rate"`              // per second; null: without bound or unknown

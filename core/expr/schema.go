@@ -44,7 +44,7 @@ func (noLoader) Load(url string) (any, error) {
 	return nil, fmt.Errorf("%s lies outside of the model; write what it holds into the schema itself", url)
 }
 
-// Fits tells why a payload does not fit, or nil.
+// Fits reports why a payload does not fit, or nil.
 func (s *Schema) Fits(payload any) error {
 	if err := s.compiled.Validate(payload); err != nil {
 		return errors.New(plainReason(err))

@@ -45,7 +45,7 @@ func (k KeyShape) String() string {
 	return k.Prefix + "…" + k.Suffix
 }
 
-// Verdict tells whether what is known lets a filter take a key.
+// Verdict says whether what is known lets a filter take a key.
 type Verdict uint8
 
 const (
@@ -246,14 +246,14 @@ func (p part) shape(from KeyShape) KeyShape {
 	case "key":
 		return from
 	case "dir":
-		// All but what follows the last slash: only a slash in the suffix tells
+		// All but what follows the last slash: only a slash in the suffix gives
 		// where that is.
 		if i := strings.LastIndexByte(from.Suffix, '/'); i >= 0 {
 			return KeyShape{Prefix: keyDir(from.Prefix), Suffix: from.Suffix[:i]}
 		}
 		return KeyShape{Prefix: keyDir(from.Prefix)}
 	case "name", "stem", "ext":
-		// A slash in the suffix tells the whole name; without one the name ends
+		// A slash in the suffix gives the whole name; without one the name ends
 		// as the key does.
 		if i := strings.LastIndexByte(from.Suffix, '/'); i >= 0 {
 			stem, ext := stemExt(from.Suffix[i+1:])

@@ -38,7 +38,7 @@ func (g *Graph) Edges(calls bool) []Edge {
 	return out
 }
 
-// MovesCopies tells whether the link makes copies at its target: not a waiting
+// MovesCopies reports whether the link makes copies at its target: not a waiting
 // call, not a read.
 func (l *Link) MovesCopies() bool {
 	return l.Op != "read" && l.Relation != model.WaitingCall

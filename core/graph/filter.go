@@ -35,7 +35,7 @@ func (g *Graph) filter(m model.Match) (Filter, error) {
 	return f, nil
 }
 
-// Takes tells whether the filter takes an event.
+// Takes reports whether the filter takes an event.
 func (f *Filter) Takes(e *expr.Event) bool {
 	if f.Everything {
 		return true

@@ -352,8 +352,8 @@ func (g *Graph) compileLink(from int, m *model.Link) (err error) {
 	return nil
 }
 
-// readsIdentity finds what tells one event from another in an expression; the event as
-// a whole tells it too.
+// readsIdentity finds what distinguishes one event from another in an expression; the
+// event as a whole does too.
 var readsIdentity = regexp.MustCompile(`\bevent\s*(\.\s*(id|time)\b|\[|$|[^.\s])`)
 
 func (g *Graph) expression(source, want string) (*expr.Expression, error) {

@@ -32,7 +32,7 @@ type Difference struct {
 	Seen     int      `json:"seen"` // observations
 }
 
-// None tells whether nothing differs.
+// None reports whether nothing differs.
 func (d *Drift) None() bool {
 	return len(d.Unmodelled.Nodes)+len(d.Unmodelled.Links)+len(d.Unobserved.Nodes)+len(
 		d.Unobserved.Links,

@@ -1,5 +1,5 @@
 // Package learn drafts a model from what was observed of a running system, and
-// tells where a model and what was observed differ. It reads spans, as tracing
+// reports where a model and what was observed differ. It reads spans, as tracing
 // libraries record them, whatever format they came in; it does no I/O.
 package learn
 
@@ -19,7 +19,7 @@ type Span struct {
 // Reference names a span.
 type Reference struct{ Trace, ID string }
 
-// Kind tells what part a span plays.
+// Kind says what part a span plays.
 type Kind string
 
 const (

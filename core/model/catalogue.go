@@ -93,7 +93,7 @@ var everyNode = []fieldEntry{
 	{"public", "truth", nil, "false", "may be linked to from other parts", nil},
 }
 
-// nodeFields tells of each field that only some kinds have.
+// nodeFields describes each field that only some kinds have.
 var nodeFields = map[string]fieldEntry{
 	"notice": {"", "distribution", nil, "0s", "delay between a change and its event", nil},
 	"object-life": {

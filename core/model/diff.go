@@ -23,14 +23,14 @@ type Changes struct {
 	Settings     []Change            `json:"settings"` // everything outside of nodes
 }
 
-// Same tells whether nothing differs.
+// Same reports whether nothing differs.
 func (c *Changes) Same() bool {
 	return len(c.NodesAdded)+len(c.NodesRemoved)+len(c.Nodes)+len(
 		c.LinksAdded,
 	)+len(c.LinksRemoved)+len(c.Links)+len(c.Settings) == 0
 }
 
-// Compare tells what differs between two documents as written; what only a
+// Compare reports what differs between two documents as written; what only a
 // default says does not differ.
 func Compare(before, after *Value) *Changes {
 	c := &Changes{

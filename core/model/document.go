@@ -83,7 +83,7 @@ func (ps Problems) sorted() Problems {
 	return ps
 }
 
-// Shape tells what a Value holds.
+// Shape says what a Value holds.
 type Shape uint8
 
 const (
@@ -166,7 +166,7 @@ func (v *Value) Without(keys ...string) *Value {
 	return out
 }
 
-// Same tells whether two values say the same, wherever they stand and in
+// Same reports whether two values say the same, wherever they stand and in
 // whatever order their fields are.
 func (v *Value) Same(other *Value) bool { return sameValue(v, other) }
 

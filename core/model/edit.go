@@ -354,7 +354,7 @@ var otherType = regexp.MustCompile(
 	`(?i)^(true|false|yes|no|on|off|null|y|n|[0-9.]+e[0-9]+|0x[0-9a-f]+|0o?[0-7]+|[0-9][0-9_]*|[0-9]+:[0-9:.]+)$`,
 )
 
-// plain tells whether a text needs no quotes, within braces or without.
+// plain reports whether a text needs no quotes, within braces or without.
 func plain(s string, braces bool) bool {
 	if s == "" || strings.TrimSpace(s) != s || otherType.MatchString(s) ||
 		strings.ContainsAny(s[:1], "!&*?|>@%`\"'#{}[],:=-~<") && !strings.HasPrefix(s, "=") {

@@ -151,7 +151,7 @@ func (w *writer) findAlias(n *yaml.Node) *yaml.Node {
 	return nil
 }
 
-// hasComments tells whether every comment of a tree has been written.
+// hasComments reports whether every comment of a tree has been written.
 func (w *writer) hasComments(n *yaml.Node) bool {
 	for _, line := range strings.Split(n.HeadComment+"\n"+n.LineComment+"\n"+n.FootComment, "\n") {
 		if !bytes.Contains(w.out.Bytes(), []byte(strings.TrimSpace(line))) {
@@ -215,7 +215,7 @@ func ordered(n *yaml.Node, place string) []entry {
 	return out
 }
 
-// inner tells what stands in a field.
+// inner reports what stands in a field.
 func inner(place, key string) string {
 	switch {
 	case place == "topology" && key == "nodes":
@@ -270,7 +270,7 @@ func (w *writer) block(n *yaml.Node, indent int, place string) {
 	}
 }
 
-// wantsBlock tells whether a map or list is written on lines of its own even
+// wantsBlock reports whether a map or list is written on lines of its own even
 // where it would fit one: what holds nodes, and what was written so.
 func wantsBlock(n *yaml.Node, place string) bool {
 	return len(n.Content) > 0 && (place == "nodes" || n.Line > 0 && n.Style&yaml.FlowStyle == 0)

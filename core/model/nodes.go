@@ -9,7 +9,7 @@ import (
 	"ironweir/core/expr"
 )
 
-// kindFields tells which fields a kind has beside those of every node. It is
+// kindFields says which fields a kind has beside those of every node. It is
 // what the decoder, the message for a misplaced field and the JSON Schema go
 // by.
 var kindFields = map[Kind][]string{

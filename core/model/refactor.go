@@ -284,7 +284,7 @@ func addDeleting(patch *Value, key string, changes, whole *Value) {
 	patch.Add(key, changes)
 }
 
-// concerns tells whether a node, or a link written from:name, is or touches a
+// concerns reports whether a node, or a link written from:name, is or touches a
 // node.
 func concerns(name, node string) bool {
 	from, to, _ := strings.Cut(name, ":")

@@ -28,21 +28,21 @@ func (r Relation) String() string {
 		"waiting call", "write of a run", "asynchronous call", "push of a run"}[r]
 }
 
-// Delivering tells whether the link belongs to its source channel (or to a
+// Delivering reports whether the link belongs to its source channel (or to a
 // result), and not to a run: it has tries of its own and a dead-letter.
 func (r Relation) Delivering() bool {
 	return r == Intake || r == Write || r == Push || r.Polls()
 }
 
-// Polls tells whether a reader takes the messages.
+// Polls reports whether a reader takes the messages.
 func (r Relation) Polls() bool { return r == PolledRun || r == PolledMove || r == PolledPush }
 
-// OfRun tells whether a run makes the message or call.
+// OfRun reports whether a run makes the message or call.
 func (r Relation) OfRun() bool {
 	return r == WaitingCall || r == RunWrite || r == RunIntake || r == RunPush
 }
 
-// Asynchronous tells whether nobody waits for what the target does.
+// Asynchronous reports whether nobody waits for what the target does.
 func (r Relation) Asynchronous() bool {
 	return r == Intake || r == RunIntake || r == Push || r == RunPush
 }

@@ -36,21 +36,21 @@ func (k Kind) Noun() string {
 	return "a " + string(k)
 }
 
-// Channel tells whether the kind takes writes: what is sent to it stands there.
+// Channel reports whether the kind takes writes: what is sent to it stands there.
 func (k Kind) Channel() bool {
 	return k == Bucket || k == Queue || k == Topic || k == Stream || k == Table
 }
 
-// Keeps tells whether objects or rows lie in the kind under their keys.
+// Keeps reports whether objects or rows lie in the kind under their keys.
 func (k Kind) Keeps() bool { return k == Bucket || k == Table }
 
-// Runs tells whether the kind works on messages in runs of its own.
+// Runs reports whether the kind works on messages in runs of its own.
 func (k Kind) Runs() bool { return k == Function || k == Workflow || k == Outside }
 
 // Process reports whether nodes of the kind are processes, which can stop and crash.
 func (k Kind) Process() bool { return k.Runs() || k == Endpoint }
 
-// Polled tells whether readers take messages from the kind, which hands out
+// Polled reports whether readers take messages from the kind, which hands out
 // none by itself.
 func (k Kind) Polled() bool { return k == Queue || k == Stream || k == Table }
 
@@ -254,7 +254,7 @@ type Case struct {
 	Pos   Position
 }
 
-// When tells which result of a run a link carries.
+// When says which result of a run a link carries.
 type When string
 
 const (
@@ -301,7 +301,7 @@ type Link struct {
 // place gives where a field of the node stands: the node's own place if it states none.
 func (n *Node) place(field ...string) Position { return n.written.place(n.Pos, field) }
 
-// Forgiven tells whether the run goes on when what the link calls or writes to
+// Forgiven reports whether the run goes on when what the link calls or writes to
 // fails: it ignores errors, or the tasks around it catch them.
 func (l *Link) Forgiven() bool { return l.Ignore || l.Caught }
 

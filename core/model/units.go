@@ -300,5 +300,5 @@ func (d Distribution) Largest() float64 {
 	return d.Mean
 }
 
-// IsZero tells whether the distribution is always 0.
+// IsZero reports whether the distribution is always 0.
 func (d Distribution) IsZero() bool { return d.Largest() == 0 }

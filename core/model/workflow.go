@@ -345,7 +345,7 @@ func (d *decoder) runtime(s string) string {
 	return s
 }
 
-// Place tells where in a workflow a task lies.
+// Place says where in a workflow a task lies.
 type Place struct {
 	Caught    bool // an error there is caught by something that does not fail by itself
 	Sometimes bool // it is not done on every way through
@@ -379,7 +379,7 @@ func Walk(tasks []*Task, in Place, visit func(t *Task, p Place)) {
 	}
 }
 
-// raises tells whether a list of tasks always ends in an error.
+// raises reports whether a list of tasks always ends in an error.
 func raises(tasks []*Task) bool {
 	for _, t := range tasks {
 		if t.Raise != "" && t.If == "" {

@@ -56,7 +56,7 @@ func (e *engine) advance(i uint32) {
 	}
 }
 
-// repetitions tells how often a send or call happens for a message.
+// repetitions reports how often a send or call happens for a message.
 func (e *engine) repetitions(i uint32, r *run, s *send, m *message) int32 {
 	l := s.link
 	r.items = r.items[:0]

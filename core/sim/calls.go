@@ -47,7 +47,7 @@ func callHops(caller *node) int {
 	return 0
 }
 
-// turnedAway tells why a callee does not take a call now, and whether another try
+// turnedAway reports why a callee does not take a call now, and whether another try
 // would help nothing; noError: there is room, and it is taken.
 func (e *engine) turnedAway(d *delivery, callee *node, m *message) (failure int16, final bool) {
 	switch {
@@ -64,7 +64,7 @@ func (e *engine) turnedAway(d *delivery, callee *node, m *message) (failure int1
 	return noError, false
 }
 
-// callAgainAfter tells whether a failed call is tried again, and after how long.
+// callAgainAfter reports whether a failed call is tried again, and after how long.
 func (e *engine) callAgainAfter(d *delivery, failure int16, final bool, tries uint16) (wait int64, again bool) {
 	if final || d.isExcept(failure) || int(tries) >= d.policy.Tries {
 		return 0, false

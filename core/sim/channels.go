@@ -146,7 +146,7 @@ func (e *engine) jittered(wait int64, d *delivery) int64 {
 	return max(int64(float64(wait)*(1+d.policy.Jitter*(2*d.jitter.Unit()-1))), minWait)
 }
 
-// rejects tells why a write to a channel is turned away, or noFate.
+// rejects reports why a write to a channel is turned away, or noFate.
 func (e *engine) rejects(n *node, m *message, con uint32, refused bool) Fate {
 	size := e.contents[con].size
 	switch {
@@ -158,7 +158,7 @@ func (e *engine) rejects(n *node, m *message, con uint32, refused bool) Fate {
 	return e.declinesNow(n, m, con)
 }
 
-// declinesNow tells why a channel has no room for a write now, or rejects it, or noFate.
+// declinesNow reports why a channel has no room for a write now, or rejects it, or noFate.
 func (e *engine) declinesNow(n *node, m *message, con uint32) Fate {
 	switch {
 	case n.capacity > 0 && n.depth.Count+e.planned[place{n.id, -1}] >= n.capacity:

@@ -46,7 +46,7 @@ var fateNames = [fates]string{"handled", "stored", "arrived", "passed", "ignored
 
 func (f Fate) String() string { return fateNames[f] }
 
-// Loss tells whether the fate is a cause of loss.
+// Loss reports whether the fate is a cause of loss.
 func (f Fate) Loss() bool { return f >= Expired && f < fates }
 
 // Fates lists all fates; the causes of loss come last.

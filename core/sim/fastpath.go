@@ -222,7 +222,7 @@ func (e *engine) enterFast(n *node, way *delivery, con uint32) {
 	e.pullNow(n)
 }
 
-// onlyWorks tells whether a function works, then sends, and nothing else.
+// onlyWorks reports whether a function works, then sends, and nothing else.
 func (n *node) onlyWorks() bool {
 	return n.kind == model.Function && !n.tasks && n.cases == nil && n.accepts == nil && n.pool == nil &&
 		n.cold == nil && n.bucket == nil && n.succeeded == nil &&
@@ -231,7 +231,7 @@ func (n *node) onlyWorks() bool {
 		n.steps[calling] == nil
 }
 
-// hasFastPath tells whether the runs of a function for one message are simple enough.
+// hasFastPath reports whether the runs of a function for one message are simple enough.
 func (n *node) hasFastPath(e *engine) bool {
 	if !n.onlyWorks() || n.fails.PerMessage || e.g.UsesIdentity && len(n.steps[sending]) > 0 {
 		return false

@@ -5,7 +5,7 @@ import (
 	"ironweir/core/sim/internal/random"
 )
 
-// pullFast takes what the readers of a lane can, and tells whether it leaves
+// pullFast takes what the readers of a lane can, and reports whether it leaves
 // something for the general way.
 func (e *engine) pullFast(ln *fastLink) bool {
 	for i := ln.front.head; i != 0; i = ln.front.head {
@@ -24,7 +24,7 @@ func (e *engine) pullFast(ln *fastLink) bool {
 	return false
 }
 
-// takesNow tells whether a lane's message can be handed out as it is: nobody has it.
+// takesNow reports whether a lane's message can be handed out as it is: nobody has it.
 func (e *engine) takesNow(ln *fastLink, c *copyRecord) bool {
 	return c.inFlight == 0 && ln.rl.mayTry(c, e.Now)
 }
@@ -185,7 +185,7 @@ func (e *engine) endUnusual(ln *fastLink, c *copyRecord, i uint32) {
 	e.wantPull(ln.n)
 }
 
-// tooLarge tells whether a message is beyond the limit on payloads.
+// tooLarge reports whether a message is beyond the limit on payloads.
 func (e *engine) tooLarge(con uint32) bool { return e.contents[con].size > e.payload }
 
 // sendFast sends what a run that succeeded sends.
@@ -227,10 +227,10 @@ func (e *engine) passOnFast(ln *fastLink, c *copyRecord, j *journey, i uint32) {
 	e.enqueueSimple(to, c, i)
 }
 
-// uncontestedNow tells whether nothing else is scheduled for this instant.
+// uncontestedNow reports whether nothing else is scheduled for this instant.
 func (e *engine) uncontestedNow() bool { return e.Horizon != 0 && !e.Simultaneous }
 
-// mayRunAhead tells so where somebody may look on, event by event (who looks on at all
+// mayRunAhead reports so where somebody may look on, event by event (who looks on at all
 // leaves the fast path).
 func (e *engine) mayRunAhead() bool { return e.uncontestedNow() && e.observer == nil }
 
@@ -312,7 +312,7 @@ func (e *engine) appendLease(n *node, i uint32) {
 	}
 }
 
-// settleFast tells the queue what became of the message.
+// settleFast settles the message with its queue.
 func (e *engine) settleFast(n *node, rl *readerLink, i uint32) {
 	c := e.copies.At(i)
 	d, h := rl.delivery, e.inFlightOf(c)

@@ -41,7 +41,7 @@ const MaxSteps = 400
 const followLength = 100 * 24 * time.Hour
 
 // Follow sends one message through, with typical times and no failures but
-// the forced ones, and tells each decision.
+// the forced ones, and records each decision.
 func Follow(g *graph.Graph, plan FollowPlan) (*Trace, error) {
 	id := g.NodeID(plan.Node)
 	if id == graph.None {
@@ -152,7 +152,7 @@ func (t *Trace) Outcome() string {
 	return "complete"
 }
 
-// forced tells whether the next run of a node is to fail.
+// forced reports whether the next run of a node is to fail.
 func (t *tracer) forced(n *node) bool {
 	for name, count := range t.follow.Fail {
 		if n.name == name {

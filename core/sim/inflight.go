@@ -15,7 +15,7 @@ type inFlight struct {
 	lastFail int16
 }
 
-// shared tells whether a handling is a reader's, or the empty one.
+// shared reports whether a handling is a reader's, or the empty one.
 func (e *engine) shared(i uint32) bool { return int(i) <= len(e.readers) }
 
 // inFlightOf gives the handling of a copy, to be read.
@@ -56,7 +56,7 @@ func (e *engine) waitsNoMore(c *copyRecord) {
 	}
 }
 
-// awaits tells whether a copy still waits for a timer.
+// awaits reports whether a copy still waits for a timer.
 func (e *engine) awaits(i uint32, timer uint64) bool {
 	c := e.copies.At(i)
 	return e.inFlightOf(c).timer == timer && c.flags&done == 0

@@ -167,7 +167,7 @@ type batchEntry struct {
 	known   bool // idempotent: it has succeeded before
 }
 
-// failsAsOne tells whether all of a queue's batch fail, since one has and its link
+// failsAsOne reports whether all of a queue's batch fail, since one has and its link
 // says so.
 func (b *batch) failsAsOne(rl *readerLink) bool {
 	return rl.link.Read.Failed == "all" && b.anyFailed()
@@ -291,7 +291,7 @@ func (e *engine) busyBatch(bt *batch) {
 	}
 }
 
-// settleBatch tells the queue what became of each message of a batch whose run
+// settleBatch settles each message of a batch with its queue whose run
 // is over (or never started, when it was throttled).
 func (e *engine) settleBatch(b uint32, failure int16, final bool) {
 	bt := &e.batches[b]
@@ -354,7 +354,7 @@ func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
 	e.dropBatch(b, false)
 }
 
-// endOne tells a queue what became of one message of a batch whose run succeeded.
+// endOne settles one message of a batch whose run succeeded with its queue.
 func (e *engine) endOne(at *batchEntry, n *node, rl *readerLink) {
 	if at.failure != noError {
 		e.queueFailed(n, at.copy, at.token, rl.delivery, at.failure, false)

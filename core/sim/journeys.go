@@ -15,7 +15,7 @@ type JourneyLimits struct {
 	Others int // of the rest: a uniform sample of so many
 }
 
-// Journey tells what happened to one message and all that came of it.
+// Journey says what happened to one message and all that came of it.
 type Journey struct {
 	ID      uint64  `json:"journey"`
 	Entry   string  `json:"entry"`
@@ -59,7 +59,7 @@ func noteOf(j *journey) journeyNote {
 	return n
 }
 
-// journeyOf tells a journey from what was written down of it.
+// journeyOf makes a journey of what was recorded of it.
 func (e *engine) journeyOf(id uint64, r *trail, n journeyNote) Journey {
 	j := Journey{
 		ID:      id,
@@ -106,7 +106,7 @@ func (s *journeySample) note(j *journey) {
 	}
 }
 
-// Journeys simulates a plan and tells a sample of its journeys step by step.
+// Journeys simulates a plan and records a sample of its journeys step by step.
 // The run is simulated twice: once to see how each journey ends, and once more,
 // being the same to the last draw, to write down those that were chosen. What
 // is written down costs nothing where nobody asks.
@@ -126,7 +126,7 @@ func Journeys(plan Plan, limits JourneyLimits) ([]Journey, error) {
 	return traceJourneys(plan, append(first.sampled.bad, first.sampled.others...))
 }
 
-// OneJourney tells one journey of a plan by its number; nil: the run has none of
+// OneJourney records one journey of a plan by its number; nil: the run has none of
 // that number.
 func OneJourney(plan Plan, id uint64) (*Journey, error) {
 	recorded, err := traceJourneys(plan, []journeyNote{{id: id}})

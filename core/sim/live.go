@@ -63,14 +63,14 @@ type Move struct {
 	To      string `json:"to,omitempty"` // a node; empty: it is removed
 }
 
-// Outcome tells what an input did at once.
+// Outcome says what an input did at once.
 type Outcome struct {
 	Journey  uint64 // of an event
 	Cause    Fate   // why it was rejected at once; where Rejected is set
 	Rejected bool
 }
 
-// MaxTraced bounds the journeys that a live run tells step by step: the latest.
+// MaxTraced bounds the journeys that a live run records step by step: the latest.
 const MaxTraced = 100
 
 // endless is the length of a live run without an end of its own.
@@ -135,7 +135,7 @@ func (l *Live) Next() (time.Duration, bool) {
 }
 
 // Advance lets everything happen that is due before an instant, but at most so
-// many events, and tells whether it got there.
+// many events, and reports whether it got there.
 func (l *Live) Advance(to time.Duration, most int64) (bool, error) {
 	until := min(int64(to), l.e.end)
 	if err := l.proceed(until, most); err != nil {
@@ -325,7 +325,7 @@ func (l *Live) Tell(id uint64) {
 	l.traced = append(l.traced, id)
 }
 
-// Trail tells a journey as far as it has come; false: it is not among those that
+// Trail returns a journey as far as it has come; false: it is not among those that
 // are told.
 func (l *Live) Trail(id uint64) (Journey, bool) {
 	r := l.e.trace.trails[id]

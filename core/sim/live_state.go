@@ -41,7 +41,7 @@ type LiveLink struct {
 	Off     bool  // switched off
 }
 
-// State tells how the run stands. It changes nothing.
+// State reports how the run stands. It changes nothing.
 func (l *Live) State() *LiveState {
 	e := l.e
 	s := &LiveState{
@@ -162,7 +162,7 @@ func (l *Live) move(m *Move) {
 	e.finish(i, fate)
 }
 
-// SendBackTargets are the nodes from which what lies in a node was set aside:
+// SendBackTargets are the nodes from which what lies in a node was given up:
 // where it can be sent back to.
 func (l *Live) SendBackTargets(node string) []string {
 	var out []string

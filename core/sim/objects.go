@@ -49,7 +49,7 @@ func (e *engine) setUpObjects(n *node) error {
 	return nil
 }
 
-// change applies a write or deletion to what lies in a node, and tells whether
+// change applies a write or deletion to what lies in a node, and reports whether
 // it is one: deleting what is not there is none. A row without a key is a row
 // of its own.
 func (e *engine) change(n *node, i uint32) bool {

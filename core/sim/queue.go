@@ -179,7 +179,7 @@ func (e *engine) enqueueSimple(n *node, c *copyRecord, i uint32) {
 	e.putLast(q.front, c, i)
 }
 
-// duplicate tells whether a message's key has come within the window before.
+// duplicate reports whether a message's key has come within the window before.
 func (e *engine) duplicate(n *node, i uint32) bool {
 	q := n.queue
 	m := e.messageOf(e.copies.At(i))
@@ -409,7 +409,7 @@ func (e *engine) wantPull(n *node) {
 	}
 }
 
-// ready tells whether something is visible and some reader could take it.
+// ready reports whether something is visible and some reader could take it.
 func (q *queue) ready() bool {
 	if q.plain {
 		return q.front.head != 0 && q.only.takes()

@@ -93,7 +93,7 @@ func (e *engine) overHops(rl *readerLink, c *copyRecord) bool {
 	return rl.link.Relation == model.PolledRun && e.nodes[rl.link.To].overHops(int(c.hops))
 }
 
-// mayTry tells whether a message is not to be given up.
+// mayTry reports whether a message is not to be given up.
 func (rl *readerLink) mayTry(c *copyRecord, now int64) bool {
 	return c.tries < rl.tries && now-c.born <= rl.giveUp
 }
@@ -107,13 +107,13 @@ func (e *engine) latencyBy(rl *readerLink, j *journey) *stats.LiveHistogram {
 	return rl.latency
 }
 
-// usual tells whether nothing stands against handing a message of a plain queue
+// usual reports whether nothing stands against handing a message of a plain queue
 // out: nobody works on it, and it is not to be given up.
 func (e *engine) usual(rl *readerLink, c *copyRecord) bool {
 	return (c.inFlight == 0 || e.inFlightOf(c).busy == 0) && rl.mayTry(c, e.Now) && c.flags&duplicate == 0
 }
 
-// firstIsUsual tells so of the first that is visible in a plain queue.
+// firstIsUsual reports so of the first that is visible in a plain queue.
 func (e *engine) firstIsUsual(q *queue, rl *readerLink) bool {
 	first := q.classes[0].head
 	return first != 0 && e.usual(rl, e.copies.At(first))
@@ -330,7 +330,7 @@ func (e *engine) startOrFill(rl *readerLink, b uint32, since int64) {
 	e.batches[b].timer = e.Schedule(until, evFill, b)
 }
 
-// startsAtOnce tells whether a batch of a queue's link starts a run as soon as it is
+// startsAtOnce reports whether a batch of a queue's link starts a run as soon as it is
 // taken, since it waits for no more and there is room.
 func (e *engine) startsAtOnce(rl *readerLink) bool {
 	f := &e.nodes[rl.link.To]
@@ -353,7 +353,7 @@ func (rl *readerLink) setPolicy() {
 	}
 }
 
-// takes tells whether some reader could take a message.
+// takes reports whether some reader could take a message.
 func (rl *readerLink) takes() bool { return rl.idles > 0 || len(rl.filling) > 0 }
 
 // occupy makes the reader that idle returned a busy one.

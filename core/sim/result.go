@@ -57,7 +57,7 @@ type LinkResult struct {
 	Feed                     *NodeResult // of a link that reads a stream or table, which accounts for copies of its own
 }
 
-// LoopResult tells how often messages passed one node of a component of the topology.
+// LoopResult says how often messages passed one node of a component of the topology.
 type LoopResult struct {
 	Nodes           []int // of the component; results of one component follow each other
 	At              int   // the node at which passes are counted
@@ -412,7 +412,7 @@ func (e *engine) finishSeries() *Series {
 	return e.series
 }
 
-// AlarmResult tells when an alarm went off.
+// AlarmResult says when an alarm went off.
 type AlarmResult struct {
 	Name  string
 	Fired int64

@@ -135,7 +135,7 @@ func (e *engine) dropRun(i uint32) {
 	e.freeRun = i
 }
 
-// messages tells how many messages a run works on.
+// messages reports how many messages a run works on.
 func (e *engine) messages(r *run) int {
 	if r.batch != 0 {
 		return len(e.batches[r.batch].entries)
@@ -171,7 +171,7 @@ func (n *node) limitNow() int64 {
 	return n.concurrency
 }
 
-// free tells whether the node can start one more run.
+// free reports whether the node can start one more run.
 func (e *engine) free(n *node) bool {
 	if n.active.Count >= n.limitNow() || n.pool != nil && n.pool.used >= n.pool.size {
 		return false
@@ -375,7 +375,7 @@ func (e *engine) anyFailsForGood(r *run, n *node, share float64) bool {
 	return e.failsForGood(n, share, e.journeys.At(r.own.journey).id())
 }
 
-// failsForGood tells whether a message is among those that a function never manages:
+// failsForGood reports whether a message is among those that a function never manages:
 // the same answer at every try.
 func (e *engine) failsForGood(n *node, share float64, name uint64) bool {
 	return share > 0 && float64(random.Splitmix(n.doom^random.Splitmix(name))>>11)*0x1p-53 < share

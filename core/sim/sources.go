@@ -167,7 +167,7 @@ func (e *engine) fillContent(c *content, t *traffic, choice int) {
 	}
 }
 
-// within tells whether an instant lies within the run; what is too far off to be
+// within reports whether an instant lies within the run; what is too far off to be
 // counted in nanoseconds does not.
 func (e *engine) within(at int64) bool { return uint64(at) < uint64(e.end) }
 

@@ -42,7 +42,7 @@ func (e *engine) setUpStream(n *node) error {
 	return nil
 }
 
-// partitionOf tells to which partition a record goes: by its key, else in turn.
+// partitionOf reports to which partition a record goes: by its key, else in turn.
 func (e *engine) partitionOf(n *node, m *message) int {
 	s := n.stream
 	gn := &e.g.Nodes[n.id]
@@ -68,7 +68,7 @@ func hashOf(key string, n int) int {
 	return int(random.Splitmix(h.Sum64()) % uint64(n))
 }
 
-// full tells whether a record's partition has no room for it within its rate;
+// full reports whether a record's partition has no room for it within its rate;
 // a stream that grows by itself gets another partition instead.
 func (e *engine) full(n *node, m *message) bool {
 	s := n.stream

@@ -201,7 +201,7 @@ func (e *engine) step(i uint32) {
 	}
 }
 
-// goesOn tells whether a `for` goes on by its `while`; owner is the frame that
+// goesOn reports whether a `for` goes on by its `while`; owner is the frame that
 // the `for` is a task of.
 func (e *engine) goesOn(t *thread, owner frame) bool {
 	w := owner.list[owner.at].While

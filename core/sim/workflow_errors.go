@@ -77,7 +77,7 @@ func (e *engine) catches(t *thread, task *graph.Task, problem any) bool {
 	return ok
 }
 
-// againAfter tells whether a try is tried again, and after how long.
+// againAfter reports whether a try is tried again, and after how long.
 func (e *engine) againAfter(task *graph.Task, f *frame) (int64, bool) {
 	r := task.Catch.Retry
 	if r == nil || r.Count > 0 && f.tries > r.Count {

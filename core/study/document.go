@@ -168,7 +168,7 @@ type Largest struct {
 	Hops   int64 `json:"hops"`
 }
 
-// Loop tells how often messages circulated.
+// Loop says how often messages circulated.
 type Loop struct {
 	Nodes  []string  `json:"nodes"`
 	At     string    `json:"at"` // the node at which passes are counted
@@ -187,7 +187,7 @@ type Rounds struct {
 	Capped bool     `json:"capped,omitempty"` // at least Max: passes are counted no further
 }
 
-// Alarm tells whether an alarm went off.
+// Alarm says whether an alarm went off.
 type Alarm struct {
 	Fired bool           `json:"fired"`
 	First document.State `json:"first"`

@@ -50,7 +50,7 @@ func ReadFires(words, zone string, start time.Time, count int) (*Schedule, map[s
 	return s, fields, err
 }
 
-// NextFires tells when a schedule fires next, from an instant on, so many times: in
+// NextFires reports when a schedule fires next, from an instant on, so many times: in
 // words, in its zone and in UTC. A schedule `every` so often that states no `from`
 // begins at that instant.
 func NextFires(n *model.Node, start time.Time, count int) (*Schedule, error) {

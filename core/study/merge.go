@@ -448,7 +448,7 @@ func mergeAlarms(doc *Document, results []*sim.Result) {
 	}
 }
 
-// mergeLosses tells when something was first lost, and for how long no alarm
+// mergeLosses reports when something was first lost, and for how long no alarm
 // would have said so.
 func mergeLosses(doc *Document, results []*sim.Result) {
 	doc.FirstLoss, doc.Unnoticed = document.Never, document.Never

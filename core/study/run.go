@@ -101,7 +101,7 @@ func (p *Plan) Merge(results []*sim.Result) (*Document, error) {
 	return doc, err
 }
 
-// report tells the share of the whole that is done.
+// report passes on the share of the whole that is done.
 func report(shares []atomic.Uint64, progress func(share float64)) {
 	if progress == nil {
 		return

@@ -55,7 +55,7 @@ type NodeSummary struct {
 	WaitP99     float64  `json:"wait_p99_s"`
 }
 
-// Holds tells whether all expectations hold.
+// Holds reports whether all expectations hold.
 func (p *Point) Holds() bool {
 	for _, x := range p.Expect {
 		if !x.Holds {
@@ -110,7 +110,7 @@ func RunSweep(axes []Axis, build Build, workers int, progress func(share float64
 	return MergeSweep(axes, first, points), nil
 }
 
-// Points tells how many points a sweep has.
+// Points reports how many points a sweep has.
 func Points(axes []Axis) (int, error) {
 	count := 1
 	for _, a := range axes {

@@ -166,7 +166,7 @@ func differences(into map[string]Difference, name string, base, other []map[stri
 	}
 }
 
-// Significant tells whether a difference's interval leaves 0 out; without an
+// Significant reports whether a difference's interval leaves 0 out; without an
 // interval nobody can tell.
 func (d Difference) Significant() bool {
 	return d.CI != nil && (d.CI[0] > 0 || d.CI[1] < 0)

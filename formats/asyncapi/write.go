@@ -17,7 +17,7 @@ const Version = "3.0.0"
 
 const extension = "x-ironweir"
 
-// isChannel tells whether a kind of node is a channel of AsyncAPI: something
+// isChannel reports whether a kind of node is a channel of AsyncAPI: something
 // with an address that messages are sent to or received from.
 func isChannel(kind string) bool {
 	switch model.Kind(kind) {

@@ -36,7 +36,7 @@ type Document struct {
 	source   []byte
 }
 
-// FormatOf tells what a file is by its name, and where that says nothing by what
+// FormatOf reports what a file is by its name, and where that says nothing by what
 // is in it. Empty: the format is unknown.
 func FormatOf(file string, source []byte) string {
 	start := bytes.TrimSpace(source)

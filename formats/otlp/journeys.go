@@ -58,7 +58,7 @@ func (t *traceMaker) continues(j *sim.Journey) {
 type traceMaker struct {
 	g      *graph.Graph
 	start  int64
-	own    string // tells this journey from all others
+	own    string // distinguishes this journey from all others
 	trace  string
 	parent string // the span outside that the journey came from; empty: none
 	steps  []sim.Step
@@ -203,7 +203,7 @@ func (t *traceMaker) enters(
 	}
 }
 
-// waitedFor tells whether the end of a run is one that the endpoint of a request
+// waitedFor reports whether the end of a run is one that the endpoint of a request
 // waits for.
 func (t *traceMaker) waitedFor(end, request *sim.Step) bool {
 	run := t.step(end.Parent)

@@ -1,6 +1,6 @@
 // Package picture draws a topology: DOT and Mermaid text, and by Graphviz SVG
 // and PNG. Shapes tell what a node does (holds, moves, works, starts, ends),
-// never its kind; colour tells state alone.
+// never its kind; colour shows state alone.
 package picture
 
 import (

@@ -210,7 +210,7 @@ func payloadLines(event map[string]any) []string {
 
 func target(link string) string { return link[strings.IndexByte(link, ':')+1:] }
 
-// MatchTable tells which links take which keys.
+// MatchTable says which links take which keys.
 type MatchTable struct {
 	Links []string
 	Rows  []MatchRow

@@ -11,14 +11,14 @@
       const failing = Object.entries(p.expect)
         .filter(([, x]) => !x.holds)
         .map(([name]) => name);
-      const deepest = Object.entries(p.nodes).sort(([, a], [, b]) => b.depth.max - a.depth.max)[0];
+      const maxDepth = Object.entries(p.nodes).sort(([, a], [, b]) => b.depth.max - a.depth.max)[0];
       const row: Record<string, string | number> & { id: number } = {
         id,
         ...Object.fromEntries(paths.map((path, i) => [`v${i}`, p.values[path]])),
         holds: Object.keys(p.expect).length === 0 ? "—" : failing.length ? `✗ ${failing.join(", ")}` : "✓ all hold",
         parked: p.ledger.parked,
         lost: p.ledger.lost.total,
-        deepest: deepest && deepest[1].depth.max > 0 ? `${deepest[0]}: ${count(deepest[1].depth.max)}` : "",
+        maxDepth: maxDepth && maxDepth[1].depth.max > 0 ? `${maxDepth[0]}: ${count(maxDepth[1].depth.max)}` : "",
       };
       return row;
     }),
@@ -28,7 +28,7 @@
     { key: "holds", value: "Expectations" },
     { key: "parked", value: "Parked" },
     { key: "lost", value: "Lost" },
-    { key: "deepest", value: "Max depth" },
+    { key: "maxDepth", value: "Max depth" },
   ]);
 </script>
 

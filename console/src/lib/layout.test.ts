@@ -103,7 +103,7 @@ test("a way is drawn with rounded corners, its label at the last stretch or, if 
   ).toBe("M0 4L60 4");
 });
 
-test("a board takes its boxes, and links that go round them by more than the margin", () => {
+test("a board takes its boxes, and links that keep clear of them by more than the margin", () => {
   const box = { x: 0, y: 0, width: 100, height: 40 };
   expect(extentOf([box, { ...box, x: 200, y: 60 }], [])).toEqual({ x: 0, y: 0, width: 300, height: 100 });
   expect(extentOf([box], [[{ x: -5, y: 20 }]])).toEqual(box);

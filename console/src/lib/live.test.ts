@@ -24,7 +24,7 @@ test("an instant is written and read as a clock shows it", () => {
   expect(instant("1:2:3:4")).toBeUndefined();
 });
 
-test("what is in force comes first on the board", () => {
+test("what is active comes first on the board", () => {
   expect(inForce({ ...quiet, fails: 1 })).toEqual(["failing"]);
   expect(inForce({ ...quiet, fails: 0.5, slow: 3 })).toEqual(["fails 50 %", "3× slow"]);
   expect(badge({ ...quiet, fails: 1, runs: 4 }, "function", 0)).toEqual({

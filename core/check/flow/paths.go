@@ -23,7 +23,7 @@ type WayStep struct {
 const MaxWays = 200
 
 // Ways lists the ways from a node to another, the shortest first, none passing a
-// node twice; more tells whether there are others.
+// node twice; more reports whether there are others.
 func (a *Analysis) Ways(from, to int) (ways []Way, more bool) {
 	type step struct {
 		node, before int
