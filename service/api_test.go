@@ -309,6 +309,7 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 		"get-sensitivity-result": at(guesses+"/sensitivity", nil),
 		"cancel-run":             at(run+"/cancel", nil),
 		"create-share":           at(main+"/shares", map[string]any{"what": "run", "id": lastOf(run)}),
+		"view-model":             at(main+"/models/kittiwake/viewing", nil),
 		"list-shares":            at(main+"/shares", nil),
 		"revoke-share": func(caller) request {
 			made := w.do("POST", main+"/shares", map[string]any{"what": "revision", "id": "kittiwake"}, 201)

@@ -214,6 +214,13 @@ func (v *Service) modelRoutes() {
 		Summary:     "The latest revision of a model",
 	}, v.getModel)
 
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "view-model",
+		Method:      http.MethodPost,
+		Path:        "/api/v1/workspaces/{workspace}/models/{name}/viewing",
+		Summary:     "Say that you look at a model, for a quarter of a minute; who else does, and what was last saved",
+	}, v.viewModel)
+
 	register(v, store.Editor, huma.Operation{
 		OperationID:   "delete-model",
 		Method:        http.MethodDelete,
@@ -345,6 +352,14 @@ func (v *Service) getModel(ctx context.Context, in *ModelPath) (*revisionAnswer,
 		return nil, v.failure(err, "model "+in.Name)
 	}
 	return answerRevision(ctx, in.Name, r), nil
+}
+
+func (v *Service) viewModel(ctx context.Context, in *ModelPath) (*struct{ Body *store.Viewing }, error) {
+	stands, err := v.store.View(ctx, spaceOf(ctx), in.Name, accessOf(ctx).User.ID)
+	if err != nil {
+		return nil, v.failure(err, "model "+in.Name)
+	}
+	return &struct{ Body *store.Viewing }{stands}, nil
 }
 
 func (v *Service) deleteModel(ctx context.Context, in *ModelPath) (*struct{}, error) {

@@ -173,7 +173,7 @@ func (v *Service) whoAmI(ctx context.Context, _ *struct{}) (*userBody, error) {
 	if err != nil {
 		return nil, v.failure(err, "share link")
 	}
-	return &userBody{&store.User{Name: "share link of " + share.User, CreatedAt: share.CreatedAt, Share: share}}, nil
+	return &userBody{&store.User{Name: a.User.Name, CreatedAt: share.CreatedAt, Share: share}}, nil
 }
 
 func (v *Service) signOut(ctx context.Context, _ *struct{}) (*struct {

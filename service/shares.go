@@ -30,7 +30,7 @@ func (v *Service) shareCookieName() string {
 }
 
 // beside lists the operations that a share link may use beside the reading of what it
-// shares: who it is, and the board of a text.
+// shares: who it is, and the board of a text, which is counted on who made the link.
 var beside = []string{"who-am-i", "list-workspaces", "check"}
 
 var pathParameter = regexp.MustCompile(`\{[a-z]+\}`)
@@ -171,8 +171,8 @@ func (v *Service) toShare(ctx context.Context, q ShareRequest) (what string, pat
 	return fmt.Sprintf("%s, revision %d", q.ID, r.Number), []string{revision(q.ID, r.Number)}, nil
 }
 
-// others is the person whose shares alone may be seen; 0: everybody's may.
-func others(ctx context.Context, role string) int64 {
+// onlyOf returns the person whose shares alone a caller sees; 0: everybody's.
+func onlyOf(ctx context.Context, role string) int64 {
 	if store.Covers(role, store.Admin) {
 		return 0
 	}
@@ -184,7 +184,7 @@ func (v *Service) listShares(ctx context.Context, _ *WorkspacePath) (*page[store
 	if err != nil {
 		return nil, v.failure(err, "role")
 	}
-	list, err := v.store.Shares(ctx, spaceOf(ctx), others(ctx, role))
+	list, err := v.store.Shares(ctx, spaceOf(ctx), onlyOf(ctx, role))
 	if err != nil {
 		return nil, v.failure(err, "share")
 	}
@@ -201,7 +201,7 @@ func (v *Service) revokeShare(ctx context.Context, in *struct {
 	}
 	role, err := v.store.Role(ctx, a, spaceOf(ctx))
 	if err == nil {
-		err = v.store.DeleteShare(ctx, spaceOf(ctx), others(ctx, role), in.ID)
+		err = v.store.DeleteShare(ctx, spaceOf(ctx), onlyOf(ctx, role), in.ID)
 	}
 	if err != nil {
 		return nil, v.failure(err, "such share link")

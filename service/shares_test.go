@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -142,6 +143,10 @@ func TestASharedRehearsalIsWatched(t *testing.T) {
 	guest.do("POST", path+"/incidents", map[string]any{"link": "q:f", "paused": true}, 403)
 	guest.do("DELETE", path, nil, 403)
 	ended := guest.follows(path + "/events")
+	require.Eventually(t, func() bool {
+		state := w.do("GET", path, nil, 200)["state"].(map[string]any)
+		return slices.Contains(state["watchers"].([]any), any("share link of admin"))
+	}, patience, 50*time.Millisecond, "it is seen who watches")
 	w.do("DELETE", fmt.Sprintf("%s/shares/%.0f", main, made["share"].(map[string]any)["id"]), nil, 204)
 	select {
 	case <-ended:

@@ -66,6 +66,7 @@ func (s *Store) Tidy(ctx context.Context) (runs int64, err error) {
 		}
 	}
 	for _, statement := range []string{
+		"DELETE FROM viewers WHERE seen_at < now() - interval '1 hour'",
 		"DELETE FROM idempotency_keys WHERE created_at < now() - interval '1 day'",
 		"DELETE FROM sessions WHERE expires_at < now()",
 		"DELETE FROM sign_in_links WHERE expires_at < now()",

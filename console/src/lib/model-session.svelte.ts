@@ -3,6 +3,7 @@ import { plain } from "./code";
 import { command } from "./command";
 import { keepDraft, readDraft } from "./draft";
 import { currentWorkspace } from "./workspace.svelte";
+import { changed } from "./changed";
 import { freeName, patchAt } from "./written";
 
 export type Remedy = Finding["remedies"][number];
@@ -39,6 +40,7 @@ export class ModelSession {
   wrong = $state.raw<Problem[]>([]);
   notice = $state<Notice | undefined>();
   conflict = $state<Conflict | undefined>();
+  viewers = $state.raw<string[]>([]); // who else looks at the model
 
   readonly findings = $derived<Finding[]>(this.checked?.check?.findings ?? []);
   readonly unsaved = $derived(this.text !== this.saved);
@@ -238,6 +240,37 @@ export class ModelSession {
     this.base = this.revision = data.number;
     this.notice = { kind: "success", title: `Saved as revision ${this.revision}.`, subtitle: "" };
     return true;
+  }
+
+  /** Says that the model is looked at, and learns who else does, and what a colleague has saved. */
+  async look() {
+    if (!this.ready) return;
+    const { data } = await api.POST("/api/v1/workspaces/{workspace}/models/{name}/viewing", {
+      params: { path: this.path },
+    });
+    if (!data) return; // the page says by itself that the service cannot be reached
+    this.viewers = data.viewers ?? [];
+    if (data.revision > this.newest && data.revision > this.revision) await this.tell(data.revision);
+  }
+  private newest = 0; // of the revisions of colleagues that were shown
+
+  /** Shows what a colleague has saved: in the editor, unless this model has changes of its own. */
+  private async tell(number: number) {
+    this.newest = number;
+    const latest = await api.GET("/api/v1/workspaces/{workspace}/models/{name}", { params: { path: this.path } });
+    if (!latest.data || latest.data.number <= this.revision) return; // it was saved here meanwhile
+    const theirs = latest.data.text ?? "";
+    const { data } = await api.POST("/api/v1/diff", { body: { before: this.saved, after: theirs } });
+    const title = `${latest.data.author} has saved revision ${latest.data.number}.`;
+    const what = data?.changes ? changed(data.changes) : "";
+    if (this.unsaved) {
+      this.notice = { kind: "success", stays: true, title, subtitle: `${what} Saving yours will show both.`.trim() };
+      return;
+    }
+    this.base = this.revision = latest.data.number;
+    this.saved = theirs;
+    this.edit(theirs);
+    this.notice = { kind: "success", stays: true, title, subtitle: `${what} It is in the editor.`.trim() };
   }
 
   /** Saves the model for what is kept or run of it. */

@@ -10,7 +10,7 @@
     Switch,
     TextInput,
   } from "carbon-components-svelte";
-  import { tick } from "svelte";
+  import { tick, untrack } from "svelte";
   import Activity from "carbon-icons-svelte/lib/Activity.svelte";
   import Keyboard from "carbon-icons-svelte/lib/Keyboard.svelte";
   import Play from "carbon-icons-svelte/lib/Play.svelte";
@@ -260,6 +260,13 @@
   }
 
   // What the palette offers here.
+  // Who looks at the model is known while the page is in front.
+  $effect(() => {
+    const look = () => document.visibilityState === "visible" && untrack(() => session.look());
+    const timer = setInterval(look, 5000);
+    if (session.ready) look();
+    return () => clearInterval(timer);
+  });
   const scenarioText = $derived(scenarios.find((s) => s.name === scenario)?.text ?? "");
   const panels = ["Findings", "Try a message", "Guarantees", "Availability", "Schedules", "History"];
   $effect(() => {
@@ -381,6 +388,9 @@
     <div class="bar" bind:this={bar}>
       <h1>{name}</h1>
       <span class="quiet">revision {session.revision}{session.unsaved ? ", changed" : ""}</span>
+      {#if session.viewers.length}
+        <span class="quiet viewers" role="status" aria-label="Also here">also here: {session.viewers.join(", ")}</span>
+      {/if}
       {#if wrong.length}
         <span class="broken">cannot be read: {wrong.length} {wrong.length === 1 ? "place" : "places"}</span>
       {:else if session.checked?.check}
