@@ -93,11 +93,11 @@ func TestOneWordForOneThing(t *testing.T) {
 // TestCommentsReport holds the comments of Go code to the idiom: a function reports whether
 // something is so.
 func TestCommentsReport(t *testing.T) {
-	told := regexp.MustCompile(`//.*\btells (whether|how|what|which|why|when)\b`)
-	require.True(t, told.MatchString("// Ended tells whether nothing follows."), "the search can fail")
+	idiom := regexp.MustCompile(`//.*\btells (whether|how|what|which|why|when)\b`)
+	require.True(t, idiom.MatchString("// Ended tells whether nothing follows."), "the search can fail")
 	for _, f := range tracked(t, ".go") {
 		for i, line := range strings.Split(contents(t, f), "\n") {
-			if f != "core/language_test.go" && told.MatchString(line) {
+			if f != "core/language_test.go" && idiom.MatchString(line) {
 				t.Errorf("%s:%d: say `reports whether`, or `returns`: %s", f, i+1, strings.TrimSpace(line))
 			}
 		}

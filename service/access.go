@@ -305,10 +305,7 @@ func (v *Service) identify(ctx context.Context, shown credentials) (*store.Acces
 			return nil, store.ErrNotFound
 		}
 		access, err := v.store.Token(ctx, token)
-		if err == nil && access.Shared() {
-			return v.byShare(ctx, token)
-		}
-		return access, err
+		return v.openly(ctx, access, err)
 	}
 	if shown.session != "" {
 		access, err := v.store.Session(ctx, shown.session)
@@ -316,14 +313,18 @@ func (v *Service) identify(ctx context.Context, shown credentials) (*store.Acces
 			return access, err
 		}
 	}
-	return v.byShare(ctx, shown.share)
+	if shown.share == "" {
+		return nil, store.ErrNotFound
+	}
+	access, err := v.shareAccess(ctx, shown.share)
+	return v.openly(ctx, access, err)
 }
 
-// byShare finds what somebody who is not signed in reads by a share link, where the
-// settings let links open for them.
-func (v *Service) byShare(ctx context.Context, secret string) (*store.Access, error) {
-	if secret == "" {
-		return nil, store.ErrNotFound
+// openly passes on the access of a caller who has not signed in: that of a share link only
+// where the settings open links without an account.
+func (v *Service) openly(ctx context.Context, access *store.Access, err error) (*store.Access, error) {
+	if err != nil || !access.Shared() {
+		return access, err
 	}
 	settings, err := v.store.Settings(ctx)
 	if err == nil && !settings.OpenShares {
@@ -332,7 +333,7 @@ func (v *Service) byShare(ctx context.Context, secret string) (*store.Access, er
 	if err != nil {
 		return nil, err
 	}
-	return v.shareAccess(ctx, secret)
+	return access, nil
 }
 
 // shareAccess finds what a share link lets its reader read.

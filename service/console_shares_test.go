@@ -28,7 +28,7 @@ func TestAShareLinkIsSent(t *testing.T) {
 	b.do(chromedp.Navigate(b.url + "/w/main/runs/1"))
 	b.says(".page", "Where every message went")
 	b.press("Share")
-	b.says(".bx--modal.is-visible", "Who has the link reads this and nothing else")
+	b.says(".bx--modal.is-visible", "Anyone with the link can read this and nothing else")
 	b.shoot("share")
 	b.axe("share")
 	result := share()

@@ -218,7 +218,7 @@ func (v *Service) modelRoutes() {
 		OperationID: "view-model",
 		Method:      http.MethodPost,
 		Path:        "/api/v1/workspaces/{workspace}/models/{name}/viewing",
-		Summary:     "Say that you look at a model, for a quarter of a minute; who else does, and what was last saved",
+		Summary:     "Report that you view a model, for 15 seconds; the answer names its latest revision and its other viewers",
 	}, v.viewModel)
 
 	register(v, store.Editor, huma.Operation{

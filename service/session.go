@@ -169,7 +169,7 @@ func (v *Service) whoAmI(ctx context.Context, _ *struct{}) (*userBody, error) {
 	if !a.Shared() {
 		return &userBody{&a.User}, nil
 	}
-	share, _, err := v.store.ShareOf(ctx, a)
+	share, err := v.store.ShareOf(ctx, a)
 	if err != nil {
 		return nil, v.failure(err, "share link")
 	}

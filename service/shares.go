@@ -219,13 +219,13 @@ func (v *Service) openShare(ctx context.Context, in *struct {
 	if err == nil {
 		in.share = in.Body.Secret
 		if _, refused := v.identify(ctx, in.credentials); errors.Is(refused, store.ErrNotFound) {
-			return nil, huma.Error401Unauthorized("sign in first: links open here for who has an account")
+			return nil, huma.Error401Unauthorized("sign in first: share links open for users with an account here")
 		}
 	}
 	out := &openedAnswer{}
 	var share *store.Share
 	if err == nil {
-		share, out.Body.Workspace, err = v.store.ShareOf(ctx, access)
+		share, err = v.store.ShareOf(ctx, access)
 	}
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, huma.Error404NotFound("this link has expired or was revoked; ask who sent it for another")
@@ -233,7 +233,7 @@ func (v *Service) openShare(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, v.failure(err, "share")
 	}
-	out.Body.Share = *share
+	out.Body.Workspace, out.Body.Share = share.Workspace, *share
 	left := int(time.Until(share.ExpiresAt).Seconds())
 	out.SetCookie = v.cookie(in.Body.Secret, max(left, 1))
 	out.SetCookie.Name = v.shareCookieName()

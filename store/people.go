@@ -43,7 +43,7 @@ type User struct {
 	Admin       bool      `json:"admin" doc:"administers the service: users, workspaces, settings"`
 	HasPassword bool      `json:"has_password" gorm:"->;column:has_password"`
 	CreatedAt   time.Time `json:"created_at"`
-	Share       *Share    `json:"share,omitempty" gorm:"-" doc:"who reads by a share link is nobody, and sees this alone"`
+	Share       *Share    `json:"share,omitempty" gorm:"-" doc:"set where the caller reads by a share link: the one thing that it reads"`
 }
 
 const userColumns = "users.id, users.name, users.admin, users.password <> '' AS has_password, users.created_at"

@@ -16,10 +16,12 @@ type Share struct {
 	CreatedAt time.Time  `json:"created_at"`
 	ExpiresAt time.Time  `json:"expires_at"`
 	UsedAt    *time.Time `json:"used_at" doc:"when it was last read, to the minute"`
+	Workspace string     `json:"-" gorm:"->;column:workspace"`
 }
 
-const shareQuery = `SELECT t.id, t.name, t.paths[1] AS path, u.name AS user_name, t.created_at, t.expires_at, t.used_at
-	FROM tokens t JOIN users u ON u.id = t.user_id WHERE t.paths <> '{}' AND t.expires_at > now() `
+const shareQuery = `SELECT t.id, t.name, t.paths[1] AS path, u.name AS user_name, t.created_at, t.expires_at, t.used_at,
+	w.name AS workspace
+	FROM tokens t JOIN users u ON u.id = t.user_id JOIN workspaces w ON w.id = t.workspace_id WHERE t.paths <> '{}' AND t.expires_at > now() `
 
 // CreateShare makes a share of paths in a workspace, the page's own first; only the hash of
 // its secret is kept.
@@ -44,15 +46,8 @@ func (s *Store) CreateShare(
 	if err != nil {
 		return "", nil, err
 	}
-	var out []Share
-	err = s.db.WithContext(ctx).Raw(shareQuery+"AND t.id = ?", ids[0]).Scan(&out).Error
-	if err == nil && len(out) == 0 {
-		err = ErrNotFound // revoked meanwhile
-	}
-	if err != nil {
-		return "", nil, mapError(err)
-	}
-	return secret, &out[0], nil
+	made, err = s.ShareOf(ctx, &Access{TokenID: ids[0]})
+	return secret, made, err
 }
 
 // Shares lists the shares of a workspace that have not expired, the latest first; those of
@@ -83,25 +78,17 @@ func (s *Store) DeleteShare(ctx context.Context, w *Workspace, user, id int64) e
 	})
 }
 
-// ShareOf gives the share that an access stands for, and its workspace; ErrNotFound: it is
-// none, or has ended.
-func (s *Store) ShareOf(ctx context.Context, a *Access) (*Share, string, error) {
-	var out []struct {
-		Share
-		Workspace string
-	}
-	err := s.db.WithContext(ctx).Raw(
-		"SELECT s.*, w.name AS workspace FROM ("+shareQuery+
-			") s JOIN tokens t ON t.id = s.id JOIN workspaces w ON w.id = t.workspace_id WHERE s.id = ?",
-		a.TokenID,
-	).Scan(&out).Error
+// ShareOf gives the share that an access stands for; ErrNotFound: it is none, or has ended.
+func (s *Store) ShareOf(ctx context.Context, a *Access) (*Share, error) {
+	var out []Share
+	err := s.db.WithContext(ctx).Raw(shareQuery+"AND t.id = ?", a.TokenID).Scan(&out).Error
 	if err == nil && len(out) == 0 {
 		err = ErrNotFound
 	}
 	if err != nil {
-		return nil, "", mapError(err)
+		return nil, mapError(err)
 	}
-	return &out[0].Share, out[0].Workspace, nil
+	return &out[0], nil
 }
 
 // Shared reports whether an access is that of a share link.

@@ -125,7 +125,7 @@ func (s *Store) Token(ctx context.Context, secret string) (*Access, error) {
 	}
 	a := &Access{User: *u, Token: t.Name, TokenID: t.ID, cap: t.Role, paths: strings.Fields(t.Paths)}
 	if a.Shared() {
-		a.User.Name = "share link of " + a.User.Name // it is nobody, and is seen as such
+		a.User.Name = "share link of " + a.User.Name // as which its reader is seen
 	}
 	if t.WorkspaceID != nil {
 		a.workspace = *t.WorkspaceID

@@ -2,7 +2,6 @@ package sim_test
 
 import (
 	"fmt"
-	"math"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -89,14 +88,8 @@ func TestAConsumerThatRejects(t *testing.T) {
 		"p90":          {0.149, func(r *sim.Result) float64 { return r.Latency[pair].Quantile(0.9) }},
 	} {
 		list := per(results, c.of)
-		mean, squares := 0.0, 0.0
-		for _, x := range list {
-			mean += x / float64(len(list))
-		}
-		for _, x := range list {
-			squares += (x - mean) * (x - mean) / float64(len(list)-1)
-		}
-		require.InDelta(t, mean, c.measured, 3*math.Sqrt(squares), fmt.Sprintf("%s: %v", what, list))
+		mean, deviation := spread(list)
+		require.InDelta(t, mean, c.measured, 3*deviation, fmt.Sprintf("%s: %v", what, list))
 	}
 }
 

@@ -37,17 +37,24 @@ func replicate(t *testing.T, topology, scenario string) (*graph.Graph, *study.Do
 // fails a check about once in a thousand seeds, and the seed is fixed.
 func within(t *testing.T, want float64, values []float64, what string) {
 	t.Helper()
-	mean, sq := 0.0, 0.0
+	n := float64(len(values))
+	mean, deviation := spread(values)
+	half := distuv.StudentsT{Sigma: 1, Nu: n - 1}.Quantile(0.9995) * deviation / math.Sqrt(n)
+	require.InDelta(t, want, mean, half, "%s: theory %.5g, simulated %.5g ± %.2g", what, want, mean, half)
+	require.Less(t, half, 0.1*want, "%s: the interval must be narrow enough to mean something", what)
+}
+
+// spread returns the mean of values and their standard deviation.
+func spread(values []float64) (mean, deviation float64) {
 	n := float64(len(values))
 	for _, v := range values {
 		mean += v / n
 	}
+	squares := 0.0
 	for _, v := range values {
-		sq += (v - mean) * (v - mean)
+		squares += (v - mean) * (v - mean)
 	}
-	half := distuv.StudentsT{Sigma: 1, Nu: n - 1}.Quantile(0.9995) * math.Sqrt(sq/(n-1)/n)
-	require.InDelta(t, want, mean, half, "%s: theory %.5g, simulated %.5g ± %.2g", what, want, mean, half)
-	require.Less(t, half, 0.1*want, "%s: the interval must be narrow enough to mean something", what)
+	return mean, math.Sqrt(squares / (n - 1))
 }
 
 func per(results []*sim.Result, of func(*sim.Result) float64) []float64 {

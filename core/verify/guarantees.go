@@ -3,7 +3,6 @@ package verify
 import (
 	"cmp"
 	"fmt"
-	"math"
 	"slices"
 	"strings"
 	"time"
@@ -288,29 +287,43 @@ func (v *verifier) compareLosses(list []guarantees.Guarantee, over []ended, faul
 // compareOrder reports messages that overtake others although the order is kept. Only
 // orders by entry and by key can be seen.
 func (v *verifier) compareOrder(list []guarantees.Guarantee, found []effect) {
-	slices.SortStableFunc(found, func(x, y effect) int { return cmp.Compare(x.at, y.at) })
 	for k := range list {
 		q := &list[k]
 		if !q.Order.Kept || slices.ContainsFunc(q.Order.By, func(by string) bool { return by != "event.subject" }) {
 			continue
 		}
 		v.report.Claims++
-		last := map[string]float64{}
-		for _, x := range found {
-			if x.entry != q.From || x.node != q.To {
-				continue
-			}
-			key := x.lineage
+		x, before := overtaking(q, found, func(x *effect) string {
 			if len(q.Order.By) > 0 {
-				key = x.key + " " + key
+				return x.key + " " + x.lineage
 			}
-			if before, is := last[key]; is && x.began < before-1e-9 {
-				v.contradict("order", nil, fmt.Sprintf("%s to %s keeps the order", q.From, q.To),
-					"journey %d entered at %gs and took effect at %gs, behind one that entered at %gs",
-					x.journey, x.began, x.at, before)
-				break
-			}
-			last[key] = math.Max(last[key], x.began)
+			return x.lineage
+		})
+		if x != nil {
+			v.contradict("order", nil, fmt.Sprintf("%s to %s keeps the order", q.From, q.To),
+				"journey %d entered at %gs and took effect at %gs, behind one that entered at %gs",
+				x.journey, x.began, x.at, before.began)
 		}
 	}
+}
+
+// overtaking finds, among the effects of an entry at a destination, the first that comes
+// behind one of its key that entered later; nil: the order is kept.
+func overtaking(q *guarantees.Guarantee, list []effect, key func(*effect) string) (x, before *effect) {
+	slices.SortStableFunc(list, func(x, y effect) int { return cmp.Compare(x.at, y.at) })
+	last := map[string]*effect{} // of those that have taken effect, the one that entered last
+	for k := range list {
+		x := &list[k]
+		if x.entry != q.From || x.node != q.To {
+			continue
+		}
+		before := last[key(x)]
+		if before != nil && x.began < before.began-1e-9 {
+			return x, before
+		}
+		if before == nil || x.began > before.began {
+			last[key(x)] = x
+		}
+	}
+	return nil, nil
 }

@@ -1,7 +1,6 @@
 package verify
 
 import (
-	"cmp"
 	"fmt"
 	"maps"
 	"math"
@@ -77,8 +76,9 @@ func NewWitnesses(g *graph.Graph, o Options) (*Witnesses, error) {
 	v := newGuaranteeVerifier(g, o)
 	for _, name := range slices.Sorted(maps.Keys(v.a.Entries)) {
 		if v.rates[name] == 0 && !v.schedule[name] {
+			v.rates[name] = 1.0 / 60
 			v.base.Traffic = append(v.base.Traffic,
-				&model.Traffic{Name: "to-" + name, Into: name, Arrivals: "even", Rate: 1.0 / 60})
+				&model.Traffic{Name: "to-" + name, Into: name, Arrivals: "even", Rate: v.rates[name]})
 		}
 	}
 	w := &Witnesses{v: v, normal: v.scenario(v.base.Length, v.drained), ways: map[pair][]instant{}}
@@ -260,36 +260,18 @@ func (w *Witnesses) dense(entry string, incident *model.Incident) *model.Scenari
 
 // overtaken finds two messages of a run of which the later took effect first.
 func (w *Witnesses) overtaken(q *guarantees.Guarantee, run []sim.Journey) []sim.Journey {
-	type taken struct {
-		effect
-		journey int
-	}
-	var list []taken
+	var list []effect
+	byID := map[uint64]int{}
 	for k := range run {
-		if run[k].Entry != q.From {
-			continue
-		}
-		for _, x := range effectsOf(w.v.g, &run[k]) {
-			if x.node == q.To {
-				list = append(list, taken{x, k})
-			}
-		}
+		byID[run[k].ID] = k
+		list = append(list, effectsOf(w.v.g, &run[k])...)
 	}
-	slices.SortStableFunc(list, func(x, y taken) int { return cmp.Compare(x.at, y.at) })
-	for _, byKey := range []bool{true, false} {
-		last := map[string]taken{} // of what has taken effect, what began last
-		for _, x := range list {
-			key := x.lineage
-			if byKey {
-				key = x.key + " " + key
-			}
-			before, is := last[key]
-			if is && x.began < before.began-1e-9 {
-				return []sim.Journey{run[x.journey], run[before.journey]}
-			}
-			if !is || x.began > before.began {
-				last[key] = x
-			}
+	for _, key := range []func(*effect) string{
+		func(x *effect) string { return x.key + " " + x.lineage },
+		func(x *effect) string { return x.lineage },
+	} {
+		if x, before := overtaking(q, list, key); x != nil {
+			return []sim.Journey{run[byID[x.journey]], run[byID[before.journey]]}
 		}
 	}
 	return nil
@@ -317,7 +299,7 @@ func (w *Witnesses) withoutFault(q *guarantees.Guarantee, of shown) (*Witness, e
 func (w *Witnesses) long(entry string) *model.Scenario {
 	const most = 100 * 24 * time.Hour
 	length := most
-	if rate := w.v.rateOf(entry); rate > 0 {
+	if rate := w.v.rates[entry]; rate > 0 {
 		length = min(most, time.Duration(recorded/rate*float64(time.Second)))
 	}
 	s := w.v.scenario(length, length+w.v.drained-w.v.base.Length)
@@ -328,17 +310,6 @@ func (w *Witnesses) long(entry string) *model.Scenario {
 		}
 	}
 	return s
-}
-
-// rateOf returns how many messages of its traffic enter at a node, a second.
-func (v *verifier) rateOf(entry string) float64 {
-	rate := 0.0
-	for _, t := range v.base.Traffic {
-		if t.Into == entry {
-			rate += t.Rate
-		}
-	}
-	return rate
 }
 
 // search tries an incident at instants on the way of a message: at first before its whole

@@ -65,7 +65,8 @@ type part struct {
 	Picture, Body template.HTML
 }
 
-type contents struct {
+// shown is what the page shows.
+type shown struct {
 	Model, About, Digest, Version, Environment string
 	Verdict                                    string
 	Bad                                        bool
@@ -82,7 +83,7 @@ type contents struct {
 // where Graphviz is not installed.
 func Write(w io.Writer, g *graph.Graph, of Contents) error {
 	doc := of.Check
-	c := contents{
+	c := shown{
 		Model:       doc.Model,
 		About:       g.Topology.About,
 		Digest:      doc.Digest[:min(12, len(doc.Digest))],

@@ -57,12 +57,12 @@
     <CodeSnippet wrapText code={location.origin + made.link} />
     <p class="quiet">
       {made.open
-        ? "It opens for anybody, without an account."
-        : "It opens for who has an account here; an administrator can let links open for anybody, under Settings, Limits."}
+        ? "It opens for anyone, without an account."
+        : "It opens for users with an account here; an administrator can open links to anyone, under Settings, Limits."}
       It reads {made.share.what}, and nothing else, and can be revoked under Settings, Share links.
     </p>
   {:else}
-    <p>Who has the link reads this and nothing else, until it expires.</p>
+    <p>Anyone with the link can read this and nothing else, until it expires.</p>
     <NumberInput labelText="Days until it expires" min={1} max={90} bind:value={days} />
     {#if trouble}<p class="wrong" role="alert">{trouble}</p>{/if}
   {/if}

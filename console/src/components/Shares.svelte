@@ -1,10 +1,9 @@
 <script lang="ts">
-  import { Button, DataTable, InlineNotification, Select, SelectItem } from "carbon-components-svelte";
-  import TrashCan from "carbon-icons-svelte/lib/TrashCan.svelte";
+  import { InlineNotification, Select, SelectItem } from "carbon-components-svelte";
   import { untrack } from "svelte";
   import { api, sentence, type Schemas } from "../lib/api";
-  import { when } from "../lib/format";
   import { visitor } from "../lib/workspace.svelte";
+  import Revocable from "./Revocable.svelte";
 
   let workspace = $state(untrack(() => visitor.home ?? ""));
   let shares = $state.raw<Schemas["Share"][]>([]);
@@ -30,7 +29,7 @@
 </script>
 
 <h2>Share links</h2>
-<p>Each link lets anybody who has it read one run, rehearsal or revision, until it expires or is revoked.</p>
+<p>Anyone with such a link can read one run, rehearsal or revision, until it expires or is revoked.</p>
 {#if trouble}<InlineNotification lowContrast kind="error" title="Share links" subtitle={trouble} />{/if}
 {#if (visitor.workspaces?.length ?? 0) > 1}
   <Select labelText="Workspace" bind:selected={workspace}>
@@ -40,29 +39,15 @@
 {#if shares.length === 0}
   <p class="quiet">No share link is open in this workspace. Press Share on a result, a rehearsal or a model.</p>
 {:else}
-  <DataTable
-    size="short"
-    rows={shares}
+  <Revocable
+    rows={shares.map((s) => ({ ...s }))}
     headers={[
       { key: "what", value: "What" },
       { key: "user", value: "Shared by" },
       { key: "expires_at", value: "Expires" },
       { key: "used_at", value: "Last read" },
-      { key: "id", empty: true },
     ]}
-  >
-    <svelte:fragment slot="cell" let:row let:cell>
-      {#if cell.key === "id"}
-        <Button
-          kind="danger-ghost"
-          size="small"
-          icon={TrashCan}
-          iconDescription="Revoke the link to {row.what}"
-          on:click={() => revoke(row.id)}
-        />
-      {:else if cell.key === "expires_at"}{when(cell.value)}
-      {:else if cell.key === "used_at"}{cell.value ? when(cell.value) : "never"}
-      {:else}{cell.value}{/if}
-    </svelte:fragment>
-  </DataTable>
+    label={(row) => `Revoke the link to ${row.what}`}
+    onrevoke={revoke}
+  />
 {/if}

@@ -2,7 +2,6 @@
   import {
     Button,
     CodeSnippet,
-    DataTable,
     Form,
     InlineNotification,
     NumberInput,
@@ -10,10 +9,9 @@
     SelectItem,
     TextInput,
   } from "carbon-components-svelte";
-  import TrashCan from "carbon-icons-svelte/lib/TrashCan.svelte";
   import { api, sentence, type Schemas } from "../lib/api";
   import { visitor } from "../lib/workspace.svelte";
-  import { when } from "../lib/format";
+  import Revocable from "./Revocable.svelte";
 
   let tokens = $state.raw<Schemas["Token"][]>([]);
   let name = $state("");
@@ -77,31 +75,16 @@
 {#if tokens.length === 0}
   <p class="quiet">You have no tokens.</p>
 {:else}
-  <DataTable
-    size="short"
-    rows={tokens}
+  <Revocable
+    rows={tokens.map((t) => ({ ...t, workspace: t.workspace ?? "all workspaces" }))}
     headers={[
       { key: "name", value: "For" },
       { key: "role", value: "At most" },
       { key: "workspace", value: "Where" },
       { key: "expires_at", value: "Runs out" },
       { key: "used_at", value: "Last used" },
-      { key: "id", empty: true },
     ]}
-  >
-    <svelte:fragment slot="cell" let:row let:cell>
-      {#if cell.key === "id"}
-        <Button
-          kind="danger-ghost"
-          size="small"
-          icon={TrashCan}
-          iconDescription={`Revoke ${row.name}`}
-          on:click={() => revoke(row.id)}
-        />
-      {:else if cell.key === "expires_at"}{when(cell.value)}
-      {:else if cell.key === "used_at"}{cell.value ? when(cell.value) : "never"}
-      {:else if cell.key === "workspace"}{cell.value ?? "all workspaces"}
-      {:else}{cell.value}{/if}
-    </svelte:fragment>
-  </DataTable>
+    label={(row) => `Revoke ${row.name}`}
+    onrevoke={revoke}
+  />
 {/if}

@@ -250,12 +250,12 @@ export class ModelSession {
     });
     if (!data) return; // the page says by itself that the service cannot be reached
     this.viewers = data.viewers ?? [];
-    if (data.revision > this.newest && data.revision > this.revision) await this.tell(data.revision);
+    if (data.revision > this.newest && data.revision > this.revision) await this.showSaved(data.revision);
   }
   private newest = 0; // of the revisions of colleagues that were shown
 
   /** Shows what a colleague has saved: in the editor, unless this model has changes of its own. */
-  private async tell(number: number) {
+  private async showSaved(number: number) {
     this.newest = number;
     const latest = await api.GET("/api/v1/workspaces/{workspace}/models/{name}", { params: { path: this.path } });
     if (!latest.data || latest.data.number <= this.revision) return; // it was saved here meanwhile
