@@ -2,6 +2,7 @@ package check_test
 
 import (
 	"os"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -44,4 +45,51 @@ func TestGroupsThatAreNotKnownAreSaid(t *testing.T) {
 	const many = "messages are taken to be of many groups, so that one that fails holds few others up"
 	require.Contains(t, assumed(""), many)
 	require.NotContains(t, assumed("keys: [lane-7], "), many)
+}
+
+// TestWhatWasHeldUpComesAtOnce: an outage of five hours is tolerated by the first queue,
+// but the readers of the next one, which have 72 messages an hour times two, cannot take
+// what gathers in 3.6 hours before it has waited there for one; with four they can.
+func TestWhatWasHeldUpComesAtOnce(t *testing.T) {
+	held := func(readers string) (said []string) {
+		doc := checked(t, modelDocument(t, "nodes:\n"+
+			"  desk: {kind: endpoint, rate: 40/h, links: {bookings: {}}}\n"+
+			"  bookings: {kind: queue, retention: 5h, links: {lots: {}}}\n"+
+			"  lots: {kind: queue, retention: 1h, links: {office: {read: {parallel: "+readers+"}}}}\n"+
+			"  office: {kind: outside, takes: 50s}\n"))
+		for _, f := range doc.Findings {
+			if strings.Contains(f.Message, "what was held up then comes at once") {
+				require.Contains(t, f.Message, "bookings:lots/stopped")
+				said = append(said, f.Message)
+			}
+		}
+		return said
+	}
+	two := held("2")
+	require.Len(t, two, 1)
+	require.Contains(t, two[0], "lost at `lots:office` after 3h36m")
+	require.Empty(t, held("4"))
+}
+
+// TestAQueueThatIsNearlyFull: one that hides each of 30 messages a minute for a minute holds
+// 30 on average. With room for 31 it is full for Erlang's B of 31 places and a load of 30,
+// which is what a run of Poisson arrivals loses; with room for 60, hardly ever.
+func TestAQueueThatIsNearlyFull(t *testing.T) {
+	lost := func(capacity string) (float64, string) {
+		doc := checked(t, modelDocument(t, "nodes:\n"+
+			"  bookings: {kind: queue, rate: 30/m, delay: 1m, capacity: "+capacity+", "+
+			"links: {book: {read: {parallel: 4}}}}\n"+
+			"  book: {kind: function, takes: 1s}\n"))
+		e := doc.Entries["bookings"]
+		return *e.LossProbability, string(e.Basis["loss_probability"])
+	}
+	full := 1.0
+	for places := 1.0; places <= 31; places++ {
+		full = 30 * full / (places + 30*full)
+	}
+	share, basis := lost("31")
+	require.InDelta(t, full, share, 0.01)
+	require.Equal(t, "at_most", basis)
+	share, _ = lost("60")
+	require.Less(t, share, 1e-4)
 }

@@ -19,7 +19,8 @@ var lostNormally = &Rule{Code: "IW201", Title: "Messages lost in normal operatio
 	Doc: `Messages are lost here although nothing is broken: a topic without links, a message that no link accepts, a
 link that its target refuses, runs that fail or exceed their timeout and have no failure target, messages
 that find no free run until they are given up, a lease that ends before its run, a queue that hides messages
-for longer than it keeps them. Give them a place: a link that accepts them, or a dead-letter node.`,
+for longer than it keeps them, or that is nearly full on average. Give them a place: a link that accepts
+them, or a dead-letter node.`,
 	Run: func(p *Pass) {
 		reportNormalLosses(p)
 		reportUnmatched(p)
@@ -30,6 +31,8 @@ var singlePointOfLoss = &Rule{Code: "IW202", Title: "Single point of loss", Seve
 nothing takes what is given up. Give the link (or the function) a dead-letter node, so that they can be sent
 again afterwards. A failure or dead-letter queue whose consumer keeps up with the few messages that fail as a rule
 may fall behind when all of them fail: that is reported with how much more comes than its readers can take.
+When the fault is over, all that it held up comes at once: where the next readers cannot take it before it
+expires, more readers, or a longer retention, help.
 A consumer that does not read is reported where messages are kept for less than a day; a
 link that is switched off, and a dead-letter node that rejects writes, are listed with the loss sets of the
 entry but are no finding.`,
@@ -105,14 +108,14 @@ func reportNormalLosses(p *Pass) {
 			links,
 			evidence,
 			lossRemedies(p, &at.Place),
-			"%s from %s %s lost at `%s` with nothing broken: %s",
+			"%s that come from %s to `%s` %s lost there with nothing broken: %s",
 			which,
 			list(entries),
-			verb,
 			name,
+			verb,
 			causeWords(at.Cause, l.First.Why),
 		)
-		if l.First.Stated && l.First.Share.High < 1e-4 {
+		if h := l.First.Share.High; l.First.Stated && h < 1e-4 || l.First.Why == "crowded" && h < 0.01 {
 			p.rated(Warning)
 		}
 	}
@@ -211,8 +214,12 @@ func reportSingleFaults(p *Pass) {
 			"limit":       l.First.Limit,
 		}
 		reason, remedies := causeWords(at.Cause, l.First.Why), lossRemedies(p, &at.Place)
-		if at.Surge {
-			reason = fmt.Sprintf("what then comes is %.2g times what its readers can take", at.Load)
+		if at.Surge || at.CatchUp {
+			what := "what then comes is %.2g times what its readers can take"
+			if at.CatchUp {
+				what = "what was held up then comes at once, up to %.2g times what its readers can take in time"
+			}
+			reason = fmt.Sprintf(what, at.Load)
 			remedies = []remedy.Remedy{moreReaders(p, p.Link(at.Link), at.Load)}
 		}
 		p.report(
@@ -270,6 +277,8 @@ func causeWords(cause, why string) string {
 		if cause == "exhausted" {
 			return "no run is free for its calls, the tries are exhausted, and there is no dead-letter node"
 		}
+	case "crowded":
+		return "the queue holds nearly as much as it can on average, and is full at times"
 	case "blocked":
 		return "a record that is tried until its retention ends blocks those behind it"
 	}

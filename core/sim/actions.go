@@ -35,18 +35,21 @@ func (e *engine) advance(i uint32) {
 			r.step, r.index, r.reps = r.step+1, 0, -1
 			continue
 		}
+		if r.reps >= 0 && r.rep >= r.reps { // all of this message are made
+			r.index, r.reps = r.index+1, -1
+			continue
+		}
 		m, takesPart := e.message(r, int(r.index))
 		if !takesPart && !s.perRun && !(r.phase == atStart && e.startsWith(r)) {
 			r.index, r.reps = r.index+1, -1
 			continue
 		}
 		if r.reps < 0 {
-			r.rep, r.reps = 0, e.repetitions(i, r, s, &m)
+			r.rep, r.reps = 0, max(e.repetitions(i, r, s, &m), 0)
 			r.tries = 0
-		}
-		if r.rep >= r.reps {
-			r.index, r.reps = r.index+1, -1
-			continue
+			if r.reps == 0 {
+				continue
+			}
 		}
 		if !e.act(i, s, &m) {
 			return

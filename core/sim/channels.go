@@ -134,7 +134,7 @@ func (e *engine) backOff(i uint32, d *delivery, k int, cause Fate) {
 		return
 	}
 	if e.trace != nil {
-		e.trace.waits(e, i, wait, cause)
+		e.trace.waits(e, i, wait, cause, d.policy.Tries)
 	}
 	e.inFlightFor(c).timer = e.Schedule(e.Now+wait, evTry, i)
 }

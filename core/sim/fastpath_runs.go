@@ -205,7 +205,7 @@ func (e *engine) sendFast(ln *fastLink, i uint32) {
 func (e *engine) leaveFunction(ln *fastLink, slot uint32) {
 	ln.f.active.Fall(e.Now)
 	e.readers[ln.rl.first+slot].pause = 0
-	ln.rl.rest(slot, 0)
+	ln.rl.rest(slot, nil)
 }
 
 // passOnFast sends a message that has been handled on to one queue. What is handled

@@ -190,7 +190,7 @@ func (e *engine) pausePiece(n *node, p *partition, wait int64, cause Fate) {
 		return
 	}
 	if e.trace != nil {
-		e.trace.waits(e, p.hand[0], wait, cause)
+		e.trace.waits(e, p.hand[0], wait, cause, 0)
 	}
 	p.state = pausing
 	p.timer = e.Schedule(e.Now+wait, evFeed, p.reader)

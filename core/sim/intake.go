@@ -59,7 +59,7 @@ func (e *engine) offer(i uint32) {
 			return
 		}
 		if e.trace != nil {
-			e.trace.waits(e, i, wait, Throttled)
+			e.trace.waits(e, i, wait, Throttled, 0)
 		}
 		h.timer = e.Schedule(e.Now+wait, evTry, i)
 		return
@@ -111,7 +111,7 @@ func (e *engine) intakeFailed(i uint32, n *node, d *delivery, failure int16, fin
 		return
 	}
 	if e.trace != nil {
-		e.trace.waits(e, i, wait, Exhausted)
+		e.trace.waits(e, i, wait, Exhausted, 0)
 	}
 	e.inFlightFor(c).timer = e.Schedule(e.Now+wait, evTry, i)
 }
@@ -320,7 +320,10 @@ func (e *engine) settleBatch(b uint32, failure int16, final bool) {
 }
 
 // endPlain ends a batch of a plain queue whose run succeeded, in one pass: most of
-// its messages are handled, and some may have failed by themselves.
+// its messages are handled, and some may have failed by themselves. It is not compiled
+// into batchDone, where what it calls would no longer be compiled into it.
+//
+//go:noinline
 func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
 	q, now := n.queue, e.Now
 	unusual := 0
@@ -344,7 +347,7 @@ func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
 			e.latencyBy(rl, j).Add(now - j.born)
 		}
 		c.flags, c.inFlight = done, 0
-		e.releaseCopy(c, at.copy)
+		e.releaseUnhandled(c, at.copy)
 	}
 	if handled := int64(len(entries) - unusual); handled > 0 {
 		n.fates[Handled] += handled

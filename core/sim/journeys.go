@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"cmp"
 	"sort"
 	"time"
 
@@ -170,6 +171,10 @@ type Found struct {
 	Failed   int64     `json:"failed"`
 	InFlight int64     `json:"in_flight"`
 	Journeys []Journey `json:"journeys"` // the first that entered
+
+	Events      int64  `json:"events"`           // that the condition was asked about
+	Unevaluated int64  `json:"unevaluated"`      // of them, those of which it cannot be evaluated
+	Reason      string `json:"reason,omitempty"` // why, for the first of those
 }
 
 // search is a condition with the journeys that have met it so far.
@@ -189,7 +194,13 @@ func (s *search) consider(e *engine, i uint32) {
 		return
 	}
 	m := e.messageOf(c)
-	if ok, _ := s.where.Truth(e.eventOfMessage(&m, kindOfEvent(e.senderOf(c), c.flags))); ok {
+	ok, err := s.where.Truth(e.eventOfMessage(&m, kindOfEvent(e.senderOf(c), c.flags)))
+	s.found.Events++
+	if err != nil {
+		s.found.Unevaluated++
+		s.found.Reason = cmp.Or(s.found.Reason, err.Error())
+	}
+	if ok {
 		s.met[id] = true
 	}
 }

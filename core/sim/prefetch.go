@@ -83,7 +83,7 @@ func (e *engine) resumeReaders(n *node, rl *readerLink) {
 		}
 		if len(e.batches[b].entries) == 0 {
 			e.dropRecord(b)
-			rl.rest(r, n.queue.idleOrder())
+			rl.rest(r, n.queue)
 			continue
 		}
 		e.startOrFill(rl, b, since)
@@ -102,7 +102,7 @@ func (e *engine) release(n *node, rl *readerLink, mark copyFlags) {
 		}
 		reader := e.batches[b].reader
 		e.dropRecord(b)
-		rl.rest(reader-rl.first, n.queue.idleOrder())
+		rl.rest(reader-rl.first, n.queue)
 	}
 	if rl.ahead == nil {
 		return
@@ -114,7 +114,7 @@ func (e *engine) release(n *node, rl *readerLink, mark copyFlags) {
 		rl.ahead.taken[r] = rl.ahead.taken[r][:0]
 	}
 	for _, r := range rl.ahead.resumed {
-		rl.rest(r, n.queue.idleOrder())
+		rl.rest(r, n.queue)
 	}
 	rl.ahead.resumed = nil
 }

@@ -13,27 +13,28 @@ const minWait = int64(time.Millisecond)
 // queue is the state of a queue: what is visible, what is handed out, and all
 // that lies in it by age. The lists run through the copies.
 type queue struct {
-	only      *readerLink // the link that takes everything, in the order in which it comes
-	front     *list       // what it can take
-	plain     bool        // there is such a link
-	ages      list
-	ageSeq    uint64 // of the armed timer, 0: none
-	classes   []visibleClass
-	order     int64  // place of the next message that becomes visible
-	idled     uint64 // counts readers that became idle
-	leases    list
-	leaseSeq  uint64 // of the armed timer, 0: none
-	ageDue    int64  // when it comes
-	links     []*readerLink
-	pulling   bool
-	lease     int64
-	delay     int64
-	retention int64
-	carryAge  bool
-	groups    *groups          // nil: order does not matter
-	seen      map[string]int64 // keys of dedupe, and until when they count
-	window    int64
-	feed      *feed // what reads a stream by this link, instead of readers of a queue
+	only       *readerLink // the link that takes everything, in the order in which it comes
+	front      *list       // what it can take
+	plain      bool        // there is such a link
+	pulling    bool
+	prefetches bool // some reader takes ahead of its runs
+	ages       list
+	ageSeq     uint64 // of the armed timer, 0: none
+	classes    []visibleClass
+	order      int64  // place of the next message that becomes visible
+	idled      uint64 // counts readers that became idle
+	leases     list
+	leaseSeq   uint64 // of the armed timer, 0: none
+	ageDue     int64  // when it comes
+	links      []*readerLink
+	lease      int64
+	delay      int64
+	retention  int64
+	carryAge   bool
+	groups     *groups          // nil: order does not matter
+	seen       map[string]int64 // keys of dedupe, and until when they count
+	window     int64
+	feed       *feed // what reads a stream by this link, instead of readers of a queue
 }
 
 // idleOrder returns the place of a reader that becomes idle among those of all links.
@@ -95,11 +96,12 @@ func (e *engine) setUpQueue(n *node) error {
 			rl.since = make([]uint64, l.Read.Parallel)
 		}
 		if l.Read.Prefetch > 0 {
+			q.prefetches = true
 			rl.ahead = &prefetching{taken: make([][]batchEntry, l.Read.Parallel), first: make([]int64, l.Read.Parallel)}
 		}
 		rl.setPolicy()
 		for r := 0; r < l.Read.Parallel; r++ {
-			rl.rest(uint32(r), q.idleOrder())
+			rl.rest(uint32(r), q)
 			e.readers = append(e.readers, reader{link: rl, queue: int32(n.id)})
 		}
 		q.links = append(q.links, rl)
@@ -403,7 +405,7 @@ func (e *engine) show(n *node, i uint32) {
 // scheduled for this instant. Where nothing is visible, or nobody can take it,
 // whoever changes that asks again.
 func (e *engine) wantPull(n *node) {
-	if q := n.queue; !q.pulling && (q.ready() || q.prefetches()) {
+	if q := n.queue; !q.pulling && (q.ready() || q.prefetches) {
 		q.pulling = true
 		e.ScheduleNow(evPull, uint32(n.id))
 	}
@@ -424,16 +426,6 @@ func (q *queue) ready() bool {
 			}
 		}
 		return false
-	}
-	return false
-}
-
-// prefetches reports whether readers take ahead of their runs, or have taken.
-func (q *queue) prefetches() bool {
-	for _, rl := range q.links {
-		if rl.ahead != nil {
-			return true
-		}
 	}
 	return false
 }

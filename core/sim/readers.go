@@ -364,15 +364,15 @@ func (rl *readerLink) occupy() {
 	rl.idles--
 }
 
-// rest makes a reader idle again; since orders the readers of all links of its queue.
-func (rl *readerLink) rest(r uint32, since uint64) {
+// rest makes a reader of a queue idle again.
+func (rl *readerLink) rest(r uint32, q *queue) {
 	at := rl.head + rl.idles
 	if at >= len(rl.free) {
 		at -= len(rl.free)
 	}
 	rl.free[at] = r
 	if rl.since != nil {
-		rl.since[at] = since
+		rl.since[at] = q.idleOrder()
 	}
 	rl.idles++
 }
@@ -404,7 +404,7 @@ func (e *engine) readerBack(id uint32) {
 	if r.link.ahead != nil && e.resumes(n, r.link, id) {
 		return
 	}
-	r.link.rest(id-r.link.first, n.queue.idleOrder())
+	r.link.rest(id-r.link.first, n.queue)
 	e.wantPull(n)
 }
 
@@ -446,7 +446,7 @@ func (e *engine) queueFailed(n *node, i uint32, token uint16, d *delivery, failu
 		e.inFlightFor(c).timer = e.Schedule(e.Now+wait, evVisible, i)
 	}
 	if e.trace != nil {
-		e.trace.waits(e, i, wait, Exhausted)
+		e.trace.waits(e, i, wait, Exhausted, d.policy.Tries)
 	}
 }
 

@@ -324,15 +324,22 @@ func (t *tracer) skipped(e *engine, journey uint32, l *graph.Link, why string, e
 	r.add(e, Step{Parent: r.cause, Node: e.nodes[l.From].name, Link: l.Link.ID(), What: "declined", Why: why})
 }
 
-func (t *tracer) waits(e *engine, i uint32, wait int64, cause Fate) {
+// waits notes that a copy waits, for its next try where it has one left: tries is the
+// most that it may have, 0 any number.
+func (t *tracer) waits(e *engine, i uint32, wait int64, cause Fate, tries int) {
 	c := e.copies.At(i)
 	r := t.of(e, c.journey)
 	if r == nil {
 		return
 	}
-	why := fmt.Sprintf("%s before try %d", model.FormatDuration(time.Duration(wait)), c.tries+1)
-	if cause == Throttled {
-		why = model.FormatDuration(time.Duration(wait)) + ", since it was throttled"
+	why := model.FormatDuration(time.Duration(wait))
+	switch {
+	case cause == Throttled:
+		why += ", since it was throttled"
+	case tries > 0 && int(c.tries) >= tries:
+		why += "; no try is left"
+	default:
+		why += fmt.Sprintf(" before try %d", c.tries+1)
 	}
 	r.add(e, Step{Parent: r.ofCopy[i], Node: e.nodes[c.node].name, What: "waits", Why: why, Try: int(c.tries)})
 }

@@ -13,8 +13,9 @@ import (
 	"ironweir/core/sim"
 )
 
-// CheckExpectations reports an expectation that names something which no result of the
-// model has, with the nearest name that it does have, before anything is simulated.
+// CheckExpectations reports the expectations that name something which no result of the
+// model has, with the nearest name that it does have, before anything is simulated. What
+// it reports are model.Problems, each at its place in the scenario.
 func CheckExpectations(g *graph.Graph, s *model.Scenario, inputs sim.Inputs) error {
 	if len(s.Expect) == 0 {
 		return nil
@@ -29,21 +30,34 @@ func CheckExpectations(g *graph.Graph, s *model.Scenario, inputs sim.Inputs) err
 	if err != nil {
 		return err
 	}
+	var problems model.Problems
 	for _, x := range s.Expect {
-		j, err := expr.CompileJudgement(x.Expression)
-		if err != nil {
-			return fmt.Errorf("expect %s: %w", x.Name, err)
-		}
-		for _, p := range j.Paths() {
-			if p.Probe {
-				continue
-			}
-			if said := missing(shape, p.Steps, g); said != "" {
-				return fmt.Errorf("expect %s: `%s`: %s", x.Name, x.Expression, said)
-			}
+		if said := unnamed(x.Expression, shape, g); said != "" {
+			message := fmt.Sprintf("`%s`: %s", x.Expression, said)
+			problems = append(problems, model.Problem{Position: x.At, Path: "expect." + x.Name, Message: message})
 		}
 	}
+	if len(problems) > 0 {
+		return problems
+	}
 	return nil
+}
+
+// unnamed says what an expression names that no result has; empty: nothing.
+func unnamed(expression string, shape any, g *graph.Graph) string {
+	j, err := expr.CompileJudgement(expression)
+	if err != nil {
+		return err.Error()
+	}
+	for _, p := range j.Paths() {
+		if p.Probe {
+			continue
+		}
+		if said := missing(shape, p.Steps, g); said != "" {
+			return said
+		}
+	}
+	return ""
 }
 
 // renamed are names of earlier versions, with what they are called now.

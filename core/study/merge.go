@@ -412,25 +412,29 @@ func mergeLoop(g *graph.Graph, results []*sim.Result, k int) Loop {
 	for _, m := range loop.Nodes {
 		out.Nodes = append(out.Nodes, g.Nodes[m].Name)
 	}
-	first, last := 0.0, 0.0
+	first, early, last := 0.0, 0.0, 0.0
 	for _, r := range results {
 		series := r.Series.Nodes[loop.At].Copies
 		if r.Nodes[loop.At].Copies == 0 { // it is only called
 			series = r.Series.Nodes[loop.At].Runs
 		}
 		tenth := max(len(series)/10, 1)
-		span := r.Series.Step.Seconds() * float64(tenth) * float64(len(results))
+		per := r.Series.Step.Seconds() * float64(tenth) * float64(len(results))
+		began := slices.IndexFunc(series, func(n int64) bool { return n > 0 })
 		for i, n := range series {
 			if i < tenth {
-				first += float64(n) / span
+				first += float64(n) / per
+			}
+			if began <= i && i < began+tenth {
+				early += float64(n) / per
 			}
 			if i >= len(series)-tenth {
-				last += float64(n) / span
+				last += float64(n) / per
 			}
 		}
 	}
 	out.Rate = []float64{first, last}
-	out.Grows = last > 2*first && arrivals > 2*fresh
+	out.Grows = last > 2*max(first, early) && arrivals > 2*fresh // the wait for the first message is no growth
 	return out
 }
 

@@ -277,6 +277,30 @@ func TestAGrowingLoopEndsWithItsReason(t *testing.T) {
 	}
 }
 
+// TestALoopThatBeginsLateDoesNotGrow: each message makes five passes, the first a minute
+// after the start, when the first tenth of the run is over. One that doubles does.
+func TestALoopThatBeginsLateDoesNotGrow(t *testing.T) {
+	const doubles = "\nnodes:\n" +
+		"  q: {kind: queue, links: {f: {read: {parallel: 1000}}}}\n" +
+		"  f: {kind: function, takes: 10s, links: {q: {count: 2}}}\n"
+	const once = "length: 105s\ntraffic: {in: {into: q, rate: 1/s, arrivals: even, max: 1}}"
+	grown, err := study.Run(planOf(t, doubles, once))
+	require.NoError(t, err)
+	require.EqualValues(t, 2047, grown.Loops[0].Copies)
+	require.True(t, grown.Loops[0].Grows)
+	const bounded = "\nnodes:\n" +
+		"  tick: {kind: schedule, every: 60s, links: {q: {}}}\n" +
+		"  q: {kind: queue, links: {f: {}}}\n" +
+		"  f: {kind: function, hop-limit: 3, takes: 100ms, links: {q: {}}}\n"
+	doc, err := study.Run(planOf(t, bounded, "length: 10m"))
+	require.NoError(t, err)
+	require.Len(t, doc.Loops, 1)
+	require.EqualValues(t, 5, doc.Loops[0].Rounds.Max)
+	require.Zero(t, doc.Loops[0].Rate[0])
+	require.Positive(t, doc.Loops[0].Rate[1])
+	require.False(t, doc.Loops[0].Grows)
+}
+
 // TestCompareTellsChanceApart on saved results.
 func TestCompareTellsChanceApart(t *testing.T) {
 	docs := make([]any, 3)

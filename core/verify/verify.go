@@ -484,6 +484,10 @@ func (v *verifier) numbers(s *model.Scenario, r *sim.Result) {
 		if n.Kind.Runs() && c.Concurrency != nil && !v.rareTries(i) {
 			want := *c.Concurrency * seconds
 			got := r.Nodes[i].ActiveMean * v.drained.Seconds()
+			runs := float64(r.Nodes[i].Runs)
+			if runs == 0 { // so many were to come
+				runs = math.Ceil(*c.Rate * seconds)
+			}
 			v.number(
 				"rate",
 				s,
@@ -491,7 +495,7 @@ func (v *verifier) numbers(s *model.Scenario, r *sim.Result) {
 				c.Basis["concurrency"],
 				want,
 				got,
-				int64(float64(r.Nodes[i].Runs)/(1+n.Takes.Variation())),
+				int64(runs/(1+n.Takes.Variation())),
 				v.uncertain(i) || slices.Contains(c.Assumptions, flow.PayloadAssumption),
 			)
 		}

@@ -182,10 +182,14 @@ func (w *Witnesses) loss(q *guarantees.Guarantee, b *guarantees.Breach) (*Witnes
 		}
 		return nil
 	}
+	faults := faultsIn(b)
 	if b.Fault == "" {
-		return w.withoutFault(q, loses)
+		if found, err := w.withoutFault(q, loses); found != nil || err != nil {
+			return found, err
+		}
+		faults = []string{b.Node} // what seldom happens by itself is shown by what makes it happen
 	}
-	for _, fault := range faultsIn(b) {
+	for _, fault := range faults {
 		found, err := w.search(q, loses, func(at, _ time.Duration) *model.Incident {
 			return w.v.shows(b, fault, at, 0)
 		})

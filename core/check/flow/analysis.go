@@ -80,11 +80,12 @@ type Analysis struct {
 	stateRates    []float64
 	runs          []float64 // by node, per second
 
-	faults  *faultModel
-	surges  map[int][]surge // by state
-	limited []int           // queues that fill up
-	dead    []lastResort    // writes to dead-letter nodes
-	deadAt  [][]int32       // of them, those at each state
+	faults   *faultModel
+	surges   map[int][]surge // by state
+	quietest float64         // messages per second at the entry that gets the fewest
+	limited  []int           // queues that fill up
+	dead     []lastResort    // writes to dead-letter nodes
+	deadAt   [][]int32       // of them, those at each state
 
 	stamps       []int32 // see exploration
 	open         []int32 // the edges that messages take without a fault

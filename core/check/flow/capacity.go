@@ -632,6 +632,27 @@ func (a *Analysis) rejectedForRoom(n *graph.Node) float64 {
 	return 1 - most/offered
 }
 
+// findCrowding notes that a queue may be full at times which on average has room: what it
+// holds varies, as in a loss system with so many places where the mean stock is the load.
+func (a *Analysis) findCrowding() {
+	const places = 100_000 // beyond which it varies little
+	for i := range a.Graph.Nodes {
+		n := a.Node(i)
+		if n.Kind != model.Queue || n.Capacity == 0 || n.Capacity > places || a.Boundless[i] || a.Rejected[i] > 0 {
+			continue
+		}
+		full := erlangB(n.Capacity, a.stockOf(i))
+		if full < rarelyLate {
+			continue
+		}
+		for _, s := range a.States.Of[i] {
+			if a.stateRates[s] > 0 {
+				a.lose(int(s), "overflow", i, graph.None, three{0, Span{0, full}}, false, "crowded")
+			}
+		}
+	}
+}
+
 // rarelyLate is the share of messages that wait too long below which it is not counted.
 const rarelyLate = 1e-4
 

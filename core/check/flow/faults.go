@@ -44,6 +44,10 @@ func (m Moment) plus(o Moment) Moment { return Moment{m.At + o.At, m.low + o.low
 // chance: all but one in 20,000 times, one has by then.
 const certainty = 10
 
+// rareState is the part of the rate of the entry that gets the fewest messages below which
+// they come to a state by chance, so that a fault need not meet one.
+const rareState = 0.05
+
 // byChance returns the moment of the first of some messages that come at a rate per
 // second; where the rate is not known, it may never come.
 func (m Moment) byChance(rate float64) Moment {
@@ -106,6 +110,7 @@ func (a *Analysis) findFaults() {
 	for s := range a.States.All {
 		a.deliveriesAt(s)
 	}
+	a.findCatchUps()
 	f.byTime, f.rank = make([]int32, len(f.deliveries)), make([]int32, len(f.deliveries))
 	for k := range f.byTime {
 		f.byTime[k] = int32(k)
@@ -251,6 +256,9 @@ func (a *Analysis) deliveriesAt(s int) {
 func (a *Analysis) deliver(d delivery) {
 	f := a.faults
 	d.place = a.placeOf(d.cause, d.node, d.link)
+	if rate := a.stateRates[d.state]; rate > 0 && rate < rareState*a.quietest {
+		d.after = d.after.byChance(rate)
+	}
 	f.deliveries = append(f.deliveries, d)
 	for _, q := range a.limited {
 		fl, ok := f.fills[q]
@@ -371,11 +379,19 @@ func (a *Analysis) patience(s int) Moment {
 	return a.ranged(s, o, func(length, sign float64) float64 { return span(length, 1+sign*p.Jitter) })
 }
 
+// ownTime returns how long a run takes by itself on average, in seconds, at most its timeout.
+func ownTime(n *graph.Node) float64 {
+	if n.Timeout > 0 {
+		return min(n.Takes.Expected(), n.Timeout.Seconds())
+	}
+	return n.Takes.Expected()
+}
+
 // ranged returns a time that depends on the length of failing runs, which lies
 // between their shortest and their time limit.
 func (a *Analysis) ranged(s int, o *RunOutcome, of func(length, sign float64) float64) Moment {
 	n := a.Node(a.States.All[s].Node)
-	shortest, mean := n.Takes.Expected(), o.Length.Mean()
+	shortest, mean := ownTime(n), o.Length.Mean()
 	low := dist.Smallest(n.Takes)
 	for _, id := range n.Out { // a run that cannot send as it starts ends at once
 		if l := a.Link(id); l.AtStart && l.When == model.OfRun && !l.Ignore {
@@ -417,20 +433,30 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []E
 		after:  kept(retention - n.Delay.Seconds()),
 		limit:  n.Name + " retention",
 	}
-	a.deliver(unread)
-	if l.Policy.GiveUp > 0 && int64(n.Delay) > l.Policy.GiveUp { // all is given up, fault or none
-		return
-	}
 	to := graph.None
 	var dead *Edge
 	for k := range edges {
-		switch e := &edges[k]; {
+		e := &edges[k]
+		switch {
 		case e.Link != l.ID:
 		case e.Kind == GaveUp:
 			dead = e
-		case e.Kind == Polls && to == graph.None:
-			to = e.To
+		case e.Kind == Polls:
+			if to == graph.None {
+				to = e.To
+			}
+			if e.Verdict == expr.Possible {
+				unread.after.high = math.Inf(1) // it may take nothing
+			}
 		}
+	}
+	if target := a.Node(l.To); l.Relation == model.PolledMove && target.Capacity > 0 && a.LinkRates[l.ID] > 0 {
+		// what has waited comes at once, and may not fit
+		unread.after.low = min(unread.after.low, 0.5*float64(target.Capacity)/a.LinkRates[l.ID])
+	}
+	a.deliver(unread)
+	if l.Policy.GiveUp > 0 && int64(n.Delay) > l.Policy.GiveUp { // all is given up, fault or none
+		return
 	}
 	if to == graph.None || a.overLimit(to) == expr.Certain {
 		return
@@ -443,6 +469,13 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []E
 		}
 		a.deliver(unread)
 	}
+	a.failingReads(s, n, l, to, dead)
+	a.slowedDeliveries(s, n, l, to)
+}
+
+// failingReads lists the deliveries of a reader whose runs, or writes, all fail: to is the
+// state of its runs, dead the edge to its dead-letter node, or nil.
+func (a *Analysis) failingReads(s int, n *graph.Node, l *graph.Link, to int, dead *Edge) {
 	d := delivery{state: s, to: graph.None, link: l.ID, node: n.ID, cause: "exhausted"}
 	if l.Relation == model.PolledMove {
 		d.faults = a.faults.only(l.To)
@@ -453,7 +486,6 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []E
 			d.others = a.crashes(to)
 		}
 	}
-	a.overflowAfterStop(&unread, a.Node(l.To))
 	var ends bool
 	d.after, d.limit, ends = a.ReaderPatience(n, l, to)
 	if !ends {
@@ -498,22 +530,89 @@ func (a *Analysis) lateTries(l *graph.Link, n *graph.Node, edges []Edge) (slack,
 			}
 		}
 	}
+	if l.Read.UpTo > 1 && behind > 0 { // with a backlog batches are full, and fail as one
+		behind = min(max(2*behind, 0.5), 1)
+	}
 	return slack, behind
 }
 
-// overflowAfterStop notes what a queue that a stopped reader moves to rejects afterwards,
-// when all that has waited comes at once.
-func (a *Analysis) overflowAfterStop(unread *delivery, to *graph.Node) {
-	l := a.Link(unread.link)
-	if l.Relation != model.PolledMove || to.Capacity == 0 || a.LinkRates[l.ID] == 0 {
+// slowedDeliveries lists what expires while only some runs fail, those that take a link of
+// some chance to a node that fails: their messages are tried until one run does not take it,
+// for which the readers may have no time.
+func (a *Analysis) slowedDeliveries(s int, n *graph.Node, l *graph.Link, to int) {
+	if l.Relation == model.PolledMove || a.Boundless[n.ID] {
 		return
 	}
-	full := float64(to.Capacity) / a.LinkRates[l.ID]
-	d := *unread
-	d.cause, d.limit, d.quiet = "overflow", to.Name+" capacity", true
-	d.to, d.normal = graph.None, false
-	d.after = Moment{unread.after.At, min(0.5*full, unread.after.At), math.Inf(1)}
-	a.deliver(d)
+	own := a.Outcome(to, Usual)
+	for _, e := range a.States.Leaving(to) {
+		share := max(e.expected, e.taken)
+		if e.Link == graph.None || e.Kind == GaveUp || e.Kind == Result || share < 0.01 || share >= 1 ||
+			a.Link(e.Link).Ignore {
+			continue
+		}
+		target := a.Node(a.States.All[e.To].Node)
+		if !target.Kind.Channel() && e.Kind != Calls {
+			continue
+		}
+		after, ok := a.slowedAfter(n, l, to, 1-(1-own.Bad())*(1-share))
+		if !ok {
+			continue
+		}
+		d := delivery{
+			state:  s,
+			faults: a.faults.only(target.ID),
+			to:     graph.None,
+			link:   l.ID,
+			node:   n.ID,
+			cause:  "expired",
+			after:  after,
+			limit:  n.Name + " retention",
+			behind: true,
+		}
+		d.quiet = d.after.low >= day
+		a.deliver(d)
+	}
+}
+
+// slowedAfter returns how long it takes until the first message expires when the runs at a
+// state fail with some chance, and whether one does: the readers fall behind, or a batch
+// fails until its retention ends.
+func (a *Analysis) slowedAfter(n *graph.Node, l *graph.Link, to int, fails float64) (after Moment, ok bool) {
+	retention := n.Retention.Seconds()
+	own := a.Outcome(to, Usual)
+	if busy := a.busyFailing(n, l, fails, own.Length.Mean()); busy >= 1.02 {
+		at := retention * busy / (busy - 1)
+		return Moment{at, 0.35 * at, math.Inf(1)}, true
+	}
+	if l.Policy.Tries > 0 {
+		return Moment{}, false
+	}
+	batch := 1 - math.Pow(1-fails, float64(max(l.Read.UpTo, 1)))
+	tries, _ := a.triesInTime(a.States.All[to], &l.Policy, own.Length.Mean(), own)
+	return Moment{retention, 0.5 * retention, math.Inf(1)}, math.Pow(batch, tries) >= 1e-5
+}
+
+// busyFailing returns the utilisation of the readers of a link when runs of some length in
+// seconds fail with some chance: of a queue they are free again at once, a partition is
+// blocked until the next try.
+func (a *Analysis) busyFailing(n *graph.Node, l *graph.Link, fails, length float64) float64 {
+	rate, readers := a.LinkRates[l.ID], float64(max(l.Read.Parallel, 1))
+	if n.Kind != model.Queue {
+		readers = float64(max(n.Partitions, 1))
+	}
+	busiest := 0.0
+	for _, batch := range []float64{1, float64(max(l.Read.UpTo, 1))} {
+		each, again := length, 1-math.Pow(1-fails, batch)
+		share := again
+		for k := 1; k < 1000 && share > 1e-6 && (l.Policy.Tries == 0 || k < l.Policy.Tries); k++ {
+			if each += share * length; n.Kind != model.Queue {
+				each += share * float64(l.Policy.Backoff(k)) * 1e-9
+			}
+			share *= again
+		}
+		busiest = max(busiest, rate*each/(readers*batch))
+	}
+	return busiest
 }
 
 // backlogDelivery lists what expires behind messages that are tried for long: while
@@ -534,7 +633,7 @@ func (a *Analysis) backlogDelivery(d delivery, n *graph.Node, l *graph.Link, to 
 		each = d.after.At + length
 		readers = float64(max(n.Partitions, 1))
 	}
-	if each <= 0 {
+	if each <= 0 && !n.Grouped {
 		return
 	}
 	batch := float64(max(l.Read.UpTo, 1))
@@ -556,7 +655,7 @@ func (a *Analysis) backlogDelivery(d delivery, n *graph.Node, l *graph.Link, to 
 		at := retention * busy / (busy - 1)
 		after = Moment{at, retention, at * 1.5}
 	case n.Grouped:
-		after = Moment{retention, retention, math.Inf(1)} // the model does not state how fast a group fills
+		after = Moment{retention, 0.5 * retention, math.Inf(1)} // the model does not state how fast a group fills
 		d.quiet = true
 		if one || rate*(d.after.At+n.Lease.Seconds()) < 1 {
 			return
@@ -590,7 +689,7 @@ func (a *Analysis) ReaderPatience(n *graph.Node, l *graph.Link, to int) (after M
 		return after, by, ok
 	}
 	o := a.Outcome(to, Usual)
-	_, limit, ends = span(max(o.Length.Mean(), a.Node(l.To).Takes.Expected()), 1)
+	_, limit, ends = span(max(o.Length.Mean(), ownTime(a.Node(l.To))), 1)
 	after = a.ranged(to, o, func(length, sign float64) float64 {
 		at, _, _ := span(length, 1+sign*p.Jitter)
 		return at
@@ -610,11 +709,17 @@ func (a *Analysis) ReaderPatience(n *graph.Node, l *graph.Link, to int) (after M
 		}
 		return after, limit, ends
 	}
+	if p.GiveUp > 0 { // what has waited for a moment when it is first read may be given up a try earlier
+		hasty := *l
+		hasty.Policy.GiveUp -= hasty.Policy.GiveUp / 10
+		early, _, _ := patience(n, &hasty, ownTime(a.Node(l.To)), 1-p.Jitter)
+		after.low = min(after.low, early)
+	}
 	// While everything fails, its readers come round to each message only as often as
 	// the backlog lets them; after the fault, it may need several tries.
 	round := a.LinkRates[l.ID] * after.At * max(
 		o.Length.Mean(),
-		a.Node(l.To).Takes.Expected(),
+		ownTime(a.Node(l.To)),
 	) / float64(max(l.Read.Parallel, 1)*max(l.Read.UpTo, 1))
 	if ends {
 		after.high += round * float64(max(p.Tries, 1))
@@ -632,7 +737,7 @@ func patience(n *graph.Node, l *graph.Link, length, jitter float64) (at float64,
 	retention := n.Retention.Seconds() - n.Delay.Seconds()
 	giveUp := math.Inf(1)
 	if p.GiveUp > 0 {
-		giveUp = float64(p.GiveUp) * 1e-9
+		giveUp = float64(p.GiveUp)*1e-9 - n.Delay.Seconds()
 	}
 	queue := n.Kind == model.Queue
 	gap := func(k int) float64 { return length + float64(p.Backoff(k))*1e-9*jitter }
@@ -643,10 +748,16 @@ func patience(n *graph.Node, l *graph.Link, length, jitter float64) (at float64,
 	}
 	t := 0.0
 	for k := 1; ; k++ {
+		g := gap(k)
 		if p.Tries > 0 && k >= p.Tries {
+			switch again := queue && !l.Read.Reject; { // as triesInTime
+			case again && t+g > giveUp:
+				by = l.Link.ID() + " give-up"
+			case again && t+g >= retention:
+				return t, n.Name + " retention", false
+			}
 			return t, by, true
 		}
-		g := gap(k)
 		if k > 2000 && p.Tries == 0 && math.IsInf(giveUp, 1) { // from here on all waits are alike
 			return t + math.Floor(max(retention-1e-9-t, 0)/g)*g, n.Name + " retention", false
 		}
@@ -678,6 +789,28 @@ func (a *Analysis) triesLeft(fails, gap float64) float64 {
 	return math.Log(1e-4) / math.Log(fails) * max(gap, 1)
 }
 
+// lateWrite notes that a channel may not keep a message for long which it has rejected at
+// first: its retention counts from the first try of the write.
+func (a *Analysis) lateWrite(d delivery, to *graph.Node, p *graph.Policy) {
+	if !to.Kind.Polled() || to.Retention <= 0 {
+		return
+	}
+	wait, needs := 0.0, to.Delay.Seconds()
+	if to.Kind == model.Queue {
+		needs += to.Lease.Seconds()
+	}
+	for k := 1; k < p.Tries && k < 1000; k++ {
+		next := wait + float64(p.Backoff(k))*1e-9
+		if next*(1+p.Jitter)+needs >= to.Retention.Seconds() {
+			d.cause, d.limit, d.quiet = "expired", to.Name+" retention", true
+			d.after = Moment{next, wait * (1 - p.Jitter), math.Inf(1)}
+			a.deliver(d)
+			return
+		}
+		wait = next
+	}
+}
+
 // writeDelivery lists the write that an edge is, where one can be rejected and the
 // run does not fail by it.
 func (a *Analysis) writeDelivery(s int, n *graph.Node, e *Edge, edges []Edge) {
@@ -693,6 +826,9 @@ func (a *Analysis) writeDelivery(s int, n *graph.Node, e *Edge, edges []Edge) {
 		node:   to.ID,
 		cause:  "rejected",
 		share:  e.Mean.Low,
+	}
+	if e.Link != graph.None && e.Kind != GaveUp {
+		a.lateWrite(d, to, &a.Link(e.Link).Policy)
 	}
 	if e.Kind == GaveUp {
 		policy := graph.WritePolicy()

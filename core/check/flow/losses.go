@@ -119,6 +119,13 @@ func (a *Analysis) setAfter(s *LossSet, m Moment) {
 // which sets of up to MaxFaults faults lose messages.
 func (a *Analysis) findLosses() {
 	a.Entries = map[string]Entry{}
+	a.findCrowding()
+	a.quietest = math.Inf(1)
+	for _, i := range a.EntryNodes {
+		if a.Rates[i] > 0 {
+			a.quietest = min(a.quietest, a.Rates[i])
+		}
+	}
 	a.findFaults()
 	a.findSurges()
 	a.deadAt = make([][]int32, len(a.States.All))
@@ -278,6 +285,15 @@ func (x *exploration) afterOne() {
 				)
 			}
 		}
+		for _, k := range a.faults.at[work[k]] { // the same fault sends it on once more
+			d := &a.faults.deliveries[k]
+			if d.to == graph.None || x.has(d.to) || !from.faults.meets(d.faults) {
+				continue
+			}
+			common, _ := from.faults.both(d.faults)
+			after := from.after.plus(d.after)
+			arrive(d.to, common, nil, after, after, from.rate)
+		}
 	}
 }
 
@@ -403,7 +419,7 @@ func (x *exploration) list(e *Entry, budget int) {
 	for _, s := range x.work {
 		for k := range a.surges[int(s)] {
 			g := &a.surges[int(s)][k]
-			note(&g.delivery, g.faults, g.members, nil, g.first.plus(g.after))
+			note(&g.delivery, g.faults, g.members, g.others, g.first.plus(g.after))
 		}
 	}
 	for _, s := range x.work { // what a dead-letter node rejects by its own share
@@ -457,6 +473,7 @@ type Place struct {
 	Cause      string
 	Node, Link int
 	Surge      bool // a fault sends more there than its readers can take
+	CatchUp    bool // what a fault held up comes at once when it is over, more than its readers can take
 }
 
 // PlaceLoss is what is lost at a place, over all entries: without a fault, and by
@@ -465,7 +482,7 @@ type PlaceLoss struct {
 	Place
 	Normal, Single Losing
 	Lost, Of       float64 // messages per second that are lost there without a fault, and that come there
-	Load           float64 // of a surge: a multiple of what the readers can take
+	Load           float64 // of a surge, or when it is over: a multiple of what the readers can take
 }
 
 // Losing is what is lost at a place in one of these ways.

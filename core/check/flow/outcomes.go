@@ -802,7 +802,7 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 	retryable := fails - ends
 	// Time limits the tries too.
 	byAge, cause := a.triesInTime(at, p, o.Length.Mean(), o)
-	if byAge < tries {
+	if byAge <= tries {
 		tries, f.cause = byAge, cause
 	}
 	if math.IsInf(tries, 1) {
@@ -954,7 +954,9 @@ func (a *Analysis) ReadersOf(q *graph.Node) int {
 // busyReaders reports whether all readers of a queue may be busy when a lease ends.
 func (a *Analysis) busyReaders(q *graph.Node) bool { return true }
 
-// triesInTime returns how many tries there is time for, and what ends them.
+// triesInTime returns how many tries there is time for, and what ends them. In a queue what
+// has no try left waits once more: where that is too long, it is given up, or
+// expires.
 func (a *Analysis) triesInTime(at State, p *graph.Policy, length float64, o *RunOutcome) (float64, string) {
 	most, cause := math.Inf(1), ""
 	gap := func(k int) float64 { return length + float64(p.Backoff(k))*1e-9 }
@@ -965,6 +967,7 @@ func (a *Analysis) triesInTime(at State, p *graph.Policy, length float64, o *Run
 	if at.How == AsPoll {
 		q := a.Node(a.Link(int(at.Link)).From)
 		left := q.Retention.Seconds() - q.Delay.Seconds()
+		limit -= q.Delay.Seconds()
 		if left < limit {
 			limit, cause = left, "expired"
 		}
@@ -976,18 +979,28 @@ func (a *Analysis) triesInTime(at State, p *graph.Policy, length float64, o *Run
 	if math.IsInf(limit, 1) {
 		return most, cause
 	}
+	last := math.Inf(1) // the try after which it is given up for its age, or expires
+	if at.How == AsPoll {
+		l := a.Link(int(at.Link))
+		if a.Node(l.From).Kind == model.Queue && !l.Read.Reject {
+			last = float64(p.Tries)
+		}
+	}
 	t, final := 0.0, gap(100_000)
 	for k := 1; k < 100_000; k++ {
+		g := gap(k)
 		if p.Tries > 0 && k >= p.Tries {
+			if float64(k) == last && (t+g > limit || t+g == limit && cause == "expired") {
+				return last, cause
+			}
 			return math.Inf(1), ""
 		}
-		g := gap(k)
 		if t+g > limit {
 			return float64(k), cause
 		}
 		if g == final && g > 0 { // the gaps grow no more
 			n := float64(k) + math.Floor((limit-t)/g)
-			if p.Tries > 0 && n >= float64(p.Tries) {
+			if p.Tries > 0 && n >= float64(p.Tries) && n != last {
 				return math.Inf(1), ""
 			}
 			return n, cause

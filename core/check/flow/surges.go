@@ -34,14 +34,16 @@ type arrival struct {
 	state, node int
 	link        int      // that reads; None: nothing does
 	share       float64  // tries for each message that was redirected; without a reader, messages
+	messages    float64  // messages that come, for each that was redirected
+	most        float64  // of the same, what may come in the worst case, as when batches are full
 	needs       faultSet // faults by which it does not come so far
+	reads       faultSet // faults by which it is not read there
 }
 
 // findSurges finds the readers that fall behind, and the queues that fill up, while a
 // fault sends them what usually goes another way: a dead-letter queue gets every message,
 // not one in a thousand.
 func (a *Analysis) findSurges() {
-	a.surges = map[int][]surge{}
 	redirected, work := a.redirections()
 	type target struct{ node, link, fault int }
 	all := map[target]*surgeLoad{}
@@ -55,11 +57,17 @@ func (a *Analysis) findSurges() {
 				if x.needs.has(f) {
 					continue
 				}
-				at := target{x.node, x.link, f}
+				at, share := target{x.node, x.link, f}, x.share
+				switch {
+				case x.reads.has(f): // they pile up there
+					at.link, share = graph.None, x.messages
+				case x.link != graph.None && a.Readings[x.link].Most == 0:
+					continue
+				}
 				if all[at] == nil {
 					all[at] = &surgeLoad{redirection: redirection{after: r.after}}
 				}
-				all[at].add(x.state, redirection{r.rate * x.share, r.after})
+				all[at].add(x.state, redirection{r.rate * share, r.after})
 			}
 		}
 	}
@@ -69,6 +77,111 @@ func (a *Analysis) findSurges() {
 	for _, at := range slices.SortedFunc(maps.Keys(all), order) {
 		a.surgeAt(at.node, at.link, at.fault, all[at])
 	}
+}
+
+// findCatchUps finds the readers that fall behind, and the queues that fill up, when a
+// fault is over and all that it held up comes at once.
+func (a *Analysis) findCatchUps() {
+	a.surges = map[int][]surge{}
+	var reached []arrival // from one state, of which there may be several deliveries in a row
+	from := graph.None
+	for k := range min(len(a.faults.deliveries), surgeWork/24) {
+		d := a.faults.deliveries[k]
+		if d.cause != "expired" || d.to != graph.None || d.link == graph.None || d.behind || a.Boundless[d.node] {
+			continue
+		}
+		if d.state != from {
+			from, reached = d.state, a.carried(d.state)
+		}
+		held := a.Readings[d.link]
+		for _, x := range reached {
+			if x.node != d.node {
+				a.catchUpAt(k, held.Most/max(held.each, 1), x)
+			}
+		}
+	}
+}
+
+// catchUpAt notes what is lost where what a delivery held up waits for a reader. Of a fault
+// that lasts for T, rate·T messages come as fast as the reader that was held up takes them,
+// at most per second (0: at once), while others go on coming there; they have all come after
+// rate·T/(most−rate), when those that the next reader could not take meanwhile are in front
+// of it.
+func (a *Analysis) catchUpAt(held int, most float64, x arrival) {
+	d := a.faults.deliveries[held] // as it is before others are added
+	if a.Boundless[x.node] || a.stateRates[d.state] <= 0 {
+		return
+	}
+	n, next := a.Node(x.node), Reading{}
+	if x.link != graph.None {
+		if next = a.Readings[x.link]; next.Most == 0 {
+			return
+		}
+	}
+	each := max(next.each, 1) // tries of the next reader for each message that comes to it
+	// piled returns the tries in front of the next reader for each second of the fault.
+	piled := func(messages float64) float64 {
+		rate := a.stateRates[d.state] * messages * each
+		if most == 0 {
+			return rate
+		}
+		coming := most * messages * each
+		if coming <= max(next.Most, rate) {
+			return 0
+		}
+		return rate * (coming - next.Most) / (coming - rate)
+	}
+	note := func(cause, limit string, room float64) { // in tries
+		after := Moment{room / piled(x.messages), 0.5 * room / piled(x.most), math.Inf(1)}
+		if after.low >= d.after.low {
+			return
+		}
+		if after.At >= d.after.At { // by then something is lost before; and perhaps here before
+			a.faults.deliveries[held].after.low = min(a.faults.deliveries[held].after.low, after.low)
+			return
+		}
+		if dead := a.deadOf(x); cause == "given-up" && dead != graph.None {
+			more := d
+			more.state, more.link, more.node, more.cause, more.limit = x.state, x.link, x.node, cause, limit
+			more.to, more.after, more.quiet = dead, after, true
+			a.deliver(more)
+			return
+		}
+		place := a.placeID(Place{Cause: cause, Node: x.node, Link: x.link, CatchUp: true})
+		a.Places[place].Load = max(a.Places[place].Load, d.after.At/after.At)
+		lost := surge{delivery: a.lostAtPlace(d.state, place, limit, after)}
+		lost.faults, lost.members, lost.others = d.faults, d.faults.list(), d.others
+		lost.quiet = lost.quiet || cause == "overflow"
+		a.surges[d.state] = append(a.surges[d.state], lost)
+	}
+	if n.Kind == model.Queue && n.Capacity > 0 {
+		note("overflow", n.Name+" capacity", max(float64(n.Capacity)-a.stockOf(n.ID), 0)*each)
+	}
+	if x.link == graph.None {
+		return
+	}
+	room, cause, limit := keptFor(n, a.Link(x.link))
+	note(cause, limit, room*next.Most)
+}
+
+// keptFor returns how long a message may wait for a reader once it is visible, in seconds,
+// what becomes of it then, and the field that says so.
+func keptFor(n *graph.Node, l *graph.Link) (room float64, cause, limit string) {
+	kept, cause, limit := n.Retention, "expired", n.Name+" retention"
+	if l.Policy.GiveUp > 0 && l.Policy.GiveUp < int64(kept) {
+		kept, cause, limit = time.Duration(l.Policy.GiveUp), "given-up", l.Link.ID()+" give-up"
+	}
+	return (kept - n.Delay).Seconds(), cause, limit
+}
+
+// deadOf returns the state to which what a reader gives up goes; None: it is lost.
+func (a *Analysis) deadOf(x arrival) int {
+	for _, e := range a.States.Leaving(x.state) {
+		if e.Kind == GaveUp && e.Link == x.link {
+			return e.To
+		}
+	}
+	return graph.None
 }
 
 // redirections returns what takes another way, by the state that it goes to and by the
@@ -136,17 +249,17 @@ func (a *Analysis) usually(d *delivery) float64 {
 // places.
 func (a *Analysis) carried(to int) []arrival {
 	type walk struct {
-		state int
-		share float64
-		needs faultSet
+		state       int
+		share, most float64
+		needs       faultSet
 	}
 	var out []arrival
-	work := []walk{{to, 1, nil}}
+	work := []walk{{to, 1, 1, nil}}
 	for k := 0; k < len(work) && k < 24; k++ {
 		at := work[k]
 		n := a.Node(a.States.All[at.state].Node)
 		if n.Kind.Polled() {
-			out = append(out, a.waiting(at.state, at.share, at.needs)...)
+			out = append(out, a.waiting(at.state, at.share, at.most, at.needs)...)
 		}
 		for _, e := range a.States.Leaving(at.state) {
 			share := at.share * e.expected
@@ -164,14 +277,14 @@ func (a *Analysis) carried(to int) []arrival {
 			if target.Kind.Channel() {
 				a.faults.addNode(&needs, target.ID)
 			}
-			work = append(work, walk{e.To, share, needs})
+			work = append(work, walk{e.To, share, at.most * max(e.expected, e.Mean.High), needs})
 		}
 	}
 	return out
 }
 
 // waiting returns the readers that messages at a state wait for.
-func (a *Analysis) waiting(s int, share float64, needs faultSet) []arrival {
+func (a *Analysis) waiting(s int, share, most float64, needs faultSet) []arrival {
 	var out []arrival
 	node := a.States.All[s].Node
 	for _, e := range a.States.Leaving(s) {
@@ -180,15 +293,29 @@ func (a *Analysis) waiting(s int, share float64, needs faultSet) []arrival {
 			continue
 		}
 		r, ok := a.Readings[e.Link]
-		if !ok || r.Most == 0 {
+		if !ok {
 			continue
 		}
-		also := needs
-		also.merge(a.closure(e.To))
-		out = append(out, arrival{s, node, e.Link, share * taken * max(r.each, 1), also})
+		reads := a.closure(e.To)
+		if target := a.Node(a.States.All[e.To].Node); target.Kind.Channel() {
+			reads = slices.Clone(reads)
+			a.faults.addNode(&reads, target.ID)
+		}
+		out = append(out, arrival{
+			state:    s,
+			node:     node,
+			link:     e.Link,
+			share:    share * taken * max(r.each, 1),
+			messages: share * taken,
+			most:     most * max(taken, e.Mean.High),
+			needs:    needs,
+			reads:    reads,
+		})
 	}
 	if len(a.Node(node).Out) == 0 {
-		out = append(out, arrival{s, node, graph.None, share, needs})
+		out = append(out, arrival{
+			state: s, node: node, link: graph.None, share: share, messages: share, most: most, needs: needs,
+		})
 	}
 	return out
 }
@@ -203,24 +330,20 @@ func (a *Analysis) surgeAt(node, link, fault int, load *surgeLoad) {
 	case a.Boundless[node]:
 	case link != graph.None:
 		reading := a.Readings[link]
-		kept, cause, limit := n.Retention, "expired", n.Name+" retention"
-		if l := a.Link(link); l.Policy.GiveUp > 0 && l.Policy.GiveUp < int64(kept) {
-			kept, cause, limit = time.Duration(l.Policy.GiveUp), "given-up", l.Link.ID()+" give-up"
-			if l.DeadLetter != graph.None {
-				return
-			}
+		room, cause, limit := keptFor(n, a.Link(link))
+		if cause == "given-up" && a.Link(link).DeadLetter != graph.None {
+			return
 		}
 		alone := load.rate / reading.Most
 		busy := alone + reading.Utilisation
 		if busy <= 1.05 || reading.Utilisation > 1 {
 			return
 		}
-		room := (kept - n.Delay).Seconds()
 		after := Moment{room / (busy - 1), 0.35 * room / (busy - 1), math.Inf(1)}
 		if alone > 1.05 { // however few come as usual
 			after.high = 1.3 * room / (alone - 1)
 		}
-		at := a.placeID(Place{cause, node, link, true})
+		at := a.placeID(Place{Cause: cause, Node: node, Link: link, Surge: true})
 		a.Places[at].Load = max(a.Places[at].Load, busy)
 		a.noteSurge(at, fault, load, limit, after)
 	case n.Kind == model.Queue && n.Capacity > 0:
@@ -240,20 +363,26 @@ func (a *Analysis) noteSurge(at int32, fault int, load *surgeLoad, limit string,
 			return old.place == at && old.after == after && old.first == load.after
 		})
 		if same < 0 {
-			p := &a.Places[at].Place
-			list, same = append(list, surge{first: load.after, delivery: delivery{
-				state: s,
-				link:  p.Link,
-				node:  p.Node,
-				cause: p.Cause,
-				after: after,
-				limit: limit,
-				place: at,
-				quiet: after.low >= day,
-			}}), len(list)
+			list, same = append(list, surge{first: load.after, delivery: a.lostAtPlace(s, at, limit, after)}), len(list)
 		}
 		list[same].faults.add(fault)
 		list[same].members = append(list[same].members, fault)
 		a.surges[s] = list
+	}
+}
+
+// lostAtPlace describes what is lost at a place of the messages of a state, whose faults are
+// still to be filled in.
+func (a *Analysis) lostAtPlace(state int, at int32, limit string, after Moment) delivery {
+	p := &a.Places[at].Place
+	return delivery{
+		state: state,
+		link:  p.Link,
+		node:  p.Node,
+		cause: p.Cause,
+		after: after,
+		limit: limit,
+		place: at,
+		quiet: after.low >= day,
 	}
 }

@@ -223,6 +223,9 @@ func (a *Analysis) weighRun(s int, at State, n *graph.Node, edges []Edge) {
 			if l.When == model.Failure {
 				share = given
 				failed = failed || e.Verdict == expr.Certain
+				if u.cause == "hop-limit" { // no run has failed [F-15]
+					share = same(0)
+				}
 			}
 			if at.How == AsPoll && n.ResultsAll { // at each run
 				share = works
@@ -601,7 +604,7 @@ func (a *Analysis) moveGivenUp(l *graph.Link, p float64) (share float64, cause s
 	}
 	tries, cause := float64(l.Policy.Tries), "exhausted"
 	byAge, why := a.triesInTime(movedBy(l), &l.Policy, a.Node(l.To).Takes.Expected(), nil)
-	if tries == 0 || byAge < tries {
+	if tries == 0 || byAge <= tries {
 		tries, cause = byAge, why
 	}
 	full := a.Rejected[l.To]
