@@ -6,7 +6,7 @@ LISTEN ?= 127.0.0.1:8420
 DATA ?=
 SUDO := $(if $(filter 0,$(shell id -u)),,sudo)
 
-.PHONY: demo test build console lint bench profile shots clean need-postgresql need-tests
+.PHONY: demo test build console dist lint bench profile shots clean need-postgresql need-tests
 
 demo: need-postgresql build
 	@exec ./bin/ironweir serve -demo -listen $(LISTEN) $(if $(DATA),-data $(DATA))
@@ -15,12 +15,17 @@ demo: need-postgresql build
 build: console
 	$(GO) build -ldflags "-X main.commit=$$(git rev-parse --short HEAD 2>/dev/null || echo unknown)" -o bin/ironweir ./cmd/ironweir
 
+# What is given out: static programs for Linux, macOS and Windows with the console inside, Debian packages, checksums.
+dist: console
+	sh deploy/dist.sh dist
+
 console: service/site/dist/index.html
 
 console/node_modules/.package-lock.json: console/package.json console/package-lock.json
 	cd console && npm ci --no-audit --no-fund --loglevel=error
 
-console/src/lib/schema.d.ts: console/node_modules/.package-lock.json $(wildcard service/*.go core/*/*.go)
+console/src/lib/schema.d.ts: console/node_modules/.package-lock.json \
+		$(wildcard service/*.go store/*.go rehearsal/*.go observation/*.go core/*/*.go core/*/*/*.go)
 	$(GO) run ./cmd/ironweir openapi > console/openapi.json
 	cd console && npx --no-install openapi-typescript openapi.json -o src/lib/schema.d.ts > /dev/null
 
@@ -60,5 +65,5 @@ need-tests: need-postgresql
 	@command -v chromium > /dev/null && command -v dot > /dev/null || { $(SUDO) apt-get -o DPkg::Lock::Timeout=300 update -q && $(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get -o DPkg::Lock::Timeout=300 install -y -q --no-install-recommends chromium graphviz fonts-dejavu-core; }
 
 clean:
-	rm -rf bin console/node_modules console/openapi.json console/src/lib/schema.d.ts test.out
+	rm -rf bin dist console/node_modules console/openapi.json console/src/lib/schema.d.ts test.out
 	find service/site/dist -mindepth 1 ! -name .keep -delete

@@ -10,6 +10,12 @@ import (
 	"golang.org/x/sys/unix"
 )
 
+// Supported reports whether computations can be done in processes of their own here.
+const Supported = true
+
+// apart starts a process that Ctrl-C does not reach: it is the service's to answer.
+func apart() *syscall.SysProcAttr { return &syscall.SysProcAttr{Setpgid: true} }
+
 // pair gives the two ends of a connection between processes.
 func pair() (ours, theirs *os.File, err error) {
 	ends, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)

@@ -17,7 +17,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 )
 
@@ -226,7 +225,7 @@ func (p *Pool) start() (*process, error) {
 		Dir:         os.TempDir(),
 		Stderr:      &worker.said,
 		ExtraFiles:  []*os.File{theirs},
-		SysProcAttr: &syscall.SysProcAttr{Setpgid: true}, // Ctrl-C is the service's to answer
+		SysProcAttr: apart(),
 	}
 	if err := worker.cmd.Start(); err != nil {
 		conn.Close()

@@ -7,7 +7,6 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -83,11 +82,11 @@ func tool(ctx context.Context, database, name string, args ...string) error {
 	if err != nil {
 		return err
 	}
-	bin, err := binaries()
+	program, err := client(name)
 	if err != nil {
 		return err
 	}
-	cmd := exec.CommandContext(ctx, filepath.Join(bin, name), append([]string{"--dbname=" + address}, args...)...)
+	cmd := exec.CommandContext(ctx, program, append([]string{"--dbname=" + address}, args...)...)
 	if cmd.Env = os.Environ(); password != "" {
 		cmd.Env = append(cmd.Env, "PGPASSWORD="+password)
 	}

@@ -1,4 +1,4 @@
-//go:build !linux
+//go:build unix && !linux
 
 package isolation
 
@@ -6,6 +6,12 @@ import (
 	"os"
 	"syscall"
 )
+
+// Supported reports whether computations can be done in processes of their own here.
+const Supported = true
+
+// apart starts a process that Ctrl-C does not reach: it is the service's to answer.
+func apart() *syscall.SysProcAttr { return &syscall.SysProcAttr{Setpgid: true} }
 
 // pair gives the two ends of a connection between processes.
 func pair() (ours, theirs *os.File, err error) {

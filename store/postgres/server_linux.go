@@ -1,5 +1,3 @@
-// Package postgres starts a PostgreSQL server from Debian's packages as a child
-// process, reachable only over a socket in a directory of its own.
 package postgres
 
 import (
@@ -12,7 +10,6 @@ import (
 	"os/user"
 	"path/filepath"
 	"runtime"
-	"sort"
 	"strconv"
 	"strings"
 	"syscall"
@@ -31,23 +28,6 @@ type Server struct {
 	bin    string
 	dir    string
 	cred   *syscall.Credential
-}
-
-// binaries finds the folder of the newest installed server.
-func binaries() (string, error) {
-	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
-	sort.Slice(found, func(i, j int) bool { return version(found[i]) < version(found[j]) })
-	if len(found) == 0 {
-		return "", errors.New(
-			"PostgreSQL is not installed; `make demo` and `make test` install it, as does `apt-get install postgresql`",
-		)
-	}
-	return filepath.Dir(found[len(found)-1]), nil
-}
-
-func version(path string) int {
-	n, _ := strconv.Atoi(filepath.Base(filepath.Dir(filepath.Dir(path))))
-	return n
 }
 
 // credential gives who the server runs as: PostgreSQL refuses to run as root.
@@ -275,7 +255,38 @@ func runningPID(dir string) int {
 	return 0
 }
 
-func lastLine(s string) string {
-	lines := strings.Split(strings.TrimSpace(s), "\n")
-	return lines[len(lines)-1]
+// Freeze stops the server's processes where they are: connections stay open, and nothing answers; Thaw lets them go
+// on. Measurements use them for a database that hangs.
+func (s *Server) Freeze() error { return s.signalAll(syscall.SIGSTOP) }
+
+// Thaw lets a frozen server go on.
+func (s *Server) Thaw() error { return s.signalAll(syscall.SIGCONT) }
+
+// signalAll signals the server and all that it has started, which form a process group and sessions of their own.
+func (s *Server) signalAll(signal syscall.Signal) error {
+	parent := s.cmd.Process.Pid
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", parent, parent))
+	if err != nil {
+		return err
+	}
+	for _, field := range append([]string{strconv.Itoa(parent)}, strings.Fields(string(text))...) {
+		pid, err := strconv.Atoi(field)
+		if err != nil {
+			return err
+		}
+		if err := syscall.Kill(pid, signal); err != nil && err != syscall.ESRCH { // a child may have ended
+			return err
+		}
+	}
+	return nil
+}
+
+// Ended reports whether the server's process has ended.
+func (s *Server) Ended() bool {
+	select {
+	case <-s.done:
+		return true
+	default:
+		return false
+	}
 }
