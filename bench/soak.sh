@@ -1,6 +1,6 @@
 #!/usr/bin/env sh
-# Mixed load with random kills: bench/soak.sh [MINUTES]. It ends with 0 when every
-# revision and run that the service accepted is there and right.
+# Mixed load and attacks, with random kills, a database that hangs and a full disk: bench/soak.sh [MINUTES].
+# It ends with 0 when every revision and run that the service accepted is there and right.
 set -eu
 cd "$(dirname "$0")/.."
 dir=$(mktemp -d "${TMPDIR:-/tmp}/ironweir-soak-XXXXXX")

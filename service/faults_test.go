@@ -168,6 +168,11 @@ func TestWorkspacesShareFairly(t *testing.T) {
 		r.do("GET", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f", sweep["id"]), nil, 200)["state"],
 	)
 	r.do("GET", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f", run["id"]), nil, 404) // of the other workspace
+	require.Eventually(t, func() bool {                                                // some point has been worked on
+		at := r.do("GET", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f", sweep["id"]), nil, 200)
+		done, _ := at["progress"].(float64)
+		return done > 1.0/40
+	}, patience, 10*time.Millisecond)
 	r.do("POST", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f/cancel", sweep["id"]), nil, 204)
 	r.untilState(fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f", sweep["id"]), "cancelled")
 	points := r.do("GET", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f/sweep", sweep["id"]), nil, 200)

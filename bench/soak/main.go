@@ -1,6 +1,7 @@
 // Command soak loads two services, two workers and their database with the work
-// of many people, kills one of them every few seconds, and holds what is there in
-// the end against what was accepted.
+// of many people and the attacks of others; every few seconds it kills one of them,
+// lets the database hang or fills its disk. It holds what is there in the end
+// against what was accepted, and says how long a bystander waited meanwhile.
 package main
 
 import (
@@ -27,7 +28,8 @@ const scenarioText = "ironweir: scenario/1\nname: soak\nlength: 12h\nreplication
 
 // soak is one round.
 type soak struct {
-	fleet *fleet.Fleet
+	fleet     *fleet.Fleet
+	hostility *hostility
 
 	mu        sync.Mutex
 	revisions map[string]string // accepted texts by model and number
@@ -57,16 +59,29 @@ func main() {
 
 func run(program, dir string, length time.Duration, people int) error {
 	ctx := context.Background()
+	disk := dir + "/pg"
+	remove, ok := ownDisk(disk)
+	defer remove()
+	if !ok {
+		fmt.Println("no right to mount a disk: it is not filled")
+		disk = ""
+	}
 	f, err := fleet.Start(ctx, program, dir, 2, 2)
 	if err != nil {
 		return err
 	}
 	defer f.Stop()
-	s := &soak{fleet: f, revisions: map[string]string{}, runs: map[string]accepted{}, kills: map[string]int{}}
+	h, err := newHostility(ctx, f, disk)
+	if err != nil {
+		return err
+	}
+	s := &soak{
+		fleet: f, hostility: h, revisions: map[string]string{}, runs: map[string]accepted{}, kills: map[string]int{},
+	}
 	if err := s.models(ctx); err != nil {
 		return err
 	}
-	fmt.Printf("%v of load by %d people on 2 services and 2 workers\n", length, people)
+	fmt.Printf("%v of load by %d people and 4 hostile ones on 2 services and 2 workers\n", length, people)
 	end, cancel := context.WithTimeout(ctx, length)
 	defer cancel()
 	var wg sync.WaitGroup
@@ -74,9 +89,15 @@ func run(program, dir string, length time.Duration, people int) error {
 		wg.Add(1)
 		go func() { defer wg.Done(); s.work(end, i) }()
 	}
-	wg.Add(1)
+	for range 4 {
+		wg.Add(1)
+		go func() { defer wg.Done(); h.attack(end) }()
+	}
+	wg.Add(2)
+	go func() { defer wg.Done(); h.watch(end, fleet.ModelText) }()
 	go func() { defer wg.Done(); s.kill(end) }()
 	wg.Wait()
+	h.report()
 	return s.verify(ctx)
 }
 
@@ -193,12 +214,17 @@ func (s *soak) kill(ctx context.Context) {
 			return
 		case <-time.After(time.Duration(4+rand.IntN(8)) * time.Second):
 		}
-		if rand.IntN(6) == 0 {
-			s.kills["database, stopped"]++
-			s.fleet.Database.Pause()
-			time.Sleep(time.Duration(rand.IntN(3000)) * time.Millisecond)
-			if err := s.fleet.Database.Resume(context.Background()); err != nil {
-				fmt.Println("the database did not start again:", err)
+		if n := rand.IntN(14); n < 4 {
+			what, fault := "database, stopped", s.stopDatabase
+			switch {
+			case n == 2:
+				what, fault = "database, hung", s.hostility.hang
+			case n == 3 && s.hostility.disk != "":
+				what, fault = "database, disk full", s.hostility.fill
+			}
+			s.kills[what]++
+			if err := fault(); err != nil {
+				fmt.Println(what, err)
 				os.Exit(1)
 			}
 			continue
@@ -216,6 +242,15 @@ func (s *soak) kill(ctx context.Context) {
 			os.Exit(1)
 		}
 	}
+}
+
+// stopDatabase stops the database for up to three seconds.
+func (s *soak) stopDatabase() error {
+	if err := s.fleet.Database.Pause(); err != nil {
+		return err
+	}
+	time.Sleep(time.Duration(rand.IntN(3000)) * time.Millisecond)
+	return s.fleet.Database.Resume(context.Background())
 }
 
 // verify holds what is there against what was accepted.
