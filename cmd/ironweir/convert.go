@@ -19,7 +19,7 @@ import (
 )
 
 const (
-	convertFrom = "model|asyncapi|openapi|csv|jsonl|otlp"
+	convertFrom = "model|asyncapi|openapi|workflow|csv|jsonl|otlp"
 	convertTo   = "model|asyncapi|csv|jsonl|dot|mermaid|text"
 )
 
@@ -37,7 +37,7 @@ ironweir convert demo/kittiwake.yaml -to text -with demo/templates/alarms.tmpl -
 		from := c.String(
 			"from",
 			"",
-			"what IN is: `FORMAT` model, asyncapi, openapi, csv, jsonl, otlp; without it, detected from its name and first lines",
+			"what IN is: `FORMAT` model, asyncapi, openapi, workflow, csv, jsonl, otlp; without it, detected from its name and first lines",
 		)
 		to := c.String("to", "", "`FORMAT`: model, asyncapi, csv, jsonl, dot, mermaid; text: by a template")
 		with := c.String("with", "", "`FILE` of rules (mapping/1) that make a model of IN, or with -to text a template")

@@ -14,6 +14,7 @@ import (
 	"ironweir/formats/inventory"
 	"ironweir/formats/openapi"
 	"ironweir/formats/otlp"
+	"ironweir/formats/workflow"
 )
 
 // Formats that are read.
@@ -21,6 +22,7 @@ const (
 	Model    = "model"
 	AsyncAPI = "asyncapi"
 	OpenAPI  = "openapi"
+	Workflow = "workflow"
 	CSV      = "csv"
 	Lines    = "jsonl"
 	Traces   = "otlp"
@@ -60,6 +62,8 @@ func FormatOf(file string, source []byte) string {
 		return AsyncAPI
 	case doc.Get("openapi") != nil, doc.Get("swagger") != nil:
 		return OpenAPI
+	case doc.Get("document").Get("dsl") != nil, doc.Get("specVersion") != nil && doc.Get("states") != nil:
+		return Workflow
 	case doc.Get("ironweir") == nil && doc.Get("nodes") == nil:
 		return ""
 	}
@@ -69,7 +73,7 @@ func FormatOf(file string, source []byte) string {
 // unknown is the error of a file whose format is unknown.
 func unknown(file string) error {
 	return fmt.Errorf(
-		"%s: this is none of the files that are read: a model has `ironweir: topology/1`, an AsyncAPI document `asyncapi`, an OpenAPI document `openapi`, traces `resourceSpans`; an inventory ends in .csv or .jsonl. -from says what it is",
+		"%s: this is none of the files that are read: a model has `ironweir: topology/1`, an AsyncAPI document `asyncapi`, an OpenAPI document `openapi`, a workflow `document.dsl`, traces `resourceSpans`; an inventory ends in .csv or .jsonl. -from says what it is",
 		file,
 	)
 }
@@ -86,6 +90,8 @@ func Read(format, file string, source []byte) (*Document, error) {
 		d.Root, d.Comments, d.Missing, err = asyncapi.Read(file, source)
 	case OpenAPI:
 		d.Root, d.Comments, d.Missing, err = openapi.Read(file, source)
+	case Workflow:
+		d.Root, d.Comments, d.Missing, err = workflow.Read(file, source)
 	case CSV:
 		d.Root, err = inventory.ReadCSV(file, source)
 	case Lines:
@@ -101,6 +107,12 @@ func Read(format, file string, source []byte) (*Document, error) {
 	}
 	if err != nil {
 		return nil, err
+	}
+	switch format {
+	case AsyncAPI, OpenAPI, Workflow:
+		if model.Quote(d.Root) {
+			d.Comments["variables"] = "These stand for themselves: the document has them in its texts."
+		}
 	}
 	return d, nil
 }

@@ -20,6 +20,8 @@ func TestAFileIsToldByWhatItIs(t *testing.T) {
 		"a.yaml":    {"asyncapi: 3.0.0", incoming.AsyncAPI},
 		"o.json":    {`{"openapi": "3.1.0"}`, incoming.OpenAPI},
 		"old.json":  {`{"swagger": "2.0"}`, incoming.OpenAPI},
+		"w.yaml":    {"document: {dsl: '1.0.0'}\ndo: []\n", incoming.Workflow},
+		"w8.yaml":   {"specVersion: '0.8'\nstates: []\n", incoming.Workflow},
 		"m.yaml":    {"ironweir: topology/1\nnodes: {}\n", incoming.Model},
 		"bare.yaml": {"nodes: {q: {kind: queue}}\n", incoming.Model},
 		"bad.yaml":  {"nodes: [", incoming.Model}, // its reader tells the place
@@ -40,10 +42,24 @@ func TestWhatIsNoneOfThemIsRefused(t *testing.T) {
 	require.ErrorContains(t, err, `no format "soap"`)
 }
 
+// TestTextsThatLookLikeVariablesStayAsTheyAre: a description may hold a dollar sign.
+func TestTextsThatLookLikeVariablesStayAsTheyAre(t *testing.T) {
+	source := "openapi: 3.1.0\ninfo: {title: scales, description: \"Call $client and $(client), then $weigh-all. $5\"}\n" +
+		"paths: {/weighings: {get: {summary: \"as $client says\"}}}\n"
+	d, err := incoming.Read("", "scales.yaml", []byte(source))
+	require.NoError(t, err)
+	m, err := model.Parse("scales.yaml", d.Text(), model.Options{})
+	require.NoError(t, err, "%s", d.Text())
+	require.Equal(t, "as $client says", m.Node("get-weighings").About)
+	require.Contains(t, m.About, "then $weigh-all. $5")
+	require.Contains(t, string(d.Text()), "These stand for themselves")
+}
+
 // TestEachBecomesAModel that can be used.
 func TestEachBecomesAModel(t *testing.T) {
 	for _, file := range []string{
 		"../../demo/import/harbour-lamps.asyncapi.yaml", "../../demo/import/quay-traces.jsonl", "../../demo/kittiwake.yaml",
+		"../../demo/import/sailing-close.workflow.yaml",
 	} {
 		source, err := os.ReadFile(file)
 		require.NoError(t, err)
