@@ -38,6 +38,7 @@
   import BackEdge from "./BackEdge.svelte";
   import BoardNode, { type Badge } from "./BoardNode.svelte";
   import BoardFrame from "./BoardFrame.svelte";
+  import BoardMenu, { type MenuAt, type MenuItem } from "./BoardMenu.svelte";
   import BoardTools from "./BoardTools.svelte";
   import Motion from "./Motion.svelte";
   import RoutedEdge from "./RoutedEdge.svelte";
@@ -58,6 +59,7 @@
     onconnect = () => {},
     onremove = () => {},
     onpicture,
+    menu,
     highlighted = new Map(),
     highlightedLinks = new Set(),
     badges = new Map(),
@@ -82,6 +84,7 @@
     onconnect?: (from: string, to: string) => void;
     onremove?: () => void; // what is chosen
     onpicture?: (format: "svg" | "png") => void; // asks for the model as a picture
+    menu?: (at: MenuAt) => MenuItem[]; // what a node, a link or the board offers
     highlighted?: Map<string, string>;
     highlightedLinks?: Set<string>;
     badges?: Map<string, Badge>; // what a node says beside its kind
@@ -98,6 +101,22 @@
   export function add() {
     const all = panel?.getBoundingClientRect();
     if (all && edits && onplace) here = { at: { x: all.x + all.width / 2, y: all.y + all.height / 2 }, from: "" };
+  }
+  /** Gives nodes the places that the layout chooses. */
+  export const tidy = () => unpin();
+  let asked = $state.raw<{ at: { x: number; y: number }; items: MenuItem[] } | undefined>(); // the menu that is open
+  function askMenu(e: MouseEvent) {
+    const on = e.target as HTMLElement;
+    if (!menu || on.closest("input, textarea, .svelte-flow__panel")) return;
+    const node = on.closest<HTMLElement>(".svelte-flow__node")?.dataset.id;
+    const link = on.closest<HTMLElement>(".svelte-flow__edge")?.dataset.id;
+    const items = menu({
+      node: board.nodes.some((n) => n.name === node) ? node : undefined,
+      link: board.links.some((l) => l.id === link) ? link : undefined,
+    });
+    if (items.length === 0) return;
+    e.preventDefault();
+    asked = { at: { x: e.clientX, y: e.clientY }, items };
   }
   const pane = (e: Event) => edits && onplace && (e.target as HTMLElement).closest(".svelte-flow__pane");
 
@@ -320,6 +339,7 @@
   class:moved={moved && large}
   class:far
   ondblclick={(e) => pane(e) && (here = { at: { x: e.clientX, y: e.clientY }, from: "" })}
+  oncontextmenu={askMenu}
   role="application"
   aria-label="The board: the model drawn"
   onkeydown={(e) => {
@@ -453,6 +473,7 @@
     </div>
   {/if}
 </div>
+{#if menu}<BoardMenu items={asked?.items ?? []} at={asked?.at} onclose={() => (asked = undefined)} />{/if}
 
 <style>
   .board {

@@ -15,29 +15,32 @@
 </script>
 
 <figure>
-  <svg
-    viewBox="0 -14 {width} {height + 28}"
-    role="img"
-    aria-label="From the entries, on the left, to the nodes where copies ended, to what became of them, on the right; the ledger has the numbers"
-  >
-    {#each flow.bands as b, i (i)}
-      <path class:bad={b.bad} d={ribbon(columns[b.from.column] + thick, b.y0, columns[b.to.column], b.y1, b.width)}
-        ><title>{b.from.name} → {b.to.name}: {count(b.amount)}</title></path
-      >
-    {/each}
-    {#each flow.bars as b (b.column + b.name)}
-      <rect class:bad={b.bad} x={columns[b.column]} y={b.y} width={thick} height={b.height}
-        ><title>{b.name}: {count(b.amount)}</title></rect
-      >
-      <text
-        class:bad={b.bad}
-        x={b.column === 0 ? columns[0] - 6 : columns[b.column] + thick + 6}
-        y={b.y + b.height / 2}
-        text-anchor={b.column === 0 ? "end" : "start"}
-        dominant-baseline="central">{b.name} <tspan>{count(b.amount)}</tspan></text
-      >
-    {/each}
-  </svg>
+  <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+  <div class="picture" role="group" aria-label="Flow of the messages" tabindex="0">
+    <svg
+      viewBox="0 -14 {width} {height + 28}"
+      role="img"
+      aria-label="From the entries, on the left, to the nodes where copies ended, to what became of them, on the right; the ledger has the numbers"
+    >
+      {#each flow.bands as b, i (i)}
+        <path class:bad={b.bad} d={ribbon(columns[b.from.column] + thick, b.y0, columns[b.to.column], b.y1, b.width)}
+          ><title>{b.from.name} → {b.to.name}: {count(b.amount)}</title></path
+        >
+      {/each}
+      {#each flow.bars as b (b.column + b.name)}
+        <rect class:bad={b.bad} x={columns[b.column]} y={b.y} width={thick} height={b.height}
+          ><title>{b.name}: {count(b.amount)}</title></rect
+        >
+        <text
+          class:bad={b.bad}
+          x={b.column === 0 ? columns[0] - 6 : columns[b.column] + thick + 6}
+          y={b.y + b.height / 2}
+          text-anchor={b.column === 0 ? "end" : "start"}
+          dominant-baseline="central">{b.name} <tspan>{count(b.amount)}</tspan></text
+        >
+      {/each}
+    </svg>
+  </div>
   <figcaption class="quiet">
     Where messages entered, where copies of them ended, and how. Bands are as wide as their traffic; between the first
     two columns stands what was handled, stored or parked after the warm-up, a copy for each.
@@ -47,10 +50,14 @@
 <style>
   figure {
     margin: 0.5rem 0 1rem;
-    max-width: 64rem;
+    max-width: 88rem;
+  }
+  .picture {
+    overflow-x: auto;
   }
   svg {
     width: 100%;
+    min-width: 44rem;
     height: auto;
   }
   path {

@@ -20,6 +20,7 @@
     model: "a model",
     asyncapi: "an AsyncAPI document",
     openapi: "an OpenAPI document",
+    workflow: "a workflow document",
     csv: "an inventory (CSV)",
     jsonl: "an inventory (JSON Lines)",
     otlp: "OpenTelemetry traces",

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Result } from "../lib/api";
-  import { count, fates, share } from "../lib/format";
+  import { causes, count, fates, share } from "../lib/format";
 
   let { ledger, onpick }: { ledger: Result["ledger"]; onpick?: (fate: string) => void } = $props();
 
@@ -12,13 +12,18 @@
       .map(([cause, n]) => ({
         key: "lost-" + cause,
         label: "lost: " + cause.replaceAll("_", "-"),
-        means: "gone, for this cause",
+        means: causes[cause] ?? "",
         bad: true,
         n,
       }));
     return [...kept, ...lost];
   });
   const sum = $derived(rows.reduce((s, r) => s + r.n, 0));
+  const sums = $derived(
+    sum === ledger.copies
+      ? `adds up: ${count(ledger.copies)} copies of ${count(ledger.entered)} messages`
+      : "does not add up; please report this run",
+  );
 </script>
 
 <div class="strip" aria-hidden="true">
@@ -37,29 +42,28 @@
   <thead
     ><tr
       ><th scope="col">Fate</th><th scope="col" class="num">Copies</th><th scope="col" class="num">Share</th><th
-        scope="col">What it means</th
+        scope="col"
+        class="means">What it means</th
       ></tr
     ></thead
   >
   <tbody>
     {#each rows as r (r.key)}
       <tr data-fate={r.key}
-        ><td class:lost={r.key.startsWith("lost")} class:parked={r.key === "parked"}
+        ><td class:lost={r.key.startsWith("lost")} class:parked={r.key === "parked"} data-means={r.means}
           >{#if onpick}<button
               class="plain behind"
               onclick={() => onpick(r.key)}
               title="The journeys behind this number">{r.label}</button
             >{:else}{r.label}{/if}</td
         ><td class="num">{count(r.n)}</td><td class="num">{share(r.n / Math.max(ledger.copies, 1))}</td><td
-          class="quiet">{r.means}</td
+          class="quiet means">{r.means}</td
         ></tr
       >
     {/each}
     <tr data-fate="sum"
-      ><td><b>sum</b></td><td class="num"><b>{count(sum)}</b></td><td></td><td class="quiet"
-        >{sum === ledger.copies
-          ? `adds up: ${count(ledger.copies)} copies of ${count(ledger.entered)} messages`
-          : "does not add up; please report this run"}</td
+      ><td data-means={sums}><b>sum</b></td><td class="num"><b>{count(sum)}</b></td><td></td><td class="quiet means"
+        >{sums}</td
       ></tr
     >
   </tbody>
@@ -84,6 +88,24 @@
   }
   table {
     width: 100%;
+  }
+  @media (max-width: 600px) {
+    th,
+    td {
+      padding-left: 0.5rem;
+      padding-right: 0.5rem;
+    }
+    .means {
+      display: none;
+    }
+    td[data-means]::after {
+      content: attr(data-means);
+      display: block;
+      white-space: normal;
+      font-size: 0.75rem;
+      font-weight: 400;
+      color: var(--cds-text-02);
+    }
   }
   td.lost {
     color: var(--loops);

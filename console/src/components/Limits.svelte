@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { Button, Checkbox, Form, InlineNotification, NumberInput } from "carbon-components-svelte";
+  import { Button, Checkbox, Form, InlineNotification, NumberInput, TextArea } from "carbon-components-svelte";
   import { api, sentence, type Schemas } from "../lib/api";
 
   let limits = $state<Schemas["Settings"] | undefined>();
@@ -8,7 +8,7 @@
 
   api.GET("/api/v1/settings").then(({ data, error }) => {
     if (error) trouble = sentence(error);
-    else limits = data;
+    else limits = { ...data, keep_observed_days: data.keep_observed_days ?? 0 };
   });
 
   async function save(e: Event) {
@@ -47,6 +47,21 @@
       min={0}
       max={36500}
       bind:value={limits.keep_audit_days}
+    />
+    <NumberInput
+      labelText="What was observed, days kept (0: no limit)"
+      min={0}
+      max={36500}
+      bind:value={limits.keep_observed_days}
+    />
+    <h2>Webhooks</h2>
+    <TextArea
+      labelText="Addresses to which models may send drift, one a line"
+      placeholder="none"
+      rows={3}
+      value={(limits.webhooks ?? []).join("\n")}
+      on:input={(e) =>
+        limits && (limits.webhooks = (e.target as HTMLTextAreaElement).value.split(/\s+/).filter(Boolean))}
     />
     <h2>Share links</h2>
     <Checkbox labelText="Share links open without an account" bind:checked={limits.open_shares} />

@@ -53,16 +53,16 @@
       trouble = "The model that it is for could not be saved first.";
       return;
     }
-    const now = text;
+    const [saved, now] = [chosen, text];
     const { error } = await api.PUT("/api/v1/workspaces/{workspace}/models/{name}/scenarios/{text}", {
-      params: { path: { workspace: currentWorkspace(), name: model, text: chosen } },
+      params: { path: { workspace: currentWorkspace(), name: model, text: saved } },
       body: { text: now },
     });
     wrong = error ? problems(error) : [];
     trouble = error ? sentence(error) : "";
     if (error) return;
-    scenarios = scenarios.map((s) => (s.name === chosen ? { ...s, text: now } : s));
-    delete drafts[chosen];
+    scenarios = scenarios.map((s) => (s.name === saved ? { ...s, text: now } : s));
+    if (drafts[saved] === now) delete drafts[saved]; // else it has been edited meanwhile
   }
 
   const template = (called: string) => `ironweir: scenario/1

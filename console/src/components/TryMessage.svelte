@@ -1,5 +1,6 @@
 <script lang="ts">
   import { Button, MultiSelect, Select, SelectItem, TextArea, TextInput } from "carbon-components-svelte";
+  import { untrack } from "svelte";
   import Send from "carbon-icons-svelte/lib/Send.svelte";
   import { api, sentence, problems, type Board, type Schemas } from "../lib/api";
   import { payloadOf, sampleOf } from "../lib/sample";
@@ -61,8 +62,10 @@
   });
 
   async function sample(at: string) {
+    const was = untrack(() => [key, data]);
     const example = await sampleOf(text, at);
-    if (example && at === node) ({ key, data } = example);
+    const typed = key !== was[0] || data !== was[1]; // meanwhile, which stays
+    if (example && at === node && !typed) ({ key, data } = example);
   }
 
   async function send() {

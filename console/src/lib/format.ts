@@ -65,7 +65,7 @@ export const fates: { key: string; label: string; means: string; bad?: boolean }
   { key: "handled", label: "handled", means: "the consumer finished with it" },
   { key: "stored", label: "stored", means: "stored in a bucket or table" },
   { key: "arrived", label: "arrived", means: "stored in a queue or stream that nothing reads" },
-  { key: "passed", label: "passed on", means: "replaced by copies at other nodes" },
+  { key: "passed", label: "passed", means: "replaced by copies at other nodes" },
   { key: "ignored", label: "ignored", means: "covered by a topic's ignore" },
   { key: "unmatched", label: "unmatched", means: "declined by every link" },
   { key: "returned", label: "returned", means: "the caller received its failure" },
@@ -73,3 +73,17 @@ export const fates: { key: string; label: string; means: string; bad?: boolean }
   { key: "running", label: "running", means: "in a run at the end" },
   { key: "parked", label: "parked", means: "stored as a dead letter, without a consumer", bad: true },
 ];
+
+/** What the causes of loss mean, as the command line says it. */
+export const causes: Record<string, string> = {
+  expired: "its retention ended before it was consumed",
+  exhausted: "the tries are exhausted and there is no dead-letter node",
+  given_up: "it is older than `give-up` and there is no dead-letter node",
+  refused: "the target's `callers` do not name the sender",
+  throttled: "rejected: no concurrency or rate is left",
+  overflow: "the queue is full",
+  too_large: "it is over the payload limit",
+  rejected: "the write failed",
+  unsubscribed: "the topic has no links",
+  hop_limit: "it has passed through more functions than the hop limit allows",
+};

@@ -223,9 +223,10 @@ export class ModelSession {
 
   /** Saves the text as a revision, unless another user has saved meanwhile, which is shown. */
   async save(): Promise<boolean> {
+    const now = this.text; // what is typed meanwhile is not saved yet
     const { data, error } = await api.POST("/api/v1/workspaces/{workspace}/models/{name}/revisions", {
       params: { path: this.path, header: { "If-Match": `"${this.base}"` } },
-      body: { text: this.text },
+      body: { text: now },
     });
     if (error && "status" in error && error.status === 412) {
       await this.differ();
@@ -236,7 +237,7 @@ export class ModelSession {
       this.notice = { kind: "error", title: "Not saved.", subtitle: sentence(error) };
       return false;
     }
-    this.saved = this.text;
+    this.saved = now;
     this.base = this.revision = data.number;
     this.notice = { kind: "success", title: `Saved as revision ${this.revision}.`, subtitle: "" };
     return true;

@@ -98,7 +98,7 @@
                 params: { workspace: currentWorkspace(), id: String(row.last_run) },
               })}>run {row.last_run}</a
             >
-            <StateTag state={row.last_run_state ?? ""} />
+            <StateTag state={row.last_run_state ?? ""} unmet={row.last_run_unmet} />
           {:else}
             <span class="quiet">never run</span>
           {/if}
@@ -113,6 +113,12 @@
 <NewModel bind:open={making} />
 
 <style>
+  @media (max-width: 600px) {
+    .page :global(:is(th, td):nth-child(3)),
+    .page :global(:is(th, td):nth-child(4)) {
+      display: none; /* the revision, and when it was saved */
+    }
+  }
   .top {
     display: flex;
     justify-content: space-between;

@@ -27,6 +27,7 @@
   import LiveTime from "../components/LiveTime.svelte";
   import { navigate, p, route } from "../router";
   import { isName } from "../lib/names";
+  import { boardMarks } from "../lib/observed";
 
   const id = route.getParams("/w/:workspace/rehearsals/:id").id;
   const path = { workspace: currentWorkspace(), id };
@@ -85,27 +86,7 @@
   );
   // What was observed, on the board: paler what was not seen, marked what differs.
   let seen = $state.raw<Schemas["RehearsalBeside"] | undefined>();
-  const observed = $derived.by(() => {
-    if (!seen || !model) return undefined;
-    const [missing, differs] = [
-      new Set(seen.drift.not_observed.nodes),
-      new Set(seen.drift.different.map((d) => d.node)),
-    ];
-    const unseen = new Set(seen.drift.not_observed.links);
-    return {
-      nodes: new Map(
-        model.board.nodes.map((n) => [
-          n.name,
-          differs.has(n.name) ? "bad" : missing.has(n.name) ? "dim" : "highlighted",
-        ]),
-      ),
-      links: new Set(
-        model.board.links
-          .filter((l) => !unseen.has(l.id) && !missing.has(l.from) && !missing.has(l.to))
-          .map((l) => l.id),
-      ),
-    };
-  });
+  const observed = $derived(seen && model ? boardMarks(seen, model.board) : undefined);
   const highlighted = $derived(
     new Map(Object.entries(stands?.nodes ?? {}).map(([name, n]) => [name, n.lost > 0 || n.fails ? "bad" : ""])),
   );

@@ -26,14 +26,17 @@
   import { palette } from "../lib/palette.svelte";
   import { ModelSession } from "../lib/model-session.svelte";
   import { isName } from "../lib/names";
+  import { badges, boardMarks } from "../lib/observed";
   import { copied, freeName, pasted } from "../lib/written";
   import Board from "../components/Board.svelte";
+  import type { MenuAt, MenuItem } from "../components/BoardMenu.svelte";
   import Changes from "../components/Changes.svelte";
   import FindingCounts from "../components/FindingCounts.svelte";
   import Findings from "../components/Findings.svelte";
   import Inspector from "../components/Inspector.svelte";
   import Schedules from "../components/Schedules.svelte";
   import Availability from "../components/Availability.svelte";
+  import Observed from "../components/Observed.svelte";
   import Plan from "../components/Plan.svelte";
   import FirstVisit from "../components/FirstVisit.svelte";
   import { demoModel, firstVisit } from "../lib/first-visit.svelte";
@@ -72,7 +75,7 @@
   let next = $state(false);
   let rehearsing = $state(false);
   let line = $state(0);
-  let bottomPanel = $state(0); // 0: findings, 1: try a message, 2: guarantees, 3: availability, 4: schedules, 5: history
+  let bottomPanel = $state(0); // an index of panels
   let scenarioEditor = $state<ReturnType<typeof ScenarioEditor>>();
   let sidePanel = $state(0); // 0: the model's text, 1: the inspector, 2: the scenario's text
   let highlighted = $state.raw(new Map<string, string>());
@@ -221,7 +224,7 @@
     else if (e.key === "/") {
       e.preventDefault();
       document.querySelector<HTMLInputElement>(".board input[type=search], .board .bx--search-input")?.focus();
-    } else if (["1", "2", "3", "4", "5", "6"].includes(e.key)) bottomPanel = Number(e.key) - 1;
+    } else if (Number(e.key) >= 1 && Number(e.key) <= panels.length) bottomPanel = Number(e.key) - 1;
     else if (e.key === "a") {
       e.preventDefault(); // it must not be written into the field that opens
       drawn?.add();
@@ -267,8 +270,59 @@
     if (session.ready) look();
     return () => clearInterval(timer);
   });
+  /** What can be done with a node; in its menu, and in the palette while it is chosen. */
+  const nodeActions = (name: string): MenuItem[] => {
+    const at = () => choose(name, board.nodes.find((n) => n.name === name)?.line ?? 0);
+    return [
+      { text: `Inspect ${name}`, hint: "i", run: () => (at(), (sidePanel = 1)) },
+      { text: `Try a message at ${name}`, hint: "2", run: () => (at(), (bottomPanel = 1)) },
+      { text: `Guarantees of ${name}`, hint: "3", run: () => (at(), (bottomPanel = 2)) },
+      ...(visitor.edits
+        ? [
+            { text: `Draw a link from ${name}`, hint: "c", run: () => (at(), connectChosen()) },
+            { text: `Rename ${name}`, hint: "F2", run: () => (at(), renameChosen()) },
+            { text: `Copy ${name}`, hint: "Ctrl C", run: () => copyNode(name) },
+            { text: `Remove ${name}`, hint: "Delete", danger: true, run: () => (at(), removeChosen()) },
+          ]
+        : []),
+    ];
+  };
+  /** What can be done with a link. */
+  const linkActions = (id: string): MenuItem[] => [
+    { text: `Inspect ${id}`, hint: "i", run: () => (chooseLink(id), (sidePanel = 1)) },
+    ...(visitor.edits
+      ? [{ text: `Remove ${id}`, hint: "Delete", danger: true, run: () => (chooseLink(id), removeChosen()) }]
+      : []),
+  ];
+  /** What can be done with the board. */
+  const boardActions = (): MenuItem[] => [
+    ...(visitor.edits ? [{ text: "Add a node", hint: "a", run: () => drawn?.add() }] : []),
+    { text: "Full-screen board", hint: "b", run: () => (layout.whole = !layout.whole) },
+    { text: "Lay the board out anew", run: () => drawn?.tidy() },
+    { text: "Save the board as SVG", run: () => picture("svg") },
+    { text: "Save the board as PNG", run: () => picture("png") },
+  ];
+  const menu = ({ node, link }: MenuAt) => (node ? nodeActions(node) : link ? linkActions(link) : boardActions());
+
+  async function copyNode(name: string) {
+    if (!navigator.clipboard) {
+      fail("Not copied.", "This browser lets pages write to the clipboard by HTTPS alone: choose it and press Ctrl C.");
+      return;
+    }
+    await navigator.clipboard.writeText(copied(name, session.document));
+    noteCopied(name);
+  }
+  const noteCopied = (name: string) =>
+    (session.notice = {
+      kind: "success",
+      title: `${name} is copied.`,
+      subtitle: "Ctrl V puts a copy on this board or another.",
+    });
   const scenarioText = $derived(scenarios.find((s) => s.name === scenario)?.text ?? "");
-  const panels = ["Findings", "Try a message", "Guarantees", "Availability", "Schedules", "History"];
+  const panels = ["Findings", "Try a message", "Guarantees", "Availability", "Schedules", "History", "Observed"];
+  let observed = $state.raw<Schemas["ObservationView"] | undefined>(); // while it is shown
+  const seen = $derived(observed && boardMarks(observed, board));
+  const onBoard = $derived(bottomPanel === 1 || bottomPanel === 2);
   $effect(() => {
     const does = (text: string, run: () => void, hint = "", also = "") => ({
       group: "Commands",
@@ -286,24 +340,19 @@
             does("Redo", () => editor?.redo(), "Ctrl Shift Z"),
             does("Run the scenario", () => run(), "", "simulate"),
             does("Rehearse", () => (rehearsing = true), "", "live break send"),
-            ...(chosen
-              ? [
-                  does(`Draw a link from ${chosen}`, connectChosen, "c", "connect"),
-                  does(`Rename ${chosen}`, renameChosen, "F2"),
-                  does(`Remove ${chosen}`, removeChosen, "Delete"),
-                ]
-              : []),
             ...(catalogue?.kinds ?? []).map((k) =>
               does(`Add a node: ${k.kind}`, () => ask(k.kind), "", `new ${k.about}`),
             ),
           ]
         : []),
+      ...[...(chosen ? nodeActions(chosen) : link ? linkActions(link) : []), ...boardActions()].map((a) =>
+        does(a.text, a.run, a.hint, "menu"),
+      ),
       does("What next?", () => (next = true), "", "advice best change weakest guarantee guess"),
       ...panels.map((text, i) => does(text, () => (bottomPanel = i), String(i + 1), "panel")),
       does("The model's text", () => (sidePanel = 0), "t"),
       does("Inspector", () => (sidePanel = 1), "i", "fields"),
       does("Scenario", () => (sidePanel = 2), "s", "traffic incidents"),
-      does("Full-screen board", () => (layout.whole = !layout.whole), "b"),
       does("Keyboard shortcuts", () => (shortcuts = true), "?"),
       ...findings
         .filter((f) => !f.accepted)
@@ -326,11 +375,7 @@
     if (elsewhere(e) || !chosen || globalThis.getSelection()?.toString()) return;
     e.clipboardData?.setData("text/plain", copied(chosen, session.document));
     e.preventDefault();
-    session.notice = {
-      kind: "success",
-      title: `${chosen} is copied.`,
-      subtitle: "Ctrl V puts a copy on this board or another.",
-    };
+    noteCopied(chosen);
   }
 
   /** Puts copied nodes on the board, under free names, with their links to what is here. */
@@ -495,18 +540,18 @@
         onconnect={connect}
         onpicture={picture}
         onremove={removeChosen}
-        highlighted={bottomPanel === 1 || bottomPanel === 2 ? highlighted : undefined}
-        highlightedLinks={bottomPanel === 1 || bottomPanel === 2 ? highlightedLinks : undefined}
-        movements={bottomPanel === 1 || bottomPanel === 2 ? movements : undefined}
+        {menu}
+        highlighted={onBoard ? highlighted : seen?.nodes}
+        highlightedLinks={onBoard ? highlightedLinks : seen?.links}
+        badges={observed && badges(observed)}
+        movements={onBoard ? movements : undefined}
         bind:whole={layout.whole}
       />
     </div>
     <Splitter kind="rows" label="How high the board is" bind:share={layout.down} usual={usual.down} within={parts} />
     <div class="found">
       <ContentSwitcher size="sm" bind:selectedIndex={bottomPanel} aria-label="Bottom panel"
-        ><Switch text="Findings" /><Switch text="Try a message" /><Switch text="Guarantees" /><Switch
-          text="Availability"
-        /><Switch text="Schedules" /><Switch text="History" /></ContentSwitcher
+        >{#each panels as text (text)}<Switch {text} />{/each}</ContentSwitcher
       >
       <div class="inner">
         {#if bottomPanel === 0}
@@ -553,6 +598,18 @@
             revision={session.revision}
             {text}
             onrestore={(old, number) => session.restore(old, number)}
+          />
+        {:else if bottomPanel === 6}
+          <Observed
+            model={name}
+            revision={session.revision}
+            edits={visitor.edits}
+            onseen={(now) => (observed = now)}
+            onadopt={async (patch) => {
+              const why = await amend(patch);
+              if (why) fail("Not changed.", why);
+            }}
+            onchoose={(node) => choose(node, board.nodes.find((n) => n.name === node)?.line ?? 0)}
           />
         {:else}
           <TryMessage
@@ -750,9 +807,12 @@
     width: calc(100% - 1.5rem);
   }
   .found > :global(.bx--content-switcher) {
-    max-width: 52rem;
+    max-width: 56rem;
     flex: none;
     margin: 0.375rem 0.75rem;
+  }
+  .found > :global(.bx--content-switcher .bx--content-switcher-btn) {
+    padding: 0 0.5rem;
   }
   .inner {
     flex: 1;
