@@ -35,6 +35,7 @@ type Model struct {
 	ChangedAt time.Time `json:"changed_at"`
 	LastRun   *int64    `json:"last_run"`
 	LastState *string   `json:"last_run_state"`
+	LastUnmet *int      `json:"last_run_unmet"`
 }
 
 // Revision is a model as somebody saved it.
@@ -63,6 +64,7 @@ type Run struct {
 	Kind      string    `json:"kind"`
 	State     string    `json:"state"`
 	Error     string    `json:"error"`
+	Unmet     *int      `json:"unmet"`
 	Progress  float64   `json:"progress"`
 	Author    string    `json:"author"`
 	CreatedAt time.Time `json:"created_at"`

@@ -11,6 +11,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"ironweir/core/sim"
 )
 
 // tracked lists the files of the repository with one of some endings.
@@ -100,6 +102,17 @@ func TestCommentsReport(t *testing.T) {
 			if f != "core/language_test.go" && idiom.MatchString(line) {
 				t.Errorf("%s:%d: say `reports whether`, or `returns`: %s", f, i+1, strings.TrimSpace(line))
 			}
+		}
+	}
+}
+
+// TestTheConsoleNamesCausesAsTheTerminalDoes: each cause of loss, with the same words.
+func TestTheConsoleNamesCausesAsTheTerminalDoes(t *testing.T) {
+	said := contents(t, "console/src/lib/format.ts")
+	for _, f := range sim.Fates() {
+		if f.Loss() {
+			require.NotEmpty(t, sim.LossWords(f))
+			require.Regexp(t, `(?m)^  `+f.String()+`: "`+regexp.QuoteMeta(sim.LossWords(f))+`",$`, said)
 		}
 	}
 }

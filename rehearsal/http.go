@@ -1,22 +1,18 @@
 package rehearsal
 
 import (
-	"compress/gzip"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"mime"
 	"net/http"
 	"strconv"
 	"strings"
 	"time"
 
-	collector "go.opentelemetry.io/proto/otlp/collector/trace/v1"
-	"google.golang.org/protobuf/proto"
-
 	"ironweir/core/graph"
+	"ironweir/core/learn"
 	"ironweir/core/model"
 	"ironweir/core/sim"
 	"ironweir/formats/cloudevents"
@@ -26,7 +22,6 @@ import (
 // Bounds of what is posted.
 const (
 	MaxEvents  = 4 << 20     // bytes of one request
-	maxTraces  = 16 << 20    // bytes of traces, unpacked: read into spans they take a hundred times as much
 	answerTime = time.Minute // by the clock, until a request's answer must have come
 )
 
@@ -312,59 +307,12 @@ func (r *Rehearsal) endpointsInWords() string {
 	return "; it has " + strings.Join(list, ", ")
 }
 
-// ServeTraces takes traces of the real system by OTLP over HTTP: protobuf or JSON,
-// packed with gzip or not.
-func (r *Rehearsal) ServeTraces(w http.ResponseWriter, req *http.Request) {
-	if req.Method != http.MethodPost {
-		w.Header().Set("Allow", "POST")
-		problem(w, http.StatusMethodNotAllowed, "traces are posted")
-		return
-	}
-	kind, _, _ := mime.ParseMediaType(req.Header.Get("Content-Type"))
-	if kind != "application/json" && kind != "application/x-protobuf" {
-		problem(w, http.StatusUnsupportedMediaType, "traces come as application/x-protobuf or application/json")
-		return
-	}
-	body := io.Reader(http.MaxBytesReader(w, req.Body, maxTraces))
-	switch coding := req.Header.Get("Content-Encoding"); coding {
-	case "", "identity":
-	case "gzip":
-		packed, err := gzip.NewReader(body)
-		if err != nil {
-			problem(w, http.StatusBadRequest, "the body is not packed with gzip")
-			return
-		}
-		body = packed
-	default:
-		problem(w, http.StatusUnsupportedMediaType, "a body is packed with gzip or not at all, not with "+coding)
-		return
-	}
-	text, err := io.ReadAll(io.LimitReader(body, maxTraces+1))
-	switch {
-	case err != nil:
-		problem(w, http.StatusBadRequest, "the traces cannot be read: "+err.Error())
-		return
-	case len(text) > maxTraces:
-		problem(
-			w,
-			http.StatusRequestEntityTooLarge,
-			fmt.Sprintf("a request holds at most %s of traces", model.FormatSize(maxTraces)),
-		)
-		return
-	}
-	spans, err := otlp.ReadRequest(text, kind == "application/json")
-	if err != nil {
-		problem(w, http.StatusBadRequest, err.Error())
-		return
-	}
-	r.Observed.Add(spans)
-	w.Header().Set("Content-Type", kind)
-	if kind == "application/json" {
-		io.WriteString(w, "{}")
-		return
-	}
-	answer, _ := proto.Marshal(&collector.ExportTraceServiceResponse{})
-	w.Write(answer)
+// ServeTelemetry takes traces of the real system, by OTLP over HTTP; metrics and logs are dropped.
+func (r *Rehearsal) ServeTelemetry(w http.ResponseWriter, req *http.Request, signal string) {
+	otlp.Receive(w, req, signal, func(spans []learn.Span) (int64, string, error) {
+		r.Observed.Add(spans)
+		return 0, "", nil
+	})
 }
 
 // Handler is a rehearsal by itself, for whoever runs one on their own machine:
@@ -376,7 +324,11 @@ func (r *Rehearsal) Handler(who string) http.Handler {
 		"/entries/{node}",
 		func(w http.ResponseWriter, req *http.Request) { r.ServeEvents(w, req, req.PathValue("node"), who) },
 	)
-	mux.HandleFunc("/v1/traces", r.ServeTraces)
+	for _, signal := range []string{"traces", "metrics", "logs"} {
+		mux.HandleFunc("/v1/"+signal, func(w http.ResponseWriter, req *http.Request) {
+			r.ServeTelemetry(w, req, signal)
+		})
+	}
 	mux.HandleFunc("/", func(w http.ResponseWriter, req *http.Request) { r.ServeEndpoint(w, req, req.URL.Path, who) })
 	return hostChecked(http.NewCrossOriginProtection().Handler(mux))
 }

@@ -1,13 +1,11 @@
 package rehearsal
 
 import (
-	"strings"
 	"sync"
 	"time"
 
 	"ironweir/core/graph"
 	"ironweir/core/learn"
-	"ironweir/core/model"
 	"ironweir/core/verify"
 )
 
@@ -26,14 +24,12 @@ type Observed struct {
 
 // Beside is what was observed beside what is modelled.
 type Beside struct {
-	Spans    int            `json:"spans" doc:"that are looked at: the latest"`
-	All      int64          `json:"all" doc:"that have come"`
-	Traces   int            `json:"traces"`
-	From     *time.Time     `json:"from"`
-	Until    *time.Time     `json:"until"`
-	Drift    learn.Drift    `json:"drift"`
-	Patch    map[string]any `json:"patch" doc:"a merge patch that brings what was observed into the model"`
-	Comments []string       `json:"comments" doc:"what the patch changes, and the evidence"`
+	verify.Comparison
+	Spans  int        `json:"spans" doc:"that are looked at: the latest"`
+	All    int64      `json:"all" doc:"that have come"`
+	Traces int        `json:"traces"`
+	From   *time.Time `json:"from"`
+	Until  *time.Time `json:"until"`
 }
 
 // Add takes spans.
@@ -55,37 +51,13 @@ func (o *Observed) Add(spans []learn.Span) {
 func (o *Observed) Beside() Beside {
 	o.mu.Lock()
 	spans := append([]learn.Span(nil), o.spans...)
-	out := Beside{Spans: len(spans), All: o.all, Patch: map[string]any{}, Comments: []string{}}
+	out := Beside{Spans: len(spans), All: o.all}
 	o.mu.Unlock()
-	t := o.graph.Topology
 	seen := learn.Observe(spans)
-	out.Traces, out.Drift = seen.Traces, *seen.Drift(t)
-	if len(spans) == 0 {
-		return out
+	out.Traces, out.Comparison = seen.Traces, verify.Compare(o.graph, seen, time.Now())
+	if len(spans) > 0 {
+		from, until := time.Unix(0, seen.From).UTC(), time.Unix(0, seen.Until).UTC()
+		out.From, out.Until = &from, &until
 	}
-	from, until := time.Unix(0, seen.From).UTC(), time.Unix(0, seen.Until).UTC()
-	out.From, out.Until = &from, &until
-	patch, comments := seen.Update(t, &out.Drift)
-	if len(patch.Get("nodes").Fields) > 0 {
-		if problems := o.unsound(patch); len(problems) > 0 {
-			comments = append(
-				[]string{
-					"No patch is offered, since it would bring errors of its own: " + strings.Join(problems, "; "),
-				},
-				comments...)
-		} else {
-			out.Patch = patch.Plain().(map[string]any)
-		}
-	}
-	out.Comments = append(out.Comments, comments...)
 	return out
-}
-
-// unsound reports what a patch over the model would make wrong.
-func (o *Observed) unsound(patch *model.Value) []string {
-	changed, err := o.graph.Topology.Patched(patch)
-	if err != nil {
-		return []string{err.Error()}
-	}
-	return verify.Sound(o.graph, changed, time.Now())
 }

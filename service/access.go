@@ -72,6 +72,7 @@ func roleOf(op *huma.Operation) string {
 
 type accessKey struct{}
 type spaceKey struct{}
+type roleKey struct{}
 type sessionKey struct{}
 
 // sessionOf is the session that a request shows; empty: it comes with a token.
@@ -90,6 +91,12 @@ func accessOf(ctx context.Context) *store.Access {
 func spaceOf(ctx context.Context) *store.Workspace {
 	w, _ := ctx.Value(spaceKey{}).(*store.Workspace)
 	return w
+}
+
+// roleIn is what the caller may do in the workspace that a request is about.
+func roleIn(ctx context.Context) string {
+	role, _ := ctx.Value(roleKey{}).(string)
+	return role
 }
 
 // authorise lets through who may do what an operation does. A workspace that
@@ -124,7 +131,7 @@ func (v *Service) authorise(ctx huma.Context, next func(huma.Context)) {
 		if needed == service {
 			may = access.Administers()
 		}
-		ctx = huma.WithValue(ctx, spaceKey{}, who.space)
+		ctx = huma.WithValue(huma.WithValue(ctx, spaceKey{}, who.space), roleKey{}, role)
 	case needed == service:
 		may = access.Administers()
 	default:

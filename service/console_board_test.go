@@ -25,13 +25,10 @@ func (b *browser) eval(script string) bool {
 // middle gives the middle of what a selector finds, in pixels of the page.
 func (b *browser) middle(selector string) (x, y float64) {
 	b.Helper()
-	at, err := chromedp.Run(
-		b.ctx,
-		chromedp.Evaluate[[]float64](
-			`(r => [r.x + r.width / 2, r.y + r.height / 2])(document.querySelector(`+"`"+selector+"`"+`).getBoundingClientRect())`,
-		),
+	at := look[[]float64](
+		b,
+		`(r => [r.x + r.width / 2, r.y + r.height / 2])(document.querySelector(`+"`"+selector+"`"+`).getBoundingClientRect())`,
 	)
-	require.NoError(b, err)
 	return at[0], at[1]
 }
 
@@ -104,19 +101,15 @@ func (b *browser) draft(name string) string { return b.draftIn("main", name) }
 
 func (b *browser) draftIn(workspace, name string) string {
 	b.Helper()
-	text, err := chromedp.Run(
-		b.ctx,
-		chromedp.Evaluate[string](
-			`JSON.parse(localStorage.getItem("ironweir-draft-`+workspace+"-"+name+`") ?? '{"text":""}').text`,
-		),
+	return look[string](
+		b,
+		`JSON.parse(localStorage.getItem("ironweir-draft-`+workspace+"-"+name+`") ?? '{"text":""}').text`,
 	)
-	require.NoError(b, err)
-	return text
 }
 
 func (b *browser) eventually(says string, ok func() bool) {
 	b.Helper()
-	for limit := time.Now().Add(time.Minute); time.Now().Before(limit); time.Sleep(50 * time.Millisecond) {
+	for limit := time.Now().Add(patience); time.Now().Before(limit); time.Sleep(50 * time.Millisecond) {
 		if ok() {
 			return
 		}
@@ -355,7 +348,14 @@ func TestPagesAreReadNarrowAndOnPaper(t *testing.T) {
 	require.Positive(t, b.count("figure svg rect.bad"))
 	b.scroll(250)
 	b.shoot("flow")
-	b.do(chromedp.EmulateViewport(480, 900))
+	b.do(chromedp.EmulateViewport(480, 900), chromedp.Navigate(b.url+"/w/main"), visible("tbody"))
+	b.says("tbody", "5 expectations fail")
+	b.do(chromedp.Navigate(b.url+"/w/main/runs/1"), visible(`tr[data-fate="sum"]`))
+	require.True(t, b.eval(`getComputedStyle(document.querySelector("th.means")).display === "none"`))
+	require.True(
+		t,
+		b.eval(`document.querySelector("table").scrollWidth <= document.querySelector(".page").clientWidth`),
+	)
 	for _, page := range []string{"/w/main", "/w/main/runs", "/w/main/runs/1", "/w/main/models/kittiwake", "/settings"} {
 		b.do(chromedp.Navigate(b.url+page), visible("#main-content"))
 		time.Sleep(500 * time.Millisecond)

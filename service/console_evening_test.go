@@ -50,9 +50,7 @@ func (b *browser) link(from, to string) {
 // lastOfPath gives the last part of the page's path: of a run's page, its number.
 func (b *browser) lastOfPath() string {
 	b.Helper()
-	out, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`location.pathname.split("/").pop()`))
-	require.NoError(b, err)
-	return out
+	return look[string](b, `location.pathname.split("/").pop()`)
 }
 
 // TestFromNothingToAnEvening is a day's work at the console, from an empty
@@ -138,17 +136,43 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	// An evening on which clearing is away for two hours, and messages wait for one.
 	b.choose("consignments")
 	b.press("Inspector")
-	b.set("retention", "1h")
-	b.eventually("set", func() bool { return strings.Contains(b.draftIn("north-slip", "check-in"), "retention: 1h") })
+	retention := func(is string) {
+		b.set("retention", is)
+		b.eventually("set", func() bool {
+			return strings.Contains(b.draftIn("north-slip", "check-in"), "retention: "+is)
+		})
+	}
+	unsaved := func() bool {
+		return !b.eval(`[...document.querySelectorAll("button")].find(x => x.innerText.trim() === "Save").disabled`)
+	}
+	saved := func(what string) bool { // its answer comes after that of what was asked for before
+		return b.eval(`(x => (x.open("GET", "/api/v1/workspaces/north-slip/models/check-in` + what + `", false), ` +
+			`x.send(), x.status === 200))(new XMLHttpRequest())`)
+	}
+	retention("2h")
+	b.delay(2000)
+	b.press("Save")
+	retention("1h") // while the other is being saved
+	require.True(t, saved(""))
+	require.True(t, saved(""))
+	require.True(t, unsaved(), "what was set while it was saved is not saved")
+	b.delay(0)
+	b.press("Save")
+	b.eventually("the model is saved", func() bool { return !unsaved() })
 	b.press("Create a scenario")
 	b.press("New scenario")
 	b.do(visible("#scenario-name"))
 	b.fill("#scenario-name", "evening")
+	b.delay(2000) // the scenario is still being saved when it is edited, and the edit stays
 	b.press("Make it")
 	b.press("Form")
 	b.do(visible(`[data-traffic]`))
 	b.press("Incident")
 	b.do(visible(`[data-incident="incident"]`))
+	b.eventually("it is saved as it was made", func() bool { return saved("/scenarios/evening") })
+	require.True(t, saved("/scenarios/evening"))
+	b.delay(0)
+	require.Equal(t, 1, b.count(`[data-incident="incident"]`))
 	b.change(`[data-incident="incident"]`, "What", "clear")
 	b.change(`[data-incident="incident"]`, "For", "2h")
 	b.shoot("scenario")

@@ -18,24 +18,17 @@ func (b *browser) press(words string) {
 		"%q",
 		words,
 	) + `))`
-	require.Eventually(b, func() bool {
-		ok, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(x => x ? (x.click(), true) : false)(`+found+`)`))
-		require.NoError(b, err)
-		return ok
-	}, patience, 50*time.Millisecond, "no button %q", words)
+	b.eventually(fmt.Sprintf("no button %q", words), func() bool {
+		return look[bool](b, found+` !== undefined`) && b.eval(`(x => x ? (x.click(), true) : false)(`+found+`)`)
+	})
 }
 
 // says waits until an element shows some words.
 func (b *browser) says(selector, words string) {
 	b.Helper()
-	require.Eventually(
-		b,
+	b.eventually(
+		fmt.Sprintf("%s does not say %q", selector, words),
 		func() bool { return strings.Contains(b.text(selector), words) },
-		patience,
-		50*time.Millisecond,
-		"%s does not say %q",
-		selector,
-		words,
 	)
 }
 
@@ -219,7 +212,7 @@ func TestRunsAreCompared(t *testing.T) {
 		require.Eventually(
 			t,
 			func() bool { return r.do("GET", "/api/v1/workspaces/main/runs/"+id, nil, 200)["state"] == "done" },
-			time.Minute,
+			patience,
 			50*time.Millisecond,
 		)
 	}

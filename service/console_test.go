@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -105,6 +106,18 @@ func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
 	}
 }
 
+// delay lets each answer to the page take so many milliseconds longer.
+func (b *browser) delay(ms float64) {
+	b.Helper()
+	slow := &network.Conditions{Latency: ms, DownloadThroughput: -1, UploadThroughput: -1}
+	_, err := chromedp.Call(
+		b.ctx,
+		network.EmulateNetworkConditionsByRule,
+		network.EmulateNetworkConditionsByRuleParams{MatchedNetworkConditions: []*network.Conditions{slow}},
+	)
+	require.NoError(b, err)
+}
+
 // Steps on what a CSS selector finds first, or an XPath. (A CSS selector that is
 // given as a mere string is looked for in all texts and attributes too, and all
 // that is found is waited for.)
@@ -129,15 +142,34 @@ func gone(selector string) chromedp.Action[chromedp.Void] {
 
 func isPath(selector string) bool { return strings.HasPrefix(selector, "/") }
 
+// look gives what a script reads from the page. A page that moves on by itself while it is read is read again:
+// the script must change nothing.
+func look[T any](b *browser, script string) T {
+	b.Helper()
+	for limit := time.Now().Add(patience); ; time.Sleep(50 * time.Millisecond) {
+		out, err := chromedp.Run(b.ctx, chromedp.Evaluate[T](script))
+		if err != nil && movedOn(err) && time.Now().Before(limit) {
+			continue
+		}
+		require.NoError(b, err)
+		return out
+	}
+}
+
+// movedOn reports whether a page could not be read because it was left for the next.
+func movedOn(err error) bool {
+	return slices.ContainsFunc([]string{
+		"Inspected target navigated or closed",
+		"Execution context was destroyed",
+		"Cannot find context with specified id",
+		"Cannot find default execution context",
+	}, func(why string) bool { return strings.Contains(err.Error(), why) })
+}
+
 // text gives the text of the page's first element that a selector finds.
 func (b *browser) text(selector string) string {
 	b.Helper()
-	out, err := chromedp.Run(
-		b.ctx,
-		chromedp.Evaluate[string](`document.querySelector(`+"`"+selector+"`"+`)?.innerText ?? ""`),
-	)
-	require.NoError(b, err)
-	return out
+	return look[string](b, `document.querySelector(`+"`"+selector+"`"+`)?.innerText ?? ""`)
 }
 
 // types types text where the cursor of the editor is.
@@ -166,20 +198,13 @@ func (b *browser) toEnd() {
 
 func (b *browser) count(selector string) int {
 	b.Helper()
-	out, err := chromedp.Run(b.ctx, chromedp.Evaluate[int](`document.querySelectorAll(`+"`"+selector+"`"+`).length`))
-	require.NoError(b, err)
-	return out
+	return look[int](b, `document.querySelectorAll(`+"`"+selector+"`"+`).length`)
 }
 
 // value gives the value of a field.
 func (b *browser) value(selector string) string {
 	b.Helper()
-	out, err := chromedp.Run(
-		b.ctx,
-		chromedp.Evaluate[string](`document.querySelector(`+"`"+selector+"`"+`)?.value ?? ""`),
-	)
-	require.NoError(b, err)
-	return out
+	return look[string](b, `document.querySelector(`+"`"+selector+"`"+`)?.value ?? ""`)
 }
 
 // fill replaces the value of a field, as typing does.

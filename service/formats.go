@@ -37,7 +37,7 @@ type Starter struct {
 
 // Imported is what a file of some format comes to.
 type Imported struct {
-	Format   string   `json:"format" enum:"model,asyncapi,openapi,csv,jsonl,otlp"`
+	Format   string   `json:"format" enum:"model,asyncapi,openapi,workflow,csv,jsonl,otlp"`
 	Text     string   `json:"text" doc:"the topology, YAML"`
 	Scenario string   `json:"scenario,omitempty" doc:"of traces: the observed traffic"`
 	Missing  []string `json:"missing" doc:"what the file does not say"`
@@ -123,7 +123,7 @@ func (v *Service) importModel(ctx context.Context, in *struct {
 	Body struct {
 		Name    string `json:"name" maxLength:"255" doc:"the file's name"`
 		Content string `json:"content" doc:"the file, in base64"`
-		Format  string `json:"format,omitempty" enum:"model,asyncapi,openapi,csv,jsonl,otlp" doc:"absent: detected from the file"`
+		Format  string `json:"format,omitempty" enum:"model,asyncapi,openapi,workflow,csv,jsonl,otlp" doc:"absent: detected from the file"`
 	}
 }) (*struct{ Body Imported }, error) {
 	source, err := base64.StdEncoding.DecodeString(in.Body.Content)

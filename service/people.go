@@ -9,6 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"ironweir/observation"
 	"ironweir/store"
 )
 
@@ -204,6 +205,11 @@ func (v *Service) getSettings(ctx context.Context, _ *struct{}) (*struct{ Body s
 }
 
 func (v *Service) setSettings(ctx context.Context, in *struct{ Body store.Settings }) (*struct{}, error) {
+	for _, address := range in.Body.Webhooks {
+		if err := observation.CheckAddress(address); err != nil {
+			return nil, huma.Error422UnprocessableEntity("webhooks: " + err.Error())
+		}
+	}
 	if err := v.store.SetSettings(ctx, in.Body); err != nil {
 		return nil, v.failure(err, "settings")
 	}

@@ -2,8 +2,6 @@ package service
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"net/http"
 	"time"
 
@@ -34,8 +32,6 @@ func (v *Service) byRehearsal(
 func serveEvents(k *kept, c *gin.Context, who string) {
 	k.live.ServeEvents(c.Writer, c.Request, c.Param("node"), who)
 }
-
-func serveTraces(k *kept, c *gin.Context, _ string) { k.live.ServeTraces(c.Writer, c.Request) }
 
 // arrived describes the answer to events that have come in.
 var arrived = &huma.Response{
@@ -91,24 +87,8 @@ func (v *Service) ingressRoutes(one string) {
 		Metadata:    quick,
 		Responses:   map[string]*huma.Response{"200": {Description: "events may be posted"}},
 	}, v.askToPost)
-	register(v, store.Editor, huma.Operation{
-		OperationID: "post-traces",
-		Method:      http.MethodPost,
-		Path:        one + "/v1/traces",
-		Summary:     "Traces of the real system, by OTLP over HTTP",
-		Metadata:    quick,
-		Errors:      problems,
-		RequestBody: described("application/x-protobuf", "application/json"),
-		Responses: map[string]*huma.Response{
-			"200": {
-				Description: "they have come in",
-				Content: map[string]*huma.MediaType{
-					"application/json":       {Schema: &huma.Schema{Type: huma.TypeObject}},
-					"application/x-protobuf": {},
-				},
-			},
-		},
-	}, v.postTraces)
+	register(v, store.Editor, telemetry("post-traces", one,
+		"Traces of the real system, by OTLP over HTTP; metrics and logs are dropped"), v.postTraces)
 
 	// The endpoints of the model have paths and methods of their own, so the
 	// description of the API cannot name them.
@@ -128,7 +108,7 @@ func (v *Service) ingressRoutes(one string) {
 			k.live.ServeEndpoint(c.Writer, c.Request, c.Param("path"), accessOf(ctx.Context()).User.Name)
 		})
 	})
-	v.tracesPath()
+	v.telemetryAtRoot()
 }
 
 func (v *Service) postEvents(ctx context.Context, in *entryPath) (*huma.StreamResponse, error) {
@@ -139,55 +119,10 @@ func (v *Service) askToPost(ctx context.Context, in *entryPath) (*huma.StreamRes
 	return v.byRehearsal(ctx, in.ID, serveEvents)
 }
 
-func (v *Service) postTraces(ctx context.Context, in *RehearsalPath) (*huma.StreamResponse, error) {
-	return v.byRehearsal(ctx, in.ID, serveTraces)
-}
-
-// tracesPath takes traces at the path that exporters use by themselves, for the
-// rehearsal that a header names, or the only one that there is.
-func (v *Service) tracesPath() {
-	op := &huma.Operation{
-		OperationID: "traces",
-		Path:        "/v1/traces",
-		Security:    []map[string][]string{{"session": {store.Editor}}, {"token": {store.Editor}}},
-		Metadata:    map[string]any{brief: true, lasting: time.Duration(0)},
+func (v *Service) postTraces(ctx context.Context, in *rehearsalTelemetryPath) (*huma.StreamResponse, error) {
+	k, err := v.rehearsal(ctx, in.ID)
+	if err != nil {
+		return nil, err
 	}
-	v.engine.POST("/v1/traces", func(c *gin.Context) {
-		v.authorise(humagin.NewContext(op, c), func(ctx huma.Context) {
-			k, err := v.onlyRehearsal(ctx.Context(), c.GetHeader("Ironweir-Rehearsal"))
-			if err != nil {
-				problem(c.Writer, http.StatusNotFound, err.Error())
-				return
-			}
-			k.live.ServeTraces(c.Writer, c.Request)
-		})
-	})
-}
-
-// onlyRehearsal finds the rehearsal of an id, or the only one that somebody may
-// send to.
-func (v *Service) onlyRehearsal(ctx context.Context, id string) (*kept, error) {
-	var may []*kept
-	for _, k := range v.rehearsals.all() {
-		w, err := v.store.Workspace(ctx, k.Workspace)
-		if err != nil || w.ID != k.space {
-			continue
-		}
-		if role, err := v.store.Role(ctx, accessOf(ctx), w); err == nil && store.Covers(role, store.Editor) &&
-			(id == "" || id == k.ID) {
-			may = append(may, k)
-		}
-	}
-	switch {
-	case len(may) == 1:
-		return may[0], nil
-	case id != "":
-		return nil, fmt.Errorf("there is no rehearsal %s", id)
-	case len(may) == 0:
-		return nil, errors.New("no rehearsal goes on that could take traces; start one")
-	}
-	return nil, fmt.Errorf(
-		"%d rehearsals go on; name one in the header Ironweir-Rehearsal, or send to its own /v1/traces",
-		len(may),
-	)
+	return v.receive(ctx, func(c *gin.Context) { k.live.ServeTelemetry(c.Writer, c.Request, in.Signal) })
 }

@@ -35,6 +35,10 @@ func schemaName(t reflect.Type, hint string) string {
 		return "Mend" + name
 	case "ironweir/core/learn":
 		return "Observed" + name
+	case "ironweir/core/verify":
+		return "Observed" + name
+	case "ironweir/observation":
+		return "Observation" + name
 	case "ironweir/rehearsal":
 		return "Rehearsal" + name
 	}

@@ -153,6 +153,7 @@ func (v *Service) describe() {
 	v.editRoutes()
 	v.runRoutes()
 	v.rehearsalRoutes()
+	v.observationRoutes()
 	v.formatRoutes()
 	v.journeyRoutes()
 	v.commandRoutes()

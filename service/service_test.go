@@ -24,6 +24,7 @@ import (
 
 	"ironweir/core/sim"
 	"ironweir/jobs"
+	"ironweir/observation"
 	"ironweir/service"
 	"ironweir/service/isolation"
 	"ironweir/store"
@@ -153,8 +154,10 @@ func startLogging(t *testing.T, to io.Writer, slots int, change ...func(*service
 	queue, err := jobs.NewQueue(s, log)
 	require.NoError(t, err)
 	var work sync.WaitGroup
-	work.Add(1)
+	work.Add(2)
 	go func() { defer work.Done(); queue.Relay(ctx) }()
+	keeper := &observation.Keeper{Store: s, Log: log, Quiet: time.Millisecond, Every: 50 * time.Millisecond}
+	go func() { defer work.Done(); keeper.Run(ctx) }()
 	if slots > 0 {
 		work.Add(1)
 		go func() { defer work.Done(); jobs.NewWorker(queue, slots, log).Run(ctx) }()

@@ -15,6 +15,7 @@ type Model struct {
 	ID          int64
 	WorkspaceID int64
 	Name        string
+	Webhook     string // where drifts are sent; empty: nowhere
 	CreatedAt   time.Time
 }
 
@@ -53,6 +54,7 @@ type Listed struct {
 	ChangedAt time.Time `json:"changed_at"`
 	LastRun   *int64    `json:"last_run"`
 	LastState *string   `json:"last_run_state"`
+	LastUnmet *int      `json:"last_run_unmet" doc:"expectations of the latest run that do not hold; null: it has none, or has not ended"`
 }
 
 // Models lists a workspace's models by name, those after a cursor whose name or
@@ -60,10 +62,10 @@ type Listed struct {
 func (s *Store) Models(ctx context.Context, w *Workspace, search, after string, limit int) ([]Listed, error) {
 	out := []Listed{}
 	err := s.db.WithContext(ctx).Raw(`
-		SELECT m.name, r.number AS revision, r.author, r.errors, r.warnings, r.notes, r.created_at AS changed_at, x.id AS last_run, x.state AS last_state
+		SELECT m.name, r.number AS revision, r.author, r.errors, r.warnings, r.notes, r.created_at AS changed_at, x.id AS last_run, x.state AS last_state, x.unmet AS last_unmet
 		FROM models m
 		JOIN LATERAL (SELECT * FROM revisions WHERE model_id = m.id ORDER BY number DESC LIMIT 1) r ON true
-		LEFT JOIN LATERAL (SELECT id, state FROM runs WHERE model_id = m.id ORDER BY id DESC LIMIT 1) x ON true
+		LEFT JOIN LATERAL (SELECT id, state, unmet FROM runs WHERE model_id = m.id ORDER BY id DESC LIMIT 1) x ON true
 		WHERE m.workspace_id = ? AND m.name > ? AND (? = '' OR m.name ILIKE ? OR r.text ILIKE ?) ORDER BY m.name LIMIT ?`, w.ID, after, search, like(search), like(search), limit).Scan(&out).Error
 	return out, mapError(err)
 }
@@ -113,7 +115,8 @@ func (s *Store) DeleteModel(ctx context.Context, w *Workspace, name string) erro
 	})
 }
 
-func (s *Store) model(ctx context.Context, w *Workspace, name string) (*Model, error) {
+// Model finds a model of a workspace.
+func (s *Store) Model(ctx context.Context, w *Workspace, name string) (*Model, error) {
 	m := &Model{}
 	err := s.db.WithContext(ctx).Where("workspace_id = ? AND name = ?", w.ID, name).Take(m).Error
 	return m, mapError(err)
@@ -121,22 +124,27 @@ func (s *Store) model(ctx context.Context, w *Workspace, name string) (*Model, e
 
 // Revision gives one revision of a model; number 0 is the latest.
 func (s *Store) Revision(ctx context.Context, w *Workspace, model string, number int) (*Revision, error) {
-	m, err := s.model(ctx, w, model)
+	m, err := s.Model(ctx, w, model)
 	if err != nil {
 		return nil, err
 	}
+	return s.RevisionOf(ctx, m.ID, number)
+}
+
+// RevisionOf is Revision of a model by its id.
+func (s *Store) RevisionOf(ctx context.Context, model int64, number int) (*Revision, error) {
 	r := &Revision{}
-	q := s.db.WithContext(ctx).Where("model_id = ?", m.ID)
+	q := s.db.WithContext(ctx).Where("model_id = ?", model)
 	if number > 0 {
 		q = q.Where("number = ?", number)
 	}
-	err = q.Order("number DESC").Take(r).Error
+	err := q.Order("number DESC").Take(r).Error
 	return r, mapError(err)
 }
 
 // Revisions lists the revisions of a model, latest first, without their text.
 func (s *Store) Revisions(ctx context.Context, w *Workspace, model string, before, limit int) ([]Revision, error) {
-	m, err := s.model(ctx, w, model)
+	m, err := s.Model(ctx, w, model)
 	if err != nil {
 		return nil, err
 	}
@@ -201,7 +209,7 @@ func (t Texts) one() string { return strings.TrimSuffix(string(t), "s") }
 
 // Texts lists the scenarios or variants of a model by name.
 func (s *Store) Texts(ctx context.Context, which Texts, w *Workspace, model string) ([]Scenario, error) {
-	m, err := s.model(ctx, w, model)
+	m, err := s.Model(ctx, w, model)
 	if err != nil {
 		return nil, err
 	}
@@ -212,7 +220,7 @@ func (s *Store) Texts(ctx context.Context, which Texts, w *Workspace, model stri
 
 // Text gives one scenario or variant of a model.
 func (s *Store) Text(ctx context.Context, which Texts, w *Workspace, model, name string) (*Scenario, error) {
-	m, err := s.model(ctx, w, model)
+	m, err := s.Model(ctx, w, model)
 	if err != nil {
 		return nil, err
 	}

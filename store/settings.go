@@ -8,13 +8,15 @@ import (
 
 // Settings are what an administrator chooses for the whole service.
 type Settings struct {
-	MaxEvents     int64   `json:"max_events" minimum:"1000" maximum:"100000000000" doc:"events of one replication, at most"`
-	MaxCopies     int     `json:"max_copies" minimum:"1000" maximum:"100000000" doc:"copies under way at once, at most"`
-	MaxMemory     int64   `json:"max_memory" minimum:"1000000" maximum:"1000000000000" doc:"bytes that messages and runs of one replication take, at most"`
-	MaxSeconds    float64 `json:"max_s" minimum:"1" maximum:"86400" doc:"wall time of one replication or point, at most"`
-	KeepRunsDays  int     `json:"keep_runs_days" minimum:"0" maximum:"36500" doc:"runs that ended longer ago are removed; 0: they are kept"`
-	KeepAuditDays int     `json:"keep_audit_days" minimum:"0" maximum:"36500" doc:"as for runs"`
-	OpenShares    bool    `json:"open_shares,omitempty" doc:"share links open without an account; else for who is signed in"`
+	MaxEvents     int64    `json:"max_events" minimum:"1000" maximum:"100000000000" doc:"events of one replication, at most"`
+	MaxCopies     int      `json:"max_copies" minimum:"1000" maximum:"100000000" doc:"copies under way at once, at most"`
+	MaxMemory     int64    `json:"max_memory" minimum:"1000000" maximum:"1000000000000" doc:"bytes that messages and runs of one replication take, at most"`
+	MaxSeconds    float64  `json:"max_s" minimum:"1" maximum:"86400" doc:"wall time of one replication or point, at most"`
+	KeepRunsDays  int      `json:"keep_runs_days" minimum:"0" maximum:"36500" doc:"runs that ended longer ago are removed; 0: they are kept"`
+	KeepAuditDays int      `json:"keep_audit_days" minimum:"0" maximum:"36500" doc:"as for runs"`
+	KeepObserved  int      `json:"keep_observed_days,omitempty" minimum:"0" maximum:"36500" doc:"as for runs, of what was observed"`
+	Webhooks      []string `json:"webhooks,omitempty" maxItems:"100" doc:"addresses to which models may send drifts: http or https, with the beginning of a path"`
+	OpenShares    bool     `json:"open_shares,omitempty" doc:"share links open without an account; else for who is signed in"`
 }
 
 // DefaultSettings hold until an administrator chooses others.
@@ -63,6 +65,16 @@ func (s *Store) Tidy(ctx context.Context) (runs int64, err error) {
 	if keep.KeepAuditDays > 0 {
 		if _, err := s.pool.Exec(ctx, "DELETE FROM audit WHERE at < now() - $1 * interval '1 day'", keep.KeepAuditDays); err != nil {
 			return runs, mapError(err)
+		}
+	}
+	if keep.KeepObserved > 0 {
+		for _, statement := range []string{
+			"DELETE FROM observed_hours WHERE hour < now() - $1 * interval '1 day'",
+			"DELETE FROM drifts WHERE ended_at < now() - $1 * interval '1 day'",
+		} {
+			if _, err := s.pool.Exec(ctx, statement, keep.KeepObserved); err != nil {
+				return runs, mapError(err)
+			}
 		}
 	}
 	for _, statement := range []string{

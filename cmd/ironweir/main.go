@@ -306,7 +306,7 @@ func usage(w io.Writer) {
 		"Iron Weir models how events travel, finds where they loop or are lost, and simulates the flow.\n\nUsage: ironweir COMMAND [ARGUMENTS]\n\n",
 	)
 	for _, cmd := range commands() {
-		fmt.Fprintf(w, "  %-10s %s\n", cmd.name, cmd.short)
+		fmt.Fprintf(w, "  %-12s %s\n", cmd.name, cmd.short)
 	}
 	fmt.Fprintf(
 		w,

@@ -38,7 +38,7 @@ var modelsCommand = &command{name: "models", args: "", short: "List the models o
 		for _, m := range list {
 			last := "never run"
 			if m.LastRun != nil {
-				last = fmt.Sprintf("run %d %s", *m.LastRun, *m.LastState)
+				last = fmt.Sprintf("run %d %s%s", *m.LastRun, *m.LastState, verdict(m.LastUnmet))
 			}
 			fmt.Fprintf(
 				c.out,
@@ -53,6 +53,19 @@ var modelsCommand = &command{name: "models", args: "", short: "List the models o
 		}
 		return exitFine, nil
 	}}
+
+// verdict says how many expectations of a run do not hold; nothing of one that has none, or has not ended.
+func verdict(unmet *int) string {
+	switch {
+	case unmet == nil:
+		return ""
+	case *unmet == 0:
+		return ", expectations hold"
+	case *unmet == 1:
+		return ", 1 expectation fails"
+	}
+	return fmt.Sprintf(", %d expectations fail", *unmet)
+}
 
 func day(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
 
@@ -273,12 +286,13 @@ ironweir runs cancel 12`,
 			for _, r := range list {
 				fmt.Fprintf(
 					c.out,
-					"%5d  %-10s %s, revision %d, %s  (%s by %s)\n",
+					"%5d  %-10s %s, revision %d, %s%s  (%s by %s)\n",
 					r.ID,
 					r.State,
 					r.Model,
 					r.Revision,
 					r.Scenario,
+					verdict(r.Unmet),
 					day(r.CreatedAt),
 					r.Author,
 				)

@@ -265,6 +265,9 @@ func (t *atTerminal) do(ctx context.Context, line string) (bool, error) {
 		return false, nil
 	}
 	var names []string
+	if name == "quit" || name == "exit" {
+		name = "end"
+	}
 	for _, w := range liveWords() {
 		names = append(names, w.name)
 		if w.name == name {

@@ -78,7 +78,7 @@ func TestRehearseAtTheTerminal(t *testing.T) {
 	says(`no word "fial"; did you mean "fail"\?`)
 	does("fail")
 	says(`fail NODE`)
-	does("end")
+	does("exit") // as well as end
 	require.Zero(t, <-code)
 	kept, err := os.ReadFile(file)
 	require.NoError(t, err)

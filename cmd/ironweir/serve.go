@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"ironweir/jobs"
+	"ironweir/observation"
 	"ironweir/service"
 	"ironweir/service/isolation"
 	"ironweir/store"
@@ -251,11 +252,17 @@ func (c *call) serve(o *serveOptions, s *store.Store, listener net.Listener, log
 	if err != nil {
 		return 0, err
 	}
+	secret := ""
+	if fresh {
+		if secret, err = s.FirstAdminLink(ctx, "admin", time.Hour); err != nil {
+			return 0, unreachable{err}
+		}
+	}
 	queue, err := jobs.NewQueue(s, log)
 	if err != nil {
 		return 0, err
 	}
-	work := o.work(ctx, queue, log)
+	work := o.work(ctx, s, queue, log)
 	handler := service.New(
 		s,
 		queue,
@@ -293,10 +300,6 @@ func (c *call) serve(o *serveOptions, s *store.Store, listener net.Listener, log
 	}
 	fmt.Fprintf(c.out, "Iron Weir is at %s\n", address)
 	if fresh {
-		secret, err := s.FirstAdminLink(ctx, "admin", time.Hour)
-		if err != nil {
-			return 0, unreachable{err}
-		}
 		fmt.Fprintf(c.out, "Sign in, once and within the hour: %s/sign-in#%s\n", address, secret)
 	}
 	fmt.Fprintln(c.out, "Ctrl-C stops it.")
@@ -336,11 +339,12 @@ func (c *call) administrator(ctx context.Context, o *serveOptions, s *store.Stor
 	return fresh, nil
 }
 
-// work starts the relay of the queue, and a worker if there is to be one.
-func (o *serveOptions) work(ctx context.Context, queue *jobs.Queue, log *slog.Logger) *sync.WaitGroup {
+// work starts the relay of the queue, the keeper of what is observed, and a worker if there is to be one.
+func (o *serveOptions) work(ctx context.Context, s *store.Store, queue *jobs.Queue, log *slog.Logger) *sync.WaitGroup {
 	work := &sync.WaitGroup{}
-	work.Add(1)
+	work.Add(2)
 	go func() { defer work.Done(); queue.Relay(ctx) }()
+	go func() { defer work.Done(); (&observation.Keeper{Store: s, Log: log}).Run(ctx) }()
 	if *o.workers > 0 {
 		work.Add(1)
 		go func() {
@@ -447,7 +451,7 @@ func lockDirectory(dir string) (unlock func(), err error) {
 	if err != nil {
 		return nil, fmt.Errorf("the data directory cannot be written: %w", plainError(err))
 	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+	if err := lockFile(f); err != nil {
 		f.Close()
 		return nil, fmt.Errorf(
 			"another Iron Weir already uses %s; stop it, or choose another directory with -data",
@@ -463,6 +467,10 @@ const isolatedName = "isolated"
 
 // isolatedProgram is how this program is started for computations.
 func isolatedProgram(log *slog.Logger) []string {
+	if !isolation.Supported {
+		log.Warn("computations are done in the service itself: on this system a hostile model can take its memory")
+		return nil
+	}
 	path, err := os.Executable()
 	if err != nil {
 		log.Warn("computations are done in the service itself: this program does not know where it lies", "error", err)

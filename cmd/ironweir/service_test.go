@@ -211,7 +211,7 @@ func TestModelsArePushedAndPulled(t *testing.T) {
 	out, _ = s.run(0, "runs", "start", "lamps", "calm")
 	require.Contains(t, out, "none-lost")
 	out, _ = s.run(0, "runs")
-	require.Contains(t, out, "done       lamps, revision 2, calm")
+	require.Contains(t, out, "done       lamps, revision 2, calm, expectations hold")
 	again, _ := s.run(0, "runs", "show", "1")
 	require.Contains(t, again, "none-lost")
 

@@ -152,9 +152,9 @@ func (d *drafter) evidence(n *Node) string {
 			100*in[0],
 			100*in[1],
 		)
-		if len(n.Times) > 0 {
-			mean, in := MeanInterval(n.Times)
-			s += fmt.Sprintf(" Mean time %s (%s to %s).", duration(mean), duration(max(in[0], 0)), duration(in[1]))
+		if n.Timed.Count > 0 {
+			in := n.Timed.interval(z99)
+			s += fmt.Sprintf(" Mean time %s (%s to %s).", duration(n.Timed.Mean()), duration(max(in[0], 0)), duration(in[1]))
 		}
 	}
 	return strings.TrimSpace(s)
@@ -190,6 +190,10 @@ func (d *drafter) node(n *Node) *model.Value {
 		}
 		if n.Failures > 0 {
 			v.Add("fails", text(strconv.FormatFloat(100*float64(n.Failures)/float64(n.Runs), 'g', 3, 64)+"%"))
+		}
+		for field, say := range n.dependence() {
+			at := "nodes." + d.names[n.Name] + "." + field
+			d.Comments[at] = strings.TrimSpace(d.Comments[at] + " " + say)
 		}
 	}
 	if n.Kind == model.Workflow {
@@ -384,7 +388,7 @@ func (d *drafter) count(n *Node, l *Link, v *model.Value) {
 		made += k * times
 		least, most = min(least, k), max(most, k)
 	}
-	well := len(n.Times) // runs that went well
+	well := n.Timed.Count // runs that went well
 	if runs == 0 || well == 0 {
 		return
 	}
@@ -577,7 +581,11 @@ func (d *drafter) scenario(name string) {
 			t.Add("key", text(template(e.Keys)))
 		}
 		traffic.Add(d.names[entry], t)
-		d.ScenarioComments["traffic."+d.names[entry]] = fmt.Sprintf("%d seen.", len(e.Times))
+		say := fmt.Sprintf("%d seen.", len(e.Times))
+		if dispersion, ok := dispersionOf(e.Times, d.From, d.Until); ok && dispersion.Bursts {
+			say += " " + dispersion.String()
+		}
+		d.ScenarioComments["traffic."+d.names[entry]] = say
 	}
 	d.Scenario = model.MapValue().Add(
 		"ironweir",

@@ -32,6 +32,15 @@ type Difference struct {
 	Seen     int      `json:"seen"` // observations
 }
 
+// NoDrift is a drift in which nothing differs.
+func NoDrift() *Drift {
+	return &Drift{
+		Unmodelled: Names{Nodes: []string{}, Links: []string{}},
+		Unobserved: Names{Nodes: []string{}, Links: []string{}},
+		Different:  []Difference{},
+	}
+}
+
 // None reports whether nothing differs.
 func (d *Drift) None() bool {
 	return len(d.Unmodelled.Nodes)+len(d.Unmodelled.Links)+len(d.Unobserved.Nodes)+len(
@@ -39,17 +48,96 @@ func (d *Drift) None() bool {
 	)+len(d.Different) == 0
 }
 
-// leastSeen is how many observations a number needs to be compared.
-const leastSeen = 20
-
-// Drift compares a model with what was observed.
-func (o *Observed) Drift(t *model.Topology) *Drift {
-	names := o.Names(t)
-	d := &Drift{
-		Unmodelled: Names{Nodes: []string{}, Links: []string{}},
-		Unobserved: Names{Nodes: []string{}, Links: []string{}},
-		Different:  []Difference{},
+// String says how the number differs, in its own unit.
+func (d *Difference) String() string {
+	if d.What == "fails" {
+		return fmt.Sprintf("%s fails in %.3g%% of its runs (%.3g%% to %.3g%%), in %.3g%% by the model",
+			d.Node, 100*d.Observed, 100*d.Interval[0], 100*d.Interval[1], 100*d.Model)
 	}
+	return fmt.Sprintf("%s takes %s on average (%s to %s), %s by the model", d.Node,
+		duration(d.Observed), duration(max(d.Interval[0], 0)), duration(d.Interval[1]), duration(d.Model))
+}
+
+// leastSeen is how many observations a number needs to be compared, and leastSure how many for what must be sure: the
+// mean of few long-tailed times is not normal far from its middle.
+const (
+	leastSeen = 20
+	leastSure = 100
+)
+
+// Number is a number of the model beside what was observed of it.
+type Number struct {
+	Difference
+	Differs bool `json:"differs"` // the model's lies outside the interval, and not by less than 1% of a time
+}
+
+// Drift lists where a model and what was observed differ: of each number by itself, in 99% of cases rightly.
+func (o *Observed) Drift(t *model.Topology) *Drift {
+	return o.drift(t, o.Numbers(t))
+}
+
+// SureDrift is Drift for reports that are sent: in 99.9% of cases all numbers that it lists
+// differ (Bonferroni's bound).
+func (o *Observed) SureDrift(t *model.Topology) *Drift {
+	many := len(o.numbers(t, 0.99, leastSure))
+	return o.drift(t, o.numbers(t, 1-0.001/float64(max(many, 1)), leastSure))
+}
+
+// Numbers compares every number of a model of which there are enough observations, by its 99% interval.
+func (o *Observed) Numbers(t *model.Topology) []Number { return o.numbers(t, 0.99, leastSeen) }
+
+func (o *Observed) numbers(t *model.Topology, confidence float64, least int) []Number {
+	names, out := o.Names(t), []Number{}
+	for _, n := range o.ordered() {
+		m := t.Node(names[n.Name])
+		if m == nil || !m.Kind.Runs() || len(m.Cases) > 0 {
+			continue
+		}
+		if n.Timed.Count >= least {
+			want, mean, in := m.Takes.Expected(), n.Timed.Mean(), n.timeInterval(confidence)
+			differs := !in.holds(want) && math.Abs(mean-want) > 0.01*want
+			out = append(out, Number{Difference{m.Name, "takes_mean_s", want, mean, in, n.Timed.Count}, differs})
+		}
+		if n.Runs >= least && m.Fails.ForGood == 0 {
+			want, share, in := m.Fails.EachTry, float64(n.Failures)/float64(n.Runs), n.shareInterval(confidence)
+			out = append(out, Number{Difference{m.Name, "fails", want, share, in, n.Runs}, !in.holds(want)})
+		}
+	}
+	return out
+}
+
+// timeInterval is the interval of the mean time of a run, as wide as hours differ where there are enough of them.
+func (n *Node) timeInterval(confidence float64) Interval {
+	in := n.Timed.interval(quantileOf(confidence))
+	var sums, counts []float64
+	for _, b := range n.batches {
+		if b.timed.Count > 0 {
+			sums, counts = append(sums, b.timed.Sum), append(counts, float64(b.timed.Count))
+		}
+	}
+	if by, ok := batchInterval(sums, counts, confidence); ok {
+		in = in.wider(by)
+	}
+	return in
+}
+
+// shareInterval is the interval of the share of failed runs, as wide as hours differ where there are enough of them.
+func (n *Node) shareInterval(confidence float64) Interval {
+	_, in := scoreInterval(n.Failures, n.Runs, quantileOf(confidence))
+	var failures, runs []float64
+	for _, b := range n.batches {
+		failures, runs = append(failures, float64(b.failures)), append(runs, float64(b.runs))
+	}
+	if by, ok := batchInterval(failures, runs, confidence); ok {
+		in = in.wider(Interval{max(by[0], 0), min(by[1], 1)})
+	}
+	return in
+}
+
+// drift compares a model with what was observed, its numbers as they were compared.
+func (o *Observed) drift(t *model.Topology, numbers []Number) *Drift {
+	names := o.Names(t)
+	d := NoDrift()
 	seen, seenLinks := map[string]bool{}, map[[2]string]bool{}
 	for _, n := range o.ordered() {
 		name := names[n.Name]
@@ -57,10 +145,11 @@ func (o *Observed) Drift(t *model.Topology) *Drift {
 		m := t.Node(name)
 		if m == nil {
 			d.Unmodelled.Nodes = append(d.Unmodelled.Nodes, n.Name)
-			continue
 		}
-		if m.Kind.Runs() {
-			d.compare(m, n)
+	}
+	for _, n := range numbers {
+		if n.Differs {
+			d.Different = append(d.Different, n.Difference)
 		}
 	}
 	for key := range o.Links {
@@ -98,22 +187,6 @@ func (o *Observed) observedName(names map[string]string, of string) string {
 		}
 	}
 	return ""
-}
-
-func (d *Drift) compare(m *model.Node, n *Node) {
-	if len(n.Times) >= leastSeen && len(m.Cases) == 0 {
-		mean, in := MeanInterval(n.Times)
-		want := m.Takes.Expected()
-		if !in.holds(want) && math.Abs(mean-want) > 0.01*want {
-			d.Different = append(d.Different, Difference{m.Name, "takes_mean_s", want, mean, in, len(n.Times)})
-		}
-	}
-	if n.Runs >= leastSeen && len(m.Cases) == 0 {
-		share, in := ShareInterval(n.Failures, n.Runs)
-		if want := m.Fails.EachTry; m.Fails.ForGood == 0 && !in.holds(want) {
-			d.Different = append(d.Different, Difference{m.Name, "fails", want, share, in, n.Runs})
-		}
-	}
 }
 
 // Update gives a merge patch over a model that brings in what drifted: what is

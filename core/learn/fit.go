@@ -18,27 +18,14 @@ type Interval [2]float64
 // z99 is the 99.5% quantile of the normal distribution.
 const z99 = 2.5758
 
-// MeanInterval gives the mean of values and its interval by the normal
-// approximation.
-func MeanInterval(values []float64) (mean float64, in Interval) {
-	n := float64(len(values))
-	sum, squares := 0.0, 0.0
-	for _, v := range values {
-		sum += v
-	}
-	mean = sum / n
-	for _, v := range values {
-		squares += (v - mean) * (v - mean)
-	}
-	half := z99 * math.Sqrt(squares/max(n-1, 1)/n)
-	return mean, Interval{mean - half, mean + half}
-}
+// ShareInterval gives a share, k of n, and its interval.
+func ShareInterval(k, n int) (share float64, in Interval) { return scoreInterval(k, n, z99) }
 
-// ShareInterval gives Wilson's score interval of a share: k of n.
-func ShareInterval(k, n int) (share float64, in Interval) {
+// scoreInterval gives a share, k of n, and Wilson's score interval of z standard errors.
+func scoreInterval(k, n int, z float64) (share float64, in Interval) {
 	p, N := float64(k)/float64(n), float64(n)
-	centre := (p + z99*z99/(2*N)) / (1 + z99*z99/N)
-	half := z99 / (1 + z99*z99/N) * math.Sqrt(p*(1-p)/N+z99*z99/(4*N*N))
+	centre := (p + z*z/(2*N)) / (1 + z*z/N)
+	half := z / (1 + z*z/N) * math.Sqrt(p*(1-p)/N+z*z/(4*N*N))
 	in = Interval{max(centre-half, 0), min(centre+half, 1)}
 	if k == 0 {
 		in[0] = 0 // exactly, whatever the rounding
@@ -55,6 +42,13 @@ type Fit struct {
 	Distance float64 // the largest between the distribution functions (Kolmogorov and Smirnov)
 	Limit    float64 // of the distance, at 5%, of a distribution that holds: 1.36/√n
 	Count    int
+	Within   []Parameter // its parameters; none of a constant, and of quantiles
+}
+
+// Parameter is a parameter of a distribution, with its 99% interval.
+type Parameter struct {
+	Name     string
+	Interval Interval
 }
 
 // String says how the distribution was chosen.
@@ -69,8 +63,73 @@ func (f *Fit) String() string {
 			f.Limit,
 		)
 	}
-	return fmt.Sprintf("%s, %.3f away by Kolmogorov and Smirnov, of at most %.3f", f.Name, f.Distance, f.Limit)
+	out := fmt.Sprintf("%s, %.3f away by Kolmogorov and Smirnov, of at most %.3f", f.Name, f.Distance, f.Limit)
+	for i, p := range f.Within {
+		joint := ", "
+		if i == 0 {
+			joint = "; 99% intervals: "
+		}
+		from, to := duration(max(p.Interval[0], 0)), duration(p.Interval[1])
+		if p.Name == "cv" {
+			from, to = fmt.Sprintf("%.3g", p.Interval[0]), fmt.Sprintf("%.3g", p.Interval[1])
+		}
+		out += joint + p.Name + " " + from + " to " + to
+	}
+	return out
 }
+
+// parameters gives the intervals of a distribution's parameters, fitted to sorted values: of means by the normal
+// approximation, of the quantiles of a lognormal by those of the normal distribution of the logarithms (whose variance
+// at μ + zσ is σ²/n + z²σ²/2n), of a coefficient of variation by the jackknife, and of the ends of a uniform
+// distribution by the distribution of the least and the greatest of n.
+func parameters(name string, sorted []float64, logMean, sigma float64) []Parameter {
+	n := float64(len(sorted))
+	about := func(name string, value, error float64) Parameter {
+		return Parameter{name, Interval{value - z99*error, value + z99*error}}
+	}
+	moments := momentsOf(sorted)
+	mean := Parameter{"mean", moments.interval(z99)}
+	switch name {
+	case "exponential":
+		return []Parameter{mean}
+	case "gamma":
+		return []Parameter{mean, about("cv", moments.cv(), jackknife(sorted))}
+	case "lognormal":
+		p50 := about("p50", logMean, sigma/math.Sqrt(n))
+		p95 := about("p95", logMean+z95*sigma, sigma*math.Sqrt(1/n+z95*z95/(2*n)))
+		for _, p := range []*Parameter{&p50, &p95} {
+			p.Interval = Interval{math.Exp(p.Interval[0]), math.Exp(p.Interval[1])}
+		}
+		return []Parameter{p50, p95}
+	case "uniform":
+		low, high := sorted[0], sorted[len(sorted)-1]
+		beyond := (high - low) * (math.Pow(0.01, -1/n) - 1)
+		return []Parameter{{"min", Interval{low - beyond, low}}, {"max", Interval{high, high + beyond}}}
+	}
+	return nil
+}
+
+// cv is the coefficient of variation.
+func (m Moments) cv() float64 {
+	return math.Sqrt(m.Squares/max(float64(m.Count)-1, 1)) / m.Mean()
+}
+
+// jackknife gives the standard error of the coefficient of variation of values (Tukey's).
+func jackknife(values []float64) float64 {
+	all := momentsOf(values)
+	n := float64(len(values))
+	left := make([]float64, len(values)) // the coefficient without each one
+	for i, v := range values {
+		rest := Moments{Count: all.Count - 1, Sum: all.Sum - v}
+		apart := v - rest.Mean()
+		rest.Squares = all.Squares - apart*apart*(n-1)/n
+		left[i] = rest.cv()
+	}
+	return math.Sqrt((n - 1) / n * momentsOf(left).Squares)
+}
+
+// z95 is the 95% quantile of the normal distribution.
+const z95 = 1.6449
 
 // mostApart is how many times the limit a distribution may be away and still be taken: a
 // measured time is never exactly of any.
@@ -82,7 +141,7 @@ const mostApart = 1.25
 func fit(values []float64) *Fit {
 	sorted := append([]float64(nil), values...)
 	sort.Float64s(sorted)
-	mean, _ := MeanInterval(values)
+	mean := momentsOf(values).Mean()
 	n := len(sorted)
 	low, high := sorted[0], sorted[n-1]
 	if n < 5 || high-low <= 0.01*mean {
@@ -98,7 +157,6 @@ func fit(values []float64) *Fit {
 		squares += (v - mean) * (v - mean) / float64(n-1)
 	}
 	sigma, cv := math.Sqrt(logs), math.Sqrt(squares)/mean
-	const z95 = 1.6449
 	of := func(name string, fields ...string) *model.Value {
 		v := model.MapValue().Add("dist", model.TextValue(name))
 		for i := 0; i < len(fields); i += 2 {
@@ -144,6 +202,7 @@ func fit(values []float64) *Fit {
 	if best.Distance > mostApart*best.Limit && n >= leastSampled {
 		best.Name, best.Value = "samples", quantiles(sorted)
 	}
+	best.Within = parameters(best.Name, sorted, logMean, sigma)
 	return best
 }
 

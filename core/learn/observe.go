@@ -33,7 +33,8 @@ type Node struct {
 	Failed   int            // by itself or by a call
 	Delay    float64        // seconds that every message waits in it; 0: none is seen
 	Errors   map[string]int // of its own failures
-	Times    []float64      // seconds of its own work, of runs that went well
+	Times    []float64      // seconds of its own work, of runs that went well; a sample where it was kept for long
+	Timed    Moments        // of all of them
 	Cron     string
 	Fires    []int64 // starts, of a schedule
 	Method   string
@@ -41,10 +42,22 @@ type Node struct {
 	Keys     []string // objects seen, up to mostKeys
 	Types    map[string]bool
 	first    int64
+	batches  []batch // what was put together
+	seen     []seenRun
+}
+
+// batch is what was observed of a node in one of several whiles.
+type batch struct {
+	runs, failures int
+	timed          Moments
 }
 
 // LinkKey names a link that was seen.
-type LinkKey struct{ From, To, Type string }
+type LinkKey struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+	Type string `json:"type"`
+}
 
 // Link is a way that messages or calls were seen to take.
 type Link struct {
@@ -64,6 +77,7 @@ type Link struct {
 // Entry is where messages come in from outside.
 type Entry struct {
 	Times []int64
+	Count int // where the times are no longer known
 	Keys  []string
 }
 
@@ -101,6 +115,18 @@ var ErrNothing = errors.New(
 	"the traces hold no producer, consumer, server or client spans, so there is nothing to draw",
 )
 
+func newObserved() *Observed {
+	return &Observed{
+		Nodes:       map[string]*Node{},
+		Links:       map[LinkKey]*Link{},
+		Entries:     map[string]*Entry{},
+		DeadLetters: map[string]string{},
+		Skipped:     map[string]int{},
+		Latency:     map[[2]string][]float64{},
+		Held:        map[string]Held{},
+	}
+}
+
 // Observe reads spans. They may come in any order.
 func Observe(spans []Span) *Observed {
 	o := &observer{
@@ -112,17 +138,9 @@ func Observe(spans []Span) *Observed {
 		serving:  map[string]string{},
 		orphans:  map[string]bool{},
 		entered:  map[string]start{},
-		Observed: &Observed{
-			Nodes:       map[string]*Node{},
-			Links:       map[LinkKey]*Link{},
-			Entries:     map[string]*Entry{},
-			DeadLetters: map[string]string{},
-			Skipped:     map[string]int{},
-			Latency:     map[[2]string][]float64{},
-			Held:        map[string]Held{},
-			Spans:       len(spans),
-		},
+		Observed: newObserved(),
 	}
+	o.Spans = len(spans)
 	traces := map[string]bool{}
 	for i := range spans {
 		s, is, why := understand(spans[i])
@@ -155,6 +173,9 @@ func Observe(spans []Span) *Observed {
 	o.findCallRetries()
 	o.findDelays()
 	o.findTopics()
+	for _, n := range o.Nodes {
+		n.Timed = momentsOf(n.Times)
+	}
 	return o.Observed
 }
 
@@ -504,12 +525,14 @@ func (o *observer) called(s *Span) {
 	}
 	n := o.node(peer, model.Outside, why, s.Start)
 	n.Runs++
-	if s.Error != "" {
+	one := seenRun{start: s.Start, took: float64(s.End-s.Start) * 1e-9, failed: s.Error != ""}
+	n.seen = append(n.seen, one)
+	if one.failed {
 		n.Failed++
 		n.Failures++
 		n.Errors[s.Error]++
 	} else {
-		n.Times = append(n.Times, float64(s.End-s.Start)*1e-9)
+		n.Times = append(n.Times, one.took)
 	}
 	o.link(s.Service, peer, "").Wait = true
 }
@@ -568,14 +591,18 @@ func (o *observer) ran(n *Node, run int) {
 	if s.Error != "" {
 		n.Failed++
 	}
+	one := seenRun{start: s.Start, took: float64(own) * 1e-9}
 	switch {
 	case s.Error == "":
 		if s.Attributes[untimed] == "" {
-			n.Times = append(n.Times, float64(own)*1e-9)
+			n.Times = append(n.Times, one.took)
+			n.seen = append(n.seen, one)
 		}
 	case !calledBadly:
 		n.Failures++
 		n.Errors[s.Error]++
+		one.failed = true
+		n.seen = append(n.seen, one)
 	}
 }
 

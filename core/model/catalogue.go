@@ -103,7 +103,7 @@ var nodeFields = map[string]fieldEntry{
 		"",
 		"an object is deleted automatically after this; the deletion is an event",
 		nil,
-	}, "duplicates": {"", "share", nil, "0%", "share of messages delivered twice", nil},
+	}, "duplicates": {"", "share", nil, "", "share of messages delivered twice", nil},
 	"order": {
 		"",
 		"choice",
@@ -117,7 +117,7 @@ var nodeFields = map[string]fieldEntry{
 		"duration",
 		nil,
 		"7d",
-		"a message that is not consumed within this expires; 48h on streams and change feeds",
+		"a message that is not consumed within this expires",
 		nil,
 	}, "delay": {"", "duration", nil, "0s", "a new message stays invisible for this time", nil},
 	"capacity": {
@@ -182,7 +182,7 @@ var nodeFields = map[string]fieldEntry{
 		"",
 		"duration",
 		nil,
-		"0s",
+		"",
 		"random delay of a firing, at most",
 		nil,
 	}, "from": {"", "text", nil, "", "not before this time", nil}, "until": {"", "text", nil, "", "not from this time on", nil},
@@ -198,16 +198,16 @@ var nodeFields = map[string]fieldEntry{
 		"",
 		"text",
 		nil,
-		"",
+		"POST",
 		"of a request",
 		nil,
-	}, "path": {"", "text", nil, "", "of a request", nil}, "accepts": {"", "anything", nil, "", "JSON Schema of the payload; others are answered 400, or fail the run", nil},
+	}, "path": {"", "text", nil, "its name", "of a request", nil}, "accepts": {"", "anything", nil, "", "JSON Schema of the payload; others are answered 400, or fail the run", nil},
 	"timeout": {
 		"",
 		"duration",
 		nil,
 		"45s",
-		"a run that takes longer fails; 30s on endpoints",
+		"a run that takes longer fails; a request that waits longer is answered 504",
 		nil,
 	}, "rate-limit": {"", "rate", nil, "", "a request above this rate is rejected", nil},
 	"memory": {
@@ -319,9 +319,9 @@ var linkFields = []fieldEntry{
 	},
 	{"retry.tries", "whole", nil, "", "total number of tries", nil},
 	{"retry.wait", "duration", nil, "", "wait before the next try", nil},
-	{"retry.factor", "number", nil, "1", "factor by which the wait grows", nil},
+	{"retry.factor", "number", nil, "", "factor by which the wait grows", nil},
 	{"retry.max-wait", "duration", nil, "", "upper bound of the wait", nil},
-	{"retry.jitter", "share", nil, "0%", "share by which the wait varies", nil},
+	{"retry.jitter", "share", nil, "", "share by which the wait varies", nil},
 	{"retry.give-up", "duration", nil, "", "age at which a message is given up", nil},
 	{"retry.except", "words", nil, "", "errors that are not tried again", nil},
 	{"dead-letter", "node", nil, "", "node that receives messages that were given up", nil},
@@ -363,6 +363,15 @@ var linkFields = []fieldEntry{
 	},
 }
 
+// kindDefaults are the defaults that differ from those in nodeFields.
+var kindDefaults = map[Kind]map[string]string{
+	Stream:   {"retention": "48h"},
+	Table:    {"retention": "48h"},
+	Endpoint: {"timeout": "30s"},
+	Workflow: {"timeout": ""},
+	Outside:  {"timeout": ""},
+}
+
 // WholeCatalogue gives every field of nodes and links.
 func WholeCatalogue() Catalogue {
 	out := Catalogue{Link: filled(linkFields)}
@@ -371,11 +380,8 @@ func WholeCatalogue() Catalogue {
 		for _, name := range kindFields[k] {
 			f := nodeFields[name]
 			f.Path = name
-			switch {
-			case name == "retention" && (k == Stream || k == Table):
-				f.Default = "48h"
-			case name == "timeout" && k == Endpoint:
-				f.Default = "30s"
+			if value, ok := kindDefaults[k][name]; ok {
+				f.Default = value
 			}
 			kind.Fields = append(kind.Fields, filled([]fieldEntry{f})...)
 		}

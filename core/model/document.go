@@ -8,6 +8,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"sort"
 	"strings"
@@ -277,6 +278,9 @@ func syntaxProblem(file string, text []byte, err error) Problem {
 	return p
 }
 
+// closeColon is a name in a one-line map with its value, or map, right behind the colon.
+var closeColon = regexp.MustCompile(`[{,]\s*[a-z][a-z-]*:[^\s"']`)
+
 // quotingHint names what has to be quoted in a line on which YAML trips.
 func quotingHint(line string) string {
 	switch {
@@ -286,6 +290,8 @@ func quotingHint(line string) string {
 		return "an expression in a one-line map must be quoted, as in `if: \"a ? b : c\"`"
 	case strings.Contains(line, "\t"):
 		return "indent with spaces, not tabs"
+	case closeColon.MatchString(line):
+		return "a name and its value in a one-line map have `: ` between them, as in `{match: {suffix: .csv}}`"
 	case strings.Count(line, "{") > 1:
 		return "a key template in a one-line map must be quoted, as in `key: \"stamped/{stem}.pdf\"`"
 	case strings.Count(line, ": ") > 1:

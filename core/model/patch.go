@@ -78,6 +78,45 @@ func replaceAt(at, value *Value, origin, path string, steps []string) (*Value, e
 
 var variable = regexp.MustCompile(`\$(?:\(([a-z][a-z0-9-]*)\)|([a-z][a-z0-9-]*))`)
 
+// Quote keeps texts of a foreign document as they are that look like variables: it adds variables that stand for
+// themselves. It reports whether there are any.
+func Quote(root *Value) bool {
+	names := map[string]string{}
+	var walk func(v *Value)
+	walk = func(v *Value) {
+		if v == nil {
+			return
+		}
+		for _, m := range variable.FindAllStringSubmatch(v.Scalar, -1) {
+			names[m[1]+m[2]] = m[0]
+		}
+		for _, f := range v.Fields {
+			if f.Key != "accepts" {
+				walk(f.Value)
+			}
+		}
+		for _, item := range v.Items {
+			walk(item)
+		}
+	}
+	walk(root)
+	given, own := root.Get("variables"), MapValue()
+	for _, name := range sortedKeys(names) {
+		if given.Get(name) == nil {
+			own.Add(name, TextValue(names[name]))
+		}
+	}
+	switch {
+	case len(own.Fields) == 0:
+		return false
+	case given != nil:
+		given.Fields = append(given.Fields, own.Fields...)
+	default:
+		root.Add("variables", own)
+	}
+	return true
+}
+
 // expand replaces $name and $(name) in all scalars below v, except in JSON
 // Schemas, which have a `$` of their own.
 func expand(v *Value, vars *Value, ps *Problems) *Value {

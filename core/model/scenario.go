@@ -154,6 +154,7 @@ type Rewind struct {
 // Expectation is a condition over the result of a run.
 type Expectation struct {
 	Name, Expression string
+	At               Position // of the expression; zero where no file has it
 }
 
 // Bounds of a scenario.
@@ -235,7 +236,7 @@ func ScenarioFromDocument(file string, root *Value, t *Topology) (*Scenario, err
 		if _, err := expr.CompileJudgement(v.Scalar); err != nil {
 			d.problem(v.Pos, path, "%v", err)
 		}
-		s.Expect = append(s.Expect, Expectation{name, v.Scalar})
+		s.Expect = append(s.Expect, Expectation{name, v.Scalar, v.Pos})
 	})
 	o.done(nil)
 	if len(d.problems) > 0 {

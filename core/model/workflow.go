@@ -127,7 +127,7 @@ func (d *decoder) jump(then string, pos Position, path string, names map[string]
 
 func (d *decoder) task(name string, pos Position, v *Value, path string, depth int) *Task {
 	o := d.object(v, path)
-	t := &Task{Name: name, Pos: pos, If: d.runtime(o.text("if")), Then: o.text("then")}
+	t := &Task{Name: name, Pos: pos, If: Runtime(o.text("if")), Then: o.text("then")}
 	var is []string
 	for _, a := range taskActions {
 		if v.Get(a) != nil && !(a == "do" && v.Get("for") != nil) {
@@ -153,7 +153,7 @@ func (d *decoder) task(name string, pos Position, v *Value, path string, depth i
 		t.Do = d.taskList(o.get("do"), o.at("do"), depth+1)
 	case "for":
 		q := d.object(o.written("for"), o.at("for"))
-		t.For = &TaskFor{In: d.runtime(q.text("in")), While: d.runtime(o.text("while"))}
+		t.For = &TaskFor{In: Runtime(q.text("in")), While: Runtime(o.text("while"))}
 		for key, only := range map[string]string{"each": "item", "at": "index"} {
 			if got := q.text(key); got != "" && got != only {
 				d.problem(q.pos(key), q.at(key), "expressions see it as `%s`; leave `%s` out", only, key)
@@ -203,7 +203,7 @@ func (d *decoder) taskSwitch(t *Task, o *object) {
 			continue
 		}
 		q := d.object(item.Fields[0].Value, at)
-		c := TaskCase{Name: item.Fields[0].Key, When: d.runtime(q.text("when")), Then: q.text("then")}
+		c := TaskCase{Name: item.Fields[0].Key, When: Runtime(q.text("when")), Then: q.text("then")}
 		if c.Then == "" {
 			d.problem(item.Pos, at, "a case needs `then`, where it goes on")
 		}
@@ -219,7 +219,7 @@ func (d *decoder) taskCatch(t *Task, o *object, depth int) {
 		return
 	}
 	q := d.object(v, o.at("catch"))
-	c := &TaskCatch{When: d.runtime(q.text("when"))}
+	c := &TaskCatch{When: Runtime(q.text("when"))}
 	if as := q.text("as"); as != "" && as != "error" {
 		d.problem(q.pos("as"), q.at("as"), "expressions see the error as `error`; leave `as` out")
 	}
@@ -304,6 +304,20 @@ func (d *decoder) raised(v *Value, path string) string {
 
 var isoDuration = regexp.MustCompile(`^P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+(?:\.\d+)?)S)?)?$`)
 
+// ISOSeconds reads a time as ISO 8601 writes it, with days and what is shorter: PT5M.
+func ISOSeconds(text string) (seconds float64, ok bool) {
+	m := isoDuration.FindStringSubmatch(text)
+	if m == nil || len(text) <= 2 {
+		return 0, false
+	}
+	for i, unit := range []float64{86400, 3600, 60, 1} {
+		if n, err := strconv.ParseFloat(m[i+1], 64); err == nil {
+			seconds += n * unit
+		}
+	}
+	return seconds, true
+}
+
 // taskTime reads a time as the DSL writes it, {minutes: 5} or PT5M, or as the
 // rest of a model does, 5m.
 func (d *decoder) taskTime(v *Value, path string) time.Duration {
@@ -317,12 +331,8 @@ func (d *decoder) taskTime(v *Value, path string) time.Duration {
 			}
 		}
 		o.done(nil)
-	} else if m := isoDuration.FindStringSubmatch(v.Scalar); m != nil && len(v.Scalar) > 2 {
-		for i, unit := range []float64{86400, 3600, 60, 1} {
-			if n, err := strconv.ParseFloat(m[i+1], 64); err == nil {
-				seconds += n * unit
-			}
-		}
+	} else if s, ok := ISOSeconds(v.Scalar); ok {
+		seconds = s
 	} else {
 		t, err := ParseDuration(v.Scalar)
 		if err != nil {
@@ -337,8 +347,8 @@ func (d *decoder) taskTime(v *Value, path string) time.Duration {
 	return time.Duration(seconds * 1e9)
 }
 
-// runtime takes an expression out of the DSL's `${ … }`.
-func (d *decoder) runtime(s string) string {
+// Runtime takes an expression out of the DSL's `${ … }`.
+func Runtime(s string) string {
 	if inner, ok := strings.CutPrefix(strings.TrimSpace(s), "${"); ok && strings.HasSuffix(inner, "}") {
 		return strings.TrimSpace(strings.TrimSuffix(inner, "}"))
 	}

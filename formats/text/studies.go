@@ -424,6 +424,14 @@ func Found(w io.Writer, where string, f *sim.Found, s Style) error {
 		)
 	}
 	if len(rows) == 0 {
+		if f.Unevaluated > 0 {
+			of := plural(int(f.Unevaluated), "event") + " of " + count(f.Events)
+			if f.Unevaluated == f.Events {
+				of = "any of the " + plural(int(f.Events), "event")
+			}
+			why := strings.TrimPrefix(f.Reason, where+": ")
+			p.wrap("  ", fmt.Sprintf("It cannot be evaluated for %s: %s.", of, why))
+		}
 		return p.Flush()
 	}
 	p.table([]string{">journey", ">entered", "at", "outcome", ">copies", "key", "payload"}, rows)
