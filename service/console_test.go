@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -129,12 +130,50 @@ func visible(selector string) chromedp.Action[chromedp.Void] {
 	return chromedp.WaitVisible(chromedp.CSS(selector))
 }
 
+// click presses the middle of what a selector finds first, once it stands still and nothing lies over it: what
+// glides in, and a board that is laid out anew, would be gone from under the mouse.
 func click(selector string) chromedp.Action[chromedp.Void] {
+	found := "document.querySelector(" + strconv.Quote(selector) + ")"
 	if isPath(selector) {
-		return chromedp.Click(selector)
+		found = "document.evaluate(" + strconv.Quote(selector) +
+			", document, null, XPathResult.FIRST_ORDERED_NODE_TYPE).singleNodeValue"
 	}
-	return chromedp.Click(chromedp.CSS(selector))
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		for {
+			at, err := chromedp.Evaluate[[]float64](placeToPress+"(() => "+found+")", chromedp.EvalAwaitPromise)(ctx, t)
+			if len(at) == 2 {
+				_, err = chromedp.MouseClickXY(at[0], at[1])(ctx, t)
+				return err
+			}
+			if err != nil && !movedOn(err) {
+				return err
+			}
+			select {
+			case <-time.After(50 * time.Millisecond):
+			case <-ctx.Done():
+				return fmt.Errorf("%s cannot be pressed: %w", selector, ctx.Err())
+			}
+		}
+	})
 }
+
+// placeToPress gives where a thing can be pressed, [x, y] in pixels of the page, or nothing.
+const placeToPress = `(async find => {
+	const thing = find();
+	if (!thing) return [];
+	thing.scrollIntoViewIfNeeded();
+	const box = () => (r => [r.x + r.width / 2, r.y + r.height / 2, r.width * r.height])(thing.getBoundingClientRect());
+	const frame = () => new Promise(done => requestAnimationFrame(done));
+	const before = box();
+	await frame();
+	await frame();
+	const [x, y, area] = box();
+	const moves = document.getAnimations().some(a => a.playState === "running" && a.effect?.target?.contains(thing));
+	if (moves || area === 0 || [x, y, area].some((v, i) => v !== before[i])) return [];
+	const top = document.elementFromPoint(x, y);
+	const node = thing.closest("[data-node]");
+	return thing.contains(top) || (node && node.contains(top)) ? [x, y] : [];
+})`
 
 func gone(selector string) chromedp.Action[chromedp.Void] {
 	return chromedp.WaitNotPresent(chromedp.CSS(selector))

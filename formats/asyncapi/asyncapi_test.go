@@ -160,3 +160,35 @@ func FuzzRead(f *testing.F) {
 		model.WriteDocument(root, comments)
 	})
 }
+
+// TestWhatIsSentIsNoEndpoint: an endpoint is where an application receives; what it sends over HTTP goes to somebody
+// outside, also where it both receives and sends.
+func TestWhatIsSentIsNoEndpoint(t *testing.T) {
+	root, comments, missing, err := asyncapi.Read("lamps.yaml", []byte(`
+asyncapi: 3.0.0
+info: {title: Yard, version: "1"}
+channels:
+  dimmed: {address: /dimmed, bindings: {http: {}}}
+  news: {address: /news}
+  socket: {address: /socket, bindings: {http: {}}}
+operations:
+  tell: {action: send, channel: {$ref: "#/channels/dimmed"}}
+  say: {action: send, channel: {$ref: "#/channels/news"}}
+  ask: {action: receive, channel: {$ref: "#/channels/socket"}}
+  answer: {action: send, channel: {$ref: "#/channels/socket"}}
+`))
+	require.NoError(t, err)
+	m, err := model.Parse("drafted.yaml", model.WriteDocument(root, comments), model.Options{})
+	require.NoError(t, err)
+	kinds := map[string]model.Kind{}
+	for _, n := range m.Nodes {
+		kinds[n.Name] = n.Kind
+	}
+	require.Equal(t, map[string]model.Kind{
+		"dimmed": model.Outside, "news": model.Topic, "takers-of-news": model.Outside,
+		"socket": model.Endpoint, "takers-of-socket": model.Outside, "yard": model.Function,
+	}, kinds)
+	require.Equal(t, "yard", m.Node("socket").Links[0].To)
+	require.NotNil(t, m.Node("yard").Link("takers-of-socket"))
+	require.Contains(t, missing, "how long dimmed takes and how often it fails")
+}

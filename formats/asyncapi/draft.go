@@ -27,8 +27,9 @@ func (d *draft) model(file string) (*model.Value, error) {
 		root.Add("about", text(strings.TrimSpace(about)))
 	}
 	d.Comments["ironweir"] = "Drafted from an AsyncAPI document; what was guessed is marked."
+	received, sent := d.used("receive"), d.used("send")
 	for _, c := range fields(d.Doc.Get("channels")) {
-		d.channel(c)
+		d.channel(c, sent[c.Key] && !received[c.Key])
 	}
 	app := d.Name(title, "application")
 	function := model.MapValue().Add("kind", text("function"))
@@ -37,7 +38,7 @@ func (d *draft) model(file string) (*model.Value, error) {
 	}
 	links := model.MapValue()
 	receives := 0
-	var sent []func() // after what is received, which says who takes what is sent
+	var sends []func() // after what is received, which says who takes what is sent
 	for _, o := range fields(d.Doc.Get("operations")) {
 		op, _ := d.At(o.Value)
 		if op == nil || op.Get("channel") == nil {
@@ -55,7 +56,7 @@ func (d *draft) model(file string) (*model.Value, error) {
 			receives++
 			d.receive(channel, app, op)
 		case "send":
-			sent = append(sent, func() { d.send(channel, links, op) })
+			sends = append(sends, func() { d.send(channel, links, op) })
 		default:
 			d.Lacks("the operation %s neither sends nor receives but says %q", o.Key, action)
 		}
@@ -63,10 +64,10 @@ func (d *draft) model(file string) (*model.Value, error) {
 			d.Lacks("the operation %s has a reply; draw who waits for it as a waiting call or an endpoint", o.Key)
 		}
 	}
-	for _, send := range sent {
+	for _, send := range sends {
 		send()
 	}
-	if receives+len(sent) > 0 {
+	if receives+len(sends) > 0 {
 		if len(links.Fields) > 0 {
 			function.Add("links", links)
 		}
@@ -80,7 +81,20 @@ func (d *draft) model(file string) (*model.Value, error) {
 	return root.Add("nodes", d.nodes), nil
 }
 
-func (d *draft) channel(c model.Field) {
+// used gives the keys of the channels on which the application does an action: "receive" or "send".
+func (d *draft) used(action string) map[string]bool {
+	out := map[string]bool{}
+	for _, o := range fields(d.Doc.Get("operations")) {
+		if op, _ := d.At(o.Value); op != nil && drafting.Scalar(op, "action") == action {
+			_, key := d.At(op.Get("channel"))
+			out[key] = true
+		}
+	}
+	return out
+}
+
+// channel draws a channel. One to which the application only sends is no endpoint of it.
+func (d *draft) channel(c model.Field, onlySent bool) {
 	v, _ := d.At(c.Value)
 	if v == nil {
 		return
@@ -95,6 +109,9 @@ func (d *draft) channel(c model.Field) {
 	}
 	guess := "Guessed: a topic; the document does not say whether messages are kept. Make it a queue or a stream where they are."
 	switch by := d.kindOfChannel(v); {
+	case by != nil && by.kind == "endpoint" && onlySent:
+		n.Add("kind", text("outside"))
+		guess = "Read: somebody outside, whom the application calls, since " + by.why + "."
 	case by != nil:
 		n.Add("kind", text(by.kind))
 		n.Fields = append(n.Fields, by.fields...)
@@ -102,7 +119,7 @@ func (d *draft) channel(c model.Field) {
 		if by.kind == "endpoint" {
 			guess = "Read: an endpoint, since " + by.why + "."
 		}
-	case strings.HasPrefix(address, "/"):
+	case strings.HasPrefix(address, "/") && !onlySent:
 		n.Add("kind", text("endpoint")).Add("method", text("POST"))
 		guess = "Guessed: an endpoint, since its address is a path."
 	default:
@@ -122,6 +139,8 @@ func (d *draft) channel(c model.Field) {
 	d.nodes.Add(name, n)
 	d.Comments["nodes."+name] = guess
 	switch kind := drafting.Scalar(n, "kind"); {
+	case kind == "outside":
+		d.Lacks("how long %s takes and how often it fails", name)
 	case kind == "queue" || kind == "stream" && n.Get("retention") == nil:
 		d.Lacks("how much comes to %s (rate), and how long it is kept", name)
 	default:
@@ -172,31 +191,41 @@ func (d *draft) receive(channel, app string, op *model.Value) {
 	n.Get("links").Add(name, link)
 }
 
+// send links the application to a channel; what goes over a channel that is an endpoint of the application's own goes
+// to somebody outside.
 func (d *draft) send(channel string, links, op *model.Value) {
+	n, to := d.nodes.Get(channel), channel
+	switch kind := drafting.Scalar(n, "kind"); {
+	case kind == "endpoint":
+		to = d.takers(channel)
+	case kind != "outside" && n.Get("links") == nil:
+		n.Add("links", model.MapValue().Add(d.takers(channel), model.MapValue()))
+	}
 	types := d.types(op)
 	if len(types) == 0 {
 		types = []string{""}
 	}
 	for _, t := range types {
 		link := model.MapValue()
-		name := channel
+		name := to
 		for k := 2; links.Get(name) != nil; k++ {
-			name = fmt.Sprintf("%s-%d", channel, k)
+			name = fmt.Sprintf("%s-%d", to, k)
 		}
-		if name != channel {
-			link.Add("to", text(channel))
+		if name != to {
+			link.Add("to", text(to))
 		}
 		if t != "" {
 			link.Add("type", text(t))
 		}
 		links.Add(name, link)
 	}
-	n := d.nodes.Get(channel)
-	if drafting.Scalar(n, "kind") != "endpoint" && n.Get("links") == nil {
-		others := d.Name("takers-of-"+channel, "takers")
-		n.Add("links", model.MapValue().Add(others, model.MapValue()))
-		d.nodes.Add(others, model.MapValue().Add("kind", text("outside")))
-		d.Comments["nodes."+others] = "Guessed: somebody takes what is sent to " + channel + "; the document does not say who."
-		d.Lacks("who takes what is sent to %s", channel)
-	}
+}
+
+// takers draws who takes what is sent to a channel, and gives their name.
+func (d *draft) takers(channel string) string {
+	others := d.Name("takers-of-"+channel, "takers")
+	d.nodes.Add(others, model.MapValue().Add("kind", text("outside")))
+	d.Comments["nodes."+others] = "Guessed: somebody takes what is sent to " + channel + "; the document does not say who."
+	d.Lacks("who takes what is sent to %s", channel)
+	return others
 }
