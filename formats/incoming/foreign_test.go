@@ -62,12 +62,17 @@ func TestDocumentsOfOthersAreRead(t *testing.T) {
 	require.Greater(t, largest, 1_000_000)
 }
 
-// TestAsyncAPIOfOthersIsRead: AsyncAPI documents stand in the sources of one library, as texts between backquotes.
-func TestAsyncAPIOfOthersIsRead(t *testing.T) {
+// TestTextsOfOthersAreRead: AsyncAPI and workflow documents stand in the sources and the manual of two libraries, as
+// texts between backquotes.
+func TestTextsOfOthersAreRead(t *testing.T) {
 	known := regexp.MustCompile(`has no channels|AsyncAPI 1\.0\.4`)
-	texts := regexp.MustCompile("(?s)`\\s*\n( *asyncapi: [^`]*)`")
-	read, refused := 0, 0
-	for _, path := range libraryFiles(t, "@redocly/openapi-core/src", `\.test\.ts$`) {
+	texts := regexp.MustCompile("(?s)`\\s*\n( *(?:asyncapi: |document:\\s+dsl: )[^`]*)`")
+	files := append(
+		libraryFiles(t, "@redocly/openapi-core/src", `\.test\.ts$`),
+		libraryFiles(t, "@serverlessworkflow/sdk", `README\.md$`)...,
+	)
+	read, refused := map[string]int{}, 0
+	for _, path := range files {
 		source, err := os.ReadFile(path)
 		require.NoError(t, err)
 		for _, text := range texts.FindAllSubmatch(source, -1) {
@@ -81,11 +86,12 @@ func TestAsyncAPIOfOthersIsRead(t *testing.T) {
 			require.NoError(t, err, "%s\n%s", text[1], d.Text())
 			require.NotEmpty(t, m.Nodes)
 			require.NotEmpty(t, d.Missing, path)
-			read++
+			read[d.Format]++
 		}
 	}
-	t.Logf("%d read, %d refused", read, refused)
-	require.Greater(t, read, 10)
+	t.Logf("read %v, refused %d", read, refused)
+	require.Greater(t, read["asyncapi"], 10)
+	require.Positive(t, read["workflow"])
 }
 
 // TestTheSpecificationsExamplesAreRead: the examples that the AsyncAPI specification gives for each of its objects,
