@@ -33,6 +33,7 @@ var aliases = []struct {
 	{Operation, []string{"messaging.operation", "messaging.operation.name", "message_bus.operation"}},
 	{MessageID, []string{"messaging.message_id", "message_bus.message_id"}},
 	{BatchCount, []string{"messaging.batch.size"}},
+	{MessageOffset, []string{"*.offset"}},
 	{Partition, []string{"*partition.id", "*destination.partition", "*.partition"}},
 	{Group, []string{"*consumer.group.name", "*consumer.group", "*consumer_group"}},
 	{Method, []string{"http.method"}},

@@ -2,6 +2,7 @@ package learn
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"path"
 	"regexp"
@@ -175,6 +176,8 @@ func (d *drafter) node(n *Node) *model.Value {
 		if n.Path != "" {
 			v.Add("path", text(n.Path))
 		}
+	case model.Stream:
+		d.partitions(n, v)
 	case model.Bucket:
 		if e := d.Entries[n.Name]; e != nil && len(e.Keys) > 0 {
 			v.Add("keys", model.ListValue(text(template(e.Keys))))
@@ -210,14 +213,51 @@ func (d *drafter) node(n *Node) *model.Value {
 			duration(n.Delay),
 		)
 	}
-	links := model.MapValue()
+	links, results := model.MapValue(), false
 	for _, key := range d.linksOf(n) {
 		d.link(n, key, links)
+	}
+	for _, l := range links.Fields {
+		results = results || l.Value.Get("when") != nil && d.waitedFor(n)
+	}
+	if results {
+		v.Add("results", text("all"))
 	}
 	if len(links.Fields) > 0 {
 		v.Add("links", links)
 	}
 	return v
+}
+
+// partitions gives a stream the partitions that were seen, where somebody reads several at the same time.
+func (d *drafter) partitions(n *Node, v *model.Value) {
+	count, parallel := len(n.Partitions), 0
+	for key, l := range d.Links {
+		if key.From == n.Name {
+			parallel = max(parallel, l.Parallel)
+		}
+	}
+	at := "nodes." + d.names[n.Name]
+	switch {
+	case count < 2:
+	case parallel > 1:
+		v.Add("partitions", model.NumberValue(strconv.Itoa(count)))
+		d.Comments[at+".partitions"] = fmt.Sprintf("Guessed: messages of %d partitions were seen, and up to %s at the "+
+			"same time.", count, counted(parallel, "run"))
+	case parallel == 1:
+		d.Comments[at+".kind"] = fmt.Sprintf("QUESTION: messages of %d partitions were seen, but no two runs at the same "+
+			"time. If there can be, `partitions: %d` says so.", count, count)
+	}
+}
+
+// waitedFor reports whether somebody waits for the runs of a node: a caller, or a reader.
+func (d *drafter) waitedFor(n *Node) bool {
+	for key, l := range d.Links {
+		if from := d.Nodes[key.From]; key.To == n.Name && from != nil && (l.Wait || from.Kind.Polled()) {
+			return true
+		}
+	}
+	return false
 }
 
 // linksOf lists the links that leave a node, in a settled order.
@@ -282,7 +322,7 @@ func (d *drafter) link(n *Node, key LinkKey, links *model.Value) {
 		if key.Type != "" {
 			v.Add("type", text(key.Type))
 		}
-		d.count(n, l, v)
+		d.count(n, l, v, "nodes."+d.names[n.Name]+".links."+name)
 		if to.Kind == model.Bucket && len(l.Keys) > 1 {
 			v.Add("key", text(template(l.Keys)))
 		}
@@ -342,8 +382,12 @@ func (d *drafter) delivery(n *Node, key LinkKey, v *model.Value) {
 	switch {
 	case dead != "" && d.Nodes[dead] != nil && n.Kind != model.Endpoint:
 		v.Add("dead-letter", text(d.names[dead]))
+		if to.Why != "it says so" {
+			d.Comments[path+".dead-letter"] = "Guessed: " + d.names[key.To] + " puts there what it has failed to process."
+		}
 	// our own traces show where what fails for good goes
-	case l.Tries > 0 && to.Kind.Runs() && polled && (n.Why != "it says so" || l.GaveUp == 0):
+	case l.Tries > 0 && to.Kind.Runs() && (polled || n.Kind == model.Stream && l.GaveUp > 0) &&
+		(n.Why != "it says so" || l.GaveUp == 0):
 		name := freeName(d.names[n.Name]+"-failed", d.taken)
 		d.taken[name] = true
 		v.Add("dead-letter", text(name))
@@ -380,20 +424,52 @@ func counted(n int, what string) string {
 	return strconv.Itoa(n) + " " + what + "s"
 }
 
+// outcome says when a link sends, by the runs that did: those that went well, those that failed, or both. It gives
+// how many of them made so many messages, and how many could have; none: each made one.
+func (d *drafter) outcome(n *Node, l *Link, v *model.Value, path string) (per map[int]int, of int) {
+	well, failed, gaveUp := total(l.PerRun), total(l.PerFailed), n.Failed
+	for key, in := range d.Links {
+		if key.To == n.Name && d.Nodes[key.From] != nil && in.GaveUp > 0 {
+			gaveUp = min(gaveUp, in.GaveUp) // messages, of which each may have failed several times
+		}
+	}
+	both := maps.Clone(l.PerRun)
+	sum(both, l.PerFailed)
+	switch {
+	case l.When != "":
+		v.Add("when", text(l.When))
+		return nil, 0
+	case l.Wait || failed == 0:
+	case well == 0 && l.PerFailed[1] == failed && failed <= gaveUp && float64(failed) >= leastRetried*float64(gaveUp):
+		v.Add("when", text("failure"))
+		d.Comments[path+".when"] = fmt.Sprintf("Guessed: only runs that failed sent it, %d of %d.", failed, n.Failed)
+		return nil, 0
+	case well == 0:
+		v.Add("at", text("start"))
+		d.Comments[path+".at"] = fmt.Sprintf("QUESTION: only runs that failed sent it, %d of %d, and not all that failed "+
+			"for good. A model cannot say that; so any run sends it, as often as it was seen.", failed, n.Failed)
+		return both, n.Timed.Count + n.Failed
+	case float64(failed)*float64(n.Timed.Count) > 0.5*float64(well)*float64(n.Failed):
+		v.Add("at", text("start"))
+		d.Comments[path+".at"] = fmt.Sprintf("Guessed: runs that failed had sent it, too, %d of %d.", failed, n.Failed)
+		return both, n.Timed.Count + n.Failed
+	}
+	return l.PerRun, n.Timed.Count
+}
+
 // count says how many messages a run makes.
-func (d *drafter) count(n *Node, l *Link, v *model.Value) {
-	runs, made, least, most := 0, 0, math.MaxInt, 0
-	for k, times := range l.PerRun {
+func (d *drafter) count(n *Node, l *Link, v *model.Value, path string) {
+	per, of := d.outcome(n, l, v, path)
+	runs, least, most := 0, math.MaxInt, 0
+	for k, times := range per {
 		runs += times
-		made += k * times
 		least, most = min(least, k), max(most, k)
 	}
-	well := n.Timed.Count // runs that went well
-	if runs == 0 || well == 0 {
+	if runs == 0 || of == 0 {
 		return
 	}
-	if runs < well {
-		share, in := ShareInterval(runs, well)
+	if runs < of {
+		share, in := ShareInterval(runs, of)
 		if in[1] < 1 || share < 0.999 {
 			v.Add("chance", text(strconv.FormatFloat(100*share, 'g', 3, 64)+"%"))
 		}
@@ -404,7 +480,7 @@ func (d *drafter) count(n *Node, l *Link, v *model.Value) {
 	case most > 1:
 		var values []*model.Value
 		var sorted []int
-		for k, times := range l.PerRun {
+		for k, times := range per {
 			for range times {
 				sorted = append(sorted, k)
 			}

@@ -64,6 +64,10 @@ func (f *Fit) String() string {
 		)
 	}
 	out := fmt.Sprintf("%s, %.3f away by Kolmogorov and Smirnov, of at most %.3f", f.Name, f.Distance, f.Limit)
+	if f.Distance > f.Limit {
+		out = fmt.Sprintf("%s, which is near but does not fit: %.3f away by Kolmogorov and Smirnov, where a fit is at most "+
+			"%.3f away", f.Name, f.Distance, f.Limit)
+	}
 	for i, p := range f.Within {
 		joint := ", "
 		if i == 0 {

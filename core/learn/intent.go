@@ -12,9 +12,17 @@ import (
 // delivery is one message at one consumer, however often it is delivered.
 type delivery struct{ from, to, id string }
 
+// deliveryOf tells messages apart by their id; without one by where they lie in a log, or by the span that sent them,
+// where that sent no other.
 func (o *observer) deliveryOf(i int) (delivery, bool) {
 	s := &o.spans[i]
 	id := s.Attributes[MessageID]
+	if offset := s.Attributes[MessageOffset]; id == "" && offset != "" {
+		id = " " + s.Attributes[Partition] + " " + offset
+	}
+	if k := o.sentBy(s); id == "" && k >= 0 && o.spans[k].Attributes[BatchCount] == "" {
+		id = o.spans[k].ID
+	}
 	return delivery{channelOf(s), s.Service, o.origin(i) + id}, id != ""
 }
 
@@ -162,6 +170,36 @@ func (o *observer) findRetries() {
 			}
 		}
 	}
+}
+
+// findDeadLetters finds channels into which a consumer puts what it has failed to process, and nothing else. That is
+// how readers of logs, which know no dead letters, have them.
+func (o *observer) findDeadLetters() {
+	gaveUp, other := map[string]int{}, map[string]bool{} // by service: messages, and whether others call it
+	for key, l := range o.Links {
+		if from := o.Nodes[key.From]; from != nil && from.Kind.Polled() {
+			gaveUp[key.To] += l.GaveUp
+		} else {
+			other[key.To] = true
+		}
+	}
+	for key, l := range o.Links {
+		to := o.Nodes[key.To]
+		failed, least := total(l.PerFailed), leastRetried*float64(gaveUp[key.From])
+		if to == nil || !to.Kind.Channel() || l.Wait || other[key.From] || o.DeadLetters[key.From] != "" ||
+			total(l.PerRun) > 0 || failed == 0 || failed > gaveUp[key.From] || float64(failed) < least {
+			continue
+		}
+		o.DeadLetters[key.From] = key.To
+		delete(o.Links, key)
+	}
+}
+
+func total(counts map[int]int) (n int) {
+	for _, times := range counts {
+		n += times
+	}
+	return n
 }
 
 // returnsTo returns the only channel to which everything that is sent to another is passed

@@ -41,9 +41,11 @@ type Node struct {
 	Path     string
 	Keys     []string // objects seen, up to mostKeys
 	Types    map[string]bool
-	first    int64
-	batches  []batch // what was put together
-	seen     []seenRun
+	// of a stream, those that were seen
+	Partitions map[string]bool
+	first      int64
+	batches    []batch // what was put together
+	seen       []seenRun
 }
 
 // batch is what was observed of a node in one of several whiles.
@@ -63,7 +65,9 @@ type LinkKey struct {
 type Link struct {
 	Wait, Async bool // a call that is waited for; one that is not
 	Messages    int
-	PerRun      map[int]int    // how many runs of its source made so many
+	PerRun      map[int]int    // how many runs of its source that went well made so many
+	PerFailed   map[int]int    // how many that failed
+	When        string         // the outcome on which its source says that it sends; empty: it does not say
 	Batch       int            // the largest seen
 	Tries       int            // the most deliveries of one message of which none went well
 	RetryWait   float64        // seconds before the second try, at least; 0: not seen
@@ -170,6 +174,7 @@ func Observe(spans []Span) *Observed {
 	o.countTries()
 	o.countParallel()
 	o.findRetries()
+	o.findDeadLetters()
 	o.findCallRetries()
 	o.findDelays()
 	o.findTopics()
@@ -282,28 +287,26 @@ func (o *observer) parent(s *Span) *Span {
 
 // sentBy returns the span that sent the message of a run; -1: it is not there.
 func (o *observer) sentBy(s *Span) int {
-	refs := append([]Reference{{s.Trace, s.Parent}}, s.Links...)
-	for _, ref := range refs {
-		for range maxNesting {
-			i, ok := o.byID[ref]
-			if !ok || ref.ID == "" {
-				break
-			}
-			if o.roles[i] == sends {
-				return i
-			}
-			if o.roles[i] != receives && o.roles[i] != works {
-				break
-			}
-			ref = Reference{o.spans[i].Trace, o.spans[i].Parent}
+	led := append([]Reference{{s.Trace, s.Parent}}, s.Links...)
+	for k := 0; k < len(led) && k < maxNesting; k++ {
+		i, ok := o.byID[led[k]]
+		switch {
+		case !ok || led[k].ID == "":
+		case o.roles[i] == sends:
+			return i
+		case o.roles[i] == receives || o.roles[i] == works:
+			led = append(led, Reference{o.spans[i].Trace, o.spans[i].Parent})
+			led = append(led, o.spans[i].Links...)
 		}
 	}
 	return -1
 }
+
 func (o *observer) node(name string, kind model.Kind, why string, at int64) *Node {
 	n := o.Nodes[name]
 	if n == nil {
-		n = &Node{Name: name, Kind: kind, Why: why, Errors: map[string]int{}, Types: map[string]bool{}, first: at}
+		n = &Node{Name: name, Kind: kind, Why: why, Errors: map[string]int{}, Types: map[string]bool{},
+			Partitions: map[string]bool{}, first: at}
 		o.Nodes[name] = n
 	}
 	n.first = min(n.first, at)
@@ -346,6 +349,9 @@ func (o *observer) channel(s *Span) *Node {
 	if kind != model.Queue && n.Kind == model.Queue && n.Why != "it says so" {
 		n.Kind, n.Why = kind, why
 	}
+	if p := s.Attributes[Partition]; p != "" {
+		n.Partitions[p] = true
+	}
 	return n
 }
 
@@ -353,7 +359,7 @@ func (o *observer) link(from, to, kind string) *Link {
 	key := LinkKey{from, to, kind}
 	l := o.Links[key]
 	if l == nil {
-		l = &Link{PerRun: map[int]int{}, Types: map[string]int{}}
+		l = &Link{PerRun: map[int]int{}, PerFailed: map[int]int{}, Types: map[string]int{}}
 		o.Links[key] = l
 	}
 	return l
@@ -401,7 +407,8 @@ func (o *observer) sent(s *Span) {
 	if to == nil {
 		if peer := s.Attributes[PeerService]; peer != "" {
 			o.service(s)
-			o.link(s.Service, peer, s.Attributes[EventType]).Async = true
+			l := o.link(s.Service, peer, s.Attributes[EventType])
+			l.Async, l.When = true, s.Attributes[Outcome]
 		}
 		return
 	}
@@ -417,6 +424,7 @@ func (o *observer) sent(s *Span) {
 	o.service(s)
 	l := o.link(s.Service, to.Name, kind)
 	l.Messages++
+	l.When = s.Attributes[Outcome]
 	if key := s.Attributes[DocumentName]; key != "" && len(l.Keys) < mostKeys {
 		l.Keys = append(l.Keys, key)
 	}
@@ -552,8 +560,19 @@ func (o *observer) within(run int) []int {
 	return out
 }
 
-// ran counts a run: its own time is its span less the calls that it waits for, wherever
-// in the run they are made, and the pauses before a failed one is tried again; its failure
+// underway gives how long a call and its answer were underway: what the call took longer than the run that served it,
+// where that was seen. Clocks of two machines may differ, lengths do not.
+func (o *observer) underway(call *Span) int64 {
+	for _, i := range o.children[Reference{call.Trace, call.ID}] {
+		if served := &o.spans[i]; o.roles[i] == serves {
+			return max(call.End-call.Start-(served.End-served.Start), 0)
+		}
+	}
+	return 0
+}
+
+// ran counts a run: its own time is its span less the runs that it waits for, wherever
+// in it they are called, and the pauses before a failed call is made again; its failure
 // is its own unless the last call to somebody failed.
 func (o *observer) ran(n *Node, run int) {
 	n.Runs++
@@ -573,7 +592,7 @@ func (o *observer) ran(n *Node, run int) {
 		if before := last[peer]; before != nil && before.Error != "" {
 			from = min(from, before.End) // the pause before another try is no work
 		}
-		waits = append(waits, [2]int64{from, min(c.End, s.End)})
+		waits = append(waits, [2]int64{from, min(c.End-o.underway(c), s.End)})
 		last[peer] = c
 	}
 	calledBadly := false
@@ -606,12 +625,11 @@ func (o *observer) ran(n *Node, run int) {
 	}
 }
 
-// countPerRun counts how many messages each run that went well made by each
-// link, and how many runs made a call.
+// countPerRun counts how many messages each run made by each link, and how many runs made a call.
 func (o *observer) countPerRun() {
 	for run := range o.spans {
 		s := &o.spans[run]
-		if s.Error != "" || o.runs[run] != run || model.Kind(s.Attributes[OwnKind]) == model.Endpoint {
+		if o.runs[run] != run || model.Kind(s.Attributes[OwnKind]) == model.Endpoint {
 			continue
 		}
 		made := map[LinkKey]int{}
@@ -633,7 +651,11 @@ func (o *observer) countPerRun() {
 			}
 		}
 		for key, n := range made {
-			if l := o.Links[key]; l != nil {
+			switch l := o.Links[key]; {
+			case l == nil:
+			case s.Error != "":
+				l.PerFailed[n]++
+			default:
 				l.PerRun[n]++
 			}
 		}

@@ -38,6 +38,7 @@ const (
 	MessageID      = "messaging.message.id"
 	BatchCount     = "messaging.batch.message_count"
 	Partition      = "messaging.destination.partition.id"
+	MessageOffset  = "messaging.message.offset" // in its partition
 	Group          = "messaging.consumer.group.name"
 	RoutingKey     = "messaging.routing_key"
 	System         = "messaging.system"
@@ -62,6 +63,7 @@ const (
 	SourceKind     = "ironweir.source.kind" // of the channel that it is about
 	EventType      = "ironweir.event.type"
 	DeadLetter     = "ironweir.dead_letter"
+	Outcome        = "ironweir.when"     // of the run after whose last try it is sent: success or failure
 	Exchange       = "ironweir.exchange" // that a message read from a queue was published to
 	refused        = "ironweir.refused"  // a settlement that gives the message back as failed
 )

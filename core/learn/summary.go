@@ -149,7 +149,7 @@ func (o *Observed) mergeNode(s *SummaryNode) {
 	n := o.Nodes[s.Name]
 	if n == nil {
 		n = &Node{Name: s.Name, Kind: s.Kind, Why: s.Why, Errors: map[string]int{}, Types: map[string]bool{},
-			Delay: s.Delay, first: s.First}
+			Partitions: map[string]bool{}, Delay: s.Delay, first: s.First}
 		o.Nodes[s.Name] = n
 	}
 	n.first = min(n.first, s.First)
@@ -170,6 +170,7 @@ func (o *Observed) mergeNode(s *SummaryNode) {
 	n.Fires = append(n.Fires, s.Fires...)
 	n.Keys = append(n.Keys, s.Keys...)
 	maps.Copy(n.Types, s.Types)
+	maps.Copy(n.Partitions, s.Partitions)
 	for _, text := range []struct{ to, from *string }{
 		{&n.Cron, &s.Cron}, {&n.Method, &s.Method}, {&n.Path, &s.Path},
 	} {
@@ -182,12 +183,14 @@ func (o *Observed) mergeNode(s *SummaryNode) {
 func (o *Observed) mergeLink(s *SummaryLink) {
 	l := o.Links[s.LinkKey]
 	if l == nil {
-		l = &Link{PerRun: map[int]int{}, Types: map[string]int{}}
+		l = &Link{PerRun: map[int]int{}, PerFailed: map[int]int{}, Types: map[string]int{}}
 		o.Links[s.LinkKey] = l
 	}
 	l.Wait, l.Async, l.Returned = l.Wait || s.Wait, l.Async || s.Async, l.Returned || s.Returned
 	l.Messages += s.Messages
 	sum(l.PerRun, s.PerRun)
+	sum(l.PerFailed, s.PerFailed)
+	l.When = cmp.Or(l.When, s.When)
 	sum(l.Types, s.Types)
 	l.Batch, l.Tries, l.Parallel = max(l.Batch, s.Batch), max(l.Tries, s.Tries), max(l.Parallel, s.Parallel)
 	if l.RetryWait == 0 || s.RetryWait > 0 && s.RetryWait < l.RetryWait {

@@ -24,12 +24,13 @@ func libraryFiles(t *testing.T, below, extensions string) []string {
 		t.Skip("the console's libraries are not installed: make console")
 	}
 	var files []string
-	require.NoError(t, filepath.WalkDir(filepath.Join(libraries, below), func(path string, entry fs.DirEntry, err error) error {
+	read := func(path string, entry fs.DirEntry, err error) error {
 		if err == nil && !entry.IsDir() && regexp.MustCompile(extensions).MatchString(path) {
 			files = append(files, path)
 		}
 		return err
-	}))
+	}
+	require.NoError(t, filepath.WalkDir(filepath.Join(libraries, below), read))
 	return files
 }
 

@@ -145,6 +145,10 @@ func (t *traceMaker) spans(steps []sim.Step, entry string) []learn.Span {
 			t.run(s, n, ended[s.ID], begin)
 		case "sends":
 			t.send(s, n, begin)
+		case "offered":
+			if l := t.link(s.Link); l != nil && l.When != model.OfRun && i+1 < len(steps) && steps[i+1].Parent == s.ID {
+				t.send(s, n, begin)
+			}
 		case "calls":
 			l := t.link(s.Link)
 			if l == nil || !n.Kind.Runs() {
@@ -325,6 +329,8 @@ func (t *traceMaker) send(s *sim.Step, n *graph.Node, begin func(*sim.Step, stri
 	x := begin(s, s.Node, learn.Producer, "send "+to)
 	if dead {
 		x.Attributes[learn.DeadLetter] = "true"
+	} else if when := t.link(s.Link).When; when != model.OfRun {
+		x.Attributes[learn.Outcome] = string(when)
 	}
 	if target.Kind.Runs() { // an asynchronous call
 		x.Attributes[learn.PeerService], x.Attributes[learn.InvokedName] = to, to

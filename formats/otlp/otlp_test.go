@@ -30,7 +30,12 @@ nodes:
   lines: {kind: queue, lease: 2m, links: {clear: {read: {parallel: 50}, retry: {tries: 3, wait: 1s}, dead-letter: desk}}}
   clear: {kind: function, takes: {dist: exponential, mean: 300ms}, fails: 30%, links: {registry: {mode: wait}, news: {type: cleared}}}
   registry: {kind: outside, takes: {dist: uniform, min: 100ms, max: 900ms}}
-  news: {kind: topic, links: {board: {}, mail: {}}}
+  news: {kind: topic, links: {board: {}, mail: {}, stamp: {}}}
+  stamp: {kind: function, takes: 20ms, fails: 30%, retry: {tries: 2, wait: 1s}, links: {begun: {at: start}, stamped: {when: success}, torn: {when: failure}}}
+  begun: {kind: topic, links: {board: {}}}
+  stamped: {kind: topic, links: {board: {}}}
+  torn: {kind: queue, links: {patch: {read: {parallel: 50}, retry: {tries: 1}, dead-letter: desk}}}
+  patch: {kind: function, takes: 20ms, fails: 20%, results: all, links: {stamped: {when: success}}}
   board: {kind: function, takes: 60ms}
   mail: {kind: queue, links: {relay: {read: {parallel: 50}}}}
   relay: {kind: outside, takes: 200ms}
@@ -93,6 +98,7 @@ func TestLearnedBack(t *testing.T) {
 	for _, n := range m.Nodes {
 		l := learned.Node(n.Name)
 		require.Equal(t, n.Kind, l.Kind, n.Name)
+		require.Equal(t, n.ResultsAll, l.ResultsAll, n.Name)
 		require.Len(t, l.Links, len(n.Links), n.Name)
 		for _, link := range n.Links {
 			have := l.Link(link.Name)
@@ -102,6 +108,8 @@ func TestLearnedBack(t *testing.T) {
 			require.InDelta(t, link.Count.Dist.Expected(), have.Count.Dist.Expected(), 0.01, link.ID())
 			require.InDelta(t, link.Chance, have.Chance, 0.06, link.ID())
 			require.Equal(t, link.Type, have.Type, link.ID())
+			require.Equal(t, link.When, have.When, link.ID())
+			require.Equal(t, link.AtStart, have.AtStart, link.ID())
 		}
 	}
 	require.Equal(t, []string{".csv"}, learned.Node("drop").Link("split").Match[0].Suffix)
