@@ -28,4 +28,4 @@ terminal guarantees 40 guarantees demo/kittiwake.yaml
 ./bin/ironweir draw demo/kittiwake-draft.yaml -findings -format png -out "$out/draw.png"
 ./bin/ironweir report demo/kittiwake-draft.yaml -scenario demo/friday-evening.yaml -out "$tmp/report.html" || true # the draft falls short
 chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --disable-background-networking --user-data-dir="$tmp/profile" --window-size=1280,800 --screenshot="$out/report.png" "file://$tmp/report.html" > /dev/null 2>&1
-rm -f "$out/runs.png" "$out/sign-in.png" "$out/result-draft-chart.png" "$out/workbench-broken.png" "$out/rehearsal-sent.png" "$out/rehearsal-observed.png" "$out/failed.png" "$out/guarantees-console.png" "$out/availability.png" "$out/plan.png" "$out/witness.png" "$out/witness-order.png" # fewer than twenty are kept
+rm -f "$out/runs.png" "$out/sign-in.png" "$out/result-draft-chart.png" "$out/workbench-broken.png" "$out/rehearsal-sent.png" "$out/rehearsal-observed.png" "$out/failed.png" "$out/guarantees-console.png" "$out/witness.png" "$out/result-mended.png" "$out/workbench-dark.png" "$out/witness-order.png" # fewer than twenty are kept

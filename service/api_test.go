@@ -316,6 +316,9 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 		"cancel-run":             at(run+"/cancel", nil),
 		"create-share":           at(main+"/shares", map[string]any{"what": "run", "id": lastOf(run)}),
 		"view-model":             at(main+"/models/kittiwake/viewing", nil),
+		"get-places":             at(main+"/models/kittiwake/places", nil),
+		"place-nodes":            at(main+"/models/kittiwake/places", map[string]any{"places": map[string]any{}}),
+		"tidy-board":             at(main+"/models/kittiwake/places", nil),
 		"list-shares":            at(main+"/shares", nil),
 		"revoke-share": func(caller) request {
 			made := w.do("POST", main+"/shares", map[string]any{"what": "revision", "id": "kittiwake"}, 201)

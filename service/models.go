@@ -189,6 +189,7 @@ type findingList struct {
 
 func (v *Service) modelRoutes() {
 	v.draftRoutes()
+	v.placeRoutes()
 	register(v, store.Viewer, huma.Operation{
 		OperationID: "list-models",
 		Method:      http.MethodGet,

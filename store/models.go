@@ -16,6 +16,7 @@ type Model struct {
 	WorkspaceID int64
 	Name        string
 	Webhook     string // where drifts are sent; empty: nowhere
+	PlacedAt    *time.Time
 	CreatedAt   time.Time
 }
 

@@ -34,6 +34,7 @@ var migrations embed.FS
 var (
 	ErrNotFound         = errors.New("not found")
 	ErrConflict         = errors.New("conflict")
+	ErrTooMany          = errors.New("too many")
 	ErrRevisionConflict = errors.New("stale") // another revision has been saved meanwhile
 	ErrUnavailable      = errors.New("the database cannot be reached")
 	ErrLastAdmin        = errors.New("the last administrator")

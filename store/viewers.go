@@ -10,10 +10,11 @@ const seenFor = 15 * time.Second
 
 // Viewing is the state of a model for a user who views it.
 type Viewing struct {
-	Revision int       `json:"revision" doc:"the latest"`
-	Author   string    `json:"author" doc:"who saved it"`
-	SavedAt  time.Time `json:"saved_at"`
-	Viewers  []string  `json:"viewers" gorm:"-" doc:"other users who view the model, by name"`
+	Revision int        `json:"revision" doc:"the latest"`
+	Author   string     `json:"author" doc:"who saved it"`
+	SavedAt  time.Time  `json:"saved_at"`
+	PlacedAt *time.Time `json:"placed_at" gorm:"-" doc:"when a node was put by hand last; null: none is"`
+	Viewers  []string   `json:"viewers" gorm:"-" doc:"other users who view the model, by name"`
 }
 
 // View notes that a user views a model, and returns its latest revision and the other viewers.
@@ -39,6 +40,7 @@ func (s *Store) View(ctx context.Context, w *Workspace, name string, user int64)
 	if err != nil {
 		return nil, mapError(err)
 	}
+	out.PlacedAt = m.PlacedAt
 	out.Viewers = []string{} // empty where there are no others
 	err = db.Raw(
 		`SELECT u.name FROM viewers v JOIN users u ON u.id = v.user_id

@@ -81,7 +81,9 @@ func effectsOf(g *graph.Graph, j *sim.Journey) []effect {
 	for k := range j.Steps {
 		s := &j.Steps[k]
 		n := &g.Nodes[max(g.NodeID(s.Node), 0)]
+		status := answered(s)
 		switch {
+		case status > 0 && status < failedRequest:
 		case n.Kind == model.Outside && s.What == "ends" && s.Why == "succeeded":
 		case n.Kind != model.Outside && n.Kind.Channel() && s.What == "held" && !ofReader(s) &&
 			!strings.HasPrefix(s.Why, "deletion"):
@@ -97,14 +99,27 @@ func effectsOf(g *graph.Graph, j *sim.Journey) []effect {
 	return out
 }
 
+// failedRequest is the least status with which a request is answered as failed.
+const failedRequest = 400
+
+// answered gives the status of the answer that a step is; 0: it is none.
+func answered(s *sim.Step) (status int) {
+	if s.What == "returned" {
+		fmt.Sscanf(s.Why, "answered %d", &status)
+	}
+	return status
+}
+
 // recorded bounds the journeys of a run that are compared: with fewer all are.
 const recorded = 20_000
 
-// ended is a journey that is over and of which something was lost and nothing is parked.
+// ended is a journey that is over and of which something was lost and nothing is parked, or a request that was
+// answered as failed.
 type ended struct {
 	journey uint64
 	entry   string
 	lost    string // where
+	refused string // the answer
 	reached map[string]bool
 }
 
@@ -127,7 +142,7 @@ func (v *verifier) effects(s *model.Scenario) ([]effect, []ended, error) {
 		j := &journeys[k]
 		found := effectsOf(v.g, j)
 		out = append(out, found...)
-		end := ended{j.ID, j.Entry, "", map[string]bool{}}
+		end := ended{journey: j.ID, entry: j.Entry, reached: map[string]bool{}}
 		for _, x := range found {
 			end.reached[x.node] = true
 		}
@@ -139,8 +154,14 @@ func (v *verifier) effects(s *model.Scenario) ([]effect, []ended, error) {
 			case "lost":
 				end.lost = j.Steps[i].Node + ": " + j.Steps[i].Why
 			}
+			if answered(&j.Steps[i]) >= failedRequest {
+				end.refused = j.Steps[i].Why
+			}
 		}
-		if end.lost != "" && !parked && j.More == 0 && j.Outcome != "in_flight" {
+		if parked || j.More > 0 || j.Outcome == "in_flight" {
+			end.lost = ""
+		}
+		if end.lost != "" || end.refused != "" {
 			over = append(over, end)
 		}
 	}
@@ -275,11 +296,18 @@ func (v *verifier) compareLosses(list []guarantees.Guarantee, over []ended, faul
 		}
 		v.report.Claims++
 		for _, j := range over {
-			if j.entry == q.From && !j.reached[q.To] {
+			switch {
+			case j.entry != q.From:
+			case q.Answer && j.refused != "":
+				v.contradict("answer-missed", s, fmt.Sprintf("the answers of %s: %s, %s", q.From, claim, fault),
+					"journey %d was %s", j.journey, j.refused)
+			case !q.Answer && j.lost != "" && !j.reached[q.To]:
 				v.contradict("loss-missed", s, fmt.Sprintf("%s to %s: %s, %s", q.From, q.To, claim, fault),
 					"journey %d had no effect there and lost a message at %s", j.journey, j.lost)
-				break
+			default:
+				continue
 			}
+			break
 		}
 	}
 }

@@ -127,7 +127,7 @@ func findWitnesses(t *testing.T, g *graph.Graph, o Options, all, shown map[strin
 			require.GreaterOrEqual(t, at, 0)
 			switch statement.What {
 			case Lost:
-				require.True(t, witnesses.lostAt(&run[at], &q.Losses[statement.At]))
+				require.True(t, witnesses.lacks(&q, &q.Losses[statement.At], &run[at]))
 			case Repeated:
 				require.Contains(t, repeatedOf(effectsOf(g, &run[at])), pair{q.From, q.To})
 			case Overtaken:

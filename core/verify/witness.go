@@ -168,15 +168,12 @@ func (w *Witnesses) repetition(q *guarantees.Guarantee, b *guarantees.Breach) (*
 	return nil, nil
 }
 
-// loss returns a witness of a message that is lost as a breach says and has no effect, or
-// nil. The fault lasts to the end.
+// loss returns a witness of a message that is lost as a breach says and has no effect, or of a request that is answered
+// as failed, or nil. The fault lasts to the end.
 func (w *Witnesses) loss(q *guarantees.Guarantee, b *guarantees.Breach) (*Witness, error) {
-	p := pair{q.From, q.To}
 	loses := func(run []sim.Journey) []sim.Journey {
 		for k := range run {
-			j := &run[k]
-			reaches := func(x effect) bool { return x.node == p.to }
-			if j.Entry == p.from && w.lostAt(j, b) && !slices.ContainsFunc(effectsOf(w.v.g, j), reaches) {
+			if run[k].Entry == q.From && w.lacks(q, b, &run[k]) {
 				return run[k : k+1]
 			}
 		}
@@ -198,6 +195,15 @@ func (w *Witnesses) loss(q *guarantees.Guarantee, b *guarantees.Breach) (*Witnes
 		}
 	}
 	return nil, nil
+}
+
+// lacks reports whether a journey has no effect, for the reason of a breach.
+func (w *Witnesses) lacks(q *guarantees.Guarantee, b *guarantees.Breach, j *sim.Journey) bool {
+	if q.Answer {
+		return slices.ContainsFunc(j.Steps, func(s sim.Step) bool { return answered(&s) >= failedRequest })
+	}
+	return w.lostAt(j, b) &&
+		!slices.ContainsFunc(effectsOf(w.v.g, j), func(x effect) bool { return x.node == q.To })
 }
 
 // lostAt reports whether a journey that is over lost something where a breach says.

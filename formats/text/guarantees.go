@@ -20,7 +20,7 @@ func Guarantees(w io.Writer, doc *guarantees.Document, s Style) error {
 	for i := range doc.Guarantees {
 		g := &doc.Guarantees[i]
 		rows = append(rows, []string{
-			g.From, g.To, survived(g), p.effect(g.Effects.NoFault), p.effect(g.Effects.OneFault),
+			g.From, destination(g), survived(g), p.effect(g.Effects.NoFault), p.effect(g.Effects.OneFault),
 			orderWord(g), delayWord(g),
 		})
 	}
@@ -63,11 +63,30 @@ func Guarantees(w io.Writer, doc *guarantees.Document, s Style) error {
 	})
 	if len(rows) > 0 {
 		p.line("")
-		p.wrap("", p.paint(faint, "exactly once: no loss and no repetition · a parked message is late, not lost · "+
-			"delay: mean without load, and at most with every try and wait"))
+		p.wrap("", p.paint(faint, "exactly once: no loss and no repetition · a parked message is late, not lost; a request "+
+			"answered as failed has no effect, and its sender knows · delay: mean without load, and at most with every try and wait"))
 	}
 	p.unmet(doc.Unmet)
 	return p.Flush()
+}
+
+// itsAnswer names the destination of an endpoint's own answers.
+const itsAnswer = "its answer"
+
+// destination names the destination of a guarantee.
+func destination(g *guarantees.Guarantee) string {
+	if g.Answer {
+		return itsAnswer
+	}
+	return g.To
+}
+
+// changed names the destination of a guarantee that changed; only of an answer it is the entry.
+func changed(c *guarantees.Change) string {
+	if c.From == c.To {
+		return itsAnswer
+	}
+	return c.To
 }
 
 func survived(g *guarantees.Guarantee) string {
@@ -121,7 +140,7 @@ func (p *page) reasons(title string, doc *guarantees.Document, of func(*guarante
 				order = append(order, reason)
 				pairs[reason] = map[string][]string{}
 			}
-			pairs[reason][g.From] = append(pairs[reason][g.From], g.To)
+			pairs[reason][g.From] = append(pairs[reason][g.From], destination(g))
 		})
 	}
 	if len(order) == 0 {

@@ -9,15 +9,17 @@
     MiniMap,
     Panel,
     Position,
+    SelectionMode,
     SvelteFlow,
     type Edge,
     type Node,
   } from "@xyflow/svelte";
   import { untrack } from "svelte";
   import type { Board, Finding, Schemas } from "../lib/api";
-  import { groupsBy, matches } from "../lib/groups";
+  import { groupsBy, matches, partsOf, usualGrouping } from "../lib/groups";
   import type { Movement } from "../lib/motion";
   import { motion } from "../lib/motion.svelte";
+  import { toggled } from "../lib/several";
   import { stableItems } from "../lib/stable-items";
   import {
     extentOf,
@@ -42,6 +44,7 @@
   import BoardTools from "./BoardTools.svelte";
   import Motion from "./Motion.svelte";
   import RoutedEdge from "./RoutedEdge.svelte";
+  import Several from "./Several.svelte";
   import StubEdge from "./StubEdge.svelte";
 
   let {
@@ -51,7 +54,12 @@
     link = "",
     catalogue,
     edits = false,
-    pinsKey = "",
+    pins = {},
+    document = {},
+    several = $bindable([]),
+    onpin = () => {},
+    ontidy = () => {},
+    onamend,
     onchoose,
     onlink = () => {},
     onadd = () => {},
@@ -76,7 +84,12 @@
     link?: string; // the chosen link
     catalogue?: Schemas["Catalogue"];
     edits?: boolean; // whether nodes and links can be drawn and removed
-    pinsKey?: string; // under which places that were chosen by hand are kept
+    pins?: Record<string, Place>; // places that were chosen by hand
+    document?: Record<string, unknown>; // the model as it is written
+    several?: string[]; // the nodes that are chosen together, where it is more than one
+    onpin?: (places: Record<string, Place | null>) => void; // null: where the layout puts it
+    ontidy?: () => void; // all go where the layout puts them
+    onamend?: (patch: Record<string, unknown>) => Promise<string>; // changes the model, or says why not
     onchoose: (name: string, line: number) => void;
     onlink?: (id: string) => void;
     onadd?: (kind: string) => void;
@@ -103,7 +116,7 @@
     if (all && edits && onplace) here = { at: { x: all.x + all.width / 2, y: all.y + all.height / 2 }, from: "" };
   }
   /** Gives nodes the places that the layout chooses. */
-  export const tidy = () => unpin();
+  export const tidy = () => ontidy();
   let asked = $state.raw<{ at: { x: number; y: number }; items: MenuItem[] } | undefined>(); // the menu that is open
   function askMenu(e: MouseEvent) {
     const on = e.target as HTMLElement;
@@ -130,21 +143,23 @@
   const seen = $derived(
     view && chosen && board.nodes.some((n) => n.name === chosen) ? seenFrom(board, chosen, view) : undefined,
   );
-  let pins = $state.raw<Record<string, Place>>(
-    untrack(() => (pinsKey ? JSON.parse(localStorage.getItem(pinsKey) ?? "{}") : {})),
-  );
-
-  function pin(name: string, place: Place) {
-    pins = { ...pins, [name]: place };
-    if (pinsKey) localStorage.setItem(pinsKey, JSON.stringify(pins));
-  }
-  function unpin() {
-    pins = {};
-    if (pinsKey) localStorage.removeItem(pinsKey);
-  }
+  const pin = (moved: Node[]) =>
+    onpin(Object.fromEntries(moved.filter((n) => n.type === "node").map((n) => [n.id, n.position])));
+  // Several nodes are chosen with Shift: by presses, or by a frame that is drawn round them.
+  const together = $derived(edits && !!onamend);
+  const one = (names: string[]) => {
+    several = names.length > 1 ? names : [];
+    if (names.length === 1) onchoose(names[0], line(names[0]));
+  };
+  const press = (name: string, more: boolean) =>
+    more
+      ? one(toggled(several.length || !chosen ? several : [chosen], name))
+      : ((several = []), onchoose(name, line(name)));
   let under = $state(""); // the link under the pointer
   let panel = $state<HTMLElement>();
-  let grouped = $state(""); // by what nodes stand together
+  let picked = $state<string | undefined>(); // by what somebody wants nodes to stand together
+  const grouped = $derived(picked ?? usualGrouping(board));
+  let zoom = $state(1);
   let laid = $state.raw<Layout>({ places: new Map(), routes: new Map(), frames: [] });
   const places = $derived(
     laid.places.size
@@ -160,6 +175,29 @@
   let nodes = $state.raw<Node[]>([]);
   let edges = $state.raw<Edge[]>([]);
 
+  // From far away the parts of a large board are named.
+  const parts = $derived<Node[]>(
+    partsOf(board).map(({ name, nodes: names }) => {
+      const boxes = names
+        .filter((n) => places.has(n))
+        .map((n) => ({ ...(pins[n] ?? places.get(n)!), width: widthOf(n), height: nodeHeight }));
+      const box = extentOf(boxes, []);
+      const size = { width: box.width, height: box.height };
+      return {
+        id: `part ${name}`,
+        type: "frame",
+        position: { x: box.x, y: box.y },
+        ...size,
+        measured: size,
+        zIndex: 5,
+        selectable: false,
+        draggable: false,
+        focusable: false,
+        connectable: false,
+        data: { name, bare: true },
+      };
+    }),
+  );
   // A new layout only when what is joined has changed, not at every letter typed.
   const groupOf = $derived(groupsBy(board, grouped));
   const room = $derived(numbers.size && !large ? rooms.numbers : rooms.usual);
@@ -219,6 +257,7 @@
       connectable: false,
       data: { name: f.name },
     }));
+    if (far && !grouped) around.push(...parts);
     nodes = keptNodes(
       around.concat(
         board.nodes
@@ -227,7 +266,7 @@
             id: n.name,
             type: "node",
             position: pins[n.name] ?? places.get(n.name)!,
-            selected: n.name === chosen,
+            selected: several.length ? several.includes(n.name) : n.name === chosen,
             ...sized(n.name),
             data: {
               name: n.name,
@@ -236,7 +275,7 @@
               says: n.says,
               state: loops.has(n.name) ? "loops" : loses.has(n.name) ? "loses" : "",
               codes: [...new Set(open.filter((f) => f.nodes[0] === n.name).map((f) => f.code))],
-              chosen: n.name === chosen,
+              chosen: several.length ? several.includes(n.name) : n.name === chosen,
               highlighted: looked
                 ? matches(n, looked)
                   ? "highlighted"
@@ -338,6 +377,7 @@
   class:large
   class:moved={moved && large}
   class:far
+  style="--zoom: {zoom}"
   ondblclick={(e) => pane(e) && (here = { at: { x: e.clientX, y: e.clientY }, from: "" })}
   oncontextmenu={askMenu}
   role="application"
@@ -347,7 +387,7 @@
     if (e.key === "Enter" || e.key === " ") {
       const node = at.closest<HTMLElement>(".svelte-flow__node")?.dataset.id;
       const way = at.closest<HTMLElement>(".svelte-flow__edge")?.dataset.id;
-      if (node) onchoose(node, line(node));
+      if (node) press(node, e.shiftKey && together);
       else if (way) onlink(way);
     }
     if ((e.key === "Delete" || e.key === "Backspace") && edits && !at.closest("input, textarea")) onremove();
@@ -367,7 +407,7 @@
       preventScrolling={!embedded}
       nodesConnectable={edits}
       zoomOnDoubleClick={!edits}
-      onpaneclick={() => (here = undefined)}
+      onpaneclick={() => ([here, several] = [undefined, []])}
       onconnectend={(e, way) => {
         if (!onplace || way.toNode || !way.fromNode || !(e instanceof MouseEvent)) return;
         here = { at: { x: e.clientX, y: e.clientY }, from: way.fromNode.id };
@@ -375,18 +415,21 @@
       autoPanOnConnect={large}
       elevateEdgesOnSelect={false}
       deleteKey={null}
-      selectionKey={null}
+      selectionKey={together ? "Shift" : null}
       multiSelectionKey={null}
+      selectionMode={SelectionMode.Partial}
+      onselectionend={() => one(nodes.filter((n) => n.selected && n.type === "node").map((n) => n.id))}
+      onselectiondragstop={(_, moved) => pin(moved)}
       proOptions={{ hideAttribution: true }}
       onlyRenderVisibleElements={board.nodes.length > 1000}
       onmovestart={() => (moved = true)}
-      onmove={(_, at) => (far = at.zoom < readable)}
+      onmove={(_, at) => ([far, zoom] = [at.zoom < readable, at.zoom])}
       onmoveend={() => (moved = false)}
-      onnodeclick={({ node }) => node.type === "node" && onchoose(node.id, line(node.id))}
+      onnodeclick={({ node, event }) => node.type === "node" && press(node.id, event.shiftKey && together)}
       onedgepointerenter={({ edge }) => (under = edge.id)}
       onedgepointerleave={() => (under = "")}
       onedgeclick={({ edge }) => onlink(edge.id)}
-      onnodedragstop={({ targetNode }) => targetNode && pin(targetNode.id, targetNode.position)}
+      onnodedragstop={({ nodes }) => pin(nodes)}
       onbeforeconnect={(way) => {
         onconnect(way.source, way.target);
         return false; // the text says what is joined
@@ -401,11 +444,14 @@
           within={panel.getBoundingClientRect()}
           onplace={async (kind, name, place) => {
             const why = await onplace(kind, name, here?.from ?? "");
-            if (!why) pin(name, place);
+            if (!why) onpin({ [name]: place });
             return why;
           }}
           onclose={() => (here = undefined)}
         />
+      {/if}
+      {#if several.length && onamend}
+        <Several names={several} {board} {document} {onamend} {onremove} onclose={() => (several = [])} />
       {/if}
       {#if !large}<Background gap={24} />{/if}
       <BoardTools
@@ -417,7 +463,7 @@
         {overview}
         bind:looked
         bind:view
-        bind:grouped
+        bind:grouped={() => grouped, (by) => (picked = by)}
         bind:whole
         {chosen}
         {seen}
@@ -425,7 +471,7 @@
         {readable}
         {onpicture}
         {onadd}
-        onlayout={unpin}
+        onlayout={ontidy}
         onchoose={(name) => onchoose(name, line(name))}
       />
       <Controls showLock={false} position="top-right" orientation="horizontal">

@@ -1,8 +1,9 @@
 <script lang="ts">
-  let { data }: { data: { name: string } } = $props();
+  /** The frame of a group; bare: only its name, over the middle of what belongs to it. */
+  let { data }: { data: { name: string; bare?: boolean } } = $props();
 </script>
 
-<div data-group={data.name}><span>{data.name}</span></div>
+<div data-group={data.name} class:bare={data.bare}><span>{data.name}</span></div>
 
 <style>
   div {
@@ -14,8 +15,21 @@
   span {
     display: block;
     padding: 0.25rem 1rem;
-    font-size: 1.25rem;
+    font-size: max(1.25rem, calc(13px / var(--zoom, 1)));
     font-weight: 600;
     color: var(--cds-text-02);
+  }
+  .bare {
+    display: grid;
+    place-items: center;
+    border: 0;
+    background: none;
+    pointer-events: none;
+  }
+  .bare span {
+    padding: 0 0.25em;
+    color: var(--cds-text-01);
+    background: color-mix(in srgb, var(--board-ground) 80%, transparent);
+    white-space: nowrap;
   }
 </style>

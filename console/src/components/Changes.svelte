@@ -1,7 +1,7 @@
 <script lang="ts">
   import { Tag } from "carbon-components-svelte";
   import type { Schemas } from "../lib/api";
-  import { guaranteeChange } from "../lib/guarantees";
+  import { destinationWords, guaranteeChange } from "../lib/guarantees";
   import CodeText from "./CodeText.svelte";
 
   let { difference }: { difference: Schemas["Difference"] } = $props();
@@ -59,7 +59,10 @@
     <h4>{title}</h4>
     <ul>
       {#each list as g, i (i)}
-        <li><span class="mono">{g.from}</span> → <span class="mono">{g.to}</span> {guaranteeChange(g)}</li>
+        <li>
+          <span class="mono">{g.from}</span> → <span class="mono">{destinationWords(g)}</span>
+          {guaranteeChange(g)}
+        </li>
       {/each}
     </ul>
   {/if}

@@ -1,9 +1,10 @@
 <script lang="ts">
   import type { Result } from "../lib/api";
   import { flowOf } from "../lib/flow";
-  import { count } from "../lib/format";
+  import { counted } from "../lib/format";
 
-  let { result }: { result: Result } = $props();
+  let { result, over = 1 }: { result: Result; over?: number } = $props(); // over: replications, of which the mean is shown
+  const count = (n: number) => counted(n, over);
 
   const [width, height, thick] = [1000, 420, 10];
   const columns = [170, 500, 850]; // where the bars of each stand

@@ -1,9 +1,9 @@
 <script lang="ts">
   import { api, sentence, type Board, type Schemas } from "../lib/api";
   import { count } from "../lib/format";
-  import { delayWords, effectWords, orderWords, reasonsOf } from "../lib/guarantees";
+  import { delayWords, destinationWords, effectWords, orderWords, reasonsOf } from "../lib/guarantees";
   import type { Movement } from "../lib/motion";
-  import { between } from "../lib/ways";
+  import { between, seenFrom } from "../lib/ways";
   import Witness from "./Witness.svelte";
 
   let {
@@ -50,7 +50,7 @@
   $effect(() => {
     if (playing) return;
     const pair = all.find((g) => id(g) === open);
-    const way = pair && between(board, pair.from, pair.to);
+    const way = pair && (pair.answer ? seenFrom(board, pair.from, "around") : between(board, pair.from, pair.to));
     onlit(new Map([...(way?.nodes ?? [])].map((n) => [n, "highlighted"])), way?.links ?? new Set());
   });
   // The pairs of the node chosen on the board come first.
@@ -80,13 +80,13 @@
               ><button
                 class="why"
                 aria-expanded={open === id(g)}
-                aria-label="Reasons for {g.from} to {g.to}"
+                aria-label="Reasons for {g.from} to {destinationWords(g)}"
                 onclick={() => ((shown = ""), (playing = false), (open = open === id(g) ? "" : id(g)))}
                 >{open === id(g) ? "▾" : "▸"}</button
               ></td
             >
             <td><button class="mono" onclick={() => onchoose(g.from)}>{g.from}</button></td>
-            <td><button class="mono" onclick={() => onchoose(g.to)}>{g.to}</button></td>
+            <td><button class="mono" onclick={() => onchoose(g.to)}>{destinationWords(g)}</button></td>
             <td class="num">{g.survives} {g.survives === 1 ? "fault" : "faults"}</td>
             <td data-effect={g.effects.no_fault}>{effectWords(g.effects.no_fault)}</td>
             <td data-effect={g.effects.one_fault}>{effectWords(g.effects.one_fault)}</td>
@@ -136,8 +136,9 @@
       </tbody>
     </table>
     <p class="quiet">
-      Exactly once: no loss and no repetition. A parked message is late, not lost. Delay: the mean without load, and the
-      longest. The paths of an open pair are highlighted on the board.
+      Exactly once: no loss and no repetition. A parked message is late, not lost; a request answered as failed has no
+      effect, and its sender knows. Delay: the mean without load, and the longest. The paths of an open pair are
+      highlighted on the board.
     </p>
     {#if found.omitted}
       <p class="quiet">{count(found.omitted)} more pairs are not shown; <code>ironweir guarantees</code> lists all.</p>

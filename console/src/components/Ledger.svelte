@@ -1,8 +1,24 @@
 <script lang="ts">
   import type { Result } from "../lib/api";
-  import { causes, count, fates, share } from "../lib/format";
+  import { causes, counted, fates, share } from "../lib/format";
 
-  let { ledger, onpick }: { ledger: Result["ledger"]; onpick?: (fate: string) => void } = $props();
+  let {
+    ledger,
+    over = 1,
+    spreads,
+    onpick,
+  }: {
+    ledger: Result["ledger"];
+    over?: number; // replications, of which the mean is shown; 1: their sum
+    spreads?: Result["per_replication"]; // what one replication counts, by fate
+    onpick?: (fate: string) => void;
+  } = $props();
+
+  const count = (n: number) => counted(n, over);
+  const interval = (fate: string) => {
+    const ci = spreads?.[fate]?.ci;
+    return ci ? `${counted(Math.max(ci[0], 0), 1)} to ${counted(ci[1], 1)}` : "";
+  };
 
   const rows = $derived.by(() => {
     const counts = ledger as unknown as Record<string, number>;
@@ -41,10 +57,10 @@
   <caption class="bx--visually-hidden">Where every message went</caption>
   <thead
     ><tr
-      ><th scope="col">Fate</th><th scope="col" class="num">Copies</th><th scope="col" class="num">Share</th><th
-        scope="col"
-        class="means">What it means</th
-      ></tr
+      ><th scope="col">Fate</th><th scope="col" class="num">{over > 1 ? "Copies a run" : "Copies"}</th>{#if spreads}<th
+          scope="col"
+          class="num interval">95% interval</th
+        >{/if}<th scope="col" class="num">Share</th><th scope="col" class="means">What it means</th></tr
     ></thead
   >
   <tbody>
@@ -56,15 +72,15 @@
               onclick={() => onpick(r.key)}
               title="The journeys behind this number">{r.label}</button
             >{:else}{r.label}{/if}</td
-        ><td class="num">{count(r.n)}</td><td class="num">{share(r.n / Math.max(ledger.copies, 1))}</td><td
-          class="quiet means">{r.means}</td
-        ></tr
+        ><td class="num">{count(r.n)}</td>{#if spreads}<td class="num interval quiet">{interval(r.key)}</td>{/if}<td
+          class="num">{share(r.n / Math.max(ledger.copies, 1))}</td
+        ><td class="quiet means">{r.means}</td></tr
       >
     {/each}
     <tr data-fate="sum"
-      ><td data-means={sums}><b>sum</b></td><td class="num"><b>{count(sum)}</b></td><td></td><td class="quiet means"
-        >{sums}</td
-      ></tr
+      ><td data-means={sums}><b>sum</b></td><td class="num"><b>{count(sum)}</b></td>{#if spreads}<td
+          class="num interval quiet">{interval("copies")}</td
+        >{/if}<td></td><td class="quiet means">{sums}</td></tr
     >
   </tbody>
 </table>
@@ -95,7 +111,8 @@
       padding-left: 0.5rem;
       padding-right: 0.5rem;
     }
-    .means {
+    .means,
+    .interval {
       display: none;
     }
     td[data-means]::after {

@@ -4,14 +4,27 @@
   import Play from "carbon-icons-svelte/lib/Play.svelte";
   import { untrack } from "svelte";
   import { api, type Board as Drawn, type Result } from "../lib/api";
-  import { currentWorkspace } from "../lib/workspace.svelte";
+  import { Places } from "../lib/places.svelte";
+  import { currentWorkspace, visitor } from "../lib/workspace.svelte";
   import { count, duration, rate } from "../lib/format";
   import { movementsOfSeries, type Movement } from "../lib/motion";
   import Board from "./Board.svelte";
   import type { Badge } from "./BoardNode.svelte";
   import { zone } from "../lib/zone.svelte";
 
-  let { model, revision, result }: { model: string; revision: number; result: Result } = $props();
+  let {
+    model,
+    revision,
+    result,
+    times = 1,
+  }: {
+    model: string;
+    revision: number;
+    result: Result;
+    times?: number; // so many times the mean of the replications is shown: as many as there are shows their sum
+  } = $props();
+  const places = untrack(() => new Places(currentWorkspace(), model, visitor.edits));
+  if (!visitor.user?.share) places.load();
 
   let board = $state.raw<Drawn>({ nodes: [], links: [] });
   let at = $state(0);
@@ -35,7 +48,7 @@
   const series = $derived((result.series?.nodes ?? {}) as unknown as Record<string, Lines>);
   const step = $derived(result.series?.step_s ?? 0);
   const last = $derived(Math.max(0, ...Object.values(series).map((s) => (s.depth ?? s.copies ?? []).length)) - 1);
-  const value = (name: string, line: string, i: number) => series[name]?.[line]?.[i] ?? 0;
+  const value = (name: string, line: string, i: number) => (series[name]?.[line]?.[i] ?? 0) * times;
 
   $effect(() => {
     if (!playing) return;
@@ -55,7 +68,7 @@
     for (const n of board.nodes) {
       const depth = value(n.name, "depth", at);
       const [copies, runs, failures, lost] = ["copies", "runs", "failures", "lost"].map((l) => value(n.name, l, at));
-      const deepest = Math.max(...(series[n.name]?.depth ?? [0]), 0);
+      const deepest = Math.max(...(series[n.name]?.depth ?? [0]), 0) * times;
       const words = [
         depth >= 0.5 ? `${count(depth)} held` : "",
         runs ? `${few(runs)} runs` : copies ? `${few(copies)} came` : "",
@@ -74,9 +87,9 @@
   const few = (n: number) => (n > 0 && n < 9.95 ? Number(n.toFixed(1)).toString() : count(n));
   // A link is as wide as what came along it in the whole run, in powers of ten.
   const widths = $derived(new Map(board.links.map((l) => [l.id, 1 + 0.9 * Math.log10(1 + came(l.id))])));
-  /** Of one link, in the mean of the replications: what comes along it in the step that is shown, and how often that is. */
+  /** Of one link: what comes along it in the step that is shown, and how often that is. */
   function carries(id: string): string {
-    const now = result.series?.links?.[id]?.[at] ?? 0;
+    const now = (result.series?.links?.[id]?.[at] ?? 0) * times;
     return now ? `${few(now)}\n${rate(now / step)}` : "";
   }
   const numbers = $derived(
@@ -122,6 +135,8 @@
       {board}
       findings={[]}
       embedded
+      pins={places.all}
+      onpin={(put) => places.put(put)}
       {chosen}
       onchoose={(name) => (chosen = name)}
       {highlighted}
@@ -134,9 +149,9 @@
     />
   </div>
   <p class="quiet">
-    The mean of the replications, in steps of {duration(step)}: what each node held and did in this one, and what came
-    along each link and how often. The bar is how full a node was, against its fullest; a link is as wide as what came
-    along it in the whole run, in powers of ten; a pale node did nothing.
+    {times > 1 ? "The sum" : "The mean"} of the replications, in steps of {duration(step)}: what each node held and did
+    in this one, and what came along each link and how often. The bar is how full a node was, against its fullest; a
+    link is as wide as what came along it in the whole run, in powers of ten; a pale node did nothing.
   </p>
 </div>
 

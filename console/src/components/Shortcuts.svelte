@@ -13,6 +13,10 @@
     ["Tab, Enter", "go through the board and choose"],
     ["Delete", "remove what is chosen on the board"],
     ["Shift F10", "on a node or link, or with a right click: what can be done with it"],
+    [
+      "Shift",
+      "with a press, Enter or a frame on the board: choose several nodes, to move, tag or remove them together",
+    ],
     ["Esc", "choose nothing"],
     ["F2", "rename the chosen node"],
     ["1 2 3 4 5 6 7", "findings, try a message, guarantees, availability, schedules, history, observed"],

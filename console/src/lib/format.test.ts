@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { duration, fates, rate, share } from "./format";
+import { counted, duration, fates, rate, share } from "./format";
 
 test("times read in the unit that fits", () => {
   expect(duration(0)).toBe("0 s");
@@ -9,6 +9,13 @@ test("times read in the unit that fits", () => {
   expect(duration(125)).toBe("2 min 5 s");
   expect(duration(7260)).toBe("2 h 1 min");
   expect(duration(90000)).toBe("1 d 1 h");
+});
+
+test("counts are of all replications, or the mean of one", () => {
+  expect(counted(12049, 1)).toBe("12,049");
+  expect(counted(12049, 3)).toBe("4,016");
+  expect(counted(100, 3)).toBe("33.3");
+  expect(counted(0, 3)).toBe("0");
 });
 
 test("small shares keep two digits", () => {

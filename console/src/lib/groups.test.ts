@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { groupings, groupsBy, matches } from "./groups";
+import { groupings, groupsBy, matches, partsOf, usualGrouping } from "./groups";
 
 const node = (name: string, owner: string, tags: Record<string, string>) => ({
   name,
@@ -24,6 +24,18 @@ test("nodes are put together by owner and by tag", () => {
     ["b", "core"],
   ]);
   expect(groupings({ nodes: [node("c", "", {})], links: [] })).toEqual([]);
+});
+
+test("a large board is grouped by what most of its nodes have, or its parts are named", () => {
+  const many = (owner: string) => Array.from({ length: 50 }, (_, i) => node(`n${i}`, i < 30 ? owner : "", {}));
+  expect(usualGrouping({ nodes: many("quay"), links: [] })).toBe("owner");
+  expect(usualGrouping({ nodes: many(""), links: [] })).toBe("");
+  expect(usualGrouping(board)).toBe("");
+  const link = (from: string, to: string) => ({ id: `${from}:${to}`, from, to }) as (typeof large.links)[number];
+  const large: Parameters<typeof partsOf>[0] = { nodes: many(""), links: [] };
+  large.links = [link("n1", "n2"), link("n3", "n2"), link("n2", "n4"), link("n8", "n9")];
+  expect(partsOf(large)).toEqual([{ name: "n2 and 3 more", nodes: ["n1", "n2", "n3", "n4"] }]);
+  expect(partsOf(board)).toEqual([]);
 });
 
 test("a node is found by what it is and by its tags", () => {

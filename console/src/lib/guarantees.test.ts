@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import { duration } from "./format";
-import { condition, delayWords, effectWords, orderWords, reasonsOf } from "./guarantees";
+import { condition, delayWords, destinationWords, effectWords, orderWords, reasonsOf } from "./guarantees";
 
 const guarantee = {
   from: "axle-scale",
@@ -20,6 +20,8 @@ test("a guarantee in words", () => {
   expect(effectWords("at_least_once")).toBe("at least once");
   expect(orderWords(guarantee)).toBe("kept by event.data.lane");
   expect(delayWords(guarantee)).toBe("300 ms, no bound");
+  expect(destinationWords(guarantee)).toBe("lane-weights");
+  expect(destinationWords({ ...guarantee, to: "axle-scale" })).toBe("its answer");
   expect(delayWords({ ...guarantee, delay: { typical_s: 2, at_most_s: 60, why: "" } })).toBe(
     `${duration(2)}, at most ${duration(60)}`,
   );

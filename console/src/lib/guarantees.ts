@@ -7,6 +7,9 @@ type Breach = Schemas["CheckBreach"];
 /** An effect in words, as "at least once". */
 export const effectWords = (effect: string) => effect.replaceAll("_", " ");
 
+/** What a destination is called; one that is the entry itself is the answer that it gives. */
+export const destinationWords = (g: { from: string; to: string }) => (g.from === g.to ? "its answer" : g.to);
+
 export const orderWords = (g: Guarantee) =>
   !g.order.kept ? "not kept" : g.order.by?.length ? `kept by ${g.order.by.join(", ")}` : "kept";
 

@@ -3,7 +3,8 @@ import { expect, test, vi } from "vitest";
 vi.mock("elkjs/lib/elk-worker.min.js?worker", () => ({ default: class {} }));
 vi.mock("elkjs/lib/elk-api.js", () => ({ default: class {} }));
 
-const { components, drawnWay, extentOf, nodeHeight, packed, shortened, waiting, widthOf } = await import("./layout");
+const { components } = await import("./components");
+const { drawnWay, extentOf, nodeHeight, packed, shortened, waiting, widthOf } = await import("./layout");
 
 test("what links join is one group, in the order of the names", () => {
   const links = [

@@ -2,6 +2,7 @@ import ELK from "elkjs/lib/elk-api.js";
 import ElkWorker from "elkjs/lib/elk-worker.min.js?worker";
 import type { ElkExtendedEdge, ElkNode } from "elkjs/lib/elk-api";
 import type { Board } from "./api";
+import { components } from "./components";
 
 const elk = new ELK({ workerFactory: () => new ElkWorker() });
 
@@ -78,21 +79,6 @@ const ratios = [1.7, 1.1, 2.6, 0];
 const tryBelow = 80; // nodes; the parts of a larger board are broken the first way
 
 type Link = Board["links"][number];
-
-/** Groups names that links join, in the order of the names. */
-export function components(names: string[], links: Pick<Link, "from" | "to">[]): string[][] {
-  const root = new Map(names.map((n) => [n, n]));
-  const find = (n: string): string => {
-    let r = n;
-    while (root.get(r) !== r) r = root.get(r)!;
-    root.set(n, r);
-    return r;
-  };
-  for (const l of links) root.set(find(l.from), find(l.to));
-  const groups = new Map<string, string[]>();
-  for (const n of names) groups.set(find(n), [...(groups.get(find(n)) ?? []), n]);
-  return [...groups.values()];
-}
 
 type Box = { width: number; height: number };
 

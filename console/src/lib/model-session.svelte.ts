@@ -2,7 +2,8 @@ import { api, problems, sentence, type Board, type Finding, type Problem, type S
 import { plain } from "./code";
 import { command } from "./command";
 import { keepDraft, readDraft } from "./draft";
-import { currentWorkspace } from "./workspace.svelte";
+import { Places } from "./places.svelte";
+import { currentWorkspace, visitor } from "./workspace.svelte";
 import { changed } from "./changed";
 import { freeName, patchAt } from "./written";
 
@@ -59,7 +60,13 @@ export class ModelSession {
   private again = false; // the text has changed while it was asked about
   private timer: ReturnType<typeof setTimeout> | undefined;
 
-  constructor(readonly name: string) {}
+  readonly places: Places; // where nodes were put by hand
+
+  constructor(readonly name: string) {
+    this.places = new Places(currentWorkspace(), name, visitor.edits, (why) => {
+      this.notice = { kind: "error", title: "The places are not kept.", subtitle: why };
+    });
+  }
 
   private get path() {
     return { workspace: currentWorkspace(), name: this.name };
@@ -79,6 +86,7 @@ export class ModelSession {
     const [latest, list] = await Promise.all([
       api.GET("/api/v1/workspaces/{workspace}/models/{name}", { params: { path: this.path } }),
       api.GET("/api/v1/workspaces/{workspace}/models/{name}/scenarios", { params: { path: this.path } }),
+      this.places.load(),
     ]);
     if (latest.error) {
       this.notice = { kind: "error", title: "The model was not opened.", subtitle: sentence(latest.error) };
@@ -168,9 +176,22 @@ export class ModelSession {
     this.change((text) => api.POST("/api/v1/apply", { body: { text, patch } }));
   /** Removes a node with the links to it; says why not. */
   remove = (node: string) => this.change((text) => api.POST("/api/v1/remove", { body: { text, node } }));
-  /** Renames a node wherever it is named; says why not. */
-  rename = (from: string, to: string) =>
-    this.change((text) => api.POST("/api/v1/rename", { body: { text, from, to } }));
+  /** Removes nodes as one change; says why not. */
+  removeAll = (nodes: string[]) =>
+    this.change(async (text) => {
+      let answer: { data?: { text: string }; error?: unknown } = { data: { text } };
+      for (const node of nodes) {
+        if (answer.data) answer = await api.POST("/api/v1/remove", { body: { text: answer.data.text, node } });
+      }
+      return answer;
+    });
+  /** Renames a node wherever it is named; it stays where it was put. Says why not. */
+  rename = async (from: string, to: string) => {
+    const why = await this.change((text) => api.POST("/api/v1/rename", { body: { text, from, to } }));
+    const place = this.places.all[from];
+    if (!why && place) await this.places.put({ [from]: null, [to]: place });
+    return why;
+  };
 
   /** Removes a link by its id; says why not. */
   removeLink(id: string) {
@@ -251,6 +272,7 @@ export class ModelSession {
     });
     if (!data) return; // the page says by itself that the service cannot be reached
     this.viewers = data.viewers ?? [];
+    await this.places.load(data.placed_at);
     if (data.revision > this.newest && data.revision > this.revision) await this.showSaved(data.revision);
   }
   private newest = 0; // of the revisions of colleagues that were shown

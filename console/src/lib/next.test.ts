@@ -27,6 +27,8 @@ describe("what next", () => {
     expect(weakest(all)?.to).toBe("archive");
     expect(weakest(all.slice(0, 2))?.to).toBe("mail");
     expect(weakest([])).toBeUndefined();
+    const answer = { ...pair("orders", 0, "at_most_once", "at_most_once"), answer: true };
+    expect(weakest([answer, all[0]])?.to).toBe("ledger");
   });
 
   test("the change is one of a finding that is not accepted", () => {

@@ -6,14 +6,14 @@ type Guarantee = Schemas["CheckGuarantee"];
 const worst = ["none", "any_number", "at_most_once", "at_least_once", "exactly_once"];
 const rank = (effect: string) => (worst.includes(effect) ? worst.indexOf(effect) : 0);
 
-/** The pair whose messages are worst off: without a fault, then with one, then by the faults that it survives. */
+/** The pair whose messages are worst off (whoever gets an answer knows): without a fault, then with one, then by the faults that it survives. */
 export function weakest(guarantees: Guarantee[]): Guarantee | undefined {
   const order = (a: Guarantee, b: Guarantee) =>
     rank(a.effects.no_fault) - rank(b.effects.no_fault) ||
     a.survives - b.survives ||
     rank(a.effects.one_fault) - rank(b.effects.one_fault) ||
     b.losses.length - a.losses.length;
-  return [...guarantees].sort(order)[0];
+  return guarantees.filter((g) => !g.answer).sort(order)[0];
 }
 
 /** The first finding that a remedy removes, errors first. */

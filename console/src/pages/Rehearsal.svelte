@@ -27,6 +27,7 @@
   import LiveTime from "../components/LiveTime.svelte";
   import { navigate, p, route } from "../router";
   import { isName } from "../lib/names";
+  import { Places } from "../lib/places.svelte";
   import { boardMarks } from "../lib/observed";
 
   const id = route.getParams("/w/:workspace/rehearsals/:id").id;
@@ -35,6 +36,7 @@
   let rehearsal = $state.raw<Schemas["Rehearsal"] | undefined>();
   let model = $state.raw<Schemas["RehearsedModel"] | undefined>();
   let stands = $state.raw<State | undefined>(); // how it stands
+  let places = $state.raw<Places | undefined>();
   let movements = $state.raw<Movement[]>([]);
   let deepest = $state.raw<Record<string, number>>({});
   let chosen = $state("");
@@ -52,6 +54,10 @@
     if (one.error || text.error) {
       trouble = sentence(one.error ?? text.error);
       return;
+    }
+    if (!visitor.user?.share) {
+      places = new Places(currentWorkspace(), one.data.model, visitor.edits);
+      await places.load();
     }
     [rehearsal, model, stands] = [one.data, text.data, one.data.state ?? undefined];
     watch();
@@ -210,7 +216,9 @@
         {widths}
         highlighted={observed?.nodes ?? highlighted}
         highlightedLinks={observed?.links ?? new Set(model.board.links.map((l) => l.id))}
-        pinsKey="ironweir-pins-{currentWorkspace()}-{rehearsal.model}"
+        pins={places?.all}
+        onpin={(put) => places?.put(put)}
+        ontidy={() => places?.tidy()}
         onchoose={choose}
         onlink={(l) => ([chosen, link, side] = ["", l, 1])}
       />

@@ -15,7 +15,7 @@
   import { api, sentence, type Result, type Schemas } from "../lib/api";
   import { currentWorkspace, visitor } from "../lib/workspace.svelte";
   import { zone } from "../lib/zone.svelte";
-  import { count, duration, share, when } from "../lib/format";
+  import { count, counted, duration, share, when } from "../lib/format";
   import StoredMessages from "../components/StoredMessages.svelte";
   import Journeys from "../components/Journeys.svelte";
   import FlowPicture from "../components/FlowPicture.svelte";
@@ -111,16 +111,25 @@
     lost: { label: "lost", unit: "lost a step" },
   };
 
+  // How old the oldest message is adds up to nothing.
+  const summed = (values: number[]) => (measure === "oldest_s" ? values : values.map((v) => v * times));
   // The six nodes in which the most happens.
   const lines = $derived.by(() => {
     const nodes = result?.series?.nodes ?? {};
     return Object.entries(nodes)
       .map(([name, s]) => ({ name, values: (s as unknown as Record<string, number[] | null>)[measure] ?? [] }))
+      .map((l) => ({ ...l, values: summed(l.values) }))
       .map((l) => ({ ...l, top: Math.max(0, ...l.values) }))
       .filter((l) => l.top > 0)
       .sort((a, b) => b.top - a.top)
       .slice(0, 6);
   });
+
+  // Counts are the mean of the replications, or their sum: on the whole page.
+  let base = $state<"run" | "sum">("run");
+  const replications = $derived(result?.replications ?? 1);
+  const over = $derived(base === "run" ? replications : 1);
+  const times = $derived(base === "sum" ? replications : 1); // of the means over time
 
   const nodeRows = $derived(
     Object.entries(result?.nodes ?? {}).map(([name, n]) => ({
@@ -157,7 +166,7 @@
   function shown(key: string, v: number): string {
     if (v === -1 || v === 0) return "";
     if (key === "utilisation") return share(v);
-    return ["oldest", "wait", "run"].includes(key) ? duration(v) : count(v);
+    return ["oldest", "wait", "run"].includes(key) ? duration(v) : counted(v, key === "maxDepth" ? 1 : over);
   }
 
   const started = $derived(result ? when(result.start) : "");
@@ -243,6 +252,12 @@
       </p>
     {/if}
 
+    {#if replications > 1}
+      <Select size="sm" inline labelText="Counts" bind:selected={base}>
+        <SelectItem value="run" text="of one replication, in the mean" />
+        <SelectItem value="sum" text="of all {replications} replications together" />
+      </Select>
+    {/if}
     <h2>Where every message went</h2>
     {#each result.loops as loop (loop.nodes.join())}
       <InlineNotification
@@ -258,12 +273,18 @@
         style="max-width: none"
       />
     {/each}
-    <Ledger ledger={result.ledger} onpick={(fate) => journeys?.behind(fate)} />
-    <FlowPicture {result} />
+    <Ledger
+      ledger={result.ledger}
+      {over}
+      spreads={over > 1 ? result.per_replication : undefined}
+      onpick={(fate) => journeys?.behind(fate)}
+    />
+    <FlowPicture {result} {over} />
     <p class="quiet">
-      {count(result.journeys.count)} journeys: {count(result.journeys.complete)} complete, {count(
+      {counted(result.journeys.count, over)} journeys: {counted(result.journeys.complete, over)} complete, {counted(
         result.journeys.failed,
-      )} failed, {count(result.journeys.in_flight)} in flight.
+        over,
+      )} failed, {counted(result.journeys.in_flight, over)} in flight.
     </p>
 
     {#if Object.keys(result.expect).length}
@@ -319,7 +340,9 @@
           unit={measures[measure].unit}
         />{/key}
       <p class="quiet">
-        The mean of the replications, in steps of {duration(result.series.step_s)}; the six nodes with most, times in {zone.name}.
+        {base === "run" || measure === "oldest_s" ? "The mean" : "The sum"} of the replications, in steps of {duration(
+          result.series.step_s,
+        )}; the six nodes with most, times in {zone.name}.
       </p>
     {:else}
       <p class="quiet">Nothing of this happened.</p>
@@ -327,7 +350,7 @@
 
     {#if result.series && run}
       <h2>On the board</h2>
-      <Replay model={run.model} revision={run.revision} {result} />
+      <Replay model={run.model} revision={run.revision} {result} {times} />
     {/if}
 
     <h2>Journeys</h2>

@@ -66,6 +66,7 @@
   let scenario = $state("");
   let chosen = $state("");
   let link = $state(""); // the chosen link, where it is a link
+  let several = $state.raw<string[]>([]); // the nodes that are chosen together
   let catalogue = $state.raw<Schemas["Catalogue"] | undefined>();
   let editor = $state<ReturnType<typeof TextEditor>>();
   let drawn = $state<ReturnType<typeof Board>>();
@@ -126,6 +127,7 @@
   $effect(() => {
     if (link && !board.links.some((l) => l.id === link)) link = "";
     if (chosen && !board.nodes.some((n) => n.name === chosen)) chosen = "";
+    if (several.some((name) => !board.nodes.some((n) => n.name === name))) several = [];
   });
 
   const fail = (title: string, why: string) => (session.notice = { kind: "error", title, subtitle: why });
@@ -137,8 +139,15 @@
 
   /** Removes what is chosen on the board. */
   async function removeChosen() {
-    const why = link ? await session.removeLink(link) : chosen ? await session.remove(chosen) : "";
+    const why = several.length
+      ? await session.removeAll(several)
+      : link
+        ? await session.removeLink(link)
+        : chosen
+          ? await session.remove(chosen)
+          : "";
     if (why) fail("Not removed.", why);
+    else several = [];
   }
 
   /** Draws a link from one node to another. */
@@ -217,7 +226,7 @@
     } else if (command && e.key === "y") {
       e.preventDefault();
       editor?.redo();
-    } else if (e.key === "Escape") [chosen, link] = ["", ""];
+    } else if (e.key === "Escape") [chosen, link, several] = ["", "", []];
     else if (e.key === "F2" && chosen) renameChosen();
     else if (command || !letters.on) return;
     else if (e.key === "?") shortcuts = true;
@@ -302,7 +311,17 @@
     { text: "Save the board as SVG", run: () => picture("svg") },
     { text: "Save the board as PNG", run: () => picture("png") },
   ];
-  const menu = ({ node, link }: MenuAt) => (node ? nodeActions(node) : link ? linkActions(link) : boardActions());
+  /** What can be done with several nodes, beside what their toolbar offers. */
+  const severalActions = (): MenuItem[] =>
+    several.length ? [{ text: `Remove ${several.length} nodes`, hint: "Delete", danger: true, run: removeChosen }] : [];
+  const menu = ({ node, link }: MenuAt) =>
+    node && several.includes(node)
+      ? severalActions()
+      : node
+        ? nodeActions(node)
+        : link
+          ? linkActions(link)
+          : [...severalActions(), ...boardActions()];
 
   async function copyNode(name: string) {
     if (!navigator.clipboard) {
@@ -345,9 +364,10 @@
             ),
           ]
         : []),
-      ...[...(chosen ? nodeActions(chosen) : link ? linkActions(link) : []), ...boardActions()].map((a) =>
-        does(a.text, a.run, a.hint, "menu"),
-      ),
+      ...[
+        ...(several.length ? severalActions() : chosen ? nodeActions(chosen) : link ? linkActions(link) : []),
+        ...boardActions(),
+      ].map((a) => does(a.text, a.run, a.hint, "menu")),
       does("What next?", () => (next = true), "", "advice best change weakest guarantee guess"),
       ...panels.map((text, i) => does(text, () => (bottomPanel = i), String(i + 1), "panel")),
       does("The model's text", () => (sidePanel = 0), "t"),
@@ -393,7 +413,7 @@
   }
 
   function choose(node: string, at: number) {
-    [chosen, link] = [node, ""];
+    [chosen, link, several] = [node, "", []];
     line = at;
   }
   // The steps of a first visit are done in the page itself.
@@ -404,7 +424,7 @@
     if (loops.length === 0) firstVisit.did(2);
   });
   function chooseLink(id: string) {
-    [chosen, link] = ["", id];
+    [chosen, link, several] = ["", id, []];
     line = board.links.find((l) => l.id === id)?.line ?? 0;
   }
 </script>
@@ -532,7 +552,12 @@
         {link}
         {catalogue}
         edits={visitor.edits}
-        pinsKey="ironweir-pins-{currentWorkspace()}-{name}"
+        pins={session.places.all}
+        document={session.document}
+        bind:several
+        onpin={(put) => session.places.put(put)}
+        ontidy={() => session.places.tidy()}
+        onamend={visitor.edits ? session.amend : undefined}
         onchoose={choose}
         onlink={chooseLink}
         onadd={ask}

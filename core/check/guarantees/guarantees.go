@@ -17,13 +17,14 @@ import (
 )
 
 // Guarantee is what holds between an entry and a destination: where its messages take
-// effect, be it a row, an object, an outside system, or a queue without a consumer.
+// effect, be it a row, an object, an outside system, a queue without a consumer, or the answer to a request.
 type Guarantee struct {
 	From     string    `json:"from"`
 	To       string    `json:"to"`
-	Reaches  string    `json:"reaches"`  // certain or possible: whether a message has an effect there
-	Survives int       `json:"survives"` // faults together that lose no message on the way, as far as searched
-	Searched int       `json:"searched"` // faults together of which every set was looked at
+	Answer   bool      `json:"answer,omitempty"` // the destination is the answer that the entry, an endpoint, gives
+	Reaches  string    `json:"reaches"`          // certain or possible: whether a message has an effect there
+	Survives int       `json:"survives"`         // faults together that lose no message on the way, as far as searched
+	Searched int       `json:"searched"`         // faults together of which every set was looked at
 	Effects  Effects   `json:"effects"`
 	Losses   []Breach  `json:"losses"`  // why an effect may be missing
 	Repeats  []Breach  `json:"repeats"` // why an effect may happen again
@@ -118,6 +119,7 @@ type guarantor struct {
 	gaps          map[int]float64    // by schedule: the shortest time between two instants, seconds
 	tasks         map[int]*taskOrder // by workflow
 	isDestination []bool             // by node
+	answers       map[int]Guarantee  // by endpoint
 }
 
 func newGuarantor(a *flow.Analysis) *guarantor {
@@ -131,6 +133,7 @@ func newGuarantor(a *flow.Analysis) *guarantor {
 		overtaking:    make([]string, len(a.States.Edges)),
 		gaps:          map[int]float64{},
 		tasks:         map[int]*taskOrder{},
+		answers:       map[int]Guarantee{},
 		isDestination: destinations(a),
 		place:         make([]int32, len(a.States.All)),
 	}
@@ -161,8 +164,11 @@ func newGuarantor(a *flow.Analysis) *guarantor {
 		}
 	}
 	for _, e := range a.EntryNodes {
-		if n := a.Node(e); n.Kind == model.Schedule {
+		switch n := a.Node(e); n.Kind {
+		case model.Schedule:
 			q.gaps[e] = a.ShortestGap(n).Seconds()
+		case model.Endpoint:
+			q.answers[e] = q.answer(e)
 		}
 	}
 	return q
@@ -218,13 +224,15 @@ func (w *walker) from(entry int, to string) []Guarantee {
 		n := w.a.Node(d)
 		return d == entry || to != n.Name && (to != "" || !w.isDestination[d])
 	})
-	if len(ends) == 0 {
-		return nil
-	}
-	p.follow()
 	out := make([]Guarantee, len(ends))
+	if len(ends) > 0 {
+		p.follow()
+	}
 	for k, d := range ends {
 		out[k] = p.guarantee(d)
+	}
+	if n := w.a.Node(entry); n.Kind == model.Endpoint && (to == "" || to == n.Name) {
+		out = append([]Guarantee{w.answers[entry]}, out...)
 	}
 	return out
 }

@@ -132,3 +132,66 @@ func TestAbsorbed(t *testing.T) {
 	require.NotEmpty(t, found.Repeats)
 	require.Equal(t, []guarantees.Absorb{{Node: "g", Key: "event.subject"}}, found.Absorbed)
 }
+
+// TestAnswers: an endpoint's answers depend on what it waits for, what it writes to, and the queue that fills.
+func TestAnswers(t *testing.T) {
+	for name, c := range map[string]struct {
+		nodes, noFault string
+		typical        float64
+		losses         map[string]string // the reason by the faults
+	}{
+		"a waiting call that is made again": {
+			"  orders: {kind: endpoint, method: POST, path: /o, rate: 1/s, timeout: 2s, links: {take: {}}}\n" +
+				"  take: {kind: function, takes: 80ms, timeout: 1s, links: {stock: {mode: wait, retry: {tries: 2, wait: 100ms}}}}\n" +
+				"  stock: {kind: function, takes: 50ms, fails: 3%, timeout: 500ms}",
+			"at_most_once",
+			0.13 + 0.03*0.97/(1-0.0009)*0.15,
+			map[string]string{
+				"":                    "0.09% of the requests are answered as failed, most often `call-failed`",
+				"orders, stock, take": "every request is answered as failed",
+				"take/crash":          "the requests in hand are answered as failed",
+			},
+		},
+		"a queue that fills": {
+			"  drop: {kind: endpoint, method: POST, path: /d, rate: 1/s, links: {q: {}}}\n" +
+				"  q: {kind: queue, capacity: 100, links: {work: {}}}\n  work: {kind: function, takes: 10ms}",
+			"exactly_once",
+			0,
+			map[string]string{
+				"drop, q": "every request is answered as failed",
+				"work, q:work/disabled, q:work/stopped": "requests are answered as failed once a queue is full,",
+			},
+		},
+		"an error that is ignored": {
+			"  orders: {kind: endpoint, method: POST, path: /o, rate: 1/s, links: {take: {}}}\n" +
+				"  take: {kind: function, takes: 80ms, timeout: 1s, links: {stock: {mode: wait, on-error: ignore}}}\n" +
+				"  stock: {kind: function, takes: 50ms, fails: 3%, timeout: 500ms}",
+			"exactly_once",
+			0.13,
+			map[string]string{
+				"orders, take": "every request is answered as failed",
+				"take/crash":   "the requests in hand are answered as failed",
+			},
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			for _, g := range guaranteesOf(t, c.nodes) {
+				if !g.Answer {
+					continue
+				}
+				require.Equal(t, g.From, g.To)
+				require.Equal(t, guarantees.Effects{NoFault: c.noFault, OneFault: "at_most_once"}, g.Effects)
+				require.Zero(t, g.Survives)
+				require.InDelta(t, c.typical, *g.Delay.Typical, 1e-6)
+				require.NotNil(t, g.Delay.AtMost)
+				found := map[string]string{}
+				for _, b := range g.Losses {
+					found[b.Fault] = b.Why
+				}
+				require.Equal(t, c.losses, found)
+				return
+			}
+			require.Fail(t, "no answer")
+		})
+	}
+}
