@@ -1,7 +1,9 @@
 package service_test
 
 import (
+	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"testing"
 
@@ -18,11 +20,13 @@ const threeInARow = "ironweir: topology/1\nname: row\nnodes:\n" +
 func (b *browser) shiftPress(node string) {
 	b.Helper()
 	x, y := b.middle(`[data-node="` + node + `"] .face`)
-	b.do(chromedp.MouseClickXY(x, y, func(p *input.DispatchMouseEventParams) { p.Modifiers = 8 }))
+	b.do(chromedp.MouseClickXY(x, y, withShift))
 }
 
-// TestSeveralNodesAreChosen by presses with Shift and by a frame: they are tagged, fail together, are moved and removed,
-// each as one change.
+func withShift(p *input.DispatchMouseEventParams) { p.Modifiers = 8 } // as the protocol numbers Shift
+
+// TestSeveralNodesAreChosen by presses with Shift and by a frame: they are tagged, fail together, are moved and
+// removed, each as one change.
 func TestSeveralNodesAreChosen(t *testing.T) {
 	needConsole(t)
 	t.Parallel()
@@ -80,7 +84,7 @@ func (b *browser) frame(first, last string) {
 	x2, y2 := b.middle(last)
 	from, to := [2]float64{min(x1, x2) - 70, min(y1, y2) - 60}, [2]float64{max(x1, x2) + 70, max(y1, y2) + 60}
 	send := func(kind input.DispatchMouseEventType, x, y float64) {
-		b.do(chromedp.MouseEvent(kind, x, y, chromedp.ButtonLeft, func(p *input.DispatchMouseEventParams) { p.Modifiers = 8 }))
+		b.do(chromedp.MouseEvent(kind, x, y, chromedp.ButtonLeft, withShift))
 	}
 	down := &input.DispatchKeyEventParams{Type: input.DispatchKeyEventTypeKeyDown, Key: "Shift", Code: "ShiftLeft"}
 	_, err := chromedp.Call(b.ctx, input.DispatchKeyEvent, *down)
@@ -130,5 +134,52 @@ func TestPlacesAreEverybodys(t *testing.T) {
 	api.do("PATCH", places, map[string]any{"places": map[string]any{"No name": map[string]float64{"x": 1, "y": 1}}}, 422)
 	api.do("DELETE", places, nil, 204)
 	require.Empty(t, api.do("GET", places, nil, 200)["places"])
+	b.clean()
+}
+
+// TestPartsOfLargeBoardsHaveNames of 12 pixels or more, as first opened: the owners, or the connected parts.
+func TestPartsOfLargeBoardsHaveNames(t *testing.T) {
+	needConsole(t)
+	t.Parallel()
+	r := start(t)
+	b := open(t, r)
+	// parts are chains of some nodes each; names of 63 letters fill their boxes.
+	model := func(parts, nodes int, owners bool) string {
+		var text strings.Builder
+		text.WriteString("ironweir: topology/1\nname: large\nnodes:\n")
+		for p := range parts {
+			for k := range nodes {
+				owner := ""
+				if owners {
+					owner = fmt.Sprintf(", owner: quay %d", p+1)
+				}
+				long := strings.Repeat("long-", 11)
+				links := ""
+				if k < nodes-1 {
+					links = fmt.Sprintf(", links: {%sp%dn%d: {}}", long, p, k+1)
+				}
+				fmt.Fprintf(&text, "  %sp%dn%d: {kind: topic%s%s}\n", long, p, k, owner, links)
+			}
+		}
+		return text.String()
+	}
+	const sizes = `[...document.querySelectorAll("[data-group] span")].map(s =>
+		parseFloat(getComputedStyle(s).fontSize) * s.getBoundingClientRect().width / Math.max(s.offsetWidth, 1))`
+	for _, c := range []struct {
+		name         string
+		parts, nodes int
+		owners       bool
+	}{{"owned", 6, 11, true}, {"plain", 20, 25, false}} {
+		r.signIn().do("POST", "/api/v1/workspaces/main/models",
+			map[string]string{"name": c.name, "text": model(c.parts, c.nodes, c.owners)}, 201)
+		b.do(chromedp.Navigate(b.url+"/w/main/models/"+c.name), visible(`[data-node]`))
+		b.do(click(`button.svelte-flow__controls-fitview`))
+		b.eventually("each part has a name", func() bool { return b.count("[data-group] span") == c.parts })
+		b.eventually("they can be read", func() bool {
+			return !slices.ContainsFunc(look[[]float64](b, sizes), func(px float64) bool { return px < 12 })
+		})
+		require.Zero(t, b.count(`.far .svelte-flow__node-node:not(:has(svg))`), "no box is empty")
+		b.shoot("large-" + c.name)
+	}
 	b.clean()
 }

@@ -35,7 +35,9 @@ func (s *Store) Places(ctx context.Context, w *Workspace, model string) (map[str
 }
 
 // PutNodes puts nodes of a model, and releases others; ErrTooMany says that there would be too many.
-func (s *Store) PutNodes(ctx context.Context, w *Workspace, model string, places map[string]Place, release []string) error {
+func (s *Store) PutNodes(
+	ctx context.Context, w *Workspace, model string, places map[string]Place, release []string,
+) error {
 	return s.place(ctx, w, model, func(tx transaction, m *Model) error {
 		if len(release) > 0 {
 			if err := tx.Where("model_id = ? AND node IN ?", m.ID, release).Delete(&Place{}).Error; err != nil {

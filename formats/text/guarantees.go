@@ -20,7 +20,7 @@ func Guarantees(w io.Writer, doc *guarantees.Document, s Style) error {
 	for i := range doc.Guarantees {
 		g := &doc.Guarantees[i]
 		rows = append(rows, []string{
-			g.From, destination(g), survived(g), p.effect(g.Effects.NoFault), p.effect(g.Effects.OneFault),
+			g.From, Destination(g), survived(g), p.effect(g.Effects.NoFault), p.effect(g.Effects.OneFault),
 			orderWord(g), delayWord(g),
 		})
 	}
@@ -73,8 +73,8 @@ func Guarantees(w io.Writer, doc *guarantees.Document, s Style) error {
 // itsAnswer names the destination of an endpoint's own answers.
 const itsAnswer = "its answer"
 
-// destination names the destination of a guarantee.
-func destination(g *guarantees.Guarantee) string {
+// Destination names the destination of a guarantee.
+func Destination(g *guarantees.Guarantee) string {
 	if g.Answer {
 		return itsAnswer
 	}
@@ -140,7 +140,7 @@ func (p *page) reasons(title string, doc *guarantees.Document, of func(*guarante
 				order = append(order, reason)
 				pairs[reason] = map[string][]string{}
 			}
-			pairs[reason][g.From] = append(pairs[reason][g.From], destination(g))
+			pairs[reason][g.From] = append(pairs[reason][g.From], Destination(g))
 		})
 	}
 	if len(order) == 0 {

@@ -474,7 +474,7 @@
         onlayout={ontidy}
         onchoose={(name) => onchoose(name, line(name))}
       />
-      <Controls showLock={false} position="top-right" orientation="horizontal">
+      <Controls showLock={false} fitViewOptions={fitted} position="top-right" orientation="horizontal">
         {#if movements && !motion.reduced}
           <ControlButton
             title={motion.on ? "Stop motion" : "Show messages move"}

@@ -30,6 +30,9 @@
     padding: 0 0.25em;
     color: var(--cds-text-01);
     background: color-mix(in srgb, var(--board-ground) 80%, transparent);
+    max-width: 100%;
+    overflow: hidden;
+    text-overflow: ellipsis;
     white-space: nowrap;
   }
 </style>

@@ -13,7 +13,7 @@ test("times read in the unit that fits", () => {
 
 test("counts are of all replications, or the mean of one", () => {
   expect(counted(12049, 1)).toBe("12,049");
-  expect(counted(12049, 3)).toBe("4,016");
+  expect(counted(12049, 3)).toBe("4,016.3");
   expect(counted(100, 3)).toBe("33.3");
   expect(counted(0, 3)).toBe("0");
 });

@@ -9,9 +9,8 @@ export function count(n: number): string {
 }
 
 const tenths = new Intl.NumberFormat("en-GB", { maximumFractionDigits: 1 });
-/** A count over some replications, or the mean of one of them: to a tenth where that counts. */
-export const counted = (n: number, over: number) =>
-  over === 1 || n / over >= 1000 ? count(Math.round(n / over)) : tenths.format(n / over);
+/** A count over some replications, as the mean of one of them, to a tenth. */
+export const counted = (n: number, over: number) => tenths.format(n / over);
 
 /** A number with three digits that count, or whole where it is large. */
 export const number = (n: number) => (Math.abs(n) >= 1000 ? count(Math.round(n)) : String(Number(n.toPrecision(3))));

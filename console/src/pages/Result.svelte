@@ -254,8 +254,8 @@
 
     {#if replications > 1}
       <Select size="sm" inline labelText="Counts" bind:selected={base}>
-        <SelectItem value="run" text="of one replication, in the mean" />
-        <SelectItem value="sum" text="of all {replications} replications together" />
+        <SelectItem value="run" text="means of one replication" />
+        <SelectItem value="sum" text="sums of all {replications} replications" />
       </Select>
     {/if}
     <h2>Where every message went</h2>

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 
+	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
@@ -13,6 +14,7 @@ import (
 type Answers struct {
 	Fails    float64            // share that is answered as failed with nothing broken, as it probably is
 	Possible bool               // some may be, though nothing says so for sure
+	Declined expr.Verdict       // whether no link accepts some request, which is answered so
 	Errors   map[string]float64 // that share by the error of the run
 	Lasting  []string           // faults, any one of which fails every request while it lasts
 	Full     []string           // faults after which a queue is full some day, which the answer depends on
@@ -38,6 +40,7 @@ func (a *Analysis) AnswersOf(endpoint int) *Answers {
 		}
 		out.Typical += in.share * usual.success.Mass * usual.success.Mean()
 		weight += in.share * usual.success.Mass
+		out.Declined = max(out.Declined, a.declined(in.State))
 		set := a.closure(in.State)
 		for _, e := range a.States.Leaving(in.State) {
 			if e.Link != graph.None && a.Link(e.Link).Relation == model.Write {
@@ -73,6 +76,17 @@ func (a *Analysis) AnswersOf(endpoint int) *Answers {
 	return out
 }
 
+// declined judges whether no link accepts a request.
+func (a *Analysis) declined(s int) expr.Verdict {
+	accepted := expr.Impossible
+	for _, e := range a.States.Leaving(s) {
+		if e.Link != graph.None && e.Kind != GaveUp {
+			accepted = max(accepted, e.Verdict)
+		}
+	}
+	return expr.Certain - accepted
+}
+
 // MostFrequent gives the error that most of the failed answers have; empty: none is known.
 func (x *Answers) MostFrequent() string {
 	names := slices.SortedFunc(maps.Keys(x.Errors), func(p, q string) int {
@@ -84,7 +98,8 @@ func (x *Answers) MostFrequent() string {
 	return names[0]
 }
 
-// crashesOnce gathers the crashes that fail what waits at a state: those of what it calls, where no further try follows.
+// crashesOnce gathers the crashes that fail what waits at a state: those of what it calls, where no further try
+// follows.
 func (a *Analysis) crashesOnce(s int, out map[string]bool) {
 	seen := map[int]bool{}
 	for work := []int{s}; len(work) > 0; work = work[1:] {

@@ -36,10 +36,18 @@ func (q *guarantor) answer(endpoint int) Guarantee {
 	case x.Possible:
 		g.Losses = append(g.Losses, Breach{Node: n.Name, Why: "a request may be answered as failed"})
 	}
+	if x.Declined != expr.Impossible {
+		why := "a request that no link accepts is answered as failed"
+		if x.Declined == expr.Certain {
+			why = "no link accepts some requests, which are answered as failed"
+		}
+		g.Losses = append(g.Losses, Breach{Node: n.Name, Why: why})
+	}
 	add(x.Lasting, "every request is answered as failed")
 	add(x.Full, "requests are answered as failed once a queue is full,")
 	add(x.Crashes, "the requests in hand are answered as failed")
-	g.Effects = Effects{effects(fails || x.Possible, false), effects(true, false)}
+	fails = fails || x.Possible || x.Declined != expr.Impossible
+	g.Effects = Effects{effects(fails, false), effects(true, false)}
 	g.Delay = Delay{Typical: &x.Typical, Why: "timeout of `" + n.Name + "` " + model.FormatDuration(n.Timeout)}
 	if limit := n.Timeout.Seconds(); limit > 0 {
 		g.Delay.AtMost = &limit

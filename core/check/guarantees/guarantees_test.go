@@ -158,7 +158,7 @@ func TestAnswers(t *testing.T) {
 			"exactly_once",
 			0,
 			map[string]string{
-				"drop, q": "every request is answered as failed",
+				"drop, q":                               "every request is answered as failed",
 				"work, q:work/disabled, q:work/stopped": "requests are answered as failed once a queue is full,",
 			},
 		},
