@@ -18,7 +18,7 @@ func TestGuaranteesBelowTheBoard(t *testing.T) {
 	b.press("Guarantees")
 	const panel = `section[aria-label="Guarantees"]`
 	b.says(panel, "at most once")
-	require.Equal(t, 8, b.count(panel+` tbody tr`))
+	require.Equal(t, 9, b.count(panel+` tbody tr`))
 	b.do(click(panel + ` button[aria-label="Reasons for axle-scale to lane-weights"]`))
 	b.says(panel+" .reasons", "axle-scale:weigh-lane: expired if axle-scale:weigh-lane is disabled or stopped")
 	b.axe("guarantees")

@@ -139,9 +139,10 @@ const z95 = 1.6449
 // measured time is never exactly of any.
 const mostApart = 1.25
 
-// fit finds the distribution of values: constant, or the first of exponential, gamma,
-// lognormal and uniform (fitted by their moments) whose distance from the values is below
-// the limit, or the nearest where none is much above it, or else quantiles of the values.
+// fit finds the distribution of values: constant, or the first of exponential, gamma, lognormal and uniform (fitted by
+// their moments) whose distance from the values is below the limit, or the nearest where none is much above it, or else
+// quantiles of the values. How long messages wait depends on how much the times vary (Pollaczek and Khinchine), so the
+// coefficient of variation must agree too, within its 99% interval.
 func fit(values []float64) *Fit {
 	sorted := append([]float64(nil), values...)
 	sort.Float64s(sorted)
@@ -171,39 +172,46 @@ func fit(values []float64) *Fit {
 	gamma := distuv.Gamma{Alpha: 1 / (cv * cv), Beta: 1 / (cv * cv * mean)}
 	candidates := []struct {
 		value *model.Value
+		cv    float64
 		cdf   func(float64) float64
 	}{
-		{of("exponential", "mean", duration(mean)), func(v float64) float64 { return 1 - math.Exp(-v/mean) }},
+		{of("exponential", "mean", duration(mean)), 1, func(v float64) float64 { return 1 - math.Exp(-v/mean) }},
 		{
 			of("gamma", "mean", duration(mean)).Add("cv", model.NumberValue(strconv.FormatFloat(cv, 'g', 3, 64))),
+			cv,
 			gamma.CDF,
 		},
 		{
 			of("lognormal", "p50", duration(math.Exp(logMean)), "p95", duration(math.Exp(logMean+z95*sigma))),
+			math.Sqrt(math.Expm1(logs)),
 			func(v float64) float64 {
 				return 0.5 * math.Erfc(-(math.Log(max(v, 1e-9))-logMean)/(sigma*math.Sqrt2))
 			},
 		},
 		{
 			of("uniform", "min", duration(low), "max", duration(high)),
+			(high - low) / math.Sqrt(12) / mean,
 			func(v float64) float64 { return (v - low) / (high - low) },
 		},
 	}
 	best := &Fit{Distance: math.Inf(1), Limit: 1.36 / math.Sqrt(float64(n)), Count: n}
+	agrees, unsure := false, z99*jackknife(values)
 	for _, c := range candidates {
 		apart := 0.0
 		for i, v := range sorted {
 			f := c.cdf(v)
 			apart = max(apart, math.Abs(f-float64(i)/float64(n)), math.Abs(float64(i+1)/float64(n)-f))
 		}
-		if apart < best.Distance {
+		varies := math.Abs(c.cv-cv) <= unsure
+		if better := apart < best.Distance; better && varies == agrees || varies && !agrees && apart <= mostApart*best.Limit {
 			best.Value, best.Name, best.Distance = c.value, c.value.Get("dist").Scalar, apart
+			agrees = varies
 		}
-		if apart <= best.Limit {
+		if agrees && apart <= best.Limit {
 			break
 		}
 	}
-	if best.Distance > mostApart*best.Limit && n >= leastSampled {
+	if (best.Distance > mostApart*best.Limit || !agrees) && n >= leastSampled {
 		best.Name, best.Value = "samples", quantiles(sorted)
 	}
 	best.Within = parameters(best.Name, sorted, logMean, sigma)

@@ -106,3 +106,19 @@ func TestSummariesStaySmall(t *testing.T) {
 	require.Equal(t, 10_000, back.Entries["drop"].Count)
 	require.Less(t, len(o.Nodes["drop"].Times), 5001, "what was observed stays as it was")
 }
+
+// TestAFitVariesAsTheValuesDo: times of which a constant part is no chance are near to a lognormal distribution, whose
+// tail is too long.
+func TestAFitVariesAsTheValuesDo(t *testing.T) {
+	random := rand.New(rand.NewPCG(3, 5))
+	values := make([]float64, 900)
+	for i := range values {
+		values[i] = 0.003 + 0.02*random.ExpFloat64()
+	}
+	f := fit(values)
+	require.Contains(t, []string{"samples", "gamma"}, f.Name)
+	for i := range values {
+		values[i] = 0.02 * random.ExpFloat64()
+	}
+	require.Equal(t, "exponential", fit(values).Name)
+}
