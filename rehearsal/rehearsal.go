@@ -97,6 +97,7 @@ type Rehearsal struct {
 	waiters  map[uint64]chan sim.Answered // of requests, by journey
 	acts     acts
 	watchers map[*watcher]struct{}
+	pointers map[string]Pointer // by who points
 	frames   uint64
 	touched  time.Time // when somebody last did or watched something
 }
@@ -127,6 +128,7 @@ func Start(p Plan) (*Rehearsal, error) {
 		done:     make(chan struct{}),
 		waiters:  map[uint64]chan sim.Answered{},
 		watchers: map[*watcher]struct{}{},
+		pointers: map[string]Pointer{},
 		touched:  time.Now(),
 		anchor:   time.Now(),
 	}

@@ -9,6 +9,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"runtime"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -488,4 +489,26 @@ nodes:
 		require.Contains(t, string(kept.Scenario), field)
 	}
 	require.ErrorContains(t, r.Incident("tester", map[string]any{"node": "work", "crash": true}), "runs no process")
+}
+
+// TestPointing: viewers see where others point, until they point nowhere.
+func TestPointing(t *testing.T) {
+	r := started(t, rehearsal.Plan{Graph: compiled(t, line)})
+	states, stop, err := r.Watch("ann")
+	require.NoError(t, err)
+	defer stop()
+	shows := func(want ...rehearsal.Pointer) {
+		require.Eventually(t, func() bool {
+			s := rehearsal.State{}
+			require.NoError(t, json.Unmarshal(<-states, &s))
+			return slices.Equal(want, s.Pointers)
+		}, 10*time.Second, time.Millisecond)
+	}
+	require.NoError(t, r.Point("cleo", rehearsal.Pointer{Node: "work", X: 3, Y: -4}))
+	require.NoError(t, r.Point("ben", rehearsal.Pointer{Node: "work", X: 1, Y: 2}))
+	shows(rehearsal.Pointer{Who: "ben", Node: "work", X: 1, Y: 2}, rehearsal.Pointer{Who: "cleo", Node: "work", X: 3, Y: -4})
+	require.NoError(t, r.Point("ben", rehearsal.Pointer{Node: ""}))
+	shows(rehearsal.Pointer{Who: "cleo", Node: "work", X: 3, Y: -4})
+	require.NoError(t, r.Point("cleo", rehearsal.Pointer{Node: "no-such-node"}))
+	shows()
 }

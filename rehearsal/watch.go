@@ -28,6 +28,7 @@ type State struct {
 	Parked   int64           `json:"parked"`
 	Events   int64           `json:"events" doc:"that the engine has handled"`
 	Watchers []string        `json:"watchers" doc:"the viewers"`
+	Pointers []Pointer       `json:"pointers" doc:"where viewers point on the board"`
 	Nodes    map[string]Node `json:"nodes"`
 	Links    map[string]Link `json:"links"`
 	Acts     []Act           `json:"acts" doc:"what users did, the latest last"`
@@ -190,6 +191,7 @@ func (r *Rehearsal) state() *State {
 		Parked:   l.Parked,
 		Events:   l.Events,
 		Watchers: []string{},
+		Pointers: r.pointed(),
 		Nodes:    make(map[string]Node, len(l.Nodes)),
 		Links:    make(map[string]Link, len(l.Links)),
 		Acts:     slices.Clone(r.acts.list),

@@ -281,6 +281,7 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 		"step-rehearsal":  at(rehearsal+"/step", nil),
 		"interfere":       at(rehearsal+"/incidents", map[string]any{"node": "f", "fails": "50%"}),
 		"heal":            at(rehearsal+"/heal", map[string]any{"target": "f"}),
+		"point":           at(rehearsal+"/pointer", map[string]any{"node": "f", "x": 4, "y": 5}),
 		"list-messages":   at(rehearsal+"/nodes/q/messages", nil),
 		"get-message":     func(caller) request { p, m := w.resting(); return request{path: p + "/messages/" + m} },
 		"move-message": func(caller) request {

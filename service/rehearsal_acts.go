@@ -64,6 +64,13 @@ func (v *Service) rehearsalActs(one string) {
 		Path:        one + "/heal",
 		Summary:     "End what was done to a node or link, by hand or by the scenario; of all, where none is named",
 	}, v.heal)
+	register(v, store.Viewer, huma.Operation{
+		OperationID:   "point",
+		Method:        http.MethodPost,
+		Path:          one + "/pointer",
+		Summary:       "Show the other viewers where you point on the board, for 10 seconds",
+		DefaultStatus: 204,
+	}, v.point)
 	register(v, store.Editor, huma.Operation{
 		OperationID: "move-message",
 		Method:      http.MethodPost,
@@ -138,6 +145,22 @@ func (v *Service) heal(ctx context.Context, in *struct {
 		in.ID,
 		func(r *rehearsal.Rehearsal, who string) error { return r.Heal(who, in.Body.Target) },
 	)
+}
+
+func (v *Service) point(ctx context.Context, in *struct {
+	RehearsalPath
+	Body struct {
+		Node string  `json:"node" maxLength:"600" doc:"the nearest node; empty: nowhere"`
+		X    float64 `json:"x" minimum:"-100000" maximum:"100000" doc:"from its left upper corner, in pixels of the board"`
+		Y    float64 `json:"y" minimum:"-100000" maximum:"100000"`
+	}
+}) (*struct{}, error) {
+	k, err := v.rehearsal(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	p := rehearsal.Pointer{Node: in.Body.Node, X: in.Body.X, Y: in.Body.Y}
+	return nil, rehearsed(k.live.Point(accessOf(ctx).User.Name, p))
 }
 
 func (v *Service) moveMessage(ctx context.Context, in *struct {

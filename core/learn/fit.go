@@ -203,7 +203,8 @@ func fit(values []float64) *Fit {
 			apart = max(apart, math.Abs(f-float64(i)/float64(n)), math.Abs(float64(i+1)/float64(n)-f))
 		}
 		varies := math.Abs(c.cv-cv) <= unsure
-		if better := apart < best.Distance; better && varies == agrees || varies && !agrees && apart <= mostApart*best.Limit {
+		nearer := apart < best.Distance && varies == agrees
+		if nearer || varies && !agrees && apart <= mostApart*best.Limit {
 			best.Value, best.Name, best.Distance = c.value, c.value.Get("dist").Scalar, apart
 			agrees = varies
 		}

@@ -43,6 +43,8 @@
   import BoardMenu, { type MenuAt, type MenuItem } from "./BoardMenu.svelte";
   import BoardTools from "./BoardTools.svelte";
   import Motion from "./Motion.svelte";
+  import PointsHere from "./PointsHere.svelte";
+  import Pointers from "./Pointers.svelte";
   import RoutedEdge from "./RoutedEdge.svelte";
   import Several from "./Several.svelte";
   import StubEdge from "./StubEdge.svelte";
@@ -75,6 +77,8 @@
     numbers = new Map(),
     movements,
     lasts,
+    pointers = [],
+    onpoint,
     embedded = false,
     whole = $bindable(),
   }: {
@@ -105,6 +109,8 @@
     numbers?: Map<string, string>; // what links say that came along them
     movements?: Movement[]; // what happens just now, for a board on which messages move
     lasts?: number; // how long each is seen, in milliseconds
+    pointers?: Schemas["RehearsalPointer"][]; // where others point
+    onpoint?: (node: string, at: Place) => void; // where somebody points here: beside the nearest node; "": nowhere
     embedded?: boolean; // it stands within a page that scrolls: the wheel is the page's
     whole?: boolean; // whether the board has the page for itself; not given: it cannot
   } = $props();
@@ -489,6 +495,8 @@
           </ControlButton>
         {/if}
       </Controls>
+      {#if pointers.length}<Pointers {pointers} places={(n) => pins[n] ?? places.get(n)} />{/if}
+      {#if onpoint && panel}<PointsHere {panel} {nodes} {onpoint} />{/if}
       {#if movements && motion.on && panel}<Motion {movements} {lasts} board={panel} />{/if}
       {#if board.nodes.length > 120}<MiniMap pannable zoomable />{/if}
       <Panel position="top-right" style="margin-right: {movements && !motion.reduced ? 130 : 104}px">

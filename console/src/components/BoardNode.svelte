@@ -1,15 +1,17 @@
 <script lang="ts" module>
-  /** What a node says at an instant of a run: words, and how full it is (0 to 1). */
+  /** What a node says at an instant of a run: words, how full it is (0 to 1), and how many messages wait there. */
   export interface Badge {
     text: string;
     full: number;
     bad: boolean;
+    waits?: number;
   }
 </script>
 
 <script lang="ts">
   import { Handle, Position } from "@xyflow/svelte";
   import { nodeHeight, widthOf } from "../lib/layout";
+  import { waitingDots } from "../lib/motion";
   import KindIcon from "./KindIcon.svelte";
 
   let {
@@ -60,6 +62,9 @@
     >
   </div>
   {#if words}<b>{words}</b>{/if}
+  {#if data.badge?.waits}<span class="waits" aria-hidden="true"
+      >{#each { length: waitingDots(data.badge.waits) }, i (i)}<i></i>{/each}</span
+    >{/if}
   <Handle type="source" position={Position.Right} />
 </div>
 
@@ -117,6 +122,21 @@
     line-height: 1.3;
     background: var(--line);
     color: var(--board-node);
+  }
+  /* Messages that wait stand in a row that grows. */
+  .waits {
+    position: absolute;
+    top: -4px;
+    left: 8px;
+    display: flex;
+    gap: 2px;
+  }
+  .waits i {
+    width: 7px;
+    height: 7px;
+    border-radius: 50%;
+    background: var(--board-ink);
+    box-shadow: 0 0 0 1px var(--board-ground);
   }
   /* What a node does shows in its outline: what holds has a double left side, */
   .holds .face {

@@ -78,6 +78,7 @@
       out.set(n.name, {
         text: words.slice(0, 2).join(", ") || n.kind,
         full: deepest > 1 ? depth / deepest : 0,
+        waits: depth,
         bad: lost > 0 || failures > runs / 2,
       });
     }

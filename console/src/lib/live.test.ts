@@ -31,7 +31,8 @@ test("what is active comes first on the board", () => {
     text: "failing, 4 runs",
     full: 0,
     bad: true,
+    waits: 0,
   });
-  expect(badge({ ...quiet, depth: 5 }, "queue", 10)).toEqual({ text: "5 queued", full: 0.5, bad: false });
+  expect(badge({ ...quiet, depth: 5 }, "queue", 10)).toEqual({ text: "5 queued", full: 0.5, bad: false, waits: 5 });
   expect(badge(quiet, "queue", 0).text).toBe("queue");
 });

@@ -42,6 +42,7 @@ export function badge(n: LiveNode, kind: string, deepest: number): Badge {
   return {
     text: words.slice(0, 2).join(", ") || kind,
     full: deepest > 1 ? n.depth / deepest : 0,
+    waits: n.depth,
     bad: n.lost > 0 || n.fails !== undefined || n.stopped === true,
   };
 }

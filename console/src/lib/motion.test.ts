@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import type { State } from "./live";
-import { movementsBetween, movementsOfSeries, movementsOfSteps, dots } from "./motion";
+import { movementsBetween, movementsOfSeries, movementsOfSteps, dots, waitingDots } from "./motion";
 import type { Step } from "./steps";
 
 const step = (id: number, parent: number, what: string, node: string, link = "") =>
@@ -52,6 +52,10 @@ test("a step of a series moves what came along each link in it", () => {
     { what: "lost", node: "b", many: 0.5 },
   ]);
   expect(movementsOfSeries(undefined, 1)).toEqual([]);
+});
+
+test("a queue grows by a dot for each message, then for each doubling", () => {
+  expect([0, 0.4, 1, 3, 4, 7, 8, 64, 1e6].map(waitingDots)).toEqual([0, 0, 1, 3, 4, 4, 5, 8, 12]);
 });
 
 test("dots grow with each doubling", () => {

@@ -57,3 +57,7 @@ export function movementsOfSeries(series: Result["series"], at: number): Movemen
 
 /** As many dots as say how many messages go: one more each time they double, six at most. */
 export const dots = (many: number) => Math.min(6, Math.ceil(Math.log2(many + 1)));
+
+/** How many dots stand for messages that wait: each of a few, then one more for each doubling. */
+export const waitingDots = (held: number) =>
+  held < 0.5 ? 0 : held <= 4 ? Math.round(held) : Math.min(12, 4 + Math.floor(Math.log2(held / 4)));

@@ -102,6 +102,9 @@
     new Map(Object.entries(stands?.links ?? {}).map(([id, l]) => [id, 1.2 + 0.9 * Math.log10(1 + l.messages)])),
   );
 
+  const point = (node: string, at: { x: number; y: number }) =>
+    api.POST("/api/v1/workspaces/{workspace}/rehearsals/{id}/pointer", { params: { path }, body: { node, ...at } });
+
   async function end() {
     const { error } = await api.DELETE("/api/v1/workspaces/{workspace}/rehearsals/{id}", { params: { path } });
     if (error) trouble = sentence(error);
@@ -217,6 +220,8 @@
         highlighted={observed?.nodes ?? highlighted}
         highlightedLinks={observed?.links ?? new Set(model.board.links.map((l) => l.id))}
         pins={places?.all}
+        pointers={stands.pointers.filter((p) => p.who !== visitor.user?.name)}
+        onpoint={stands.watchers.length > 1 && !visitor.user?.share ? point : undefined}
         onpin={(put) => places?.put(put)}
         ontidy={() => places?.tidy()}
         onchoose={choose}
