@@ -582,7 +582,8 @@
     border: 1px solid var(--cds-ui-03);
   }
   @container (max-width: 560px) {
-    .legend {
+    .legend,
+    .board :global(.svelte-flow__minimap) {
       display: none;
     }
   }

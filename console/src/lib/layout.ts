@@ -74,6 +74,7 @@ const wrapped = (ratio: number) => ({
   "elk.aspectRatio": String(ratio),
 });
 const wrapAbove = 7; // nodes
+const narrow = { below: 1.5, wrapAbove: 2, ratio: 0.6 }; // of a board that is hardly wider than high, as on a phone
 /** How wide a part may become for its height: the one that leaves the board largest is taken; 0: it is not broken. */
 const ratios = [1.7, 1.1, 2.6, 0];
 const tryBelow = 80; // nodes; the parts of a larger board are broken the first way
@@ -214,7 +215,14 @@ async function apart(names: string[], links: Link[], room: number, gap: number, 
   const ways = await Promise.all(
     components(names, within).map((part) => {
       const own = within.filter((l) => part.includes(l.from));
-      const tried = part.length <= wrapAbove ? [0] : names.length < tryBelow ? ratios : ratios.slice(0, 1);
+      const slim = (shape ?? usualShape) < narrow.below;
+      const some = slim ? [...ratios, narrow.ratio] : ratios;
+      const tried =
+        part.length <= (slim ? narrow.wrapAbove : wrapAbove)
+          ? [0]
+          : names.length < tryBelow
+            ? some
+            : ratios.slice(0, 1);
       return Promise.all(tried.map((ratio) => layered(part, own, room, ratio)));
     }),
   );
