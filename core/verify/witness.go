@@ -60,8 +60,9 @@ func StatementsOf(q *guarantees.Guarantee) []Statement {
 type Witnesses struct {
 	v      *verifier
 	normal *model.Scenario
-	run    []sim.Journey      // of the normal scenario
-	ways   map[pair][]instant // of one message from its entry to its effect; to "", to its end
+	run    []sim.Journey            // of the normal scenario
+	ways   map[pair][]instant       // of one message from its entry to its effect; to "", to its end
+	usual  map[pair]map[string]bool // by which lineages effects come without a fault
 }
 
 // instant is a step of a message: when, in seconds, and where.
@@ -81,7 +82,8 @@ func NewWitnesses(g *graph.Graph, o Options) (*Witnesses, error) {
 				&model.Traffic{Name: "to-" + name, Into: name, Arrivals: "even", Rate: v.rates[name]})
 		}
 	}
-	w := &Witnesses{v: v, normal: v.scenario(v.base.Length, v.drained), ways: map[pair][]instant{}}
+	w := &Witnesses{v: v, normal: v.scenario(v.base.Length, v.drained), ways: map[pair][]instant{},
+		usual: map[pair]map[string]bool{}}
 	var err error
 	if w.run, err = v.journeys(w.normal); err != nil {
 		return nil, err
@@ -92,9 +94,11 @@ func NewWitnesses(g *graph.Graph, o Options) (*Witnesses, error) {
 			w.ways[p] = instantsBefore(j, math.Inf(1))
 		}
 		for _, x := range effectsOf(g, j) {
-			if p := (pair{x.entry, x.node}); w.ways[p] == nil {
-				w.ways[p] = instantsBefore(j, x.at)
+			p := pair{x.entry, x.node}
+			if w.ways[p] == nil {
+				w.ways[p], w.usual[p] = instantsBefore(j, x.at), map[string]bool{}
 			}
+			w.usual[p][x.lineage] = true
 		}
 	}
 	return w, nil
@@ -197,13 +201,46 @@ func (w *Witnesses) loss(q *guarantees.Guarantee, b *guarantees.Breach) (*Witnes
 	return nil, nil
 }
 
-// lacks reports whether a journey has no effect, for the reason of a breach.
+// lacks reports whether a journey lacks an effect for the reason of a breach: it has none, or none by a way that leads
+// through the place of the loss.
 func (w *Witnesses) lacks(q *guarantees.Guarantee, b *guarantees.Breach, j *sim.Journey) bool {
 	if q.Answer {
 		return slices.ContainsFunc(j.Steps, func(s sim.Step) bool { return answered(&s) >= failedRequest })
 	}
-	return w.lostAt(j, b) &&
-		!slices.ContainsFunc(effectsOf(w.v.g, j), func(x effect) bool { return x.node == q.To })
+	if !w.lostAt(j, b) {
+		return false
+	}
+	came := map[string]bool{}
+	for _, x := range effectsOf(w.v.g, j) {
+		if x.node == q.To {
+			came[x.lineage] = true
+		}
+	}
+	if len(came) == 0 {
+		return true
+	}
+	for lineage := range w.usual[pair{q.From, q.To}] {
+		if !came[lineage] && w.leadsThrough(lineage, b) {
+			return true
+		}
+	}
+	return false
+}
+
+// leadsThrough reports whether a lineage leads over the link of a breach, or over one that joins its node.
+func (w *Witnesses) leadsThrough(lineage string, b *guarantees.Breach) bool {
+	for _, hop := range strings.Fields(lineage) {
+		link, _, _ := strings.Cut(hop, "#")
+		id := w.v.g.LinkID(link)
+		if id < 0 {
+			continue
+		}
+		l := &w.v.g.Links[id]
+		if link == b.Link || w.v.g.Nodes[l.From].Name == b.Node || w.v.g.Nodes[l.To].Name == b.Node {
+			return true
+		}
+	}
+	return false
 }
 
 // lostAt reports whether a journey that is over lost something where a breach says.
@@ -234,6 +271,10 @@ func (w *Witnesses) overtaking(q *guarantees.Guarantee) (*Witness, error) {
 			tried[on.node] = true
 			at := time.Duration(on.at*float64(time.Second)) + 10*time.Second
 			incidents = append(incidents, w.v.incident(on.node, at, 2*time.Second))
+			if factor := slowness; w.v.g.Nodes[i].Kind.Runs() { // one that is slow is overtaken by the next
+				incidents = append(incidents,
+					&model.Incident{Name: "slow", At: at, For: time.Second, Node: on.node, Slow: &factor})
+			}
 		}
 	}
 	for _, x := range incidents {
