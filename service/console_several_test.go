@@ -65,6 +65,12 @@ func TestSeveralNodesAreChosen(t *testing.T) {
 		return r.do("GET", "/api/v1/workspaces/main/models/row/places", nil, 200)["places"].(map[string]any)
 	}
 	b.eventually("the places are kept", func() bool { return len(placed()) == 2 })
+	ctrl := chromedp.KeyModifiers(chromedp.ModifierCtrl)
+	b.do(chromedp.KeyEvent("z", ctrl))
+	b.eventually("the move is undone", func() bool { return len(placed()) == 0 })
+	require.Contains(t, b.draft("row"), "quay-power: [q, f]", "the edit before it stays")
+	b.do(chromedp.KeyEvent("y", ctrl))
+	b.eventually("and made again", func() bool { return len(placed()) == 2 })
 
 	b.do(chromedp.KeyEvent(kb.Escape))
 	b.eventually("none is chosen", func() bool { return b.count(".several") == 0 })

@@ -47,6 +47,7 @@ func (v *Service) guaranteeRoutes() {
 // Witness is a run that shows a statement of a guarantee, where one was found.
 type Witness struct {
 	Found    bool          `json:"found"`
+	Ended    bool          `json:"ended" doc:"the search was ended before all scenarios were tried"`
 	Says     string        `json:"says" doc:"the statement"`
 	Scenario string        `json:"scenario" doc:"as YAML; empty: none was found"`
 	Journeys []sim.Journey `json:"journeys" doc:"the message that it happens to; of a lost order, the one overtaken and the one that overtakes"`
@@ -101,6 +102,7 @@ func (v *Service) witness(ctx context.Context, in *struct {
 			break
 		}
 	}
+	out.Ended = !out.Found && ctx.Err() != nil
 	return &struct{ Body Witness }{out}, nil
 }
 

@@ -91,7 +91,7 @@
     pins?: Record<string, Place>; // places that were chosen by hand
     document?: Record<string, unknown>; // the model as it is written
     several?: string[]; // the nodes that are chosen together, where it is more than one
-    onpin?: (places: Record<string, Place | null>) => void; // null: where the layout puts it
+    onpin?: (places: Record<string, Place | null>, moved?: boolean) => void; // null: where the layout puts it
     ontidy?: () => void; // all go where the layout puts them
     onamend?: (patch: Record<string, unknown>) => Promise<string>; // changes the model, or says why not
     onchoose: (name: string, line: number) => void;
@@ -150,7 +150,7 @@
     view && chosen && board.nodes.some((n) => n.name === chosen) ? seenFrom(board, chosen, view) : undefined,
   );
   const pin = (moved: Node[]) =>
-    onpin(Object.fromEntries(moved.filter((n) => n.type === "node").map((n) => [n.id, n.position])));
+    onpin(Object.fromEntries(moved.filter((n) => n.type === "node").map((n) => [n.id, n.position])), true);
   // Several nodes are chosen with Shift: by presses, or by a frame that is drawn round them.
   const together = $derived(edits && !!onamend);
   const one = (names: string[]) => {

@@ -38,6 +38,8 @@
 
   const play = () => player.play(together(found?.journeys ?? []));
   async function search() {
+    found = undefined;
+    trouble = "";
     const { data, error } = await api.POST("/api/v1/witness", { body: { text, scenario, from, to, what, at } });
     trouble = error ? sentence(error) : "";
     found = data;
@@ -72,8 +74,16 @@
 <div class="witness">
   {#if trouble}<p class="wrong" role="alert">{trouble}</p>{/if}
   {#if found && !found.found}
-    <p class="quiet">No run showed it: of the scenarios that were tried, none has a message to which it happens.</p>
-  {:else if found}
+    <p class="quiet">
+      {found.ended
+        ? "The search was ended before all scenarios were tried; none so far has a message to which it happens."
+        : "No run showed it: of the scenarios that were tried, none has a message to which it happens."}
+    </p>
+  {/if}
+  {#if (found && found.ended) || (trouble && !found)}
+    <Button size="small" kind="ghost" class="again" on:click={search}>Search again</Button>
+  {/if}
+  {#if found?.found}
     <div class="acts">
       <Button size="small" kind="ghost" on:click={play}>Play again</Button>
       {#if saved}<span role="status">Saved as scenario {saved}.</span>{:else if edits}
@@ -84,7 +94,7 @@
       <p class="title">{title(journey, k)}</p>
       <Steps steps={together([{ ...journey, t_s: found.journeys[0].t_s }])} />
     {/each}
-  {:else if !trouble}
+  {:else if !found && !trouble}
     <InlineLoading description="Looking for a run that shows it…" />
   {/if}
 </div>

@@ -1,10 +1,22 @@
 import { api, sentence } from "./api";
 import type { Place } from "./layout";
 
+/** Places by node; null: where the layout puts it. */
+export type PlaceChanges = Record<string, Place | null>;
+
+/** A move that can be taken back as long as the text of the model is as it was then. */
+interface Move {
+  back: PlaceChanges;
+  again: PlaceChanges;
+  text: string;
+}
+
 /** Where nodes of a model were put by hand: the same for everybody who looks at it. */
 export class Places {
   all = $state.raw<Record<string, Place>>({});
   private placedAt: string | null = null; // as it was read last
+  private done: Move[] = []; // the latest last
+  private undone: Move[] = [];
 
   /** What a viewer moves, moves for them alone. */
   constructor(
@@ -29,8 +41,29 @@ export class Places {
     await this.read();
   }
 
-  /** Puts nodes; null: where the layout puts them. */
-  async put(changes: Record<string, Place | null>) {
+  /** Puts nodes, as a move that can be taken back while the model has this text. */
+  async move(again: PlaceChanges, text: string) {
+    const back = Object.fromEntries(Object.keys(again).map((name) => [name, this.all[name] ?? null]));
+    this.done.push({ back, again, text });
+    this.undone = [];
+    await this.put(again);
+  }
+
+  /** Takes the last move back, and says whether there was one since the text changed. */
+  undo = (text: string) => this.step(this.done, this.undone, text, (m) => m.back);
+  /** Makes the move again that was taken back last, and says whether there was one. */
+  redo = (text: string) => this.step(this.undone, this.done, text, (m) => m.again);
+
+  private step(from: Move[], to: Move[], text: string, changes: (m: Move) => PlaceChanges): boolean {
+    if (from.at(-1)?.text !== text) return false;
+    const move = from.pop()!;
+    to.push(move);
+    this.put(changes(move));
+    return true;
+  }
+
+  /** Puts nodes. */
+  async put(changes: PlaceChanges) {
     const next = { ...this.all };
     for (const [name, place] of Object.entries(changes)) {
       if (place) next[name] = place;
@@ -50,7 +83,9 @@ export class Places {
   }
 
   /** Gives all nodes the places that the layout chooses. */
-  async tidy() {
+  async tidy(text: string) {
+    const again = Object.fromEntries(Object.keys(this.all).map((name) => [name, null]));
+    if (Object.keys(again).length) this.done.push({ back: this.all, again, text });
     this.all = {};
     if (!this.edits) return;
     const { error } = await api.DELETE("/api/v1/workspaces/{workspace}/models/{name}/places", this.path);

@@ -223,7 +223,7 @@
         pointers={stands.pointers.filter((p) => p.who !== visitor.user?.name)}
         onpoint={stands.watchers.length > 1 && !visitor.user?.share ? point : undefined}
         onpin={(put) => places?.put(put)}
-        ontidy={() => places?.tidy()}
+        ontidy={() => places?.tidy("")}
         onchoose={choose}
         onlink={(l) => ([chosen, link, side] = ["", l, 1])}
       />

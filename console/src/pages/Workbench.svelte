@@ -211,6 +211,10 @@
     } else navigate("/w/:workspace/runs/:id", { params: { workspace: currentWorkspace(), id: String(data.id) } });
   }
 
+  // A move on the board is undone before the edits that were made before it.
+  const undo = () => session.places.undo(session.text) || editor?.undo();
+  const redo = () => session.places.redo(session.text) || editor?.redo();
+
   function keys(e: KeyboardEvent) {
     if ((e.ctrlKey || e.metaKey) && e.key === "s") {
       e.preventDefault();
@@ -221,11 +225,11 @@
     const command = e.ctrlKey || e.metaKey;
     if (command && e.key.toLowerCase() === "z") {
       e.preventDefault();
-      if (e.shiftKey) editor?.redo();
-      else editor?.undo();
+      if (e.shiftKey) redo();
+      else undo();
     } else if (command && e.key === "y") {
       e.preventDefault();
-      editor?.redo();
+      redo();
     } else if (e.key === "Escape") [chosen, link, several] = ["", "", []];
     else if (e.key === "F2" && chosen) renameChosen();
     else if (command || !letters.on) return;
@@ -355,8 +359,8 @@
       ...(visitor.edits
         ? [
             does("Save", () => session.save(), "Ctrl S"),
-            does("Undo", () => editor?.undo(), "Ctrl Z"),
-            does("Redo", () => editor?.redo(), "Ctrl Shift Z"),
+            does("Undo", undo, "Ctrl Z"),
+            does("Redo", redo, "Ctrl Shift Z"),
             does("Run the scenario", () => run(), "", "simulate"),
             does("Rehearse", () => (rehearsing = true), "", "live break send"),
             ...(catalogue?.kinds ?? []).map((k) =>
@@ -478,7 +482,7 @@
             icon={Undo}
             iconDescription="Undo"
             tooltipPosition="bottom"
-            on:click={() => editor?.undo()}
+            on:click={undo}
           />
           <Button
             size="small"
@@ -486,7 +490,7 @@
             icon={Redo}
             iconDescription="Redo"
             tooltipPosition="bottom"
-            on:click={() => editor?.redo()}
+            on:click={redo}
           />
           <Button size="small" kind="tertiary" icon={Save} disabled={!session.unsaved} on:click={() => session.save()}
             >Save</Button
@@ -555,8 +559,8 @@
         pins={session.places.all}
         document={session.document}
         bind:several
-        onpin={(put) => session.places.put(put)}
-        ontidy={() => session.places.tidy()}
+        onpin={(put, moved) => (moved ? session.places.move(put, session.text) : session.places.put(put))}
+        ontidy={() => session.places.tidy(session.text)}
         onamend={visitor.edits ? session.amend : undefined}
         onchoose={choose}
         onlink={chooseLink}
