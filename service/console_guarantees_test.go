@@ -59,7 +59,8 @@ func TestAWitnessIsPlayed(t *testing.T) {
 	b.clean()
 }
 
-// findsWitness waits for a witness that says some words; a search that was ended since the machine is busy begins again.
+// findsWitness waits for a witness that says some words; a search that was ended, since the machine is busy, begins
+// again.
 func (b *browser) findsWitness(words string) {
 	b.Helper()
 	b.eventually("no witness says "+words, func() bool {
