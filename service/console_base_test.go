@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestCountsHaveOneBase: the counts of a result are those of one replication, in the mean, or of all together, on the
+// TestCountsHaveOneBase: the counts of a result are means of one replication, or sums of all, on the
 // whole page.
 func TestCountsHaveOneBase(t *testing.T) {
 	needConsole(t)

@@ -141,7 +141,6 @@
 
   let looked = $state("");
   let moved = $state(false); // while it is panned or zoomed, a large board leaves out what costs most to draw
-  let far = $state(false); // too far away to read
   const farthest = 0.1;
   const readable = 0.4; // the zoom below which names cannot be read
   const large = $derived(board.nodes.length > 150);
@@ -166,6 +165,7 @@
   let picked = $state<string | undefined>(); // by what somebody wants nodes to stand together
   const grouped = $derived(picked ?? usualGrouping(board));
   let zoom = $state(1);
+  const far = $derived(zoom < readable); // too far away to read
   let laid = $state.raw<Layout>({ places: new Map(), routes: new Map(), frames: [] });
   const places = $derived(
     laid.places.size
@@ -429,7 +429,7 @@
       proOptions={{ hideAttribution: true }}
       onlyRenderVisibleElements={board.nodes.length > 1000}
       onmovestart={() => (moved = true)}
-      onmove={(_, at) => ([far, zoom] = [at.zoom < readable, at.zoom])}
+      onmove={(_, at) => (zoom = at.zoom)}
       onmoveend={() => (moved = false)}
       onnodeclick={({ node, event }) => node.type === "node" && press(node.id, event.shiftKey && together)}
       onedgepointerenter={({ edge }) => (under = edge.id)}

@@ -3,7 +3,7 @@
   import type { Place } from "../lib/layout";
   import { nearest } from "../lib/pointing";
 
-  /** Tells where the pointer is on the board, beside the nearest node, a few times a second at most. */
+  /** Reports where the pointer is on the board, beside the nearest node, a few times a second at most. */
   let { panel, nodes, onpoint }: { panel: HTMLElement; nodes: Node[]; onpoint: (node: string, at: Place) => void } =
     $props();
   const { screenToFlowPosition } = useSvelteFlow();

@@ -82,13 +82,6 @@ export class Places {
     if (error) this.fail(sentence(error));
   }
 
-  /** Gives all nodes the places that the layout chooses. */
-  async tidy(text: string) {
-    const again = Object.fromEntries(Object.keys(this.all).map((name) => [name, null]));
-    if (Object.keys(again).length) this.done.push({ back: this.all, again, text });
-    this.all = {};
-    if (!this.edits) return;
-    const { error } = await api.DELETE("/api/v1/workspaces/{workspace}/models/{name}/places", this.path);
-    if (error) this.fail(sentence(error));
-  }
+  /** Gives all nodes the places that the layout chooses, as one move. */
+  tidy = (text: string) => this.move(Object.fromEntries(Object.keys(this.all).map((name) => [name, null])), text);
 }
