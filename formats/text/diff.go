@@ -85,7 +85,7 @@ func (p *page) guaranteeChanges(title string, colour paint, list []guarantees.Ch
 	}
 	p.heading(fmt.Sprintf("%s (%d)", title, len(list)))
 	for i := range list {
-		p.wrap("  ", p.paint(colour, list[i].From+" → "+changed(&list[i]))+"  "+guaranteeChange(&list[i]))
+		p.wrap("  ", p.paint(colour, list[i].From+" → "+Destination(list[i].From, list[i].To))+"  "+guaranteeChange(&list[i]))
 	}
 }
 
@@ -165,7 +165,7 @@ func DiffMarkdown(w io.Writer, d *DiffDocument) error {
 		}
 		for i := range part.list {
 			c := &part.list[i]
-			fmt.Fprintf(&b, "- `%s` → `%s` %s\n", c.From, changed(c), guaranteeChange(c))
+			fmt.Fprintf(&b, "- `%s` → `%s` %s\n", c.From, Destination(c.From, c.To), guaranteeChange(c))
 		}
 	}
 	_, err := io.WriteString(w, b.String())

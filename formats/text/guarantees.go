@@ -20,7 +20,7 @@ func Guarantees(w io.Writer, doc *guarantees.Document, s Style) error {
 	for i := range doc.Guarantees {
 		g := &doc.Guarantees[i]
 		rows = append(rows, []string{
-			g.From, Destination(g), survived(g), p.effect(g.Effects.NoFault), p.effect(g.Effects.OneFault),
+			g.From, Destination(g.From, g.To), survived(g), p.effect(g.Effects.NoFault), p.effect(g.Effects.OneFault),
 			orderWord(g), delayWord(g),
 		})
 	}
@@ -70,23 +70,12 @@ func Guarantees(w io.Writer, doc *guarantees.Document, s Style) error {
 	return p.Flush()
 }
 
-// itsAnswer names the destination of an endpoint's own answers.
-const itsAnswer = "its answer"
-
-// Destination names the destination of a guarantee.
-func Destination(g *guarantees.Guarantee) string {
-	if g.Answer {
-		return itsAnswer
+// Destination names the destination of a guarantee; one that is the entry itself is the answer that it gives.
+func Destination(from, to string) string {
+	if from == to {
+		return "its answer"
 	}
-	return g.To
-}
-
-// changed names the destination of a guarantee that changed; only of an answer it is the entry.
-func changed(c *guarantees.Change) string {
-	if c.From == c.To {
-		return itsAnswer
-	}
-	return c.To
+	return to
 }
 
 func survived(g *guarantees.Guarantee) string {
@@ -140,7 +129,7 @@ func (p *page) reasons(title string, doc *guarantees.Document, of func(*guarante
 				order = append(order, reason)
 				pairs[reason] = map[string][]string{}
 			}
-			pairs[reason][g.From] = append(pairs[reason][g.From], Destination(g))
+			pairs[reason][g.From] = append(pairs[reason][g.From], Destination(g.From, g.To))
 		})
 	}
 	if len(order) == 0 {
