@@ -38,3 +38,35 @@ nodes:
 	bytes := e.copies.Bytes() + e.journeys.Bytes() + e.inFlights.Bytes()
 	require.Less(t, float64(bytes)/waiting, 100.0, "%d handlings", e.inFlights.Count)
 }
+
+// TestManyTimers: each run ends when its time is up, and each message when its retention
+// has, however many wait at once.
+func TestManyTimers(t *testing.T) {
+	m, err := model.Parse("model.yaml", []byte(`ironweir: topology/1
+name: timers
+nodes:
+  door: {kind: topic, links: {f: {retry: {tries: 1}}, archive: {}}}
+  f: {kind: function, takes: 10ms, timeout: 1m, links: {g: {mode: wait}}}
+  g: {kind: function, takes: 1h, timeout: 2h}
+  archive: {kind: queue, retention: 2m}
+  aside: {kind: topic}
+`), model.Options{})
+	require.NoError(t, err)
+	g, err := graph.Compile(m)
+	require.NoError(t, err)
+	s, err := model.ParseScenario("scenario.yaml", []byte("ironweir: scenario/1\nlength: 10m\n"+
+		"traffic: {in: {into: door, rate: 2000/s, max: 30000}, on: {into: aside, rate: 1/s}}\n"), m)
+	require.NoError(t, err)
+	e, err := newEngine(&Plan{Graph: g, Scenario: s})
+	require.NoError(t, err)
+	defer e.close()
+	require.NoError(t, e.loop())
+	r, err := e.result()
+	require.NoError(t, err)
+	f, archive := &r.Nodes[g.NodeID("f")], &r.Nodes[g.NodeID("archive")]
+	require.EqualValues(t, 30_000, f.Timeouts)
+	require.Greater(t, f.ActiveMax, int64(10_000), "so many timers at once")
+	require.Equal(t, int64(time.Minute), f.RunTime.Max)
+	require.InDelta(t, float64(time.Minute)*30_000, f.RunTime.Sum, 1)
+	require.EqualValues(t, 30_000, archive.Fates[Expired])
+}

@@ -38,7 +38,7 @@ func (c *Clock) next() (Entry, bool) {
 	case c.Uncontested():
 		return c.PopUncontested(), true
 	case c.HasArrival():
-		w := c.peekHeaps()
+		w := c.outside.peek()
 		return w, c.Arrival() == w.Index()
 	}
 	return c.Pop()
@@ -47,13 +47,15 @@ func (c *Clock) next() (Entry, bool) {
 // TestEventsComeInOrder [CK-01] [CK-06]: by time, then as they were scheduled, whether they wait in
 // a heap or on the ladder, and however they are spread in time.
 func TestEventsComeInOrder(t *testing.T) {
-	laddered := false
+	laddered := [3]bool{}
 	rapid.Check(t, func(t *rapid.T) {
 		c := New()
 		luck := random.New(rapid.Uint64().Draw(t, "seed"), 0, "clock", "test")
 		wide := rapid.SampledFrom([]float64{1, 50, 1e6, 1e15}).Draw(t, "spread in nanoseconds")
 		many := rapid.SampledFrom([]int{3, 300, ladderAbove + 10, 3 * ladderAbove}).Draw(t, "pending")
 		uneven := rapid.Bool().Draw(t, "most of it soon, some far off")
+		timers := rapid.SampledFrom([]float64{0.3, 0.01, 0.9}).Draw(t, "share of timers")
+		sources := rapid.SampledFrom([]float64{0.2, 0.01, 0.9}).Draw(t, "share of sources among the rest")
 		waits := &plainHeap{}
 		schedule := func() {
 			x := luck.Unit()
@@ -61,10 +63,10 @@ func TestEventsComeInOrder(t *testing.T) {
 				x = math.Pow(x, 12)
 			}
 			at, seq := c.Now+int64(x*wide), c.Seq
-			switch x := luck.Unit(); {
-			case x < 0.3:
+			switch {
+			case luck.Unit() < timers:
 				c.Timer(at, timeoutEvent, 7)
-			case x < 0.5:
+			case luck.Unit() < sources:
 				c.AddSource(at, arrivalEvent, 7)
 			default:
 				c.Schedule(at, runEvent, 7)
@@ -75,9 +77,18 @@ func TestEventsComeInOrder(t *testing.T) {
 			schedule()
 		}
 		for took := 0; waits.Len() > 0; took++ {
-			laddered = laddered || c.Coming.far.count > 0
-			pending, first := c.Pending(), c.peekHeaps()
+			for k, h := range []*Heap{&c.Coming, &c.timers, &c.outside} {
+				laddered[k] = laddered[k] || h.far.count > 0
+			}
+			pending, first := c.Pending(), Entry{}
+			looks := luck.Unit() < 0.5 // to look makes no difference
+			if looks {
+				first = c.peekHeaps()
+			}
 			next, ok := c.next()
+			if !looks {
+				first = next
+			}
 			want := library.Pop(waits).(Entry)
 			tied := waits.Len() > 0 && (*waits)[0].At == next.At // whether another comes at this instant
 			if got := (Entry{next.At, next.Seq()}); !ok || pending != waits.Len()+1 || got != want || first != next ||
@@ -112,7 +123,7 @@ func TestEventsComeInOrder(t *testing.T) {
 		require.False(t, ok)
 		require.Zero(t, c.Pending())
 	})
-	require.True(t, laddered, "some went by the ladder")
+	require.Equal(t, [3]bool{true, true, true}, laddered, "of each heap, some went by the ladder")
 }
 
 // TestWhatIsScheduledForNow [CK-07] comes behind what was scheduled for this instant

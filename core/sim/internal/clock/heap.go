@@ -73,6 +73,9 @@ func (h *Heap) takeHeap() uint64 {
 		return h.thin()
 	}
 	h.hole = true
+	if h.count == 1 { // the one behind it is in the ladder
+		return h.root().At
+	}
 	return h.second()
 }
 
