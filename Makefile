@@ -63,6 +63,7 @@ need-postgresql:
 
 need-tests: need-postgresql
 	@command -v chromium > /dev/null && command -v dot > /dev/null || { $(SUDO) apt-get -o DPkg::Lock::Timeout=300 update -q && $(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get -o DPkg::Lock::Timeout=300 install -y -q --no-install-recommends chromium graphviz fonts-dejavu-core; }
+	@test -x bin/promtool || command -v promtool > /dev/null || sh deploy/promtool.sh bin
 
 clean:
 	rm -rf bin dist console/node_modules console/openapi.json console/src/lib/schema.d.ts test.out

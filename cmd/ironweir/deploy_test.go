@@ -79,6 +79,34 @@ func TestWhatIsDeployedIsUnderstood(t *testing.T) {
 	}
 }
 
+// TestAlerts: each alert fires when it should, and no other time, by Prometheus's own tool
+// and the cases in deploy/alerts_test.yaml, which notice where an alert never fires, or always.
+func TestAlerts(t *testing.T) {
+	tool, err := exec.LookPath("promtool")
+	if err != nil {
+		tool, err = filepath.Abs("../../bin/promtool") // of `make need-tests`
+		require.NoError(t, err)
+	}
+	alerts, cases := deployed(t, "alerts.yaml"), deployed(t, "alerts_test.yaml")
+	judge := func(alerts string) (string, error) {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "alerts.yaml"), []byte(alerts), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "cases.yaml"), []byte(cases), 0o600))
+		out, err := exec.Command(tool, "test", "rules", filepath.Join(dir, "cases.yaml")).CombinedOutput()
+		return string(out), err
+	}
+	out, err := judge(alerts)
+	require.NoError(t, err, out)
+	exprs := regexp.MustCompile(`(?m)^ *- alert: (\w+)\n *expr: (.*)$`).FindAllStringSubmatch(alerts, -1)
+	require.Equal(t, strings.Count(alerts, "- alert:"), len(exprs))
+	for _, e := range exprs {
+		for _, other := range []string{"vector(1) > 1", "vector(1) > 0"} {
+			_, err := judge(strings.Replace(alerts, "expr: "+e[2], "expr: "+other, 1))
+			require.Error(t, err, "%s: %s", e[1], other)
+		}
+	}
+}
+
 // TestWhatIsWatchedIsThere: every number that an alert watches is one that the
 // service gives, and the image's health check asks the service itself.
 func TestWhatIsWatchedIsThere(t *testing.T) {
