@@ -2,6 +2,8 @@ package verify
 
 import (
 	"fmt"
+	"maps"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"time"
@@ -16,6 +18,9 @@ import (
 type claim struct {
 	sets []*flow.LossSet
 }
+
+// mostPairs bounds the pairs of faults that are simulated.
+const mostPairs = 12
 
 // singleFaults compares every single fault that can be simulated: a node or channel
 // that fails, a group, a link that is not read.
@@ -53,6 +58,82 @@ func (v *verifier) singleFaults() error {
 		}
 		if err := v.singleFault(f, claims[f]); err != nil {
 			return err
+		}
+	}
+	faults = slices.DeleteFunc(faults, func(f string) bool { return claims[f] != nil })
+	return v.twoFaults(faults)
+}
+
+// twoFaults compares some pairs of faults, of which neither loses anything, and which are
+// not said to lose anything together.
+func (v *verifier) twoFaults(faults []string) error {
+	claimed := map[[2]string]bool{}
+	for name := range v.a.Entries {
+		e := v.a.Entries[name]
+		if v.rates[name] == 0 && !v.schedule[name] {
+			continue
+		}
+		if e.Searched < 2 {
+			return nil
+		}
+		for k := range e.LossSets {
+			if s := &e.LossSets[k]; len(s.Faults) == 2 {
+				for _, f := range s.Faults[0] {
+					for _, g := range s.Faults[1] {
+						claimed[[2]string{f, g}], claimed[[2]string{g, f}] = true, true
+					}
+				}
+			}
+		}
+	}
+	var pairs [][2]string
+	for k, f := range faults {
+		for _, g := range faults[k+1:] {
+			if p := [2]string{f, g}; !claimed[p] {
+				pairs = append(pairs, p)
+			}
+		}
+	}
+	most := mostPairs
+	if v.o.Faults > 0 {
+		most = min(most, v.o.Faults)
+	}
+	luck := rand.New(rand.NewPCG(v.o.Seed, 2))
+	luck.Shuffle(len(pairs), func(i, j int) { pairs[i], pairs[j] = pairs[j], pairs[i] })
+	zero, normal := v.claimed(0), v.lost(v.normal)
+	for _, p := range pairs[:min(len(pairs), most)] {
+		if v.o.Stop != nil && v.o.Stop() {
+			v.skip("some pairs of faults")
+			return nil
+		}
+		if err := v.pairOfFaults(p, normal, zero); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// pairOfFaults compares two faults that begin at once and last.
+func (v *verifier) pairOfFaults(p [2]string, normal map[where]int64, zero map[where][]*flow.LossSet) error {
+	traffic := v.base.Length + v.lead()
+	first, second := v.incident(p[0], v.lead(), 0), v.incident(p[1], v.lead(), 0)
+	second.Name = "second-fault"
+	s := v.scenario(traffic, traffic+v.settling(), first, second)
+	r, err := v.run(s)
+	if err != nil {
+		return err
+	}
+	if r.Stopped != "" {
+		v.skip("%s and %s: the run was ended by %s", p[0], p[1], r.Stopped)
+		return nil
+	}
+	v.report.Claims++
+	lost := v.lost(r)
+	for _, w := range slices.SortedFunc(maps.Keys(lost), where.compare) {
+		if n := lost[w]; normal[w] == 0 && zero[w] == nil && n > 3 && !v.unbounded(w.node) {
+			v.contradict("loss-missed", s, fmt.Sprintf("%s and %s failing together lose nothing", p[0], p[1]),
+				"%d messages are lost at %s (%s)", n, w.node, w.cause)
+			return nil
 		}
 	}
 	return nil

@@ -344,6 +344,9 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 			places = min(places, float64(to.Concurrency))
 		}
 		gathered := r.Tries * r.Run / places
+		if serial && tries > 0 { // what comes while a batch is tried waits for it
+			gathered = max(gathered, r.Tries/tries*held/readers)
+		}
 		// Each partition fills a batch of its own.
 		r.Batch = min(max(meanFill(most, r.Tries/parts*l.Read.Within.Seconds()), gathered), most)
 	}
@@ -354,8 +357,11 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 		held = a.movesFor(l)
 	}
 	if serial && held > r.Run && tries > 0 {
-		r.Most = readers * most / held * tries
+		r.Most = readers * most / a.heldByFull(l, most, held) * tries
 		r.Utilisation = r.Tries / r.Most
+		if r.Utilisation >= 1 { // batches are full then
+			r.Batch = most
+		}
 		r.slack = waitScale(1, held, of.spread, most, r.Utilisation)
 		return r
 	}
@@ -378,6 +384,20 @@ type readerRuns struct {
 	spread    float64 // its mean square
 	tries     float64 // of a message
 	perSecond float64 // tries of all messages
+}
+
+// heldByFull returns how long a batch of so many messages holds its partition up on average, in
+// seconds, held is that of the batches as they are: the more a batch holds, the more often
+// it fails.
+func (a *Analysis) heldByFull(l *graph.Link, most, held float64) float64 {
+	before := a.States.batches[l.ID]
+	if l.Relation != model.PolledRun || most <= max(before, 1) {
+		return held
+	}
+	a.States.batches[l.ID] = most
+	full := a.runsOfReader(l)
+	a.States.batches[l.ID] = before
+	return max(full.held, held)
 }
 
 // runsOfReader works out means over the states that a reader brings messages to.

@@ -322,7 +322,8 @@ func (a *Analysis) intakeDelivery(s int, at State, n *graph.Node, edges []Edge) 
 
 // whileSent returns the faults by which every run at a state fails, less those by which
 // those that send there fail too: while such a fault lasts nothing is sent, and what
-// was sent before it has run at once.
+// was sent before it has run at once. Runs of the sender that were under way when it
+// failed itself do send.
 func (a *Analysis) whileSent(s int, n *graph.Node) faultSet {
 	set := a.closure(s)
 	if a.IsEntry[s] || a.Outcome(s, Worst).Bad() > 0 || n.Concurrency > 0 || n.Pool != "" || len(a.Into[s]) == 0 {
@@ -338,10 +339,14 @@ func (a *Analysis) whileSent(s int, n *graph.Node) faultSet {
 				return set
 			}
 		}
+		stops := a.alwaysFails(int(from))
+		if a.mayBeSent(int(from), s) {
+			_, stops = stops.both(a.faults.only(a.States.All[from].Node))
+		}
 		if k == 0 {
-			common = a.closure(int(from))
+			common = stops
 		} else {
-			common, _ = common.both(a.closure(int(from)))
+			common, _ = common.both(stops)
 		}
 	}
 	_, set = set.both(common)
@@ -838,8 +843,9 @@ func (a *Analysis) writeDelivery(s int, n *graph.Node, e *Edge, edges []Edge) {
 		return
 	}
 	l := a.Link(e.Link)
+	ofFailed := e.Kind == Result && l.When == model.Failure && a.States.All[s].How == AsIntake
 	switch {
-	case n.Kind == model.Endpoint || l.Op == "read" || e.Mean.High == 0:
+	case n.Kind == model.Endpoint || l.Op == "read" || e.Mean.High == 0 && !ofFailed:
 		return
 	case l.Relation == model.RunWrite && l.When == model.OfRun:
 		if l.Ignore {
@@ -855,9 +861,16 @@ func (a *Analysis) writeDelivery(s int, n *graph.Node, e *Edge, edges []Edge) {
 	d.after, d.limit = exactMoment(WaitsOf(&l.Policy)), l.Link.ID()+" retry"
 	switch {
 	case e.Kind != Result:
-	case l.When == model.Failure && a.States.All[s].How == AsIntake && e.Mean.High < Negligible:
-		d.after = d.after.plus(a.patience(s))
-	case l.When == model.Failure && a.States.All[s].How == AsIntake: // some fail anyway, at any moment
+	case ofFailed && e.Mean.High < Negligible: // nothing is sent until a fault makes the runs fail
+		d.after, d.share = d.after.plus(a.patience(s)), 0
+		fails, _ := a.together(s)
+		fails.merge(a.whileSent(s, n))
+		common, rest := d.faults.both(fails)
+		if _, fails = fails.both(common); !rest.empty() && !fails.empty() {
+			d.pairs = []bothFail{{fails, rest}}
+		}
+		d.faults = common
+	case ofFailed: // some fail anyway, at any moment
 		d.after = d.after.byChance(a.stateRates[s] * d.share)
 	case l.When == model.Success && to.Takes.Largest() == 0: // a run that fails by the fault succeeds at nothing
 		if _, d.faults = d.faults.both(a.alwaysFails(s)); d.faults.empty() {
@@ -874,11 +887,12 @@ func (a *Analysis) writeDelivery(s int, n *graph.Node, e *Edge, edges []Edge) {
 // link: those of what it calls and writes to on the way.
 func (a *Analysis) failsBefore(s int, to *graph.Link) faultSet {
 	var set faultSet
-	first := func(l *graph.Link) bool { // order in a run [S-14, S-16]
+	together := a.Node(a.States.All[s].Node).Together
+	first := func(l *graph.Link) bool { // order in a run [S-14, S-16, S-18]
 		if l.AtStart != to.AtStart {
 			return l.AtStart
 		}
-		return l.Relation == model.WaitingCall || l.ID < to.ID
+		return l.Relation == model.WaitingCall || together || l.ID < to.ID
 	}
 	for _, e := range a.States.Leaving(s) {
 		if e.Link == graph.None || e.Link == to.ID || e.Kind == GaveUp {

@@ -266,7 +266,8 @@ func (x *exploration) afterOne() {
 	}
 	for _, s := range x.work {
 		for _, k := range a.faults.at[s] {
-			if d := &a.faults.deliveries[k]; d.to != graph.None && !x.has(d.to) {
+			d := &a.faults.deliveries[k]
+			if d.to != graph.None && !x.has(d.to) && (!d.faults.empty() || len(d.others) > 0) {
 				arrive(d.to, d.faults, d.others, d.after, d.after, a.stateRates[s])
 			}
 		}
@@ -817,6 +818,9 @@ func (p *pairs) run() {
 			switch from := x.first[r.state]; {
 			case x.has(r.state):
 				p.loses(&r.delivery, d.after, d.faults, r.faults)
+				for _, pair := range d.pairs {
+					p.loses(&r.delivery, d.after, pair[0], pair[1], r.faults)
+				}
 			case from != nil:
 				p.loses(&r.delivery, from.after.plus(d.after), from.faults, d.faults, r.faults)
 			}

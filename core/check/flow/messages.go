@@ -42,7 +42,12 @@ const (
 	Updated
 	InsertedOrUpdated
 	Deleted
+	DeletedIfThere // nothing says that the object or row exists
+	NothingDeleted // it does not exist any more [B-04]
 )
+
+// Deletes reports whether it deletes the object or row, where that exists.
+func (c Change) Deletes() bool { return c >= Deleted }
 
 // What is not known of a message.
 const (
@@ -170,7 +175,7 @@ func (a *Analysis) Seen(m Message, defaultType string) (*expr.Event, expr.Known)
 // typeAt returns the type that a message without one has where a node hands it on.
 func typeAt(k model.Kind, c Change) string {
 	switch {
-	case c == Deleted && k.Keeps():
+	case c.Deletes() && k.Keeps():
 		return "deleted"
 	case c == Updated && k == model.Table:
 		return "updated"
@@ -367,8 +372,12 @@ func (a *Analysis) Arriving(n *graph.Node, l *graph.Link, m Message) Message {
 			}
 		}
 		switch {
-		case l != nil && l.Op == "delete":
+		case l != nil && l.Op == "delete" && m.Row == int32(n.ID) && !m.gone:
 			m.Change = Deleted
+		case l != nil && l.Op == "delete" && m.Row == int32(n.ID) && l.Key == nil:
+			m.Change = NothingDeleted
+		case l != nil && l.Op == "delete":
+			m.Change = DeletedIfThere
 		case n.Kind == model.Bucket:
 			m.Change = Written
 		case m.Key == expr.ExactKey(""): // a row without a key is always new
@@ -380,7 +389,7 @@ func (a *Analysis) Arriving(n *graph.Node, l *graph.Link, m Message) Message {
 		default:
 			m.Change = InsertedOrUpdated
 		}
-		m.Row, m.gone = int32(n.ID), m.Change == Deleted
+		m.Row, m.gone = int32(n.ID), m.Change.Deletes()
 		if !a.keepsRows[n.ID] {
 			m.Row, m.gone = graph.None, false
 		}
@@ -410,9 +419,6 @@ func (a *Analysis) transfer(l *graph.Link, from Message) []transferred {
 	verdict := a.sendVerdict(l, from)
 	if verdict == expr.Impossible || l.Op == "read" {
 		return nil
-	}
-	if l.Op == "delete" && from.Row == int32(l.To) && from.gone && l.Key == nil {
-		return nil // deleting what does not exist makes no event
 	}
 	if verdict = min(verdict, changeVerdict(source, l, from)); verdict == expr.Impossible {
 		return nil
@@ -654,6 +660,10 @@ func changeVerdict(from *graph.Node, l *graph.Link, m Message) reach {
 	switch m.Change {
 	case Deleted:
 		return truth(wanted("deleted"))
+	case NothingDeleted:
+		return expr.Impossible
+	case DeletedIfThere:
+		return min(truth(wanted("deleted")), expr.Possible)
 	case Written:
 		return truth(wanted("written"))
 	case Inserted:
@@ -759,7 +769,7 @@ func (m Message) String() string {
 	if m.Kind != "" && m.Kind != AnyText {
 		words += " of type " + m.Kind
 	}
-	if m.Change == Deleted {
+	if m.Change.Deletes() {
 		words += " (deleted)"
 	}
 	if m.Size != UnknownSize {

@@ -756,6 +756,7 @@ type Fate struct {
 	sends   float64 // runs that come as far as their sends may: those of messages that it can process
 	calls   float64 // runs that come as far as their calls may
 	old     float64 // of given: turned away until it is too old
+	aged    float64 // of given: too old when its next try would be due, by chance
 	cause   string  // of the rest of what is given up
 	first   float64 // runs that are started or end early, for `at: start`
 	stated  bool    // what is given up is so by stated `fails` shares alone
@@ -821,8 +822,17 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 	if retryable >= 1 {
 		byChance = 1
 	}
+	sure := tries // runs of a message of which every run fails
+	if failing := failuresOf(o); a.agesMatter(at, p, failing) {
+		some, all := a.triesByAge(p, failing, retryable), a.triesByAge(p, failing, 1)
+		before, byChance, sure = some.runs, some.aged+some.last+ends*some.runs, all.runs
+		f.aged, f.cause = (1-never)*some.aged, "exhausted"
+		if !final {
+			f.aged += never * all.aged
+		}
+	}
 	f.Given = never + (1-never)*min(byChance, 1)
-	f.runs = never*tries + (1-never)*before
+	f.runs = never*sure + (1-never)*before
 	if final {
 		f.runs = never + (1-never)*before
 	}
@@ -835,7 +845,7 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 	}
 	f.works = (1 - never) * before * works
 	f.sends = (1 - never) * before
-	f.calls = max(f.runs-o.dooms[at.Node]*min(tries, max(f.runs, 1)), 0)
+	f.calls = max(f.runs-o.dooms[at.Node]*min(sure, max(f.runs, 1)), 0)
 	f.stated = o.Late == 0 && f.late == 0 && o.Why == "" && never == 0 && taken == 1
 	if f.Given < 1e-15 {
 		f.Given = 0
@@ -843,7 +853,7 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 	if at.How == AsIntake {
 		if old := a.tooOld(at, m); old > 0 {
 			f.old, taken = old, 1-old
-			f.Given = old + (1-old)*f.Given
+			f.Given, f.aged = old+(1-old)*f.Given, (1-old)*f.aged
 		}
 	}
 	f.runs, f.doomed, f.works, f.sends, f.calls =

@@ -255,8 +255,11 @@ func (a *Analysis) weighRun(s int, at State, n *graph.Node, edges []Edge) {
 	}
 	if old := a.three(s, func(m Mode) float64 { return a.FateOf(s, m).old }); old.High > 0 {
 		a.giveUp(s, dead, graph.None, at.Node, "given-up", old, false, "throttled")
-		given = a.three(s, func(m Mode) float64 { return a.FateOf(s, m).Given - a.FateOf(s, m).old })
 	}
+	if aged := a.three(s, func(m Mode) float64 { return a.FateOf(s, m).aged }); aged.High > 0 {
+		a.giveUp(s, dead, graph.None, at.Node, "given-up", aged, false, o.Why)
+	}
+	given = a.three(s, func(m Mode) float64 { f := a.FateOf(s, m); return max(f.Given-f.old-f.aged, 0) })
 	a.giveUp(s, dead, graph.None, at.Node, u.cause, given, u.stated, o.Why)
 }
 

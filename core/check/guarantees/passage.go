@@ -154,7 +154,7 @@ func (p *passage) nodes() []int {
 	mark := p.q.mark()
 	var found []int
 	for _, s := range p.way {
-		if at := p.q.g.All[s]; at.Change != flow.Deleted && mark(at.Node) {
+		if at := p.q.g.All[s]; !at.Change.Deletes() && mark(at.Node) {
 			found = append(found, at.Node)
 		}
 	}
@@ -180,7 +180,7 @@ func (w *walker) mark() func(k int) bool {
 func (p *passage) effectsAt(node int) []int {
 	var at []int
 	for _, s := range p.q.g.Of[node] {
-		if k := p.at(int(s)); k >= 0 && p.q.g.All[s].Change != flow.Deleted {
+		if k := p.at(int(s)); k >= 0 && !p.q.g.All[s].Change.Deletes() {
 			at = append(at, int(k))
 		}
 	}
