@@ -26,7 +26,7 @@ type Answers struct {
 func (a *Analysis) AnswersOf(endpoint int) *Answers {
 	out := &Answers{Errors: map[string]float64{}}
 	var lasting, full faultSet
-	crashes, stopped := map[string]bool{}, map[string]bool{}
+	crashes := map[string]bool{}
 	weight := 0.0
 	for _, in := range a.Spread(endpoint) {
 		usual := a.Outcome(in.State, Usual)
@@ -54,9 +54,6 @@ func (a *Analysis) AnswersOf(endpoint int) *Answers {
 		for _, q := range a.limited {
 			if fill, ok := a.faults.fills[q]; ok && set.has(q) {
 				full.merge(fill.faults)
-				for _, name := range fill.others {
-					stopped[name] = true
-				}
 			}
 		}
 		a.crashesOnce(in.State, crashes)
@@ -71,7 +68,6 @@ func (a *Analysis) AnswersOf(endpoint int) *Answers {
 	for _, f := range later.list() {
 		out.Full = append(out.Full, a.faults.names[f])
 	}
-	out.Full = append(out.Full, slices.Sorted(maps.Keys(stopped))...)
 	out.Crashes = slices.Sorted(maps.Keys(crashes))
 	return out
 }

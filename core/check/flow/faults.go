@@ -19,7 +19,7 @@ type delivery struct {
 	faults  faultSet   // any one of them makes it fail
 	members []int      // of faults, in order
 	pairs   []bothFail // two faults that make it fail together
-	others  []string   // further single faults: stopped, disabled, crash
+	others  []string   // further single faults: crashes
 	to      int        // the state where it goes then; None: it is lost
 	link    int        // or None
 	node    int        // that accounts for it
@@ -67,8 +67,9 @@ func (d *delivery) part() float64 {
 
 // faultModel is everything that can fail, and what fails by it.
 type faultModel struct {
-	names      []string // of the faults that are nodes or groups
+	names      []string // of the faults that last: nodes, groups, links that are not read
 	nodes      int
+	unread     map[int]faultSet // by link that reads: that it is switched off, or stopped
 	groupsOf   map[int][]int // by node: the faults that are groups with it
 	deliveries []delivery
 	at         [][]int32          // deliveries by state
@@ -83,7 +84,6 @@ type faultModel struct {
 // fill is how a queue of limited capacity fills up while its consumers fail.
 type fill struct {
 	faults faultSet
-	others []string
 	after  Moment
 }
 
@@ -102,6 +102,16 @@ func (a *Analysis) findFaults() {
 			if n := a.Graph.NodeID(m); n != graph.None {
 				f.groupsOf[n] = append(f.groupsOf[n], id)
 			}
+		}
+	}
+	f.unread = map[int]faultSet{}
+	for i := range a.Graph.Links {
+		if l := a.Link(i); l.Relation.Polls() {
+			var set faultSet
+			set.add(len(f.names))
+			set.add(len(f.names) + 1)
+			f.names = append(f.names, l.Link.ID()+"/disabled", l.Link.ID()+"/stopped")
+			f.unread[i] = set
 		}
 	}
 	f.closures, f.always = make([]faultSet, len(a.States.All)), make([]faultSet, len(a.States.All))
@@ -266,7 +276,7 @@ func (a *Analysis) deliver(d delivery) {
 			continue
 		}
 		more := d
-		more.faults, more.others = fl.faults, fl.others
+		more.faults, more.others = fl.faults, nil
 		more.after = d.after.plus(fl.after)
 		more.limit = a.Node(q).Name + " capacity"
 		if d.cause == "rejected" {
@@ -430,7 +440,7 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []E
 	}
 	unread := delivery{
 		state:  s,
-		others: []string{id + "/stopped", id + "/disabled"},
+		faults: a.faults.unread[l.ID],
 		to:     graph.None,
 		link:   l.ID,
 		node:   n.ID,
@@ -960,7 +970,7 @@ func (a *Analysis) findFills() {
 			if a.Reach[id] == expr.Impossible {
 				continue
 			}
-			f.others = append(f.others, l.Link.ID()+"/stopped", l.Link.ID()+"/disabled")
+			f.faults.merge(a.faults.unread[id])
 			for _, s := range a.States.Of[i] {
 				for _, e := range a.States.Leaving(int(s)) {
 					if e.Link != id || e.Kind != Polls {

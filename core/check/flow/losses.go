@@ -351,8 +351,19 @@ func (x *exploration) afterTwo() {
 	for _, s := range slices.Sorted(maps.Keys(x.first)) {
 		from := x.first[s]
 		for _, k := range a.faults.at[s] {
-			if d := &a.faults.deliveries[k]; d.to != graph.None {
+			d := &a.faults.deliveries[k]
+			if d.to == graph.None {
+				continue
+			}
+			if !d.faults.empty() {
 				arrive(d.to, pairDetour{from.faults, d.faults, from.after.plus(d.after)})
+			}
+			for _, pair := range d.pairs { // of which one has happened
+				for side, happened := range pair {
+					if common, _ := happened.both(from.faults); !common.empty() {
+						arrive(d.to, pairDetour{common, pair[1-side], from.after.plus(d.after)})
+					}
+				}
 			}
 		}
 	}
@@ -426,17 +437,8 @@ func (x *exploration) list(e *Entry, budget int) {
 	for _, s := range x.work { // what a dead-letter node rejects by its own share
 		for _, k := range a.faults.at[s] {
 			d := &a.faults.deliveries[k]
-			if d.to == graph.None {
-				continue
-			}
-			if to := a.Node(a.States.All[d.to].Node); to.Kind.Channel() && to.Fails.EachTry > 0 {
-				note(
-					a.lossAt(d.to, "rejected", to.ID, graph.None),
-					d.faults,
-					d.members,
-					d.others,
-					d.after.plus(Moment{3, 3, math.Inf(1)}),
-				)
+			if by := a.rejectedByShare(d); by != nil {
+				note(by, d.faults, d.members, d.others, d.after.plus(by.after))
 			}
 		}
 	}
@@ -444,6 +446,21 @@ func (x *exploration) list(e *Entry, budget int) {
 	p.run()
 	x.listSingles(e, main, found, p.seen, &budget)
 	p.flush()
+}
+
+// rejectedByShare describes what the node to which a delivery sends its messages on rejects
+// by its own share, or nil.
+func (a *Analysis) rejectedByShare(d *delivery) *delivery {
+	if d.to == graph.None {
+		return nil
+	}
+	to := a.Node(a.States.All[d.to].Node)
+	if !to.Kind.Channel() || to.Fails.EachTry == 0 {
+		return nil
+	}
+	by := a.lossAt(d.to, "rejected", to.ID, graph.None)
+	by.after = Moment{3, 3, math.Inf(1)}
+	return by
 }
 
 // lossAt describes a loss at a state that is no delivery of its own.
@@ -799,8 +816,19 @@ func (p *pairs) run() {
 		from := x.first[s]
 		for _, k := range a.faults.at[s] {
 			d := &a.faults.deliveries[k]
-			if d.to == graph.None && !d.faults.empty() {
-				p.loses(d, from.after.byChance(from.rate*d.part()), from.faults, d.faults)
+			after := from.after.byChance(from.rate * d.part())
+			switch {
+			case d.to != graph.None:
+				if by := a.rejectedByShare(d); by != nil {
+					p.loses(by, after.plus(d.after), from.faults, d.faults)
+				}
+			case !d.faults.empty():
+				p.loses(d, after, from.faults, d.faults)
+			}
+			for _, pair := range d.pairs {
+				if d.to == graph.None {
+					p.loses(d, after, from.faults, pair[0], pair[1])
+				}
 			}
 		}
 	}
@@ -833,6 +861,11 @@ func (p *pairs) run() {
 	slices.Sort(states)
 	for _, s := range states {
 		for _, from := range x.second[s] {
+			for _, l := range a.losses[s] { // where it is lost whatever holds it
+				if l.share.High > Rare {
+					p.loses(a.lossAt(s, l.cause, l.node, l.link), from.after, from.one, from.two)
+				}
+			}
 			for _, k := range a.faults.at[s] {
 				d := &a.faults.deliveries[k]
 				if d.to == graph.None && !d.faults.empty() {
