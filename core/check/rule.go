@@ -296,6 +296,9 @@ func run(
 			}
 			if r, ok := a.Readings[i]; ok {
 				l.Reading = &r
+				if a.GuessedLinks[i] || r.Batch > 1 {
+					l.Basis = l.Basis.Guess("utilisation", "most", "batch")
+				}
 			}
 		}
 		doc.Links[g.Links[i].Link.ID()] = l

@@ -338,7 +338,7 @@ func (p *page) capacity(doc *check.Document) {
 		}
 		rate, used, busy, limit, room, wait := "no bound", "", "", "", "", ""
 		if c.Rate != nil {
-			rate = model.FormatRate(*c.Rate)
+			rate = labelled(model.FormatRate(*c.Rate), c.Basis, "rate")
 		}
 		if c.Utilisation != nil {
 			used = labelled(share(*c.Utilisation), c.Basis, "utilisation")
@@ -350,7 +350,7 @@ func (p *page) capacity(doc *check.Document) {
 			limit = count(int64(*c.Limit))
 		}
 		if c.HeadRoom != nil {
-			room = times(*c.HeadRoom)
+			room = labelled(times(*c.HeadRoom), c.Basis, "utilisation")
 		}
 		if c.Wait != nil {
 			wait = labelled(seconds(*c.Wait), c.Basis, "wait_s")
@@ -366,18 +366,16 @@ func (p *page) capacity(doc *check.Document) {
 	}
 	rows = nil
 	for _, id := range sorted(doc.Links) {
-		if r := doc.Links[id].Reading; r != nil && r.Most > 0 && *doc.Links[id].Rate > 0 {
-			rows = append(
-				rows,
-				[]string{
-					id,
-					model.FormatRate(*doc.Links[id].Rate),
-					model.FormatRate(r.Most),
-					share(r.Utilisation),
-					times(1 / r.Utilisation),
-					number(r.Batch),
-				},
-			)
+		l := doc.Links[id]
+		if r := l.Reading; r != nil && r.Most > 0 && *l.Rate > 0 {
+			rows = append(rows, []string{
+				id,
+				labelled(model.FormatRate(*l.Rate), l.Basis, "rate"),
+				labelled(model.FormatRate(r.Most), l.Basis, "most"),
+				labelled(share(r.Utilisation), l.Basis, "utilisation"),
+				labelled(times(1/r.Utilisation), l.Basis, "utilisation"),
+				labelled(number(r.Batch), l.Basis, "batch"),
+			})
 		}
 	}
 	if len(rows) > 0 {

@@ -460,8 +460,8 @@ func (a *Analysis) heldUp(s int) (mean, square float64) {
 	return (1-f.Given)*done + f.Given*given, (1-f.Given)*done*done + f.Given*given*given + varies
 }
 
-// movesFor returns the mean time, in seconds, that the move of a message holds up the
-// messages behind it. In a queue it does so until its last try has been waited for, too.
+// movesFor returns the mean time, in seconds, from the first try of the move of a message to
+// when its reader is done with it, for which it holds up the messages behind it. In a queue it does so until its last try has been waited for, too.
 func (a *Analysis) movesFor(l *graph.Link) float64 {
 	to, at := a.Node(l.To), movedBy(l)
 	toTheEnd := a.Node(l.From).Kind == model.Queue && !l.Read.Reject
@@ -575,7 +575,7 @@ func (a *Analysis) stockOf(i int) float64 {
 			held := n.Delay.Seconds()
 			if l := a.Link(e.Link); l.Relation == model.PolledMove {
 				given, cause := a.moveGivenUp(l, a.Node(l.To).Fails.EachTry)
-				held += a.Node(l.To).Takes.Expected()
+				held += a.movesFor(l)
 				if cause == "expired" {
 					held += given * n.Retention.Seconds()
 				}

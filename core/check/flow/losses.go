@@ -37,6 +37,18 @@ type Entry struct {
 // Basis says of fields how sure they are; one that it does not name is exact.
 type Basis map[string]string
 
+// Guess adds that some fields are estimates.
+func (b Basis) Guess(fields ...string) Basis {
+	out := maps.Clone(b)
+	if out == nil {
+		out = Basis{}
+	}
+	for _, f := range fields {
+		out[f] = Estimate
+	}
+	return out
+}
+
 // How sure a number is.
 const (
 	AtMost   = "at_most"

@@ -234,6 +234,7 @@ func (a *Analysis) workAs(s int, m Mode, c *choice) *RunOutcome {
 			alive = w.writes(l, alive)
 		}
 	}
+	start := alive
 	alive = w.spend(alive, c.takes)
 	if n.ColdStart != nil && w.mode == Worst {
 		warm := alive
@@ -242,14 +243,7 @@ func (a *Analysis) workAs(s int, m Mode, c *choice) *RunOutcome {
 			w.out.guessed = true
 		}
 	} else if n.ColdStart != nil {
-		cold := w.sum(alive, dist.Of(n.ColdStart.Takes)).Within(w.limit)
-		switch {
-		case cold.Mass == 0: // the first run is late, its instance is gone, so is the next
-			w.cut(alive.Times(alive.Mass).Plus(dist.Constant(w.limit * 2)))
-			alive = dist.Law{}
-		case cold.Mass < alive.Mass:
-			w.out.guessed = true
-		}
+		alive = w.coldOrWarm(w.sum(w.sum(start, dist.Of(c.takes)), dist.Of(n.ColdStart.Takes)), alive, start.Mass)
 	}
 	w.out.final = false
 	if c.declined != "" {
@@ -284,6 +278,24 @@ func (a *Analysis) workAs(s int, m Mode, c *choice) *RunOutcome {
 		}
 	}
 	return w.finish(alive)
+}
+
+// coldOrWarm returns the law of runs in time, of which some start cold, given that of those
+// that all do, and that of those in time that start warm. The instance of a run that
+// exceeds its limit is gone, so that the next starts cold: with p the chance that a cold run
+// is in time, and q that a warm one is, p/(p+1−q) of the runs start warm in the long run,
+// where they come one after another.
+func (w *walker) coldOrWarm(cold, warm dist.Law, all float64) dist.Law {
+	cold = cold.Within(w.limit)
+	if cold.Mass >= warm.Mass || all == 0 {
+		return warm
+	}
+	w.out.guessed = w.out.guessed || cold.Mass > 0
+	p, q := cold.Mass/all, warm.Mass/all
+	warmly := p / (p + 1 - q)
+	out := cold.Times(1 - warmly).Or(warm.Times(warmly))
+	w.cut(dist.Constant(w.limit * 2).Times(max(warm.Mass-out.Mass, 0)))
+	return out
 }
 
 func (w *walker) finish(alive dist.Law) *RunOutcome {
