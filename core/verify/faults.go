@@ -60,7 +60,7 @@ func (v *verifier) singleFaults() error {
 			return err
 		}
 	}
-	faults = slices.DeleteFunc(faults, func(f string) bool { return claims[f] != nil })
+	faults = slices.DeleteFunc(faults, func(f string) bool { return claims[f] != nil || v.missed[f] })
 	return v.twoFaults(faults)
 }
 
@@ -130,7 +130,7 @@ func (v *verifier) pairOfFaults(p [2]string, normal map[where]int64, zero map[wh
 	v.report.Claims++
 	lost := v.lost(r)
 	for _, w := range slices.SortedFunc(maps.Keys(lost), where.compare) {
-		if n := lost[w]; normal[w] == 0 && zero[w] == nil && n > 3 && !v.unbounded(w.node) {
+		if n := lost[w]; !v.anyway(w, normal, zero) && n > 3 && !v.unbounded(w.node) {
 			v.contradict("loss-missed", s, fmt.Sprintf("%s and %s failing together lose nothing", p[0], p[1]),
 				"%d messages are lost at %s (%s)", n, w.node, w.cause)
 			return nil
@@ -247,9 +247,10 @@ func (v *verifier) singleFault(fault string, c *claim) error {
 	lost := v.lost(r)
 	v.report.Claims++
 	for w, n := range lost {
-		if normal[w] > 0 || zero[w] != nil || c != nil || n <= 3 || v.unbounded(w.node) {
+		if v.anyway(w, normal, zero) || c != nil || n <= 3 || v.unbounded(w.node) {
 			continue
 		}
+		v.missed[fault] = true
 		v.contradict(
 			"loss-missed",
 			s,
@@ -268,6 +269,19 @@ func (v *verifier) singleFault(fault string, c *claim) error {
 		return nil
 	}
 	return v.tolerance(fault, c, normal, zero)
+}
+
+// anyway reports whether a place loses messages without a fault, too. What ends the tries
+// of a message is one cause: its runs last as long as they do by the fault.
+func (v *verifier) anyway(w where, normal map[where]int64, zero map[where][]*flow.LossSet) bool {
+	ends := []string{w.cause}
+	if w.cause == "exhausted" || w.cause == "given-up" {
+		ends = []string{"exhausted", "given-up"}
+	}
+	return slices.ContainsFunc(ends, func(cause string) bool {
+		at := where{w.node, cause}
+		return normal[at] > 0 || zero[at] != nil
+	})
 }
 
 // tolerance holds a claim against a fault that lasts a little less, and a little

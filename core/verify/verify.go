@@ -57,6 +57,7 @@ type verifier struct {
 	report   *Report
 	rates    map[string]float64 // of each entry, per second
 	schedule map[string]bool
+	missed   map[string]bool // single faults that lose messages although nothing says so
 }
 
 // Model holds the analysis of a model against runs.
@@ -76,6 +77,7 @@ func Model(g *graph.Graph, o Options) (*Report, error) {
 
 func newVerifier(g *graph.Graph, o Options) *verifier {
 	v := &verifier{
+		missed:   map[string]bool{},
 		g:        g,
 		o:        o,
 		report:   &Report{Contradictions: []Contradiction{}, Skipped: []string{}},

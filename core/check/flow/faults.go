@@ -635,40 +635,31 @@ func (a *Analysis) busyFailing(n *graph.Node, l *graph.Link, fails, length float
 // up.
 func (a *Analysis) backlogDelivery(d delivery, n *graph.Node, l *graph.Link, to int) {
 	rate := a.LinkRates[l.ID]
-	if rate == 0 || a.Boundless[n.ID] || l.Policy.GiveUp > 0 && l.Policy.GiveUp < int64(n.Retention) {
+	if rate == 0 || a.Boundless[n.ID] {
 		return
 	}
-	length := 0.0
-	if to != graph.None && a.Node(l.To).Kind.Runs() {
-		length = a.Outcome(to, Usual).Length.Mean()
-	}
-	each := length // what one batch holds its reader, or its partition, for
-	readers := float64(max(l.Read.Parallel, 1))
-	if n.Kind != model.Queue {
-		each = d.after.At + length
-		readers = float64(max(n.Partitions, 1))
-	}
-	if each <= 0 && !n.Grouped {
+	usual, longest := a.failingRun(l, to)
+	each, inHand := a.whileFailing(n, l, usual, d.after.At)
+	if each <= 0 {
 		return
-	}
-	batch := float64(max(l.Read.UpTo, 1))
-	if n.Kind != model.Queue && l.Read.Failed == "halve" { // until each message is alone
-		each = batch*(each-halvings(l, math.Round(a.batchOf(l)), length)) + (batch-1)*halvings(l, 2, length)
-	}
-	if n.Kind == model.Queue {
-		each *= math.Max(float64(l.Policy.Tries), 1)
 	}
 	one := n.Grouped && a.oneGroup(n)
-	if one {
-		each, readers = d.after.At+n.Lease.Seconds(), 1
-	}
-	busy := rate * each / (readers * batch)
+	busy := rate * each / inHand
+	each, _ = a.whileFailing(n, l, longest, d.after.At+(longest-usual)*math.Max(float64(l.Policy.Tries), 1))
+	busiest := rate * each / inHand
 	retention := n.Retention.Seconds()
+	a.fillsWhileFailing(d, n, l, rate, busy)
+	if l.Policy.GiveUp > 0 && l.Policy.GiveUp < int64(n.Retention) {
+		return
+	}
 	after := Moment{}
 	switch {
 	case busy > 1.02:
 		at := retention * busy / (busy - 1)
 		after = Moment{at, retention, at * 1.5}
+	case busiest > 1.02: // if the fault makes runs fail as they do by chance
+		after = Moment{retention * busiest / (busiest - 1), retention, math.Inf(1)}
+		d.quiet = true
 	case n.Grouped:
 		after = Moment{retention, 0.5 * retention, math.Inf(1)} // the model does not state how fast a group fills
 		d.quiet = true
@@ -681,6 +672,60 @@ func (a *Analysis) backlogDelivery(d delivery, n *graph.Node, l *graph.Link, to 
 	d.to, d.cause, d.after, d.limit, d.normal = graph.None, "expired", after, n.Name+" retention", false
 	d.behind = true
 	d.quiet = d.quiet || after.low >= day
+	a.deliver(d)
+}
+
+// failingRun returns how long a run at a state takes on average, in seconds, and how long one
+// that fails does where that is more, as one that tries a call several times.
+func (a *Analysis) failingRun(l *graph.Link, to int) (usual, longest float64) {
+	if to == graph.None || !a.Node(l.To).Kind.Runs() {
+		return 0, 0
+	}
+	o := a.Outcome(to, Usual)
+	usual, longest = o.Length.Mean(), o.Length.Mean()
+	if o.failed.Mass > 0 {
+		longest = max(usual, o.failed.Mean())
+	}
+	return usual, longest
+}
+
+// whileFailing returns how long a batch of a link takes its reader, or its partition, while
+// all of its runs fail, in seconds, and how many messages are in hand at once. Length is that
+// of a run in seconds, and patience how long the first message is tried. Each is 0 where
+// nothing waits behind another.
+func (a *Analysis) whileFailing(n *graph.Node, l *graph.Link, length, patience float64) (each, inHand float64) {
+	batch := float64(max(l.Read.UpTo, 1))
+	switch {
+	case n.Grouped && a.oneGroup(n):
+		return patience + n.Lease.Seconds(), batch
+	case n.Kind == model.Queue:
+		each = length * math.Max(float64(l.Policy.Tries), 1)
+		if n.Grouped {
+			each = math.Max(each, math.SmallestNonzeroFloat64)
+		}
+		return each, float64(max(l.Read.Parallel, 1)) * batch
+	}
+	each = patience + length
+	if l.Read.Failed == "halve" { // until each message is alone
+		each = batch*(each-halvings(l, math.Round(a.batchOf(l)), length)) + (batch-1)*halvings(l, 2, length)
+	}
+	return each, float64(max(n.Partitions, 1)) * batch
+}
+
+// fillsWhileFailing lists what a queue of limited capacity rejects while its readers try so
+// often what fails that they fall behind.
+func (a *Analysis) fillsWhileFailing(d delivery, n *graph.Node, l *graph.Link, rate, busy float64) {
+	room := float64(n.Capacity) - a.stockOf(n.ID)
+	if n.Kind != model.Queue || n.Capacity == 0 || busy <= 1.02 || room <= 0 {
+		return
+	}
+	after := room / (rate * (1 - 1/busy))
+	if l.Policy.GiveUp > 0 && rate*float64(l.Policy.GiveUp)*1e-9 < room {
+		return // it never holds so many
+	}
+	d.to, d.cause, d.after, d.limit, d.normal = graph.None, "overflow", Moment{after, 0.5 * after, math.Inf(1)},
+		n.Name+" capacity", false
+	d.link, d.behind, d.quiet = graph.None, true, true
 	a.deliver(d)
 }
 

@@ -850,6 +850,9 @@ func (p *pairs) run() {
 		if r.normal && x.has(r.state) {
 			continue
 		}
+		if from := x.first[r.state]; r.normal && from != nil {
+			p.loses(&r.delivery, from.after.byChance(from.rate*r.share), from.faults, r.faults)
+		}
 		for _, j := range a.faults.at[r.state] {
 			d := &a.faults.deliveries[j]
 			if d.to != r.target {

@@ -880,7 +880,7 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 func (a *Analysis) whenRead(s int, m Mode, o *RunOutcome, f *Fate) (never, fails, taken float64) {
 	at := a.States.All[s]
 	l := a.Link(int(at.Link))
-	never, fails = a.inBatches(l, a.Node(at.Node), m, o.never, o.Fails, f)
+	never, fails = a.inBatches(l, a.Node(at.Node), m, o, f)
 	if a.Node(l.From).Kind != model.Queue {
 		return never, fails, 1
 	}
@@ -904,9 +904,10 @@ func (o *RunOutcome) endsTries(p *graph.Policy) float64 {
 	return share
 }
 
-// inBatches adds what the others of a batch do to a message that is read with them.
-func (a *Analysis) inBatches(l *graph.Link, n *graph.Node, m Mode, never, fails float64, f *Fate) (float64, float64) {
-	q := a.Node(l.From)
+// inBatches adds what the others of a batch do to a message that is read with them: a run
+// fails as a whole by what it sends and calls for any of them.
+func (a *Analysis) inBatches(l *graph.Link, n *graph.Node, m Mode, o *RunOutcome, f *Fate) (never, fails float64) {
+	never, fails = o.never, o.Fails
 	if l.Read.UpTo <= 1 || l.Relation != model.PolledRun || n.Kind == model.Workflow {
 		return never, fails
 	}
@@ -918,15 +919,19 @@ func (a *Analysis) inBatches(l *graph.Link, n *graph.Node, m Mode, never, fails 
 		others = max(a.batchOf(l)-1, 0)
 	}
 	perMessage := n.Fails.PerMessage
-	whole := l.Read.Failed == "all" || q.Kind != model.Queue && l.Read.Failed == "all"
 	switch {
 	case !perMessage && never > 0 && l.Read.Failed != "halve":
 		f.guessed = true
 		never = 1 - math.Pow(1-never, others+1)
-	case perMessage && whole && (never > 0 || fails > 0):
+	case perMessage && l.Read.Failed == "all" && (never > 0 || fails > 0):
 		f.guessed = true
 		never = 1 - math.Pow(1-never, others+1)
-		fails = 1 - math.Pow(1-fails, others+1)
+		return never, 1 - math.Pow(1-fails, others+1)
+	}
+	once := 1 - (1-o.stated)*(1-min(o.Late, 1)) // of the run itself, however many messages it has
+	if each := 1 - (1-fails)/(1-once); once < 1 && each > Negligible {
+		f.guessed = true
+		fails = 1 - (1-fails)*math.Pow(1-min(each, 1), others)
 	}
 	return never, fails
 }

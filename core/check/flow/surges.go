@@ -38,6 +38,7 @@ type arrival struct {
 	most        float64  // of the same, what may come in the worst case, as when batches are full
 	needs       faultSet // faults by which it does not come so far
 	reads       faultSet // faults by which it is not read there
+	to          int      // the state of the runs that read it, or that it is moved to; None: nothing does
 }
 
 // findSurges finds the readers that fall behind, and the queues that fill up, while a
@@ -60,6 +61,7 @@ func (a *Analysis) findSurges() {
 				at, share := target{x.node, x.link, f}, x.share
 				switch {
 				case x.reads.has(f): // they pile up there
+					a.surgeBlocked(x, f, redirection{r.rate * x.messages, r.after})
 					at.link, share = graph.None, x.messages
 				case x.link != graph.None && a.Readings[x.link].Most == 0:
 					continue
@@ -310,11 +312,13 @@ func (a *Analysis) waiting(s int, share, most float64, needs faultSet) []arrival
 			most:     most * max(taken, e.Mean.High),
 			needs:    needs,
 			reads:    reads,
+			to:       e.To,
 		})
 	}
 	if len(a.Node(node).Out) == 0 {
 		out = append(out, arrival{
 			state: s, node: node, link: graph.None, share: share, messages: share, most: most, needs: needs,
+			to: graph.None,
 		})
 	}
 	return out
@@ -354,6 +358,27 @@ func (a *Analysis) surgeAt(node, link, fault int, load *surgeLoad) {
 			a.noteSurge(at, fault, load, n.Name+" capacity", Moment{full, 0.8 * full, math.Inf(1)})
 		}
 	}
+}
+
+// surgeBlocked notes what expires while a fault redirects messages to a node whose reader
+// fails by the same fault: it tries each for long before it gives it up.
+func (a *Analysis) surgeBlocked(x arrival, fault int, r redirection) {
+	n, l := a.Node(x.node), a.Link(x.link)
+	patience, _, ends := a.ReaderPatience(n, l, x.to)
+	if !ends || a.Boundless[x.node] || n.Grouped {
+		return
+	}
+	usual, _ := a.failingRun(l, x.to)
+	each, inHand := a.whileFailing(n, l, usual, patience.At)
+	room, cause, limit := keptFor(n, l)
+	busy := (r.rate + a.LinkRates[l.ID]) * each / inHand
+	if busy <= 1.02 || cause == "given-up" {
+		return
+	}
+	at := a.placeID(Place{Cause: cause, Node: x.node, Link: x.link, Surge: true})
+	a.Places[at].Load = max(a.Places[at].Load, busy)
+	after := Moment{room * busy / (busy - 1), 0.5 * room, math.Inf(1)}
+	a.noteSurge(at, fault, &surgeLoad{redirection: r, states: []int{x.state}}, limit, after)
 }
 
 func (a *Analysis) noteSurge(at int32, fault int, load *surgeLoad, limit string, after Moment) {

@@ -634,19 +634,23 @@ func (a *Analysis) waitsBefore(s int) float64 {
 		return 0
 	}
 	o := a.Outcome(s, Usual)
-	if o.Fails <= 0 || o.Fails >= 1 {
+	fails := o.Fails
+	if at.How == AsPoll {
+		_, fails = a.inBatches(a.Link(int(at.Link)), a.Node(at.Node), Usual, o, &Fate{})
+	}
+	if fails <= 0 || fails >= 1 {
 		return 0
 	}
 	p := a.PolicyOf(at.Context)
 	wait, share, reached := 0.0, 1.0, 0.0
 	sum := 0.0
 	for k := 1; k <= 60 && share > 1e-9; k++ {
-		sum += share * (1 - o.Fails) * wait
-		reached += share * (1 - o.Fails)
+		sum += share * (1 - fails) * wait
+		reached += share * (1 - fails)
 		if p.Tries > 0 && k >= p.Tries {
 			break
 		}
-		share *= o.Fails
+		share *= fails
 		wait += a.gap(at, p, k, o.Length.Mean())
 	}
 	if reached == 0 {
