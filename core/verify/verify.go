@@ -515,7 +515,7 @@ func (v *verifier) numbers(s *model.Scenario, r *sim.Result) {
 				want,
 				got,
 				int64(runs/(1+n.Takes.Variation())),
-				v.uncertain(i) || slices.Contains(c.Assumptions, flow.PayloadAssumption),
+				v.uncertain(i) || slices.Contains(c.Assumptions, flow.PayloadAssumption) || got < want && v.batched(i),
 			)
 		}
 	}
@@ -602,6 +602,12 @@ func (v *verifier) uncertain(i int) bool {
 		return false
 	}
 	return walk(i)
+}
+
+// batched reports whether runs of a node may take several messages: how many depends on which
+// of those that are tried again become visible together.
+func (v *verifier) batched(node int) bool {
+	return slices.ContainsFunc(v.g.Nodes[node].In, func(id int) bool { return v.g.Links[id].Read.UpTo > 1 })
 }
 
 func (v *verifier) possible(link int) bool {

@@ -363,6 +363,51 @@ func (a *Analysis) whileSent(s int, n *graph.Node) faultSet {
 	return set
 }
 
+// bursts returns how many messages come at once to a node to which some are sent by chance, 0
+// where none are: so many times as much their number varies as that of single ones.
+func (a *Analysis) bursts(node int) float64 {
+	most := 0.0
+	for _, s := range a.States.Of[node] {
+		for _, from := range a.Into[s] {
+			for _, e := range a.States.Leaving(int(from)) {
+				if e.To == int(s) && e.Kind != GaveUp && e.expected != math.Trunc(e.expected) {
+					most = max(most, math.Ceil(e.Mean.High), 1)
+					if e.Link != graph.None {
+						count, _, _ := a.CountOf(a.Link(e.Link), a.States.All[from])
+						most = max(most, count.High)
+					}
+				}
+			}
+		}
+	}
+	return most
+}
+
+// sendersFail returns the faults by which everything fails that sends messages to a state,
+// so that only those come by which they are tried again.
+func (a *Analysis) sendersFail(s int) faultSet {
+	if a.IsEntry[s] {
+		return nil
+	}
+	var common faultSet
+	for k, from := range a.Into[s] {
+		if !a.Node(a.States.All[from].Node).Kind.Runs() {
+			return nil
+		}
+		for _, e := range a.States.Leaving(int(from)) {
+			if e.To == s && (e.Kind == GaveUp || e.Kind == Result && a.Link(e.Link).When == model.Failure) {
+				return nil
+			}
+		}
+		if set := a.alwaysFails(int(from)); k == 0 {
+			common = set
+		} else {
+			common, _ = common.both(set)
+		}
+	}
+	return common
+}
+
 // retryField names the field that limits how long an intake tries.
 func (a *Analysis) retryField(at State) string {
 	n := a.Node(at.Node)
@@ -503,6 +548,9 @@ func (a *Analysis) failingReads(s int, n *graph.Node, l *graph.Link, to int, dea
 	}
 	var ends bool
 	d.after, d.limit, ends = a.ReaderPatience(n, l, to)
+	if takes := a.takesAll(s, l); takes != expr.Certain {
+		d.after.high = math.Inf(1) // it may take nothing
+	}
 	if !ends {
 		d.cause = "expired"
 		if l.Relation != model.PolledMove {
@@ -516,6 +564,17 @@ func (a *Analysis) failingReads(s int, n *graph.Node, l *graph.Link, to int, dea
 	if l.Policy.GiveUp > 0 && strings.HasSuffix(d.limit, "give-up") {
 		d.cause = "given-up"
 	}
+	if stopped, rest := d.faults.both(a.sendersFail(s)); !stopped.empty() {
+		few := d // what had come before
+		few.faults, few.pairs, few.others, few.after.high = stopped, nil, nil, math.Inf(1)
+		if dead != nil {
+			few.to, few.normal = dead.To, dead.Mean.High >= Negligible
+		}
+		a.deliver(few)
+		if d.faults = rest; d.faults.empty() && len(d.pairs)+len(d.others) == 0 {
+			return
+		}
+	}
 	if dead != nil {
 		d.to, d.normal = dead.To, dead.Mean.High >= Negligible
 		a.deliver(d)
@@ -523,6 +582,17 @@ func (a *Analysis) failingReads(s int, n *graph.Node, l *graph.Link, to int, dea
 		return
 	}
 	a.deliver(d)
+}
+
+// takesAll judges whether a reader takes the messages at a state.
+func (a *Analysis) takesAll(s int, l *graph.Link) expr.Verdict {
+	takes := expr.Impossible
+	for _, e := range a.States.Leaving(s) {
+		if e.Link == l.ID && e.Kind == Polls {
+			takes = max(takes, e.Verdict)
+		}
+	}
+	return takes
 }
 
 // lateTries returns how long, in seconds, a message that has waited for almost as long as it
@@ -777,7 +847,7 @@ func (a *Analysis) ReaderPatience(n *graph.Node, l *graph.Link, to int) (after M
 	}
 	// While everything fails, its readers come round to each message only as often as
 	// the backlog lets them; after the fault, it may need several tries.
-	round := a.LinkRates[l.ID] * after.At * max(
+	round := a.mostTo(n.ID, l) * after.At * max(
 		o.Length.Mean(),
 		ownTime(a.Node(l.To)),
 	) / float64(max(l.Read.Parallel, 1)*max(l.Read.UpTo, 1))
@@ -787,6 +857,22 @@ func (a *Analysis) ReaderPatience(n *graph.Node, l *graph.Link, to int) (after M
 		after.low = max(after.low-round-a.triesLeft(o.Bad(), a.gap(a.States.All[to], p, 1, o.Length.Mean())), 0)
 	}
 	return after, limit, ends
+}
+
+// mostTo returns the messages per second that may come to the reader of a node while a fault
+// makes all fail that goes there when it is given up.
+func (a *Analysis) mostTo(node int, l *graph.Link) float64 {
+	more := 0.0
+	for _, s := range a.States.Of[node] {
+		for _, from := range a.Into[s] {
+			for _, e := range a.States.Leaving(int(from)) {
+				if e.To == int(s) && e.Kind == GaveUp {
+					more += a.stateRates[from] * max(1-e.expected, 0)
+				}
+			}
+		}
+	}
+	return a.LinkRates[l.ID] + more
 }
 
 // patience returns how long a reader of a channel tries one message whose runs all fail, in
@@ -1002,11 +1088,14 @@ func (a *Analysis) findFills() {
 		for _, id := range n.Out {
 			held += a.Readings[id].Tries * a.Readings[id].Run
 		}
+		if len(n.Out) > 0 {
+			held = max(held, a.stockOf(i)) // what waits to be tried again
+		}
 		room := max(float64(n.Capacity)-held, 0)
 		f := fill{
 			after: Moment{
 				room / a.Rates[i],
-				0.95 * max(room-2*math.Sqrt(held)-1, 0) / a.Rates[i],
+				0.95 * max(room-2*math.Sqrt(held)-3*math.Sqrt(room*a.bursts(i))-1, 0) / a.Rates[i],
 				float64(n.Capacity) / a.Rates[i],
 			},
 		}
