@@ -11,8 +11,10 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"ironweir/core/check/flow"
 	"ironweir/core/graph"
 	"ironweir/core/model"
+	"ironweir/core/sim"
 	"ironweir/gallery"
 )
 
@@ -99,4 +101,28 @@ func TestFoundModels(t *testing.T) {
 			require.NotZero(t, r.Claims)
 		})
 	}
+}
+
+// TestColdStartsThatEndLate: a run that exceeds its limit takes its instance along, so that
+// the next starts cold, too; how many are in time is what the engine shows.
+func TestColdStartsThatEndLate(t *testing.T) {
+	m, err := model.Parse("cold.yaml", []byte(`ironweir: topology/1
+nodes:
+  door: {kind: topic, rate: 6/m, links: {work: {}}}
+  work: {kind: function, takes: {dist: gamma, mean: 5s, cv: 0.5}, timeout: 2s, fails: {each-try: 10%, for-good: 2%},
+    cold-start: {takes: 1s, idle: 5m}, links: {out: {}}}
+  out: {kind: bucket}
+`), model.Options{})
+	require.NoError(t, err)
+	g, err := graph.Compile(m)
+	require.NoError(t, err)
+	s, err := model.ParseScenario("s.yaml",
+		[]byte("ironweir: scenario/1\nlength: 500h\ntraffic: {t: {into: door, rate: 6/m}}\n"), m)
+	require.NoError(t, err)
+	r, err := sim.Run(sim.Plan{Graph: g, Scenario: s})
+	require.NoError(t, err)
+	a := flow.Analyse(g, nil)
+	written := float64(r.Nodes[g.NodeID("out")].Copies) / s.Length.Seconds()
+	require.InEpsilon(t, written, a.Rates[a.Graph.NodeID("out")], 0.06)
+	require.Less(t, written, 0.05*a.Rates[a.Graph.NodeID("door")])
 }

@@ -70,7 +70,7 @@ type faultModel struct {
 	names      []string // of the faults that last: nodes, groups, links that are not read
 	nodes      int
 	unread     map[int]faultSet // by link that reads: that it is switched off, or stopped
-	groupsOf   map[int][]int // by node: the faults that are groups with it
+	groupsOf   map[int][]int    // by node: the faults that are groups with it
 	deliveries []delivery
 	at         [][]int32          // deliveries by state
 	byTime     []int32            // deliveries by how soon they give up

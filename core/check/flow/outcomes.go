@@ -292,7 +292,10 @@ func (w *walker) coldOrWarm(cold, warm dist.Law, all float64) dist.Law {
 	}
 	w.out.guessed = w.out.guessed || cold.Mass > 0
 	p, q := cold.Mass/all, warm.Mass/all
-	warmly := p / (p + 1 - q)
+	warmly := 0.0
+	if p > 0 {
+		warmly = p / (p + 1 - q)
+	}
 	out := cold.Times(1 - warmly).Or(warm.Times(warmly))
 	w.cut(dist.Constant(w.limit * 2).Times(max(warm.Mass-out.Mass, 0)))
 	return out
