@@ -65,6 +65,8 @@ type Analysis struct {
 	hopLimit  int16                       // the largest hop limit that is counted; -1: none is
 	keepsRows []bool
 
+	doomedCalls map[int]float64 // by state that is called: the share of calls for messages that it never processes
+
 	policies   []graph.Policy
 	policyIDs  map[string]int32
 	linkPolicy []int32
@@ -248,7 +250,8 @@ func (a *Analysis) balance() {
 		full := a.findOverfull()
 		throttled := a.findThrottles()
 		behind := a.findBehind()
-		if !full && !throttled && !behind && (k > 0 || !a.fillsBatches()) {
+		doomed := a.findDoomedCalls()
+		if !full && !throttled && !behind && !doomed && (k > 0 || !a.fillsBatches()) {
 			return
 		}
 		a.findMeans()

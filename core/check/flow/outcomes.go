@@ -551,7 +551,7 @@ func (a *Analysis) runLength(s int) float64 {
 	if o.never == 0 {
 		return o.Length.Mean()
 	}
-	share := o.never
+	share := a.doomedShare(s, Usual)
 	if f := a.FateOf(s, Usual); a.States.All[s].How != AsCall && f.runs > 0 {
 		share = min(o.never*f.doomed/f.runs, 1)
 	}
@@ -860,7 +860,7 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 	}
 	f.works = (1 - never) * before * works
 	f.sends = (1 - never) * before
-	f.calls = max(f.runs-o.dooms[at.Node]*min(sure, max(f.runs, 1)), 0)
+	f.calls = max(f.runs-o.dooms[at.Node]*f.doomed, 0)
 	f.stated = o.Late == 0 && f.late == 0 && o.Why == "" && never == 0 && taken == 1
 	if f.Given < 1e-15 {
 		f.Given = 0

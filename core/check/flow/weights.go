@@ -268,7 +268,7 @@ func (a *Analysis) visitsAt(s, link int, m Mode) float64 {
 	o := a.Outcome(s, m)
 	calls := o.visits[link] * a.callsAt(s, m)
 	if more := o.again[link]; more > 0 && a.States.All[s].How == AsCall {
-		calls += more
+		calls += more * a.doomedShare(s, m) / o.never
 	} else if more > 0 {
 		calls += more * a.FateOf(s, m).doomed
 	}
@@ -307,7 +307,7 @@ func (a *Analysis) weighSend(s int, e *Edge, works three) {
 func (a *Analysis) sendsAt(s int, m Mode, kind EdgeKind) float64 {
 	switch {
 	case a.States.All[s].How == AsCall:
-		return (1 - a.Outcome(s, m).never) * (1 - a.turnsAway(a.States.All[s].Node, m))
+		return (1 - a.doomedShare(s, m)) * (1 - a.turnsAway(a.States.All[s].Node, m))
 	case kind == StartSend:
 		return a.FateOf(s, m).runs
 	}
@@ -317,8 +317,12 @@ func (a *Analysis) sendsAt(s int, m Mode, kind EdgeKind) float64 {
 // callsAt returns the runs of a message that come as far as its calls.
 func (a *Analysis) callsAt(s int, m Mode) float64 {
 	if a.States.All[s].How == AsCall {
-		node := a.States.All[s].Node
-		return (1 - a.Outcome(s, m).dooms[node]) * (1 - a.turnsAway(node, m))
+		node, o := a.States.All[s].Node, a.Outcome(s, m)
+		own := o.dooms[node]
+		if own > 0 {
+			own = min(own*a.doomedShare(s, m)/o.never, 1)
+		}
+		return (1 - own) * (1 - a.turnsAway(node, m))
 	}
 	return a.FateOf(s, m).calls
 }
