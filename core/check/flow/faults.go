@@ -883,7 +883,7 @@ func patience(n *graph.Node, l *graph.Link, length, jitter float64) (at float64,
 	retention := n.Retention.Seconds() - n.Delay.Seconds()
 	giveUp := math.Inf(1)
 	if p.GiveUp > 0 {
-		giveUp = float64(p.GiveUp)*1e-9 - n.Delay.Seconds()
+		giveUp = float64(p.GiveUp)*1e-9 - n.Delay.Seconds() - n.Takes.Expected()
 	}
 	queue := n.Kind == model.Queue
 	gap := func(k int) float64 { return length + float64(p.Backoff(k))*1e-9*jitter }

@@ -997,7 +997,7 @@ func (a *Analysis) triesInTime(at State, p *graph.Policy, length float64, o *Run
 	if at.How == AsPoll {
 		q := a.Node(a.Link(int(at.Link)).From)
 		left := q.Retention.Seconds() - q.Delay.Seconds()
-		limit -= q.Delay.Seconds()
+		limit -= q.Delay.Seconds() + q.Takes.Expected() // its age counts from its write on
 		if left < limit {
 			limit, cause = left, "expired"
 		}

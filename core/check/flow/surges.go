@@ -89,7 +89,16 @@ func (a *Analysis) findCatchUps() {
 	from := graph.None
 	for k := range min(len(a.faults.deliveries), surgeWork/24) {
 		d := a.faults.deliveries[k]
-		if d.cause != "expired" || d.to != graph.None || d.link == graph.None || d.behind || a.Boundless[d.node] {
+		if d.link == graph.None || d.behind || a.Boundless[d.node] {
+			continue
+		}
+		if d.cause == "given-up" && d.to != graph.None && d.faults.within(a.faults.unread[d.link]) {
+			for _, x := range a.carried(d.to) { // once it is read again, all that is too old goes there at once
+				a.catchUpAt(k, 0, x)
+			}
+			continue
+		}
+		if d.cause != "expired" || d.to != graph.None {
 			continue
 		}
 		if d.state != from {
@@ -135,10 +144,11 @@ func (a *Analysis) catchUpAt(held int, most float64, x arrival) {
 	}
 	note := func(cause, limit string, room float64) { // in tries
 		after := Moment{room / piled(x.messages), 0.5 * room / piled(x.most), math.Inf(1)}
-		if after.low >= d.after.low {
+		if d.to != graph.None { // nothing goes there before
+			after.At, after.low = max(after.At, d.after.At), max(after.low, d.after.low)
+		} else if after.low >= d.after.low {
 			return
-		}
-		if after.At >= d.after.At { // by then something is lost before; and perhaps here before
+		} else if after.At >= d.after.At { // by then something is lost before; and perhaps here before
 			a.faults.deliveries[held].after.low = min(a.faults.deliveries[held].after.low, after.low)
 			return
 		}
@@ -150,10 +160,12 @@ func (a *Analysis) catchUpAt(held int, most float64, x arrival) {
 			return
 		}
 		place := a.placeID(Place{Cause: cause, Node: x.node, Link: x.link, CatchUp: true})
-		a.Places[place].Load = max(a.Places[place].Load, d.after.At/after.At)
+		if d.to == graph.None {
+			a.Places[place].Load = max(a.Places[place].Load, d.after.At/after.At)
+		}
 		lost := surge{delivery: a.lostAtPlace(d.state, place, limit, after)}
 		lost.faults, lost.members, lost.others = d.faults, d.faults.list(), d.others
-		lost.quiet = lost.quiet || cause == "overflow"
+		lost.quiet = lost.quiet || cause == "overflow" || d.to != graph.None
 		a.surges[d.state] = append(a.surges[d.state], lost)
 	}
 	if n.Kind == model.Queue && n.Capacity > 0 {
