@@ -480,6 +480,7 @@ func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []E
 	id := l.Link.ID()
 	retention := n.Retention.Seconds()
 	slack, behind := a.lateTries(l, n, edges)
+	slack += a.lateEntry(n)
 	kept := func(seconds float64) Moment {
 		return Moment{max(seconds, 0), max(seconds*(1-behind)-slack, 0), max(seconds, 0)}
 	}
@@ -582,6 +583,20 @@ func (a *Analysis) failingReads(s int, n *graph.Node, l *graph.Link, to int, dea
 		return
 	}
 	a.deliver(d)
+}
+
+// lateEntry returns how long a message may at most have been tried to be written to a node
+// that rejects some, in seconds: it is kept from the first try of its write on.
+func (a *Analysis) lateEntry(n *graph.Node) float64 {
+	most := 0.0
+	if n.Fails.EachTry > 0 {
+		for _, id := range n.In {
+			if l := a.Link(id); !l.Relation.Polls() {
+				most = max(most, WaitsOf(&l.Policy)*(1+l.Policy.Jitter))
+			}
+		}
+	}
+	return most
 }
 
 // takesAll judges whether a reader takes the messages at a state.

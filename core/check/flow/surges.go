@@ -39,6 +39,7 @@ type arrival struct {
 	needs       faultSet // faults by which it does not come so far
 	reads       faultSet // faults by which it is not read there
 	to          int      // the state of the runs that read it, or that it is moved to; None: nothing does
+	later       Moment   // after it was given up elsewhere
 }
 
 // findSurges finds the readers that fall behind, and the queues that fill up, while a
@@ -48,6 +49,13 @@ func (a *Analysis) findSurges() {
 	redirected, work := a.redirections()
 	type target struct{ node, link, fault int }
 	all := map[target]*surgeLoad{}
+	add := func(x *arrival, link, f int, r redirection) {
+		at := target{x.node, link, f}
+		if all[at] == nil {
+			all[at] = &surgeLoad{redirection: redirection{after: r.after}}
+		}
+		all[at].add(x.state, r)
+	}
 	for _, to := range slices.Sorted(maps.Keys(redirected)) {
 		reached := a.carried(to)
 		if work += len(reached) * len(redirected[to]); work > surgeWork {
@@ -58,18 +66,17 @@ func (a *Analysis) findSurges() {
 				if x.needs.has(f) {
 					continue
 				}
-				at, share := target{x.node, x.link, f}, x.share
 				switch {
 				case x.reads.has(f): // they pile up there
-					a.surgeBlocked(x, f, redirection{r.rate * x.messages, r.after})
-					at.link, share = graph.None, x.messages
-				case x.link != graph.None && a.Readings[x.link].Most == 0:
-					continue
+					came := redirection{r.rate * x.messages, r.after}
+					add(&x, graph.None, f, came)
+					a.surgeBlocked(x, f, came)
+					for _, y := range a.givenUpBy(x, f) { // and go on when they are given up there, too
+						add(&y, y.link, f, redirection{came.rate * y.share, came.after.plus(y.later)})
+					}
+				case x.link == graph.None || a.Readings[x.link].Most > 0:
+					add(&x, x.link, f, redirection{r.rate * x.share, r.after})
 				}
-				if all[at] == nil {
-					all[at] = &surgeLoad{redirection: redirection{after: r.after}}
-				}
-				all[at].add(x.state, redirection{r.rate * share, r.after})
 			}
 		}
 	}
@@ -327,7 +334,7 @@ func (a *Analysis) waiting(s int, share, most float64, needs faultSet) []arrival
 			to:       e.To,
 		})
 	}
-	if len(a.Node(node).Out) == 0 {
+	if n := a.Node(node); len(n.Out) == 0 || n.Delay >= n.Retention {
 		out = append(out, arrival{
 			state: s, node: node, link: graph.None, share: share, messages: share, most: most, needs: needs,
 			to: graph.None,
@@ -346,6 +353,7 @@ func (a *Analysis) surgeAt(node, link, fault int, load *surgeLoad) {
 	case a.Boundless[node]:
 	case link != graph.None:
 		reading := a.Readings[link]
+		a.surgeFills(n, link, fault, load, reading)
 		room, cause, limit := keptFor(n, a.Link(link))
 		if cause == "given-up" && a.Link(link).DeadLetter != graph.None {
 			return
@@ -370,6 +378,47 @@ func (a *Analysis) surgeAt(node, link, fault int, load *surgeLoad) {
 			a.noteSurge(at, fault, load, n.Name+" capacity", Moment{full, 0.8 * full, math.Inf(1)})
 		}
 	}
+}
+
+// givenUpBy returns where messages wait that a reader gives up while it fails by a fault.
+func (a *Analysis) givenUpBy(x arrival, fault int) []arrival {
+	dead := a.deadOf(x)
+	if dead == graph.None {
+		return nil
+	}
+	patience, _, ends := a.ReaderPatience(a.Node(x.node), a.Link(x.link), x.to)
+	if !ends {
+		return nil
+	}
+	var out []arrival
+	for _, y := range a.carried(dead) {
+		reads := y.link == graph.None || a.Readings[y.link].Most > 0
+		if reads && !y.needs.has(fault) && !y.reads.has(fault) {
+			y.later = patience
+			out = append(out, y)
+		}
+	}
+	return out
+}
+
+// surgeFills notes what a queue of limited capacity rejects while a fault redirects messages
+// to it that its reader is to take.
+func (a *Analysis) surgeFills(n *graph.Node, link, fault int, load *surgeLoad, reading Reading) {
+	if n.Kind != model.Queue || n.Capacity == 0 {
+		return
+	}
+	messages := load.rate / max(reading.each, 1)
+	room := max(float64(n.Capacity)-a.stockOf(n.ID), 0)
+	behind := load.rate/reading.Most + reading.Utilisation - 1 // its share that the reader does not take in time
+	if messages*n.Delay.Seconds() <= room && behind <= 0.05 {
+		return
+	}
+	full := room / messages
+	if messages*n.Delay.Seconds() <= room {
+		full = room / (messages * min(behind, 1))
+	}
+	at := a.placeOf("overflow", n.ID, graph.None)
+	a.noteSurge(at, fault, load, n.Name+" capacity", Moment{full, 0.5 * full, math.Inf(1)})
 }
 
 // surgeBlocked notes what expires while a fault redirects messages to a node whose reader
