@@ -37,7 +37,7 @@ func tell(r *Report) string {
 }
 
 // known is how many of the models of TestRandomModels a run is known to contradict: it
-// may not rise. Surveys of others find about one in 200.
+// may not rise. Surveys of others find about one in 700.
 const known = 0
 
 // TestRandomModels holds the analysis of random models, always the same, against runs
