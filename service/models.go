@@ -94,7 +94,7 @@ func checkText(name, text string) (*Checked, error) {
 		drawn := BoardNode{
 			Name:  n.Name,
 			Kind:  string(n.Kind),
-			Role:  picture.Role(n.Kind),
+			Role:  string(n.Kind.Role()),
 			Says:  picture.Detail(n.Node),
 			About: n.About,
 			Owner: n.Owner,

@@ -167,7 +167,7 @@ func (p *Pass) ignoresAll(n *graph.Node) bool {
 		if sp.Node != n.ID {
 			continue
 		}
-		e, _ := p.Seen(sp.Message, graph.DefaultType(n.Kind))
+		e, _ := p.Seen(sp.Message, n.Kind.Event())
 		if !n.Ignore.Takes(e) {
 			return false
 		}

@@ -61,35 +61,18 @@ func (f *Filter) Why(e *expr.Event) string {
 	return strings.Join(whys, "; ")
 }
 
-// Changes lists what may happen to an object of a bucket or a row of a table; other
-// kinds have none.
-func Changes(k model.Kind) []string {
-	switch k {
-	case model.Bucket:
-		return []string{"written", "deleted"}
-	case model.Table:
-		return []string{"inserted", "updated", "deleted"}
-	}
-	return nil
-}
-
 // WantedChanges lists the changes of a bucket or table that a link takes: those that it
 // states, or the default of its kind.
 func (l *Link) WantedChanges(from model.Kind) []string {
-	switch {
-	case len(l.Changes) > 0:
+	if len(l.Changes) > 0 {
 		return l.Changes
-	case from == model.Bucket:
-		return []string{"written"}
-	case from == model.Table:
-		return []string{"inserted", "updated"}
 	}
-	return nil
+	return from.WantedChanges()
 }
 
 // Declined returns, for each link that leaves a node, why it does not accept an event
 // there; empty: it accepts it. An event without a type has the node's default type. What
-// happened to an object or row is one of Changes, or "written" for either change of a
+// happened to an object or row is one of its kind's Changes, or "written" for either change of a
 // row by a write; other kinds take no notice of it.
 func (g *Graph) Declined(node int, e expr.Event, change string) []string {
 	kind := g.Nodes[node].Kind
@@ -97,7 +80,7 @@ func (g *Graph) Declined(node int, e expr.Event, change string) []string {
 		change = "inserted"
 	}
 	if e.Type == "" {
-		e.Type = DefaultType(kind)
+		e.Type = kind.Event()
 		if kind.Keeps() {
 			e.Type = change
 		}

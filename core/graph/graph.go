@@ -369,19 +369,3 @@ func (g *Graph) expression(source, want string) (*expr.Expression, error) {
 	g.UsesIdentity = g.UsesIdentity || g.UsesSource || readsIdentity.MatchString(source)
 	return x, err
 }
-
-// DefaultType is the type of an event that states none, by where it is handed
-// on.
-func DefaultType(k model.Kind) string {
-	switch k {
-	case model.Bucket:
-		return "written"
-	case model.Table:
-		return "inserted"
-	case model.Schedule:
-		return "fired"
-	case model.Endpoint:
-		return "request"
-	}
-	return "message"
-}

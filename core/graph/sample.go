@@ -31,7 +31,7 @@ func (g *Graph) Sample(id int) map[string]any {
 		"specversion":     "1.0",
 		"id":              "1",
 		"source":          "outside",
-		"type":            DefaultType(n.Kind),
+		"type":            n.Kind.Event(),
 		"time":            model.DefaultStart.Format(time.RFC3339),
 		"datacontenttype": "application/json",
 		"data":            map[string]any{},

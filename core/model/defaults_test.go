@@ -137,7 +137,7 @@ func documentedDefaults(t *testing.T) map[string]string {
 		case m == nil:
 		case section == "every node":
 			every[m[1]] = normal(strings.TrimSpace(m[2]))
-		case kindAbouts[Kind(section)] != "":
+		case Kind(section).Known():
 			out[section+" "+m[1]] = normal(strings.TrimSpace(m[2]))
 		}
 	}

@@ -2,29 +2,13 @@ package model
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"time"
 
 	"ironweir/core/expr"
 )
-
-// kindFields says which fields a kind has beside those of every node. It is
-// what the decoder, the message for a misplaced field and the JSON Schema go
-// by.
-var kindFields = map[Kind][]string{
-	Bucket:   {"notice", "object-life", "duplicates"},
-	Queue:    {"order", "group", "retention", "delay", "capacity", "lease", "age", "dedupe", "duplicates"},
-	Topic:    {"duplicates", "ignore"},
-	Stream:   {"partitions", "by", "retention", "partition-rate"},
-	Table:    {"partitions", "retention"},
-	Schedule: {"every", "cron", "cron-fields", "sunday", "zone", "jitter", "from", "until", "enabled", "data"},
-	Endpoint: {"method", "path", "accepts", "timeout", "rate-limit"},
-	Function: {"memory", "timeout", "cold-start", "cases", "accepts", "concurrency", "pool", "hop-limit", "idempotent",
-		"sends", "hook", "retry", "dead-letter", "results"},
-	Workflow: {"do", "timeout", "retry", "dead-letter", "concurrency", "results"},
-	Outside:  {"rate-limit", "timeout"},
-}
 
 // Defaults of fields that a node does not state.
 const (
@@ -51,7 +35,7 @@ func (d *decoder) node(name string, pos Position, v *Value, path string, default
 	}
 	n.KindPos = kind.Pos
 	n.Kind = Kind(kind.Scalar)
-	if _, ok := kindFields[n.Kind]; !ok {
+	if !n.Kind.Known() {
 		d.problem(
 			kind.Pos,
 			path+".kind",
@@ -77,7 +61,7 @@ func (d *decoder) node(name string, pos Position, v *Value, path string, default
 	n.Takes = o.distribution("takes", Constant(0), false)
 	n.Fails = o.failing("fails", n.Kind == Function || n.Kind == Outside)
 	n.HopLimit = NoHopLimit
-	o.kindSpecific(n)
+	n.Kind.traits().read(o, n)
 	o.each("links", func(link string, pos Position, v *Value, path string) {
 		if l := d.link(n, link, pos, v, path); l != nil {
 			n.Links = append(n.Links, l)
@@ -85,11 +69,9 @@ func (d *decoder) node(name string, pos Position, v *Value, path string, default
 	})
 	o.done(func(key string) string {
 		var owners []string
-		for _, k := range Kinds {
-			for _, f := range kindFields[k] {
-				if f == key {
-					owners = append(owners, string(k))
-				}
+		for k := range kinds {
+			if slices.Contains(kinds[k].fields, key) {
+				owners = append(owners, string(kinds[k].kind))
 			}
 		}
 		if owners == nil {
@@ -110,51 +92,58 @@ func kindNames() []string {
 
 func kindList() string { return strings.Join(kindNames(), ", ") }
 
-func (o *object) kindSpecific(n *Node) {
-	switch n.Kind {
-	case Bucket:
-		n.Notice = o.distribution("notice", Constant(0), false)
-		n.ObjectLife = o.duration("object-life", 0)
-		n.Duplicates = o.share("duplicates", 0)
-	case Queue:
-		o.queueFields(n)
-	case Topic:
-		n.Duplicates = o.share("duplicates", 0)
-		n.Ignore = o.match("ignore")
-	case Stream, Table:
-		n.Partitions = 1
-		if v := o.get("partitions"); v != nil {
-			if v.Scalar == "auto" && n.Kind == Stream {
-				n.Partitions = 0
-			} else {
-				n.Partitions = o.whole("partitions", 1, 1)
-			}
+// bucketFields reads the fields of a bucket.
+func (o *object) bucketFields(n *Node) {
+	n.Notice = o.distribution("notice", Constant(0), false)
+	n.ObjectLife = o.duration("object-life", 0)
+	n.Duplicates = o.share("duplicates", 0)
+}
+
+// topicFields reads the fields of a topic.
+func (o *object) topicFields(n *Node) {
+	n.Duplicates = o.share("duplicates", 0)
+	n.Ignore = o.match("ignore")
+}
+
+// streamFields reads the fields of a stream or table.
+func (o *object) streamFields(n *Node) {
+	n.Partitions = 1
+	if v := o.get("partitions"); v != nil {
+		if v.Scalar == "auto" && n.Kind == Stream {
+			n.Partitions = 0
+		} else {
+			n.Partitions = o.whole("partitions", 1, 1)
 		}
-		n.Retention = o.positive("retention", DefaultFeed)
-		if n.Kind == Stream {
-			n.By = o.text("by")
-			n.PartitionRate = o.rate("partition-rate")
-		}
-	case Schedule:
-		o.scheduleFields(n)
-	case Endpoint:
-		n.Method, n.Path = strings.ToUpper(o.text("method")), o.text("path")
-		n.Accepts = o.schema("accepts")
-		n.Timeout = o.positive("timeout", DefaultAnswer)
-		n.RateLimit = o.rate("rate-limit")
-	case Function:
-		o.functionFields(n)
-	case Workflow:
-		n.Do = o.tasks("do")
-		n.Timeout = o.duration("timeout", 0)
-		n.Retry = o.retry("retry")
-		n.DeadLetter = o.text("dead-letter")
-		n.Concurrency = o.whole("concurrency", 0, 1)
-		n.ResultsAll = o.oneOf("results", "async", "async", "all") == "all"
-	case Outside:
-		n.RateLimit = o.rate("rate-limit")
-		n.Timeout = o.duration("timeout", 0)
 	}
+	n.Retention = o.positive("retention", DefaultFeed)
+	if n.Kind == Stream {
+		n.By = o.text("by")
+		n.PartitionRate = o.rate("partition-rate")
+	}
+}
+
+// endpointFields reads the fields of an endpoint.
+func (o *object) endpointFields(n *Node) {
+	n.Method, n.Path = strings.ToUpper(o.text("method")), o.text("path")
+	n.Accepts = o.schema("accepts")
+	n.Timeout = o.positive("timeout", DefaultAnswer)
+	n.RateLimit = o.rate("rate-limit")
+}
+
+// workflowFields reads the fields of a workflow.
+func (o *object) workflowFields(n *Node) {
+	n.Do = o.tasks("do")
+	n.Timeout = o.duration("timeout", 0)
+	n.Retry = o.retry("retry")
+	n.DeadLetter = o.text("dead-letter")
+	n.Concurrency = o.whole("concurrency", 0, 1)
+	n.ResultsAll = o.oneOf("results", "async", "async", "all") == "all"
+}
+
+// outsideFields reads the fields of an outside system.
+func (o *object) outsideFields(n *Node) {
+	n.RateLimit = o.rate("rate-limit")
+	n.Timeout = o.duration("timeout", 0)
 }
 
 // queueFields reads the fields of a queue.

@@ -18,7 +18,7 @@ func AddNode(text []byte, name, kind string) ([]byte, error) {
 	switch {
 	case !nameForm.MatchString(name):
 		return nil, fmt.Errorf("%q is not a node's name: use 1 to 63 of a-z, 0-9 and -, a letter first", name)
-	case kindFields[Kind(kind)] == nil:
+	case !Kind(kind).Known():
 		return nil, fmt.Errorf(
 			"%q is not a kind of node%s; it is one of %s",
 			kind,

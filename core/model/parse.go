@@ -174,7 +174,7 @@ func (d *decoder) topology(file string, root *Value, opt Options) *Topology {
 func (d *decoder) defaults(o *object) map[Kind]*Value {
 	defaults := map[Kind]*Value{}
 	o.each("defaults", func(kind string, pos Position, v *Value, path string) {
-		if _, ok := kindFields[Kind(kind)]; !ok {
+		if !Kind(kind).Known() {
 			d.problem(pos, path, "unknown kind %q%s", kind, didYouMean(kind, kindNames()))
 			return
 		}

@@ -1,6 +1,7 @@
 package model
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 )
@@ -50,16 +51,13 @@ func (r Relation) Asynchronous() bool {
 // relate gives the relation of a link, or an error that says why the two kinds
 // cannot be joined so.
 func relate(from, to Kind, mode string, when When) (Relation, error) {
-	if to == Schedule {
-		return 0, fmt.Errorf("nothing can be sent to a schedule; it fires by its calendar alone")
-	}
-	if to == Endpoint {
-		return 0, fmt.Errorf("an endpoint is where requests from outside come in; link to what stands behind it")
+	if why := to.traits().refuses; why != "" {
+		return 0, errors.New(why)
 	}
 	modes := func(allowed ...string) error { return modeFits(mode, from, to, allowed) }
 	runs := to == Function || to == Workflow
 	switch {
-	case from == Bucket || from == Topic || from == Schedule || when != OfRun:
+	case from.traits().delivers || when != OfRun:
 		if err := modes(""); err != nil {
 			return 0, err
 		}

@@ -1,6 +1,9 @@
 package model
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+)
 
 // Schema gives the JSON Schema (2020-12) of the topology or scenario file.
 func Schema(which string) (map[string]any, error) {
@@ -65,20 +68,6 @@ var (
 	boolSchema = schemaNode{"type": "boolean"}
 )
 
-func retrySchema() schemaNode {
-	return closed(
-		schemaNode{
-			"tries":    wholeSchema,
-			"wait":     durationSchema,
-			"factor":   schemaNode{"type": "number"},
-			"max-wait": durationSchema,
-			"jitter":   shareSchema,
-			"give-up":  durationSchema,
-			"except":   oneOrMany(),
-		},
-	)
-}
-
 func breaksSchema() schemaNode {
 	return closed(schemaNode{"every": distributionSchema, "for": distributionSchema})
 }
@@ -96,106 +85,104 @@ func matchSchema() schemaNode {
 	return schemaNode{"anyOf": []any{clause, listOf(clause)}}
 }
 
-// fieldSchemas gives the schema of each field that only some kinds have.
-func fieldSchemas() schemaNode {
-	return schemaNode{"notice": distributionSchema, "object-life": durationSchema, "duplicates": shareSchema,
-		"order": choice(
-			"any",
-			"grouped",
-		), "group": textSchema, "retention": durationSchema, "delay": durationSchema, "capacity": wholeSchema,
-		"lease": durationSchema,
-		"age": choice(
-			"fresh",
-			"carried",
-		), "dedupe": closed(schemaNode{"by": textSchema, "within": durationSchema}), "ignore": matchSchema(),
-		"partitions": anySchema, "by": textSchema, "partition-rate": rateSchema, "every": durationSchema,
-		"cron": textSchema,
-		"cron-fields": choice(
-			"standard",
-			"with-seconds",
-			"with-year",
-			"with-both",
-		), "sunday": schemaNode{"enum": []int{0, 1}}, "zone": textSchema, "jitter": durationSchema,
-		"from": textSchema, "until": textSchema, "enabled": boolSchema, "data": anySchema, "method": textSchema,
-		"path": textSchema, "accepts": schemaNode{"type": "object"},
-		"timeout": durationSchema, "rate-limit": rateSchema, "memory": described("a size: 256MB"), "cold-start": closed(schemaNode{"takes": distributionSchema, "idle": durationSchema}),
-		"cases":       mapOf(closed(schemaNode{"if": textSchema, "takes": distributionSchema, "fails": anySchema})),
-		"concurrency": wholeSchema, "pool": textSchema, "hop-limit": wholeSchema, "idempotent": textSchema,
-		"sends": choice("one-by-one", "together"), "hook": textSchema,
-		"retry": retrySchema(), "dead-letter": textSchema, "results": choice("async", "all"),
-		"do": schemaNode{"type": "array"}}
+// ownSchema gives the schema of a field that its form does not give; nil: it has none.
+func ownSchema(name string) any {
+	switch name {
+	case "accepts":
+		return schemaNode{"type": "object"}
+	case "breaks":
+		return breaksSchema()
+	case "cases":
+		return mapOf(closed(schemaNode{"if": textSchema, "takes": distributionSchema, "fails": anySchema}))
+	case "cold-start":
+		return closed(schemaNode{"takes": distributionSchema, "idle": durationSchema})
+	case "dedupe":
+		return closed(schemaNode{"by": textSchema, "within": durationSchema})
+	case "do":
+		return schemaNode{"type": "array"}
+	case "if":
+		return schemaNode{"type": []string{"string", "boolean"}}
+	case "ignore":
+		return matchSchema()
+	case "memory":
+		return described("a size: 256MB")
+	case "retry":
+		return within("retry")
+	case "sunday":
+		return schemaNode{"enum": []int{0, 1}}
+	}
+	return nil
+}
+
+// schema gives the schema of what is written in a field.
+func (f *fieldSpec) schema() any {
+	if own := ownSchema(f.path); own != nil {
+		return own
+	}
+	switch f.form {
+	case "distribution":
+		return distributionSchema
+	case "duration":
+		return durationSchema
+	case "expression", "node", "size", "text":
+		return textSchema
+	case "number":
+		return schemaNode{"type": "number"}
+	case "rate":
+		return rateSchema
+	case "share":
+		return shareSchema
+	case "truth":
+		return boolSchema
+	case "whole":
+		return wholeSchema
+	case "words":
+		return oneOrMany()
+	}
+	if values := f.choices(); values != nil {
+		return choice(values...)
+	}
+	return anySchema
+}
+
+// within gives the schema of a map that a field of links is, from the fields in it.
+func within(head string) schemaNode {
+	props := schemaNode{}
+	for k := range linkFields {
+		if name, in := strings.CutPrefix(linkFields[k].path, head+"."); in {
+			f := linkFields[k]
+			f.path = name
+			props[name] = f.schema()
+		}
+	}
+	return closed(props)
 }
 
 func linkSchema() schemaNode {
-	read := closed(
-		schemaNode{
-			"up-to":    wholeSchema,
-			"within":   durationSchema,
-			"parallel": wholeSchema,
-			"from":     choice("oldest", "newest"),
-			"failed":   choice("each", "all", "halve"),
-			"settle":   choice("lease", "reject"),
-			"prefetch": wholeSchema,
-		},
-	)
-	link := closed(
-		schemaNode{
-			"to":          textSchema,
-			"enabled":     boolSchema,
-			"changes":     oneOrMany(),
-			"match":       matchSchema(),
-			"read":        read,
-			"retry":       retrySchema(),
-			"dead-letter": textSchema,
-			"mode": choice(
-				"wait",
-				"async",
-				"accept",
-			),
-			"on-error": choice("fail", "ignore"),
-			"wrap":     choice("none", "event", "base64"),
-			"when":     choice("success", "failure"),
-			"at": choice(
-				"end",
-				"start",
-			),
-			"per":      choice("message", "run"),
-			"count":    anySchema,
-			"for-each": textSchema,
-			"chance":   shareSchema,
-			"if":       schemaNode{"type": []string{"string", "boolean"}},
-			"key":      textSchema,
-			"type":     textSchema,
-			"data":     anySchema,
-			"size":     textSchema,
-			"op":       choice("write", "delete", "read", "insert", "update"),
-		},
-	)
+	props := schemaNode{}
+	for k := range linkFields {
+		f := &linkFields[k]
+		switch head, _, nested := strings.Cut(f.path, "."); {
+		case !nested:
+			props[f.path] = f.schema()
+		case head == "match":
+			props[head] = matchSchema()
+		default:
+			props[head] = within(head)
+		}
+	}
+	link := closed(props)
 	link["type"] = []string{"object", "null"}
 	return link
 }
 
-func nodeSchema(k Kind) schemaNode {
-	props := schemaNode{
-		"kind":        schemaNode{"const": string(k)},
-		"about":       textSchema,
-		"owner":       textSchema,
-		"tags":        mapOf(textSchema),
-		"rate":        rateSchema,
-		"callers":     oneOrMany(),
-		"observed-as": oneOrMany(),
-		"keys":        oneOrMany(),
-		"types":       oneOrMany(),
-		"sources":     oneOrMany(),
-		"breaks":      breaksSchema(),
-		"fails":       anySchema,
-		"takes":       distributionSchema,
-		"public":      boolSchema,
-		"links":       mapOf(linkSchema()),
+func nodeSchema(t *traits) schemaNode {
+	props := schemaNode{"kind": schemaNode{"const": string(t.kind)}, "tags": mapOf(textSchema), "links": mapOf(linkSchema())}
+	for k := range everyNode {
+		props[everyNode[k].path] = everyNode[k].schema()
 	}
-	all := fieldSchemas()
-	for _, f := range kindFields[k] {
-		props[f] = all[f]
+	for _, name := range t.fields {
+		props[name] = nodeField(name).schema()
 	}
 	n := closed(props)
 	n["required"] = []string{"kind"}
@@ -203,15 +190,13 @@ func nodeSchema(k Kind) schemaNode {
 }
 
 func topologySchema() schemaNode {
-	var kinds []any
-	for _, k := range Kinds {
-		kinds = append(
-			kinds,
-			schemaNode{
-				"if":   schemaNode{"properties": schemaNode{"kind": schemaNode{"const": string(k)}}},
-				"then": nodeSchema(k),
-			},
-		)
+	var cases []any
+	for k := range kinds {
+		t := &kinds[k]
+		cases = append(cases, schemaNode{
+			"if":   schemaNode{"properties": schemaNode{"kind": schemaNode{"const": string(t.kind)}}},
+			"then": nodeSchema(t),
+		})
 	}
 	s := closed(
 		schemaNode{
@@ -246,7 +231,7 @@ func topologySchema() schemaNode {
 					"type":       "object",
 					"required":   []string{"kind"},
 					"properties": schemaNode{"kind": choice(kindNames()...)},
-					"allOf":      kinds,
+					"allOf":      cases,
 				},
 			),
 			"alarms": mapOf(

@@ -6,54 +6,6 @@ import (
 	"ironweir/core/expr"
 )
 
-// Kind is what a node is.
-type Kind string
-
-const (
-	Bucket   Kind = "bucket"
-	Queue    Kind = "queue"
-	Topic    Kind = "topic"
-	Stream   Kind = "stream"
-	Table    Kind = "table"
-	Schedule Kind = "schedule"
-	Endpoint Kind = "endpoint"
-	Function Kind = "function"
-	Workflow Kind = "workflow"
-	Outside  Kind = "outside"
-)
-
-// Kinds lists every kind, in the order of the reference.
-var Kinds = []Kind{Bucket, Queue, Topic, Stream, Table, Schedule, Endpoint, Function, Workflow, Outside}
-
-// Noun gives the kind with its article, as a sentence names it: "a queue".
-func (k Kind) Noun() string {
-	switch k {
-	case Endpoint:
-		return "an endpoint"
-	case Outside:
-		return "an outside system"
-	}
-	return "a " + string(k)
-}
-
-// Channel reports whether the kind takes writes: what is sent to it stands there.
-func (k Kind) Channel() bool {
-	return k == Bucket || k == Queue || k == Topic || k == Stream || k == Table
-}
-
-// Keeps reports whether objects or rows lie in the kind under their keys.
-func (k Kind) Keeps() bool { return k == Bucket || k == Table }
-
-// Runs reports whether the kind works on messages in runs of its own.
-func (k Kind) Runs() bool { return k == Function || k == Workflow || k == Outside }
-
-// Process reports whether nodes of the kind are processes, which can stop and crash.
-func (k Kind) Process() bool { return k.Runs() || k == Endpoint }
-
-// Polled reports whether readers take messages from the kind, which hands out
-// none by itself.
-func (k Kind) Polled() bool { return k == Queue || k == Stream || k == Table }
-
 // Topology is a model as read: defaults filled in, variables replaced.
 type Topology struct {
 	Name          string

@@ -478,5 +478,5 @@ func kindOfEvent(from *graph.Node, flags copyFlags) string {
 	case flags&update != 0 && from.Kind == model.Table:
 		return "updated"
 	}
-	return graph.DefaultType(from.Kind)
+	return from.Kind.Event()
 }

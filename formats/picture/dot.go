@@ -24,41 +24,12 @@ type Options struct {
 	Rates  bool // write on each link how much it carries, as Check has it
 }
 
-// role is what a node does, which its shape shows.
-type role string
-
-const (
-	holds  role = "holds"
-	moves  role = "moves"
-	works  role = "works"
-	starts role = "starts"
-	ends   role = "ends"
-)
-
-// roleOf gives what a node of a kind does.
-func roleOf(k model.Kind) role {
-	switch k {
-	case model.Bucket, model.Queue, model.Table, model.Stream:
-		return holds
-	case model.Topic:
-		return moves
-	case model.Schedule, model.Endpoint:
-		return starts
-	case model.Outside:
-		return ends
-	}
-	return works
-}
-
-// Role says what a node of a kind does: holds, moves, works, starts or ends.
-func Role(k model.Kind) string { return string(roleOf(k)) }
-
-var dotShapes = map[role]string{
-	holds:  `shape=box style="rounded,filled"`,
-	moves:  `shape=hexagon style=filled`,
-	works:  `shape=box style=filled`,
-	starts: `shape=cds style=filled`,
-	ends:   `shape=box style="filled,dashed"`,
+var dotShapes = map[model.Role]string{
+	model.Holds:  `shape=box style="rounded,filled"`,
+	model.Moves:  `shape=hexagon style=filled`,
+	model.Works:  `shape=box style=filled`,
+	model.Starts: `shape=cds style=filled`,
+	model.Ends:   `shape=box style="filled,dashed"`,
 }
 
 // drawing is what is drawn, the same for all formats.
@@ -70,7 +41,7 @@ type drawing struct {
 type drawnNode struct {
 	id         int
 	name, kind string
-	role       role
+	role       model.Role
 	state      string // loops, loses, saturated, or empty
 	codes      []string
 }
@@ -121,7 +92,7 @@ func plan(g *graph.Graph, o Options) *drawing {
 			shown[i] = true
 			d.nodes = append(
 				d.nodes,
-				drawnNode{i, n.Name, string(n.Kind), roleOf(n.Kind), state[n.Name], codes[n.Name]},
+				drawnNode{i, n.Name, string(n.Kind), n.Kind.Role(), state[n.Name], codes[n.Name]},
 			)
 		}
 	}
@@ -265,12 +236,12 @@ func quote(s string) string {
 	return `"` + s + `"`
 }
 
-var mermaidShapes = map[role][2]string{
-	holds:  {"(", ")"},
-	moves:  {"{{", "}}"},
-	works:  {"[", "]"},
-	starts: {">", "]"},
-	ends:   {"[/", "/]"},
+var mermaidShapes = map[model.Role][2]string{
+	model.Holds:  {"(", ")"},
+	model.Moves:  {"{{", "}}"},
+	model.Works:  {"[", "]"},
+	model.Starts: {">", "]"},
+	model.Ends:   {"[/", "/]"},
 }
 
 var mermaidStrokes = map[string]string{

@@ -461,7 +461,8 @@ func (a *Analysis) heldUp(s int) (mean, square float64) {
 }
 
 // movesFor returns the mean time, in seconds, from the first try of the move of a message to
-// when its reader is done with it, for which it holds up the messages behind it. In a queue it does so until its last try has been waited for, too.
+// when its reader is done with it, for which it holds up the messages behind it. In a queue
+// it does so until its last try has been waited for, too.
 func (a *Analysis) movesFor(l *graph.Link) float64 {
 	to, at := a.Node(l.To), movedBy(l)
 	toTheEnd := a.Node(l.From).Kind == model.Queue && !l.Read.Reject
@@ -490,7 +491,7 @@ func (a *Analysis) oneGroup(n *graph.Node) bool {
 	}
 	var group any
 	for k, s := range a.States.Of[n.ID] {
-		e, has := a.Seen(a.States.All[s].Message, graph.DefaultType(n.Kind))
+		e, has := a.Seen(a.States.All[s].Message, n.Kind.Event())
 		v, known := n.Group.ValueOf(e, has)
 		if !known || k > 0 && fmt.Sprint(v) != fmt.Sprint(group) {
 			return false

@@ -844,7 +844,32 @@ func (p *pairs) run() {
 			}
 		}
 	}
-	// What a dead-letter node rejects.
+	p.deadLetters()
+	states = states[:0]
+	for s := range x.second {
+		states = append(states, s)
+	}
+	slices.Sort(states)
+	for _, s := range states {
+		for _, from := range x.second[s] {
+			for _, l := range a.losses[s] { // where it is lost whatever holds it
+				if l.share.High > Rare {
+					p.loses(a.lossAt(s, l.cause, l.node, l.link), from.after, from.one, from.two)
+				}
+			}
+			for _, k := range a.faults.at[s] {
+				d := &a.faults.deliveries[k]
+				if d.to == graph.None && !d.faults.empty() {
+					p.loses(d, from.after, from.one, from.two, d.faults)
+				}
+			}
+		}
+	}
+}
+
+// deadLetters adds what dead-letter nodes reject.
+func (p *pairs) deadLetters() {
+	x, a := p.x, p.x.a
 	for _, k := range x.lastResorts() {
 		r := &a.dead[k]
 		if r.normal && x.has(r.state) {
@@ -866,26 +891,6 @@ func (p *pairs) run() {
 				}
 			case from != nil:
 				p.loses(&r.delivery, from.after.plus(d.after), from.faults, d.faults, r.faults)
-			}
-		}
-	}
-	states = states[:0]
-	for s := range x.second {
-		states = append(states, s)
-	}
-	slices.Sort(states)
-	for _, s := range states {
-		for _, from := range x.second[s] {
-			for _, l := range a.losses[s] { // where it is lost whatever holds it
-				if l.share.High > Rare {
-					p.loses(a.lossAt(s, l.cause, l.node, l.link), from.after, from.one, from.two)
-				}
-			}
-			for _, k := range a.faults.at[s] {
-				d := &a.faults.deliveries[k]
-				if d.to == graph.None && !d.faults.empty() {
-					p.loses(d, from.after, from.one, from.two, d.faults)
-				}
 			}
 		}
 	}

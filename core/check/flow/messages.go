@@ -182,7 +182,7 @@ func typeAt(k model.Kind, c Change) string {
 	case c == InsertedOrUpdated && k == model.Table:
 		return AnyText
 	}
-	return graph.DefaultType(k)
+	return k.Event()
 }
 
 // defaultType returns the type that a message has by default at its node.

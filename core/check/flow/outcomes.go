@@ -825,13 +825,7 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 		tries = 1e9
 	}
 	tries = max(tries, 1)
-	pow := math.Pow(retryable, tries)
-	before := 1.0 // mean tries that are started: Σ retryable^k
-	if retryable < 1 {
-		before = (1 - pow) / (1 - retryable)
-	} else {
-		before = tries
-	}
+	before, pow := triesStarted(retryable, tries)
 	// What fails retryably at the last try, or is not worth another, is given up.
 	byChance := pow + ends*before
 	if retryable >= 1 {
@@ -875,6 +869,15 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 		f.runs*taken, f.doomed*taken, f.works*taken, f.sends*taken, f.calls*taken
 	f.first = f.runs
 	return f
+}
+
+// triesStarted returns how many tries are started on average where each fails with a chance and
+// there are so many at most, and the chance that all fail.
+func triesStarted(fails, most float64) (started, all float64) {
+	if all = math.Pow(fails, most); fails < 1 { // Σ fails^k
+		return (1 - all) / (1 - fails), all
+	}
+	return most, all
 }
 
 // whenRead returns the chances that no run of a message ever succeeds and that one fails,
