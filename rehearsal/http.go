@@ -236,8 +236,8 @@ func Entries(g *graph.Graph) (fed, others []*model.Node) {
 	for i := range g.Nodes {
 		n := &g.Nodes[i]
 		switch {
-		case n.Rate > 0 || len(n.Node.Keys) > 0 || n.Kind == model.Endpoint || len(n.In) == 0 &&
-			n.Kind != model.Schedule && !aside[n.Name]:
+		case n.Rate > 0 || len(n.Node.Keys) > 0 || n.Kind.Answers() || len(n.In) == 0 &&
+			!n.Kind.Fires() && !aside[n.Name]:
 			fed = append(fed, n.Node)
 		default:
 			others = append(others, n.Node)
@@ -263,7 +263,7 @@ func EndpointAt(n *model.Node) (method, path string) {
 // the methods that do.
 func (r *Rehearsal) endpoint(method, path string) (name string, allowed []string) {
 	for _, n := range r.plan.Graph.Topology.Nodes {
-		if n.Kind != model.Endpoint {
+		if !n.Kind.Answers() {
 			continue
 		}
 		m, p := EndpointAt(n)
@@ -296,7 +296,7 @@ func pathFits(pattern, path string) bool {
 func (r *Rehearsal) endpointsInWords() string {
 	var list []string
 	for _, n := range r.plan.Graph.Topology.Nodes {
-		if n.Kind == model.Endpoint {
+		if n.Kind.Answers() {
 			m, p := EndpointAt(n)
 			list = append(list, m+" "+p)
 		}

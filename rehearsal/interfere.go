@@ -200,7 +200,7 @@ func (r *Rehearsal) opposites(target string) []*model.Incident {
 		if no := false; s.Stopped {
 			add(func(in *model.Incident) { in.Stopped = &no })
 		}
-		if own := n.Enabled; s.Off && own && n.Kind == model.Schedule {
+		if own := n.Enabled; s.Off && own && n.Kind.Fires() {
 			add(func(in *model.Incident) { in.Enabled = &own })
 		}
 	}
@@ -224,7 +224,7 @@ func (r *Rehearsal) Move(who string, message uint64, to string) error {
 		return err
 	}
 	defer r.mu.Unlock()
-	if n := r.plan.Graph.Topology.Node(to); n != nil && n.Kind == model.Schedule {
+	if n := r.plan.Graph.Topology.Node(to); n != nil && n.Kind.Fires() {
 		return errors.New("nothing can be sent to a schedule; it fires by its calendar alone")
 	}
 	_, err := r.put(&sim.Input{By: who, Move: &sim.Move{Message: message, To: to}})

@@ -129,7 +129,7 @@ func (r *Rehearsal) base() (*model.Value, error) {
 // ownRates writes out what outsiders send where no scenario says.
 func ownRates(t *model.Topology, traffic *model.Value) {
 	for _, n := range t.Nodes {
-		if n.Rate > 0 && n.Kind != model.Schedule {
+		if n.Rate > 0 && !n.Kind.Fires() {
 			v := model.MapValue().Add("into", model.TextValue(n.Name)).Add("rate", exactRate(n.Rate))
 			if len(n.Keys) > 0 {
 				v.Add("key", model.TextValue(n.Keys[0]))
@@ -187,7 +187,7 @@ func (r *Rehearsal) past(until time.Duration) (*past, error) {
 			return p, nil
 		}
 		switch {
-		case in.Event != nil && r.plan.Graph.Topology.Node(in.Event.Node).Kind == model.Schedule:
+		case in.Event != nil && r.plan.Graph.Topology.Node(in.Event.Node).Kind.Fires():
 			p.fired++
 		case in.Event != nil:
 			if p.into[in.Event.Node] == nil {

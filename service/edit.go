@@ -132,7 +132,7 @@ func (v *Service) fires(ctx context.Context, in *struct {
 	}
 	out := Fires{Schedules: []study.Schedule{}, Cut: []string{}}
 	for _, n := range g.Topology.Nodes {
-		if n.Kind != model.Schedule {
+		if !n.Kind.Fires() {
 			continue
 		}
 		s, err := study.NextFires(n, in.Body.From, MostFires)

@@ -308,7 +308,7 @@ func (k *kept) describe(g *graph.Graph) {
 	fed, others := rehearsal.Entries(g)
 	for _, n := range append(fed, others...) {
 		k.Entries = append(k.Entries, RehearsalEntry{n.Name, string(n.Kind), base + "/entries/" + n.Name})
-		if n.Kind == model.Endpoint {
+		if n.Kind.Answers() {
 			method, path := rehearsal.EndpointAt(n)
 			k.Endpoints = append(k.Endpoints, method+" "+path)
 		}

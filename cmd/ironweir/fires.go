@@ -87,7 +87,7 @@ ironweir fires -cron "0 0 9 ? * MON-FRI" -cron-fields with-seconds -count 3`,
 				return 0, err
 			}
 			for _, n := range l.graph.Topology.Nodes {
-				if n.Kind != model.Schedule || *node != "" && n.Name != *node {
+				if !n.Kind.Fires() || *node != "" && n.Name != *node {
 					continue
 				}
 				if *zone != "" {

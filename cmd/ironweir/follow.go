@@ -194,7 +194,7 @@ func (f *follow) sendOne(c *call, l *loaded, plan sim.FollowPlan) (err error) {
 	}
 	for _, name := range trace.Unforced {
 		why := "the message did not reach it"
-		if n := l.graph.Topology.Node(name); n.Kind == model.Schedule {
+		if n := l.graph.Topology.Node(name); n.Kind.Fires() {
 			why = "a schedule has neither runs nor writes that could fail"
 		}
 		fmt.Fprintf(c.err, "-fail %s had no effect: %s\n", name, why)

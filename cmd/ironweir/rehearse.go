@@ -193,7 +193,7 @@ func (t *atTerminal) greet(address, scenario string) {
 		fed, others = others, nil
 	}
 	for _, n := range fed {
-		if n.Kind == model.Endpoint {
+		if n.Kind.Answers() {
 			method, path := rehearsal.EndpointAt(n)
 			body, _ := json.Marshal(t.g.Sample(t.g.NodeID(n.Name))["data"])
 			t.say(

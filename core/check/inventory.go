@@ -84,7 +84,7 @@ func InventoryOf(a *flow.Analysis) *Inventory {
 			row.Cost, row.Currency = &cost, a.Cost.Currency
 		}
 		out.Nodes = append(out.Nodes, row)
-		if n.Kind != model.Schedule {
+		if !n.Kind.Fires() {
 			continue
 		}
 		out.Schedules = append(out.Schedules, scheduleRow(a, n, &row))

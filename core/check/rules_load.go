@@ -110,7 +110,7 @@ func reportReaders(p *Pass, from, below float64) {
 		source := p.Node(l.From)
 		evidence := map[string]any{"utilisation": r.Utilisation, "rate": r.Tries, "most": r.Most, "run_s": r.Run}
 		takes := fmt.Sprintf("%s can take %s", counted(l.Read.Parallel, "reader"), model.FormatRate(r.Most))
-		if source.Kind != model.Queue {
+		if !source.Kind.Leases() {
 			takes = fmt.Sprintf(
 				"one batch at a time in each of %s can take %s",
 				counted(source.Partitions, "partition"),
@@ -138,7 +138,7 @@ func reportReaders(p *Pass, from, below float64) {
 // given as a multiple of what the present ones can take.
 func moreReaders(p *Pass, l *graph.Link, load float64) remedy.Remedy {
 	source, target := p.Node(l.From), p.Node(l.To)
-	if source.Kind != model.Queue {
+	if !source.Kind.Leases() {
 		need := int(float64(source.Partitions)*load/0.7) + 1
 		return remedy.Node(
 			fmt.Sprintf("Give `%s` %s", source.Name, counted(need, "partition")),
@@ -214,7 +214,7 @@ messages are parked or lost without ever having been run. Read with no more read
 			var links []string
 			var last *graph.Link
 			for _, id := range n.In {
-				if l := p.Link(id); l.Relation == model.PolledRun && p.Node(l.From).Kind == model.Queue {
+				if l := p.Link(id); l.Relation == model.PolledRun && p.Node(l.From).Kind.Leases() {
 					readers += l.Read.Parallel
 					links = append(links, l.Link.ID())
 					last = l

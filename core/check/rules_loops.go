@@ -88,7 +88,7 @@ func (p *Pass) hopLimitTakes(n *graph.Node) bool {
 func (p *Pass) passes(l *flow.Loop) int {
 	functions := 0
 	for _, e := range l.Cycle {
-		if k := p.Node(e.From).Kind; k == model.Function || k == model.Workflow {
+		if k := p.Node(e.From).Kind; k.Invoked() {
 			functions++
 		}
 	}
@@ -341,7 +341,7 @@ func loopRemedies(p *Pass, l *flow.Loop) []remedy.Remedy {
 func hopLimitRemedy(p *Pass, l *flow.Loop) []remedy.Remedy {
 	functions := 0
 	for _, e := range l.Cycle {
-		if k := p.Node(e.From).Kind; k == model.Function || k == model.Workflow {
+		if k := p.Node(e.From).Kind; k.Invoked() {
 			functions++
 		}
 	}

@@ -310,7 +310,7 @@ func lossRemedies(p *Pass, l *flow.Place) []remedy.Remedy {
 	}
 	if l.Link == graph.None {
 		n := p.Node(l.Node)
-		if n.Kind != model.Function && n.Kind != model.Workflow || n.DeadLetter != graph.None {
+		if !n.Kind.Invoked() || n.DeadLetter != graph.None {
 			return intakeRemedies(p, n)
 		}
 		parked := newName(p, n.Name+"-parked")
@@ -496,7 +496,7 @@ put an alarm on its depth, or accept the finding and say how they are processed.
 					},
 				},
 			}
-			if desk := newName(p, n.Name+"-desk"); n.Kind == model.Queue {
+			if desk := newName(p, n.Name+"-desk"); n.Kind.Leases() {
 				remedy := remedy.Node(
 					fmt.Sprintf("Add a consumer to `%s`: an outside system for the people who process it", n.Name),
 					n.Name,
@@ -543,7 +543,7 @@ retention is not longer than the source's, it may be gone as soon as it comes. M
 				continue
 			}
 			source, dead := p.Node(l.From), p.Node(l.DeadLetter)
-			if dead.Kind != model.Queue || !dead.CarryAge || dead.Retention > source.Retention {
+			if !dead.Kind.Leases() || !dead.CarryAge || dead.Retention > source.Retention {
 				continue
 			}
 			longer := model.FormatDuration(2 * source.Retention)
@@ -626,7 +626,7 @@ ends. If something outside reads it, say so with a link to an outside node.`,
 		for i := range p.Graph.Nodes {
 			n := p.Node(i)
 			_, plain := p.Entries[n.Name]
-			if n.Kind != model.Queue || len(n.Out) > 0 {
+			if !n.Kind.Leases() || len(n.Out) > 0 {
 				continue
 			}
 			for _, id := range n.In {

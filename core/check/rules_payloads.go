@@ -103,7 +103,7 @@ the same key too, or accept that order begins where it is kept.`,
 // function, to a node that keeps it.
 func (p *Pass) unorderedInto(n *graph.Node, by string, l *graph.Link) {
 	q := p.Node(l.From)
-	if q.Kind != model.Queue || q.Grouped || p.Reach[l.ID] == expr.Impossible || q.ID == n.ID {
+	if !q.Kind.Leases() || q.Grouped || p.Reach[l.ID] == expr.Impossible || q.ID == n.ID {
 		return
 	}
 	offered := remedy.Node(
@@ -163,7 +163,7 @@ behind it may be gone too. Limit the tries and add a dead-letter queue; failed: 
 		for i := range p.Graph.Links {
 			l := p.Link(i)
 			n := p.Node(l.From)
-			if n.Kind != model.Stream && n.Kind != model.Table || p.Reach[i] == expr.Impossible ||
+			if !n.Kind.InPartitions() || p.Reach[i] == expr.Impossible ||
 				l.Relation == model.PolledMove {
 				continue
 			}
@@ -212,7 +212,7 @@ at all are an error when the file is read, with the layout that they fit.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
 			n := p.Node(i)
-			if n.Kind != model.Schedule || n.CronFields != "with-seconds" && n.CronFields != "with-both" {
+			if !n.Kind.Fires() || n.CronFields != "with-seconds" && n.CronFields != "with-both" {
 				continue
 			}
 			fields := strings.Fields(n.Cron)

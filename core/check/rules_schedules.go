@@ -17,7 +17,7 @@ a time (concurrency: 1).`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
 			n := p.Node(i)
-			if n.Kind != model.Schedule || !n.Enabled {
+			if !n.Kind.Fires() || !n.Enabled {
 				continue
 			}
 			gap := p.ShortestGap(n)
@@ -73,7 +73,7 @@ var idleSchedule = &Rule{Code: "IW604", Title: "Schedule without effect", Severi
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
 			n := p.Node(i)
-			if n.Kind != model.Schedule {
+			if !n.Kind.Fires() {
 				continue
 			}
 			remedies := []remedy.Remedy{remedy.Node(fmt.Sprintf("Remove `%s`", n.Name), n.Name, nil)}
@@ -107,7 +107,7 @@ cold all the same. Fire more often than cold-start.idle.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
 			n := p.Node(i)
-			if n.Kind != model.Schedule {
+			if !n.Kind.Fires() {
 				continue
 			}
 			gap := p.ShortestGap(n)

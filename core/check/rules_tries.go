@@ -19,7 +19,7 @@ and tries are exhausted. Make the lease longer than the timeout, with room for t
 		for i := range p.Graph.Links {
 			l := p.Link(i)
 			q, to := p.Node(l.From), p.Node(l.To)
-			if q.Kind != model.Queue || !l.Relation.Polls() || to.Timeout == 0 || q.Lease > to.Timeout+l.Read.Within {
+			if !q.Kind.Leases() || !l.Relation.Polls() || to.Timeout == 0 || q.Lease > to.Timeout+l.Read.Within {
 				continue
 			}
 			longer := model.FormatDuration((6*(to.Timeout+l.Read.Within) + 59*time.Second).Truncate(time.Minute))
@@ -96,7 +96,7 @@ up tries. Report failures by message (fails: {per: message}, failed: each), or r
 		for i := range p.Graph.Links {
 			l := p.Link(i)
 			to := p.Node(l.To)
-			if p.Node(l.From).Kind != model.Queue || l.Read.UpTo <= 1 || !to.Kind.Runs() ||
+			if !p.Node(l.From).Kind.Leases() || l.Read.UpTo <= 1 || !to.Kind.Runs() ||
 				l.Relation != model.PolledRun {
 				continue
 			}
@@ -179,7 +179,7 @@ func (p *Pass) inCircle(l *graph.Link) bool {
 
 // defaultTimeout reports whether a node has the timeout that it has if none is stated.
 func defaultTimeout(n *graph.Node) bool {
-	return n.Kind == model.Endpoint && n.Timeout == model.DefaultAnswer ||
+	return n.Kind.Answers() && n.Timeout == model.DefaultAnswer ||
 		n.Kind == model.Function && n.Timeout == model.DefaultTimeout
 }
 
@@ -254,7 +254,7 @@ or more are late. Give the run more time, or make it shorter.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
 			n := p.Node(i)
-			if !n.Kind.Runs() && n.Kind != model.Endpoint || n.Timeout == 0 {
+			if !n.Kind.Runs() && !n.Kind.Answers() || n.Timeout == 0 {
 				continue
 			}
 			late, given, mean, asked := 0.0, 0.0, 0.0, false

@@ -127,7 +127,7 @@ every message, put a topic in front and give each a queue of its own.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
 			n := p.Node(i)
-			if n.Kind != model.Queue {
+			if !n.Kind.Leases() {
 				continue
 			}
 			for x, a := range n.Out {
@@ -223,7 +223,7 @@ rejected. Put the payload into a bucket and send its key.`,
 		for i := range p.Graph.Links {
 			l := p.Link(i)
 			k := p.Node(l.To).Kind
-			if size := p.sizeOver(l); size > limit && k.Channel() && k != model.Bucket && k != model.Table {
+			if size := p.sizeOver(l); size > limit && k.Channel() && !k.Keeps() {
 				p.report(
 					l.Pos,
 					[]string{l.Link.From, l.Link.To},
@@ -266,7 +266,7 @@ from the one that is linked to.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
 			n := p.Node(i)
-			if len(n.In) > 0 || len(n.DeadFrom) > 0 || n.Kind == model.Schedule || n.Kind == model.Endpoint ||
+			if len(n.In) > 0 || len(n.DeadFrom) > 0 || n.Kind.Fires() || n.Kind.Answers() ||
 				n.Rate > 0 ||
 				len(n.Node.Keys) > 0 ||
 				len(n.Types) > 0 ||

@@ -126,7 +126,7 @@ func basePolicy(from model.Kind, r model.Relation) Policy {
 		return pushPolicy
 	case r == model.Write:
 		return writePolicy
-	case r.Polls() && from == model.Queue:
+	case r.Polls() && from.Leases():
 		return queuePolicy
 	case r.Polls():
 		return feedPolicy

@@ -42,7 +42,7 @@ func (g *Graph) Sample(id int) map[string]any {
 	if key := g.SampleKey(id); key != "" {
 		event["subject"] = key
 	}
-	if n.Kind == model.Schedule {
+	if n.Kind.Fires() {
 		event["source"], event["subject"] = n.Name, n.Name
 		if n.Data != nil {
 			event["data"] = n.Data.Plain()

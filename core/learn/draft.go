@@ -143,7 +143,7 @@ func (d *drafter) evidence(n *Node) string {
 	if n.Why == "it says so" {
 		s = ""
 	}
-	if n.Runs > 0 && n.Kind != model.Endpoint {
+	if n.Runs > 0 && !n.Kind.Answers() {
 		share, in := ShareInterval(n.Failures, n.Runs)
 		s += fmt.Sprintf(
 			" %d runs seen, %d failed by themselves (%.3g%%, 99%% interval %.3g to %.3g%%).",
@@ -202,10 +202,10 @@ func (d *drafter) node(n *Node) *model.Value {
 	if n.Kind == model.Workflow {
 		v.Fields[0].Value = text(string(model.Function)) // its tasks are not in traces
 	}
-	if n.Kind == model.Endpoint && len(d.linksOf(n)) > 1 {
+	if n.Kind.Answers() && len(d.linksOf(n)) > 1 {
 		d.Comments["nodes."+d.names[n.Name]+".links"] = "Only one of these can be waited for."
 	}
-	if n.Delay > 0 && (n.Kind == model.Queue || n.Kind == model.Bucket) {
+	if n.Delay > 0 && (n.Kind.Leases() || n.Kind == model.Bucket) {
 		field := map[model.Kind]string{model.Queue: "delay", model.Bucket: "notice"}[n.Kind]
 		v.Add(field, text(duration(roundWait(n.Delay))))
 		d.Comments["nodes."+d.names[n.Name]+"."+field] = fmt.Sprintf(
@@ -338,7 +338,7 @@ func (d *drafter) link(n *Node, key LinkKey, links *model.Value) {
 func (d *drafter) delivery(n *Node, key LinkKey, v *model.Value) {
 	l, to := d.Links[key], d.Nodes[key.To]
 	path := "nodes." + d.names[n.Name] + ".links." + d.names[key.To]
-	polled := n.Kind == model.Queue || n.Kind == model.Table
+	polled := n.Kind.Leases() || n.Kind == model.Table
 	read := model.MapValue()
 	if l.Batch > 1 {
 		read.Add("up-to", model.NumberValue(strconv.Itoa(l.Batch)))
@@ -350,7 +350,7 @@ func (d *drafter) delivery(n *Node, key LinkKey, v *model.Value) {
 			l.Parallel,
 		)
 	}
-	if n.Kind == model.Queue && n.Why != "it says so" && l.Tries > 0 {
+	if n.Kind.Leases() && n.Why != "it says so" && l.Tries > 0 {
 		read.Add("settle", text("reject"))
 	}
 	if len(read.Fields) > 0 {
@@ -380,7 +380,7 @@ func (d *drafter) delivery(n *Node, key LinkKey, v *model.Value) {
 		dead = d.DeadLetters[key.To]
 	}
 	switch {
-	case dead != "" && d.Nodes[dead] != nil && n.Kind != model.Endpoint:
+	case dead != "" && d.Nodes[dead] != nil && !n.Kind.Answers():
 		v.Add("dead-letter", text(d.names[dead]))
 		if to.Why != "it says so" {
 			d.Comments[path+".dead-letter"] = "Guessed: " + d.names[key.To] + " puts there what it has failed to process."

@@ -298,7 +298,7 @@ func (o *observer) findTopics() {
 }
 
 func (n *Node) topic(why string) {
-	if n.Kind == model.Queue && n.Why != "it says so" {
+	if n.Kind.Leases() && n.Why != "it says so" {
 		n.Kind, n.Why = model.Topic, why
 	}
 }

@@ -346,7 +346,7 @@ func (o *observer) channel(s *Span) *Node {
 		kind, why = model.Stream, "it has consumer groups"
 	}
 	n := o.node(name, kind, why, s.Start)
-	if kind != model.Queue && n.Kind == model.Queue && n.Why != "it says so" {
+	if !kind.Leases() && n.Kind.Leases() && n.Why != "it says so" {
 		n.Kind, n.Why = kind, why
 	}
 	if p := s.Attributes[Partition]; p != "" {
@@ -471,7 +471,7 @@ func (o *observer) served(i int) {
 	p := o.parent(s)
 	kind := model.Kind(s.Attributes[OwnKind])
 	switch {
-	case kind == model.Endpoint:
+	case kind.Answers():
 		n := o.service(s)
 		n.Method, n.Path = s.Attributes[Method], s.Attributes[Route]
 		o.enter(n.Name, s)
@@ -491,7 +491,7 @@ func (o *observer) served(i int) {
 	o.ran(o.service(s), i)
 	if p != nil {
 		switch is := o.roles[o.byID[Reference{p.Trace, p.ID}]]; {
-		case is == serves && model.Kind(p.Attributes[OwnKind]) == model.Endpoint, is == calls && p.Service != s.Service:
+		case is == serves && model.Kind(p.Attributes[OwnKind]).Answers(), is == calls && p.Service != s.Service:
 			o.link(p.Service, s.Service, "").Wait = true
 		case is == sends && p.Service != s.Service:
 			o.link(p.Service, s.Service, p.Attributes[EventType]).Async = true
@@ -629,7 +629,7 @@ func (o *observer) ran(n *Node, run int) {
 func (o *observer) countPerRun() {
 	for run := range o.spans {
 		s := &o.spans[run]
-		if o.runs[run] != run || model.Kind(s.Attributes[OwnKind]) == model.Endpoint {
+		if o.runs[run] != run || model.Kind(s.Attributes[OwnKind]).Answers() {
 			continue
 		}
 		made := map[LinkKey]int{}

@@ -6,8 +6,6 @@ import (
 	"maps"
 	"slices"
 	"sort"
-
-	"ironweir/core/model"
 )
 
 // Summary is what was observed in a while, small enough to be kept for years: counts and moments are exact; of single
@@ -154,7 +152,7 @@ func (o *Observed) mergeNode(s *SummaryNode) {
 	}
 	n.first = min(n.first, s.First)
 	// A queue is what is guessed for want of signs.
-	if n.Kind == model.Queue && n.Why != "it says so" && s.Kind != n.Kind {
+	if n.Kind.Leases() && n.Why != "it says so" && s.Kind != n.Kind {
 		n.Kind, n.Why = s.Kind, s.Why
 	}
 	n.Runs += s.Runs

@@ -113,7 +113,7 @@ func valuesFor(g *graph.Graph, id int, counted *study.Node) []remedy.Remedy {
 		case (l.From == id || l.To == id) && counted.Lost["exhausted"]+counted.Lost["given_up"] > 0:
 			tries(l)
 		}
-		if l.From == id && n.Kind == model.Queue && l.Relation.Polls() && counted.Depth.Max > 20 {
+		if l.From == id && n.Kind.Leases() && l.Relation.Polls() && counted.Depth.Max > 20 {
 			onLink(l, "read", "parallel", l.Read.Parallel, 2*l.Read.Parallel)
 		}
 	}

@@ -38,6 +38,10 @@ type traits struct {
 	keeps    bool              // objects or rows lie in it under their keys
 	runs     bool              // it works on messages in runs of its own
 	polled   bool              // readers take messages from it, which hands out none by itself
+	leases   bool              // of what is polled: each message is leased by itself, not read in order
+	invoked  bool              // of what runs: it holds what is sent to it asynchronously, and tries it
+	answers  bool              // requests from outside come in there, and are answered
+	fires    bool              // it sends by a calendar
 	delivers bool              // it hands its messages on by itself, to each link that takes them
 	refuses  string            // why nothing can be sent to it
 	event    string            // the type of an event that states none, where it hands it on; empty: message
@@ -58,6 +62,7 @@ func init() { // not where it is declared: what reads a node names its kind, whi
 	kinds = table()
 	for k := range kinds {
 		Kinds = append(Kinds, kinds[k].kind)
+		places[kinds[k].kind.place()] = &kinds[k]
 	}
 }
 
@@ -72,7 +77,7 @@ func table() []traits {
 		},
 		{
 			kind: Queue, noun: "a queue", about: "Holds messages; each goes to one consumer.",
-			role: Holds, channel: true, polled: true,
+			role: Holds, channel: true, polled: true, leases: true,
 			fields: []string{
 				"order", "group", "retention", "delay", "capacity", "lease", "age", "dedupe", "duplicates",
 			},
@@ -101,7 +106,7 @@ func table() []traits {
 		},
 		{
 			kind: Schedule, noun: "a schedule", about: "Sends events by a calendar.",
-			role: Starts, delivers: true, event: "fired",
+			role: Starts, fires: true, delivers: true, event: "fired",
 			refuses: "nothing can be sent to a schedule; it fires by its calendar alone",
 			fields: []string{
 				"every", "cron", "cron-fields", "sunday", "zone", "jitter", "from", "until", "enabled", "data",
@@ -110,7 +115,7 @@ func table() []traits {
 		},
 		{
 			kind: Endpoint, noun: "an endpoint", about: "Receives requests and answers them.",
-			role: Starts, event: "request",
+			role: Starts, answers: true, event: "request",
 			refuses:  "an endpoint is where requests from outside come in; link to what stands behind it",
 			fields:   []string{"method", "path", "accepts", "timeout", "rate-limit"},
 			defaults: map[string]string{"timeout": "30s"},
@@ -118,7 +123,7 @@ func table() []traits {
 		},
 		{
 			kind: Function, noun: "a function", about: "Runs for each message or batch.",
-			role: Works, runs: true,
+			role: Works, runs: true, invoked: true,
 			fields: []string{
 				"memory", "timeout", "cold-start", "cases", "accepts", "concurrency", "pool", "hop-limit", "idempotent",
 				"sends", "hook", "retry", "dead-letter", "results",
@@ -127,7 +132,7 @@ func table() []traits {
 		},
 		{
 			kind: Workflow, noun: "a workflow", about: "Runs tasks in order; each call waits.",
-			role: Works, runs: true,
+			role: Works, runs: true, invoked: true,
 			fields:   []string{"do", "timeout", "retry", "dead-letter", "concurrency", "results"},
 			defaults: map[string]string{"timeout": ""},
 			read:     (*object).workflowFields,
@@ -145,8 +150,22 @@ func table() []traits {
 // noTraits are those of what is no kind.
 var noTraits = traits{}
 
+// places finds most kinds at once: the engine asks for each message.
+var places [64]*traits
+
+// place is where a kind may stand in places.
+func (k Kind) place() int {
+	if k == "" {
+		return 0
+	}
+	return int(k[0]*3+k[len(k)-1]) & (len(places) - 1)
+}
+
 // traits gives what is known of a kind.
 func (k Kind) traits() *traits {
+	if t := places[k.place()]; t != nil && t.kind == k {
+		return t
+	}
 	for i := range kinds {
 		if kinds[i].kind == k {
 			return &kinds[i]
@@ -179,11 +198,27 @@ func (k Kind) Keeps() bool { return k.traits().keeps }
 func (k Kind) Runs() bool { return k.traits().runs }
 
 // Process reports whether nodes of the kind are processes, which can stop and crash.
-func (k Kind) Process() bool { return k.Runs() || k == Endpoint }
+func (k Kind) Process() bool { return k.Runs() || k.Answers() }
 
 // Polled reports whether readers take messages from the kind, which hands out
 // none by itself.
 func (k Kind) Polled() bool { return k.traits().polled }
+
+// Leases reports whether readers lease each message of the kind by itself; of others that are
+// polled they read partitions, in order.
+func (k Kind) Leases() bool { return k.traits().leases }
+
+// InPartitions reports whether readers of the kind read partitions, in order.
+func (k Kind) InPartitions() bool { return k.Polled() && !k.Leases() }
+
+// Invoked reports whether the kind holds what is sent to it asynchronously, and tries it.
+func (k Kind) Invoked() bool { return k.traits().invoked }
+
+// Answers reports whether requests from outside come in at the kind, and are answered.
+func (k Kind) Answers() bool { return k.traits().answers }
+
+// Fires reports whether the kind sends by a calendar.
+func (k Kind) Fires() bool { return k.traits().fires }
 
 // Event is the type of an event that states none, by where it is handed on.
 func (k Kind) Event() string {

@@ -237,7 +237,7 @@ func (e *engine) emit(i uint32, s *send, m *message, con uint32) {
 	l := s.link
 	out := *m
 	out.node, out.wrap = r.node, unwrapped
-	if k := e.nodes[l.From].kind; k == model.Function || k == model.Workflow {
+	if e.nodes[l.From].invoked {
 		out.hops++
 	}
 	if e.trace != nil {
@@ -249,7 +249,7 @@ func (e *engine) emit(i uint32, s *send, m *message, con uint32) {
 		d.matched++
 	}
 	target := &e.nodes[l.To]
-	if !target.kind.Channel() {
+	if !target.channel {
 		e.deliver(int32(l.ID), &out, con, 0)
 	} else {
 		var flags copyFlags

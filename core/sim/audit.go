@@ -2,8 +2,6 @@ package sim
 
 import (
 	"fmt"
-
-	"ironweir/core/model"
 )
 
 // audit checks that every node's copies add up: came in = fates + under way.
@@ -36,7 +34,7 @@ func (e *engine) audit() error {
 				sum,
 			)
 		}
-		if rest[i] != n.fates[Arrived]+n.fates[Parked] && n.kind == model.Queue {
+		if rest[i] != n.fates[Arrived]+n.fates[Parked] && n.kind.Leases() {
 			return fmt.Errorf(
 				"the messages at rest in %s do not add up: %d lie there, %d are counted (a fault of the engine)",
 				n.name,

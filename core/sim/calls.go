@@ -1,7 +1,5 @@
 package sim
 
-import "ironweir/core/model"
-
 // call starts what a waiting call asks for; false: the run waits.
 func (e *engine) call(i uint32, s *send, m *message) bool {
 	l := s.link
@@ -41,7 +39,7 @@ func (e *engine) call(i uint32, s *send, m *message) bool {
 // callHops returns how many hops a waiting call of a node adds: one for a function
 // or workflow, none for an endpoint or an outside system.
 func callHops(caller *node) int {
-	if caller.kind == model.Function || caller.kind == model.Workflow {
+	if caller.invoked {
 		return 1
 	}
 	return 0
@@ -105,7 +103,7 @@ func (e *engine) callFailed(i uint32, failure int16, final bool) bool {
 	switch {
 	case s.link.Ignore:
 		return true
-	case n.kind == model.Endpoint:
+	case n.endpoint:
 		r.status = 500
 		if failure == errThrottled {
 			r.status = 429

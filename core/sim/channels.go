@@ -35,7 +35,7 @@ func (e *engine) land(n *node, via int32, i uint32, m *message, f copyFlags) {
 		e.trace.comes(e, i, m)
 	}
 	switch {
-	case n.kind == model.Function || n.kind == model.Workflow || n.kind == model.Outside || n.kind == model.Endpoint:
+	case n.process:
 		e.countDepth(n, e.copies.At(i))
 		e.ScheduleNow(evOffer, i)
 	default:
@@ -63,7 +63,7 @@ func (e *engine) wrapCopy(i uint32, w envelope) {
 func (e *engine) tryAgain(i uint32) {
 	e.waitsNoMore(e.copies.At(i))
 	n := &e.nodes[e.copies.At(i).node]
-	if n.kind.Channel() {
+	if n.channel {
 		e.attemptWrite(i)
 		return
 	}
@@ -152,7 +152,7 @@ func (e *engine) rejects(n *node, m *message, con uint32, refused bool) Fate {
 	switch {
 	case refused:
 		return Refused
-	case e.payload > 0 && size > e.payload && n.kind != model.Bucket && n.kind != model.Table:
+	case e.payload > 0 && size > e.payload && !n.keeps:
 		return TooLarge
 	}
 	return e.declinesNow(n, m, con)
@@ -223,7 +223,7 @@ func (e *engine) fan(i uint32) {
 	defer e.dropContent(m.content)
 	kind := kindOfEvent(gn, change)
 	m.tries = 0
-	taken, linked, keeps := false, false, gn.Kind.Keeps()
+	taken, linked := false, false
 	for k, id := range gn.Out {
 		l := &e.g.Links[id]
 		d := &e.deliveries[id]
@@ -231,7 +231,7 @@ func (e *engine) fan(i uint32) {
 			continue // as if it were absent [IN-07]
 		}
 		linked = true
-		changed := !keeps || wantsChange(gn.Kind, l, change)
+		changed := !n.keeps || wantsChange(gn.Kind, l, change)
 		takes := changed && (l.Filter.Everything || l.Filter.Takes(e.eventOfMessage(&m, kind)))
 		if e.trace != nil {
 			why := ""
@@ -258,7 +258,7 @@ func (e *engine) fan(i uint32) {
 			continue
 		}
 		pass := second
-		if !e.nodes[l.To].kind.Keeps() {
+		if !e.nodes[l.To].keeps {
 			pass |= change & deletion // what happened to the object: its event's type
 		}
 		e.deliver(int32(id), &m, m.content, pass)
@@ -290,7 +290,7 @@ func (e *engine) fanFate(gn *graph.Node, m *message, taken, linked, deleted bool
 	switch {
 	case taken:
 		return Passed
-	case gn.Kind == model.Bucket || gn.Kind == model.Table:
+	case gn.Kind.Keeps():
 		if deleted {
 			return Handled
 		}
@@ -308,9 +308,6 @@ func (e *engine) fanFate(gn *graph.Node, m *message, taken, linked, deleted bool
 
 // wantsChange reports whether a link takes a change of a bucket or table.
 func wantsChange(k model.Kind, l *graph.Link, change copyFlags) bool {
-	if !k.Keeps() {
-		return true
-	}
 	what := "inserted"
 	switch {
 	case change&deletion != 0:
@@ -330,7 +327,7 @@ func (e *engine) contentFor(l *graph.Link, m *message, s *send, item any, index 
 		return e.returnedContent(int32(l.From), m, &ev)
 	}
 	changes := l.Key != nil || l.Type != "" || l.Payload != nil || l.Size >= 0 || m.wrap != unwrapped
-	if !changes && (!e.identified() || e.g.Nodes[l.From].Kind == model.Endpoint) {
+	if !changes && (!e.identified() || e.nodes[l.From].endpoint) {
 		e.contents[m.content].refs++
 		return m.content
 	}

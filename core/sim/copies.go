@@ -473,7 +473,7 @@ func kindOfEvent(from *graph.Node, flags copyFlags) string {
 	switch {
 	case from == nil:
 		return "message"
-	case flags&deletion != 0 && (from.Kind == model.Bucket || from.Kind == model.Table):
+	case flags&deletion != 0 && from.Kind.Keeps():
 		return "deleted"
 	case flags&update != 0 && from.Kind == model.Table:
 		return "updated"

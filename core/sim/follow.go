@@ -63,7 +63,7 @@ func Follow(g *graph.Graph, plan FollowPlan) (*Trace, error) {
 	}
 	defer e.close()
 	n := &e.nodes[id]
-	if n.kind == model.Schedule {
+	if n.kind.Fires() {
 		e.fireNow(n)
 	} else {
 		con := e.newContent()

@@ -14,7 +14,7 @@ func (e *engine) offer(i uint32) {
 	c := e.copies.At(i)
 	n := &e.nodes[c.node]
 	d := &e.deliveries[c.via]
-	if n.kind == model.Endpoint {
+	if n.endpoint {
 		e.request(i, n)
 		return
 	}

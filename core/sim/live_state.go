@@ -169,7 +169,7 @@ func (l *Live) SendBackTargets(node string) []string {
 	seen := map[string]bool{}
 	for _, n := range l.e.g.Topology.Nodes {
 		add := func(name string) {
-			if to := l.e.g.Topology.Node(name); to != nil && !seen[name] && to.Kind != model.Schedule {
+			if to := l.e.g.Topology.Node(name); to != nil && !seen[name] && !to.Kind.Fires() {
 				seen[name] = true
 				out = append(out, name)
 			}
@@ -179,7 +179,7 @@ func (l *Live) SendBackTargets(node string) []string {
 		}
 		for _, link := range n.Links {
 			switch {
-			case link.DeadLetter == node && (n.Kind == model.Queue || n.Kind == model.Stream):
+			case link.DeadLetter == node && (n.Kind.Leases() || n.Kind == model.Stream):
 				add(n.Name)
 			case link.DeadLetter == node:
 				add(link.To)

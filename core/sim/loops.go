@@ -139,7 +139,7 @@ func (e *engine) counts(part []int, entered []bool, edges []graph.Edge) int {
 		i := frontier[0]
 		switch k := e.nodes[i].kind; {
 		case !arrives[i]:
-		case k == model.Queue, k.Runs() && held[i] && !unseen(i):
+		case k.Leases(), k.Runs() && held[i] && !unseen(i):
 			return i
 		case called == graph.None && !unseen(i):
 			called = i

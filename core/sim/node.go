@@ -29,6 +29,11 @@ type node struct {
 
 	name      string
 	kind      model.Kind
+	channel   bool // of its kind's traits, those that are asked for each message
+	keeps     bool
+	process   bool
+	endpoint  bool
+	invoked   bool
 	standFunc func(*engine, *node, uint32)
 	stream    *stream
 	home      *node // of a feed: the stream or table that it reads
@@ -330,7 +335,7 @@ func (e *engine) setUpDeliveries() {
 			off:     l.Disabled,
 			rejects: l.Read.Reject,
 		}
-		if e.g.Nodes[l.From].Kind == model.Endpoint && l.Relation == model.Write {
+		if e.g.Nodes[l.From].Kind.Answers() && l.Relation == model.Write {
 			d.policy.Tries = 1
 		}
 		if l.Policy.Jitter > 0 {
@@ -341,7 +346,7 @@ func (e *engine) setUpDeliveries() {
 		}
 		e.deliveries = append(e.deliveries, d)
 		s := send{link: l, perRun: l.PerRun, count: random.NewSampler(l.Count.Dist), readsItem: l.Payload != nil}
-		s.plain = (e.g.Nodes[l.From].Kind != model.Endpoint || l.Filter.Everything) && l.If == nil && l.Chance == 1 &&
+		s.plain = (!e.g.Nodes[l.From].Kind.Answers() || l.Filter.Everything) && l.If == nil && l.Chance == 1 &&
 			l.CountExpr == nil &&
 			l.ForEach == nil &&
 			s.count.Shape == random.Constant &&
@@ -378,7 +383,7 @@ func (e *engine) placeFeeds() {
 	e.feedOf = make([]int32, len(e.g.Links))
 	for i := range e.g.Links {
 		e.feedOf[i] = graph.None
-		if from := e.g.Nodes[e.g.Links[i].From].Kind; from == model.Stream || from == model.Table {
+		if from := e.g.Nodes[e.g.Links[i].From].Kind; from.InPartitions() {
 			e.feedOf[i] = int32(count)
 			count++
 		}
@@ -412,6 +417,11 @@ func (e *engine) setUpNodes() error {
 			id:             i,
 			name:           gn.Name,
 			kind:           gn.Kind,
+			channel:        gn.Kind.Channel(),
+			keeps:          gn.Kind.Keeps(),
+			process:        gn.Kind.Process(),
+			endpoint:       gn.Kind.Answers(),
+			invoked:        gn.Kind.Invoked(),
 			standFunc:      behaviour.stand,
 			takes:          random.NewSampler(gn.Takes),
 			fails:          gn.Fails,
@@ -499,7 +509,7 @@ func (e *engine) setUpRunner(n *node) error {
 			n.steps[sending] = append(n.steps[sending], int32(id))
 		}
 	}
-	if gn.Kind == model.Endpoint { // what it accepts goes before what it waits for
+	if gn.Kind.Answers() { // what it accepts goes before what it waits for
 		n.steps[calling] = append(n.steps[sending], n.steps[calling]...)
 		n.steps[sending] = nil
 	}

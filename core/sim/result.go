@@ -203,7 +203,7 @@ func (e *engine) nodeResult(i int, span float64, r *NodeResult) {
 		}
 		r.FailedBy[e.errors[why]] += count
 	}
-	if n.kind == model.Endpoint {
+	if n.kind.Answers() {
 		r.Answers = map[int]int64{}
 		for status, count := range n.answers {
 			if count > 0 {

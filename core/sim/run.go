@@ -470,7 +470,7 @@ func (e *engine) timeOut(i uint32) {
 	r := &e.runs[i]
 	n := &e.nodes[r.node]
 	r.late = true
-	if n.kind == model.Endpoint {
+	if n.endpoint {
 		r.status = 504
 	} else {
 		n.timeouts++

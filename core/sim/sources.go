@@ -59,7 +59,7 @@ func (e *engine) setUpTraffic() error {
 		specs = nil
 		for i := range e.g.Nodes {
 			n := &e.g.Nodes[i]
-			if n.Rate > 0 && n.Kind != model.Schedule {
+			if n.Rate > 0 && !n.Kind.Fires() {
 				t := &model.Traffic{Name: n.Name, Into: n.Name, Rate: n.Rate, Arrivals: "poisson"}
 				if len(n.Node.Keys) > 0 {
 					t.Key = n.Node.Keys[0]

@@ -396,7 +396,7 @@ func (v *verifier) widestGap() time.Duration {
 		}
 	}
 	for i := range v.g.Nodes {
-		if n := &v.g.Nodes[i]; n.Kind == model.Schedule && n.Every > 0 {
+		if n := &v.g.Nodes[i]; n.Kind.Fires() && n.Every > 0 {
 			widest = max(widest, n.Every)
 		}
 	}

@@ -225,7 +225,7 @@ func Guarantees(g *graph.Graph, o Options) (*Report, error) {
 func (v *verifier) faultsOf() []string {
 	out := v.simulated()
 	for i := range v.g.Nodes {
-		if k := v.g.Nodes[i].Kind; k == model.Function || k == model.Workflow {
+		if k := v.g.Nodes[i].Kind; k.Invoked() {
 			out = append(out, v.g.Nodes[i].Name+"/crash")
 		}
 	}

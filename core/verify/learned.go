@@ -191,7 +191,7 @@ func (l *learnedRows) nodes() {
 			if l.names[seen] != name {
 				continue
 			}
-			if held, ok := l.observed.Held[seen]; ok && l.graph.Nodes[i].Kind == model.Queue {
+			if held, ok := l.observed.Held[seen]; ok && l.graph.Nodes[i].Kind.Leases() {
 				l.add(
 					"depth of "+name+", mean",
 					"messages",

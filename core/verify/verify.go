@@ -110,7 +110,7 @@ func (v *verifier) prepare() {
 		v.rates[t.Into] += t.Rate
 	}
 	for i := range v.g.Nodes {
-		if n := &v.g.Nodes[i]; n.Kind == model.Schedule {
+		if n := &v.g.Nodes[i]; n.Kind.Fires() {
 			v.schedule[n.Name] = true
 		}
 	}
@@ -124,7 +124,7 @@ func ownTraffic(g *graph.Graph) []*model.Traffic {
 	deletes := slices.ContainsFunc(g.Links, func(l graph.Link) bool { return l.Op == "delete" }) // what has a key
 	for i := range g.Nodes {
 		n := &g.Nodes[i]
-		if n.Rate == 0 || n.Kind == model.Schedule {
+		if n.Rate == 0 || n.Kind.Fires() {
 			continue
 		}
 		keys, types := n.Node.Keys, n.Types
@@ -182,7 +182,7 @@ func (v *verifier) scenario(traffic, length time.Duration, incidents ...*model.I
 	}
 	off := false
 	for i := range v.g.Nodes {
-		if n := &v.g.Nodes[i]; n.Kind == model.Schedule && traffic < length {
+		if n := &v.g.Nodes[i]; n.Kind.Fires() && traffic < length {
 			incidents = append(
 				incidents,
 				&model.Incident{Name: "end-" + n.Name, At: traffic, Node: n.Name, Enabled: &off},
@@ -614,7 +614,7 @@ func (v *verifier) possible(link int) bool {
 	l := &v.g.Links[link]
 	from := &v.g.Nodes[l.From]
 	k := v.a.Graph.LinkID(l.Link.ID())
-	return v.a.Reach[k] == expr.Possible && l.When != model.Failure || from.Kind == model.Queue && len(from.Out) > 1
+	return v.a.Reach[k] == expr.Possible && l.When != model.Failure || from.Kind.Leases() && len(from.Out) > 1
 }
 
 // number compares a number with what a run counted.

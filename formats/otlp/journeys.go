@@ -134,12 +134,12 @@ func (t *traceMaker) spans(steps []sim.Step, entry string) []learn.Span {
 		case "enters":
 			t.enters(s, n, answered[s.ID], begin)
 		case "held":
-			if l := t.link(s.Link); l != nil && n.Kind.Channel() && t.g.Nodes[l.From].Kind == model.Endpoint {
+			if l := t.link(s.Link); l != nil && n.Kind.Channel() && t.g.Nodes[l.From].Kind.Answers() {
 				x := begin(s, l.Link.From, learn.Producer, "send "+n.Name)
 				t.messaging(x, n, s, "send")
 			}
 		case "runs":
-			if n.Kind.Channel() || n.Kind == model.Endpoint || n.Kind == model.Schedule {
+			if n.Kind.Channel() || n.Kind.Answers() || n.Kind.Fires() {
 				continue // the platform moves it
 			}
 			t.run(s, n, ended[s.ID], begin)
@@ -180,7 +180,7 @@ func (t *traceMaker) enters(
 	begin func(*sim.Step, string, learn.Kind, string) *learn.Span,
 ) {
 	switch {
-	case n.Kind == model.Endpoint:
+	case n.Kind.Answers():
 		x := begin(s, n.Name, learn.Server, n.Method+" "+n.Path)
 		x.Attributes[learn.Method], x.Attributes[learn.Route], x.Attributes[learn.Status] = n.Method, n.Path, "200"
 		if n.Path == "" {
@@ -200,7 +200,7 @@ func (t *traceMaker) enters(
 				x.End = max(x.End, t.at(r))
 			}
 		}
-	case n.Kind == model.Schedule:
+	case n.Kind.Fires():
 	default:
 		x := begin(s, outsiders, learn.Producer, "send "+n.Name)
 		t.messaging(x, n, s, "send")

@@ -355,10 +355,10 @@ func (a *Analysis) findEntries() {
 		}
 	}
 	said := func(n *graph.Node) bool {
-		if n.Kind == model.Schedule {
+		if n.Kind.Fires() {
 			return n.Enabled || a.switchedOn(n)
 		}
-		return n.Kind == model.Endpoint || n.Rate > 0 || len(n.Node.Keys) > 0 || len(n.Types) > 0 ||
+		return n.Kind.Answers() || n.Rate > 0 || len(n.Node.Keys) > 0 || len(n.Types) > 0 ||
 			len(n.Sources) > 0 ||
 			len(a.Sources[n.ID]) > 0
 	}

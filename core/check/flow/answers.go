@@ -104,7 +104,7 @@ func (a *Analysis) crashesOnce(s int, out map[string]bool) {
 			continue
 		}
 		seen[at] = true
-		if n := a.Node(a.States.All[at].Node); n.Kind == model.Function || n.Kind == model.Workflow {
+		if n := a.Node(a.States.All[at].Node); n.Kind.Invoked() {
 			out[n.Name+"/crash"] = true
 		}
 		for _, e := range a.States.Leaving(at) {

@@ -320,13 +320,13 @@ func (a *Analysis) findBatches() {
 func (a *Analysis) readingOf(l *graph.Link) Reading {
 	from, to := a.Node(l.From), a.Node(l.To)
 	parts := 1.0
-	serial := from.Kind != model.Queue // a failing batch holds up what is behind it
+	serial := !from.Kind.Leases() // a failing batch holds up what is behind it
 	readers := float64(max(l.Read.Parallel, 1))
-	if from.Kind != model.Queue {
+	if !from.Kind.Leases() {
 		readers = float64(max(from.Partitions, 1)) // one batch a partition
 		parts = readers
 	}
-	if from.Kind == model.Queue && from.Grouped && a.oneGroup(from) {
+	if from.Kind.Leases() && from.Grouped && a.oneGroup(from) {
 		readers, serial = 1, true
 	}
 	of := a.runsOfReader(l)
@@ -350,7 +350,7 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 		// Each partition fills a batch of its own.
 		r.Batch = min(max(meanFill(most, r.Tries/parts*l.Read.Within.Seconds()), gathered), most)
 	}
-	if from.Kind != model.Queue && from.Partitions == 0 { // it adds partitions as it needs them
+	if !from.Kind.Leases() && from.Partitions == 0 { // it adds partitions as it needs them
 		return r
 	}
 	if l.Relation == model.PolledMove && serial {
@@ -368,7 +368,7 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 	if r.Run > 0 {
 		r.Most = readers * most / r.Run
 		r.Utilisation = r.Tries / r.Most
-		if from.Kind != model.Queue {
+		if !from.Kind.Leases() {
 			readers = 1 // each partition waits for its own
 		}
 		r.slack = waitScale(readers, r.Run, of.square, most, r.Utilisation)
@@ -465,7 +465,7 @@ func (a *Analysis) heldUp(s int) (mean, square float64) {
 // it does so until its last try has been waited for, too.
 func (a *Analysis) movesFor(l *graph.Link) float64 {
 	to, at := a.Node(l.To), movedBy(l)
-	toTheEnd := a.Node(l.From).Kind == model.Queue && !l.Read.Reject
+	toTheEnd := a.Node(l.From).Kind.Leases() && !l.Read.Reject
 	p := 1 - (1-to.Fails.EachTry)*(1-a.Rejected[l.To])
 	takes := to.Takes.Expected()
 	t, share := 0.0, 1.0
@@ -549,7 +549,7 @@ func (a *Analysis) priceMonth() {
 func (a *Analysis) priceOf(n *graph.Node, runs, messages float64) float64 {
 	p := a.Graph.Topology.Prices
 	switch {
-	case n.Kind == model.Function || n.Kind == model.Workflow:
+	case n.Kind.Invoked():
 		return runs * (p.Run + a.meanRun(n.ID)*float64(n.Memory)/1e9*p.Compute)
 	case n.Kind.Channel():
 		return messages * p.Message
@@ -616,7 +616,7 @@ func (a *Analysis) drainOf(n *graph.Node) float64 {
 func (a *Analysis) findOverfull() bool {
 	found := map[int]float64{}
 	for i := range a.Graph.Nodes {
-		if n := a.Node(i); n.Kind == model.Queue || n.Kind == model.Stream {
+		if n := a.Node(i); n.Kind.Leases() || n.Kind == model.Stream {
 			if share := a.rejectedForRoom(n); share > 0 {
 				found[i] = share
 			}
@@ -637,7 +637,7 @@ func (a *Analysis) rejectedForRoom(n *graph.Node) float64 {
 	offered := a.Rates[n.ID] / (1 - before)
 	most := math.Inf(1)
 	switch {
-	case n.Kind == model.Queue && n.Capacity > 0:
+	case n.Kind.Leases() && n.Capacity > 0:
 		most = a.drainOf(n)
 		room := float64(n.Capacity)
 		// what stays for long fills it up; one more comes as one goes
@@ -659,7 +659,7 @@ func (a *Analysis) findCrowding() {
 	const places = 100_000 // beyond which it varies little
 	for i := range a.Graph.Nodes {
 		n := a.Node(i)
-		if n.Kind != model.Queue || n.Capacity == 0 || n.Capacity > places || a.Boundless[i] || a.Rejected[i] > 0 {
+		if !n.Kind.Leases() || n.Capacity == 0 || n.Capacity > places || a.Boundless[i] || a.Rejected[i] > 0 {
 			continue
 		}
 		full := erlangB(n.Capacity, a.stockOf(i))

@@ -215,7 +215,7 @@ func (a *Analysis) crashes(s int) []string {
 			continue
 		}
 		seen[i] = true
-		if n := a.Node(a.States.All[i].Node); n.Kind == model.Function || n.Kind == model.Workflow {
+		if n := a.Node(a.States.All[i].Node); n.Kind.Invoked() {
 			out = append(out, n.Name+"/crash")
 		}
 		for _, e := range a.States.Leaving(i) {
@@ -697,7 +697,7 @@ func (a *Analysis) slowedAfter(n *graph.Node, l *graph.Link, to int, fails float
 // blocked until the next try.
 func (a *Analysis) busyFailing(n *graph.Node, l *graph.Link, fails, length float64) float64 {
 	rate, readers := a.LinkRates[l.ID], float64(max(l.Read.Parallel, 1))
-	if n.Kind != model.Queue {
+	if !n.Kind.Leases() {
 		readers = float64(max(n.Partitions, 1))
 	}
 	busiest := 0.0
@@ -705,7 +705,7 @@ func (a *Analysis) busyFailing(n *graph.Node, l *graph.Link, fails, length float
 		each, again := length, 1-math.Pow(1-fails, batch)
 		share := again
 		for k := 1; k < 1000 && share > 1e-6 && (l.Policy.Tries == 0 || k < l.Policy.Tries); k++ {
-			if each += share * length; n.Kind != model.Queue {
+			if each += share * length; !n.Kind.Leases() {
 				each += share * float64(l.Policy.Backoff(k)) * 1e-9
 			}
 			share *= again
@@ -783,7 +783,7 @@ func (a *Analysis) whileFailing(n *graph.Node, l *graph.Link, length, patience f
 	switch {
 	case n.Grouped && a.oneGroup(n):
 		return patience + n.Lease.Seconds(), batch
-	case n.Kind == model.Queue:
+	case n.Kind.Leases():
 		each = length * math.Max(float64(l.Policy.Tries), 1)
 		if n.Grouped {
 			each = math.Max(each, math.SmallestNonzeroFloat64)
@@ -801,7 +801,7 @@ func (a *Analysis) whileFailing(n *graph.Node, l *graph.Link, length, patience f
 // often what fails that they fall behind.
 func (a *Analysis) fillsWhileFailing(d delivery, n *graph.Node, l *graph.Link, rate, busy float64) {
 	room := float64(n.Capacity) - a.stockOf(n.ID)
-	if n.Kind != model.Queue || n.Capacity == 0 || busy <= 1.02 || room <= 0 {
+	if !n.Kind.Leases() || n.Capacity == 0 || busy <= 1.02 || room <= 0 {
 		return
 	}
 	after := room / (rate * (1 - 1/busy))
@@ -818,7 +818,7 @@ func (a *Analysis) fillsWhileFailing(d delivery, n *graph.Node, l *graph.Link, r
 // message up, the field that says so, and whether it does before the retention ends.
 func (a *Analysis) ReaderPatience(n *graph.Node, l *graph.Link, to int) (after Moment, limit string, ends bool) {
 	p := &l.Policy
-	queue := n.Kind == model.Queue
+	queue := n.Kind.Leases()
 	span := func(length, jitter float64) (at float64, by string, ends bool) {
 		return patience(n, l, length, jitter)
 	}
@@ -900,7 +900,7 @@ func patience(n *graph.Node, l *graph.Link, length, jitter float64) (at float64,
 	if p.GiveUp > 0 {
 		giveUp = float64(p.GiveUp)*1e-9 - n.Delay.Seconds() - n.Takes.Expected()
 	}
-	queue := n.Kind == model.Queue
+	queue := n.Kind.Leases()
 	gap := func(k int) float64 { return length + float64(p.Backoff(k))*1e-9*jitter }
 	by = l.Link.ID() + " retry"
 	if queue && !p.WaitSet {
@@ -957,7 +957,7 @@ func (a *Analysis) lateWrite(d delivery, to *graph.Node, p *graph.Policy) {
 		return
 	}
 	wait, needs := 0.0, to.Delay.Seconds()
-	if to.Kind == model.Queue {
+	if to.Kind.Leases() {
 		needs += to.Lease.Seconds()
 	}
 	for k := 1; k < p.Tries && k < 1000; k++ {
@@ -1001,7 +1001,7 @@ func (a *Analysis) writeDelivery(s int, n *graph.Node, e *Edge, edges []Edge) {
 	l := a.Link(e.Link)
 	ofFailed := e.Kind == Result && l.When == model.Failure && a.States.All[s].How == AsIntake
 	switch {
-	case n.Kind == model.Endpoint || l.Op == "read" || e.Mean.High == 0 && !ofFailed:
+	case n.Kind.Answers() || l.Op == "read" || e.Mean.High == 0 && !ofFailed:
 		return
 	case l.Relation == model.RunWrite && l.When == model.OfRun:
 		if l.Ignore {
@@ -1095,7 +1095,7 @@ func (a *Analysis) findFills() {
 	a.limited = nil
 	for i := range a.Graph.Nodes {
 		n := a.Node(i)
-		if n.Capacity == 0 || n.Kind != model.Queue || a.Rates[i] <= 0 || a.Boundless[i] || n.Delay >= n.Retention {
+		if n.Capacity == 0 || !n.Kind.Leases() || a.Rates[i] <= 0 || a.Boundless[i] || n.Delay >= n.Retention {
 			continue
 		}
 		// What is hidden or in flight when the fault begins takes room already.

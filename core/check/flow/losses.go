@@ -1043,7 +1043,7 @@ func (a *Analysis) entryValues() *entryValues {
 	for s := range g.All {
 		at := g.All[s]
 		node := a.Node(at.Node)
-		if node.Kind == model.Function || node.Kind == model.Workflow {
+		if node.Kind.Invoked() {
 			runs[s] = a.runsPerMessage(s)
 		}
 		for _, e := range g.Leaving(s) {
@@ -1256,7 +1256,7 @@ func (a *Analysis) assumed(entry int) []string {
 	if n.Grouped && !a.oneGroup(n) {
 		out = append(out, "messages are taken to be of many groups, so that one that fails holds few others up")
 	}
-	if n.Kind == model.Schedule || len(a.traffic(entry)) > 0 {
+	if n.Kind.Fires() || len(a.traffic(entry)) > 0 {
 		return out
 	}
 	reads := func(field string) bool {

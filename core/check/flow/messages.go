@@ -207,7 +207,7 @@ func (a *Analysis) brings(i int) []inflow {
 	if a.Graph.UsesSource {
 		base.Source = "outside"
 	}
-	if n.Kind == model.Schedule {
+	if n.Kind.Fires() {
 		return a.scheduled(n, base)
 	}
 	var out []inflow
@@ -311,7 +311,7 @@ func (a *Analysis) sentAsStated(n *graph.Node, base Message, add func(Message, f
 	}
 	if len(kinds) == 0 {
 		kinds = []string{AnyText}
-		if n.Kind == model.Bucket || n.Kind == model.Table {
+		if n.Kind.Keeps() {
 			kinds = []string{""} // it makes the event itself
 		}
 	}
@@ -508,7 +508,7 @@ func (a *Analysis) transformed(l *graph.Link, source, target *graph.Node, from M
 		}
 	}
 	a.wrapped(l, from, &m)
-	if a.hopLimit >= 0 && (source.Kind == model.Function || source.Kind == model.Workflow) {
+	if a.hopLimit >= 0 && source.Kind.Invoked() {
 		m.hops = min(m.hops+1, a.hopLimit+1)
 	}
 	return func(key expr.KeyShape) Message {

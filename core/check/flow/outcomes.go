@@ -85,7 +85,7 @@ func (a *Analysis) Outcome(s int, m Mode) *RunOutcome {
 func (a *Analysis) work(s int, m Mode) *RunOutcome {
 	at := a.States.All[s]
 	n := a.Node(at.Node)
-	if n.Kind == model.Endpoint {
+	if n.Kind.Answers() {
 		return a.request(s, m)
 	}
 	list, guessed := a.caseChoices(at)
@@ -887,7 +887,7 @@ func (a *Analysis) whenRead(s int, m Mode, o *RunOutcome, f *Fate) (never, fails
 	at := a.States.All[s]
 	l := a.Link(int(at.Link))
 	never, fails = a.inBatches(l, a.Node(at.Node), m, o, f)
-	if a.Node(l.From).Kind != model.Queue {
+	if !a.Node(l.From).Kind.Leases() {
 		return never, fails, 1
 	}
 	f.late = a.lateness(l, o, m)
@@ -1004,7 +1004,7 @@ func (a *Analysis) triesInTime(at State, p *graph.Policy, length float64, o *Run
 		if left < limit {
 			limit, cause = left, "expired"
 		}
-		if q.Kind == model.Queue && !p.WaitSet {
+		if q.Kind.Leases() && !p.WaitSet {
 			lease := q.Lease.Seconds()
 			gap = func(int) float64 { return max(lease, length) }
 		}
@@ -1015,7 +1015,7 @@ func (a *Analysis) triesInTime(at State, p *graph.Policy, length float64, o *Run
 	last := math.Inf(1) // the try after which it is given up for its age, or expires
 	if at.How == AsPoll {
 		l := a.Link(int(at.Link))
-		if a.Node(l.From).Kind == model.Queue && !l.Read.Reject {
+		if a.Node(l.From).Kind.Leases() && !l.Read.Reject {
 			last = float64(p.Tries)
 		}
 	}

@@ -11,7 +11,7 @@ import (
 
 // CalendarOf gives the calendar and zone of a schedule by cron, or nil.
 func CalendarOf(n *graph.Node) (*cadence.Calendar, *time.Location) {
-	if n.Kind != model.Schedule || n.Cron == "" {
+	if !n.Kind.Fires() || n.Cron == "" {
 		return nil, nil
 	}
 	c, err := cadence.Parse(n.Cron, n.CronFields, n.Sunday)

@@ -103,7 +103,7 @@ func (a *Analysis) ownContext(i int) Context {
 	n := a.Node(i)
 	none := Context{policy: graph.None, dead: graph.None, Link: graph.None}
 	switch {
-	case n.Kind == model.Endpoint:
+	case n.Kind.Answers():
 		none.How = AsRequest
 	case n.Kind.Runs():
 		return Context{AsIntake, a.ownPolicy[i], int32(n.DeadLetter), graph.None}

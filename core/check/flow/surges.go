@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"ironweir/core/graph"
-	"ironweir/core/model"
 )
 
 // surge is what a fault sends to a queue, a stream or a change feed beside its usual
@@ -175,7 +174,7 @@ func (a *Analysis) catchUpAt(held int, most float64, x arrival) {
 		lost.quiet = lost.quiet || cause == "overflow" || d.to != graph.None
 		a.surges[d.state] = append(a.surges[d.state], lost)
 	}
-	if n.Kind == model.Queue && n.Capacity > 0 {
+	if n.Kind.Leases() && n.Capacity > 0 {
 		note("overflow", n.Name+" capacity", max(float64(n.Capacity)-a.stockOf(n.ID), 0)*each)
 	}
 	if x.link == graph.None {
@@ -370,7 +369,7 @@ func (a *Analysis) surgeAt(node, link, fault int, load *surgeLoad) {
 		at := a.placeID(Place{Cause: cause, Node: node, Link: link, Surge: true})
 		a.Places[at].Load = max(a.Places[at].Load, busy)
 		a.noteSurge(at, fault, load, limit, after)
-	case n.Kind == model.Queue && n.Capacity > 0:
+	case n.Kind.Leases() && n.Capacity > 0:
 		room := max(float64(n.Capacity)-a.stockOf(node), 0)
 		if load.rate*n.Retention.Seconds() > room {
 			full := room / load.rate
@@ -404,7 +403,7 @@ func (a *Analysis) givenUpBy(x arrival, fault int) []arrival {
 // surgeFills notes what a queue of limited capacity rejects while a fault redirects messages
 // to it that its reader is to take.
 func (a *Analysis) surgeFills(n *graph.Node, link, fault int, load *surgeLoad, reading Reading) {
-	if n.Kind != model.Queue || n.Capacity == 0 {
+	if !n.Kind.Leases() || n.Capacity == 0 {
 		return
 	}
 	messages := load.rate / max(reading.each, 1)

@@ -121,7 +121,7 @@ func (a *Analysis) unthrottled(work func()) {
 func (a *Analysis) offeredAgain(at State) float64 {
 	p := *a.PolicyOf(at.Context)
 	if at.How == AsPoll {
-		if a.Node(a.Link(int(at.Link)).From).Kind == model.Queue && p.Tries > 0 {
+		if a.Node(a.Link(int(at.Link)).From).Kind.Leases() && p.Tries > 0 {
 			return float64(p.Tries)
 		}
 		return math.Inf(1)
@@ -147,7 +147,7 @@ func (a *Analysis) mostAtOnce(i int) float64 {
 		l := a.Link(id)
 		from := a.Node(l.From)
 		switch {
-		case l.Relation.Polls() && from.Kind != model.Queue:
+		case l.Relation.Polls() && !from.Kind.Leases():
 			if from.Partitions == 0 {
 				return math.Inf(1)
 			}

@@ -28,7 +28,7 @@ func (a *Analysis) outsideRates() {
 	for i := range a.Graph.Nodes {
 		n := a.Node(i)
 		switch {
-		case n.Kind == model.Schedule:
+		case n.Kind.Fires():
 			if n.Enabled {
 				a.arrivals[i] = remembered(a.memo.rates, calendarKey(n), func() float64 { return scheduleRate(n) })
 			}

@@ -73,7 +73,7 @@ func (a *Analysis) weighState(s int) {
 	switch {
 	case n.Kind.Runs():
 		a.weighRun(s, at, n, edges)
-	case n.Kind == model.Endpoint:
+	case n.Kind.Answers():
 		a.weighRequest(s, at, n, edges)
 	case n.Kind.Polled() && len(n.Out) > 0:
 		a.weighPolled(s, at, n, edges)
@@ -169,7 +169,7 @@ func (a *Analysis) rejectCause(node int) string {
 	switch {
 	case a.Rejected[node] == 0:
 		return "rejected"
-	case a.Node(node).Kind == model.Queue:
+	case a.Node(node).Kind.Leases():
 		return "overflow"
 	}
 	return "throttled"
@@ -456,7 +456,7 @@ func (a *Analysis) weighPassing(s int, at State, n *graph.Node, edges []Edge) {
 
 // weighPolled weighs what readers take from a queue, a stream or a change feed.
 func (a *Analysis) weighPolled(s int, at State, n *graph.Node, edges []Edge) {
-	queue := n.Kind == model.Queue
+	queue := n.Kind.Leases()
 	takers := 0
 	for _, id := range n.Out {
 		if a.FilterVerdict(a.Link(id), at.Message) != expr.Impossible {
@@ -521,7 +521,7 @@ func (a *Analysis) weighReader(s int, at State, n *graph.Node, l *graph.Link, pa
 				dead = nil
 			}
 			given := same(share)
-			if l.Read.UpTo > 1 && n.Kind != model.Queue &&
+			if l.Read.UpTo > 1 && !n.Kind.Leases() &&
 				l.Policy.Tries > 0 { // what follows a rejected record waits, and uses up tries too
 				given.High = max(share, math.Pow(1-math.Pow(1-p, float64(l.Read.UpTo)), float64(l.Policy.Tries)))
 			}
@@ -621,7 +621,7 @@ func (a *Analysis) moveGivenUp(l *graph.Link, p float64) (share float64, cause s
 // blocked notes that a record which is tried without end lets those behind it
 // expire.
 func (a *Analysis) blocked(s int, n *graph.Node, l *graph.Link, to int, part, given three) {
-	if n.Kind == model.Queue || given.High < Negligible {
+	if n.Kind.Leases() || given.High < Negligible {
 		return
 	}
 	if f := a.FateOf(to, Usual); f.cause != "expired" {
@@ -666,7 +666,7 @@ func (a *Analysis) waitsBefore(s int) float64 {
 // gap is the time from the start of a try to the start of the next, in seconds.
 func (a *Analysis) gap(at State, p *graph.Policy, k int, length float64) float64 {
 	if at.How == AsPoll {
-		if q := a.Node(a.Link(int(at.Link)).From); q.Kind == model.Queue && !p.WaitSet {
+		if q := a.Node(a.Link(int(at.Link)).From); q.Kind.Leases() && !p.WaitSet {
 			return max(q.Lease.Seconds(), length)
 		}
 	}
@@ -691,7 +691,7 @@ func (a *Analysis) givenUpAfter(s int) float64 {
 		t += a.gap(at, p, k, length)
 	}
 	if at.How == AsPoll {
-		if q := a.Node(a.Link(int(at.Link)).From); q.Kind == model.Queue && !p.WaitSet {
+		if q := a.Node(a.Link(int(at.Link)).From); q.Kind.Leases() && !p.WaitSet {
 			t += max(q.Lease.Seconds()-length, 0)
 		}
 	}

@@ -96,7 +96,7 @@ func destinations(a *flow.Analysis) []bool {
 	}
 	for _, list := range a.DeadLettersOf {
 		for _, d := range list {
-			out[d] = out[d] && a.Node(d).Kind != model.Queue
+			out[d] = out[d] && !a.Node(d).Kind.Leases()
 		}
 	}
 	return out
@@ -231,7 +231,7 @@ func (w *walker) from(entry int, to string) []Guarantee {
 	for k, d := range ends {
 		out[k] = p.guarantee(d)
 	}
-	if n := w.a.Node(entry); n.Kind == model.Endpoint && (to == "" || to == n.Name) {
+	if n := w.a.Node(entry); n.Kind.Answers() && (to == "" || to == n.Name) {
 		out = append([]Guarantee{w.answers[entry]}, out...)
 	}
 	return out
@@ -319,7 +319,7 @@ func (p *passage) guarantee(d int) Guarantee {
 	g.Effects = Effects{effects(lost[0], repeated[0]), effects(lost[1], repeated[0] || repeated[1])}
 	g.Order = p.orderAt(at, repeated[0])
 	g.Delay = p.delayAt(at)
-	if n := a.Node(p.entry); n.Kind == model.Schedule && !g.Order.Kept && g.Delay.AtMost != nil &&
+	if n := a.Node(p.entry); n.Kind.Fires() && !g.Order.Kept && g.Delay.AtMost != nil &&
 		p.q.gaps[p.entry] > *g.Delay.AtMost {
 		g.Order = Order{Kept: true, By: []string{}} // each has its effect before the next begins
 	}

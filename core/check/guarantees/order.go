@@ -143,7 +143,7 @@ func (q *guarantor) keyOf(l *graph.Link) string {
 	switch {
 	case !l.Relation.Polls():
 		return ""
-	case from.Kind == model.Queue && from.Grouped:
+	case from.Kind.Leases() && from.Grouped:
 		return from.Node.Group
 	case from.Kind == model.Stream && from.Partitions != 1:
 		return from.Node.By
@@ -200,7 +200,7 @@ func (q *guarantor) overtakes(s int, l *graph.Link, to int) string {
 				return late("change")
 			}
 		}
-		if target.Kind == model.Function && target.Concurrency != 0 && from.Kind == model.Queue {
+		if target.Kind == model.Function && target.Concurrency != 0 && from.Kind.Leases() {
 			return fmt.Sprintf("a throttled message of `%s` comes back behind later ones", from.Name)
 		}
 		return ""
@@ -208,11 +208,11 @@ func (q *guarantor) overtakes(s int, l *graph.Link, to int) string {
 		if target.Concurrency != 1 || bad || target.Pool != "" {
 			return fmt.Sprintf("`%s` handles messages concurrently", target.Name)
 		}
-	case next.How == flow.AsCall && (at.How == flow.AsRequest || from.Kind == model.Endpoint):
+	case next.How == flow.AsCall && (at.How == flow.AsRequest || from.Kind.Answers()):
 		return fmt.Sprintf("`%s` handles requests concurrently", from.Name)
 	case target.Kind == model.Outside && !from.Kind.Runs():
 		return fmt.Sprintf("pushes to `%s` are concurrent", target.Name)
-	case l.Relation == model.Write || l.Relation == model.RunWrite && from.Kind == model.Endpoint:
+	case l.Relation == model.Write || l.Relation == model.RunWrite && from.Kind.Answers():
 		if !fixed(from.Notice) {
 			return fmt.Sprintf("`%s` notifies after a random time", from.Name)
 		}

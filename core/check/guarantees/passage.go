@@ -331,7 +331,7 @@ func (p *passage) followParks() {
 			if e.Kind != flow.GaveUp && (e.Kind != flow.Result || p.q.a.Link(e.Link).When != model.Failure) {
 				continue
 			}
-			if n := p.q.a.Node(p.q.g.All[e.To].Node); n.Kind == model.Queue {
+			if n := p.q.a.Node(p.q.g.All[e.To].Node); n.Kind.Leases() {
 				mark := int32(2 * n.ID)
 				if e.Mean.High >= flow.Negligible {
 					mark++
@@ -476,7 +476,7 @@ func (q *guarantor) findHold(s int) (float64, string) {
 			return math.Inf(1), "`" + n.Name + "` has no retention"
 		}
 		return n.Retention.Seconds(), fmt.Sprintf("retention of `%s` %s", n.Name, model.FormatDuration(n.Retention))
-	case n.Kind == model.Endpoint || n.Kind.Runs():
+	case n.Kind.Answers() || n.Kind.Runs():
 		limit := math.Inf(1)
 		if n.Timeout > 0 {
 			limit = n.Timeout.Seconds()

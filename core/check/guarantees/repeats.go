@@ -71,7 +71,7 @@ func (q *guarantor) repeatedRuns(s int) {
 	by, retried := q.retried(s)
 	reader := q.readerOf(s)
 	outlasted, mayOutlast := false, false // the lease, by a run; the same under a fault
-	if reader != nil && q.a.Node(reader.From).Kind == model.Queue {
+	if reader != nil && q.a.Node(reader.From).Kind.Leases() {
 		longest := q.longestRun(s, reader)
 		outlasted = q.sharesLease(reader, longest[0])
 		mayOutlast = q.a.Node(reader.From).Lease.Seconds() <= longest[1]
@@ -301,7 +301,7 @@ func (q *guarantor) repeatedPasses(s int) {
 		}
 		if e.Kind == flow.Polls {
 			l, to := a.Link(e.Link), a.Node(q.g.All[e.To].Node)
-			if l.Relation == model.PolledPush && n.Kind == model.Queue {
+			if l.Relation == model.PolledPush && n.Kind.Leases() {
 				takes := to.Takes.Largest()
 				if to.Timeout > 0 {
 					takes = min(takes, to.Timeout.Seconds())
@@ -337,7 +337,7 @@ func (q *guarantor) bothTaken(s int, e, f *flow.Edge) bool {
 	failed := func(e *flow.Edge) bool {
 		return e.Kind == flow.GaveUp || e.Kind == flow.Result && q.a.Link(e.Link).When == model.Failure
 	}
-	if n.Kind == model.Queue {
+	if n.Kind.Leases() {
 		return false // a consumer takes a message away
 	}
 	if n.Kind.Runs() && failed(f) != failed(e) {
