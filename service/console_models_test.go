@@ -199,8 +199,8 @@ func TestBehindTheNumbers(t *testing.T) {
 	b.clean()
 }
 
-// TestRunsAreCompared: the draft's evening against the mended one's, what is
-// beyond chance first.
+// TestRunsAreCompared: the draft's evening against the mended one's, as a story: what was
+// changed, the verdicts, the ledgers, the board, what moved most, and every number.
 func TestRunsAreCompared(t *testing.T) {
 	needConsole(t)
 	t.Parallel()
@@ -233,7 +233,21 @@ func TestRunsAreCompared(t *testing.T) {
 	require.NoError(t, err)
 	b.press("Compare")
 	b.says("main", "run 1: kittiwake-draft, revision 1, friday-evening")
-	b.says("tbody tr:first-child", "yes")
+	b.says("summary", "changes of the model")
+	b.says(".verdicts", "✗ fails: held in 0 of 5")
+	b.says(`tr[data-fate="lost"]`, "yes")
+	b.says(".moved li:first-child", "a run: lost")
+	b.says(".moved li:first-child", "→ 0, better")
+	b.do(visible(`.drawn [data-node="consignments"]`))
+	b.says(`.drawn [data-node="consignments"]`, "lost")
+	b.says(".scrolls tbody tr:first-child", "yes")
+	require.Contains(
+		t,
+		look[string](b, `document.querySelector(".scrolls tbody [title]").title`),
+		"per_replication.",
+		"its path, on hover",
+	)
+	b.axe("two runs compared")
 	b.clean()
 }
 

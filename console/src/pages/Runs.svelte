@@ -48,42 +48,45 @@
           })}>Compare</Button
       >
     </div>
-    <DataTable
-      sortable
-      selectable
-      bind:selectedRowIds={chosen}
-      nonSelectableRowIds={runs
-        .filter((r) => r.kind !== "run" || !["done", "cancelled"].includes(r.state))
-        .map((r) => r.id)}
-      rows={runs}
-      headers={[
-        { key: "id", value: "Run" },
-        { key: "model", value: "Model" },
-        { key: "scenario", value: "Scenario" },
-        { key: "state", value: "State" },
-        { key: "created_at", value: "Started" },
-      ]}
-    >
-      <svelte:fragment slot="cell" let:row let:cell>
-        {#if cell.key === "id"}
-          <a href={p("/w/:workspace/runs/:id", { params: { workspace: currentWorkspace(), id: String(row.id) } })}
-            >run {row.id}</a
-          >
-        {:else if cell.key === "model"}
-          <a href={p("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: row.model } })}
-            >{row.model}</a
-          >, revision {row.revision}
-        {:else if cell.key === "scenario"}
-          {row.scenario}{row.kind === "run" ? "" : ` (${row.kind})`}
-        {:else if cell.key === "state"}
-          <StateTag state={row.state} unmet={row.unmet} />
-        {:else if cell.key === "created_at"}
-          {when(row.created_at)} by {row.author}
-        {:else}
-          {cell.value}
-        {/if}
-      </svelte:fragment>
-    </DataTable>
+    <div class="runs">
+      <DataTable
+        sortable
+        selectable
+        bind:selectedRowIds={chosen}
+        nonSelectableRowIds={runs
+          .filter((r) => r.kind !== "run" || !["done", "cancelled"].includes(r.state))
+          .map((r) => r.id)}
+        rows={runs}
+        headers={[
+          { key: "id", value: "Run" },
+          { key: "model", value: "Model" },
+          { key: "scenario", value: "Scenario" },
+          { key: "state", value: "State" },
+          { key: "created_at", value: "Started" },
+        ]}
+      >
+        <svelte:fragment slot="cell" let:row let:cell>
+          {#if cell.key === "id"}
+            <a href={p("/w/:workspace/runs/:id", { params: { workspace: currentWorkspace(), id: String(row.id) } })}
+              >run {row.id}</a
+            >
+          {:else if cell.key === "model"}
+            <a href={p("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: row.model } })}
+              >{row.model}</a
+            >, revision {row.revision}
+            <span class="beneath quiet">{row.scenario}</span>
+          {:else if cell.key === "scenario"}
+            {row.scenario}{row.kind === "run" ? "" : ` (${row.kind})`}
+          {:else if cell.key === "state"}
+            <StateTag state={row.state} unmet={row.unmet} />
+          {:else if cell.key === "created_at"}
+            {when(row.created_at)} by {row.author}
+          {:else}
+            {cell.value}
+          {/if}
+        </svelte:fragment>
+      </DataTable>
+    </div>
   {/if}
 </div>
 
@@ -94,5 +97,19 @@
     justify-content: flex-end;
     gap: 1rem;
     margin-bottom: 0.5rem;
+  }
+  .beneath {
+    display: none;
+  }
+  @media (max-width: 40rem) {
+    .beneath {
+      display: block;
+    }
+    .runs :global(th:nth-child(4)),
+    .runs :global(td:nth-child(4)),
+    .runs :global(th:nth-child(6)),
+    .runs :global(td:nth-child(6)) {
+      display: none;
+    }
   }
 </style>

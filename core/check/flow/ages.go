@@ -2,7 +2,6 @@ package flow
 
 import (
 	"ironweir/core/check/internal/dist"
-	"ironweir/core/expr"
 	"ironweir/core/graph"
 )
 
@@ -21,7 +20,7 @@ func (a *Analysis) triesByAge(p *graph.Policy, failing dist.Law, again float64) 
 	out, left := ages{}, 1.0
 	failing = failing.Times(1 / failing.Mass)
 	age := dist.Constant(0) // at the start of a try; its mass is the share that is not too old
-	for k := 1; left*age.Mass > 1e-12 && k < 10_000; k++ {
+	for k := 1; left*age.Mass > 1e-12 && k <= 2*mostAged; k++ {
 		out.runs += left * age.Mass
 		left *= again
 		if k == p.Tries {
@@ -36,6 +35,9 @@ func (a *Analysis) triesByAge(p *graph.Policy, failing dist.Law, again float64) 
 	return out
 }
 
+// mostAged is the number of tries beyond which that of the mean run is near enough.
+const mostAged = 100
+
 // agesMatter reports whether the time that runs take decides how often an intake tries a
 // message.
 func (a *Analysis) agesMatter(at State, p *graph.Policy, failing dist.Law) bool {
@@ -44,19 +46,5 @@ func (a *Analysis) agesMatter(at State, p *graph.Policy, failing dist.Law) bool 
 	}
 	shortest, _ := a.triesInTime(at, p, failing.Atoms[0].At, nil)
 	longest, _ := a.triesInTime(at, p, failing.Atoms[len(failing.Atoms)-1].At, nil)
-	return shortest != longest
-}
-
-// mayBeSent reports whether runs at a state may send to another although a fault makes
-// each run fail that starts: those that were under way when it began.
-func (a *Analysis) mayBeSent(from, to int) bool {
-	if a.Outcome(from, Usual).Length.Tail(0) == 0 {
-		return false
-	}
-	for _, e := range a.States.Leaving(from) {
-		if e.To == to && e.Kind == Sends && e.Verdict != expr.Impossible {
-			return true
-		}
-	}
-	return false
+	return shortest != longest && longest <= mostAged
 }

@@ -363,6 +363,20 @@ func (a *Analysis) whileSent(s int, n *graph.Node) faultSet {
 	return set
 }
 
+// mayBeSent reports whether runs at a state may send to another although a fault makes
+// each run fail that starts: those that were under way when it began.
+func (a *Analysis) mayBeSent(from, to int) bool {
+	if a.Outcome(from, Usual).Length.Tail(0) == 0 {
+		return false
+	}
+	for _, e := range a.States.Leaving(from) {
+		if e.To == to && e.Kind == Sends && e.Verdict != expr.Impossible {
+			return true
+		}
+	}
+	return false
+}
+
 // bursts returns how many messages come at once to a node to which some are sent by chance, 0
 // where none are: so many times as much their number varies as that of single ones.
 func (a *Analysis) bursts(node int) float64 {

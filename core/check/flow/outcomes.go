@@ -833,7 +833,10 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 	}
 	sure := tries // runs of a message of which every run fails
 	if failing := failuresOf(o); a.agesMatter(at, p, failing) {
-		some, all := a.triesByAge(p, failing, retryable), a.triesByAge(p, failing, 1)
+		some, all := a.triesByAge(p, failing, retryable), ages{runs: tries}
+		if never > 0 {
+			all = a.triesByAge(p, failing, 1)
+		}
 		before, byChance, sure = some.runs, some.aged+some.last+ends*some.runs, all.runs
 		f.aged, f.cause = (1-never)*some.aged, "exhausted"
 		if !final {
