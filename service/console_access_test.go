@@ -92,7 +92,7 @@ func TestEveryPageCanBeUsedByAll(t *testing.T) {
 		}
 		for _, page := range []struct{ path, shows string }{
 			{"/w/main", "table a"}, {"/w/main/models/kittiwake-draft", `[data-code="IW101"]`}, {"/w/main/runs", "table a"}, {"/w/main/runs/1", `tr[data-fate="sum"]`},
-			{"/w/main/runs/3", "table td"}, {"/w/main/runs/4", "table td"}, {"/w/main/compare/1,2", "h1"},
+			{"/w/main/runs/3", "table td"}, {"/w/main/runs/4", "table td"}, {"/w/main/compare/1,2", ".moved li"},
 			{"/settings", "h1"}, {"/nowhere", "h1"},
 		} {
 			b.do(chromedp.Navigate(b.url+page.path), visible(page.shows))

@@ -205,8 +205,9 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	require.Zero(t, b.count(`tr[data-fate="lost-expired"]`))
 	runs := b.url + "/w/north-slip/compare/" + first + "," + b.lastOfPath()
 	b.do(chromedp.Navigate(runs))
-	b.says("tbody tr:first-child", "yes")
-	b.says("tbody", "lost")
+	b.says("summary", "2 changes of the model")
+	b.says(`tr[data-fate="lost"]`, "yes")
+	b.says(".scrolls tbody tr:first-child", "yes")
 	b.shoot("compare")
 
 	// The colleague has the links, sees, and cannot change.
@@ -217,7 +218,7 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b.do(chromedp.Navigate(b.url + "/sign-in#" + secret))
 	b.says("main", "Models")
 	b.do(chromedp.Navigate(runs))
-	b.says("tbody tr:first-child", "yes")
+	b.says(".scrolls tbody tr:first-child", "yes")
 	b.do(chromedp.Navigate(b.url+"/w/north-slip/models/check-in"), visible(`[data-node="consignments"]`))
 	b.eventually("nothing can be saved, run or added", func() bool {
 		bar := b.text(".bar")
