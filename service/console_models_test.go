@@ -236,7 +236,7 @@ func TestRunsAreCompared(t *testing.T) {
 	b.says("summary", "changes of the model")
 	b.says(".verdicts", "✗ fails: held in 0 of 5")
 	b.says(`tr[data-fate="lost"]`, "yes")
-	b.says(".moved li:first-child", "a run: lost")
+	b.says(".moved li:first-child", "one replication: lost")
 	b.says(".moved li:first-child", "→ 0, better")
 	b.do(visible(`.drawn [data-node="consignments"]`))
 	b.says(`.drawn [data-node="consignments"]`, "lost")

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { countChanges, ledgers, lessIsBetter, movedMost, onBoard, spoken, written } from "./compared";
+import { countChanges, isSum, ledgers, lessIsBetter, movedMost, onBoard, spoken, written } from "./compared";
 
 const differ = {
   "per_replication.lost": { values: [70456.6, 0], beyond_chance: true },
@@ -14,7 +14,7 @@ const differ = {
 };
 
 test("numbers are named as people name them", () => {
-  expect(spoken("per_replication.lost")).toEqual({ about: "a run", what: "lost", unit: "count" });
+  expect(spoken("per_replication.lost")).toEqual({ about: "one replication", what: "lost", unit: "count" });
   expect(spoken("ledger.lost.given_up")).toEqual({ about: "all runs together", what: "lost: given-up", unit: "count" });
   expect(spoken("nodes.mail.wait_s.p95")).toEqual({ about: "mail", what: "wait, p95", unit: "seconds" });
   expect(spoken("nodes.mail.concurrency.max")).toEqual({ about: "mail", what: "runs at once, at most", unit: "mean" });
@@ -31,6 +31,13 @@ test("numbers are written in their unit", () => {
   expect(written(11.4, "count")).toBe("11.4");
 });
 
+test("sums over replications are known", () => {
+  expect(["nodes.mail.lost.total", "nodes.mail.runs", "links.a:b.copies"].every(isSum)).toBe(true);
+  expect(
+    ["nodes.mail.depth.max", "nodes.mail.wait_s.p95", "per_replication.lost", "latency.a:b.p95_s"].some(isSum),
+  ).toBe(false);
+});
+
 test("it is known of which numbers less is better", () => {
   expect(lessIsBetter("per_replication.lost")).toBe(true);
   expect(lessIsBetter("latency.a:b.p95_s")).toBe(true);
@@ -39,21 +46,21 @@ test("it is known of which numbers less is better", () => {
 });
 
 test("what moved most is told, what may be chance is not", () => {
-  const moved = movedMost(differ, 1);
+  const moved = movedMost(differ, 1, [1, 1]);
   expect(moved.map((m) => [m.says.about, m.says.what, m.better])).toEqual([
-    ["a run", "lost", true],
-    ["a run", "parked", false],
+    ["one replication", "lost", true],
+    ["one replication", "parked", false],
     ["consignments", "lost", false],
     ["consignments", "wait, p95", true],
     ["mail", "messages in it, at most", true],
     ["manifest-drop to clear-consignment", "latency, p95", false],
   ]);
-  expect(movedMost(differ, 1, 2)).toHaveLength(2);
+  expect(movedMost(differ, 1, [1, 1], 2)).toHaveLength(2);
 });
 
 test("the board says of a node what tells most", () => {
-  const { badges, marks } = onBoard(differ, 1);
-  expect(badges.get("consignments")).toEqual({ text: "lost 0 → 12", full: 0, bad: true });
+  const { badges, marks } = onBoard(differ, 1, [1, 3]);
+  expect(badges.get("consignments")).toEqual({ text: "lost 0 → 4", full: 0, bad: true });
   expect(badges.get("mail")?.bad).toBe(false);
   expect([...marks]).toEqual([
     ["consignments", "bad"],

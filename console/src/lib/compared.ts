@@ -37,7 +37,7 @@ const statistics: Record<string, string> = { mean: "mean", max: "longest", count
 export function spoken(path: string): Spoken {
   const parts = path.split(".");
   const [head] = parts;
-  if (head === "per_replication") return { about: "a run", ...inWords(parts.slice(1)) };
+  if (head === "per_replication") return { about: "one replication", ...inWords(parts.slice(1)) };
   if (head === "ledger") return { about: "all runs together", ...inWords(parts.slice(1)) };
   if (head === "nodes" || head === "links") return { about: parts[1] ?? "", ...inWords(parts.slice(2)) };
   if (head === "latency") {
@@ -83,6 +83,14 @@ function inWords(parts: string[]): Omit<Spoken, "about"> {
   return { what: names[first] ?? fateNames.get(first) ?? rest(parts), unit };
 }
 
+/** Whether a number of a node or link is a sum over the replications, and not a maximum, a mean or a time. */
+export const isSum = (path: string) =>
+  /^(nodes|links)\.[^.]+\.(?!depth|concurrency|wait_s|time_s|run_time_s|oldest_s|utilisation)/.test(path);
+
+/** A number of a result as the mean of one replication, where it is a sum over so many. */
+const perRun = (path: string, x: number | null | undefined, replications: number) =>
+  x === null || x === undefined ? null : isSum(path) ? x / replications : x;
+
 /** Writes a number in its unit. */
 export function written(x: number | null | undefined, unit: Spoken["unit"]): string {
   if (x === null || x === undefined) return "—";
@@ -122,12 +130,15 @@ const told = [
 ];
 
 /** The numbers that moved most from the first run to another, of those that tell most, at most so many. */
-export function movedMost(differences: Differences, run: number, most = 10): Moved[] {
+export function movedMost(differences: Differences, run: number, replications: number[], most = 10): Moved[] {
   const rank = (path: string) => told.findIndex((t) => t.test(path));
   return Object.entries(differences)
     .filter(([path, d]) => rank(path) >= 0 && d.beyond_chance !== false)
     .map(([path, d]) => {
-      const [from, to] = [d.values[0] ?? null, d.values[run] ?? null];
+      const [from, to] = [0, run].map((r) => perRun(path, d.values[r], replications[r] ?? 1)) as [
+        number | null,
+        number | null,
+      ];
       const less = lessIsBetter(path);
       const better = less === undefined || from === to ? undefined : (to ?? 0) < (from ?? 0) === less;
       return { path, says: spoken(path), from, to, better, sure: d.beyond_chance === true };
@@ -142,8 +153,8 @@ export function movedMost(differences: Differences, run: number, most = 10): Mov
     .map(({ path, says, from, to, better }) => ({ path, says, from, to, better }));
 }
 
-/** What the board says of each node: the number of it that tells most, and whether it is worse or better. */
-export function onBoard(differences: Differences, run: number) {
+/** What the board says of each node: the number of one run that tells most, and whether it is worse or better. */
+export function onBoard(differences: Differences, run: number, replications: number[]) {
   const badges = new Map<string, { text: string; full: number; bad: boolean }>();
   const marks = new Map<string, string>();
   const short = [
@@ -157,7 +168,7 @@ export function onBoard(differences: Differences, run: number) {
     for (const [path, d] of Object.entries(differences)) {
       const node = path.split(".")[1] ?? "";
       if (path !== `nodes.${node}.${pattern}` || badges.has(node) || d.beyond_chance === false) continue;
-      const [from, to] = [d.values[0] ?? 0, d.values[run] ?? 0];
+      const [from, to] = [0, run].map((r) => perRun(path, d.values[r], replications[r] ?? 1) ?? 0) as [number, number];
       if (apart(from, to) < 0.1 || Math.max(from, to) < 0.5) continue;
       const { unit } = spoken(path);
       const bad = to > from;

@@ -9,7 +9,17 @@
     ToolbarSearch,
   } from "carbon-components-svelte";
   import { api, sentence, type Result, type Schemas } from "../lib/api";
-  import { apart, countChanges, ledgers, movedMost, onBoard, spoken, written, type Spoken } from "../lib/compared";
+  import {
+    apart,
+    countChanges,
+    isSum,
+    ledgers,
+    movedMost,
+    onBoard,
+    spoken,
+    written,
+    type Spoken,
+  } from "../lib/compared";
   import { currentWorkspace } from "../lib/workspace.svelte";
   import { p, route } from "../router";
   import Board from "../components/Board.svelte";
@@ -69,8 +79,9 @@
   load();
 
   const differences = $derived(compared?.differences ?? {});
-  const moved = $derived(movedMost(differences, last));
-  const marked = $derived(onBoard(differences, last));
+  const replications = $derived(results.map((r) => r?.replications ?? 1));
+  const moved = $derived(movedMost(differences, last, replications));
+  const marked = $derived(onBoard(differences, last, replications));
   const expectations = $derived([...new Set(results.flatMap((r) => Object.keys(r?.expect ?? {})))]);
   const sameModel = $derived(views[0]?.model === views[last]?.model && views[0]?.revision === views[last]?.revision);
 
@@ -112,6 +123,7 @@
         id: path,
         path,
         ...spoken(path),
+        sum: isSum(path),
         values: (d?.values ?? []) as (number | null)[],
         beyond: (d?.beyond_chance ?? null) as boolean | null,
       }))
@@ -212,7 +224,8 @@
       {#if checked && marked.badges.size > 0}
         <h2>Where it is better, and where worse</h2>
         <p class="quiet">
-          Each node says the number of it that tells most. A thick outline: it is better. Red: it is worse.
+          Each node says the number of it that tells most, of one replication on average. A thick outline: it is better.
+          Red: it is worse.
         </p>
         <div class="drawn">
           <Board
@@ -229,6 +242,7 @@
 
       {#if moved.length > 0}
         <h2>What moved most</h2>
+        <p class="quiet">Counts of one replication, on average.</p>
         <ul class="moved">
           {#each moved as m (m.path)}
             <li class:better={m.better === true} class:worse={m.better === false} title={m.path}>
@@ -262,7 +276,11 @@
             ></Toolbar
           >
           <svelte:fragment slot="cell" let:cell let:row>
-            {#if cell.key === "about" || cell.key === "what"}<span title={row.path}>{cell.value}</span>
+            {#if cell.key === "about" || cell.key === "what"}<span title={row.path}
+                >{cell.value}{cell.key === "what" && row.sum && Math.max(...replications) > 1
+                  ? ", all runs together"
+                  : ""}</span
+              >
             {:else if cell.key === "beyond"}<span class:sure={row.beyond === true}>{significant(row.beyond)}</span>
             {:else if cell.key === "change"}<span class="num">{Math.round(100 * Number(cell.value))}%</span>
             {:else}<span class="num">{written(cell.value as number | null, row.unit as Spoken["unit"])}</span>{/if}
