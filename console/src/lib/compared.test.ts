@@ -17,7 +17,11 @@ test("numbers are named as people name them", () => {
   expect(spoken("per_replication.lost")).toEqual({ about: "one replication", what: "lost", unit: "count" });
   expect(spoken("ledger.lost.given_up")).toEqual({ about: "all runs together", what: "lost: given-up", unit: "count" });
   expect(spoken("nodes.mail.wait_s.p95")).toEqual({ about: "mail", what: "wait, p95", unit: "seconds" });
-  expect(spoken("nodes.mail.concurrency.max")).toEqual({ about: "mail", what: "runs at once, at most", unit: "mean" });
+  expect(spoken("nodes.mail.concurrency.max")).toEqual({
+    about: "mail",
+    what: "concurrent runs, at most",
+    unit: "mean",
+  });
   expect(spoken("latency.a:b.max_s")).toEqual({ about: "a to b", what: "latency, longest", unit: "seconds" });
   expect(spoken("latency.a:b.count").unit).toBe("count");
   expect(spoken("cost.nodes.mail")).toEqual({ about: "mail", what: "cost", unit: "mean" });

@@ -71,7 +71,7 @@ function inWords(parts: string[]): Omit<Spoken, "about"> {
   }
   if (first === "oldest_s") return { what: "age of the oldest", unit: "seconds" };
   if (first === "depth" || first === "concurrency") {
-    const of = first === "depth" ? "messages in it" : "runs at once";
+    const of = first === "depth" ? "messages in it" : "concurrent runs";
     const how = { max: "at most", end: "at the end", mean: "on average" }[second] ?? second;
     return { what: `${of}, ${how}`, unit: "mean" };
   }
