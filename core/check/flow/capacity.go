@@ -344,7 +344,7 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 			places = min(places, float64(to.Concurrency))
 		}
 		gathered := r.Tries * r.Run / places
-		if serial && tries > 0 { // what comes while a batch is tried waits for it
+		if serial && tries > 0 { // messages that arrive while a batch is tried wait for it
 			gathered = max(gathered, r.Tries/tries*held/readers)
 		}
 		// Each partition fills a batch of its own.

@@ -1,52 +1,41 @@
 package flow
 
-import (
-	"math"
-
-	"ironweir/core/expr"
-)
+import "ironweir/core/expr"
 
 // findDoomedCalls works out which share of the calls that come to a state is for messages
 // that it never processes: callers make those again and again. It reports whether that has
 // changed.
 func (a *Analysis) findDoomedCalls() bool {
-	found := map[int]float64{}
+	before := a.doomedCalls
+	a.doomedCalls = map[int]float64{}
 	for _, s := range a.States.Order { // callers come before what they call
 		o := a.Outcome(int(s), Usual)
 		if a.States.All[s].How != AsCall || o.never == 0 {
 			continue
 		}
 		calls, doomed := 0.0, 0.0
-		for _, from := range a.Into[s] {
-			for _, e := range a.States.Leaving(int(from)) {
-				if e.To == int(s) && e.Kind == Calls && e.Verdict != expr.Impossible {
-					calls += a.stateRates[from] * e.expected
-					doomed += a.stateRates[from] * min(a.doomedBy(int(from), &e, o.never, found), e.expected)
-				}
+		for from, e := range a.edgesInto(int(s)) {
+			if e.Kind == Calls && e.Verdict != expr.Impossible {
+				calls += a.stateRates[from] * e.expected
+				doomed += a.stateRates[from] * min(a.doomedBy(from, e, o.never), e.expected)
 			}
 		}
 		if calls > 0 {
-			found[int(s)] = max(doomed/calls, o.never)
+			a.doomedCalls[int(s)] = max(doomed/calls, o.never)
 		}
 	}
-	same := alike(a.doomedCalls, found)
-	a.doomedCalls = found
-	return !same
+	return !alike(before, a.doomedCalls)
 }
 
 // doomedBy returns the calls by an edge, for each message at its caller, that are for
 // messages which the callee, with a chance of never, does not process.
-func (a *Analysis) doomedBy(caller int, e *Edge, never float64, found map[int]float64) float64 {
+func (a *Analysis) doomedBy(caller int, e *Edge, never float64) float64 {
 	o := a.Outcome(caller, Usual)
 	if a.States.All[caller].How == AsCall {
 		if o.never == 0 {
 			return never * e.expected
 		}
-		share, known := found[caller]
-		if !known {
-			share = o.never
-		}
-		return share * (o.visits[e.Link] + o.again[e.Link]/o.never)
+		return a.doomedShare(caller, Usual) * (o.visits[e.Link] + o.again[e.Link]/o.never)
 	}
 	by := min(o.never, never*a.Link(e.Link).Chance) // share of its messages that the callee dooms
 	return (by*o.visits[e.Link] + o.again[e.Link]) * a.FateOf(caller, Usual).doomed
@@ -57,7 +46,7 @@ func (a *Analysis) doomedBy(caller int, e *Edge, never float64, found map[int]fl
 func (a *Analysis) doomedShare(s int, m Mode) float64 {
 	never := a.Outcome(s, m).never
 	if share, known := a.doomedCalls[s]; known && never > 0 {
-		return math.Max(share, never)
+		return max(share, never)
 	}
 	return never
 }

@@ -332,39 +332,30 @@ func (a *Analysis) intakeDelivery(s int, at State, n *graph.Node, edges []Edge) 
 
 // whileSent returns the faults by which every run at a state fails, less those by which
 // those that send there fail too: while such a fault lasts nothing is sent, and what
-// was sent before it has run at once. Runs of the sender that were under way when it
+// was sent before it has run at once. Runs of the sender that were in progress when it
 // failed itself do send.
 func (a *Analysis) whileSent(s int, n *graph.Node) faultSet {
 	set := a.closure(s)
 	if a.IsEntry[s] || a.Outcome(s, Worst).Bad() > 0 || n.Concurrency > 0 || n.Pool != "" || len(a.Into[s]) == 0 {
 		return set
 	}
-	var common faultSet
-	for k, from := range a.Into[s] {
-		if kind := a.Node(a.States.All[from].Node).Kind; !kind.Runs() {
+	for from, e := range a.edgesInto(s) {
+		if !a.Node(a.States.All[from].Node).Kind.Runs() || e.Kind != Sends {
 			return set
 		}
-		for _, e := range a.States.Leaving(int(from)) {
-			if e.To == s && e.Kind != Sends {
-				return set
-			}
-		}
-		stops := a.alwaysFails(int(from))
-		if a.mayBeSent(int(from), s) {
+	}
+	_, set = set.both(commonFaults(a.Into[s], func(from int) faultSet {
+		stops := a.alwaysFails(from)
+		if a.mayBeSent(from, s) {
 			_, stops = stops.both(a.faults.only(a.States.All[from].Node))
 		}
-		if k == 0 {
-			common = stops
-		} else {
-			common, _ = common.both(stops)
-		}
-	}
-	_, set = set.both(common)
+		return stops
+	}))
 	return set
 }
 
 // mayBeSent reports whether runs at a state may send to another although a fault makes
-// each run fail that starts: those that were under way when it began.
+// each run fail that starts: those that were in progress when it began.
 func (a *Analysis) mayBeSent(from, to int) bool {
 	if a.Outcome(from, Usual).Length.Tail(0) == 0 {
 		return false
@@ -382,15 +373,14 @@ func (a *Analysis) mayBeSent(from, to int) bool {
 func (a *Analysis) bursts(node int) float64 {
 	most := 0.0
 	for _, s := range a.States.Of[node] {
-		for _, from := range a.Into[s] {
-			for _, e := range a.States.Leaving(int(from)) {
-				if e.To == int(s) && e.Kind != GaveUp && e.expected != math.Trunc(e.expected) {
-					most = max(most, math.Ceil(e.Mean.High), 1)
-					if e.Link != graph.None {
-						count, _, _ := a.CountOf(a.Link(e.Link), a.States.All[from])
-						most = max(most, count.High)
-					}
-				}
+		for from, e := range a.edgesInto(int(s)) {
+			if e.Kind == GaveUp || e.expected == math.Trunc(e.expected) {
+				continue
+			}
+			most = max(most, math.Ceil(e.Mean.High), 1)
+			if e.Link != graph.None {
+				count, _, _ := a.CountOf(a.Link(e.Link), a.States.All[from])
+				most = max(most, count.High)
 			}
 		}
 	}
@@ -403,17 +393,20 @@ func (a *Analysis) sendersFail(s int) faultSet {
 	if a.IsEntry[s] {
 		return nil
 	}
-	var common faultSet
-	for k, from := range a.Into[s] {
-		if !a.Node(a.States.All[from].Node).Kind.Runs() {
+	for from, e := range a.edgesInto(s) {
+		if !a.Node(a.States.All[from].Node).Kind.Runs() || e.Kind == GaveUp ||
+			e.Kind == Result && a.Link(e.Link).When == model.Failure {
 			return nil
 		}
-		for _, e := range a.States.Leaving(int(from)) {
-			if e.To == s && (e.Kind == GaveUp || e.Kind == Result && a.Link(e.Link).When == model.Failure) {
-				return nil
-			}
-		}
-		if set := a.alwaysFails(int(from)); k == 0 {
+	}
+	return commonFaults(a.Into[s], a.alwaysFails)
+}
+
+// commonFaults returns the faults that some states have in common.
+func commonFaults(states []int32, of func(s int) faultSet) faultSet {
+	var common faultSet
+	for k, s := range states {
+		if set := of(int(s)); k == 0 {
 			common = set
 		} else {
 			common, _ = common.both(set)
@@ -579,24 +572,21 @@ func (a *Analysis) failingReads(s int, n *graph.Node, l *graph.Link, to int, dea
 	if l.Policy.GiveUp > 0 && strings.HasSuffix(d.limit, "give-up") {
 		d.cause = "given-up"
 	}
+	if dead != nil {
+		d.to, d.normal = dead.To, dead.Mean.High >= Negligible
+	}
 	if stopped, rest := d.faults.both(a.sendersFail(s)); !stopped.empty() {
-		few := d // what had come before
+		few := d // what had been sent before
 		few.faults, few.pairs, few.others, few.after.high = stopped, nil, nil, math.Inf(1)
-		if dead != nil {
-			few.to, few.normal = dead.To, dead.Mean.High >= Negligible
-		}
 		a.deliver(few)
 		if d.faults = rest; d.faults.empty() && len(d.pairs)+len(d.others) == 0 {
 			return
 		}
 	}
-	if dead != nil {
-		d.to, d.normal = dead.To, dead.Mean.High >= Negligible
-		a.deliver(d)
-		a.backlogDelivery(d, n, l, to)
-		return
-	}
 	a.deliver(d)
+	if dead != nil {
+		a.backlogDelivery(d, n, l, to)
+	}
 }
 
 // lateEntry returns how long a message may at most have been tried to be written to a node
@@ -893,11 +883,9 @@ func (a *Analysis) ReaderPatience(n *graph.Node, l *graph.Link, to int) (after M
 func (a *Analysis) mostTo(node int, l *graph.Link) float64 {
 	more := 0.0
 	for _, s := range a.States.Of[node] {
-		for _, from := range a.Into[s] {
-			for _, e := range a.States.Leaving(int(from)) {
-				if e.To == int(s) && e.Kind == GaveUp {
-					more += a.stateRates[from] * max(1-e.expected, 0)
-				}
+		for from, e := range a.edgesInto(int(s)) {
+			if e.Kind == GaveUp {
+				more += a.stateRates[from] * max(1-e.expected, 0)
 			}
 		}
 	}

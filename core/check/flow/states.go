@@ -3,6 +3,7 @@ package flow
 import (
 	"cmp"
 	"fmt"
+	"iter"
 	"math"
 	"slices"
 
@@ -85,6 +86,23 @@ type StateGraph struct {
 
 // Leaving returns the edges of a state.
 func (g *StateGraph) Leaving(i int) []Edge { return g.Edges[g.First[i]:g.First[i+1]] }
+
+// edgesInto gives the edges that lead to a state, each with the state that it leaves.
+func (a *Analysis) edgesInto(s int) iter.Seq2[int, *Edge] {
+	return func(yield func(int, *Edge) bool) {
+		for k, from := range a.Into[s] {
+			if k > 0 && from == a.Into[s][k-1] { // it has several, which stand together
+				continue
+			}
+			edges := a.States.Leaving(int(from))
+			for i := range edges {
+				if edges[i].To == s && !yield(int(from), &edges[i]) {
+					return
+				}
+			}
+		}
+	}
+}
 
 // policyID interns a policy.
 func (a *Analysis) policyID(p *graph.Policy) int32 {

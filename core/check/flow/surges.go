@@ -5,6 +5,7 @@ import (
 	"maps"
 	"math"
 	"slices"
+	"sync"
 	"time"
 
 	"ironweir/core/graph"
@@ -38,7 +39,6 @@ type arrival struct {
 	needs       faultSet // faults by which it does not come so far
 	reads       faultSet // faults by which it is not read there
 	to          int      // the state of the runs that read it, or that it is moved to; None: nothing does
-	later       Moment   // after it was given up elsewhere
 }
 
 // findSurges finds the readers that fall behind, and the queues that fill up, while a
@@ -61,6 +61,7 @@ func (a *Analysis) findSurges() {
 			break
 		}
 		for _, x := range reached {
+			held := sync.OnceValue(func() blocked { return a.blockedAt(x) })
 			for f, r := range redirected[to] {
 				if x.needs.has(f) {
 					continue
@@ -69,9 +70,11 @@ func (a *Analysis) findSurges() {
 				case x.reads.has(f): // they pile up there
 					came := redirection{r.rate * x.messages, r.after}
 					add(&x, graph.None, f, came)
-					a.surgeBlocked(x, f, came)
-					for _, y := range a.givenUpBy(x, f) { // and go on when they are given up there, too
-						add(&y, y.link, f, redirection{came.rate * y.share, came.after.plus(y.later)})
+					a.surgeBlocked(x, held(), f, came)
+					for _, y := range held().onward { // and go on when they are given up there, too
+						if !y.needs.has(f) && !y.reads.has(f) {
+							add(&y, y.link, f, redirection{came.rate * y.share, came.after.plus(held().patience)})
+						}
 					}
 				case x.link == graph.None || a.Readings[x.link].Most > 0:
 					add(&x, x.link, f, redirection{r.rate * x.share, r.after})
@@ -379,25 +382,27 @@ func (a *Analysis) surgeAt(node, link, fault int, load *surgeLoad) {
 	}
 }
 
-// givenUpBy returns where messages wait that a reader gives up while it fails by a fault.
-func (a *Analysis) givenUpBy(x arrival, fault int) []arrival {
+// blocked is what becomes of messages whose reader fails: how long it tries each, whether it
+// gives them up before their retention ends, and where they wait then.
+type blocked struct {
+	patience Moment
+	ends     bool
+	onward   []arrival
+}
+
+func (a *Analysis) blockedAt(x arrival) blocked {
+	var b blocked
+	b.patience, _, b.ends = a.ReaderPatience(a.Node(x.node), a.Link(x.link), x.to)
 	dead := a.deadOf(x)
-	if dead == graph.None {
-		return nil
+	if !b.ends || dead == graph.None {
+		return b
 	}
-	patience, _, ends := a.ReaderPatience(a.Node(x.node), a.Link(x.link), x.to)
-	if !ends {
-		return nil
-	}
-	var out []arrival
 	for _, y := range a.carried(dead) {
-		reads := y.link == graph.None || a.Readings[y.link].Most > 0
-		if reads && !y.needs.has(fault) && !y.reads.has(fault) {
-			y.later = patience
-			out = append(out, y)
+		if y.link == graph.None || a.Readings[y.link].Most > 0 {
+			b.onward = append(b.onward, y)
 		}
 	}
-	return out
+	return b
 }
 
 // surgeFills notes what a queue of limited capacity rejects while a fault redirects messages
@@ -422,14 +427,13 @@ func (a *Analysis) surgeFills(n *graph.Node, link, fault int, load *surgeLoad, r
 
 // surgeBlocked notes what expires while a fault redirects messages to a node whose reader
 // fails by the same fault: it tries each for long before it gives it up.
-func (a *Analysis) surgeBlocked(x arrival, fault int, r redirection) {
+func (a *Analysis) surgeBlocked(x arrival, held blocked, fault int, r redirection) {
 	n, l := a.Node(x.node), a.Link(x.link)
-	patience, _, ends := a.ReaderPatience(n, l, x.to)
-	if !ends || a.Boundless[x.node] || n.Grouped {
+	if !held.ends || a.Boundless[x.node] || n.Grouped {
 		return
 	}
 	usual, _ := a.failingRun(l, x.to)
-	each, inHand := a.whileFailing(n, l, usual, patience.At)
+	each, inHand := a.whileFailing(n, l, usual, held.patience.At)
 	room, cause, limit := keptFor(n, l)
 	busy := (r.rate + a.LinkRates[l.ID]) * each / inHand
 	if busy <= 1.02 || cause == "given-up" {
