@@ -39,10 +39,17 @@ var toyField = []place{
 	{"model/kinds.go", `"order", "group", "retention",`, `"colour", "order", "group", "retention",`},
 }
 
-// withPlaces runs a program of the core to which something has been added, and returns what
-// it prints.
-func withPlaces(t *testing.T, places []place, program string) string {
+// withPlaces adds something in the places that docs/architecture.md counts, runs a program of
+// the core with two models, and returns its output.
+func withPlaces(t *testing.T, what string, places []place, models string) string {
 	t.Helper()
+	if testing.Short() {
+		t.Skip("compiles the core")
+	}
+	docs, err := os.ReadFile("../docs/architecture.md")
+	require.NoError(t, err)
+	counted := map[int]string{3: "three", 4: "four"}[len(places)]
+	require.Contains(t, strings.Join(strings.Fields(string(docs)), " "), "**"+what+"** takes "+counted+" places")
 	root, err := filepath.Abs(".")
 	require.NoError(t, err)
 	dir := t.TempDir()
@@ -65,7 +72,7 @@ func withPlaces(t *testing.T, places []place, program string) string {
 	for file, text := range changed {
 		put(file, text)
 	}
-	put("toy/main.go", program)
+	put("toy/main.go", program+models)
 	overlay, err := json.Marshal(map[string]any{"Replace": replaced})
 	require.NoError(t, err)
 	put("overlay.json", string(overlay))
@@ -126,12 +133,7 @@ func main() {
 // TestAToyKind: a kind takes as many places as docs/architecture.md says, and reader, schema,
 // forms, analysis and engine know it.
 func TestAToyKind(t *testing.T) {
-	if testing.Short() {
-		t.Skip("compiles the core")
-	}
-	said(t, "**A node kind** takes three places")
-	require.Len(t, toyKind, 3)
-	out := withPlaces(t, toyKind, program+`
+	out := withPlaces(t, "A node kind", toyKind, `
 const good = "  r: {kind: relay, rate: 60/h, duplicates: 0%, links: {q: {match: {type: relayed}}}}\n" +
 	"  q: {kind: queue, links: {f: {}}}\n  f: {kind: function}\n"
 const bad = "  r: {kind: relay, lease: 5s}\n  s: {kind: rely}\n"
@@ -140,7 +142,7 @@ const bad = "  r: {kind: relay, lease: 5s}\n  s: {kind: rely}\n"
 		FindStringSubmatch(out)
 	require.NotNil(t, came, out)
 	require.Equal(t, []string{came[1], came[1]}, came[2:], "its events have the type that its traits give")
-	require.NotContains(t, out, "finding: IW302", "its filter takes what comes")
+	require.NotContains(t, out, "finding: IW302", "its filter takes the events")
 	require.Contains(t, out, "a relay has no `lease`; that is a field of queue")
 	require.Contains(t, out, "unknown kind \"rely\"; did you mean \"relay\"?")
 	require.Contains(t, out, `{"const":"relay"}`)
@@ -149,12 +151,7 @@ const bad = "  r: {kind: relay, lease: 5s}\n  s: {kind: rely}\n"
 
 // TestAToyField: so does a field.
 func TestAToyField(t *testing.T) {
-	if testing.Short() {
-		t.Skip("compiles the core")
-	}
-	said(t, "**A field** takes four places")
-	require.Len(t, toyField, 4)
-	out := withPlaces(t, toyField, program+`
+	out := withPlaces(t, "A field", toyField, `
 const good = "  q: {kind: queue, colour: red}\n"
 const bad = "  q: {kind: queue, colour: blue}\n  p: {kind: queue, color: red}\n  t: {kind: topic, colour: red}\n"
 `)
@@ -163,13 +160,6 @@ const bad = "  q: {kind: queue, colour: blue}\n  p: {kind: queue, color: red}\n 
 	require.Contains(t, out, "unknown field \"color\"; did you mean \"colour\"?")
 	require.Contains(t, out, "a topic has no `colour`; that is a field of queue")
 	require.Contains(t, out, `"colour":{"enum":["grey","red"]}`)
-	require.Contains(t, out, `{"path":"colour","form":"choice","choices":["grey","red"],"default":"grey","about":"of its shelf"`)
-}
-
-// said checks that the description of the architecture says something.
-func said(t *testing.T, words string) {
-	t.Helper()
-	text, err := os.ReadFile("../docs/architecture.md")
-	require.NoError(t, err)
-	require.Contains(t, strings.Join(strings.Fields(string(text)), " "), words)
+	require.Contains(t, out, `{"path":"colour","form":"choice","choices":["grey","red"],"default":"grey",`+
+		`"about":"of its shelf"`)
 }

@@ -177,7 +177,11 @@ func linkSchema() schemaNode {
 }
 
 func nodeSchema(t *traits) schemaNode {
-	props := schemaNode{"kind": schemaNode{"const": string(t.kind)}, "tags": mapOf(textSchema), "links": mapOf(linkSchema())}
+	props := schemaNode{
+		"kind":  schemaNode{"const": string(t.kind)},
+		"tags":  mapOf(textSchema),
+		"links": mapOf(linkSchema()),
+	}
 	for k := range everyNode {
 		props[everyNode[k].path] = everyNode[k].schema()
 	}

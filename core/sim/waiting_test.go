@@ -45,7 +45,7 @@ func TestManyTimers(t *testing.T) {
 	m, err := model.Parse("model.yaml", []byte(`ironweir: topology/1
 name: timers
 nodes:
-  door: {kind: topic, links: {f: {retry: {tries: 1}}, archive: {}}}
+  arrivals: {kind: topic, links: {f: {retry: {tries: 1}}, archive: {}}}
   f: {kind: function, takes: 10ms, timeout: 1m, links: {g: {mode: wait}}}
   g: {kind: function, takes: 1h, timeout: 2h}
   archive: {kind: queue, retention: 2m}
@@ -55,7 +55,7 @@ nodes:
 	g, err := graph.Compile(m)
 	require.NoError(t, err)
 	s, err := model.ParseScenario("scenario.yaml", []byte("ironweir: scenario/1\nlength: 10m\n"+
-		"traffic: {in: {into: door, rate: 2000/s, max: 30000}, on: {into: aside, rate: 1/s}}\n"), m)
+		"traffic: {in: {into: arrivals, rate: 2000/s, max: 30000}, on: {into: aside, rate: 1/s}}\n"), m)
 	require.NoError(t, err)
 	e, err := newEngine(&Plan{Graph: g, Scenario: s})
 	require.NoError(t, err)

@@ -108,7 +108,7 @@ func TestFoundModels(t *testing.T) {
 func TestColdStartsThatEndLate(t *testing.T) {
 	m, err := model.Parse("cold.yaml", []byte(`ironweir: topology/1
 nodes:
-  door: {kind: topic, rate: 6/m, links: {work: {}}}
+  arrivals: {kind: topic, rate: 6/m, links: {work: {}}}
   work: {kind: function, takes: {dist: gamma, mean: 5s, cv: 0.5}, timeout: 2s, fails: {each-try: 10%, for-good: 2%},
     cold-start: {takes: 1s, idle: 5m}, links: {out: {}}}
   out: {kind: bucket}
@@ -117,12 +117,12 @@ nodes:
 	g, err := graph.Compile(m)
 	require.NoError(t, err)
 	s, err := model.ParseScenario("s.yaml",
-		[]byte("ironweir: scenario/1\nlength: 500h\ntraffic: {t: {into: door, rate: 6/m}}\n"), m)
+		[]byte("ironweir: scenario/1\nlength: 500h\ntraffic: {t: {into: arrivals, rate: 6/m}}\n"), m)
 	require.NoError(t, err)
 	r, err := sim.Run(sim.Plan{Graph: g, Scenario: s})
 	require.NoError(t, err)
 	a := flow.Analyse(g, nil)
 	written := float64(r.Nodes[g.NodeID("out")].Copies) / s.Length.Seconds()
 	require.InEpsilon(t, written, a.Rates[a.Graph.NodeID("out")], 0.06)
-	require.Less(t, written, 0.05*a.Rates[a.Graph.NodeID("door")])
+	require.Less(t, written, 0.05*a.Rates[a.Graph.NodeID("arrivals")])
 }

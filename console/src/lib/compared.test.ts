@@ -49,7 +49,7 @@ test("it is known of which numbers less is better", () => {
   expect(lessIsBetter("nodes.mail.copies")).toBeUndefined();
 });
 
-test("what moved most is told, what may be chance is not", () => {
+test("what moved most is listed, what may be chance is not", () => {
   const moved = movedMost(differ, 1, [1, 1]);
   expect(moved.map((m) => [m.says.about, m.says.what, m.better])).toEqual([
     ["one replication", "lost", true],
@@ -62,7 +62,7 @@ test("what moved most is told, what may be chance is not", () => {
   expect(movedMost(differ, 1, [1, 1], 2)).toHaveLength(2);
 });
 
-test("the board says of a node what tells most", () => {
+test("the board says of a node its main number", () => {
   const { badges, marks } = onBoard(differ, 1, [1, 3]);
   expect(badges.get("consignments")).toEqual({ text: "lost 0 → 4", full: 0, bad: true });
   expect(badges.get("mail")?.bad).toBe(false);

@@ -87,9 +87,14 @@ function inWords(parts: string[]): Omit<Spoken, "about"> {
 export const isSum = (path: string) =>
   /^(nodes|links)\.[^.]+\.(?!depth|concurrency|wait_s|time_s|run_time_s|oldest_s|utilisation)/.test(path);
 
-/** A number of a result as the mean of one replication, where it is a sum over so many. */
-const perRun = (path: string, x: number | null | undefined, replications: number) =>
-  x === null || x === undefined ? null : isSum(path) ? x / replications : x;
+/** A number in the first run and in another: of one replication, where it is a sum over all. */
+function pairOf(path: string, d: Differences[string], run: number, replications: number[]) {
+  const of = (r: number) => {
+    const x = d.values[r] ?? null;
+    return x !== null && isSum(path) ? x / (replications[r] ?? 1) : x;
+  };
+  return { from: of(0), to: of(run) };
+}
 
 /** Writes a number in its unit. */
 export function written(x: number | null | undefined, unit: Spoken["unit"]): string {
@@ -117,10 +122,11 @@ export interface Moved {
   from: number | null;
   to: number | null;
   better: boolean | undefined;
+  sure: boolean; // beyond chance
 }
 
-// What is told of a result first: where messages went, how late they were, what it takes.
-const told = [
+// The main numbers of a result, in order: where messages went, how late they were, what it costs.
+const headlines = [
   /^per_replication\.lost$/,
   /^per_replication\.(parked|handled|stored|failures|redelivered|waiting)$/,
   /^nodes\.[^.]+\.lost\.total$/,
@@ -129,16 +135,13 @@ const told = [
   /^cost\.month$/,
 ];
 
-/** The numbers that moved most from the first run to another, of those that tell most, at most so many. */
+/** The main numbers that moved most from the first run to another, at most so many. */
 export function movedMost(differences: Differences, run: number, replications: number[], most = 10): Moved[] {
-  const rank = (path: string) => told.findIndex((t) => t.test(path));
+  const rank = (path: string) => headlines.findIndex((t) => t.test(path));
   return Object.entries(differences)
     .filter(([path, d]) => rank(path) >= 0 && d.beyond_chance !== false)
     .map(([path, d]) => {
-      const [from, to] = [0, run].map((r) => perRun(path, d.values[r], replications[r] ?? 1)) as [
-        number | null,
-        number | null,
-      ];
+      const { from, to } = pairOf(path, d, run, replications);
       const less = lessIsBetter(path);
       const better = less === undefined || from === to ? undefined : (to ?? 0) < (from ?? 0) === less;
       return { path, says: spoken(path), from, to, better, sure: d.beyond_chance === true };
@@ -149,11 +152,10 @@ export function movedMost(differences: Differences, run: number, replications: n
         Number(b.sure) - Number(a.sure) || apart(b.from, b.to) - apart(a.from, a.to) || rank(a.path) - rank(b.path),
     )
     .slice(0, most)
-    .sort((a, b) => rank(a.path) - rank(b.path) || apart(b.from, b.to) - apart(a.from, a.to))
-    .map(({ path, says, from, to, better }) => ({ path, says, from, to, better }));
+    .sort((a, b) => rank(a.path) - rank(b.path) || apart(b.from, b.to) - apart(a.from, a.to));
 }
 
-/** What the board says of each node: the number of one run that tells most, and whether it is worse or better. */
+/** What the board says of each node: its main number of one replication, and whether it is worse or better. */
 export function onBoard(differences: Differences, run: number, replications: number[]) {
   const badges = new Map<string, { text: string; full: number; bad: boolean }>();
   const marks = new Map<string, string>();
@@ -168,7 +170,8 @@ export function onBoard(differences: Differences, run: number, replications: num
     for (const [path, d] of Object.entries(differences)) {
       const node = path.split(".")[1] ?? "";
       if (path !== `nodes.${node}.${pattern}` || badges.has(node) || d.beyond_chance === false) continue;
-      const [from, to] = [0, run].map((r) => perRun(path, d.values[r], replications[r] ?? 1) ?? 0) as [number, number];
+      const pair = pairOf(path, d, run, replications);
+      const [from, to] = [pair.from ?? 0, pair.to ?? 0];
       if (apart(from, to) < 0.1 || Math.max(from, to) < 0.5) continue;
       const { unit } = spoken(path);
       const bad = to > from;

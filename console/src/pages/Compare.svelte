@@ -70,11 +70,11 @@
     [views, results] = [found.map((f) => f.view), found.map((f) => f.result)];
     const [before, after] = await Promise.all([textOf(views[0]), textOf(views[last])]);
     if (!before || !after) return;
-    const [told, drawn] = await Promise.all([
+    const [changed, drawn] = await Promise.all([
       before === after ? undefined : api.POST("/api/v1/diff", { body: { before, after } }),
       api.POST("/api/v1/check", { body: { text: after } }),
     ]);
-    [difference, checked] = [told?.data, drawn.data];
+    [difference, checked] = [changed?.data, drawn.data];
   }
   load();
 
@@ -224,8 +224,8 @@
       {#if checked && marked.badges.size > 0}
         <h2>Where it is better, and where worse</h2>
         <p class="quiet">
-          Each node says the number of it that tells most, of one replication on average. A thick outline: it is better.
-          Red: it is worse.
+          Each node shows its main number, of one replication on average. A thick outline: it is better. Red: it is
+          worse.
         </p>
         <div class="drawn">
           <Board
