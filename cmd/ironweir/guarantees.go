@@ -109,7 +109,13 @@ func (c *call) witnesses(l *loaded, doc *guarantees.Document, dir, traffic strin
 				return err
 			}
 			if found == nil {
-				fmt.Fprintf(c.err, "no run showed: %s → %s %s\n", g.From, text.Destination(g.From, g.To), text.Statement(g, s.What, s.At))
+				fmt.Fprintf(
+					c.err,
+					"no run showed: %s → %s %s\n",
+					g.From,
+					text.Destination(g.From, g.To),
+					text.Statement(g, s.What, s.At),
+				)
 				continue
 			}
 			shown++

@@ -85,7 +85,8 @@ func (p *page) guaranteeChanges(title string, colour paint, list []guarantees.Ch
 	}
 	p.heading(fmt.Sprintf("%s (%d)", title, len(list)))
 	for i := range list {
-		p.wrap("  ", p.paint(colour, list[i].From+" → "+Destination(list[i].From, list[i].To))+"  "+guaranteeChange(&list[i]))
+		way := list[i].From + " → " + Destination(list[i].From, list[i].To)
+		p.wrap("  ", p.paint(colour, way)+"  "+guaranteeChange(&list[i]))
 	}
 }
 
