@@ -41,8 +41,8 @@ func idempotency(key string, asked any) store.Idempotency {
 // where there is none, of any. Errors that every such operation may answer are
 // added to those that it names.
 func register[I, O any](v *Service, role string, op huma.Operation, handle func(context.Context, *I) (*O, error)) {
-	if v.isolated && op.Metadata[computing] == nil {
-		return // a process that only computes begins the sooner without it
+	if v.only != everything && op.Metadata[v.only] == nil {
+		return // a process of its own begins the sooner without it
 	}
 	if op.Metadata[computing] != nil {
 		op.Errors = append(op.Errors, http.StatusTooManyRequests)
@@ -103,11 +103,15 @@ func roleIn(ctx context.Context) string {
 // somebody is no member of does not exist for them.
 func (v *Service) authorise(ctx huma.Context, next func(huma.Context)) {
 	needed := roleOf(ctx.Operation())
-	if v.isolated && ctx.Operation().Metadata[computing] == nil {
-		huma.WriteErr(v.api, ctx, http.StatusNotFound, "this process only computes")
+	if v.only != everything {
+		if ctx.Operation().Metadata[v.only] == nil {
+			huma.WriteErr(v.api, ctx, http.StatusNotFound, "this process does not answer that")
+			return
+		}
+		next(asSent(ctx))
 		return
 	}
-	if needed == anybody || v.isolated {
+	if needed == anybody {
 		next(ctx)
 		return
 	}

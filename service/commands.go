@@ -69,7 +69,7 @@ func (v *Service) doCommand(ctx context.Context, in *struct {
 // commandLimits gives the limits of runs within a command: by the settings, or, in a process
 // that only computes, as it was sent.
 func (v *Service) commandLimits(ctx context.Context, sent string) (limits sim.Limits, err error) {
-	if v.isolated {
+	if v.only != everything {
 		err = json.Unmarshal([]byte(sent), &limits)
 		return limits, err
 	}

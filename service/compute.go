@@ -15,7 +15,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
-	"github.com/gin-gonic/gin"
 
 	"ironweir/jobs"
 	"ironweir/service/admission"
@@ -41,7 +40,12 @@ type computation struct {
 	within time.Duration
 }
 
-const computing = "computing"
+// The operations that a process answers, by their metadata.
+const (
+	everything = ""
+	computing  = "computing"  // on what is sent
+	rehearsing = "rehearsing" // on one rehearsal
+)
 
 // computes marks operations that compute on what is sent, and on nothing else.
 var computes = map[string]any{computing: computation{within: computeTime}}
@@ -71,7 +75,7 @@ func newPool(program []string, memory int64, log *slog.Logger) *isolation.Pool {
 // by another process.
 func (v *Service) compute(ctx huma.Context, next func(huma.Context)) {
 	is, computed := ctx.Operation().Metadata[computing].(computation)
-	if !computed || v.isolated {
+	if !computed || v.only != everything {
 		next(ctx)
 		return
 	}
@@ -211,6 +215,7 @@ type checked struct {
 		} `json:"summary"`
 		Findings json.RawMessage `json:"findings"`
 	} `json:"check"`
+	Board Board `json:"board"`
 }
 
 // checkSent checks a text that is to be saved, as the operation `check` does.
@@ -275,16 +280,4 @@ func (v *Service) askProcess(ctx context.Context, path string, body any) ([]byte
 		return nil, problem
 	}
 	return answer.Body.Bytes(), nil
-}
-
-// NewIsolated makes the handler of a process for computations: it has no records, and
-// answers only operations that need none.
-func NewIsolated(commands Commands) http.Handler {
-	gin.SetMode(gin.ReleaseMode)
-	v := &Service{
-		isolated: true, engine: gin.New(), log: slog.New(slog.DiscardHandler), options: Options{Commands: commands},
-	}
-	v.engine.Use(v.recover, limitBody)
-	v.describe()
-	return v.engine
 }

@@ -1,6 +1,8 @@
 package service_test
 
 import (
+	"bufio"
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -9,9 +11,14 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"os"
+	"runtime"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -114,6 +121,66 @@ func TestRehearsalsShareTheMachine(t *testing.T) {
 	}
 	require.Eventually(t, func() bool { return strings.Contains(r.page("/metrics"), "ironweir_rehearsals 0\n") },
 		30*time.Second, 20*time.Millisecond)
+}
+
+// TestARehearsalEndsAlone: what ends the process of a rehearsal ends nothing else, and who
+// watches it learns why.
+func TestARehearsalEndsAlone(t *testing.T) {
+	if runtime.GOOS != "linux" {
+		t.Skip("it finds the processes of rehearsals in /proc")
+	}
+	r := startWith(t, 0).signIn()
+	const path = "/api/v1/workspaces/main/rehearsals"
+	begin := func() string {
+		return r.do("POST", "/api/v1/workspaces/main/models/kittiwake/rehearsals", map[string]any{"pace": 100}, 201)["id"].(string)
+	}
+	before := lastingProcesses(t)
+	first := begin()
+	process := slices.DeleteFunc(lastingProcesses(t), func(pid int) bool { return slices.Contains(before, pid) })
+	require.Len(t, process, 1)
+	second := begin()
+
+	stream, err := r.http.Get(r.url + path + "/" + first + "/events")
+	require.NoError(t, err)
+	defer stream.Body.Close()
+	states := bufio.NewReader(stream.Body)
+	_, err = states.ReadString('\n')
+	require.NoError(t, err)
+	require.NoError(t, syscall.Kill(process[0], syscall.SIGKILL))
+	_, err = io.Copy(io.Discard, states)
+	require.Error(t, err, "the stream is cut off, not ended")
+	require.Contains(t, r.do("GET", path+"/"+first, nil, 404)["detail"], "ended by a fault")
+	require.Contains(t, r.do("POST", path+"/"+first+"/step", nil, 404)["detail"], "ended by a fault")
+
+	list := r.do("GET", path, nil, 200)["items"].([]any)
+	require.Len(t, list, 1)
+	require.Equal(t, second, list[0].(map[string]any)["id"])
+	r.do("POST", path+"/"+second+"/step", nil, 200)
+	require.Contains(t, r.page("/metrics"), "ironweir_rehearsals 1\n")
+	r.do("DELETE", path+"/"+second, nil, 204)
+	require.Equal(t, before, lastingProcesses(t), "a process ends with its rehearsal")
+}
+
+// lastingProcesses gives the processes that rehearsals of this one go on in.
+func lastingProcesses(t *testing.T) (pids []int) {
+	entries, err := os.ReadDir("/proc")
+	require.NoError(t, err)
+	for _, e := range entries {
+		pid, err := strconv.Atoi(e.Name())
+		if err != nil {
+			continue
+		}
+		stat, _ := os.ReadFile("/proc/" + e.Name() + "/stat") // it may have ended
+		environment, _ := os.ReadFile("/proc/" + e.Name() + "/environ")
+		_, rest, _ := strings.Cut(string(stat), ") ")
+		fields := strings.Fields(rest)
+		if len(fields) > 1 && fields[1] == strconv.Itoa(os.Getpid()) &&
+			bytes.Contains(environment, []byte("IRONWEIR_CHILD_LASTS=1")) {
+			pids = append(pids, pid)
+		}
+	}
+	slices.Sort(pids)
+	return pids
 }
 
 // frozen passes bytes on to a database until it is told to freeze: connections stay open, and

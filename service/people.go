@@ -329,7 +329,7 @@ func (v *Service) createWorkspace(ctx context.Context, in *struct {
 
 func (v *Service) deleteWorkspace(ctx context.Context, in *WorkspacePath) (*struct{}, error) {
 	for _, k := range v.rehearsals.list(spaceOf(ctx)) {
-		v.rehearsals.end(k)
+		v.rehearsals.end(ctx, k)
 	}
 	if err := v.store.DeleteWorkspace(ctx, spaceOf(ctx)); err != nil {
 		return nil, v.failure(err, "workspace "+in.Workspace)

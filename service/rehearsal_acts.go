@@ -39,45 +39,45 @@ type stepAnswer struct {
 
 // rehearsalActs are what people do to a rehearsal.
 func (v *Service) rehearsalActs(one string) {
-	register(v, store.Editor, huma.Operation{
+	onRehearsal(v, answeredThere, store.Editor, huma.Operation{
 		OperationID: "step-rehearsal",
 		Method:      http.MethodPost,
 		Path:        one + "/step",
 		Summary:     "Let the next event happen; time stands before and after it",
 	}, v.stepRehearsal)
-	register(v, store.Editor, huma.Operation{
+	onRehearsal(v, answeredThere, store.Editor, huma.Operation{
 		OperationID: "set-time",
 		Metadata:    simulates,
 		Method:      http.MethodPost,
 		Path:        one + "/time",
 		Summary:     "Let time stand or pass, at another pace, or set it back to an earlier instant",
 	}, v.setTime)
-	register(v, store.Editor, huma.Operation{
+	onRehearsal(v, answeredThere, store.Editor, huma.Operation{
 		OperationID: "interfere",
 		Method:      http.MethodPost,
 		Path:        one + "/incidents",
 		Summary:     "Start an incident, written as in a scenario: fail, slow, throttle or switch off a node, pause a link, send back what is parked",
 	}, v.interfere)
-	register(v, store.Editor, huma.Operation{
+	onRehearsal(v, answeredThere, store.Editor, huma.Operation{
 		OperationID: "heal",
 		Method:      http.MethodPost,
 		Path:        one + "/heal",
 		Summary:     "End what was done to a node or link, by hand or by the scenario; of all, where none is named",
 	}, v.heal)
-	register(v, store.Viewer, huma.Operation{
+	onRehearsal(v, answeredThere, store.Viewer, huma.Operation{
 		OperationID:   "point",
 		Method:        http.MethodPost,
 		Path:          one + "/pointer",
 		Summary:       "Show the other viewers where you point on the board, for 10 seconds",
 		DefaultStatus: 204,
 	}, v.point)
-	register(v, store.Editor, huma.Operation{
+	onRehearsal(v, answeredThere, store.Editor, huma.Operation{
 		OperationID: "move-message",
 		Method:      http.MethodPost,
 		Path:        one + "/messages/{message}",
 		Summary:     "Move a stored message to another node",
 	}, v.moveMessage)
-	register(v, store.Editor, huma.Operation{
+	onRehearsal(v, answeredThere, store.Editor, huma.Operation{
 		OperationID: "remove-message",
 		Method:      http.MethodDelete,
 		Path:        one + "/messages/{message}",

@@ -63,7 +63,7 @@ func (v *Service) ingressRoutes(one string) {
 	}
 	quick := map[string]any{brief: true, lasting: time.Duration(0)}
 	problems := []int{400, 403, 404, 405, 409, 410, 413, 415, 429, 503}
-	register(v, store.Editor, huma.Operation{
+	onRehearsal(v, answeredThere, store.Editor, huma.Operation{
 		OperationID: "post-events",
 		Method:      http.MethodPost,
 		Path:        one + "/entries/{node}",
@@ -79,7 +79,7 @@ func (v *Service) ingressRoutes(one string) {
 		),
 		Responses: map[string]*huma.Response{"202": arrived},
 	}, v.postEvents)
-	register(v, store.Editor, huma.Operation{
+	onRehearsal(v, answeredThere, store.Editor, huma.Operation{
 		OperationID: "ask-to-post",
 		Method:      http.MethodOptions,
 		Path:        one + "/entries/{node}",
@@ -87,7 +87,7 @@ func (v *Service) ingressRoutes(one string) {
 		Metadata:    quick,
 		Responses:   map[string]*huma.Response{"200": {Description: "events may be posted"}},
 	}, v.askToPost)
-	register(v, store.Editor, telemetry("post-traces", one,
+	onRehearsal(v, askedThere, store.Editor, telemetry("post-traces", one,
 		"Traces of the real system, by OTLP over HTTP; metrics and logs are dropped"), v.postTraces)
 
 	// The endpoints of the model have paths and methods of their own, so the
@@ -96,7 +96,7 @@ func (v *Service) ingressRoutes(one string) {
 		OperationID: "request",
 		Path:        one + "/http/{path}",
 		Security:    []map[string][]string{{"session": {store.Editor}}, {"token": {store.Editor}}},
-		Metadata:    quick,
+		Metadata:    map[string]any{brief: true, lasting: time.Duration(0), rehearsing: askedThere},
 	}
 	v.engine.Any("/api/v1/workspaces/:workspace/rehearsals/:id/http/*path", func(c *gin.Context) {
 		v.authorise(humagin.NewContext(endpoint, c), func(ctx huma.Context) {
@@ -105,7 +105,12 @@ func (v *Service) ingressRoutes(one string) {
 				problem(c.Writer, http.StatusNotFound, "there is no rehearsal "+c.Param("id"))
 				return
 			}
-			k.live.ServeEndpoint(c.Writer, c.Request, c.Param("path"), accessOf(ctx.Context()).User.Name)
+			who := accessOf(ctx.Context()).User.Name
+			if k.process != nil {
+				k.process.forward(c.Writer, c.Request, k, who)
+				return
+			}
+			k.live.ServeEndpoint(c.Writer, c.Request, c.Param("path"), who)
 		})
 	})
 	v.telemetryAtRoot()
@@ -124,5 +129,17 @@ func (v *Service) postTraces(ctx context.Context, in *rehearsalTelemetryPath) (*
 	if err != nil {
 		return nil, err
 	}
-	return v.receive(ctx, func(c *gin.Context) { k.live.ServeTelemetry(c.Writer, c.Request, in.Signal) })
+	who := accessOf(ctx).User.Name
+	return v.receive(ctx, func(c *gin.Context) { k.takeTelemetry(c, in.Signal, who) })
+}
+
+// takeTelemetry lets a rehearsal take telemetry, at whatever path it came in.
+func (k *kept) takeTelemetry(c *gin.Context, signal, who string) {
+	if k.process == nil {
+		k.live.ServeTelemetry(c.Writer, c.Request, signal)
+		return
+	}
+	inner := c.Request.Clone(c.Request.Context())
+	inner.URL.Path, inner.URL.RawPath = k.path()+"/v1/"+signal, ""
+	k.process.forward(c.Writer, inner, k, who)
 }

@@ -30,10 +30,13 @@ type resting struct {
 	}
 }
 
+// watching is the operation whose answer is a stream of states.
+const watching = "watch-rehearsal"
+
 // rehearsalViews are what is looked at in a rehearsal.
 func (v *Service) rehearsalViews(one string) {
-	register(v, store.Viewer, huma.Operation{
-		OperationID: "watch-rehearsal",
+	onRehearsal(v, answeredThere, store.Viewer, huma.Operation{
+		OperationID: watching,
 		Metadata:    map[string]any{lasting: time.Duration(0)},
 		Method:      http.MethodGet,
 		Path:        one + "/events",
@@ -45,46 +48,46 @@ func (v *Service) rehearsalViews(one string) {
 			},
 		},
 	}, v.streamRehearsal)
-	register(v, store.Viewer, huma.Operation{
+	onRehearsal(v, answeredThere, store.Viewer, huma.Operation{
 		OperationID: "list-messages",
 		Method:      http.MethodGet,
 		Path:        one + "/nodes/{node}/messages",
 		Summary:     "What lies in a node now, or is worked on there, the oldest first",
 	}, v.listMessages)
-	register(v, store.Viewer, huma.Operation{
+	onRehearsal(v, answeredThere, store.Viewer, huma.Operation{
 		OperationID: "get-message",
 		Method:      http.MethodGet,
 		Path:        one + "/messages/{message}",
 		Summary:     "A message that lies somewhere, as a CloudEvent",
 	}, v.getMessage)
-	register(v, store.Viewer, huma.Operation{
+	onRehearsal(v, answeredThere, store.Viewer, huma.Operation{
 		OperationID: "get-rehearsed-journey",
 		Metadata:    simulates,
 		Method:      http.MethodGet,
 		Path:        one + "/journeys/{journey}",
 		Summary:     "What has happened to a message so far, step by step",
 	}, v.getRehearsedJourney)
-	register(v, store.Viewer, huma.Operation{
+	onRehearsal(v, answeredThere, store.Viewer, huma.Operation{
 		OperationID: "get-rehearsed-result",
 		Metadata:    simulates,
 		Method:      http.MethodGet,
 		Path:        one + "/result",
 		Summary:     "What has happened until now, counted as a run counts",
 	}, v.getRehearsedResult)
-	register(v, store.Viewer, huma.Operation{
+	onRehearsal(v, answeredThere, store.Viewer, huma.Operation{
 		OperationID: "get-observed",
 		Method:      http.MethodGet,
 		Path:        one + "/observed",
 		Summary:     "What traces of the real system show, beside what is modelled",
 	}, v.getObserved)
-	register(v, store.Viewer, huma.Operation{
+	onRehearsal(v, answeredThere, store.Viewer, huma.Operation{
 		OperationID: "get-rehearsed-scenario",
 		Metadata:    simulates,
 		Method:      http.MethodGet,
 		Path:        one + "/scenario",
 		Summary:     "What has happened until now as a scenario, which gives the same at full speed",
 	}, v.getRehearsedScenario)
-	register(v, store.Editor, huma.Operation{
+	onRehearsal(v, askedThere, store.Editor, huma.Operation{
 		OperationID: "keep-rehearsal",
 		Metadata:    simulates,
 		Method:      http.MethodPut,
@@ -174,13 +177,18 @@ func (v *Service) keepRehearsal(ctx context.Context, in *struct {
 	RehearsalPath
 	Text string `path:"text" pattern:"^[a-z][a-z0-9-]{0,62}$" doc:"the scenario's name"`
 }) (*struct{ Body KeptScenario }, error) {
-	out, err := v.keep(ctx, in.ID, in.Text)
-	if err != nil {
-		return nil, err
-	}
 	k, err := v.rehearsal(ctx, in.ID)
 	if err != nil {
 		return nil, err
+	}
+	var out KeptScenario
+	if k.process != nil {
+		err = k.process.ask(ctx, k, http.MethodPut, "/scenario/"+in.Text, &out)
+	} else {
+		out, err = v.keep(ctx, in.ID, in.Text)
+	}
+	if err != nil || v.only != everything {
+		return &struct{ Body KeptScenario }{out}, err
 	}
 	if err := v.store.SaveText(ctx, store.Scenarios, spaceOf(ctx), k.Model, in.Text, out.Text); err != nil {
 		return nil, v.failure(err, "model "+k.Model)

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"slices"
 	"strings"
@@ -56,13 +57,15 @@ type RehearsalEntry struct {
 	Path string `json:"path"`
 }
 
-// kept is a rehearsal with what is known of it.
+// kept is a rehearsal with what is known of it. It goes on in a process of its own, or here
+// where there are none.
 type kept struct {
 	Rehearsal
-	live  *rehearsal.Rehearsal
-	space int64             // the workspace, which keeps its id whatever it is called
-	text  string            // of the model
-	once  store.Idempotency // under which it was asked for
+	process *rehearsalProcess    // nil: it goes on here
+	live    *rehearsal.Rehearsal // nil: it goes on in its process
+	space   int64                // the workspace, which keeps its id whatever it is called
+	text    string               // of the model
+	once    store.Idempotency    // under which it was asked for
 }
 
 // rehearsals are those of this process.
@@ -78,7 +81,7 @@ func (r *rehearsals) add(k *kept) error {
 		r.byID = map[string]*kept{}
 	}
 	for id, old := range r.byID {
-		if old.live.Over() {
+		if old.over() {
 			delete(r.byID, id)
 		}
 	}
@@ -101,30 +104,45 @@ func (r *rehearsals) find(workspace *store.Workspace, id string) *kept {
 // asked finds the rehearsal that somebody has asked for under a key; nil: none.
 func (r *rehearsals) asked(workspace *store.Workspace, who, key string) *kept {
 	for _, k := range r.list(workspace) {
-		if key != "" && k.once.Key == key && k.Author == who && !k.live.Over() {
+		if key != "" && k.once.Key == key && k.Author == who {
 			return k
 		}
 	}
 	return nil
 }
 
+// list gives those of a workspace that go on, the newest first.
 func (r *rehearsals) list(workspace *store.Workspace) []*kept {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	var out []*kept
-	for _, k := range r.byID {
-		if k.space == workspace.ID {
-			out = append(out, k)
-		}
-	}
+	out := slices.DeleteFunc(r.all(), func(k *kept) bool { return k.space != workspace.ID })
 	slices.SortFunc(out, func(a, b *kept) int { return b.StartedAt.Compare(a.StartedAt) })
 	return out
 }
 
-func (r *rehearsals) end(k *kept) {
+// all gives those that go on.
+func (r *rehearsals) all() []*kept {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	k.live.End()
+	var out []*kept
+	for _, k := range r.byID {
+		if !k.over() {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+func (r *rehearsals) end(ctx context.Context, k *kept) {
+	r.forget(k)
+	if k.process != nil {
+		k.process.end(ctx, k)
+	} else {
+		k.live.End()
+	}
+}
+
+func (r *rehearsals) forget(k *kept) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	delete(r.byID, k.ID)
 }
 
@@ -134,18 +152,13 @@ func (v *Service) Close() {
 		v.pool.Close()
 	}
 	for _, k := range v.rehearsals.all() {
-		v.rehearsals.end(k)
+		if k.process != nil {
+			k.process.Kill()
+		} else {
+			k.live.End()
+		}
+		v.rehearsals.forget(k)
 	}
-}
-
-func (r *rehearsals) all() []*kept {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	var out []*kept
-	for _, k := range r.byID {
-		out = append(out, k)
-	}
-	return out
 }
 
 // RehearsalPath names a rehearsal in a path.
@@ -201,10 +214,6 @@ func (v *Service) startRehearsal(
 	if err != nil {
 		return nil, v.failure(err, "such revision of model "+name)
 	}
-	g, err := compile("model.yaml", r.Text)
-	if err != nil {
-		return nil, badFile(err)
-	}
 	if q.Hooks && !v.options.Hooks {
 		return nil, huma.Error422UnprocessableEntity(
 			"this service was started without -hooks, so no handlers are asked",
@@ -214,39 +223,111 @@ func (v *Service) startRehearsal(
 	if err != nil {
 		return nil, v.failure(err, "settings")
 	}
-	memory := min(jobs.LimitsOf(settings).Memory, v.rehearsalMemory)
+	b := &beginning{Text: r.Text, Asked: q, Memory: min(jobs.LimitsOf(settings).Memory, v.rehearsalMemory)}
+	if q.Scenario != "" {
+		s, err := v.store.Text(ctx, store.Scenarios, spaceOf(ctx), name, q.Scenario)
+		if err != nil {
+			return nil, v.failure(err, "scenario "+q.Scenario+" of model "+name)
+		}
+		b.Scenario = s.Text
+	}
+	b.Rehearsal = newRehearsal(ctx, name, r, q.Scenario)
 	leave, err := v.budget.Enter(ctx, admission.Computation{
 		Person: accessOf(ctx).User.Name,
 		What:   "rehearsal",
-		Memory: memory,
+		Memory: b.Memory,
 	})
 	if err != nil {
 		return nil, tooBusy(err)
 	}
-	started := false
-	defer func() {
-		if !started {
-			leave()
-		}
+	k, err := v.begin(ctx, b)
+	if err != nil {
+		leave()
+		return nil, err
+	}
+	k.space, k.once = spaceOf(ctx).ID, asked
+	if err := v.rehearsals.add(k); err != nil {
+		v.rehearsals.end(ctx, k)
+		leave()
+		return nil, huma.Error409Conflict(err.Error())
+	}
+	go func() {
+		<-k.done()
+		v.ended(k)
+		leave()
 	}()
-	plan := rehearsal.Plan{
-		Memory: memory,
-		Turns:  v.turns,
-		Graph:  g,
-		Pace:   q.Pace,
-		Paused: q.Paused,
-		Hooks:  q.Hooks,
-		Log:    v.log,
-		Idle:   idleTime,
-		Head:   document.NewHead("run", name, "", document.Digest(r.Text)),
+	return k, nil
+}
+
+// begin starts a rehearsal in a process of its own, or here where there are none.
+func (v *Service) begin(ctx context.Context, b *beginning) (*kept, error) {
+	if v.pool == nil {
+		return beginHere(b, v.turns, v.log)
 	}
-	k := newKept(ctx, name, r, q.Scenario, asked)
-	if q.Scenario != "" {
-		if err := v.followScenario(ctx, &plan, name, q.Scenario); err != nil {
-			return nil, err
+	return beginElsewhere(ctx, v.options.Program, b)
+}
+
+// ended notes that a rehearsal goes on no longer. One that has failed is still known, so that
+// who asks for it learns why.
+func (v *Service) ended(k *kept) {
+	if err := k.failure(); err != nil {
+		v.log.Error("a rehearsal's process has ended", "rehearsal", k.ID, "model", k.Model, "error", err)
+		return
+	}
+	v.rehearsals.forget(k)
+}
+
+// newRehearsal describes a rehearsal of a revision of a model before it starts.
+func newRehearsal(ctx context.Context, name string, r *store.Revision, scenario string) Rehearsal {
+	return Rehearsal{
+		ID:        strings.ToLower(rand.Text()),
+		Workspace: spaceOf(ctx).Name,
+		Model:     name,
+		Revision:  r.Number,
+		Scenario:  scenario,
+		Author:    accessOf(ctx).User.Name,
+		StartedAt: time.Now(),
+		Hooks:     []string{},
+		Entries:   []RehearsalEntry{},
+		Endpoints: []string{},
+	}
+}
+
+// beginning is what a rehearsal starts from.
+type beginning struct {
+	Rehearsal Rehearsal // what is known of it
+	Text      string    // of the model
+	Scenario  string    // its text; empty: none
+	Asked     RehearsalRequest
+	Memory    int64 // bytes that messages and runs may take
+}
+
+// beginHere starts a rehearsal in this process; the error is an answer.
+func beginHere(b *beginning, turns rehearsal.Turns, log *slog.Logger) (*kept, error) {
+	g, err := compile("model.yaml", b.Text)
+	if err != nil {
+		return nil, badFile(err)
+	}
+	plan := rehearsal.Plan{
+		Memory: b.Memory,
+		Turns:  turns,
+		Graph:  g,
+		Pace:   b.Asked.Pace,
+		Paused: b.Asked.Paused,
+		Hooks:  b.Asked.Hooks,
+		Log:    log,
+		Idle:   idleTime,
+		Head:   document.NewHead("run", b.Rehearsal.Model, "", document.Digest(b.Text)),
+	}
+	if b.Scenario != "" {
+		plan.Text = []byte(b.Scenario)
+		plan.Scenario, err = model.ParseScenario(b.Rehearsal.Scenario+".yaml", plan.Text, g.Topology)
+		if err != nil {
+			return nil, badFile(err)
 		}
 	}
-	if q.Hooks {
+	k := &kept{Rehearsal: b.Rehearsal, text: b.Text}
+	if b.Asked.Hooks {
 		hooked, err := rehearsal.Hooked(g.Topology)
 		if err != nil {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
@@ -257,47 +338,7 @@ func (v *Service) startRehearsal(
 	if k.live, err = rehearsal.Start(plan); err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
-	if err := v.rehearsals.add(k); err != nil {
-		k.live.End()
-		return nil, huma.Error409Conflict(err.Error())
-	}
-	started = true
-	go func() { <-k.live.Done(); leave() }()
 	return k, nil
-}
-
-// newKept describes a rehearsal of a revision of a model before it starts.
-func newKept(ctx context.Context, name string, r *store.Revision, scenario string, asked store.Idempotency) *kept {
-	return &kept{
-		space: spaceOf(ctx).ID,
-		text:  r.Text,
-		once:  asked,
-		Rehearsal: Rehearsal{
-			ID:        strings.ToLower(rand.Text()),
-			Workspace: spaceOf(ctx).Name,
-			Model:     name,
-			Revision:  r.Number,
-			Scenario:  scenario,
-			Author:    accessOf(ctx).User.Name,
-			StartedAt: time.Now(),
-			Hooks:     []string{},
-			Entries:   []RehearsalEntry{},
-			Endpoints: []string{},
-		},
-	}
-}
-
-// followScenario lets a rehearsal of a model follow one of its scenarios.
-func (v *Service) followScenario(ctx context.Context, plan *rehearsal.Plan, name, scenario string) error {
-	s, err := v.store.Text(ctx, store.Scenarios, spaceOf(ctx), name, scenario)
-	if err != nil {
-		return v.failure(err, "scenario "+scenario+" of model "+name)
-	}
-	plan.Text = []byte(s.Text)
-	if plan.Scenario, err = model.ParseScenario(scenario+".yaml", plan.Text, plan.Graph.Topology); err != nil {
-		return badFile(err)
-	}
-	return nil
 }
 
 func (k *kept) path() string { return "/api/v1/workspaces/" + k.Workspace + "/rehearsals/" + k.ID }
@@ -315,13 +356,44 @@ func (k *kept) describe(g *graph.Graph) {
 	}
 }
 
+// done is closed when the rehearsal has ended.
+func (k *kept) done() <-chan struct{} {
+	if k.process != nil {
+		return k.process.Done()
+	}
+	return k.live.Done()
+}
+
+func (k *kept) over() bool {
+	select {
+	case <-k.done():
+		return true
+	default:
+		return false
+	}
+}
+
+// failure says why the rehearsal has ended by itself, if it was a fault.
+func (k *kept) failure() error {
+	if k.process != nil {
+		return k.process.Failure()
+	}
+	return nil
+}
+
 // asItStands gives a rehearsal with its state.
-func (k *kept) asItStands() (*Rehearsal, error) {
+func (k *kept) asItStands(ctx context.Context) (*Rehearsal, error) {
+	out := k.Rehearsal
+	if k.process != nil {
+		if err := k.process.ask(ctx, k, http.MethodGet, "", &out); err != nil {
+			return nil, err
+		}
+		return &out, nil
+	}
 	state, err := k.live.State()
 	if err != nil {
 		return nil, rehearsed(err)
 	}
-	out := k.Rehearsal
 	out.State = state
 	return &out, nil
 }
@@ -343,20 +415,20 @@ func (v *Service) rehearsalRoutes() {
 		Path:        space + "/rehearsals",
 		Summary:     "List the rehearsals that go on",
 	}, v.listRehearsals)
-	register(v, store.Viewer, huma.Operation{
+	onRehearsal(v, answeredThere, store.Viewer, huma.Operation{
 		OperationID: "get-rehearsal",
 		Method:      http.MethodGet,
 		Path:        one,
 		Summary:     "A rehearsal as it stands",
 	}, v.getRehearsal)
-	register(v, store.Editor, huma.Operation{
+	onRehearsal(v, askedThere, store.Editor, huma.Operation{
 		OperationID:   "end-rehearsal",
 		Method:        http.MethodDelete,
 		Path:          one,
 		Summary:       "End a rehearsal; what happened in it is gone, unless it was kept",
 		DefaultStatus: 204,
 	}, v.endRehearsal)
-	register(v, store.Viewer, huma.Operation{
+	onRehearsal(v, answeredThere, store.Viewer, huma.Operation{
 		OperationID: "get-rehearsed-model",
 		Method:      http.MethodGet,
 		Path:        one + "/model",
@@ -383,15 +455,22 @@ func (v *Service) postRehearsal(ctx context.Context, in *struct {
 			return nil, err
 		}
 	}
-	out, err := k.asItStands()
+	out, err := k.asItStands(ctx)
 	return &rehearsalAnswer{Location: k.path(), Body: out}, err
 }
 
 func (v *Service) listRehearsals(ctx context.Context, in *WorkspacePath) (*page[Rehearsal], error) {
+	all := v.rehearsals.list(spaceOf(ctx))
+	states := make([]*Rehearsal, len(all))
+	var asked sync.WaitGroup
+	for i, k := range all { // each waits for its own
+		asked.Go(func() { states[i], _ = k.asItStands(ctx) })
+	}
+	asked.Wait()
 	list := []Rehearsal{}
-	for _, k := range v.rehearsals.list(spaceOf(ctx)) {
-		if one, err := k.asItStands(); err == nil {
-			list = append(list, *one)
+	for _, r := range states {
+		if r != nil { // else it has ended meanwhile
+			list = append(list, *r)
 		}
 	}
 	return paged(list, len(list), func(r Rehearsal) string { return r.ID }), nil
@@ -402,7 +481,7 @@ func (v *Service) getRehearsal(ctx context.Context, in *RehearsalPath) (*struct{
 	if err != nil {
 		return nil, err
 	}
-	out, err := k.asItStands()
+	out, err := k.asItStands(ctx)
 	return &struct{ Body *Rehearsal }{out}, err
 }
 
@@ -411,7 +490,7 @@ func (v *Service) endRehearsal(ctx context.Context, in *RehearsalPath) (*struct{
 	if err != nil {
 		return nil, err
 	}
-	v.rehearsals.end(k)
+	v.rehearsals.end(ctx, k)
 	return nil, nil
 }
 

@@ -70,7 +70,7 @@ type Service struct {
 	callers         sync.Map // by credentials and workspace, for a few seconds
 	callersKept     atomic.Int64
 
-	isolated     bool // it is a process for computations, and has no records
+	only         string // the operations that it answers, by their metadata; everything: all, with records
 	streams      atomic.Int64
 	refusals     sync.Map // when a person was last refused an operation
 	refusalsKept atomic.Int64
@@ -82,8 +82,8 @@ type Options struct {
 	BehindProxy bool // the proxy says where requests come from
 	Commands    Commands
 	Hooks       bool // functions of rehearsals may be answered by handlers on this machine
-	// Program starts a process that calls isolation.Run with NewIsolated: a path and its
-	// arguments, the name first. Computations are done there; nil: here.
+	// Program starts a process that calls RunIsolated: a path and its arguments, the name
+	// first. Computations are done and rehearsals go on in such processes; nil: here.
 	Program []string
 	// names that it answers to, beside addresses and localhost; nil: to any, as a proxy has checked them
 	Hosts []string
@@ -139,7 +139,7 @@ func (v *Service) describe() {
 	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	config.Info.Description = "Models of event topologies: checked, drawn and simulated. Sign in with the one-time link that the start command prints."
 	v.api = humagin.New(v.engine, config)
-	v.api.UseMiddleware(v.authorise, v.compute)
+	v.api.UseMiddleware(v.authorise, v.compute, v.rehearse)
 	v.sessionRoutes()
 	v.tokenRoutes()
 	v.shareRoutes()
@@ -319,7 +319,9 @@ func knownMethod(method string) string {
 
 func (v *Service) recover(c *gin.Context) {
 	defer func() {
-		if r := recover(); r != nil {
+		if r := recover(); r == http.ErrAbortHandler {
+			panic(r) // the answer is cut off, which the caller is to see
+		} else if r != nil {
 			v.log.Error(
 				"a fault of the service",
 				"path",

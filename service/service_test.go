@@ -40,10 +40,11 @@ func TestMain(m *testing.M) {
 		os.Exit(workOn(url))
 	}
 	if isolation.IsChild() {
-		if err := isolation.Run(service.NewIsolated(command)); err != nil {
+		if err := service.RunIsolated(command); err != nil {
 			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
 		}
-		os.Exit(1)
+		os.Exit(0)
 	}
 	os.Exit(func() int {
 		dir, err := os.MkdirTemp("", "ironweir-test-")

@@ -1,9 +1,11 @@
 package service
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"net/http"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -48,18 +50,46 @@ func (s *stream) flush() {
 	}
 }
 
+// streaming counts a stream until it is over, and ends its context when its reader may follow
+// it no longer.
+func (v *Service) streaming(ctx huma.Context) (inner context.Context, over func()) {
+	v.streams.Add(1)
+	inner, cancel := context.WithCancel(ctx.Context())
+	var looks sync.WaitGroup
+	if v.only == everything {
+		access := v.lastingAccess(ctx)
+		looks.Go(func() {
+			look := time.NewTicker(accessTime)
+			defer look.Stop()
+			for {
+				select {
+				case <-inner.Done():
+					return
+				case <-look.C:
+					if access.ended(inner) {
+						cancel()
+					}
+				}
+			}
+		})
+	}
+	return inner, func() {
+		cancel()
+		looks.Wait()
+		v.streams.Add(-1)
+	}
+}
+
 // follow sends news as they come until send says that it is enough, something is done, the
 // reader has gone or may follow no longer.
 func follow[T any](v *Service, ctx huma.Context, out *stream, news <-chan T, done <-chan struct{}, send func(T) bool) {
-	v.streams.Add(1)
-	defer v.streams.Add(-1)
-	access := v.lastingAccess(ctx)
-	beat, look := time.NewTicker(beatTime), time.NewTicker(accessTime)
+	inner, over := v.streaming(ctx)
+	defer over()
+	beat := time.NewTicker(beatTime)
 	defer beat.Stop()
-	defer look.Stop()
 	for going := true; going; {
 		select {
-		case <-ctx.Context().Done():
+		case <-inner.Done():
 			return
 		case <-done:
 			out.send("ended", []byte("{}"))
@@ -68,8 +98,6 @@ func follow[T any](v *Service, ctx huma.Context, out *stream, news <-chan T, don
 			going = send(one)
 		case <-beat.C:
 			going = out.beat()
-		case <-look.C:
-			going = !access.ended(ctx.Context())
 		}
 	}
 }

@@ -120,7 +120,7 @@ func (v *Service) telemetryAtRoot() {
 				problem(c.Writer, http.StatusNotFound, err.Error())
 				return
 			}
-			k.live.ServeTelemetry(c.Writer, c.Request, signal)
+			k.takeTelemetry(c, signal, accessOf(ctx.Context()).User.Name)
 		})
 	})
 }

@@ -481,7 +481,7 @@ func isolatedProgram(log *slog.Logger) []string {
 
 // computeIsolated answers what the service sends to this process.
 func computeIsolated(errOut io.Writer) int {
-	if err := isolation.Run(service.NewIsolated(doSent)); err != nil {
+	if err := service.RunIsolated(doSent); err != nil {
 		fmt.Fprintln(errOut, "ironweir:", err)
 		return exitUsage
 	}

@@ -25,16 +25,16 @@ func pair() (ours, theirs *os.File, err error) {
 	return os.NewFile(uintptr(ends[0]), "service"), os.NewFile(uintptr(ends[1]), "process"), nil
 }
 
-// confine limits this process: it holds so many bytes at most, writes no file, opens few,
-// leaves no core, and gains no rights.
-func confine(memory int64) error {
+// confine limits this process: it holds so many bytes at most, opens and writes no more files
+// than its bounds say, leaves no core, and gains no rights.
+func confine(memory int64, b bounds) error {
 	for _, l := range []struct {
 		what int
 		most uint64
 	}{
 		{unix.RLIMIT_DATA, uint64(memory)},
-		{unix.RLIMIT_FSIZE, 0},
-		{unix.RLIMIT_NOFILE, 64},
+		{unix.RLIMIT_FSIZE, b.fileBytes},
+		{unix.RLIMIT_NOFILE, b.files},
 		{unix.RLIMIT_CORE, 0},
 	} {
 		if err := syscall.Setrlimit(l.what, &syscall.Rlimit{Cur: l.most, Max: l.most}); err != nil {
@@ -55,6 +55,12 @@ func renice(pid, nice int) {
 			syscall.Setpriority(syscall.PRIO_PROCESS, tid, nice)
 		}
 	}
+}
+
+// expendable has the system end a process before the service and its database, should the
+// memory of the whole machine run out.
+func expendable(pid int) {
+	os.WriteFile(fmt.Sprintf("/proc/%d/oom_score_adj", pid), []byte("500"), 0) // without it, the largest is ended
 }
 
 // resident gives the bytes of memory that a process holds; 0: not known.

@@ -12,9 +12,11 @@ const Supported = false
 // pair has nothing to give: a process cannot be handed one end of a connection here.
 func pair() (ours, theirs *os.File, err error) { return nil, nil, errors.ErrUnsupported }
 
-func confine(int64) error { return nil }
+func confine(int64, bounds) error { return nil }
 
 func renice(int, int) {}
+
+func expendable(int) {}
 
 func resident(int) int64 { return 0 }
 
