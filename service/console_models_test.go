@@ -316,3 +316,27 @@ func TestAFirstVisit(t *testing.T) {
 	require.Zero(t, b.count(card))
 	b.clean()
 }
+
+// TestModelsHaveASmallPicture in their list: what loops or loses is marked there as on the
+// board, and who presses it is at the model.
+func TestModelsHaveASmallPicture(t *testing.T) {
+	needConsole(t)
+	t.Parallel()
+	r := start(t).signIn()
+	ring := "ironweir: topology/1\nname: ring\nnodes:\n"
+	for i := range 40 {
+		ring += fmt.Sprintf("  n%d: {kind: topic, links: {next: {to: n%d}}}\n", i, (i+1)%40)
+	}
+	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "ring", "text": ring}, 201)
+	b := open(t, r)
+	const cells = `Object.fromEntries([...document.querySelectorAll("tbody tr")].map(r =>
+  [r.querySelector("td:nth-child(2)").innerText.trim(), ["", ".loops", ".loses"].map(s => r.querySelectorAll(".cell" + s).length)]))`
+	b.do(visible(`tbody tr .cell`))
+	shown := look[map[string][]int](b, cells)
+	require.Equal(t, []int{40, 40, 0}, shown["ring"])
+	require.Positive(t, shown["kittiwake-draft"][1], "it loops")
+	require.Zero(t, shown["kittiwake"][1])
+	require.Greater(t, shown["kittiwake"][0], 20)
+	b.do(click(`//tr[contains(., "kittiwake-draft")]//a[contains(@class, "sketch")]`), visible(`[data-node="mail"]`))
+	b.clean()
+}

@@ -171,8 +171,52 @@ func (c *checked) revision(text, note, author string) *store.Revision {
 		Warnings:  s.Warnings,
 		Notes:     s.Notes,
 		Findings:  c.Check.Findings,
+		Sketch:    c.sketch(),
 		CreatedAt: time.Now(),
 	}
+}
+
+// sketch draws a small picture of a checked text; nil: it cannot be drawn.
+func (c *checked) sketch() json.RawMessage {
+	var findings []struct {
+		Code     string
+		Nodes    []string
+		Accepted *struct{}
+	}
+	if err := json.Unmarshal(c.Check.Findings, &findings); err != nil {
+		return nil
+	}
+	states := map[string]picture.State{}
+	for _, f := range findings { // as the board marks them
+		switch {
+		case f.Accepted != nil:
+		case f.Code == "IW101" || f.Code == "IW102":
+			for _, n := range f.Nodes {
+				states[n] = picture.Loops
+			}
+		case (f.Code == "IW201" || f.Code == "IW202") && len(f.Nodes) > 0 && states[f.Nodes[0]] == picture.Fine:
+			states[f.Nodes[0]] = picture.Loses
+		}
+	}
+	nodes := make([]picture.Sketched, len(c.Board.Nodes))
+	for i, n := range c.Board.Nodes {
+		nodes[i] = picture.Sketched{Name: n.Name, Role: n.Role, State: states[n.Name]}
+	}
+	links := make([][2]string, len(c.Board.Links))
+	for i, l := range c.Board.Links {
+		links[i] = [2]string{l.From, l.To}
+	}
+	text, err := json.Marshal(picture.NewSketch(nodes, links))
+	if err != nil {
+		return nil
+	}
+	return text
+}
+
+// Listed is a model in a list.
+type Listed struct {
+	store.Listed
+	Sketch *picture.Sketch `json:"sketch" doc:"a small picture of the latest revision; null: it was saved before there were any"`
 }
 
 // ModelPath names a model in a path.
@@ -319,12 +363,21 @@ func (v *Service) listModels(ctx context.Context, in *struct {
 	Search string `query:"search" maxLength:"200" doc:"only those whose name or text holds this"`
 	Cursor string `query:"cursor"`
 	Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"100"`
-}) (*page[store.Listed], error) {
+}) (*page[Listed], error) {
 	models, err := v.store.Models(ctx, spaceOf(ctx), in.Search, in.Cursor, in.Limit+1)
 	if err != nil {
 		return nil, v.failure(err, "model")
 	}
-	return paged(models, in.Limit, func(m store.Listed) string { return m.Name }), nil
+	list := make([]Listed, len(models))
+	for i, m := range models {
+		list[i].Listed = m
+		if m.Sketch != nil {
+			if err := json.Unmarshal(m.Sketch, &list[i].Sketch); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return paged(list, in.Limit, func(m Listed) string { return m.Name }), nil
 }
 
 func (v *Service) createModel(ctx context.Context, in *struct {

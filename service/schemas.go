@@ -39,6 +39,8 @@ func schemaName(t reflect.Type, hint string) string {
 		return "Observed" + name
 	case "ironweir/observation":
 		return "Observation" + name
+	case "ironweir/formats/picture":
+		return "Picture" + name
 	case "ironweir/rehearsal":
 		return "Rehearsal" + name
 	}

@@ -32,6 +32,7 @@ type Revision struct {
 	Warnings  int             `json:"warnings"`
 	Notes     int             `json:"notes"`
 	Findings  json.RawMessage `json:"-" gorm:"type:jsonb"` // as `check` gave them when it was saved
+	Sketch    json.RawMessage `json:"-" gorm:"type:jsonb"` // a small picture of it; null: saved before there were any
 	CreatedAt time.Time       `json:"created_at"`
 }
 
@@ -56,6 +57,8 @@ type Listed struct {
 	LastRun   *int64    `json:"last_run"`
 	LastState *string   `json:"last_run_state"`
 	LastUnmet *int      `json:"last_run_unmet" doc:"expectations of the latest run that do not hold; null: it has none, or has not ended"`
+
+	Sketch json.RawMessage `json:"-"` // of the latest revision
 }
 
 // Models lists a workspace's models by name, those after a cursor whose name or
@@ -63,7 +66,7 @@ type Listed struct {
 func (s *Store) Models(ctx context.Context, w *Workspace, search, after string, limit int) ([]Listed, error) {
 	out := []Listed{}
 	err := s.db.WithContext(ctx).Raw(`
-		SELECT m.name, r.number AS revision, r.author, r.errors, r.warnings, r.notes, r.created_at AS changed_at, x.id AS last_run, x.state AS last_state, x.unmet AS last_unmet
+		SELECT m.name, r.number AS revision, r.author, r.errors, r.warnings, r.notes, r.created_at AS changed_at, r.sketch, x.id AS last_run, x.state AS last_state, x.unmet AS last_unmet
 		FROM models m
 		JOIN LATERAL (SELECT * FROM revisions WHERE model_id = m.id ORDER BY number DESC LIMIT 1) r ON true
 		LEFT JOIN LATERAL (SELECT id, state, unmet FROM runs WHERE model_id = m.id ORDER BY id DESC LIMIT 1) x ON true

@@ -525,6 +525,10 @@
             >{/each}
         </p>{/if}
     </div>
+  {:else}
+    <div class="empty quiet drawing" role="status">
+      <p>Drawing {board.nodes.length} {board.nodes.length === 1 ? "node" : "nodes"} …</p>
+    </div>
   {/if}
 </div>
 {#if menu}<BoardMenu items={asked?.items ?? []} at={asked?.at} onclose={() => (asked = undefined)} />{/if}
@@ -537,6 +541,15 @@
   }
   .board :global(.svelte-flow) {
     background: var(--board-ground);
+  }
+  /* Said when it takes long enough to wonder. */
+  .drawing {
+    animation: appear 0.1s 0.3s backwards;
+  }
+  @keyframes appear {
+    from {
+      opacity: 0;
+    }
   }
   /* Hidden, not transparent: a thousand transparent things are slow to draw. */
   .large :global(.svelte-flow__handle) {

@@ -9,6 +9,7 @@
   import { when } from "../lib/format";
   import FindingCounts from "../components/FindingCounts.svelte";
   import NewModel from "../components/NewModel.svelte";
+  import Sketch from "../components/Sketch.svelte";
   import StateTag from "../components/StateTag.svelte";
   import { p } from "../router";
 
@@ -75,6 +76,7 @@
       sortable
       {rows}
       headers={[
+        { key: "sketch", value: "Picture", sort: false },
         { key: "name", value: "Model" },
         { key: "errors", value: "Found" },
         { key: "revision", value: "Revision" },
@@ -83,7 +85,17 @@
       ]}
     >
       <svelte:fragment slot="cell" let:row let:cell>
-        {#if cell.key === "name"}
+        {#if cell.key === "sketch"}
+          {#if row.sketch}
+            <a
+              class="sketch"
+              tabindex="-1"
+              aria-hidden="true"
+              href={p("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: row.name } })}
+              ><Sketch sketch={row.sketch} /></a
+            >
+          {/if}
+        {:else if cell.key === "name"}
           <a href={p("/w/:workspace/models/:name", { params: { workspace: currentWorkspace(), name: row.name } })}
             >{row.name}</a
           >
@@ -114,9 +126,10 @@
 
 <style>
   @media (max-width: 600px) {
-    .page :global(:is(th, td):nth-child(3)),
-    .page :global(:is(th, td):nth-child(4)) {
-      display: none; /* the revision, and when it was saved */
+    .page :global(:is(th, td):nth-child(1)),
+    .page :global(:is(th, td):nth-child(4)),
+    .page :global(:is(th, td):nth-child(5)) {
+      display: none; /* the picture, the revision, and when it was saved */
     }
   }
   .top {
