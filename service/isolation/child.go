@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"os"
@@ -19,17 +20,23 @@ func Lasts() bool { return os.Getenv(lastsMark) != "" }
 
 // Run answers requests in a process that a pool has started, until the pool has gone.
 func Run(handler http.Handler) error {
-	l, err := begin(bounds{files: 64})
+	conn, err := begin(bounds{files: 64})
 	if err != nil {
 		return err
 	}
+	l := &single{conn: make(chan net.Conn, 1), done: make(chan struct{})}
+	l.conn <- conn
 	server := &http.Server{
 		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			answered := context.AfterFunc(r.Context(), gone)
 			defer answered()
 			handler.ServeHTTP(w, r)
 		}),
-		ConnState: goneWhenClosed,
+		ConnState: func(_ net.Conn, s http.ConnState) {
+			if s == http.StateClosed {
+				gone()
+			}
+		},
 	}
 	return server.Serve(l)
 }
@@ -37,12 +44,12 @@ func Run(handler http.Handler) error {
 // RunUntil answers requests in a process that StartLasting has started, any number at a time,
 // until something is done and what is being answered then has been, or the service has gone.
 func RunUntil(done <-chan struct{}, handler http.Handler) error {
-	l, err := begin(bounds{files: 256, fileBytes: 1 << 30})
+	conn, err := begin(bounds{files: mostConnections + 64, fileBytes: 1 << 30})
 	if err != nil {
 		return err
 	}
-	server := &http.Server{Handler: handler, Protocols: multiplexed(), ConnState: goneWhenClosed}
-	go server.Serve(l)
+	server := &http.Server{Handler: handler}
+	go server.Serve(handedOver{conn.(*net.UnixConn)})
 	<-done
 	ctx, cancel := context.WithTimeout(context.Background(), lastAnswers)
 	defer cancel()
@@ -55,12 +62,6 @@ const lastAnswers = 5 * time.Second
 // gone ends this process: whatever is still computed, nobody waits for it.
 func gone() { os.Exit(0) }
 
-func goneWhenClosed(_ net.Conn, s http.ConnState) {
-	if s == http.StateClosed {
-		gone()
-	}
-}
-
 // bounds are what a process may open and write, beside its memory.
 type bounds struct {
 	files     uint64 // open at once
@@ -68,7 +69,7 @@ type bounds struct {
 }
 
 // begin limits this process and gives its end of the connection to the service.
-func begin(b bounds) (net.Listener, error) {
+func begin(b bounds) (net.Conn, error) {
 	memory, err := strconv.ParseInt(os.Getenv(dataLimit), 10, 64)
 	if err != nil {
 		return nil, errors.New("this is for the service to start")
@@ -78,14 +79,22 @@ func begin(b bounds) (net.Listener, error) {
 	}
 	file := os.NewFile(3, "connection")
 	defer file.Close() // FileConn makes a copy
-	conn, err := net.FileConn(file)
-	if err != nil {
-		return nil, err
-	}
-	l := &single{conn: make(chan net.Conn, 1), done: make(chan struct{})}
-	l.conn <- conn
-	return l, nil
+	return net.FileConn(file)
 }
+
+// handedOver listens for connections that the service hands over on the first.
+type handedOver struct{ control *net.UnixConn }
+
+func (l handedOver) Accept() (net.Conn, error) {
+	conn, err := receive(l.control)
+	if errors.Is(err, io.EOF) {
+		gone()
+	}
+	return conn, err
+}
+
+func (l handedOver) Close() error   { return l.control.Close() }
+func (l handedOver) Addr() net.Addr { return l.control.LocalAddr() }
 
 // single is a listener of one connection.
 type single struct {

@@ -21,6 +21,9 @@ type Lasting struct {
 	over      chan struct{}
 }
 
+// mostConnections bounds the requests that a lasting process answers at a time; others wait.
+const mostConnections = 200
+
 // memoryTime is how often it is looked what a lasting process holds.
 const memoryTime = time.Second
 
@@ -32,26 +35,16 @@ func StartLasting(program []string, memory int64) (*Lasting, error) {
 		return nil, fmt.Errorf("starting a process: %w", err)
 	}
 	p := &Lasting{process: started, memory: memory, over: make(chan struct{})}
-	var dialled atomic.Bool
+	control, _ := started.conn.(*net.UnixConn) // as pair makes it
 	p.transport = &http.Transport{
-		Protocols:          multiplexed(),
-		DisableCompression: true, // it would be undone at once
-		DialContext: func(context.Context, string, string) (net.Conn, error) {
-			if dialled.Swap(true) {
-				return nil, ErrEnded // there is one connection to it, for its whole life
-			}
-			return started.conn, nil
-		},
+		DisableCompression:  true, // it would be undone at once
+		MaxConnsPerHost:     mostConnections,
+		MaxIdleConnsPerHost: mostConnections / 4,
+		IdleConnTimeout:     time.Minute,
+		DialContext:         func(context.Context, string, string) (net.Conn, error) { return connect(control) },
 	}
 	go p.await()
 	return p, nil
-}
-
-// multiplexed is how a service and a lasting process speak: many requests on one connection.
-func multiplexed() *http.Protocols {
-	out := &http.Protocols{}
-	out.SetUnencryptedHTTP2(true)
-	return out
 }
 
 // await looks what memory the process holds, and notes how it ends.
@@ -61,6 +54,7 @@ func (p *Lasting) await() {
 	for going := true; going; {
 		select {
 		case <-p.ended:
+			p.transport.CloseIdleConnections()
 			going = false
 		case <-look.C:
 			if resident(p.cmd.Process.Pid) > p.memory {
