@@ -24,13 +24,17 @@ type Lasting struct {
 // mostConnections bounds the requests that a lasting process answers at a time; others wait.
 const mostConnections = 200
 
+// garbage lets a lasting process, whose memory is bounded anyway, collect it seldom: it has
+// little else, and would collect many times a second.
+const garbage = "GOGC=400"
+
 // memoryTime is how often it is looked what a lasting process holds.
 const memoryTime = time.Second
 
 // StartLasting starts a process that may hold so many bytes of memory; for a second, and in
 // what it maps, twice as many. The program calls RunUntil.
 func StartLasting(program []string, memory int64) (*Lasting, error) {
-	started, err := start(program, 2*memory, memory/10*8, polite, lastsMark+"=1")
+	started, err := start(program, 2*memory, memory/10*8, polite, lastsMark+"=1", garbage)
 	if err != nil {
 		return nil, fmt.Errorf("starting a process: %w", err)
 	}
