@@ -55,7 +55,23 @@ func newHostility(ctx context.Context, f *fleet.Fleet, disk string) (*hostility,
 		}
 		h.token[name] = their.Token
 	}
-	return h, nil
+	return h, h.giveMill(ctx)
+}
+
+// giveMill gives gale a workspace with a model whose messages double every 10 ms, to rehearse.
+func (h *hostility) giveMill(ctx context.Context) error {
+	api := h.fleet.Client(0)
+	if _, err := api.Do(ctx, "POST", "/api/v1/workspaces", map[string]string{"name": "gale"}, nil); err != nil {
+		return err
+	}
+	api.Workspace = "gale"
+	if _, err := api.Do(ctx, "PUT", api.Path("members", "gale"), map[string]string{"role": "editor"}, nil); err != nil {
+		return err
+	}
+	_, err := api.CreateModel(ctx, "mill", "ironweir: topology/1\nname: mill\nnodes:\n"+
+		"  s: {kind: schedule, every: 1s, links: {q: {}}}\n  q: {kind: topic, links: {f: {}}}\n"+
+		"  f: {kind: function, takes: 10ms, links: {q: {}, again: {to: q}}}\n", "")
+	return err
 }
 
 // attack is one hostile request.
@@ -102,6 +118,7 @@ func attacks() []attack {
 		{"brackets", "/api/v1/check", check(strings.Repeat("[", 100_000))},
 		{"a run without end", "/api/v1/commands/run",
 			`{"args": ["m.yaml", "-replications", "10000"], "files": {"m.yaml": ` + string(quoted(endless)) + `}}`},
+		{"a rehearsal that doubles", "/api/v1/workspaces/gale/models/mill/rehearsals", `{"pace": 100000}`},
 		{"a password", "/api/v1/session", `{"name": "admin", "password": "a guess at a password"}`},
 		{"an invented method", "/api/v1/models", ""},
 		{"half of a request", "", ""},
