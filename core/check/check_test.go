@@ -356,3 +356,24 @@ nodes:
 	}
 	require.Contains(t, strings.Join(said, "\n"), "hop limit of 6: 3 passes of 2 functions")
 }
+
+// TestAFindingCountsItsEntries all of them, once each, however many ways lead to where they
+// lose.
+func TestAFindingCountsItsEntries(t *testing.T) {
+	text := "nodes:\n  z-hub: {kind: function, fails: 100%}\n"
+	for i := range 30 {
+		text += fmt.Sprintf("  n%02d: {kind: function, rate: 1/h, links: {a: {to: z-hub, mode: async, type: made}, b: {to: z-hub, mode: async, type: changed}}}\n", i)
+	}
+	found := false
+	for _, f := range checked(t, modelDocument(t, text)).Findings {
+		if f.Code != "IW201" {
+			continue
+		}
+		found = true
+		require.Contains(t, f.Message, "from n00, n01 and 28 more to `z-hub`")
+		require.Equal(t, 30, f.Evidence["entry_count"])
+		require.Len(t, f.Evidence["entries"], 8)
+		require.Equal(t, "n07", f.Evidence["entries"].([]string)[7])
+	}
+	require.True(t, found)
+}

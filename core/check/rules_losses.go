@@ -67,13 +67,15 @@ func where(l *flow.Place, p *Pass) (model.Position, []string, string) {
 	return link.Pos, []string{link.Link.ID()}, link.Link.ID()
 }
 
-// names returns the names of nodes.
-func (p *Pass) names(ids []int) []string {
+// mostNamed are as many entries as the evidence of a finding names.
+const mostNamed = 8
+
+// names returns the names of nodes, in their order: of mostNamed of them.
+func (p *Pass) names(ids []int32) []string {
 	var out []string
-	for _, i := range ids {
-		out = append(out, p.Node(i).Name)
+	for _, i := range ids[:min(len(ids), mostNamed)] {
+		out = append(out, p.Node(int(i)).Name)
 	}
-	slices.Sort(out)
 	return out
 }
 
@@ -98,9 +100,10 @@ func reportNormalLosses(p *Pass) {
 		}
 		entries := p.names(l.Entries)
 		evidence := map[string]any{
-			"entries": entries,
-			"cause":   at.Cause,
-			"share":   [2]float64{l.First.Share.Low, l.First.Share.High},
+			"entries":     entries,
+			"entry_count": len(l.Entries),
+			"cause":       at.Cause,
+			"share":       [2]float64{l.First.Share.Low, l.First.Share.High},
 		}
 		p.report(
 			pos,
@@ -110,7 +113,7 @@ func reportNormalLosses(p *Pass) {
 			lossRemedies(p, &at.Place),
 			"%s that come from %s to `%s` %s lost there with nothing broken: %s",
 			which,
-			list(entries),
+			listOf(entries, len(l.Entries)),
 			name,
 			verb,
 			causeWords(at.Cause, l.First.Why),
@@ -190,6 +193,8 @@ func reportSingleFaults(p *Pass) {
 		pos, links, name := where(&at.Place, p)
 		who := "`" + faults[0] + "` fails"
 		switch {
+		case len(faults) == flow.MostFaults:
+			who = fmt.Sprintf("any one of at least %d nodes fails (%s, …)", len(faults), strings.Join(faults[:3], ", "))
 		case len(faults) > 4:
 			who = fmt.Sprintf("any one of %d nodes fails (%s, …)", len(faults), strings.Join(faults[:3], ", "))
 		case len(faults) > 1:
@@ -207,6 +212,7 @@ func reportSingleFaults(p *Pass) {
 		entries := p.names(l.Entries)
 		evidence := map[string]any{
 			"entries":     entries,
+			"entry_count": len(l.Entries),
 			"faults":      faults[:min(len(faults), 20)],
 			"fault_count": len(faults),
 			"cause":       at.Cause,
@@ -230,7 +236,7 @@ func reportSingleFaults(p *Pass) {
 			remedies,
 			"if %s, messages from %s are lost at `%s` %s: %s",
 			who,
-			list(entries),
+			listOf(entries, len(l.Entries)),
 			name,
 			flow.DescribeAfter(l.First.After),
 			reason,
@@ -248,11 +254,14 @@ func without(items []string, s string) []string {
 	return out
 }
 
-func list(items []string) string {
-	if len(items) > 3 {
-		return fmt.Sprintf("%s and %d more", strings.Join(items[:2], ", "), len(items)-2)
+func list(items []string) string { return listOf(items, len(items)) }
+
+// listOf names the first of so many items.
+func listOf(first []string, n int) string {
+	if n > 3 {
+		return fmt.Sprintf("%s and %d more", strings.Join(first[:2], ", "), n-2)
 	}
-	return strings.Join(items, ", ")
+	return strings.Join(first, ", ")
 }
 
 func causeWords(cause, why string) string {

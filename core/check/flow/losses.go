@@ -517,14 +517,14 @@ type PlaceLoss struct {
 
 // Losing is what is lost at a place in one of these ways.
 type Losing struct {
-	Entries []int // node ids; some of them, where there are many
-	Faults  map[string]bool
+	Entries []int32         // ids of the nodes, in order; shared, not to be changed
+	Faults  map[string]bool // MostFaults of them, where there are more
 	First   LossSet // the set that loses first
 	Any     bool
 }
 
-// note adds what an entry loses.
-func (l *Losing) note(entry int, s LossSet) {
+// note adds what entries lose.
+func (l *Losing) note(entries []int32, s LossSet) {
 	if !l.Any || s.after.At < l.First.after.At {
 		some := l.Any && l.First.Some
 		l.First = s
@@ -535,10 +535,51 @@ func (l *Losing) note(entry int, s LossSet) {
 	if s.Share.High > l.First.Share.High {
 		l.First.Share = s.Share
 	}
-	if n := len(l.Entries); n < 8 && (n == 0 || l.Entries[n-1] != entry) {
-		l.Entries = append(l.Entries, entry)
-	}
+	l.Entries = union(l.Entries, entries)
 }
+
+// union returns the numbers that two ascending lists hold: one of them, where it holds all.
+func union(a, b []int32) []int32 {
+	if within(b, a) {
+		return a
+	}
+	if within(a, b) {
+		return b
+	}
+	out := make([]int32, 0, len(a)+1)
+	for len(a) > 0 && len(b) > 0 {
+		out = append(out, min(a[0], b[0]))
+		next := out[len(out)-1]
+		if a[0] == next {
+			a = a[1:]
+		}
+		if b[0] == next {
+			b = b[1:]
+		}
+	}
+	return slices.Clip(append(append(out, a...), b...))
+}
+
+// within reports whether an ascending list holds all numbers of another.
+func within(part, all []int32) bool {
+	if len(part) > len(all) {
+		return false
+	}
+	if len(part) == 0 || &part[0] == &all[0] {
+		return true
+	}
+	for _, e := range part {
+		at, found := slices.BinarySearch(all, e)
+		if !found {
+			return false
+		}
+		all = all[at:]
+	}
+	return true
+}
+
+// MostFaults are as many single faults as are noted of a place.
+const MostFaults = 200
 
 // single is a family of single faults, any one of which loses messages.
 type single struct {
@@ -586,7 +627,7 @@ func (x *exploration) listSingles(e *Entry, main []int32, more []single, seen fa
 		}
 		set := a.setOf(s.d, s.after)
 		if !noted {
-			a.noteSingle(x.entry, s.d, &set, names)
+			a.noteSingle([]int32{int32(x.entry)}, s.d, &set, names)
 		}
 		if *budget < len(names) {
 			e.Unlisted += len(names)
@@ -617,11 +658,8 @@ func (a *Analysis) setOf(d *delivery, after Moment) LossSet {
 	return set
 }
 
-// samples is how many entries are named for what is lost at a place.
-const samples = 6
-
 // notePlaces notes for the findings what is lost at each place, without a fault and by
-// single faults, in one pass over the graph; entries are named by a few of them.
+// single faults, in one pass over the graph.
 func (a *Analysis) notePlaces() {
 	g := a.States
 	for s := range g.All {
@@ -635,45 +673,49 @@ func (a *Analysis) notePlaces() {
 			}
 		}
 	}
-	from := make([][]int32, len(g.All)) // by state: entries whose messages come there
-	merge := func(to int32, more []int32) {
-		for _, e := range more {
-			if len(from[to]) < samples && !slices.Contains(from[to], e) {
-				from[to] = append(from[to], e)
-			}
-		}
-	}
-	for _, i := range a.EntryNodes {
-		for _, in := range a.Spread(i) {
-			merge(int32(in.State), []int32{int32(i)})
-		}
-	}
-	for range 2 { // once more for what comes round a loop
-		for _, s := range g.Order {
-			for _, to := range a.open[a.openFirst[s]:a.openFirst[s+1]] {
-				merge(to, from[s])
-			}
-		}
-	}
-	for s := range g.All {
-		for _, entry := range from[s] {
-			a.notePlacesAt(s, int(entry))
+	for s, from := range a.entriesByState() {
+		if len(from) > 0 {
+			a.notePlacesAt(s, from)
 		}
 	}
 	for _, i := range a.EntryNodes {
 		away := a.turnedAwayBy(i)
 		for _, cause := range SortedKeys(away) {
-			a.Places[a.placeOf(cause, i, graph.None)].Normal.note(i, a.turnedAwaySet(i, cause, away[cause]))
+			place := &a.Places[a.placeOf(cause, i, graph.None)]
+			place.Normal.note([]int32{int32(i)}, a.turnedAwaySet(i, cause, away[cause]))
 		}
 	}
 }
 
-func (a *Analysis) notePlacesAt(s, entry int) {
+// entriesByState returns the entries whose messages come to each state, ascending.
+func (a *Analysis) entriesByState() [][]int32 {
+	g := a.States
+	from := make([][]int32, len(g.All))
+	for _, i := range a.EntryNodes {
+		for _, in := range a.Spread(i) {
+			from[in.State] = union(from[in.State], []int32{int32(i)})
+		}
+	}
+	for changed := true; changed; { // again for what comes round a loop
+		changed = false
+		for _, s := range g.Order {
+			for _, to := range a.open[a.openFirst[s]:a.openFirst[s+1]] {
+				before := len(from[to])
+				from[to] = union(from[to], from[s])
+				changed = changed || len(from[to]) > before
+			}
+		}
+	}
+	return from
+}
+
+// notePlacesAt notes what is lost at a state to which the messages of entries come.
+func (a *Analysis) notePlacesAt(s int, from []int32) {
 	certain := map[int32]bool{}
 	for k := range a.losses[s] {
 		l := &a.losses[s][k]
 		certain[l.place] = certain[l.place] || l.share.Low > 1-1e-9
-		a.Places[l.place].Normal.note(entry, a.normalSet(l))
+		a.Places[l.place].Normal.note(from, a.normalSet(l))
 	}
 	for _, k := range a.faults.at[s] {
 		d := &a.faults.deliveries[k]
@@ -685,7 +727,7 @@ func (a *Analysis) notePlacesAt(s, entry int) {
 			names = append(names, a.faults.names[f])
 		}
 		set := a.setOf(d, d.after)
-		a.noteSingle(entry, d, &set, append(names, d.others...))
+		a.noteSingle(from, d, &set, append(names, d.others...))
 	}
 }
 
@@ -730,7 +772,7 @@ func (a *Analysis) turnedAwaySet(i int, cause string, share float64) LossSet {
 }
 
 // noteSingle notes single faults for the findings: those that have one of their own.
-func (a *Analysis) noteSingle(entry int, d *delivery, s *LossSet, names []string) {
+func (a *Analysis) noteSingle(from []int32, d *delivery, s *LossSet, names []string) {
 	if s.quiet {
 		return
 	}
@@ -742,10 +784,10 @@ func (a *Analysis) noteSingle(entry int, d *delivery, s *LossSet, names []string
 		if l.Faults == nil {
 			l.Faults = map[string]bool{}
 		}
-		if len(l.Faults) < 200 || l.Faults[f] {
+		if len(l.Faults) < MostFaults || l.Faults[f] {
 			l.Faults[f] = true
 		}
-		l.note(entry, *s)
+		l.note(from, *s)
 	}
 }
 
