@@ -187,7 +187,8 @@ func (l *layers) setRows() {
 
 // draw sets the nodes into cells.
 func (l *layers) draw(nodes []Sketched) *Sketch {
-	s := &Sketch{Columns: min(max(len(l.columns), 1), mostColumns), Rows: 1, Cells: []SketchedCell{}, Lines: []SketchedLine{}}
+	s := &Sketch{Rows: 1, Cells: []SketchedCell{}, Lines: []SketchedLine{}}
+	s.Columns = min(max(len(l.columns), 1), mostColumns)
 	for _, column := range l.columns {
 		s.Rows = min(max(s.Rows, len(column)), mostRows)
 	}

@@ -17,8 +17,9 @@ func sketched(names ...string) (out []picture.Sketched) {
 }
 
 func TestASketchRunsFromLeftToRight(t *testing.T) {
-	s := picture.NewSketch(sketched("sink", "a", "b", "source"),
-		[][2]string{{"source", "a"}, {"source", "b"}, {"a", "sink"}, {"b", "sink"}, {"source", "sink"}, {"a", "unknown"}})
+	s := picture.NewSketch(sketched("sink", "a", "b", "source"), [][2]string{
+		{"source", "a"}, {"source", "b"}, {"a", "sink"}, {"b", "sink"}, {"source", "sink"}, {"a", "unknown"},
+	})
 	require.Equal(t, 3, s.Columns)
 	require.Equal(t, 2, s.Rows)
 	require.ElementsMatch(t, []picture.SketchedCell{
@@ -44,7 +45,8 @@ func TestASketchSetsLinkedNodesSideBySide(t *testing.T) {
 func TestASketchShowsLoopsAndStates(t *testing.T) {
 	nodes := sketched("start", "worker", "shelf", "own")
 	nodes[1].State, nodes[2].State = picture.Loops, picture.Loses
-	s := picture.NewSketch(nodes, [][2]string{{"start", "worker"}, {"worker", "shelf"}, {"shelf", "worker"}, {"own", "own"}})
+	links := [][2]string{{"start", "worker"}, {"worker", "shelf"}, {"shelf", "worker"}, {"own", "own"}}
+	s := picture.NewSketch(nodes, links)
 	back := 0
 	for _, l := range s.Lines {
 		if l.Back {
@@ -64,7 +66,8 @@ func TestASketchStaysSmall(t *testing.T) {
 	var links [][2]string
 	for i := range 10_000 {
 		nodes = append(nodes, picture.Sketched{Name: fmt.Sprint(i), Role: "holds"})
-		links = append(links, [2]string{fmt.Sprint(i / 3), fmt.Sprint(i)}, [2]string{fmt.Sprint(i), fmt.Sprint(i * 7 % 10_000)})
+		name := fmt.Sprint(i)
+		links = append(links, [2]string{fmt.Sprint(i / 3), name}, [2]string{name, fmt.Sprint(i * 7 % 10_000)})
 	}
 	nodes[9_999].State = picture.Loops
 	s := picture.NewSketch(nodes, links)

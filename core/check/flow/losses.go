@@ -519,7 +519,7 @@ type PlaceLoss struct {
 type Losing struct {
 	Entries []int32         // ids of the nodes, in order; shared, not to be changed
 	Faults  map[string]bool // MostFaults of them, where there are more
-	First   LossSet // the set that loses first
+	First   LossSet         // the set that loses first
 	Any     bool
 }
 
