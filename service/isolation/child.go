@@ -49,11 +49,17 @@ func RunUntil(done <-chan struct{}, handler http.Handler) error {
 		return err
 	}
 	server := &http.Server{Handler: handler}
-	go server.Serve(handedOver{conn.(*net.UnixConn)})
-	<-done
+	failed := make(chan error, 1)
+	go func() { failed <- server.Serve(handedOver{conn.(*net.UnixConn)}) }()
+	select {
+	case err := <-failed:
+		return err
+	case <-done:
+	}
 	ctx, cancel := context.WithTimeout(context.Background(), lastAnswers)
 	defer cancel()
-	return server.Shutdown(ctx)
+	server.Shutdown(ctx) // an answer that nobody reads is cut off
+	return nil
 }
 
 // lastAnswers bounds what is still answered once a lasting process has done its work.

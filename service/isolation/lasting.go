@@ -84,12 +84,13 @@ func (p *Lasting) RoundTrip(r *http.Request) (*http.Response, error) {
 	if err == nil || r.Context().Err() != nil {
 		return answer, err
 	}
-	select {
+	select { // a connection breaks a moment before its process has ended
 	case <-p.over:
 		return nil, errors.Join(ErrEnded, p.failure)
-	default:
-		return nil, err
+	case <-r.Context().Done():
+	case <-time.After(time.Second):
 	}
+	return nil, err
 }
 
 // Done is closed when the process has ended.
