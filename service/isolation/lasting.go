@@ -88,7 +88,7 @@ func (p *Lasting) RoundTrip(r *http.Request) (*http.Response, error) {
 	case <-p.over:
 		return nil, errors.Join(ErrEnded, p.failure)
 	case <-r.Context().Done():
-	case <-time.After(time.Second):
+	case <-time.After(lastAnswers):
 	}
 	return nil, err
 }
