@@ -146,13 +146,16 @@ func (v *Service) readBody(ctx huma.Context) error {
 	var large *http.MaxBytesError
 	switch {
 	case errors.As(err, &large):
-		return huma.NewError(http.StatusRequestEntityTooLarge,
-			fmt.Sprintf("the request is larger than %d MB", large.Limit>>20))
+		return huma.NewError(http.StatusRequestEntityTooLarge, tooLarge(large))
 	case err != nil:
 		return huma.NewError(http.StatusRequestTimeout, fmt.Sprintf("the request did not come within %s", bodyTime))
 	}
 	c.Request.Body, c.Request.ContentLength = io.NopCloser(bytes.NewReader(body)), int64(len(body))
 	return ctx.SetReadDeadline(time.Now().Add(readTime(c.Request.URL.Path)))
+}
+
+func tooLarge(by *http.MaxBytesError) string {
+	return fmt.Sprintf("the request is larger than %d MB", by.Limit>>20)
 }
 
 // enter waits for a computation's turn.
@@ -272,12 +275,17 @@ func (v *Service) askProcess(ctx context.Context, path string, body any) ([]byte
 	if err := v.pool.Serve(answer, request, computeTime); err != nil {
 		return nil, ended(err, computeTime, v.pool.Memory)
 	}
-	if answer.Code != http.StatusOK {
-		problem := &huma.ErrorModel{}
-		if err := json.Unmarshal(answer.Body.Bytes(), problem); err != nil {
-			return nil, fmt.Errorf("a process answered %d: %w", answer.Code, err)
-		}
-		return nil, problem
+	return answer.Body.Bytes(), refusal(answer.Code, answer.Body.Bytes())
+}
+
+// refusal gives the error that a process has answered; nil: it has answered none.
+func refusal(status int, said []byte) error {
+	if status < 400 {
+		return nil
 	}
-	return answer.Body.Bytes(), nil
+	problem := &huma.ErrorModel{}
+	if err := json.Unmarshal(said, problem); err != nil {
+		return fmt.Errorf("a process answered %d: %w", status, err)
+	}
+	return problem
 }

@@ -337,6 +337,8 @@ func TestModelsHaveASmallPicture(t *testing.T) {
 	require.Positive(t, shown["kittiwake-draft"][1], "it loops")
 	require.Zero(t, shown["kittiwake"][1])
 	require.Greater(t, shown["kittiwake"][0], 20)
-	b.do(click(`//tr[contains(., "kittiwake-draft")]//a[contains(@class, "sketch")]`), visible(`[data-node="mail"]`))
+	b.do(click(`//tr[contains(., "kittiwake-draft")]//a[contains(@class, "sketch")]`), visible(`[data-state="loops"]`))
+	require.Equal(t, b.count(`[data-state="loops"]`), shown["kittiwake-draft"][1])
+	require.Equal(t, b.count(`[data-state="loses"]`), shown["kittiwake-draft"][2])
 	b.clean()
 }

@@ -132,7 +132,8 @@ func TestARehearsalEndsAlone(t *testing.T) {
 	r := startWith(t, 0).signIn()
 	const path = "/api/v1/workspaces/main/rehearsals"
 	begin := func() string {
-		return r.do("POST", "/api/v1/workspaces/main/models/kittiwake/rehearsals", map[string]any{"pace": 100}, 201)["id"].(string)
+		const models = "/api/v1/workspaces/main/models/kittiwake"
+		return r.do("POST", models+"/rehearsals", map[string]any{"pace": 100}, 201)["id"].(string)
 	}
 	before := lastingProcesses(t)
 	first := begin()
@@ -149,6 +150,8 @@ func TestARehearsalEndsAlone(t *testing.T) {
 	require.NoError(t, syscall.Kill(process[0], syscall.SIGKILL))
 	_, err = io.Copy(io.Discard, states)
 	require.Error(t, err, "the stream is cut off, not ended")
+	require.Eventually(t, func() bool { return strings.Contains(r.page("/metrics"), `/rehearsals/:id/events"`) },
+		30*time.Second, 20*time.Millisecond, "it counts as a request all the same")
 	require.Contains(t, r.do("GET", path+"/"+first, nil, 404)["detail"], "ended by a fault")
 	require.Contains(t, r.do("POST", path+"/"+first+"/step", nil, 404)["detail"], "ended by a fault")
 

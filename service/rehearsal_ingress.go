@@ -107,7 +107,7 @@ func (v *Service) ingressRoutes(one string) {
 			}
 			who := accessOf(ctx.Context()).User.Name
 			if k.process != nil {
-				k.process.forward(c.Writer, c.Request, k, who)
+				k.process.forward(c.Writer, c.Request, who)
 				return
 			}
 			k.live.ServeEndpoint(c.Writer, c.Request, c.Param("path"), who)
@@ -141,5 +141,5 @@ func (k *kept) takeTelemetry(c *gin.Context, signal, who string) {
 	}
 	inner := c.Request.Clone(c.Request.Context())
 	inner.URL.Path, inner.URL.RawPath = k.path()+"/v1/"+signal, ""
-	k.process.forward(c.Writer, inner, k, who)
+	k.process.forward(c.Writer, inner, who)
 }

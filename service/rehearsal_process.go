@@ -12,7 +12,6 @@ import (
 	"net/http"
 	"net/http/httputil"
 	"net/url"
-	"runtime"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -24,8 +23,8 @@ import (
 	"ironweir/store"
 )
 
-// A rehearsal goes on in a process of its own, so that what a model makes of memory and time
-// ends that rehearsal and nothing else. The process answers the operations on it by the same
+// A rehearsal goes on in a process of its own, so that a model that takes too much
+// memory or time ends its own rehearsal and nothing else. The process answers the operations on it by the same
 // handlers, behind the service, which knows who asks and holds the records.
 
 // How the service lets the process of a rehearsal answer an operation, in its metadata.
@@ -53,10 +52,7 @@ func onRehearsal[I, O any](
 }
 
 // rehearsalProcess is the process that a rehearsal goes on in.
-type rehearsalProcess struct {
-	*isolation.Lasting
-	memory int64 // bytes that it may hold
-}
+type rehearsalProcess struct{ *isolation.Lasting }
 
 // processMemory gives the bytes that a process may hold whose rehearsal may fill so many with
 // messages and runs: it has them twice while time is rewound or a result is made, and garbage.
@@ -69,19 +65,25 @@ func beginElsewhere(ctx context.Context, program []string, b *beginning) (*kept,
 	if err != nil {
 		return nil, err
 	}
-	k := &kept{Rehearsal: b.Rehearsal, text: b.Text, process: &rehearsalProcess{started, memory}}
+	k := &kept{Rehearsal: b.Rehearsal, process: &rehearsalProcess{started}}
 	ctx, cancel := context.WithTimeoutCause(ctx, computeTime, isolation.ErrTime)
 	defer cancel()
 	err = k.process.send(ctx, http.MethodPost, beginPath, b.Rehearsal.Author, b, &k.Rehearsal)
 	if err == nil {
 		return k, nil
 	}
-	started.Kill()
+	defer started.Kill()
+	var known huma.StatusError
 	switch {
+	case errors.As(err, &known):
+		return nil, err
 	case errors.Is(context.Cause(ctx), isolation.ErrTime):
 		return nil, ended(isolation.ErrTime, computeTime, memory)
-	case errors.Is(err, isolation.ErrMemory), errors.Is(err, isolation.ErrEnded):
-		return nil, ended(err, computeTime, memory)
+	case ctx.Err() != nil:
+		return nil, err
+	}
+	if failure := started.Wait(endTime); failure != nil {
+		return nil, ended(failure, computeTime, memory)
 	}
 	return nil, err
 }
@@ -104,17 +106,11 @@ func (p *rehearsalProcess) send(ctx context.Context, method, path, who string, b
 	}
 	defer answer.Body.Close()
 	said, err := io.ReadAll(answer.Body)
-	switch {
-	case err != nil:
+	if err == nil {
+		err = refusal(answer.StatusCode, said)
+	}
+	if err != nil || out == nil {
 		return err
-	case answer.StatusCode >= 400:
-		known := &huma.ErrorModel{}
-		if err := json.Unmarshal(said, known); err != nil {
-			return fmt.Errorf("a rehearsal's process answered %d: %w", answer.StatusCode, err)
-		}
-		return known
-	case out == nil:
-		return nil
 	}
 	return json.Unmarshal(said, out)
 }
@@ -130,34 +126,37 @@ func (p *rehearsalProcess) ask(ctx context.Context, k *kept, method, below strin
 	return p.gone()
 }
 
-// gone answers that the rehearsal has ended, and why.
+// gone answers that the rehearsal has ended, and why: its connections break a moment before.
 func (p *rehearsalProcess) gone() error {
-	if errors.Is(p.Failure(), isolation.ErrMemory) {
+	failure := p.Wait(endTime)
+	if errors.Is(failure, isolation.ErrMemory) {
 		return huma.Error404NotFound(fmt.Sprintf(
 			"the rehearsal needed more than %d MB of memory and was ended; rehearse it with the command line on your own machine, or at a lower rate",
-			p.memory>>20))
+			p.Memory>>20))
 	}
-	if p.Failure() != nil {
+	if failure != nil {
 		return huma.Error404NotFound("the rehearsal ended by a fault; the service's log says more")
 	}
 	return rehearsed(rehearsal.ErrOver)
 }
 
-// end ends the rehearsal, and its process: who watches it is told first.
+// end ends the rehearsal, its streams, and its process.
 func (p *rehearsalProcess) end(ctx context.Context, k *kept) {
 	ctx, cancel := context.WithTimeout(ctx, endTime)
 	defer cancel()
 	if p.ask(ctx, k, http.MethodDelete, "", nil) == nil {
-		select {
-		case <-p.Done():
-		case <-ctx.Done():
-		}
+		p.Wait(endTime)
 	}
 	p.Kill()
 }
 
 // forward has a request answered by the process as it comes, whatever it is.
-func (p *rehearsalProcess) forward(w http.ResponseWriter, r *http.Request, k *kept, who string) {
+func (p *rehearsalProcess) forward(w http.ResponseWriter, r *http.Request, who string) {
+	defer func() { // an answer is cut off where the process breaks it off; else it just ends
+		if fault := recover(); fault != nil && (fault != http.ErrAbortHandler || r.Context().Err() == nil) {
+			panic(fault)
+		}
+	}()
 	proxy := httputil.ReverseProxy{
 		Transport: p,
 		Rewrite: func(q *httputil.ProxyRequest) {
@@ -170,7 +169,7 @@ func (p *rehearsalProcess) forward(w http.ResponseWriter, r *http.Request, k *ke
 			var known huma.StatusError
 			switch {
 			case errors.As(err, &large):
-				problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("the request is larger than %d MB", large.Limit>>20))
+				problem(w, http.StatusRequestEntityTooLarge, tooLarge(large))
 			case r.Context().Err() != nil:
 				problem(w, http.StatusServiceUnavailable, "the rehearsal did not answer in time; try again in a moment")
 			case errors.As(p.gone(), &known):
@@ -198,7 +197,7 @@ func (v *Service) rehearse(ctx huma.Context, next func(huma.Context)) {
 		inner, over = v.streaming(ctx)
 		defer over()
 	}
-	k.process.forward(c.Writer, c.Request.WithContext(inner), k, accessOf(inner).User.Name)
+	k.process.forward(c.Writer, c.Request.WithContext(inner), accessOf(inner).User.Name)
 	c.Abort()
 }
 
@@ -217,7 +216,7 @@ func (v *Service) rehearseOne() (done <-chan struct{}) {
 		var b beginning
 		k, err := (*kept)(nil), json.NewDecoder(c.Request.Body).Decode(&b)
 		if err == nil {
-			k, err = beginHere(&b, rehearsal.NewTurns(runtime.NumCPU()), v.log)
+			k, err = beginHere(&b, nil, v.log)
 		}
 		if err == nil {
 			err = v.rehearsals.add(k)

@@ -280,7 +280,11 @@ func (v *Service) observe(c *gin.Context) {
 		id = rand.Text()
 	}
 	c.Header("X-Request-Id", id)
+	defer v.noteRequest(c, id, began) // also of an answer that is cut off
 	c.Next()
+}
+
+func (v *Service) noteRequest(c *gin.Context, id string, began time.Time) {
 	route := c.FullPath()
 	if route == "" {
 		route = "console"

@@ -15,7 +15,7 @@ type Sketch struct {
 	Lines   []SketchedLine `json:"lines"`
 }
 
-// SketchedCell is a node, or several that lie too near to be told apart.
+// SketchedCell is a node, or several in the same place.
 type SketchedCell struct {
 	X     float64 `json:"x" doc:"of its middle, in cells"`
 	Y     float64 `json:"y"`

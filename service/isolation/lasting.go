@@ -14,7 +14,7 @@ import (
 // ends by itself. It yields to all others.
 type Lasting struct {
 	*process
-	memory    int64
+	Memory    int64 // bytes that it may hold
 	transport *http.Transport
 	asked     atomic.Bool // to end
 	failure   error
@@ -38,7 +38,7 @@ func StartLasting(program []string, memory int64) (*Lasting, error) {
 	if err != nil {
 		return nil, fmt.Errorf("starting a process: %w", err)
 	}
-	p := &Lasting{process: started, memory: memory, over: make(chan struct{})}
+	p := &Lasting{process: started, Memory: memory, over: make(chan struct{})}
 	control, _ := started.conn.(*net.UnixConn) // as pair makes it
 	p.transport = &http.Transport{
 		DisableCompression:  true, // it would be undone at once
@@ -61,14 +61,14 @@ func (p *Lasting) await() {
 			p.transport.CloseIdleConnections()
 			going = false
 		case <-look.C:
-			if resident(p.cmd.Process.Pid) > p.memory {
+			if resident(p.cmd.Process.Pid) > p.Memory {
 				p.kill()
 			}
 		}
 	}
 	switch {
 	case p.asked.Load() || p.cmd.ProcessState.Success():
-	case p.outgrew(2 * p.memory):
+	case p.outgrew(2 * p.Memory):
 		p.failure = ErrMemory
 	default:
 		p.failure = fmt.Errorf("%w: %s", ErrEnded, p.said.String())
@@ -84,13 +84,12 @@ func (p *Lasting) RoundTrip(r *http.Request) (*http.Response, error) {
 	if err == nil || r.Context().Err() != nil {
 		return answer, err
 	}
-	select { // a connection breaks a moment before its process has ended
+	select {
 	case <-p.over:
 		return nil, errors.Join(ErrEnded, p.failure)
-	case <-r.Context().Done():
-	case <-time.After(lastAnswers):
+	default:
+		return nil, err
 	}
-	return nil, err
 }
 
 // Done is closed when the process has ended.
@@ -107,9 +106,14 @@ func (p *Lasting) Failure() error {
 	}
 }
 
-// Leave closes the connection to the process, which ends for want of it, as when the service
-// is killed.
-func (p *Lasting) Leave() { p.conn.Close() }
+// Wait waits until the process has ended, for so long at most, and gives its Failure.
+func (p *Lasting) Wait(most time.Duration) error {
+	select {
+	case <-p.over:
+	case <-time.After(most):
+	}
+	return p.Failure()
+}
 
 // Kill ends the process, and waits until it has ended.
 func (p *Lasting) Kill() {

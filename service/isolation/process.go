@@ -1,5 +1,5 @@
-// Package isolation answers requests in processes of their own, so that what they make of
-// memory and time ends that process and nothing else: a Pool has processes for single
+// Package isolation answers requests in processes of their own, so that one that takes too
+// much memory or time ends its process and nothing else: a Pool has processes for single
 // requests, a Lasting one answers all requests about one thing until that has ended.
 package isolation
 

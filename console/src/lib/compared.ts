@@ -122,7 +122,7 @@ export interface Moved {
   from: number | null;
   to: number | null;
   better: boolean | undefined;
-  sure: boolean; // beyond chance
+  sure: boolean; // significant (95%)
 }
 
 // The main numbers of a result, in order: where messages went, how late they were, what it costs.

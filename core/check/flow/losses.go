@@ -696,7 +696,7 @@ func (a *Analysis) entriesByState() [][]int32 {
 			from[in.State] = union(from[in.State], []int32{int32(i)})
 		}
 	}
-	for changed := true; changed; { // again for what comes round a loop
+	for changed := true; changed; { // again for messages that return by a loop
 		changed = false
 		for _, s := range g.Order {
 			for _, to := range a.open[a.openFirst[s]:a.openFirst[s+1]] {
