@@ -38,6 +38,37 @@ type Keeper struct {
 	Log   *slog.Logger
 	Quiet time.Duration // how long nothing of a trace has come before it is summed up; 0: two minutes
 	Every time.Duration // how often it looks; 0: every 20 seconds
+	Work  Work
+}
+
+// Work is how a keeper computes.
+type Work interface {
+	SumUp(context.Context, *Unsummed) (*Summed, error)
+	Drifts(context.Context, *Past) ([]Difference, error)
+}
+
+// Unsummed are traces, as they are kept, and the summary of their hour; nil: it has none yet.
+type Unsummed struct {
+	Summary []byte
+	Traces  [][]byte
+}
+
+// Summed is the summary of an hour, of so many spans of so many traces.
+type Summed struct {
+	Summary       []byte
+	Spans, Traces int
+}
+
+// Past is a model's text with the summaries of the hours of a day, and of those of the week before.
+type Past struct {
+	Text         string
+	Earlier, Day [][]byte
+}
+
+// Difference is a drift that is there now.
+type Difference struct {
+	What, Subject string
+	Numbers       json.RawMessage // a learn.Difference; an object without fields: it is not of a number
 }
 
 // Run keeps until ctx ends.
@@ -86,7 +117,7 @@ func (k *Keeper) sumUp(ctx context.Context) error {
 	}
 	for _, id := range ids {
 		for more := true; more && ctx.Err() == nil; {
-			if more, err = k.Store.SumUp(ctx, id, manyWaiting, k.Quiet, addTo); err != nil {
+			if more, err = k.Store.SumUp(ctx, id, manyWaiting, mostOpen, k.Quiet, k.add); err != nil {
 				return err
 			}
 		}
@@ -103,23 +134,32 @@ func (k *Keeper) sumUp(ctx context.Context) error {
 	return nil
 }
 
-// addTo adds spans to the summary of their hour.
-func addTo(summary []byte, packed [][]byte) (after []byte, spans, traces int, err error) {
-	var parts []*learn.Summary
-	if summary != nil {
-		s := &learn.Summary{}
-		if err := unpack(summary, s); err != nil {
-			return nil, 0, 0, err
-		}
-		parts = append(parts, s)
-	}
-	list, err := unpackAll(packed)
+// add adds traces to the summary of their hour.
+func (k *Keeper) add(ctx context.Context, summary []byte, traces [][]byte) (*store.ObservedHour, error) {
+	sum, err := k.Work.SumUp(ctx, &Unsummed{summary, traces})
 	if err != nil {
-		return nil, 0, 0, err
+		return nil, err
+	}
+	return &store.ObservedHour{Summary: sum.Summary, Spans: int64(sum.Spans), Traces: int64(sum.Traces)}, nil
+}
+
+// SumUp adds traces to the summary of their hour.
+func SumUp(of *Unsummed) (*Summed, error) {
+	var before [][]byte
+	if of.Summary != nil {
+		before = append(before, of.Summary)
+	}
+	parts, err := summaries(before)
+	if err != nil {
+		return nil, err
+	}
+	list, err := unpackAll(of.Traces)
+	if err != nil {
+		return nil, err
 	}
 	hour := learn.Together(append(parts, learn.Observe(list).Summary())...).Summary()
-	after, err = pack(hour)
-	return after, hour.Spans, hour.Traces, err
+	packed, err := pack(hour)
+	return &Summed{packed, hour.Spans, hour.Traces}, err
 }
 
 // note compares a model with the latest day of its system, and notes what differs for sure.
@@ -137,15 +177,8 @@ func (k *Keeper) note(ctx context.Context, id int64) error {
 	if first < 0 { // it was removed meanwhile
 		return k.Store.Compared(ctx, id, 0)
 	}
-	earlier, err := summaries(hours[:first])
-	if err != nil {
-		return err
-	}
-	day, err := summaries(hours[first:])
-	if err != nil {
-		return err
-	}
-	if len(day) == 0 {
+	past := &Past{Earlier: summariesOf(hours[:first]), Day: summariesOf(hours[first:])}
+	if len(past.Day) == 0 {
 		return k.Store.Compared(ctx, id, 0)
 	}
 	revision, err := k.Store.RevisionOf(ctx, id, 0)
@@ -155,27 +188,46 @@ func (k *Keeper) note(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	t, err := model.Parse("model.yaml", []byte(revision.Text), model.Options{})
-	if err == nil {
-		_, err = graph.Compile(t)
-	}
-	if err != nil { // a text that cannot be read says nothing about the system
+	past.Text = revision.Text
+	found, err := k.Work.Drifts(ctx, past)
+	if errors.Is(err, ErrUnread) { // which says nothing about the system
 		return k.Store.Compared(ctx, id, revision.Number)
 	}
-	drifts, err := driftsOf(t, earlier, day)
 	if err != nil {
 		return err
+	}
+	drifts := make([]store.Drift, len(found))
+	for i, d := range found {
+		drifts[i] = store.Drift{What: d.What, Subject: d.Subject, Numbers: d.Numbers}
 	}
 	return k.Store.KeepDrifts(ctx, id, revision.Number, drifts)
 }
 
-// driftsOf lists where a model and the hours of a day differ for sure, and what has stopped since the hours before.
-func driftsOf(t *model.Topology, earlier, day []*learn.Summary) ([]store.Drift, error) {
+// ErrUnread says that a model's text cannot be read.
+var ErrUnread = errors.New("the model cannot be read")
+
+// Drifts lists where a model and the hours of a day differ for sure, and what has stopped since the hours before.
+func Drifts(of *Past) ([]Difference, error) {
+	t, err := model.Parse("model.yaml", []byte(of.Text), model.Options{})
+	if err == nil {
+		_, err = graph.Compile(t)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrUnread, err)
+	}
+	earlier, err := summaries(of.Earlier)
+	if err != nil {
+		return nil, err
+	}
+	day, err := summaries(of.Day)
+	if err != nil {
+		return nil, err
+	}
 	seen := learn.Together(day...)
 	sure := seen.SureDrift(t)
-	var out []store.Drift
+	out := []Difference{}
 	note := func(what, subject string) {
-		out = append(out, store.Drift{What: what, Subject: subject, Numbers: json.RawMessage("{}")})
+		out = append(out, Difference{What: what, Subject: subject, Numbers: json.RawMessage("{}")})
 	}
 	for _, name := range sure.Unmodelled.Nodes {
 		note(node, name)
@@ -191,7 +243,7 @@ func driftsOf(t *model.Topology, earlier, day []*learn.Summary) ([]store.Drift, 
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, store.Drift{What: d.What, Subject: d.Node, Numbers: numbers})
+		out = append(out, Difference{What: d.What, Subject: d.Node, Numbers: numbers})
 	}
 	return out, nil
 }

@@ -25,6 +25,13 @@ const (
 	quiet       = 2 * time.Minute
 )
 
+// Bounds of the texts of a span, in bytes: what spans unpack to is bounded by their number, then. Longer attributes,
+// such as statements and stack traces, say nothing of who sends what to whom, and are left out.
+const (
+	longestValue = 1 << 10
+	longestSpan  = 8 << 10
+)
+
 // Bounds of the time of spans: exporters whose clocks are wrong would begin hours that never end.
 const (
 	mostAhead = time.Hour
@@ -37,10 +44,14 @@ func Keep(
 ) (refused int64, why string, err error) {
 	now := time.Now()
 	oldest, latest := now.Add(-mostAge).UnixNano(), now.Add(mostAhead).UnixNano()
-	byTrace, wrong := map[string][]learn.Span{}, int64(0)
+	byTrace, wrong, long := map[string][]learn.Span{}, int64(0), int64(0)
 	for _, x := range spans {
 		if x.Start < oldest || x.End > latest || x.End < x.Start {
 			wrong++
+			continue
+		}
+		if shorten(&x) > longestSpan {
+			long++
 			continue
 		}
 		byTrace[x.Trace] = append(byTrace[x.Trace], x)
@@ -64,18 +75,38 @@ func Keep(
 			return 0, "", err
 		}
 	}
-	if len(traces) > 0 && refused > 0 && refused+wrong == int64(len(spans)) {
+	if len(traces) > 0 && refused > 0 && refused+wrong+long == int64(len(spans)) {
 		return 0, "", &otlp.Busy{Seconds: 60, Why: fmt.Sprintf(
 			"%d spans wait to be summed up, the most that may; send fewer, or a sample", mostWaiting)}
 	}
 	if refused > 0 {
 		why = fmt.Sprintf("at most %d spans wait to be summed up", mostWaiting)
 	}
+	if long > 0 {
+		refused += long
+		why = fmt.Sprintf("%d spans hold more than %d bytes of names, ids and attributes", long, longestSpan)
+	}
 	if wrong > 0 {
 		refused += wrong
 		why = fmt.Sprintf("%d spans end before they start, over an hour from now, or started over 400 days ago", wrong)
 	}
 	return refused, why, nil
+}
+
+// shorten leaves out attributes that are too long, and gives the size of the texts that are left, in bytes.
+func shorten(x *learn.Span) (size int) {
+	kept := make(map[string]string, len(x.Attributes))
+	for name, value := range x.Attributes {
+		if len(name)+len(value) <= longestValue {
+			kept[name] = value
+			size += len(name) + len(value)
+		}
+	}
+	x.Attributes = kept
+	for _, l := range x.Links {
+		size += len(l.Trace) + len(l.ID)
+	}
+	return size + len(x.Trace) + len(x.ID) + len(x.Parent) + len(x.Service) + len(x.Name) + len(x.Error)
 }
 
 // pack makes spans small.
@@ -114,15 +145,22 @@ func unpackAll(packed [][]byte) (spans []learn.Span, err error) {
 	return spans, nil
 }
 
-// summaries reads the summaries of hours.
-func summaries(hours []store.ObservedHour) (out []*learn.Summary, err error) {
+// summariesOf gives the summaries of hours, as they are kept.
+func summariesOf(hours []store.ObservedHour) (out [][]byte) {
 	for _, h := range hours {
-		if h.Summary == nil {
-			continue
+		if h.Summary != nil {
+			out = append(out, h.Summary)
 		}
+	}
+	return out
+}
+
+// summaries reads the summaries of hours.
+func summaries(packed [][]byte) (out []*learn.Summary, err error) {
+	for _, p := range packed {
 		s := &learn.Summary{}
-		if err := unpack(h.Summary, s); err != nil {
-			return nil, fmt.Errorf("the summary of %s: %w", h.Hour.Format(time.RFC3339), err)
+		if err := unpack(p, s); err != nil {
+			return nil, fmt.Errorf("the summary of an hour: %w", err)
 		}
 		out = append(out, s)
 	}

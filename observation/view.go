@@ -21,16 +21,27 @@ const mostOpen = 50_000
 // mostFindings bounds the history that is shown.
 const mostFindings = 200
 
+// Evidence is what is kept of a model's system in the latest day with traces, as it is kept.
+type Evidence struct {
+	Hours [][]byte // the summaries of hours
+	Open  [][]byte // traces that are not summed up yet
+}
+
+// Seen is a model beside the evidence.
+type Seen struct {
+	verify.Comparison
+	From    *time.Time     `json:"from" doc:"of the first span; null: nothing was observed"`
+	Until   *time.Time     `json:"until"`
+	Spans   int            `json:"spans"`
+	Traces  int            `json:"traces"`
+	Skipped map[string]int `json:"skipped" doc:"spans that were not used, by reason"`
+}
+
 // View is a model beside what was observed of its system in the latest day with traces.
 type View struct {
-	verify.Comparison
-	From     *time.Time           `json:"from" doc:"of the first span; null: nothing was observed"`
-	Until    *time.Time           `json:"until"`
-	Spans    int                  `json:"spans"`
-	Traces   int                  `json:"traces"`
+	Seen
 	Waiting  int64                `json:"waiting" doc:"spans that are not summed up yet"`
 	Hours    []store.ObservedHour `json:"hours" doc:"of the day, those that are summed up"`
-	Skipped  map[string]int       `json:"skipped" doc:"spans that were not used, by reason"`
 	Findings []Finding            `json:"findings" doc:"where model and system differ for sure, with when: those that last, then those that ended, the latest first"`
 	Webhook  string               `json:"webhook" doc:"where findings are sent; empty: nowhere, or not for a viewer to see"`
 }
@@ -42,8 +53,33 @@ type Finding struct {
 	Says       string            `json:"says"`
 }
 
-// Look gives a model beside what was observed; g is the revision that it is compared with.
-func Look(ctx context.Context, s *store.Store, m *store.Model, g *graph.Graph) (*View, error) {
+// Compare gives a model beside the evidence.
+func Compare(g *graph.Graph, e *Evidence) (*Seen, error) {
+	parts, err := summaries(e.Hours)
+	if err != nil {
+		return nil, err
+	}
+	open, err := unpackAll(e.Open)
+	if err != nil {
+		return nil, err
+	}
+	if len(open) > 0 {
+		parts = append(parts, learn.Observe(open).Summary())
+	}
+	seen := learn.Together(parts...)
+	out := &Seen{
+		Comparison: verify.Compare(g, seen, time.Now()),
+		Spans:      seen.Spans, Traces: seen.Traces, Skipped: seen.Skipped,
+	}
+	if seen.Spans > 0 {
+		from, until := time.Unix(0, seen.From).UTC(), time.Unix(0, seen.Until).UTC()
+		out.From, out.Until = &from, &until
+	}
+	return out, nil
+}
+
+// Look gives what is kept of a model's system; compare sets the evidence beside the model.
+func Look(ctx context.Context, s *store.Store, m *store.Model, compare func(*Evidence) (*Seen, error)) (*View, error) {
 	latest, waiting, err := s.LatestObserved(ctx, m.ID)
 	if err != nil {
 		return nil, err
@@ -53,31 +89,15 @@ func Look(ctx context.Context, s *store.Store, m *store.Model, g *graph.Graph) (
 	if err != nil {
 		return nil, err
 	}
-	parts, err := summaries(hours)
+	open, err := s.WaitingTraces(ctx, m.ID, since, mostOpen)
 	if err != nil {
 		return nil, err
 	}
-	packed, err := s.WaitingTraces(ctx, m.ID, since, mostOpen)
+	seen, err := compare(&Evidence{summariesOf(hours), open})
 	if err != nil {
 		return nil, err
 	}
-	open, err := unpackAll(packed)
-	if err != nil {
-		return nil, err
-	}
-	if len(open) > 0 {
-		parts = append(parts, learn.Observe(open).Summary())
-	}
-	seen := learn.Together(parts...)
-	out := &View{
-		Comparison: verify.Compare(g, seen, time.Now()),
-		Spans:      seen.Spans, Traces: seen.Traces, Waiting: waiting, Hours: hours, Skipped: seen.Skipped,
-		Findings: []Finding{}, Webhook: m.Webhook,
-	}
-	if seen.Spans > 0 {
-		from, until := time.Unix(0, seen.From).UTC(), time.Unix(0, seen.Until).UTC()
-		out.From, out.Until = &from, &until
-	}
+	out := &View{Seen: *seen, Waiting: waiting, Hours: hours, Findings: []Finding{}, Webhook: m.Webhook}
 	drifts, err := s.Drifts(ctx, m.ID, mostFindings)
 	if err != nil {
 		return nil, err

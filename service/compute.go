@@ -9,7 +9,6 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
-	"net/http/httptest"
 	"runtime"
 	"time"
 
@@ -118,14 +117,8 @@ func (v *Service) compute(ctx huma.Context, next func(huma.Context)) {
 // simulates marks operations that simulate what is kept here: they end with their reader.
 var simulates = map[string]any{lasting: time.Duration(0)}
 
-// checks marks operations that check a text before they save it.
+// checks marks operations that have a check, or what takes as long, done for them.
 var checks = map[string]any{lasting: recordTime + computeTime}
-
-// admit waits for the turn of something long that is done here; the error is an answer.
-func (v *Service) admit(ctx context.Context, what string) (leave func(), err error) {
-	leave, err = v.enter(ctx, what, computation{long: true})
-	return leave, tooBusy(err)
-}
 
 // tooBusy makes an answer of a refusal.
 func tooBusy(err error) error {
@@ -221,71 +214,25 @@ type checked struct {
 	Board Board `json:"board"`
 }
 
-// checkSent checks a text that is to be saved, as the operation `check` does.
-func (v *Service) checkSent(ctx context.Context, name, text string) (*checked, error) {
-	is := computation{within: computeTime}
-	leave, err := v.enter(ctx, "check", is)
-	if err != nil {
-		return nil, tooBusy(err)
-	}
-	defer leave()
-	if v.pool == nil {
-		return checkHere(name, text)
-	}
-	answer, err := v.askProcess(ctx, "/api/v1/check", map[string]string{"name": name, "text": text})
-	if err != nil {
-		return nil, err
-	}
-	return readChecked(answer)
-}
+// checkProcedure checks a text that is to be saved, as the operation `check` does.
+var checkProcedure = &procedure[textNamed, checked]{name: "check", do: checkHere}
+
+// textNamed is a topology with the name of its file.
+type textNamed struct{ Name, Text string }
 
 // checkHere checks a text in this process.
-func checkHere(name, text string) (*checked, error) {
-	found, err := checkText(name, text)
+func checkHere(_ context.Context, in *textNamed) (*checked, error) {
+	found, err := checkText(in.Name, in.Text)
 	if err != nil {
 		return nil, badFile(err)
 	}
-	answer, err := json.Marshal(found)
+	text, err := json.Marshal(found)
 	if err != nil {
 		return nil, err
 	}
-	return readChecked(answer)
-}
-
-func readChecked(answer []byte) (*checked, error) {
 	out := &checked{}
-	if err := json.Unmarshal(answer, out); err != nil {
+	if err := json.Unmarshal(text, out); err != nil {
 		return nil, fmt.Errorf("what was found: %w", err)
 	}
 	return out, nil
-}
-
-// askProcess has an operation that computes done for the service itself.
-func (v *Service) askProcess(ctx context.Context, path string, body any) ([]byte, error) {
-	text, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	request, err := http.NewRequestWithContext(ctx, http.MethodPost, path, bytes.NewReader(text))
-	if err != nil {
-		return nil, err
-	}
-	request.Header.Set("Content-Type", "application/json")
-	answer := httptest.NewRecorder()
-	if err := v.pool.Serve(answer, request, computeTime); err != nil {
-		return nil, ended(err, computeTime, v.pool.Memory)
-	}
-	return answer.Body.Bytes(), refusal(answer.Code, answer.Body.Bytes())
-}
-
-// refusal gives the error that a process has answered; nil: it has answered none.
-func refusal(status int, said []byte) error {
-	if status < 400 {
-		return nil
-	}
-	problem := &huma.ErrorModel{}
-	if err := json.Unmarshal(said, problem); err != nil {
-		return fmt.Errorf("a process answered %d: %w", status, err)
-	}
-	return problem
 }

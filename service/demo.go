@@ -21,7 +21,7 @@ func LoadDemo(ctx context.Context, s *store.Store) error {
 		if err != nil {
 			return err
 		}
-		found, err := checkHere(name+".yaml", string(text))
+		found, err := checkHere(ctx, &textNamed{name + ".yaml", string(text)})
 		if err != nil {
 			return fmt.Errorf("demo model %s: %w", name, err)
 		}

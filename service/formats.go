@@ -84,6 +84,8 @@ func (v *Service) formatRoutes() {
 
 	register(v, store.Viewer, huma.Operation{
 		OperationID: "compare-runs",
+		Metadata:    checks,
+		Errors:      []int{429},
 		Method:      http.MethodGet,
 		Path:        "/api/v1/workspaces/{workspace}/compare",
 		Summary:     "Every number in which the results of runs differ from that of the first, and whether significant (95%)",
@@ -91,7 +93,7 @@ func (v *Service) formatRoutes() {
 
 	register(v, store.Viewer, huma.Operation{
 		OperationID: "get-report",
-		Metadata:    simulates,
+		Metadata:    checks,
 		Errors:      []int{429},
 		Method:      http.MethodGet,
 		Path:        "/api/v1/workspaces/{workspace}/runs/{id}/report",
@@ -180,8 +182,7 @@ func (v *Service) compareRuns(ctx context.Context, in *struct {
 	WorkspacePath
 	Runs []int64 `query:"run,explode" required:"true" minItems:"2" maxItems:"8" doc:"the runs: run=1&run=2"`
 }) (*struct{ Body *study.Comparison }, error) {
-	var names []string
-	var docs []any
+	of := &runsCompared{}
 	for _, id := range in.Runs {
 		run, err := v.run(ctx, id)
 		if err != nil {
@@ -191,19 +192,32 @@ func (v *Service) compareRuns(ctx context.Context, in *struct {
 		if err != nil {
 			return nil, v.failure(err, fmt.Sprintf("result of run %d (yet)", id))
 		}
-		var doc any
-		if err := json.Unmarshal(text, &doc); err != nil {
-			return nil, v.failure(err, "result")
-		}
-		names = append(
-			names,
+		of.Names = append(
+			of.Names,
 			fmt.Sprintf("run %d: %s, revision %d, %s", id, run.Model, run.Revision, run.Scenario),
 		)
-		docs = append(docs, doc)
+		of.Results = append(of.Results, text)
 	}
-	return &struct{ Body *study.Comparison }{
-		study.Compare(document.NewHead("compare", "", "", ""), names, docs),
-	}, nil
+	found, err := compareProcedure.ask(ctx, v, of)
+	return &struct{ Body *study.Comparison }{found}, err
+}
+
+// runsCompared are the results of runs.
+type runsCompared struct {
+	Names   []string
+	Results []json.RawMessage
+}
+
+var compareProcedure = &procedure[runsCompared, study.Comparison]{name: "compare-runs", do: compareResults}
+
+func compareResults(_ context.Context, of *runsCompared) (*study.Comparison, error) {
+	docs := make([]any, len(of.Results))
+	for i, text := range of.Results {
+		if err := json.Unmarshal(text, &docs[i]); err != nil {
+			return nil, err
+		}
+	}
+	return study.Compare(document.NewHead("compare", "", "", ""), of.Names, docs), nil
 }
 
 func (v *Service) getReport(ctx context.Context, in *RunPath) (*reportAnswer, error) {
@@ -217,46 +231,70 @@ type reportAnswer struct {
 }
 
 func (v *Service) report(ctx context.Context, id int64) (*reportAnswer, error) {
-	leave, err := v.admit(ctx, "report")
-	if err != nil {
-		return nil, err
-	}
-	defer leave()
 	p, err := v.past(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	of := report.Contents{
-		Check: check.Run(
-			p.graph,
-			p.scenario,
-			document.NewHead("check", p.graph.Topology.Name, "", document.Digest(p.text)),
-			time.Now(),
-		),
-		Guarantees: pairs(p.graph, p.text, p.scenario, "", ""),
-	}
+	kind := "run"
 	if p.run.Kind == "sensitivity" {
-		found, err := result[sensitivity.Document](ctx, v, id, p.run.Kind)
-		if err != nil {
-			return nil, err
-		}
-		of.Sensitivity = append(of.Sensitivity, found)
-	} else {
-		found, err := result[study.Document](ctx, v, id, "run")
-		if err != nil {
-			return nil, err
-		}
-		of.Runs = append(of.Runs, report.Run{Result: found, Scenario: p.scenario})
+		kind = p.run.Kind
 	}
-	var out bytes.Buffer
-	if err := report.Write(&out, p.graph, of); err != nil {
-		return nil, v.failure(err, "report")
+	of := &reported{runOf: *p.of}
+	if of.Result, err = v.resultText(ctx, id, kind); err != nil {
+		return nil, err
+	}
+	out, err := reportProcedure.ask(ctx, v, of)
+	if err != nil {
+		return nil, err
 	}
 	return &reportAnswer{
 		"text/html; charset=utf-8",
 		fmt.Sprintf(`attachment; filename="%s-run-%d.html"`, p.run.Model, id),
-		out.Bytes(),
+		*out,
 	}, nil
+}
+
+// reported is a run with its result.
+type reported struct {
+	runOf
+	Result json.RawMessage
+}
+
+var reportProcedure = &procedure[reported, []byte]{name: "report", do: writeReport}
+
+func writeReport(_ context.Context, of *reported) (*[]byte, error) {
+	base, err := of.base()
+	if err != nil {
+		return nil, err
+	}
+	g := base.Graph
+	contents := report.Contents{
+		Check: check.Run(
+			g,
+			base.Scenario,
+			document.NewHead("check", g.Topology.Name, "", document.Digest(of.Text)),
+			time.Now(),
+		),
+		Guarantees: pairs(g, of.Text, base.Scenario, "", ""),
+	}
+	if of.Kind == "sensitivity" {
+		found := &sensitivity.Document{}
+		err = json.Unmarshal(of.Result, found)
+		contents.Sensitivity = append(contents.Sensitivity, found)
+	} else {
+		found := &study.Document{}
+		err = json.Unmarshal(of.Result, found)
+		contents.Runs = append(contents.Runs, report.Run{Result: found, Scenario: base.Scenario})
+	}
+	if err != nil {
+		return nil, err
+	}
+	var out bytes.Buffer
+	if err := report.Write(&out, g, contents); err != nil {
+		return nil, err
+	}
+	text := out.Bytes()
+	return &text, nil
 }
 
 // madeStarters reads the gallery and draws each, once.

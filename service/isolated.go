@@ -28,7 +28,11 @@ func newIsolated(only string, log *slog.Logger, options Options) *Service {
 	v := &Service{
 		only: only, engine: gin.New(), log: log, options: options, budget: admission.New(budgetOf(machineMemory())),
 	}
-	v.engine.Use(v.recover, limitBody)
+	v.engine.Use(v.recover)
+	if only == computing {
+		v.procedures() // the service asks, with as much as it keeps
+	}
+	v.engine.Use(limitBody)
 	v.describe()
 	return v
 }

@@ -14,7 +14,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
 	"ironweir/core/study"
@@ -22,13 +21,44 @@ import (
 	"ironweir/store"
 )
 
-// retold are the journeys of a run that are recorded step by step: those that ended
+// tracedJourneys are the journeys of a run that are recorded step by step: those that ended
 // badly, and a sample of the others.
 var tracedJourneys = sim.JourneyLimits{Bad: 200, Others: 100}
 
-// journeyTracer records journeys by simulating the first replication of a run again, one
-// run at a time; what was recorded is kept with the run.
-type journeyTracer struct{ sync.Mutex }
+// journeyTracers record journeys by simulating the first replication of a run again, one at a time of each run; what
+// was recorded is kept with the run.
+type journeyTracers struct {
+	mu   sync.Mutex
+	busy map[int64]chan struct{} // by run; closed when the one that records has ended
+}
+
+// begin waits until nobody records the journeys of a run.
+func (t *journeyTracers) begin(ctx context.Context, run int64) (end func(), err error) {
+	for {
+		t.mu.Lock()
+		ended, busy := t.busy[run]
+		if !busy {
+			ended = make(chan struct{})
+			if t.busy == nil {
+				t.busy = map[int64]chan struct{}{}
+			}
+			t.busy[run] = ended
+			t.mu.Unlock()
+			return func() {
+				t.mu.Lock()
+				delete(t.busy, run)
+				t.mu.Unlock()
+				close(ended)
+			}, nil
+		}
+		t.mu.Unlock()
+		select {
+		case <-ended:
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
 
 // JourneyLine is a journey without its steps.
 type JourneyLine struct {
@@ -49,17 +79,61 @@ type AtRest struct {
 	Messages []sim.Resting `json:"messages"`
 }
 
-// past is a run with what it was made of: of several variants, the model as it
-// is.
+// past is a run with what it was made of.
 type past struct {
-	run      *store.Run
-	text     string
-	graph    *graph.Graph
-	scenario *model.Scenario
-	limits   sim.Limits
+	run *store.Run
+	of  *runOf
 }
 
-// past finds a run and compiles its model again.
+// runOf is what a run was made of.
+type runOf struct {
+	Model, Kind       string
+	Scenario, Traffic string // its name and text
+	Study             json.RawMessage
+	Text              string // of the revision
+	Limits            sim.Limits
+}
+
+func newRunOf(r *store.Run, text string, limits sim.Limits) *runOf {
+	return &runOf{r.Model, r.Kind, r.Scenario, r.Text, r.Study, text, limits}
+}
+
+// task makes the run ready once more.
+func (of *runOf) task() (*jobs.Task, error) {
+	run := &store.Run{Model: of.Model, Kind: of.Kind, Scenario: of.Scenario, Text: of.Traffic, Study: of.Study}
+	task, err := jobs.NewTask(run, of.Text, of.Limits)
+	if err != nil {
+		return nil, badFile(err)
+	}
+	return task, nil
+}
+
+// base is the model under the scenario; of several variants, the model as it is.
+func (of *runOf) base() (*study.Plan, error) {
+	task, err := of.task()
+	if err != nil {
+		return nil, err
+	}
+	base := task.Base()
+	return &base, nil
+}
+
+// plan gives the first replication; it ends early when nobody waits for it.
+func (of *runOf) plan(ctx context.Context) (sim.Plan, error) {
+	base, err := of.base()
+	if err != nil {
+		return sim.Plan{}, err
+	}
+	base.Stop = func() string {
+		if ctx.Err() != nil {
+			return "an interruption"
+		}
+		return ""
+	}
+	return base.Replication(0), nil
+}
+
+// past finds a run with what it was made of.
 func (v *Service) past(ctx context.Context, id int64) (*past, error) {
 	run, err := v.run(ctx, id)
 	if err != nil {
@@ -73,24 +147,66 @@ func (v *Service) past(ctx context.Context, id int64) (*past, error) {
 	if err != nil {
 		return nil, v.failure(err, "settings")
 	}
-	limits := jobs.LimitsOf(settings)
-	task, err := jobs.NewTask(run, revision.Text, limits)
-	if err != nil {
-		return nil, badFile(err)
-	}
-	base := task.Base()
-	return &past{run, revision.Text, base.Graph, base.Scenario, limits}, nil
+	return &past{run, newRunOf(run, revision.Text, jobs.LimitsOf(settings))}, nil
 }
 
-// plan gives the first replication; it ends early when nobody waits for it.
-func (p *past) plan(ctx context.Context) sim.Plan {
-	plan := study.Plan{Graph: p.graph, Scenario: p.scenario, Limits: p.limits, Stop: func() string {
-		if ctx.Err() != nil {
-			return "an interruption"
-		}
-		return ""
-	}}
-	return plan.Replication(0)
+// The procedures simulate the first replication of a run again.
+var (
+	journeysProcedure = &procedure[runOf, []sim.Journey]{name: "journeys", long: true, do: recordJourneys}
+	journeyProcedure  = &procedure[journeyOf, *sim.Journey]{name: "journey", long: true, do: recordJourney}
+	restProcedure     = &procedure[restOf, AtRest]{name: "messages-at-rest", long: true, do: findRest}
+)
+
+func recordJourneys(ctx context.Context, of *runOf) (*[]sim.Journey, error) {
+	plan, err := of.plan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	recorded, err := sim.Journeys(plan, tracedJourneys)
+	if err != nil {
+		return nil, err
+	}
+	return &recorded, ctx.Err()
+}
+
+// journeyOf names a journey of a run.
+type journeyOf struct {
+	runOf
+	Journey uint64
+}
+
+func recordJourney(ctx context.Context, of *journeyOf) (**sim.Journey, error) {
+	plan, err := of.plan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	recorded, err := sim.OneJourney(plan, of.Journey)
+	if err != nil {
+		return nil, err
+	}
+	return &recorded, ctx.Err()
+}
+
+// restOf names a node of a run and an instant.
+type restOf struct {
+	runOf
+	Node string
+	At   time.Duration
+}
+
+func findRest(ctx context.Context, of *restOf) (*AtRest, error) {
+	plan, err := of.plan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	rests, total, err := sim.Rest(plan, of.Node, of.At)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	if rests == nil {
+		rests = []sim.Resting{}
+	}
+	return &AtRest{of.Node, of.At.Seconds(), total, rests}, ctx.Err()
 }
 
 // journeys gives the sample of a run's journeys: as it was kept, or recorded now.
@@ -101,13 +217,11 @@ func (v *Service) journeys(ctx context.Context, id int64) ([]sim.Journey, error)
 	if recorded, err := v.keptJourneys(ctx, id); recorded != nil || err != nil {
 		return recorded, err
 	}
-	leave, err := v.admit(ctx, "journeys")
+	end, err := v.tracers.begin(ctx, id)
 	if err != nil {
-		return nil, err
+		return nil, v.failure(err, "journeys")
 	}
-	defer leave()
-	v.teller.Lock()
-	defer v.teller.Unlock()
+	defer end()
 	if recorded, err := v.keptJourneys(ctx, id); recorded != nil || err != nil { // somebody has asked meanwhile
 		return recorded, err
 	}
@@ -115,13 +229,11 @@ func (v *Service) journeys(ctx context.Context, id int64) ([]sim.Journey, error)
 	if err != nil {
 		return nil, err
 	}
-	recorded, err := sim.Journeys(p.plan(ctx), tracedJourneys)
+	found, err := journeysProcedure.ask(ctx, v, p.of)
 	if err != nil {
-		return nil, v.failure(err, "journeys")
+		return nil, err
 	}
-	if ctx.Err() != nil {
-		return nil, ctx.Err()
-	}
+	recorded := *found
 	if p.run.FinishedAt == nil {
 		return recorded, nil
 	}
@@ -293,16 +405,16 @@ func (v *Service) getJourney(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	j, err := sim.OneJourney(p.plan(ctx), in.Journey)
+	j, err := journeyProcedure.ask(ctx, v, &journeyOf{*p.of, in.Journey})
 	if err != nil {
-		return nil, v.failure(err, "journey")
+		return nil, err
 	}
-	if j == nil {
+	if *j == nil {
 		return nil, huma.Error404NotFound(
 			fmt.Sprintf("the first replication of run %d has no journey %d", in.ID, in.Journey),
 		)
 	}
-	return &struct{ Body sim.Journey }{*j}, nil
+	return &struct{ Body sim.Journey }{**j}, nil
 }
 
 func (v *Service) getRest(ctx context.Context, in *struct {
@@ -315,17 +427,9 @@ func (v *Service) getRest(ctx context.Context, in *struct {
 		return nil, err
 	}
 	at := time.Duration(min(in.At, model.MaxDuration.Seconds()) * 1e9)
-	leave, err := v.admit(ctx, "messages at rest")
+	found, err := restProcedure.ask(ctx, v, &restOf{*p.of, in.Node, at})
 	if err != nil {
 		return nil, err
 	}
-	defer leave()
-	rests, total, err := sim.Rest(p.plan(ctx), in.Node, at)
-	if err != nil {
-		return nil, huma.Error422UnprocessableEntity(err.Error())
-	}
-	if rests == nil {
-		rests = []sim.Resting{}
-	}
-	return &struct{ Body AtRest }{AtRest{in.Node, at.Seconds(), total, rests}}, nil
+	return &struct{ Body AtRest }{*found}, nil
 }

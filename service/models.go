@@ -153,7 +153,7 @@ func etag(number int) string { return `"` + strconv.Itoa(number) + `"` }
 
 // revisionOf checks a text and makes the revision that keeps it.
 func (v *Service) revisionOf(ctx context.Context, name, text, note string) (*store.Revision, error) {
-	found, err := v.checkSent(ctx, name+".yaml", text)
+	found, err := checkProcedure.ask(ctx, v, &textNamed{name + ".yaml", text})
 	if err != nil {
 		return nil, err
 	}

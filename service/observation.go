@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -57,16 +58,9 @@ func (v *Service) getObservation(ctx context.Context, in *ModelPath) (*struct{ B
 	if err != nil {
 		return nil, v.failure(err, "model "+in.Name)
 	}
-	leave, err := v.enter(ctx, "observation", computation{})
-	if err != nil {
-		return nil, tooBusy(err)
-	}
-	defer leave()
-	g, err := compile(in.Name+".yaml", revision.Text)
-	if err != nil {
-		return nil, badFile(err)
-	}
-	view, err := observation.Look(ctx, v.store, m, g)
+	view, err := observation.Look(ctx, v.store, m, func(e *observation.Evidence) (*observation.Seen, error) {
+		return observationProcedure.ask(ctx, v, &observed{textNamed{in.Name + ".yaml", revision.Text}, *e})
+	})
 	if err != nil {
 		return nil, v.failure(err, "model "+in.Name)
 	}
@@ -74,6 +68,64 @@ func (v *Service) getObservation(ctx context.Context, in *ModelPath) (*struct{ B
 		view.Webhook = ""
 	}
 	return &struct{ Body *observation.View }{view}, nil
+}
+
+// observed is a model's text with what was observed of its system.
+type observed struct {
+	textNamed
+	observation.Evidence
+}
+
+// Work for observations is done by processes of their own, as other computations are.
+var (
+	observationProcedure = &procedure[observed, observation.Seen]{
+		name: "observation",
+		do: func(_ context.Context, of *observed) (*observation.Seen, error) {
+			g, err := compile(of.Name, of.Text)
+			if err != nil {
+				return nil, badFile(err)
+			}
+			return observation.Compare(g, &of.Evidence)
+		},
+	}
+	sumProcedure = &procedure[observation.Unsummed, observation.Summed]{
+		name: "sum-up",
+		do: func(_ context.Context, of *observation.Unsummed) (*observation.Summed, error) {
+			return observation.SumUp(of)
+		},
+	}
+	driftProcedure = &procedure[observation.Past, []observation.Difference]{
+		name: "drift",
+		do: func(_ context.Context, of *observation.Past) (*[]observation.Difference, error) {
+			found, err := observation.Drifts(of)
+			if errors.Is(err, observation.ErrUnread) {
+				found = nil // which is null, where no drift is an empty list
+			} else if err != nil {
+				return nil, err
+			}
+			return &found, nil
+		},
+	}
+)
+
+// Work is how a keeper of observations computes beside this service.
+func (v *Service) Work() observation.Work { return keeperWork{v} }
+
+type keeperWork struct{ v *Service }
+
+func (w keeperWork) SumUp(ctx context.Context, of *observation.Unsummed) (*observation.Summed, error) {
+	return sumProcedure.call(ctx, w.v, of)
+}
+
+func (w keeperWork) Drifts(ctx context.Context, of *observation.Past) ([]observation.Difference, error) {
+	found, err := driftProcedure.call(ctx, w.v, of)
+	if err != nil {
+		return nil, err
+	}
+	if *found == nil {
+		return nil, observation.ErrUnread
+	}
+	return *found, nil
 }
 
 func (v *Service) deleteObservation(ctx context.Context, in *ModelPath) (*struct{}, error) {

@@ -253,6 +253,7 @@ func TestTelemetryIsAnsweredAsTheProtocolSays(t *testing.T) {
 		require.NoError(t, err)
 		return string(text)
 	}
+	long := strings.Repeat("x", 1<<20) // as packed, next to nothing
 	now := time.Now().Add(-2 * time.Hour)
 	for _, c := range []struct {
 		name, path, kind, body string
@@ -264,6 +265,7 @@ func TestTelemetryIsAnsweredAsTheProtocolSays(t *testing.T) {
 		{"logs are dropped", observedPath + "/v1/logs", "application/json", "{}", 200, "logs are not used, and were dropped"},
 		{"a clock that is ahead", observedPath + "/v1/traces", "application/json", span(now, now.Add(4*time.Hour)), 200, `"rejectedSpans":"1"`},
 		{"an old trace", observedPath + "/v1/traces", "application/json", span(now.AddDate(-3, 0, 0), now.AddDate(-3, 0, 0)), 200, "over 400 days ago"},
+		{"a long name", observedPath + "/v1/traces", "application/json", strings.Replace(span(now, now), "weigh", long, 1), 200, "1 spans hold more than 8192 bytes"},
 		{"no JSON", observedPath + "/v1/traces", "application/json", "{", 400, `"code":3`},
 		{"another type", observedPath + "/v1/traces", "text/plain", "x", 415, "application/x-protobuf or application/json"},
 		{"too many parts", observedPath + "/v1/traces", "application/json", `{"resourceSpans":[` + strings.Repeat("{},", 600_000) + "{}]}", 413, "at most 500000 spans"},

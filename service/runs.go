@@ -84,19 +84,30 @@ func (v *Service) asked(ctx context.Context, name string, q RunRequest) (*store.
 		Author:    accessOf(ctx).User.Name,
 		CreatedAt: time.Now(),
 	}
-	task, err := jobs.NewTask(run, r.Text, sim.Limits{})
+	parts, err := partsProcedure.ask(ctx, v, newRunOf(run, r.Text, sim.Limits{}))
 	if err != nil {
-		return nil, badFile(err)
+		return nil, err
 	}
-	if run.Parts, err = task.Parts(); err != nil {
-		return nil, huma.Error422UnprocessableEntity(err.Error())
-	}
+	run.Parts = *parts
 	run.Priority = store.Soon
 	if run.Parts > manyParts || of.Sensitivity != nil {
 		run.Priority = store.Later
 	}
 	return run, nil
 }
+
+// partsProcedure checks that a run can be done, and gives how many parts it has.
+var partsProcedure = &procedure[runOf, int]{name: "start-run", do: func(_ context.Context, of *runOf) (*int, error) {
+	task, err := of.task()
+	if err != nil {
+		return nil, err
+	}
+	parts, err := task.Parts()
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	return &parts, nil
+}}
 
 // manyParts is how many parts a run may have that goes before long studies.
 const manyParts = 16
@@ -109,7 +120,8 @@ func (v *Service) runRoutes() {
 		Summary:       "Simulate a revision under a scenario, its variants beside it, the points of a sweep, or what its guesses decide; follow the run at its location",
 		DefaultStatus: 202,
 		MaxBodyBytes:  MaxBody,
-		Errors:        []int{409},
+		Metadata:      checks,
+		Errors:        []int{409, 429},
 	}, v.startRun)
 
 	register(v, store.Viewer, huma.Operation{
@@ -282,6 +294,19 @@ func (v *Service) followRun(ctx context.Context, in *struct {
 
 // result gives the result document of a run of some kind.
 func result[T any](ctx context.Context, v *Service, id int64, kind string) (*T, error) {
+	text, err := v.resultText(ctx, id, kind)
+	if err != nil {
+		return nil, err
+	}
+	doc := new(T)
+	if err := json.Unmarshal(text, doc); err != nil {
+		return nil, v.failure(err, "result")
+	}
+	return doc, nil
+}
+
+// resultText gives the result of a run of some kind as it is kept.
+func (v *Service) resultText(ctx context.Context, id int64, kind string) (json.RawMessage, error) {
 	run, err := v.run(ctx, id)
 	if err != nil {
 		return nil, err
@@ -295,11 +320,7 @@ func result[T any](ctx context.Context, v *Service, id int64, kind string) (*T, 
 	if err != nil {
 		return nil, v.failure(err, fmt.Sprintf("result of run %d (yet)", id))
 	}
-	doc := new(T)
-	if err := json.Unmarshal(text, doc); err != nil {
-		return nil, v.failure(err, "result")
-	}
-	return doc, nil
+	return text, nil
 }
 
 // stream writes updates until the run ends or the listener has gone.

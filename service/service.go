@@ -59,7 +59,7 @@ type Service struct {
 	counted *prometheus.CounterVec
 	taken   *prometheus.HistogramVec
 	origins *http.CrossOriginProtection
-	teller  journeyTracer
+	tracers journeyTracers
 
 	budget     *admission.Controller
 	pool       *isolation.Pool // nil: computations are done here

@@ -157,8 +157,6 @@ func startLogging(t *testing.T, to io.Writer, slots int, change ...func(*service
 	var work sync.WaitGroup
 	work.Add(2)
 	go func() { defer work.Done(); queue.Relay(ctx) }()
-	keeper := &observation.Keeper{Store: s, Log: log, Quiet: time.Millisecond, Every: 50 * time.Millisecond}
-	go func() { defer work.Done(); keeper.Run(ctx) }()
 	if slots > 0 {
 		work.Add(1)
 		go func() { defer work.Done(); jobs.NewWorker(queue, slots, log).Run(ctx) }()
@@ -171,6 +169,10 @@ func startLogging(t *testing.T, to io.Writer, slots int, change ...func(*service
 		c(&options)
 	}
 	handler := service.New(s, queue, log, options)
+	keeper := &observation.Keeper{
+		Store: s, Log: log, Quiet: time.Millisecond, Every: 50 * time.Millisecond, Work: handler.Work(),
+	}
+	go func() { defer work.Done(); keeper.Run(ctx) }()
 	server := httptest.NewServer(handler)
 	t.Cleanup(func() {
 		cancel()

@@ -21,14 +21,14 @@ type textKind struct {
 	*Service
 	of         store.Texts
 	one, title string
-	read       func(r *store.Revision, name, text string) error
+	check      *procedure[besideModel, struct{}]
 }
 
 // textRoutes are for the texts that a model has beside its own: scenarios and
 // variants.
 func (v *Service) textRoutes() {
-	(&textKind{v, store.Scenarios, "scenario", "Scenario", readScenario}).routes()
-	(&textKind{v, store.Variants, "variant", "Variant", readVariant}).routes()
+	(&textKind{v, store.Scenarios, "scenario", "Scenario", scenarioProcedure}).routes()
+	(&textKind{v, store.Variants, "variant", "Variant", variantProcedure}).routes()
 }
 
 func (k *textKind) routes() {
@@ -52,6 +52,8 @@ func (k *textKind) routes() {
 		Summary:       "Make or replace a " + k.one + " of a model",
 		DefaultStatus: 204,
 		MaxBodyBytes:  MaxBody,
+		Metadata:      checks,
+		Errors:        []int{429},
 	}, k.save)
 	register(k.Service, store.Editor, huma.Operation{
 		OperationID:   "delete-" + k.one,
@@ -91,8 +93,8 @@ func (k *textKind) save(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, k.failure(err, "model "+in.Name)
 	}
-	if err := k.read(r, in.Text, in.Body.Text); err != nil {
-		return nil, badFile(err)
+	if _, err := k.check.ask(ctx, k.Service, &besideModel{r.Text, textNamed{in.Text + ".yaml", in.Body.Text}}); err != nil {
+		return nil, err
 	}
 	if err := k.store.SaveText(ctx, k.of, spaceOf(ctx), in.Name, in.Text, in.Body.Text); err != nil {
 		return nil, k.failure(err, "model "+in.Name)
@@ -107,22 +109,37 @@ func (k *textKind) delete(ctx context.Context, in *TextPath) (*struct{}, error) 
 	return nil, nil
 }
 
-// readScenario checks a scenario against a revision.
-func readScenario(r *store.Revision, name, text string) error {
-	t, err := model.Parse("model.yaml", []byte(r.Text), model.Options{})
-	if err != nil {
-		return err
-	}
-	_, err = model.ParseScenario(name+".yaml", []byte(text), t)
-	return err
+// besideModel is a text that goes with a model's.
+type besideModel struct {
+	Model string
+	textNamed
 }
 
-// readVariant checks a variant, a merge patch, over a revision.
-func readVariant(r *store.Revision, name, text string) error {
-	patch, err := model.ReadDocument(name+".yaml", []byte(text))
-	if err != nil {
-		return err
+// The procedures check texts that are to be saved against the latest revision.
+var (
+	scenarioProcedure = &procedure[besideModel, struct{}]{name: "scenario", do: readScenario}
+	variantProcedure  = &procedure[besideModel, struct{}]{name: "variant", do: readVariant}
+)
+
+func readScenario(_ context.Context, of *besideModel) (*struct{}, error) {
+	t, err := model.Parse("model.yaml", []byte(of.Model), model.Options{})
+	if err == nil {
+		_, err = model.ParseScenario(of.Name, []byte(of.Text), t)
 	}
-	_, err = model.Parse("model.yaml", []byte(r.Text), model.Options{Variant: patch})
-	return err
+	if err != nil {
+		return nil, badFile(err)
+	}
+	return &struct{}{}, nil
+}
+
+// readVariant reads a merge patch.
+func readVariant(_ context.Context, of *besideModel) (*struct{}, error) {
+	patch, err := model.ReadDocument(of.Name, []byte(of.Text))
+	if err == nil {
+		_, err = model.Parse("model.yaml", []byte(of.Model), model.Options{Variant: patch})
+	}
+	if err != nil {
+		return nil, badFile(err)
+	}
+	return &struct{}{}, nil
 }

@@ -123,11 +123,11 @@ func (s *Store) Ripe(ctx context.Context, many int64, quiet time.Duration) (ids 
 	return ids, nil
 }
 
-// SumUp moves the ripe traces of a model's earliest hour into the summary of that hour: add gets what is there (nil:
-// nothing) and the spans, and gives what is there then. more is false where nothing was ripe, or another process is
-// at it. All of it happens, or nothing.
-func (s *Store) SumUp(ctx context.Context, model, many int64, quiet time.Duration,
-	add func(before []byte, packed [][]byte) (after []byte, spans, traces int, err error)) (more bool, err error) {
+// SumUp moves ripe traces of a model's earliest hour, with about so many spans at most, into the summary of that hour:
+// add gets what is there (nil: nothing) and the spans, and gives what is there then. more is false where nothing was
+// ripe, or another process is at it. All of it happens, or nothing.
+func (s *Store) SumUp(ctx context.Context, model, many, most int64, quiet time.Duration,
+	add func(ctx context.Context, before []byte, packed [][]byte) (*ObservedHour, error)) (more bool, err error) {
 	err = s.transact(ctx, func(tx transaction) error {
 		var alone bool
 		err := tx.px.QueryRow(ctx, "SELECT pg_try_advisory_xact_lock($1, $2)", sumUpLock, int32(model)).Scan(&alone)
@@ -137,8 +137,9 @@ func (s *Store) SumUp(ctx context.Context, model, many int64, quiet time.Duratio
 		if !alone {
 			return nil
 		}
-		rows, err := tx.px.Query(ctx, "SELECT id, hour, packed "+ripe+
-			" AND hour = (SELECT min(o.hour) "+ripe+") ORDER BY id LIMIT 20000", model, many, quiet)
+		rows, err := tx.px.Query(ctx, `SELECT id, hour, packed FROM (
+			SELECT id, hour, packed, spans, sum(spans) OVER (ORDER BY id) AS so_far `+ripe+`
+			AND hour = (SELECT min(o.hour) `+ripe+`)) x WHERE so_far - spans < $4 ORDER BY id`, model, many, quiet, most)
 		if err != nil {
 			return err
 		}
@@ -163,13 +164,13 @@ func (s *Store) SumUp(ctx context.Context, model, many int64, quiet time.Duratio
 		if err != nil && err != pgx.ErrNoRows {
 			return err
 		}
-		after, spans, traces, err := add(before, list)
+		after, err := add(ctx, before, list)
 		if err != nil {
 			return err
 		}
 		if _, err := tx.px.Exec(ctx, `INSERT INTO observed_hours (model_id, hour, spans, traces, summary)
 			VALUES ($1, $2, $3, $4, $5) ON CONFLICT (model_id, hour) DO UPDATE SET spans = excluded.spans,
-			traces = excluded.traces, summary = excluded.summary`, model, hour, spans, traces, after); err != nil {
+			traces = excluded.traces, summary = excluded.summary`, model, hour, after.Spans, after.Traces, after.Summary); err != nil {
 			return err
 		}
 		_, err = tx.px.Exec(ctx, "DELETE FROM observed_spans WHERE id = ANY($1)", ids)

@@ -262,7 +262,6 @@ func (c *call) serve(o *serveOptions, s *store.Store, listener net.Listener, log
 	if err != nil {
 		return 0, err
 	}
-	work := o.work(ctx, s, queue, log)
 	handler := service.New(
 		s,
 		queue,
@@ -277,6 +276,8 @@ func (c *call) serve(o *serveOptions, s *store.Store, listener net.Listener, log
 		},
 	)
 	defer handler.Close()
+	keeper := &observation.Keeper{Store: s, Log: log, Work: handler.Work()}
+	work := o.work(ctx, keeper, queue, log)
 	go handler.Warm()
 	answering, sendTraces, err := traced(ctx, *o.traces, handler)
 	if err != nil {
@@ -340,11 +341,13 @@ func (c *call) administrator(ctx context.Context, o *serveOptions, s *store.Stor
 }
 
 // work starts the relay of the queue, the keeper of what is observed, and a worker if there is to be one.
-func (o *serveOptions) work(ctx context.Context, s *store.Store, queue *jobs.Queue, log *slog.Logger) *sync.WaitGroup {
+func (o *serveOptions) work(
+	ctx context.Context, keeper *observation.Keeper, queue *jobs.Queue, log *slog.Logger,
+) *sync.WaitGroup {
 	work := &sync.WaitGroup{}
 	work.Add(2)
 	go func() { defer work.Done(); queue.Relay(ctx) }()
-	go func() { defer work.Done(); (&observation.Keeper{Store: s, Log: log}).Run(ctx) }()
+	go func() { defer work.Done(); keeper.Run(ctx) }()
 	if *o.workers > 0 {
 		work.Add(1)
 		go func() {
