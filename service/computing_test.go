@@ -133,7 +133,8 @@ func (s *sources) registered(call *ast.CallExpr) {
 	to := s.handlers
 	for _, argument := range call.Args[:len(call.Args)-1] {
 		ast.Inspect(argument, func(n ast.Node) bool {
-			if i, ok := n.(*ast.Ident); ok && slices.Contains([]string{"computes", "computing", "answeredThere"}, i.Name) {
+			switch i, _ := n.(*ast.Ident); {
+			case i != nil && (i.Name == "computes" || i.Name == "computing" || i.Name == "answeredThere"):
 				to = s.computing
 			}
 			return true

@@ -146,6 +146,32 @@ func (v *Service) runRoutes() {
 		Summary:     "One run, without its result",
 	}, v.getRun)
 
+	register(v, store.Editor, huma.Operation{
+		OperationID:   "cancel-run",
+		Method:        http.MethodPost,
+		Path:          "/api/v1/workspaces/{workspace}/runs/{id}/cancel",
+		Summary:       "End a run early; it keeps what it has",
+		DefaultStatus: 204,
+	}, v.cancelRun)
+
+	register(v, store.Viewer, huma.Operation{
+		OperationID: "follow-run",
+		Metadata:    map[string]any{lasting: time.Duration(0)},
+		Method:      http.MethodGet,
+		Path:        "/api/v1/workspaces/{workspace}/runs/{id}/events",
+		Summary:     "The progress of a run as Server-Sent Events, until it ends",
+		Responses: map[string]*huma.Response{
+			"200": {
+				Description: "events of type `progress`, each an update",
+				Content:     map[string]*huma.MediaType{"text/event-stream": {}},
+			},
+		},
+	}, v.followRun)
+	v.resultRoutes()
+}
+
+// resultRoutes give the results of runs, by what they are of.
+func (v *Service) resultRoutes() {
 	register(v, store.Viewer, huma.Operation{
 		OperationID: "get-result",
 		Method:      http.MethodGet,
@@ -170,28 +196,6 @@ func (v *Service) runRoutes() {
 		Path:        "/api/v1/workspaces/{workspace}/runs/{id}/sensitivity",
 		Summary:     "Which guesses of the model decide the result of a run, as the command line prints it",
 	}, v.getSensitivityResult)
-
-	register(v, store.Editor, huma.Operation{
-		OperationID:   "cancel-run",
-		Method:        http.MethodPost,
-		Path:          "/api/v1/workspaces/{workspace}/runs/{id}/cancel",
-		Summary:       "End a run early; it keeps what it has",
-		DefaultStatus: 204,
-	}, v.cancelRun)
-
-	register(v, store.Viewer, huma.Operation{
-		OperationID: "follow-run",
-		Metadata:    map[string]any{lasting: time.Duration(0)},
-		Method:      http.MethodGet,
-		Path:        "/api/v1/workspaces/{workspace}/runs/{id}/events",
-		Summary:     "The progress of a run as Server-Sent Events, until it ends",
-		Responses: map[string]*huma.Response{
-			"200": {
-				Description: "events of type `progress`, each an update",
-				Content:     map[string]*huma.MediaType{"text/event-stream": {}},
-			},
-		},
-	}, v.followRun)
 }
 
 func (v *Service) startRun(ctx context.Context, in *struct {

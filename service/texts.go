@@ -93,7 +93,8 @@ func (k *textKind) save(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, k.failure(err, "model "+in.Name)
 	}
-	if _, err := k.check.ask(ctx, k.Service, &besideModel{r.Text, textNamed{in.Text + ".yaml", in.Body.Text}}); err != nil {
+	sent := &besideModel{r.Text, textNamed{in.Text + ".yaml", in.Body.Text}}
+	if _, err := k.check.ask(ctx, k.Service, sent); err != nil {
 		return nil, err
 	}
 	if err := k.store.SaveText(ctx, k.of, spaceOf(ctx), in.Name, in.Text, in.Body.Text); err != nil {

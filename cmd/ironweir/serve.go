@@ -276,8 +276,7 @@ func (c *call) serve(o *serveOptions, s *store.Store, listener net.Listener, log
 		},
 	)
 	defer handler.Close()
-	keeper := &observation.Keeper{Store: s, Log: log, Work: handler.Work()}
-	work := o.work(ctx, keeper, queue, log)
+	work := o.work(ctx, &observation.Keeper{Store: s, Log: log, Work: handler.Work()}, queue, log)
 	go handler.Warm()
 	answering, sendTraces, err := traced(ctx, *o.traces, handler)
 	if err != nil {
