@@ -35,14 +35,23 @@ and tries are exhausted. Make the lease longer than the timeout, with room for t
 						map[string]any{"lease": longer},
 					),
 				},
-				"`%s` hides a message for %s, and a run of `%s` may take %s: the queue redelivers the message while the first run is still working",
+				"`%s` hides a message for %s, and %sa run of `%s` may take %s: the queue redelivers the message while the first run is still working",
 				q.Name,
 				model.FormatDuration(q.Lease),
+				whileFilling(l),
 				to.Name,
 				model.FormatDuration(to.Timeout),
 			)
 		}
 	}}
+
+// whileFilling says how long a message may wait for others of its batch; empty: not at all.
+func whileFilling(l *graph.Link) string {
+	if l.Read.Within == 0 || l.Read.UpTo <= 1 {
+		return ""
+	}
+	return fmt.Sprintf("its batch may take %s to fill, and ", model.FormatDuration(l.Read.Within))
+}
 
 var startSendsRepeat = &Rule{Code: "IW402", Title: "Retries repeat sends at start", Severity: Warning,
 	Doc: `What a run sends at its start stands even if the run then fails, and its next try sends it again.
@@ -263,6 +272,10 @@ or more are late. Give the run more time, or make it shorter.`,
 				if o.Late < flow.Rare || o.Why == "deadlock" {
 					continue
 				}
+				if many := p.TooMany(int(s)); many > 0 && p.Outcome(int(s), flow.Usual).Late < seldom {
+					p.lateBatches(n, p.Link(int(p.States.All[s].Link)), many)
+					continue
+				}
 				late, mean = max(late, o.Late), max(mean, p.Outcome(int(s), flow.Usual).Length.Mean())
 				switch p.States.All[s].How {
 				case flow.AsRequest:
@@ -299,6 +312,37 @@ or more are late. Give the run more time, or make it shorter.`,
 			}
 		}
 	}}
+
+// lateBatches reports that runs of a node for so many messages of a link, or more, take too long.
+func (p *Pass) lateBatches(n *graph.Node, l *graph.Link, many int) {
+	run := p.FullRun(l)
+	longer := model.FormatDuration(rounded(2 * run).Round(time.Second))
+	fewer := fmt.Sprintf("Read `%s` at most %d messages at a time", l.Link.From, many-1)
+	if many == 2 {
+		fewer = fmt.Sprintf("Read `%s` one message at a time", l.Link.From)
+	}
+	remedies := []remedy.Remedy{
+		remedy.Node(
+			fmt.Sprintf("Give `%s` a timeout of %s", n.Name, longer), n.Name, map[string]any{"timeout": longer},
+		),
+		remedy.Link(fewer, l,
+			map[string]any{"read": map[string]any{"up-to": many - 1}},
+		),
+	}
+	p.report(
+		n.Pos,
+		[]string{n.Name},
+		[]string{l.Link.ID()},
+		map[string]any{"messages": many, "up_to": l.Read.UpTo, "timeout_s": n.Timeout.Seconds(), "run_s": run},
+		remedies,
+		"`%s` works on up to %d messages of `%s` at a time, and has %s for all of them: with %d or more it takes longer and fails",
+		n.Name,
+		l.Read.UpTo,
+		l.Link.From,
+		model.FormatDuration(n.Timeout),
+		many,
+	)
+}
 
 // sufferedBy returns the largest share of messages that those who wait for a call
 // give up.

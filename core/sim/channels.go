@@ -105,11 +105,7 @@ func (e *engine) written(i uint32) {
 	cause := noFate
 	if !n.welcomes || d.refused || n.failsNowShare >= 0 {
 		m := e.messageOf(c)
-		if !d.refused && d.link >= 0 && e.nodes[e.g.Links[d.link].From].kind == model.Bucket {
-			cause = e.declinesNow(n, &m, m.content) // it names an object and does not hold it [PE-13]
-		} else {
-			cause = e.rejects(n, &m, m.content, d.refused)
-		}
+		cause = e.rejects(n, &m, m.content, d.refused)
 	}
 	switch {
 	case cause == noFate:
@@ -148,11 +144,10 @@ func (e *engine) jittered(wait int64, d *delivery) int64 {
 
 // rejects reports why a write to a channel is turned away, or noFate.
 func (e *engine) rejects(n *node, m *message, con uint32, refused bool) Fate {
-	size := e.contents[con].size
 	switch {
 	case refused:
 		return Refused
-	case e.payload > 0 && size > e.payload && !n.keeps:
+	case e.payload > 0 && e.tooLarge(con) && !n.keeps:
 		return TooLarge
 	}
 	return e.declinesNow(n, m, con)
@@ -326,7 +321,8 @@ func (e *engine) contentFor(l *graph.Link, m *message, s *send, item any, index 
 	if ev, says := item.(InputEvent); says {
 		return e.returnedContent(int32(l.From), m, &ev)
 	}
-	changes := l.Key != nil || l.Type != "" || l.Payload != nil || l.Size >= 0 || m.wrap != unwrapped
+	changes := l.Key != nil || l.Type != "" || l.Payload != nil || l.Size >= 0 || m.wrap != unwrapped ||
+		e.contents[m.content].notice // what a run sends is a message of its own
 	if !changes && (!e.identified() || e.nodes[l.From].endpoint) {
 		e.contents[m.content].refs++
 		return m.content

@@ -124,6 +124,7 @@ type content struct {
 	data       any
 	serial     uint64      // the number of an event that a node makes
 	attributes *Attributes // of an event from outside; nil: it has none of its own
+	notice     bool        // it names an object, whose size it has, and does not hold it [PE-13]
 	refs       int32
 	next       uint32
 }

@@ -47,6 +47,7 @@ func (e *engine) wrapContent(m *message, con uint32, w envelope, kind string) ui
 	c, old := &e.contents[i], &e.contents[con]
 	c.subject = append(c.subject, old.subject...)
 	c.kind, c.source, c.made, c.data, c.size, c.serial = old.kind, old.source, old.made, data, size, old.serial
+	c.notice = old.notice
 	if a := old.attributes; a != nil { // the event is the same, and its payload another
 		wrapped := *a
 		wrapped.Bytes, wrapped.Binary, wrapped.ContentType = nil, false, ""

@@ -110,13 +110,14 @@ func (e *engine) eventOut(m *message, kind string) map[string]any {
 // its reference.
 func (e *engine) noticeOf(n *node, con uint32) uint32 {
 	old := &e.contents[con]
-	if n.kind != model.Bucket || !e.identified() && old.kind == "" && old.attributes == nil {
+	large := e.payload > 0 && old.size > e.payload
+	if n.kind != model.Bucket || !large && !e.identified() && old.kind == "" && old.attributes == nil {
 		old.refs++
 		return con
 	}
 	i := e.newContent()
 	c, old := &e.contents[i], &e.contents[con]
 	c.subject = append(c.subject, old.subject...)
-	c.size, c.data, c.source = old.size, old.data, int32(n.id)
+	c.size, c.data, c.source, c.notice = old.size, old.data, int32(n.id), true
 	return i
 }

@@ -186,7 +186,10 @@ func (e *engine) endUnusual(ln *fastLink, c *copyRecord, i uint32) {
 }
 
 // tooLarge reports whether a message is beyond the limit on payloads.
-func (e *engine) tooLarge(con uint32) bool { return e.contents[con].size > e.payload }
+func (e *engine) tooLarge(con uint32) bool {
+	c := &e.contents[con]
+	return c.size > e.payload && !c.notice
+}
 
 // sendFast sends what a run that succeeded sends.
 func (e *engine) sendFast(ln *fastLink, i uint32) {

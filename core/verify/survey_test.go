@@ -22,6 +22,9 @@ func TestSurvey(t *testing.T) {
 	first, _ := strconv.Atoi(os.Getenv("IRONWEIR_SEED"))
 	only := os.Getenv("IRONWEIR_CLASS")
 	gen := rapid.Custom(drawWhole)
+	if os.Getenv("IRONWEIR_SYSTEMS") != "" {
+		gen = rapid.Custom(drawSystem)
+	}
 	type found struct {
 		text string
 		c    Contradiction

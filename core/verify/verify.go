@@ -339,7 +339,7 @@ func (v *verifier) normalLosses(s *model.Scenario, r *sim.Result) {
 	lost := v.lost(r)
 	for w, n := range lost {
 		v.report.Claims++
-		if claims[w] == nil && n > 3 && !v.unbounded(w.node) {
+		if n > 3 && !claimedAs(claims, w) && !v.unbounded(w.node) && !(w.cause == "given-up" && v.collides(w.node)) {
 			v.contradict(
 				"loss-missed",
 				s,
@@ -361,6 +361,20 @@ func (v *verifier) normalLosses(s *model.Scenario, r *sim.Result) {
 			)
 		}
 	}
+}
+
+// claimedAs reports whether a loss is claimed: tries that are exhausted as a message is given up for its age are either.
+func claimedAs(claims map[where][]*flow.LossSet, w where) bool {
+	other := where{w.node, map[string]string{"exhausted": "given-up", "given-up": "exhausted"}[w.cause]}
+	return claims[w] != nil || other.cause != "" && claims[other] != nil
+}
+
+// collides reports whether the tries of messages at a node may find no free run again and again: in a run without chance,
+// where waits are multiples of the time between messages, that may go on until they are too old.
+func (v *verifier) collides(node string) bool {
+	n := &v.g.Nodes[v.g.NodeID(node)]
+	c := v.a.Capacity[node]
+	return (n.Concurrency > 0 || n.Pool != "") && c.Utilisation != nil && *c.Utilisation > 0.25
 }
 
 // unbounded reports whether the messages of a node have no bound: a loop feeds it,
@@ -500,7 +514,7 @@ func (v *verifier) numbers(s *model.Scenario, r *sim.Result) {
 		if !ok || c.Rate == nil {
 			continue
 		}
-		if n.Kind.Runs() && c.Concurrency != nil && !v.rareTries(i) {
+		if n.Kind.Runs() && c.Concurrency != nil && !v.rareTries(i) && !v.collides(n.Name) {
 			want := *c.Concurrency * seconds
 			got := r.Nodes[i].ActiveMean * v.drained.Seconds()
 			runs := float64(r.Nodes[i].Runs)
@@ -518,6 +532,17 @@ func (v *verifier) numbers(s *model.Scenario, r *sim.Result) {
 				v.uncertain(i) || slices.Contains(c.Assumptions, flow.PayloadAssumption) || got < want && v.batched(i),
 			)
 		}
+	}
+	for i := range v.g.Nodes {
+		n := &v.g.Nodes[i]
+		c := v.a.Capacity[n.Name]
+		if c.Rate == nil || !n.Kind.Channel() || v.uncertain(i) || v.rejects(n) || n.ObjectLife > 0 ||
+			v.g.UsesData && slices.Contains(c.Assumptions, flow.PayloadAssumption) {
+			continue
+		}
+		got := float64(r.Nodes[i].Copies)
+		want := *c.Rate * seconds
+		v.number("rate", s, n.Name+" rate", c.Basis["rate"], want, got, int64(got), got < want && v.batchedBefore(i))
 	}
 	for i := range v.g.Links {
 		l := &v.g.Links[i]
@@ -543,7 +568,9 @@ func (v *verifier) numbers(s *model.Scenario, r *sim.Result) {
 		if v.schedule[name] {
 			sure = false
 		}
-		sure = sure && e.Basis["loss_by"] == ""
+		sure = sure && e.Basis["loss_by"] == "" && !slices.ContainsFunc(e.LossSets, func(s flow.LossSet) bool {
+			return v.collides(s.Node)
+		})
 		for c, x := range e.LossBy {
 			want[c] += x * count
 		}
@@ -554,6 +581,11 @@ func (v *verifier) numbers(s *model.Scenario, r *sim.Result) {
 	for c := range want {
 		v.number("share", s, "lost as "+c, "", want[c], lost[c], int64(lost[c]), false)
 	}
+}
+
+// rejects reports whether a channel may reject what is written to it, of which the run counts copies, too.
+func (v *verifier) rejects(n *graph.Node) bool {
+	return n.Fails.EachTry > 0 || n.Capacity > 0 || n.PartitionRate > 0 || v.g.Topology.Limits.Payload > 0
 }
 
 // rareTries reports whether a few messages of a node are tried without limit, so that
@@ -595,7 +627,7 @@ func (v *verifier) uncertain(i int) bool {
 			if e.To != i {
 				continue
 			}
-			if !e.Dead && v.possible(e.Link) || walk(e.From) {
+			if e.Link >= 0 && v.failsInBatches(e.Link) || !e.Dead && v.possible(e.Link) || walk(e.From) {
 				return true
 			}
 		}
@@ -604,10 +636,37 @@ func (v *verifier) uncertain(i int) bool {
 	return walk(i)
 }
 
+// failsInBatches reports whether the runs of a reader fail for a few messages and not for one: what fails together comes
+// back together, so that a few make all fail from then on, or never do. So it is where leases end while batches fill.
+func (v *verifier) failsInBatches(link int) bool {
+	k := v.a.Graph.LinkID(v.g.Links[link].Link.ID())
+	return slices.ContainsFunc(v.a.States.Of[v.a.Graph.Links[k].To], func(s int32) bool {
+		at := v.a.States.All[s]
+		return at.How == flow.AsPoll && int(at.Link) == k && v.a.TooMany(int(s)) > 0
+	}) || v.a.EndsWhileFilling(v.a.Link(k))
+}
+
 // batched reports whether runs of a node may take several messages: how many depends on which
 // of those that are tried again become visible together.
 func (v *verifier) batched(node int) bool {
 	return slices.ContainsFunc(v.g.Nodes[node].In, func(id int) bool { return v.g.Links[id].Read.UpTo > 1 })
+}
+
+// batchedBefore reports whether what comes to a node may have been in batches: they hold more where messages come by
+// chance than in a run where they come evenly.
+func (v *verifier) batchedBefore(i int) bool {
+	seen := map[int]bool{}
+	var walk func(i int) bool
+	walk = func(i int) bool {
+		if seen[i] {
+			return false
+		}
+		seen[i] = true
+		return v.batched(i) || slices.ContainsFunc(v.g.Edges(true), func(e graph.Edge) bool {
+			return e.To == i && (e.Dead && e.Link >= 0 && v.g.Links[e.Link].Read.UpTo > 1 || walk(e.From))
+		})
+	}
+	return walk(i)
 }
 
 func (v *verifier) possible(link int) bool {

@@ -80,7 +80,8 @@ type Analysis struct {
 	loads         map[int]float64 // by node with a limit: utilisation of it
 	grows         []bool          // by state: its rate has no bound
 	stateRates    []float64
-	runs          []float64 // by node, per second
+	mates         map[int][]mate // by link that reads
+	runs          []float64      // by node, per second
 
 	faults   *faultModel
 	surges   map[int][]surge // by state
@@ -215,7 +216,7 @@ func (a *Analysis) findMeans() {
 	for m := range a.States.outcomes {
 		clear(a.States.outcomes[m])
 	}
-	a.Unmatched = map[int]bool{}
+	a.Unmatched, a.mates = map[int]bool{}, nil
 	a.weigh()
 }
 
@@ -228,6 +229,7 @@ func (a *Analysis) findLoads() {
 
 // findRates solves the traffic equations.
 func (a *Analysis) findRates() {
+	defer func() { a.mates = nil }() // which are by rates
 	if a.IsEntry == nil {
 		a.findEntryStates()
 	}

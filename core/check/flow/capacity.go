@@ -3,6 +3,7 @@ package flow
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -30,10 +31,11 @@ type Reading struct {
 	Most        float64 `json:"most"`        // tries per second that they can make; 0: without bound
 	Batch       float64 `json:"batch"`       // mean messages a batch, an estimate where up-to is over 1
 
-	Tries float64 `json:"-"` // deliveries per second
-	each  float64 // deliveries of a message
-	Run   float64 `json:"-"` // seconds
-	slack float64 // seconds: the wait for readers that is exceeded by one message in e, where they keep up
+	Tries  float64 `json:"-"` // deliveries per second
+	each   float64 // deliveries of a message
+	others float64 // messages that one is read with, on average
+	Run    float64 `json:"-"` // seconds
+	slack  float64 // seconds: the wait for readers that is exceeded by one message in e, where they keep up
 }
 
 // comfortable is the utilisation up to which there is room for a slow minute.
@@ -169,7 +171,12 @@ func (a *Analysis) loadOfRuns() *runLoad {
 		of.asked[at.Node] += rate
 		if at.How == AsPoll && a.Link(int(at.Link)).Relation == model.PolledRun {
 			l := a.Link(int(at.Link))
-			rate *= a.batchOf(l) / float64(max(l.Read.UpTo, 1))
+			full := float64(max(l.Read.UpTo, 1))
+			rate *= a.batchOf(l) / full
+			if a.Outcome(s, Usual).batched && rate > 0 {
+				usual := a.runLength(s)
+				a.withBatch(l, full, func() { rate *= a.runLength(s) / max(usual, 1e-12) })
+			}
 		}
 		least[at.Node] += rate
 		of.guessed[at.Node] = of.guessed[at.Node] || a.guessedStates[s]
@@ -284,7 +291,9 @@ func (a *Analysis) labelRuns(i int, c *Capacity, guessed bool) {
 	if guessed {
 		c.Basis["concurrency"] = Estimate
 	}
-	if a.throttled[i] > 0 {
+	if a.throttled[i] > 0 || slices.ContainsFunc(a.States.Of[i], func(s int32) bool {
+		return a.Outcome(int(s), Usual).away
+	}) {
 		because("runs are asked for independently of each other (Erlang's loss formula)")
 	}
 	for _, s := range a.States.Of[i] {
@@ -308,13 +317,52 @@ func needed(busy float64) *int {
 func (a *Analysis) findBatches() {
 	a.Readings = map[int]Reading{}
 	a.States.batches = make([]float64, len(a.Graph.Links))
+	a.States.others = make([]float64, len(a.Graph.Links))
 	for i := range a.Graph.Links {
 		if l := a.Link(i); l.Relation.Polls() && !a.Boundless[l.From] {
 			r := a.readingOf(l)
+			// The more a batch holds, the longer a run may take, and the more gathers meanwhile.
+			for k := 0; k < 100 && a.batchMatters(l) && math.Abs(r.others-a.States.others[i]) > 1e-6; k++ {
+				a.setBatch(l, batchFill{r.Batch, r.others})
+				r = a.readingOf(l)
+			}
+			a.setBatch(l, batchFill{r.Batch, r.others})
 			a.Readings[i] = r
-			a.States.batches[i] = r.Batch
 		}
 	}
+}
+
+// batchMatters reports whether the runs of a reader depend on how many messages they are for.
+func (a *Analysis) batchMatters(l *graph.Link) bool {
+	return slices.ContainsFunc(a.States.Of[l.To], func(s int32) bool {
+		return a.reads(l, int(s)) && a.Outcome(int(s), Usual).batched
+	})
+}
+
+// reads reports whether a state is one that a reader brings messages to.
+func (a *Analysis) reads(l *graph.Link, s int) bool {
+	at := a.States.All[s]
+	return at.How == AsPoll && int(at.Link) == l.ID
+}
+
+// setBatch says how many messages the batches of a link hold on average.
+func (a *Analysis) setBatch(l *graph.Link, of batchFill) {
+	a.States.batches[l.ID], a.States.others[l.ID] = of.batch, of.others
+	for _, s := range a.States.Of[l.To] {
+		if a.reads(l, int(s)) {
+			for m := range a.States.outcomes {
+				a.States.outcomes[m][s] = nil
+			}
+		}
+	}
+}
+
+// withBatch does something as if each batch of a link held so many messages.
+func (a *Analysis) withBatch(l *graph.Link, messages float64, do func()) {
+	before := batchFill{a.States.batches[l.ID], a.States.others[l.ID]}
+	a.setBatch(l, batchFill{messages, messages - 1})
+	do()
+	a.setBatch(l, before)
 }
 
 func (a *Analysis) readingOf(l *graph.Link) Reading {
@@ -348,7 +396,15 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 			gathered = max(gathered, r.Tries/tries*held/readers)
 		}
 		// Each partition fills a batch of its own.
-		r.Batch = min(max(meanFill(most, r.Tries/parts*l.Read.Within.Seconds()), gathered), most)
+		of := filling(most, max(r.Tries, a.LinkRates[l.ID])/parts*l.Read.Within.Seconds())
+		busy := math.Pow(min(gathered/a.batchOf(l), 1), places/parts-1)
+		if more := gathering(most, gathered, busy); more.batch > of.batch {
+			of = more
+		}
+		if !serial && tries > 1 { // what failed together comes back together, and what then comes joins it
+			of.others = min(of.others*tries, most-1)
+		}
+		r.Batch, r.others = of.batch, of.others
 	}
 	if !from.Kind.Leases() && from.Partitions == 0 { // it adds partitions as it needs them
 		return r
@@ -360,13 +416,13 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 		r.Most = readers * most / a.heldByFull(l, most, held) * tries
 		r.Utilisation = r.Tries / r.Most
 		if r.Utilisation >= 1 { // batches are full then
-			r.Batch = most
+			r.Batch, r.others = most, most-1
 		}
 		r.slack = waitScale(1, held, of.spread, most, r.Utilisation)
 		return r
 	}
 	if r.Run > 0 {
-		r.Most = readers * most / r.Run
+		r.Most = readers * most / a.fullRun(l, most, r.Run)
 		r.Utilisation = r.Tries / r.Most
 		if !from.Kind.Leases() {
 			readers = 1 // each partition waits for its own
@@ -390,14 +446,25 @@ type readerRuns struct {
 // seconds, held is that of the batches as they are: the more a batch holds, the more often
 // it fails.
 func (a *Analysis) heldByFull(l *graph.Link, most, held float64) float64 {
-	before := a.States.batches[l.ID]
-	if l.Relation != model.PolledRun || most <= max(before, 1) {
+	if l.Relation != model.PolledRun || most <= a.batchOf(l) {
 		return held
 	}
-	a.States.batches[l.ID] = most
-	full := a.runsOfReader(l)
-	a.States.batches[l.ID] = before
-	return max(full.held, held)
+	a.withBatch(l, most, func() { held = max(held, a.runsOfReader(l).held) })
+	return held
+}
+
+// FullRun returns the mean length of a run for a batch that is full, in seconds.
+func (a *Analysis) FullRun(l *graph.Link) float64 {
+	return a.fullRun(l, float64(max(l.Read.UpTo, 1)), a.Readings[l.ID].Run)
+}
+
+// fullRun returns the mean length of a run, in seconds, for a batch of so many messages; length is that of the batches
+// as they are.
+func (a *Analysis) fullRun(l *graph.Link, most, length float64) float64 {
+	if most > a.batchOf(l) && a.batchMatters(l) {
+		a.withBatch(l, most, func() { length = a.runsOfReader(l).length })
+	}
+	return length
 }
 
 // runsOfReader works out means over the states that a reader brings messages to.
@@ -411,7 +478,7 @@ func (a *Analysis) runsOfReader(l *graph.Link) readerRuns {
 	var of readerRuns
 	weight := 0.0
 	for _, s := range a.States.Of[l.To] {
-		if at := a.States.All[s]; at.How != AsPoll || int(at.Link) != l.ID {
+		if !a.reads(l, int(s)) {
 			continue
 		}
 		rate, runs := a.stateRates[s], a.FateOf(int(s), Usual).runs
@@ -582,7 +649,7 @@ func (a *Analysis) stockOf(i int) float64 {
 				}
 			} else {
 				mean, _ := a.heldUp(e.To)
-				held += mean
+				held += mean + a.meanWaitToFill(l)
 			}
 			sum += rate * max(e.expected, e.taken) * min(held, n.Retention.Seconds())
 		}
@@ -653,6 +720,21 @@ func (a *Analysis) rejectedForRoom(n *graph.Node) float64 {
 	return 1 - most/offered
 }
 
+// waitsForRoom returns the chance that so many messages wait for the readers of a queue that it is full, where it holds
+// others, too.
+func (a *Analysis) waitsForRoom(n *graph.Node, others float64) (chance float64) {
+	for _, id := range n.Out {
+		if r := a.Readings[id]; r.Utilisation > comfortable && r.Tries > 0 {
+			if r.Utilisation > 1-1e-9 {
+				return 1
+			}
+			wait := max(float64(n.Capacity)-others, 0) / r.Tries
+			chance = max(chance, r.Utilisation*math.Exp(-wait/r.slack))
+		}
+	}
+	return chance
+}
+
 // findCrowding notes that a queue may be full at times which on average has room: what it
 // holds varies, as in a loss system with so many places where the mean stock is the load.
 func (a *Analysis) findCrowding() {
@@ -662,7 +744,8 @@ func (a *Analysis) findCrowding() {
 		if !n.Kind.Leases() || n.Capacity == 0 || n.Capacity > places || a.Boundless[i] || a.Rejected[i] > 0 {
 			continue
 		}
-		full := erlangB(n.Capacity, a.stockOf(i))
+		stock := a.stockOf(i)
+		full := max(erlangB(n.Capacity, stock), a.waitsForRoom(n, stock))
 		if full < rarelyLate {
 			continue
 		}

@@ -2,6 +2,7 @@ package flow
 
 import (
 	"cmp"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -306,6 +307,9 @@ func (a *Analysis) intakeDelivery(s int, at State, n *graph.Node, edges []Edge) 
 		after:  a.patience(s),
 		limit:  a.retryField(at),
 	}
+	if n.Concurrency > 0 || n.Pool != "" { // what finds no free run uses up no try
+		d.after.high = math.Inf(1)
+	}
 	if p.GiveUp > 0 {
 		if byAge, cause := a.triesInTime(at, p, a.Outcome(s, Usual).Length.Mean(), nil); byAge < float64(p.Tries) ||
 			p.Tries == 0 {
@@ -400,6 +404,19 @@ func (a *Analysis) sendersFail(s int) faultSet {
 		}
 	}
 	return commonFaults(a.Into[s], a.alwaysFails)
+}
+
+// nothingComes returns the faults by which everything fails that sends messages to a state, or to the channels before it.
+func (a *Analysis) nothingComes(s, depth int) faultSet {
+	if set := a.sendersFail(s); !set.empty() || a.IsEntry[s] || depth > mostChecked || len(a.Into[s]) == 0 {
+		return set
+	}
+	for from, e := range a.edgesInto(s) {
+		if a.Node(a.States.All[from].Node).Kind.Runs() || e.Kind == GaveUp {
+			return nil
+		}
+	}
+	return commonFaults(a.Into[s], func(from int) faultSet { return a.nothingComes(from, depth+1) })
 }
 
 // commonFaults returns the faults that some states have in common.
@@ -647,11 +664,14 @@ func (a *Analysis) slowedDeliveries(s int, n *graph.Node, l *graph.Link, to int)
 	if l.Relation == model.PolledMove || a.Boundless[n.ID] {
 		return
 	}
+	a.slowedByRetries(s, n, l, to)
 	own := a.Outcome(to, Usual)
 	for _, e := range a.States.Leaving(to) {
-		share := max(e.expected, e.taken)
-		if e.Link == graph.None || e.Kind == GaveUp || e.Kind == Result || share < 0.01 || share >= 1 ||
-			a.Link(e.Link).Ignore {
+		if e.Link == graph.None || e.Kind == GaveUp || e.Kind == Result || a.Link(e.Link).Ignore {
+			continue
+		}
+		share := a.usedBy(to, a.Link(e.Link))
+		if share < 0.01 || share >= 1 {
 			continue
 		}
 		target := a.Node(a.States.All[e.To].Node)
@@ -678,6 +698,12 @@ func (a *Analysis) slowedDeliveries(s int, n *graph.Node, l *graph.Link, to int)
 	}
 }
 
+// usedBy returns the share of the messages at a state for which a link is used.
+func (a *Analysis) usedBy(s int, l *graph.Link) float64 {
+	w := a.newWalker(s, Usual)
+	return w.happens(l) * min(w.counted(l), 1)
+}
+
 // slowedAfter returns how long it takes until the first message expires when the runs at a
 // state fail with some chance, and whether one does: the readers fall behind, or a batch
 // fails until its retention ends.
@@ -686,6 +712,9 @@ func (a *Analysis) slowedAfter(n *graph.Node, l *graph.Link, to int, fails float
 	own := a.Outcome(to, Usual)
 	if busy := a.busyFailing(n, l, fails, own.Length.Mean()); busy >= 1.02 {
 		at := retention * busy / (busy - 1)
+		if n.Kind.Leases() && l.Policy.Tries == 0 {
+			at = min(at, a.expiresWhileSlowed(n, l, fails, own.Length.Mean()))
+		}
 		return Moment{at, 0.35 * at, math.Inf(1)}, true
 	}
 	if l.Policy.Tries > 0 {
@@ -706,6 +735,7 @@ func (a *Analysis) busyFailing(n *graph.Node, l *graph.Link, fails, length float
 	}
 	busiest := 0.0
 	for _, batch := range []float64{1, float64(max(l.Read.UpTo, 1))} {
+		length := a.fullRun(l, batch, length)
 		each, again := length, 1-math.Pow(1-fails, batch)
 		share := again
 		for k := 1; k < 1000 && share > 1e-6 && (l.Policy.Tries == 0 || k < l.Policy.Tries); k++ {
@@ -728,6 +758,29 @@ func (a *Analysis) backlogDelivery(d delivery, n *graph.Node, l *graph.Link, to 
 		return
 	}
 	usual, longest := a.failingRun(l, to)
+	if to == graph.None || !a.Node(l.To).Kind.Runs() || n.Grouped {
+		a.behindFailing(d, n, l, rate, usual, longest, usual)
+		return
+	}
+	lengths := a.byLength(to, d.faults)
+	for _, length := range slices.Sorted(maps.Keys(lengths)) {
+		one := d
+		one.faults, one.pairs, one.others = lengths[length], nil, nil
+		if !n.Kind.Leases() { // as long as the partition waits for its first message
+			one.after.At = max(one.after.At+(length-usual)*float64(l.Policy.Tries), 0)
+		}
+		a.behindFailing(one, n, l, rate, length, length, usual)
+	}
+	if d.faults = nil; len(d.pairs)+len(d.others) > 0 {
+		a.behindFailing(d, n, l, rate, usual, longest, usual)
+	}
+}
+
+// behindFailing lists what expires behind messages whose runs fail after a time, usually and at the longest, where those
+// that succeed take another, all in seconds.
+func (a *Analysis) behindFailing(
+	d delivery, n *graph.Node, l *graph.Link, rate, usual, longest, normal float64,
+) {
 	each, inHand := a.whileFailing(n, l, usual, d.after.At)
 	if each <= 0 {
 		return
@@ -737,7 +790,7 @@ func (a *Analysis) backlogDelivery(d delivery, n *graph.Node, l *graph.Link, to 
 	each, _ = a.whileFailing(n, l, longest, d.after.At+(longest-usual)*math.Max(float64(l.Policy.Tries), 1))
 	busiest := rate * each / inHand
 	retention := n.Retention.Seconds()
-	a.fillsWhileFailing(d, n, l, rate, busy)
+	a.fillsWhileFailing(d, n, l, d.after.At+n.Lease.Seconds(), rate, busy)
 	if l.Policy.GiveUp > 0 && l.Policy.GiveUp < int64(n.Retention) {
 		return
 	}
@@ -746,6 +799,10 @@ func (a *Analysis) backlogDelivery(d delivery, n *graph.Node, l *graph.Link, to 
 	case busy > 1.02:
 		at := retention * busy / (busy - 1)
 		after = Moment{at, retention, at * 1.5}
+		if n.Kind.Leases() && !one {
+			after.At = min(at, goesRound(retention, rate*usual/inHand, float64(max(l.Policy.Tries, 1)), normal/usual))
+			after.low = 0.85 * after.At
+		}
 	case busiest > 1.02: // if the fault makes runs fail as they do by chance
 		after = Moment{retention * busiest / (busiest - 1), retention, math.Inf(1)}
 		d.quiet = true
@@ -760,8 +817,39 @@ func (a *Analysis) backlogDelivery(d delivery, n *graph.Node, l *graph.Link, to 
 	}
 	d.to, d.cause, d.after, d.limit, d.normal = graph.None, "expired", after, n.Name+" retention", false
 	d.behind = true
-	d.quiet = d.quiet || after.low >= day
+	if d.quiet = d.quiet || after.low >= day; !a.failAll(l, d.faults) {
+		d.quiet, d.after.high = true, math.Inf(1) // others are read as ever
+	}
 	a.deliver(d)
+}
+
+// failAll reports whether some faults each make all runs of a reader fail, whatever its messages are.
+func (a *Analysis) failAll(l *graph.Link, faults faultSet) bool {
+	for _, x := range a.matesOf(l) {
+		together, _ := a.together(x.state)
+		if !faults.within(a.closure(x.state)) && !faults.within(together) {
+			return false
+		}
+	}
+	return true
+}
+
+// goesRound returns how long a fault must last, in seconds, until a message of a queue expires that is kept for some
+// seconds, while its readers have more to try than they can: load is what a try of each message would take of their time,
+// and slower how much longer a run takes once the fault is over. What is tried again comes behind all others, and
+// what has no try left waits behind them once more. Each round takes r times as long as the one before, so
+// that of what came at t, the last try is at t·r^tries. The readers are always busy, which decides r:
+// load·(1 - r^-tries) = r - 1. After the fault, all that is there is read before.
+func goesRound(kept, load, tries, slower float64) float64 {
+	low, high := 1+1e-9, 2+load
+	for range 60 {
+		if r := (low + high) / 2; load*(1-math.Pow(r, -tries)) > r-1 {
+			low = r
+		} else {
+			high = r
+		}
+	}
+	return kept / (1 - math.Pow(low, -tries) + (low-1)*slower)
 }
 
 // failingRun returns how long a run at a state takes on average, in seconds, and how long one
@@ -801,14 +889,15 @@ func (a *Analysis) whileFailing(n *graph.Node, l *graph.Link, length, patience f
 	return each, float64(max(n.Partitions, 1)) * batch
 }
 
-// fillsWhileFailing lists what a queue of limited capacity rejects while its readers try so
-// often what fails that they fall behind.
-func (a *Analysis) fillsWhileFailing(d delivery, n *graph.Node, l *graph.Link, rate, busy float64) {
+// fillsWhileFailing lists what a queue of limited capacity rejects while its readers fall behind, since what fails is
+// tried often or runs take long; nothing leaves it for some seconds first.
+func (a *Analysis) fillsWhileFailing(d delivery, n *graph.Node, l *graph.Link, first, rate, busy float64) {
 	room := float64(n.Capacity) - a.stockOf(n.ID)
 	if !n.Kind.Leases() || n.Capacity == 0 || busy <= 1.02 || room <= 0 {
 		return
 	}
-	after := room / (rate * (1 - 1/busy))
+	first = min(first, room/rate)
+	after := first + (room-rate*first)/(rate*(1-1/busy))
 	if l.Policy.GiveUp > 0 && rate*float64(l.Policy.GiveUp)*1e-9 < room {
 		return // it never holds so many
 	}
@@ -865,15 +954,20 @@ func (a *Analysis) ReaderPatience(n *graph.Node, l *graph.Link, to int) (after M
 		after.low = min(after.low, early)
 	}
 	// While everything fails, its readers come round to each message only as often as
-	// the backlog lets them; after the fault, it may need several tries.
-	round := a.mostTo(n.ID, l) * after.At * max(
-		o.Length.Mean(),
-		ownTime(a.Node(l.To)),
-	) / float64(max(l.Read.Parallel, 1)*max(l.Read.UpTo, 1))
+	// the backlog lets them; after the fault, all that is there may be read before it, and it may need several tries.
+	full := readerRuns{length: max(o.Length.Mean(), ownTime(a.Node(l.To))), tries: 1}
+	if !ends {
+		a.withBatch(l, float64(max(l.Read.UpTo, 1)), func() {
+			of := a.runsOfReader(l)
+			full.length, full.tries = max(full.length, of.length), max(of.tries, 1)
+		})
+	}
+	busy := a.mostTo(n.ID, l) * full.length * full.tries / float64(max(l.Read.Parallel, 1)*max(l.Read.UpTo, 1))
 	if ends {
-		after.high += round * float64(max(p.Tries, 1))
+		after.high += after.At * busy * float64(max(p.Tries, 1))
 	} else {
-		after.low = max(after.low-round-a.triesLeft(o.Bad(), a.gap(a.States.All[to], p, 1, o.Length.Mean())), 0)
+		last := a.triesLeft(o.Bad(), a.gap(a.States.All[to], p, 1, o.Length.Mean()))
+		after.At, after.low = after.At/(1+busy), max(after.low/(1+busy)-last, 0)
 	}
 	return after, limit, ends
 }
@@ -996,6 +1090,9 @@ func (a *Analysis) writeDelivery(s int, n *graph.Node, e *Edge, edges []Edge) {
 	if e.Kind == GaveUp {
 		policy := graph.WritePolicy()
 		d.after, d.limit, d.quiet = exactMoment(WaitsOf(&policy)), to.Name, true
+		if a.States.All[s].How == AsIntake && (n.Concurrency > 0 || n.Pool != "") {
+			d.after.high = math.Inf(1) // what finds no free run is given up at any time
+		}
 		d.place = a.placeOf(d.cause, d.node, d.link)
 		a.dead = append(a.dead, lastResort{d, e.Mean.High >= Negligible, e.To})
 		return
@@ -1009,6 +1106,11 @@ func (a *Analysis) writeDelivery(s int, n *graph.Node, e *Edge, edges []Edge) {
 		if l.Ignore {
 			d.after = exactMoment(WaitsOf(&l.Policy))
 			if _, d.faults = d.faults.both(a.failsBefore(s, l)); !d.faults.empty() {
+				if !d.faults.within(a.nothingComes(s, 0)) {
+					a.deliver(d)
+					return
+				}
+				d.after.high = math.Inf(1) // only what had been sent before
 				a.deliver(d)
 			}
 		}
@@ -1103,7 +1205,7 @@ func (a *Analysis) findFills() {
 		// What is hidden or in flight when the fault begins takes room already.
 		held := a.Rates[i] * n.Delay.Seconds()
 		for _, id := range n.Out {
-			held += a.Readings[id].Tries * a.Readings[id].Run
+			held += a.Readings[id].Tries * (a.Readings[id].Run + a.meanWaitToFill(a.Link(id)))
 		}
 		if len(n.Out) > 0 {
 			held = max(held, a.stockOf(i)) // what waits to be tried again
@@ -1127,8 +1229,8 @@ func (a *Analysis) findFills() {
 					if e.Link != id || e.Kind != Polls {
 						continue
 					}
-					if after, _, ends := a.ReaderPatience(n, l, e.To); ends && l.DeadLetter != graph.None &&
-						after.At*a.Rates[i]*1.1+2 < float64(n.Capacity) {
+					if after, _, ends := a.ReaderPatience(n, l, e.To); ends && // its last lease ends, too
+						(after.At+n.Lease.Seconds()+l.Read.Within.Seconds())*a.Rates[i]*1.1+2 < float64(n.Capacity) {
 						continue // what is given up makes room in time
 					}
 					if l.Relation == model.PolledMove {

@@ -30,6 +30,7 @@ type Message struct {
 	Row    int32  // the bucket or table whose object or row the key names for certain, or None
 	gone   bool   // it has been deleted there
 	Change Change // what became of the object or row that it is about
+	notice bool   // it names an object and does not hold it, where payloads are limited [PE-13]
 }
 
 // Change is what a write or deletion was for an object or row.
@@ -112,6 +113,8 @@ func (m Message) less(o Message) bool {
 		return m.Row < o.Row
 	case m.gone != o.gone:
 		return o.gone
+	case m.notice != o.notice:
+		return o.notice
 	}
 	return m.Change < o.Change
 }
@@ -493,6 +496,9 @@ func (a *Analysis) transformed(l *graph.Link, source, target *graph.Node, from M
 	}
 	if l.Type != "" {
 		m.Kind = l.Type
+	}
+	if a.Graph.Topology.Limits.Payload > 0 {
+		m.notice = source.Kind == model.Bucket || m.notice && !runs
 	}
 	if runs && l.When == model.OfRun && a.Graph.UsesSource {
 		m.Source = source.Name // what a run sends is its own event

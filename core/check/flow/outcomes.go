@@ -37,6 +37,8 @@ type RunOutcome struct {
 	again     map[int]float64 // by call link: what a run with a message that is never processed calls more
 	guessed   bool            // something of it was guessed
 	away      bool            // what it calls may turn it away
+	batched   bool            // it depends on which messages are read with it
+	spoiled   float64         // chance that another message of its batch fails every run
 	random    bool            // more than one time is random, so that chances of lateness are estimates
 	stated    float64         // the chance of failing by stated `fails` shares alone
 	doomTime  float64         // seconds, of the runs for messages that never succeed: the sum by share,
@@ -50,7 +52,7 @@ func (a *Analysis) Outcome(s int, m Mode) *RunOutcome {
 		return o
 	}
 	if m != Usual {
-		if o := a.Outcome(s, Usual); !o.guessed && !o.away {
+		if o := a.Outcome(s, Usual); !o.varies() {
 			g.outcomes[m][s] = o
 			return o
 		}
@@ -102,6 +104,9 @@ func (a *Analysis) work(s int, m Mode) *RunOutcome {
 	pick.guessed = pick.guessed || guessed
 	return pick
 }
+
+// varies reports whether an outcome is another in the best or worst case.
+func (o *RunOutcome) varies() bool { return o.guessed || o.away || o.batched }
 
 // Bad orders outcomes: the chance that a message is not handled at a single try.
 func (o *RunOutcome) Bad() float64 { return o.never + (1-o.never)*o.Fails }
@@ -193,20 +198,25 @@ type walker struct {
 	times  int      // random times that have been added up
 	asks   bool     // it may wait for others: the time-out wins what ends at the very instant
 	doomed int      // the link of a task whose callee never processes the message; None
+	batch  float64  // messages of the run
+	// while a node fails: which, or None, and how many calls lie around this run
+	failing, depth int
 }
 
 // newWalker starts a walk through what a node does with a message; nothing limits its time yet.
 func (a *Analysis) newWalker(s int, m Mode) *walker {
 	at := a.States.All[s]
 	return &walker{
-		a:      a,
-		state:  s,
-		at:     at,
-		n:      a.Node(at.Node),
-		mode:   m,
-		limit:  math.Inf(1),
-		doomed: graph.None,
-		asks:   a.Graph.Asks(a.Node(at.Node)),
+		a:       a,
+		state:   s,
+		at:      at,
+		n:       a.Node(at.Node),
+		mode:    m,
+		limit:   math.Inf(1),
+		doomed:  graph.None,
+		failing: graph.None,
+		asks:    a.Graph.Asks(a.Node(at.Node)),
+		batch:   a.messagesOf(at, m),
 		out: &RunOutcome{
 			errors: map[string]float64{},
 			visits: map[int]float64{},
@@ -219,8 +229,17 @@ func (a *Analysis) newWalker(s int, m Mode) *walker {
 
 // workAs works out a run under one choice.
 func (a *Analysis) workAs(s int, m Mode, c *choice) *RunOutcome {
-	w := a.newWalker(s, m)
-	n := w.n
+	return a.newWalker(s, m).run(c)
+}
+
+// run works out a run under a choice.
+func (w *walker) run(c *choice) *RunOutcome {
+	a, n := w.a, w.n
+	if w.failing == n.ID {
+		failing := *c
+		failing.fails = model.Failing{EachTry: 1}
+		c = &failing
+	}
 	if n.Timeout > 0 {
 		w.limit = n.Timeout.Seconds()
 	}
@@ -235,7 +254,9 @@ func (a *Analysis) workAs(s int, m Mode, c *choice) *RunOutcome {
 		}
 	}
 	start := alive
-	alive = w.spend(alive, c.takes)
+	others := w.othersOf(c)
+	w.out.spoiled = others.sure
+	alive = w.spendWith(&others, alive, c.takes)
 	if n.ColdStart != nil && w.mode == Worst {
 		warm := alive
 		alive = w.cut(w.sum(alive, dist.Of(n.ColdStart.Takes)))
@@ -253,6 +274,10 @@ func (a *Analysis) workAs(s int, m Mode, c *choice) *RunOutcome {
 	if c.fails.EachTry > 0 {
 		w.fail(alive.Times(c.fails.EachTry), c.name)
 		alive = alive.Times(1 - c.fails.EachTry)
+	}
+	if others.chance > 0 && !n.Fails.PerMessage {
+		w.fail(alive.Times(others.chance), c.name)
+		alive = alive.Times(1 - others.chance)
 	}
 	if c.fails.ForGood > 0 {
 		w.doom(n.ID, c.fails.ForGood, alive.Mean())
@@ -407,84 +432,148 @@ func (w *walker) callee(id int) (int, bool) {
 // call makes the calls of a link. Failures go to failed, where a task may catch
 // them; nil: they fail the run.
 func (w *walker) call(l *graph.Link, alive dist.Law, failed func(dist.Law, string)) dist.Law {
-	share := w.happens(l)
-	count := w.counted(l)
-	if share == 0 || count == 0 || alive.Mass == 0 {
+	if alive.Mass == 0 {
 		return alive
 	}
 	if failed == nil {
 		failed = w.fail
 	}
-	o, final := w.answer(l)
-	tries := max(l.Policy.Tries, 1)
-	if final {
-		tries = 1
+	c := w.callsOf(l)
+	if o := c.outcome; o != nil {
+		w.noteCalls(c, alive)
+		w.noteRandom(o.success)
 	}
+	return w.forEach(l, alive, c, func(mate *walker) step { return mate.callsOf(l) }, failed)
+}
+
+// calls are those of a link for one message.
+type calls struct {
+	link         *graph.Link
+	share, count float64     // the chance that it is used, and how often it then is
+	outcome      *RunOutcome // of one; nil: there is none
+	tries        int
+	good, left   dist.Law // when those have ended that succeed, and those of which all tries fail
+	bad          dist.Law // one try that fails
+	mean         float64  // tries of each, on average
+	visits       float64  // of them that come to the callee
+	name         string   // of the error
+}
+
+// callsOf returns the calls of a link for the message in hand.
+func (w *walker) callsOf(l *graph.Link) *calls {
+	c := &calls{link: l, share: w.happens(l), count: w.counted(l), name: "call-failed"}
+	if c.share == 0 || c.count == 0 {
+		return c
+	}
+	o, final := w.answer(l)
+	c.outcome, c.tries = o, max(l.Policy.Tries, 1)
+	if final {
+		c.tries = 1
+	}
+	if o.Fails > 0 {
+		c.bad = failuresOf(o)
+	}
+	c.good, c.left, c.mean = w.tries(l, c.tries, o.success, c.bad)
+	if c.visits = c.mean; final {
+		c.visits = 0
+	}
+	for e := range o.errors {
+		if !builtin[e] {
+			c.name = e
+		}
+	}
+	return c
+}
+
+// noteCalls notes what calls for messages do that the callee never processes.
+func (w *walker) noteCalls(c *calls, alive dist.Law) {
+	l, o := c.link, c.outcome
 	if !l.Ignore && o.never > 0 && !l.ByTask {
-		seconds := alive.Mean() + float64(tries)*o.doomedLength()
-		for k := 1; k < tries; k++ {
+		seconds := alive.Mean() + float64(c.tries)*o.doomedLength()
+		for k := 1; k < c.tries; k++ {
 			seconds += float64(l.Policy.Backoff(k)) * 1e-9
 		}
 		for node, d := range o.dooms {
-			w.doom(node, d*share, seconds)
+			w.doom(node, d*c.share, seconds)
 		}
 		if w.out.Why == "" {
 			w.out.Why = o.Why
 		}
 	}
-	success := o.success
-	bad := dist.Law{}
-	if o.Fails > 0 {
-		bad = failuresOf(o)
-	}
-	w.noteRandom(success)
-	good, left, mean := w.tries(l, tries, success, bad)
 	if o.never > 0 && !l.ByTask {
-		w.out.again[l.ID] = alive.Mass * o.never * share * (float64(tries) - mean)
+		w.out.again[l.ID] = alive.Mass * o.never * c.share * (float64(c.tries) - c.mean)
 		w.out.random = w.out.random || l.AtStart // such a run ends before its own work
 	}
-	name := "call-failed"
-	for e := range o.errors {
-		if !builtin[e] {
-			name = e
-		}
+}
+
+// take makes the calls for so many messages, one after the other.
+func (c *calls) take(w *walker, alive dist.Law, messages float64, failed func(dist.Law, string)) dist.Law {
+	count := c.count * messages
+	if c.outcome == nil || alive.Mass == 0 {
+		return alive
 	}
-	skipped := alive.Times(1 - share)
-	alive = alive.Times(share)
+	skipped := alive.Times(1 - c.share)
+	alive = alive.Times(c.share)
 	times := int(math.Round(count))
 	if count < 1 {
 		skipped = skipped.Or(alive.Times(1 - count))
 		alive, times = alive.Times(count), 1
 	}
-	if times > 16 { // so many one after the other are taken as their mean
-		w.out.visits[l.ID] += alive.Mass * mean * float64(times)
-		each := (good.Mean()*good.Mass + left.Mean()*left.Mass) * float64(times)
-		p := math.Pow(good.Mass, float64(times))
-		if l.Ignore {
+	if times > manyTimes {
+		w.out.visits[c.link.ID] += alive.Mass * c.visits * float64(times)
+		each := (c.good.Mean()*c.good.Mass + c.left.Mean()*c.left.Mass) * float64(times)
+		p := math.Pow(c.good.Mass, float64(times))
+		if c.link.Ignore {
 			p = 1
 		}
 		after := w.cut(alive.Plus(dist.Constant(each)))
-		failed(after.Times(1-p), name)
+		failed(after.Times(1-p), c.name)
 		w.out.random = true
 		return skipped.Or(after.Times(p))
 	}
 	for range times {
-		if !final {
-			w.out.visits[l.ID] += alive.Mass * mean
-		}
-		next := w.cut(w.sum(alive, good))
-		if left.Mass > 1e-13 {
-			lost := w.cut(w.sum(alive, left))
-			if l.Ignore {
+		w.out.visits[c.link.ID] += c.started(w, alive)
+		next := w.cut(w.sum(alive, c.good))
+		if c.left.Mass > 1e-13 {
+			lost := w.cut(w.sum(alive, c.left))
+			if c.link.Ignore {
 				next = next.Or(lost)
 			} else {
-				failed(lost, name)
+				failed(lost, c.name)
 			}
 		}
 		alive = next
 	}
 	return skipped.Or(alive)
 }
+
+// started returns how many tries of one call come to the callee: the time-out of the run may cut them off.
+func (c *calls) started(w *walker, alive dist.Law) (sum float64) {
+	if c.tries == 1 || c.visits == 0 || math.IsInf(w.limit, 1) || w.sum(alive, c.left).Tail(w.limit) == 0 {
+		return alive.Mass * c.visits
+	}
+	for k := 1; k <= c.tries && alive.Mass > 1e-12; k++ {
+		sum += alive.Mass
+		alive = w.sum(alive, c.bad).Plus(dist.Constant(float64(c.link.Policy.Backoff(k)) * 1e-9)).Within(w.limit)
+	}
+	return sum
+}
+
+// weight returns the chance that the calls fail a run, and how long they take, in seconds.
+func (c *calls) weight() (fails, seconds float64) {
+	if c.outcome == nil {
+		return 0, 0
+	}
+	seconds = c.share * c.count * (c.good.Mean()*c.good.Mass + c.left.Mean()*c.left.Mass)
+	if c.link.Ignore {
+		return 0, seconds
+	}
+	return c.share * (1 - math.Pow(c.good.Mass, c.count)), seconds
+}
+
+// manyTimes is how often things may be done one after the other whose times are added up as they are distributed; more
+// are taken as their mean.
+const manyTimes = 16
 
 // tries makes all tries of one call; it returns when those end that succeed, and those that
 // fail, and their mean number.
@@ -515,6 +604,9 @@ func (w *walker) answer(l *graph.Link) (o *RunOutcome, final bool) {
 	case !ok:
 		// A cycle of calls ends only at a time-out.
 		o = &RunOutcome{Fails: 1, Length: dist.Constant(w.limitOr(0)), Why: "deadlock"}
+	}
+	if ok {
+		o = w.whenFailing(to, o)
 	}
 	if ok && w.a.throttled[l.To] > 0 {
 		o = o.turnedAway(w.a.turnsAway(l.To, w.mode))
@@ -614,51 +706,93 @@ func (w *walker) writes(l *graph.Link, alive dist.Law) dist.Law {
 		}
 		return alive
 	}
-	target := w.a.Node(l.To)
-	share, count := w.happens(l), w.counted(l)
-	if share == 0 || count == 0 || alive.Mass == 0 {
+	if alive.Mass == 0 {
 		return alive
 	}
-	takes := dist.Of(target.Takes)
+	takes := w.a.Node(l.To).Takes
 	if l.Op == "read" {
-		return w.reads(target, takes, share, alive)
+		if takes.IsZero() {
+			return alive
+		}
+		w.noteRandom(dist.Of(takes))
+		of := func(w *walker) step { return &reads{dist.Of(takes), w.happens(l)} }
+		return w.forEach(l, alive, of(w), of, w.fail)
 	}
-	reject, why := w.a.Rejection(l, w.at)
-	if why != "" && reject >= 1 && !l.Ignore {
-		w.out.Why = why
+	own := w.writesOf(l)
+	if own.why != "" && own.reject >= 1 && !l.Ignore {
+		w.out.Why = own.why
 	}
-	tries := max(l.Policy.Tries, 1)
+	if !own.simple() {
+		w.noteRandom(own.takes)
+	}
+	return w.forEach(l, alive, own, func(mate *walker) step { return mate.writesOf(l) }, w.fail)
+}
+
+// writes are those of a link for one message.
+type writes struct {
+	link         *graph.Link
+	share, count float64 // the chance that it is used, and how often it then is
+	takes        dist.Law
+	full         float64 // chance that the target rejects all tries, being full
+	reject       float64 // chance that it rejects one try
+	why          string  // why it certainly does
+	tries        int
+}
+
+// writesOf returns the writes of a link for the message in hand.
+func (w *walker) writesOf(l *graph.Link) *writes {
+	x := &writes{
+		link: l, share: w.happens(l), count: w.counted(l), takes: dist.Of(w.a.Node(l.To).Takes), tries: max(l.Policy.Tries, 1),
+	}
+	if x.reject, x.why = w.a.Rejection(l, w.at); x.why == "" && !l.Ignore {
+		x.full = w.a.Rejected[l.To]
+	}
 	if l.Refused {
-		tries = 1
+		x.tries = 1
 	}
-	if full := w.a.Rejected[l.To]; full > 0 && why == "" && !l.Ignore {
-		w.fail(alive.Times(share*full), "rejected")
-		alive = alive.Times(1 - share*full)
+	if l.To == w.failing {
+		x.reject = 1
 	}
-	if reject == 0 && target.Takes.IsZero() {
-		w.out.sent[l.ID] += alive.Mass * share * count
+	return x
+}
+
+// simple reports whether the writes take no time and all stand that find room.
+func (x *writes) simple() bool { return x.reject == 0 && x.takes.Tail(0) == 0 }
+
+// take makes the writes for so many messages, one after the other.
+func (x *writes) take(w *walker, alive dist.Law, messages float64, failed func(dist.Law, string)) dist.Law {
+	l, count := x.link, x.count*messages
+	if x.share == 0 || count == 0 || alive.Mass == 0 {
 		return alive
 	}
-	w.noteRandom(takes)
-	skipped := alive.Times(1 - share)
-	alive = alive.Times(share)
-	times := int(math.Ceil(count))
-	if times > 16 && reject == 0 {
-		w.out.sent[l.ID] += alive.Mass * share * count
-		return skipped.Or(w.cut(alive.Plus(dist.Constant(takes.Mean() * count))))
+	if x.full > 0 {
+		passes := math.Pow(1-x.share*x.full, messages)
+		failed(alive.Times(1-passes), "rejected")
+		alive = alive.Times(passes)
 	}
-	if times > 64 {
-		return skipped.Or(w.manyWrites(l, alive, takes.Mean(), count, math.Pow(reject, float64(tries))))
+	if x.simple() {
+		w.out.sent[l.ID] += alive.Mass * x.share * count
+		return alive
+	}
+	skipped := alive.Times(1 - x.share)
+	alive = alive.Times(x.share)
+	times := int(math.Ceil(count))
+	switch {
+	case times > manyTimes && x.reject == 0:
+		w.out.sent[l.ID] += alive.Mass * count
+		return skipped.Or(w.cut(alive.Plus(dist.Constant(x.takes.Mean() * count))))
+	case times > 64:
+		return skipped.Or(w.manyWrites(x, alive, count))
 	}
 	part := count / float64(times)
 	for range times {
 		left := alive
 		done := dist.Law{}
-		for k := 1; k <= tries && left.Mass > 1e-13; k++ {
-			left = w.cut(w.sum(left, takes))
-			done = done.Or(left.Times(1 - reject))
-			left = left.Times(reject)
-			if k < tries {
+		for k := 1; k <= x.tries && left.Mass > 1e-13; k++ {
+			left = w.cut(w.sum(left, x.takes))
+			done = done.Or(left.Times(1 - x.reject))
+			left = left.Times(x.reject)
+			if k < x.tries {
 				left = w.cut(left.Plus(dist.Constant(float64(l.Policy.Backoff(k)) * 1e-9)))
 			}
 		}
@@ -666,30 +800,45 @@ func (w *walker) writes(l *graph.Link, alive dist.Law) dist.Law {
 		if l.Ignore {
 			done = done.Or(left)
 		} else {
-			w.fail(left, "rejected")
+			failed(left, "rejected")
 		}
 		alive = done
 	}
 	return skipped.Or(alive)
 }
 
-// reads spends the time of a read.
-func (w *walker) reads(target *graph.Node, takes dist.Law, share float64, alive dist.Law) dist.Law {
-	if target.Takes.IsZero() {
-		return alive
+func (x *writes) weight() (fails, seconds float64) {
+	seconds = x.share * x.count * x.takes.Mean() * x.takes.Mass
+	if x.link.Ignore {
+		return 0, seconds
 	}
-	w.noteRandom(takes)
-	skipped := alive.Times(1 - share)
-	return skipped.Or(w.cut(w.sum(alive.Times(share), takes)))
+	stands := 1 - math.Pow(x.reject, float64(x.tries))
+	return x.share * (1 - (1-x.full)*math.Pow(stands, x.count)), seconds
 }
 
-// manyWrites makes so many writes that they are taken as their mean, in seconds; p is the
-// chance that all tries of one are rejected.
-func (w *walker) manyWrites(l *graph.Link, alive dist.Law, mean, count, p float64) dist.Law {
+// reads are those of a link for one message.
+type reads struct {
+	takes dist.Law
+	share float64 // the chance that it is used
+}
+
+func (x *reads) take(w *walker, alive dist.Law, messages float64, _ func(dist.Law, string)) dist.Law {
+	if messages > 1 {
+		return w.cut(alive.Plus(dist.Constant(x.takes.Mean() * x.share * messages)))
+	}
+	share := x.share * messages
+	return alive.Times(1 - share).Or(w.cut(w.sum(alive.Times(share), x.takes)))
+}
+
+func (x *reads) weight() (fails, seconds float64) { return 0, x.share * x.takes.Mean() }
+
+// manyWrites makes so many writes that they are taken as their mean.
+func (w *walker) manyWrites(x *writes, alive dist.Law, count float64) dist.Law {
+	p := math.Pow(x.reject, float64(x.tries)) // all tries of one are rejected
 	stays := math.Pow(1-p, count)
-	after := w.cut(alive.Plus(dist.Constant(mean * count)))
-	w.out.sent[l.ID] += after.Mass * count * (1 - p)
-	if l.Ignore {
+	after := w.cut(alive.Plus(dist.Constant(x.takes.Mean() * count)))
+	w.out.sent[x.link.ID] += after.Mass * count * (1 - p)
+	if x.link.Ignore {
 		return after
 	}
 	w.fail(after.Times(1-stays), "rejected")
@@ -723,16 +872,21 @@ func (a *Analysis) rejectedAfter(l *graph.Link, at State, tries float64) (float6
 // tooLarge reports whether what a link makes of a message is over the platform's
 // limit on payloads. What a bucket sends names an object, and does not hold it.
 func (a *Analysis) tooLarge(l *graph.Link, m Message) bool {
-	limit := a.Graph.Topology.Limits.Payload
-	k := a.Node(l.To).Kind
-	if limit == 0 || !k.Channel() || k.Keeps() || a.Node(l.From).Kind == model.Bucket {
+	source := a.Node(l.From).Kind
+	if source == model.Bucket || m.notice && !source.Runs() {
 		return false
 	}
 	size := m.Size
 	if l.Size >= 0 {
 		size = l.Size
 	}
-	return size > limit
+	return a.overPayload(size, l.To)
+}
+
+// overPayload reports whether a message of a size, in bytes, is over the platform's limit where it is written to a node.
+func (a *Analysis) overPayload(size int64, to int) bool {
+	limit, k := a.Graph.Topology.Limits.Payload, a.Node(to).Kind
+	return limit > 0 && size > limit && k.Channel() && !k.Keeps()
 }
 
 // request works out a request at an endpoint.
@@ -889,7 +1043,7 @@ func triesStarted(fails, most float64) (started, all float64) {
 func (a *Analysis) whenRead(s int, m Mode, o *RunOutcome, f *Fate) (never, fails, taken float64) {
 	at := a.States.All[s]
 	l := a.Link(int(at.Link))
-	never, fails = a.inBatches(l, a.Node(at.Node), m, o, f)
+	never, fails = a.inBatches(s, m, o, f)
 	if !a.Node(l.From).Kind.Leases() {
 		return never, fails, 1
 	}
@@ -898,7 +1052,7 @@ func (a *Analysis) whenRead(s int, m Mode, o *RunOutcome, f *Fate) (never, fails
 		f.guessed = true
 	}
 	fails = 1 - (1-fails)*(1-f.late)
-	taken = 1 - a.turnsReaderAway(at.Node, m)
+	taken = (1 - a.turnsReaderAway(at.Node, m)) * (1 - a.usedUp(l, m))
 	return never, 1 - (1-fails)*taken, taken
 }
 
@@ -913,45 +1067,20 @@ func (o *RunOutcome) endsTries(p *graph.Policy) float64 {
 	return share
 }
 
-// inBatches adds what the others of a batch do to a message that is read with them: a run
-// fails as a whole by what it sends and calls for any of them.
-func (a *Analysis) inBatches(l *graph.Link, n *graph.Node, m Mode, o *RunOutcome, f *Fate) (never, fails float64) {
-	never, fails = o.never, o.Fails
-	if l.Read.UpTo <= 1 || l.Relation != model.PolledRun || n.Kind == model.Workflow {
-		return never, fails
+// usedUp returns the chance that a try of a message is used up while the only reader of a queue fills its batch, and takes
+// the message again whenever its lease ends [Q-06].
+func (a *Analysis) usedUp(l *graph.Link, m Mode) float64 {
+	q, tries := a.Node(l.From), float64(l.Policy.Tries)
+	if tries == 0 || a.ReadersOf(q) > 1 {
+		return 0
 	}
-	others := float64(l.Read.UpTo - 1)
-	switch m {
-	case Best:
-		others = 0
-	case Usual:
-		others = max(a.batchOf(l)-1, 0)
+	waits, all := a.waitsToFill(l, m), 0.0
+	for _, wait := range waits {
+		if wait >= tries*q.Lease.Seconds() {
+			all += 1 / float64(len(waits))
+		}
 	}
-	perMessage := n.Fails.PerMessage
-	switch {
-	case !perMessage && never > 0 && l.Read.Failed != "halve":
-		f.guessed = true
-		never = 1 - math.Pow(1-never, others+1)
-	case perMessage && l.Read.Failed == "all" && (never > 0 || fails > 0):
-		f.guessed = true
-		never = 1 - math.Pow(1-never, others+1)
-		return never, 1 - math.Pow(1-fails, others+1)
-	}
-	once := 1 - (1-o.stated)*(1-min(o.Late, 1)) // of the run itself, however many messages it has
-	if each := 1 - (1-fails)/(1-once); once < 1 && each > Negligible {
-		f.guessed = true
-		fails = 1 - (1-fails)*math.Pow(1-min(each, 1), others)
-	}
-	return never, fails
-}
-
-// batchOf returns the mean number of messages of a link's batch, 1 while no rate is
-// known.
-func (a *Analysis) batchOf(l *graph.Link) float64 {
-	if a.States.batches == nil || a.States.batches[l.ID] == 0 {
-		return 1
-	}
-	return a.States.batches[l.ID]
+	return math.Pow(all, 1/tries) // so that all tries are, for so many
 }
 
 // lateness returns the chance that a run succeeds only after its queue has
@@ -961,14 +1090,13 @@ func (a *Analysis) lateness(l *graph.Link, o *RunOutcome, m Mode) float64 {
 	if o.success.Mass == 0 {
 		return 0
 	}
+	late, waits := 0.0, a.waitsToFill(l, m) // a lease counts while the batch fills, too [Q-04]
 	if a.ReadersOf(q) == 1 {
 		return 0 // the only reader is the one whose run it is
 	}
-	lease := q.Lease.Seconds()
-	if m == Worst && l.Read.UpTo > 1 {
-		lease = max(lease-l.Read.Within.Seconds(), 0)
+	for _, wait := range waits {
+		late += o.success.Tail(max(q.Lease.Seconds()-wait, 0)-1e-9) / o.success.Mass / float64(len(waits))
 	}
-	late := o.success.Tail(lease-1e-9) / o.success.Mass
 	if m == Best && late < 1 || m == Best && a.busyReaders(q) {
 		return 0 // no reader is free to take it again
 	}

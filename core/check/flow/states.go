@@ -80,6 +80,7 @@ type StateGraph struct {
 
 	outcomes  [3][]*RunOutcome // by mode and state; nil: not yet
 	batches   []float64        // by link: the messages of a batch, once rates are known
+	others    []float64        // by link: the messages that one is read with
 	Order     []int32          // states so that each comes behind those that lead to it, components together
 	Component []int32          // by state
 }

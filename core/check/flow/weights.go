@@ -55,7 +55,7 @@ func (t three) times(o three) three { return three{product(t.usual, o.usual), t.
 func (a *Analysis) three(s int, of func(m Mode) float64) three {
 	u := of(Usual)
 	at := a.States.All[s]
-	if o := a.Outcome(s, Usual); !o.guessed && !o.away && at.How != AsPoll && a.throttled[at.Node] == 0 {
+	if o := a.Outcome(s, Usual); !o.varies() && at.How != AsPoll && a.throttled[at.Node] == 0 {
 		return same(u)
 	}
 	b, w := of(Best), of(Worst)
@@ -153,6 +153,11 @@ func (a *Analysis) giveUp(s int, dead *Edge, link, node int, cause string, share
 func (a *Analysis) written(s int, dead *Edge, share three) {
 	to := a.States.All[dead.To].Node
 	n := a.Node(to)
+	if m := a.States.All[s].Message; !m.notice && a.overPayload(m.Size, to) {
+		a.lose(s, "too-large", to, graph.None, share, false, "too-large")
+		dead.Mean, dead.expected = Span{}, 0
+		return
+	}
 	if !n.Kind.Channel() || n.Fails.EachTry == 0 && a.Rejected[to] == 0 {
 		return
 	}
@@ -640,7 +645,7 @@ func (a *Analysis) waitsBefore(s int) float64 {
 	o := a.Outcome(s, Usual)
 	fails := o.Fails
 	if at.How == AsPoll {
-		_, fails = a.inBatches(a.Link(int(at.Link)), a.Node(at.Node), Usual, o, &Fate{})
+		_, fails = a.inBatches(s, Usual, o, &Fate{})
 	}
 	if fails <= 0 || fails >= 1 {
 		return 0
