@@ -35,22 +35,21 @@ and tries are exhausted. Make the lease longer than the timeout, with room for t
 						map[string]any{"lease": longer},
 					),
 				},
-				"`%s` hides a message for %s, and %sa run of `%s` may take %s: the queue redelivers the message while the first run is still working",
+				"`%s` hides a message for %s, and %s: the queue redelivers the message while the first run is still working",
 				q.Name,
 				model.FormatDuration(q.Lease),
-				whileFilling(l),
-				to.Name,
-				model.FormatDuration(to.Timeout),
+				mayTake(l, to),
 			)
 		}
 	}}
 
-// whileFilling says how long a message may wait for others of its batch; empty: not at all.
-func whileFilling(l *graph.Link) string {
+// mayTake says how long a batch may take to fill, and a run of a node that reads it.
+func mayTake(l *graph.Link, n *graph.Node) string {
+	limit := model.FormatDuration(n.Timeout)
 	if l.Read.Within == 0 || l.Read.UpTo <= 1 {
-		return ""
+		return fmt.Sprintf("a run of `%s` may take %s", n.Name, limit)
 	}
-	return fmt.Sprintf("its batch may take %s to fill, and ", model.FormatDuration(l.Read.Within))
+	return fmt.Sprintf("its batch may take %s to fill and a run of `%s` %s", model.FormatDuration(l.Read.Within), n.Name, limit)
 }
 
 var startSendsRepeat = &Rule{Code: "IW402", Title: "Retries repeat sends at start", Severity: Warning,
@@ -259,7 +258,8 @@ const seldom = 1e-3
 var lateRuns = &Rule{Code: "IW409", Title: "Runs exceed their timeout", Severity: Warning,
 	Doc: `A run takes longer than its timeout, or than what its caller has left, often enough that tries are used
 up by it: the messages are lost or parked though nothing has failed. It is an error where half of the runs
-or more are late. Give the run more time, or make it shorter.`,
+or more are late. Give the run more time, or make it shorter. A run that reads a batch makes its calls and
+writes for each message in turn, within one timeout: that it has time for one says nothing of ten.`,
 	Run: func(p *Pass) {
 		for i := range p.Graph.Nodes {
 			n := p.Node(i)

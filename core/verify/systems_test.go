@@ -8,13 +8,16 @@ import (
 )
 
 // drawSystem writes a small system as people grow them, one trigger at a time: an entry, what stands between it and a
-// function, what the function calls and writes, and where what fails goes. Unlike a whole random model it is busy, reads
-// in batches, and calls slow callees within time-outs.
+// function, what the function calls and writes, and where what fails goes. Unlike a whole random model it is busy,
+// reads in batches, and calls slow callees within time-outs.
 func drawSystem(t *rapid.T) string {
 	g := &generator{t: t}
 	fmt.Fprintf(&g.b, "nodes:\n")
 	limit := ""
-	switch how := g.pick("way in", "queue", "queue", "stream", "topic to queue", "bucket", "function", "endpoint", "topic"); how {
+	how := g.pick(
+		"way in", "queue", "queue", "stream", "topic to queue", "bucket", "function", "endpoint", "topic",
+	)
+	switch how {
 	case "queue":
 		g.line("inbox", "kind: queue, %s, %s, links: {take: {to: work, %s}}", g.arrivals(), g.queue(), g.reading("queue"))
 	case "stream":
@@ -76,7 +79,8 @@ func (g *generator) reading(of string) string {
 		f = append(f, "read: {"+strings.Join(read, ", ")+"}")
 	}
 	if g.one(2, "tries") {
-		f = append(f, "retry: {tries: "+g.pick("times", "1", "2", "3", "5")+g.pick("age", "", "", "", ", give-up: 10m")+"}")
+		age := g.pick("age", "", "", "", ", give-up: 10m")
+		f = append(f, fmt.Sprintf("retry: {tries: %s%s}", g.pick("times", "1", "2", "3", "5"), age))
 		if g.one(2, "dead") {
 			f = append(f, "dead-letter: parked")
 		}
@@ -110,7 +114,8 @@ func (g *generator) work(limit string) {
 	if g.one(2, "writes") {
 		add("keep: {to: ledger%s}", g.pick("write", "", "", ", per: run", ", on-error: ignore", ", chance: 50%", ", at: start"))
 		after = append(after, func() {
-			g.line("ledger", "kind: %s, %s", g.pick("ledger", "table", "bucket", "queue", "topic"), g.pick("stands", "", "", "takes: 500ms", "fails: 10%"))
+			g.line("ledger", "kind: %s, %s", g.pick("ledger", "table", "bucket", "queue", "topic"),
+				g.pick("stands", "", "", "takes: 500ms", "fails: 10%"))
 		})
 	}
 	if g.one(3, "results") {

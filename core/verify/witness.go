@@ -386,7 +386,7 @@ func (w *Witnesses) search(
 		if v.o.Stop != nil && v.o.Stop() {
 			return nil, nil
 		}
-		at := duration(way[i].at)
+		at := max(duration(way[i].at)-time.Millisecond, 0) // before it comes
 		if i > 0 {
 			at = duration((way[i-1].at + way[i].at) / 2)
 		}

@@ -54,7 +54,8 @@ type batchFill struct {
 	others float64 // beside a message, on average: large batches hold more messages than small ones
 }
 
-// filling returns the fill of batches of at most so many messages, each of which waits while so many more come on average.
+// filling returns the fill of batches of at most so many messages, each of which waits while so many more come on
+// average.
 func filling(most, mean float64) batchFill {
 	return batchFill{meanFill(most, mean), min(mean*(mean+2)/(mean+1), most-1)}
 }
@@ -66,8 +67,8 @@ func gathering(most, mean, busy float64) batchFill {
 	return batchFill{min(1+(batch-1)*busy, most), min(mean*mean/batch*busy, most-1)}
 }
 
-// waitsToFill returns how long the messages of a batch wait until it is full or its time is over, in seconds: on average
-// those of a batch one after the other, in the best case not at all, and in the worst as long as they may.
+// waitsToFill returns how long the messages of a batch wait until it is full or its time is over, in seconds: on
+// average those of a batch one after the other, in the best case not at all, and in the worst as long as they may.
 func (a *Analysis) waitsToFill(l *graph.Link, m Mode) []float64 {
 	within := l.Read.Within.Seconds()
 	switch {
@@ -103,8 +104,8 @@ func (a *Analysis) EndsWhileFilling(l *graph.Link) bool {
 	return q.Kind.Leases() && l.Read.UpTo > 1 && l.Read.Within >= q.Lease
 }
 
-// TooMany returns the least number of messages of a batch for which a run at a state takes longer than it may and fails,
-// at least half of the time; 0: there is none up to as many as it may read.
+// TooMany returns the least number of messages of a batch for which a run at a state takes longer than it may and
+// fails, at least half of the time; 0: there is none up to as many as it may read.
 func (a *Analysis) TooMany(s int) int {
 	at := a.States.All[s]
 	if !a.readsBatches(at) || !a.Outcome(s, Usual).batched || a.Outcome(s, Worst).Late < 0.5 {
@@ -115,6 +116,21 @@ func (a *Analysis) TooMany(s int) int {
 		a.withBatch(l, float64(k+2), func() { late = a.Outcome(s, Usual).Late >= 0.5 })
 		return late
 	})
+}
+
+// FailsAbove reports whether runs at a state fail for some number of messages that it may read, and not for one: they
+// exceed their timeout, or the lease of their messages while another reader takes those.
+func (a *Analysis) FailsAbove(s int) (fails bool) {
+	at := a.States.All[s]
+	if a.TooMany(s) > 0 {
+		return true
+	}
+	if !a.readsBatches(at) || !a.Outcome(s, Usual).batched || !a.Node(a.Link(int(at.Link)).From).Kind.Leases() {
+		return false
+	}
+	l := a.Link(int(at.Link))
+	a.withBatch(l, float64(l.Read.UpTo), func() { fails = a.lateness(l, a.Outcome(s, Usual), Usual) > 0.5 })
+	return fails && a.lateness(l, a.Outcome(s, Usual), Usual) < 0.5
 }
 
 // mate is a state of which messages are read together with others, and the share of such messages.
@@ -218,6 +234,11 @@ func (w *walker) stepsOfOthers(own step, of func(mate *walker) step) []otherStep
 	for _, x := range mates {
 		s := own
 		if x.state != w.state {
+			for _, e := range w.a.States.Leaving(x.state) {
+				if e.Kind == Calls {
+					w.a.Outcome(e.To, w.mode) // which a walk finds worked out
+				}
+			}
 			other := w.a.newWalker(x.state, w.mode)
 			other.limit = w.limit
 			s = of(other)

@@ -439,6 +439,7 @@ type readerRuns struct {
 	held      float64 // what a message holds its reader up for, the waits between its tries included
 	spread    float64 // its mean square
 	tries     float64 // of a message
+	able      float64 // tries of one that can be processed
 	perSecond float64 // tries of all messages
 }
 
@@ -471,7 +472,7 @@ func (a *Analysis) fullRun(l *graph.Link, most, length float64) float64 {
 func (a *Analysis) runsOfReader(l *graph.Link) readerRuns {
 	to := a.Node(l.To)
 	takes := to.Takes.Expected()
-	plain := readerRuns{length: takes, square: takes * takes, held: takes, tries: 1}
+	plain := readerRuns{length: takes, square: takes * takes, held: takes, tries: 1, able: 1}
 	if !to.Kind.Runs() {
 		return plain
 	}
@@ -481,7 +482,8 @@ func (a *Analysis) runsOfReader(l *graph.Link) readerRuns {
 		if !a.reads(l, int(s)) {
 			continue
 		}
-		rate, runs := a.stateRates[s], a.FateOf(int(s), Usual).runs
+		f := a.FateOf(int(s), Usual)
+		rate, runs := a.stateRates[s], f.runs
 		w := max(rate, 1e-12)
 		of.perSecond += rate * runs
 		of.length += w * a.runLength(int(s))
@@ -490,12 +492,13 @@ func (a *Analysis) runsOfReader(l *graph.Link) readerRuns {
 		of.held += w * mean
 		of.spread += w * meanSquare
 		of.tries += w * runs
+		of.able += w * f.able
 		weight += w
 	}
 	if weight == 0 {
 		return plain
 	}
-	for _, mean := range []*float64{&of.length, &of.square, &of.held, &of.spread, &of.tries} {
+	for _, mean := range []*float64{&of.length, &of.square, &of.held, &of.spread, &of.tries, &of.able} {
 		*mean /= weight
 	}
 	return of

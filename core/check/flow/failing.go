@@ -10,7 +10,9 @@ import (
 const mostChecked = 16
 
 // lengthUnder returns the mean length of a run at a state, in seconds, while a node fails.
-func (a *Analysis) lengthUnder(s, failing int) float64 { return a.outcomeUnder(s, failing, 0).Length.Mean() }
+func (a *Analysis) lengthUnder(s, failing int) float64 {
+	return a.outcomeUnder(s, failing, 0).Length.Mean()
+}
 
 // outcomeUnder works out the run at a state while a node fails.
 func (a *Analysis) outcomeUnder(s, failing, depth int) *RunOutcome {
@@ -40,8 +42,8 @@ func (a *Analysis) ownTimeOf(s int) float64 {
 	return takes
 }
 
-// byLength sorts faults by how long a run at a state takes while one of them lasts, in seconds; those of groups are taken
-// to take as long as any.
+// byLength sorts faults by how long a run at a state takes while one of them lasts, in seconds; those of groups are
+// taken to take as long as any.
 func (a *Analysis) byLength(s int, faults faultSet) map[float64]faultSet {
 	out := map[float64]faultSet{}
 	longest := 0.0
@@ -66,8 +68,8 @@ func (a *Analysis) byLength(s int, faults faultSet) map[float64]faultSet {
 	return out
 }
 
-// slowedByRetries lists what is lost while a callee fails whose failures a run ignores: it takes longer, and its readers
-// fall behind.
+// slowedByRetries lists what is lost while a callee fails whose failures a run ignores: it takes longer, and its
+// readers fall behind.
 func (a *Analysis) slowedByRetries(s int, n *graph.Node, l *graph.Link, to int) {
 	rate := a.LinkRates[l.ID]
 	usual := a.runLength(to)
@@ -116,8 +118,8 @@ func (a *Analysis) slowedByRetries(s int, n *graph.Node, l *graph.Link, to int) 
 	}
 }
 
-// expiresWhileSlowed returns how long a share of the runs of a reader must fail until a message of its queue expires, in
-// seconds; length is that of a run.
+// expiresWhileSlowed returns how long a share of the runs of a reader must fail until a message of its queue expires,
+// in seconds; length is that of a run.
 func (a *Analysis) expiresWhileSlowed(n *graph.Node, l *graph.Link, fails, length float64) float64 {
 	first, rate := math.Inf(1), a.LinkRates[l.ID]
 	for _, batch := range []float64{1, float64(max(l.Read.UpTo, 1))} {
@@ -130,11 +132,11 @@ func (a *Analysis) expiresWhileSlowed(n *graph.Node, l *graph.Link, fails, lengt
 	return first
 }
 
-// firstToExpire returns how long a fault must last, in seconds, until a message of a queue expires that is kept for some
-// seconds, while a share of the runs fails and no try is the last: load is what a try of each message would take of the
-// time of its readers, rate the messages a second. They are always busy, so that each round through the backlog takes r =
-// load + share times as long as the one before; of what came at u, (u/t)^b is there at t, with b = log(1/share)/log(r).
-// The last round is the one after the fault, in which all of it is read.
+// firstToExpire returns how long a fault must last, in seconds, until a message of a queue expires that is kept for
+// some seconds, while a share of the runs fails and no try is the last: load is what a try of each message would take
+// of the time of its readers, rate the messages a second. They are always busy, so that each round through the
+// backlog takes r = load + share times as long as the one before; of what came at u, (u/t)^b is there at t, with b =
+// log(1/share)/log(r). The last round is the one after the fault, in which all of it is read.
 func firstToExpire(kept, load, share, rate float64) float64 {
 	r := load + share
 	b := math.Log(1/share) / math.Log(r)

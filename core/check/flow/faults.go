@@ -406,7 +406,8 @@ func (a *Analysis) sendersFail(s int) faultSet {
 	return commonFaults(a.Into[s], a.alwaysFails)
 }
 
-// nothingComes returns the faults by which everything fails that sends messages to a state, or to the channels before it.
+// nothingComes returns the faults by which everything fails that sends messages to a state, or to the channels before
+// it.
 func (a *Analysis) nothingComes(s, depth int) faultSet {
 	if set := a.sendersFail(s); !set.empty() || a.IsEntry[s] || depth > mostChecked || len(a.Into[s]) == 0 {
 		return set
@@ -776,8 +777,8 @@ func (a *Analysis) backlogDelivery(d delivery, n *graph.Node, l *graph.Link, to 
 	}
 }
 
-// behindFailing lists what expires behind messages whose runs fail after a time, usually and at the longest, where those
-// that succeed take another, all in seconds.
+// behindFailing lists what expires behind messages whose runs fail after a time, usually and at the longest, where
+// those that succeed take another, all in seconds.
 func (a *Analysis) behindFailing(
 	d delivery, n *graph.Node, l *graph.Link, rate, usual, longest, normal float64,
 ) {
@@ -835,10 +836,10 @@ func (a *Analysis) failAll(l *graph.Link, faults faultSet) bool {
 }
 
 // goesRound returns how long a fault must last, in seconds, until a message of a queue expires that is kept for some
-// seconds, while its readers have more to try than they can: load is what a try of each message would take of their time,
-// and slower how much longer a run takes once the fault is over. What is tried again comes behind all others, and
-// what has no try left waits behind them once more. Each round takes r times as long as the one before, so
-// that of what came at t, the last try is at t·r^tries. The readers are always busy, which decides r:
+// seconds, while its readers have more to try than they can: load is what a try of each message would take of their
+// time, and slower how much longer a run takes once the fault is over. What is tried again comes behind all others
+// and what has no try left waits behind them once more. Each round takes r times as long as the one
+// before, so that of what came at t, the last try is at t·r^tries. The readers are always busy, which decides r:
 // load·(1 - r^-tries) = r - 1. After the fault, all that is there is read before.
 func goesRound(kept, load, tries, slower float64) float64 {
 	low, high := 1+1e-9, 2+load
@@ -932,6 +933,9 @@ func (a *Analysis) ReaderPatience(n *graph.Node, l *graph.Link, to int) (after M
 		at, _, _ := span(length, 1+sign*p.Jitter)
 		return at
 	})
+	if a.EndsWhileFilling(l) { // tries are used up without a run
+		after.low = 0
+	}
 	if !queue {
 		if l.Read.Failed == "halve" && ends {
 			length := o.Length.Mean()
@@ -955,14 +959,14 @@ func (a *Analysis) ReaderPatience(n *graph.Node, l *graph.Link, to int) (after M
 	}
 	// While everything fails, its readers come round to each message only as often as
 	// the backlog lets them; after the fault, all that is there may be read before it, and it may need several tries.
-	full := readerRuns{length: max(o.Length.Mean(), ownTime(a.Node(l.To))), tries: 1}
+	full := readerRuns{length: max(o.Length.Mean(), ownTime(a.Node(l.To))), able: 1}
 	if !ends {
 		a.withBatch(l, float64(max(l.Read.UpTo, 1)), func() {
 			of := a.runsOfReader(l)
-			full.length, full.tries = max(full.length, of.length), max(of.tries, 1)
+			full.length, full.able = max(full.length, of.length), max(of.able, 1)
 		})
 	}
-	busy := a.mostTo(n.ID, l) * full.length * full.tries / float64(max(l.Read.Parallel, 1)*max(l.Read.UpTo, 1))
+	busy := a.mostTo(n.ID, l) * full.length * full.able / float64(max(l.Read.Parallel, 1)*max(l.Read.UpTo, 1))
 	if ends {
 		after.high += after.At * busy * float64(max(p.Tries, 1))
 	} else {
@@ -1131,7 +1135,9 @@ func (a *Analysis) writeDelivery(s int, n *graph.Node, e *Edge, edges []Edge) {
 		}
 		d.faults = common
 	case ofFailed: // some fail anyway, at any moment
-		d.after = d.after.byChance(a.stateRates[s] * d.share)
+		if d.after = d.after.byChance(a.stateRates[s] * d.share); n.Concurrency > 0 || n.Pool != "" {
+			d.after.high = math.Inf(1) // what finds no free run is given up at any time
+		}
 	case l.When == model.Success && to.Takes.Largest() == 0: // a run that fails by the fault succeeds at nothing
 		if _, d.faults = d.faults.both(a.alwaysFails(s)); d.faults.empty() {
 			return
@@ -1218,6 +1224,7 @@ func (a *Analysis) findFills() {
 				float64(n.Capacity) / a.Rates[i],
 			},
 		}
+		const nearly = 1.1 // so many times what it holds it may have room for, or not
 		for _, id := range n.Out {
 			l := a.Link(id)
 			if a.Reach[id] == expr.Impossible {
@@ -1229,9 +1236,13 @@ func (a *Analysis) findFills() {
 					if e.Link != id || e.Kind != Polls {
 						continue
 					}
-					if after, _, ends := a.ReaderPatience(n, l, e.To); ends && // its last lease ends, too
-						(after.At+n.Lease.Seconds()+l.Read.Within.Seconds())*a.Rates[i]*1.1+2 < float64(n.Capacity) {
+					after, _, ends := a.ReaderPatience(n, l, e.To)
+					holds := (after.At + n.Lease.Seconds() + l.Read.Within.Seconds()) * a.Rates[i]
+					if ends && holds*nearly+2 < float64(n.Capacity) {
 						continue // what is given up makes room in time
+					}
+					if ends && holds/nearly-2 < float64(n.Capacity) {
+						f.after.high = math.Inf(1)
 					}
 					if l.Relation == model.PolledMove {
 						a.faults.addNode(&f.faults, l.To)

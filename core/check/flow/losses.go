@@ -696,13 +696,22 @@ func (a *Analysis) entriesByState() [][]int32 {
 			from[in.State] = union(from[in.State], []int32{int32(i)})
 		}
 	}
-	for changed := true; changed; { // again for messages that return by a loop
-		changed = false
-		for _, s := range g.Order {
+	var list []graph.Edge
+	for s := range g.All {
+		for _, to := range a.open[a.openFirst[s]:a.openFirst[s+1]] {
+			list = append(list, graph.Edge{From: s, To: int(to)})
+		}
+	}
+	components := graph.Strong(len(g.All), list)
+	for _, members := range slices.Backward(components) { // what leads to a component comes before it
+		var all []int32 // a message that comes to one of them comes to all
+		for _, s := range members {
+			all = union(all, from[s])
+		}
+		for _, s := range members {
+			from[s] = all
 			for _, to := range a.open[a.openFirst[s]:a.openFirst[s+1]] {
-				before := len(from[to])
-				from[to] = union(from[to], from[s])
-				changed = changed || len(from[to]) > before
+				from[to] = union(from[to], all)
 			}
 		}
 	}

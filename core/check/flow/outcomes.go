@@ -37,6 +37,7 @@ type RunOutcome struct {
 	again     map[int]float64 // by call link: what a run with a message that is never processed calls more
 	guessed   bool            // something of it was guessed
 	away      bool            // what it calls may turn it away
+	admitted  *RunOutcome     // that of a call that follows one which found a free run; nil: the same
 	batched   bool            // it depends on which messages are read with it
 	spoiled   float64         // chance that another message of its batch fails every run
 	random    bool            // more than one time is random, so that chances of lateness are estimates
@@ -199,6 +200,8 @@ type walker struct {
 	asks   bool     // it may wait for others: the time-out wins what ends at the very instant
 	doomed int      // the link of a task whose callee never processes the message; None
 	batch  float64  // messages of the run
+	// callees with few places in which the run has had one: it is free when the next call comes
+	admitted map[int]bool
 	// while a node fails: which, or None, and how many calls lie around this run
 	failing, depth int
 }
@@ -454,6 +457,7 @@ type calls struct {
 	tries        int
 	good, left   dist.Law // when those have ended that succeed, and those of which all tries fail
 	bad          dist.Law // one try that fails
+	again        *calls   // those that follow one that has found a free run; nil: the same
 	mean         float64  // tries of each, on average
 	visits       float64  // of them that come to the callee
 	name         string   // of the error
@@ -466,6 +470,18 @@ func (w *walker) callsOf(l *graph.Link) *calls {
 		return c
 	}
 	o, final := w.answer(l)
+	if o.admitted != nil && w.n.Tasks == nil {
+		again := *c
+		again.of(w, o.admitted, final)
+		c.again = &again
+	}
+	c.of(w, o, final)
+	return c
+}
+
+// of completes the calls by what one of them comes to.
+func (c *calls) of(w *walker, o *RunOutcome, final bool) {
+	l := c.link
 	c.outcome, c.tries = o, max(l.Policy.Tries, 1)
 	if final {
 		c.tries = 1
@@ -482,7 +498,6 @@ func (w *walker) callsOf(l *graph.Link) *calls {
 			c.name = e
 		}
 	}
-	return c
 }
 
 // noteCalls notes what calls for messages do that the callee never processes.
@@ -512,6 +527,9 @@ func (c *calls) take(w *walker, alive dist.Law, messages float64, failed func(di
 	if c.outcome == nil || alive.Mass == 0 {
 		return alive
 	}
+	if c.again != nil && w.admitted[c.link.To] {
+		return c.again.take(w, alive, messages, failed)
+	}
 	skipped := alive.Times(1 - c.share)
 	alive = alive.Times(c.share)
 	times := int(math.Round(count))
@@ -523,6 +541,10 @@ func (c *calls) take(w *walker, alive dist.Law, messages float64, failed func(di
 		w.out.visits[c.link.ID] += alive.Mass * c.visits * float64(times)
 		each := (c.good.Mean()*c.good.Mass + c.left.Mean()*c.left.Mass) * float64(times)
 		p := math.Pow(c.good.Mass, float64(times))
+		if c.again != nil {
+			p = c.good.Mass * math.Pow(c.again.good.Mass, float64(times-1))
+			w.admit(c.link.To)
+		}
 		if c.link.Ignore {
 			p = 1
 		}
@@ -542,9 +564,20 @@ func (c *calls) take(w *walker, alive dist.Law, messages float64, failed func(di
 				failed(lost, c.name)
 			}
 		}
-		alive = next
+		if alive = next; c.again != nil {
+			w.admit(c.link.To)
+			c = c.again
+		}
 	}
 	return skipped.Or(alive)
+}
+
+// admit notes that the run has found a place in a callee.
+func (w *walker) admit(callee int) {
+	if w.admitted == nil {
+		w.admitted = map[int]bool{}
+	}
+	w.admitted[callee] = true
 }
 
 // started returns how many tries of one call come to the callee: the time-out of the run may cut them off.
@@ -653,7 +686,7 @@ func (a *Analysis) runLength(s int) float64 {
 // turnedAway returns an outcome for a caller that finds no free run with some chance.
 func (o *RunOutcome) turnedAway(chance float64) *RunOutcome {
 	c := *o
-	c.away = true
+	c.away, c.admitted = true, o
 	c.Fails = 1 - (1-o.Fails)*(1-chance)
 	c.success = o.success.Times(1 - chance)
 	if o.Fails > 0 {
@@ -742,7 +775,8 @@ type writes struct {
 // writesOf returns the writes of a link for the message in hand.
 func (w *walker) writesOf(l *graph.Link) *writes {
 	x := &writes{
-		link: l, share: w.happens(l), count: w.counted(l), takes: dist.Of(w.a.Node(l.To).Takes), tries: max(l.Policy.Tries, 1),
+		link: l, share: w.happens(l), count: w.counted(l), tries: max(l.Policy.Tries, 1),
+		takes: dist.Of(w.a.Node(l.To).Takes),
 	}
 	if x.reject, x.why = w.a.Rejection(l, w.at); x.why == "" && !l.Ignore {
 		x.full = w.a.Rejected[l.To]
@@ -883,7 +917,8 @@ func (a *Analysis) tooLarge(l *graph.Link, m Message) bool {
 	return a.overPayload(size, l.To)
 }
 
-// overPayload reports whether a message of a size, in bytes, is over the platform's limit where it is written to a node.
+// overPayload reports whether a message of a size, in bytes, is over the platform's limit where it is written to a
+// node.
 func (a *Analysis) overPayload(size int64, to int) bool {
 	limit, k := a.Graph.Topology.Limits.Payload, a.Node(to).Kind
 	return limit > 0 && size > limit && k.Channel() && !k.Keeps()
@@ -921,6 +956,7 @@ type Fate struct {
 	Given   float64 // share that is given up: its tries are exhausted, or its time is
 	runs    float64 // runs that are started
 	doomed  float64 // of a message that is never processed
+	able    float64 // of one that it can process
 	works   float64 // runs that succeed, whether or not it counts
 	sends   float64 // runs that come as far as their sends may: those of messages that it can process
 	calls   float64 // runs that come as far as their calls may
@@ -1000,7 +1036,9 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 	f.Given = never + (1-never)*min(byChance, 1)
 	f.runs = never*sure + (1-never)*before
 	if final {
-		f.runs = never + (1-never)*before
+		if f.runs = never + (1-never)*before; never > (1-never)*min(byChance, 1) {
+			f.cause = "exhausted"
+		}
 	}
 	if tries >= 1e9 { // until its retention ends
 		f.runs = before
@@ -1009,7 +1047,7 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 	if never > 0 {
 		f.doomed = (f.runs - (1-never)*before) / never
 	}
-	f.works = (1 - never) * before * works
+	f.able, f.works = before, (1-never)*before*works
 	f.sends = (1 - never) * before
 	f.calls = max(f.runs-o.dooms[at.Node]*f.doomed, 0)
 	f.stated = o.Late == 0 && f.late == 0 && o.Why == "" && never == 0 && taken == 1
@@ -1022,10 +1060,16 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 			f.Given, f.aged = old+(1-old)*f.Given, (1-old)*f.aged
 		}
 	}
-	f.runs, f.doomed, f.works, f.sends, f.calls =
-		f.runs*taken, f.doomed*taken, f.works*taken, f.sends*taken, f.calls*taken
-	f.first = f.runs
+	f.take(taken)
 	return f
+}
+
+// take notes that only a share of the offers is taken.
+func (f *Fate) take(share float64) {
+	for _, n := range []*float64{&f.runs, &f.doomed, &f.works, &f.sends, &f.calls} {
+		*n *= share
+	}
+	f.first = f.runs
 }
 
 // triesStarted returns how many tries are started on average where each fails with a chance and
@@ -1067,8 +1111,8 @@ func (o *RunOutcome) endsTries(p *graph.Policy) float64 {
 	return share
 }
 
-// usedUp returns the chance that a try of a message is used up while the only reader of a queue fills its batch, and takes
-// the message again whenever its lease ends.
+// usedUp returns the chance that a try of a message is used up while the only reader of a queue fills its batch, and
+// takes the message again whenever its lease ends.
 func (a *Analysis) usedUp(l *graph.Link, m Mode) float64 {
 	q, tries := a.Node(l.From), float64(l.Policy.Tries)
 	if tries == 0 || a.ReadersOf(q) > 1 {

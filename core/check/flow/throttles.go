@@ -136,8 +136,15 @@ func (a *Analysis) offeredAgain(at State) float64 {
 
 // mostAtOnce bounds the runs of a node that can be asked for at once: a reader waits for
 // its run, and so does a caller.
-func (a *Analysis) mostAtOnce(i int) float64 {
-	most := 0.0
+func (a *Analysis) mostAtOnce(i int) float64 { return a.mostAskedFor(i, map[int]bool{}) }
+
+func (a *Analysis) mostAskedFor(i int, inside map[int]bool) float64 {
+	if inside[i] || len(inside) > mostChecked { // callers that wait for each other, or a long chain of them
+		return math.Inf(1)
+	}
+	inside[i] = true
+	defer delete(inside, i)
+	most, callers := 0.0, map[int]bool{}
 	for _, s := range a.States.Of[i] {
 		if h := a.States.All[s].How; h != AsPoll && h != AsCall && a.stateRates[s] > 0 {
 			return math.Inf(1)
@@ -157,10 +164,21 @@ func (a *Analysis) mostAtOnce(i int) float64 {
 		case l.Relation == model.WaitingCall && from.Concurrency > 0 && from.Kind != model.Workflow:
 			most += float64(from.Concurrency)
 		case l.Relation == model.WaitingCall && a.LinkRates[id] > 0:
-			return math.Inf(1)
+			if from.Kind == model.Workflow || a.givesUpWaiting(l.From) {
+				return math.Inf(1)
+			}
+			if !callers[l.From] { // one call after the other
+				callers[l.From] = true
+				most += a.mostAskedFor(l.From, inside)
+			}
 		}
 	}
 	return most
+}
+
+// givesUpWaiting reports whether runs of a node may end while what they have called goes on.
+func (a *Analysis) givesUpWaiting(i int) bool {
+	return slices.ContainsFunc(a.States.Of[i], func(s int32) bool { return a.Outcome(int(s), Worst).Late > 0 })
 }
 
 // turnedAwayShare solves B = E(c, A(B)) by bisection.

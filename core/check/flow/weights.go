@@ -235,7 +235,7 @@ func (a *Analysis) weighRun(s int, at State, n *graph.Node, edges []Edge) {
 			if at.How == AsPoll && n.ResultsAll { // at each run
 				share = works
 				if l.When == model.Failure {
-					share = a.three(s, func(m Mode) float64 { return a.FateOf(s, m).runs * a.Outcome(s, m).Fails })
+					share = a.three(s, func(m Mode) float64 { f := a.FateOf(s, m); return f.runs - f.works })
 				}
 			}
 			share = share.times(sure)
@@ -288,6 +288,16 @@ func (a *Analysis) weighSend(s int, e *Edge, works three) {
 		s,
 		func(m Mode) float64 { return a.sendsAt(s, m, e.Kind) * a.Outcome(s, m).sent[e.Link] },
 	).times(e.sure())
+	n := a.Node(at.Node)
+	if l.PerRun && at.How == AsPoll && n.Fails.PerMessage && !n.Together { // whatever fails by itself
+		all = a.three(s, func(m Mode) float64 {
+			o := a.Outcome(s, m)
+			if o.stated >= 1 {
+				return a.FateOf(s, m).runs
+			}
+			return a.FateOf(s, m).runs * o.sent[e.Link] / (1 - o.stated)
+		}).times(e.sure())
+	}
 	if count, _, guessed := a.CountOf(l, at); guessed {
 		all.Low, all.High = 0, max(all.High, count.High*works.High)
 	}
@@ -301,7 +311,7 @@ func (a *Analysis) weighSend(s int, e *Edge, works three) {
 		e.expected /= batch
 		e.Mean.Low /= up
 	}
-	if a.Node(at.Node).Idempotent != nil && e.Kind != StartSend {
+	if n.Idempotent != nil && e.Kind != StartSend {
 		e.Mean.High = max(e.Mean.High, e.expected)
 		e.Mean.Low = 0
 	}
@@ -394,7 +404,7 @@ func (a *Analysis) rejectedDelivery(s int, e *Edge, l *graph.Link, edges []Edge)
 // weighRequest weighs what a request at an endpoint makes. What fails is returned to
 // the client, who waits.
 func (a *Analysis) weighRequest(s int, at State, n *graph.Node, edges []Edge) {
-	reach := 1.0
+	reach := same(1)
 	for _, id := range n.Out { // accepted links are processed before the waiting one
 		l := a.Link(id)
 		for k := range edges {
@@ -411,9 +421,10 @@ func (a *Analysis) weighRequest(s int, at State, n *graph.Node, edges []Edge) {
 			if l.Relation == model.Write {
 				p, _ = a.rejectedAfter(l, at, 1)
 			}
-			share := e.sure().times(same(reach * (1 - p)))
+			sure := e.sure()
+			share := sure.times(reach).times(same(1 - p))
 			e.expected, e.Mean = share.usual, share.Span
-			reach *= 1 - p
+			reach = reach.times(three{1 - p*sure.usual, Span{1 - p*sure.High, 1 - p*sure.Low}})
 		}
 	}
 }
