@@ -935,20 +935,34 @@ func (a *Analysis) request(s int, m Mode) *RunOutcome {
 		w.out.Why = "accepts"
 		return w.finish(dist.Law{})
 	}
+	for _, id := range n.Out { // accepted links come before the waiting one [EP-03]
+		if l := a.Link(id); l.Relation == model.Write {
+			alive = w.accepts(l, alive)
+		}
+	}
 	for _, id := range n.Out {
-		l := a.Link(id)
-		switch {
-		case l.Relation == model.Write:
-			takes := dist.Of(a.Node(l.To).Takes)
-			alive = w.cut(w.sum(alive, takes))
-			reject, _ := a.rejectedAfter(l, at, 1)
-			w.fail(alive.Times(reject), "rejected")
-			alive = alive.Times(1 - reject)
-		case l.Relation == model.WaitingCall:
+		if l := a.Link(id); l.Relation == model.WaitingCall {
 			alive = w.call(l, alive, nil)
 		}
 	}
 	return w.finish(alive)
+}
+
+// accepts makes the write of a link of an endpoint, for the requests that it takes.
+func (w *walker) accepts(l *graph.Link, alive dist.Law) dist.Law {
+	share := 1.0
+	switch w.a.FilterVerdict(l, w.at.Message) {
+	case expr.Impossible:
+		return alive
+	case expr.Possible:
+		if w.out.guessed = true; w.mode == Best {
+			share = 0
+		}
+	}
+	taken := w.cut(w.sum(alive.Times(share), dist.Of(w.a.Node(l.To).Takes)))
+	reject, _ := w.a.rejectedAfter(l, w.at, 1)
+	w.fail(taken.Times(reject), "rejected")
+	return alive.Times(1 - share).Or(taken.Times(1 - reject))
 }
 
 // Fate is what becomes of a message at a state that runs, all tries together.
