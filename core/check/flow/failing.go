@@ -33,15 +33,6 @@ func (w *walker) whenFailing(to int, o *RunOutcome) *RunOutcome {
 	return w.a.outcomeUnder(to, w.failing, w.depth+1)
 }
 
-// ownTimeOf returns how long a run at a state takes by itself on average, in seconds, at most its timeout.
-func (a *Analysis) ownTimeOf(s int) float64 {
-	takes, n := a.choiceOf(s, Usual).takes.Expected(), a.Node(a.States.All[s].Node)
-	if n.Timeout > 0 {
-		return min(takes, n.Timeout.Seconds())
-	}
-	return takes
-}
-
 // byLength sorts faults by how long a run at a state takes while one of them lasts, in seconds; those of groups are
 // taken to take as long as any.
 func (a *Analysis) byLength(s int, faults faultSet) map[float64]faultSet {
