@@ -60,9 +60,9 @@ func filling(most, mean float64) batchFill {
 	return batchFill{meanFill(most, mean), min(mean*(mean+2)/(mean+1), most-1)}
 }
 
-// gathering returns the fill of batches of at most so many messages that hold what came while the one before was worked
-// on, so many on average by Poisson's law, or the next that comes: E[max(N, 1)] = m + exp(-m). busy is the chance that no
-// other reader takes them.
+// gathering returns the fill of batches of at most so many messages that hold what came while the one before was
+// worked on, so many on average by Poisson's law, or the next that comes: E[max(N, 1)] = m + exp(-m). busy is the
+// chance that no other reader takes them.
 func gathering(most, mean, busy float64) batchFill {
 	batch := mean + math.Exp(-mean) // a batch holds what has come, or the one that comes next
 	return batchFill{min(1+(batch-1)*busy, most), min(mean*mean/batch*busy, most-1)}
