@@ -370,6 +370,15 @@ func (v *verifier) normalLosses(s *model.Scenario, r *sim.Result) {
 	}
 }
 
+// endOfTries gives one name to the causes that end the tries of a message: where both come at about the same time,
+// either does.
+func endOfTries(cause string) string {
+	if cause == "given-up" {
+		return "exhausted"
+	}
+	return cause
+}
+
 // claimedAs reports whether a loss is claimed: tries that are exhausted as a message is given up for its age are
 // either.
 func claimedAs(claims map[where][]*flow.LossSet, w where) bool {
@@ -557,7 +566,7 @@ func (v *verifier) numbers(s *model.Scenario, r *sim.Result) {
 	}
 	lost := map[string]float64{}
 	for w, n := range v.lost(r) {
-		lost[w.cause] += float64(n)
+		lost[endOfTries(w.cause)] += float64(n)
 	}
 	want, sure := map[string]float64{}, true
 	for name := range v.a.Entries {
@@ -570,7 +579,7 @@ func (v *verifier) numbers(s *model.Scenario, r *sim.Result) {
 			return v.collides(s.Node)
 		})
 		for c, x := range e.LossBy {
-			want[c] += x * count
+			want[endOfTries(c)] += x * count
 		}
 	}
 	if !sure {

@@ -37,7 +37,7 @@ func tell(r *Report) string {
 }
 
 // known is how many of the models of TestRandomModels a run is known to contradict: it
-// may not rise. Surveys of others find about one in 400.
+// may not rise. Surveys of others find about one in 500.
 const known = 0
 
 // TestRandomModels holds the analysis of random models of the whole language, always the same, against runs of them.
