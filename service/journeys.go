@@ -32,7 +32,7 @@ type journeyTracers struct {
 	busy map[int64]chan struct{} // by run; closed when the one that records has ended
 }
 
-// begin waits until nobody records the journeys of a run.
+// begin waits until no other request records the journeys of a run.
 func (t *journeyTracers) begin(ctx context.Context, run int64) (end func(), err error) {
 	for {
 		t.mu.Lock()

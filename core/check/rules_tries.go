@@ -49,7 +49,8 @@ func mayTake(l *graph.Link, n *graph.Node) string {
 	if l.Read.Within == 0 || l.Read.UpTo <= 1 {
 		return fmt.Sprintf("a run of `%s` may take %s", n.Name, limit)
 	}
-	return fmt.Sprintf("its batch may take %s to fill and a run of `%s` %s", model.FormatDuration(l.Read.Within), n.Name, limit)
+	fill := model.FormatDuration(l.Read.Within)
+	return fmt.Sprintf("its batch may take %s to fill and a run of `%s` %s", fill, n.Name, limit)
 }
 
 var startSendsRepeat = &Rule{Code: "IW402", Title: "Retries repeat sends at start", Severity: Warning,

@@ -118,7 +118,7 @@ func (v *verifier) prepare() {
 }
 
 // offBeat is by how much the traffic of a run is slower than stated, so that the time between messages is in no ratio
-// to leases, waits and retries: where each retry met an arrival, they would be read together for ever.
+// to leases, waits and retries: where each retry met an arrival, they would be read together again and again.
 const offBeat = 1 - 1/2500.0
 
 // ownTraffic returns the traffic of the nodes' own rates, spread over the keys and
@@ -640,6 +640,13 @@ func (v *verifier) rareTries(i int) bool {
 // uncertain reports whether the messages of a node were guessed: it depends on links
 // that are only possible, or on how a queue's links share its messages.
 func (v *verifier) uncertain(i int) bool {
+	return v.onTheWay(i, func(e graph.Edge) bool {
+		return e.Link >= 0 && v.failsInBatches(e.Link) || !e.Dead && v.possible(e.Link)
+	})
+}
+
+// onTheWay reports whether some edge of a kind lies on a way to a node.
+func (v *verifier) onTheWay(i int, of func(graph.Edge) bool) bool {
 	seen := map[int]bool{}
 	var walk func(i int) bool
 	walk = func(i int) bool {
@@ -647,15 +654,9 @@ func (v *verifier) uncertain(i int) bool {
 			return false
 		}
 		seen[i] = true
-		for _, e := range v.g.Edges(true) {
-			if e.To != i {
-				continue
-			}
-			if e.Link >= 0 && v.failsInBatches(e.Link) || !e.Dead && v.possible(e.Link) || walk(e.From) {
-				return true
-			}
-		}
-		return false
+		return slices.ContainsFunc(v.g.Edges(true), func(e graph.Edge) bool {
+			return e.To == i && (of(e) || walk(e.From))
+		})
 	}
 	return walk(i)
 }
@@ -677,21 +678,10 @@ func (v *verifier) batched(node int) bool {
 	return slices.ContainsFunc(v.g.Nodes[node].In, func(id int) bool { return v.g.Links[id].Read.UpTo > 1 })
 }
 
-// batchedBefore reports whether what comes to a node may have been in batches: they hold more where messages come by
+// batchedBefore reports whether the messages of a node may have been in batches: they hold more where messages come by
 // chance than in a run where they come evenly.
 func (v *verifier) batchedBefore(i int) bool {
-	seen := map[int]bool{}
-	var walk func(i int) bool
-	walk = func(i int) bool {
-		if seen[i] {
-			return false
-		}
-		seen[i] = true
-		return v.batched(i) || slices.ContainsFunc(v.g.Edges(true), func(e graph.Edge) bool {
-			return e.To == i && (e.Dead && e.Link >= 0 && v.g.Links[e.Link].Read.UpTo > 1 || walk(e.From))
-		})
-	}
-	return walk(i)
+	return v.onTheWay(i, func(e graph.Edge) bool { return e.Link >= 0 && v.g.Links[e.Link].Read.UpTo > 1 })
 }
 
 func (v *verifier) possible(link int) bool {

@@ -140,7 +140,7 @@ type mate struct {
 	share float64
 }
 
-// mostMates bounds the states of a reader that are told apart in its batches.
+// mostMates bounds the states of a reader that are distinguished in its batches.
 const mostMates = 8
 
 // matesOf lists the states that a reader brings messages to, those with the most messages first.
@@ -277,7 +277,7 @@ func takeOthers(
 		next = next.Or(x.take(w, alive.Times(messages*x.share), 1, failed))
 		left -= alive.Mass * messages * x.share
 	}
-	if rest := left - alive.Mass*(1-messages); rest > 1e-12 { // of states that are not told apart
+	if rest := left - alive.Mass*(1-messages); rest > 1e-12 { // of states that are not distinguished
 		next = next.Or(alive.Times(rest / alive.Mass))
 	}
 	return next
@@ -331,9 +331,10 @@ func (w *walker) othersOf(own *choice) (of others) {
 	of.sure, of.chance = any(sure), any(failing)*fails
 	if of.slow = any(slow); w.mode == Worst && slow > 0 {
 		of.slow = 1
-		of.takes = []timed{slices.MaxFunc(of.takes, func(x, y timed) int {
+		longest := slices.MaxFunc(of.takes, func(x, y timed) int {
 			return cmp.Compare(x.takes.Largest(), y.takes.Largest())
-		})}
+		})
+		of.takes = []timed{{longest.takes, slow}} // all of them
 	}
 	for k := range of.takes {
 		of.takes[k].share /= slow
@@ -372,7 +373,7 @@ func (w *walker) spendWith(of *others, alive dist.Law, takes model.Distribution)
 
 // inBatches adds the failures of the others of a batch to those of a message that is read with them, where a run fails
 // for any of them or all of them are returned together.
-func (a *Analysis) inBatches(s int, m Mode, o *RunOutcome, f *Fate) (never, fails float64) {
+func (a *Analysis) inBatches(s int, m Mode, o *RunOutcome) (never, fails float64) {
 	at := a.States.All[s]
 	never, fails = o.never, o.Fails
 	if !a.readsBatches(at) {
@@ -380,7 +381,6 @@ func (a *Analysis) inBatches(s int, m Mode, o *RunOutcome, f *Fate) (never, fail
 	}
 	l := a.Link(int(at.Link))
 	perMessage, others := a.Node(at.Node).Fails.PerMessage, a.messagesOf(at, m)-1
-	f.guessed = f.guessed || o.batched
 	if perMessage && l.Read.Failed != "all" || !perMessage && l.Read.Failed == "halve" || others <= 0 {
 		return never, fails
 	}
@@ -396,10 +396,8 @@ func (a *Analysis) inBatches(s int, m Mode, o *RunOutcome, f *Fate) (never, fail
 			doomed, failing = doomed+x.share*of.never, failing+x.share*of.stated
 		}
 	}
-	f.guessed = f.guessed || doomed > 0 || o.spoiled > 0
 	never = 1 - (1-never)*math.Pow(1-doomed, others)*(1-o.spoiled)
-	if perMessage && failing > 0 {
-		f.guessed = true
+	if perMessage {
 		fails = 1 - (1-fails)*math.Pow(1-failing, others)
 	}
 	return never, fails

@@ -967,20 +967,19 @@ func (w *walker) accepts(l *graph.Link, alive dist.Law) dist.Law {
 
 // Fate is what becomes of a message at a state that runs, all tries together.
 type Fate struct {
-	Given   float64 // share that is given up: its tries are exhausted, or its time is
-	runs    float64 // runs that are started
-	doomed  float64 // of a message that is never processed
-	able    float64 // of one that it can process
-	works   float64 // runs that succeed, whether or not it counts
-	sends   float64 // runs that come as far as their sends may: those of messages that it can process
-	calls   float64 // runs that come as far as their calls may
-	old     float64 // of given: turned away until it is too old
-	aged    float64 // of given: too old when its next try would be due, by chance
-	cause   string  // of the rest of what is given up
-	first   float64 // runs that are started or end early, for `at: start`
-	stated  bool    // what is given up is so by stated `fails` shares alone
-	guessed bool
-	late    float64 // chance of a try that its success comes too late to count
+	Given  float64 // share that is given up: its tries are exhausted, or its time is
+	runs   float64 // runs that are started
+	doomed float64 // of a message that is never processed
+	able   float64 // of one that it can process
+	works  float64 // runs that succeed, whether or not it counts
+	sends  float64 // runs that come as far as their sends may: those of messages that it can process
+	calls  float64 // runs that come as far as their calls may
+	old    float64 // of given: turned away until it is too old
+	aged   float64 // of given: too old when its next try would be due, by chance
+	cause  string  // of the rest of what is given up
+	first  float64 // runs that are started or end early, for `at: start`
+	stated bool    // what is given up is so by stated `fails` shares alone
+	late   float64 // chance of a try that its success comes too late to count
 }
 
 // PolicyOf returns the policy by which a message in a context is tried.
@@ -1001,7 +1000,7 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 	at := a.States.All[s]
 	o := a.Outcome(s, m)
 	p := a.PolicyOf(at.Context)
-	f := Fate{cause: "exhausted", guessed: o.guessed}
+	f := Fate{cause: "exhausted"}
 	fails, never, final := o.Fails, o.never, o.final
 	works := 1 - fails
 	if a.overLimit(s) == expr.Certain && at.How != AsCall {
@@ -1101,14 +1100,11 @@ func triesStarted(fails, most float64) (started, all float64) {
 func (a *Analysis) whenRead(s int, m Mode, o *RunOutcome, f *Fate) (never, fails, taken float64) {
 	at := a.States.All[s]
 	l := a.Link(int(at.Link))
-	never, fails = a.inBatches(s, m, o, f)
+	never, fails = a.inBatches(s, m, o)
 	if !a.Node(l.From).Kind.Leases() {
 		return never, fails, 1
 	}
 	f.late = a.lateness(l, o, m)
-	if f.late > 0 && m == Best {
-		f.guessed = true
-	}
 	fails = 1 - (1-fails)*(1-f.late)
 	taken = (1 - a.turnsReaderAway(at.Node, m)) * (1 - a.usedUp(l, m))
 	return never, 1 - (1-fails)*taken, taken

@@ -656,7 +656,7 @@ func (a *Analysis) waitsBefore(s int) float64 {
 	o := a.Outcome(s, Usual)
 	fails := o.Fails
 	if at.How == AsPoll {
-		_, fails = a.inBatches(s, Usual, o, &Fate{})
+		_, fails = a.inBatches(s, Usual, o)
 	}
 	if fails <= 0 || fails >= 1 {
 		return 0
