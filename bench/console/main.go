@@ -73,7 +73,7 @@ func measure(program, dir, only string, rounds int) error {
 	}
 	defer f.Stop()
 	api := f.Client(0)
-	for _, n := range []int{10, 60, 100, 500} {
+	for _, n := range []int{10, 60, 100, 200, 500} {
 		if _, err := api.CreateModel(ctx, fmt.Sprintf("estate-%d", n), estate(n), ""); err != nil {
 			return err
 		}
@@ -95,7 +95,11 @@ func measure(program, dir, only string, rounds int) error {
 		{"100 nodes: an edit of the text to the board", "ms", p.edit(100, "board", "kind")},
 		{"100 nodes: an edit of the text to the findings", "ms", p.edit(100, "findings", "kind")},
 		{"100 nodes: a new node in the text to the board", "ms", p.edit(100, "board", "node")},
-		{"panning 500 nodes", "frames/s", p.pan},
+		{"60 nodes: a press on a node to its mark on the board", "ms", p.chosen},
+		{"200 nodes: twenty letters typed, the slowest to the frame that shows it", "ms", p.typed("slowest")},
+		{"200 nodes: twenty letters typed, the longest task", "ms", p.typed("task")},
+		{"panning 500 nodes", "frames/s", p.pan("frames")},
+		{"panning 500 nodes, the longest task", "ms", p.pan("task")},
 	} {
 		if !strings.Contains(m.what, only) {
 			continue
@@ -145,6 +149,9 @@ const until = `((act, holds) => new Promise((done, fail) => {
   requestAnimationFrame(look);
 }))`
 
+// aFinding is a finding, or a group of them.
+const aFinding = `section[aria-label="Findings"] .head, section[aria-label="Findings"] [data-code]`
+
 const drawn = `(n => [...document.querySelectorAll(".svelte-flow__node-node")].filter(e => e.style.visibility !== "hidden").length === n)`
 
 func (p *page) promise(script string) (float64, error) {
@@ -183,7 +190,7 @@ func (p *page) edit(n int, where, what string) func() (float64, error) {
 			chromedp.Navigate(fmt.Sprintf("%s/w/main/models/estate-%d", p.url, n)),
 			chromedp.WaitVisible(chromedp.CSS(".svelte-flow__node-node")),
 			chromedp.WaitVisible(chromedp.CSS(".cm-content")),
-			chromedp.WaitVisible(chromedp.CSS("[data-code]")),
+			chromedp.WaitVisible(chromedp.CSS(aFinding)),
 			chromedp.Focus(chromedp.CSS(".cm-content")),
 			chromedp.KeyEvent(kb.End, chromedp.KeyModifiers(chromedp.ModifierCtrl)),
 			chromedp.Sleep(time.Second),
@@ -217,19 +224,81 @@ func (p *page) edit(n int, where, what string) func() (float64, error) {
 	}
 }
 
-// pan drags a board of 500 nodes, all in view, to and fro for three seconds and
-// counts the frames.
-func (p *page) pan() (float64, error) {
+// tasks is a watch over the tasks that hold the page up: longest() gives how long the
+// longest took, in milliseconds, 0 where none took 50.
+const tasks = `((watch, most) => { watch = new PerformanceObserver(l => { for (const e of l.getEntries()) most = Math.max(most, e.duration) });
+  watch.observe({type: "longtask"});
+  return {longest: () => { for (const e of watch.takeRecords()) most = Math.max(most, e.duration); watch.disconnect(); return most }};
+})(null, 0)`
+
+// chosen presses a node and waits until it is marked.
+func (p *page) chosen() (float64, error) {
 	err := chromedp.Do(
 		p.ctx,
-		chromedp.Navigate(p.url+"/w/main/models/estate-500"),
+		chromedp.Navigate(p.url+"/w/main/models/estate-60"),
 		chromedp.WaitVisible(chromedp.CSS(".svelte-flow__node-node")),
-		chromedp.Sleep(3*time.Second),
+		chromedp.Sleep(2*time.Second),
 	)
 	if err != nil {
 		return 0, err
 	}
-	return p.promise(`new Promise(done => {
+	return p.promise(until + `(() => document.querySelectorAll(".svelte-flow__node-node")[7].click(),
+  () => document.querySelectorAll(".svelte-flow__node-node")[7].querySelector(".chosen") !== null)`)
+}
+
+// typed types twenty letters into a comment of a model of 200 nodes, ten a second.
+func (p *page) typed(what string) func() (float64, error) {
+	return func() (float64, error) {
+		err := chromedp.Do(
+			p.ctx,
+			chromedp.Navigate(p.url+"/w/main/models/estate-200"),
+			chromedp.WaitVisible(chromedp.CSS(".svelte-flow__node-node")),
+			chromedp.WaitVisible(chromedp.CSS(".cm-content")),
+			chromedp.WaitVisible(chromedp.CSS(aFinding)),
+			chromedp.Focus(chromedp.CSS(".cm-content")),
+			chromedp.KeyEvent(kb.End, chromedp.KeyModifiers(chromedp.ModifierCtrl)),
+			chromedp.Sleep(2*time.Second),
+		)
+		if err != nil {
+			return 0, err
+		}
+		return p.promise(`(async () => {
+  document.execCommand("insertText", false, "\n# ");
+  await new Promise(r => setTimeout(r, 1000));
+  const watch = ` + tasks + `;
+  let slowest = 0;
+  for (let i = 0; i < 20; i++) {
+    const began = performance.now();
+    document.execCommand("insertText", false, "abcdefghij"[i % 10]);
+    await new Promise(r => requestAnimationFrame(() => setTimeout(r))); // the frame has been drawn
+    slowest = Math.max(slowest, performance.now() - began);
+    await new Promise(r => setTimeout(r, 100));
+  }
+  const task = watch.longest();
+  return {slowest, task}.` + what + `;
+})()`)
+	}
+}
+
+// pan drags a board of 500 nodes, all in view, to and fro for three seconds, and counts the
+// frames or finds the longest task.
+func (p *page) pan(what string) func() (float64, error) {
+	return func() (float64, error) {
+		err := chromedp.Do(
+			p.ctx,
+			chromedp.Navigate(p.url+"/w/main/models/estate-500"),
+			chromedp.WaitVisible(chromedp.CSS(".svelte-flow__node-node")),
+			chromedp.Sleep(3*time.Second),
+		)
+		if err != nil {
+			return 0, err
+		}
+		return p.promise(strings.NewReplacer("TASKS", tasks, "WHAT", what).Replace(panned))
+	}
+}
+
+const panned = `new Promise(done => {
+  const watch = TASKS;
   const pane = document.querySelector(".svelte-flow__pane"), box = pane.getBoundingClientRect();
   const at = (type, x, y) => (type === "mousedown" ? pane : window).dispatchEvent(new MouseEvent(type, {clientX: box.x + box.width / 2 + x, clientY: box.y + box.height / 2 + y, button: 0, buttons: 1, bubbles: true, cancelable: true, view: window}));
   at("mousedown", 0, 0);
@@ -237,11 +306,10 @@ func (p *page) pan() (float64, error) {
   let frames = 0;
   const step = now => {
     const t = now - began;
-    if (t > 3000) { at("mouseup", 0, 0); done(frames / t * 1000); return }
+    if (t > 3000) { at("mouseup", 0, 0); done({frames: frames / t * 1000, task: watch.longest()}.WHAT); return }
     frames++;
     at("mousemove", 120 * Math.sin(t / 300), 60 * Math.sin(t / 200));
     requestAnimationFrame(step);
   };
   requestAnimationFrame(step);
-})`)
-}
+})`

@@ -1,6 +1,9 @@
 package check
 
 import (
+	"runtime"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"ironweir/core/check/flow"
@@ -23,26 +26,48 @@ func prove(
 	s *model.Scenario,
 	inputs map[string]model.EventFile,
 	now time.Time,
-	m *flow.Memo,
 ) {
 	left, cost := proofWork, len(g.Nodes)+len(g.Links)+len(doc.Entries)*len(g.Nodes)/20+1
 	known := map[string]Severity{}
 	for _, f := range doc.Findings {
 		known[f.ID] = f.Severity
 	}
+	type proof struct {
+		finding *Finding
+		remedy  remedy.Remedy
+		holds   bool
+	}
+	var proofs []*proof
 	for i := range doc.Findings {
 		f := &doc.Findings[i]
-		kept := []remedy.Remedy{}
 		for _, r := range f.Remedies {
 			if left -= cost; left < 0 {
 				f.Unproven++
 				continue
 			}
-			if holds(f, r, doc, known, g, s, inputs, now, m) {
-				kept = append(kept, r)
-			}
+			proofs = append(proofs, &proof{finding: f, remedy: r})
 		}
-		f.Remedies = kept
+	}
+	// Each holds or not whatever becomes of the others.
+	var next atomic.Int64
+	var all sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(proofs)) {
+		all.Go(func() {
+			m := flow.NewMemo()
+			for i := int(next.Add(1)) - 1; i < len(proofs); i = int(next.Add(1)) - 1 {
+				p := proofs[i]
+				p.holds = holds(p.finding, p.remedy, doc, known, g, s, inputs, now, m)
+			}
+		})
+	}
+	all.Wait()
+	for i := range doc.Findings {
+		doc.Findings[i].Remedies = []remedy.Remedy{}
+	}
+	for _, p := range proofs {
+		if p.holds {
+			p.finding.Remedies = append(p.finding.Remedies, p.remedy)
+		}
 	}
 }
 

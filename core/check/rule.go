@@ -216,7 +216,7 @@ func RunWith(
 	m := flow.NewMemo()
 	a, doc := run(g, s, inputs, head, now, m)
 	improve(a, m)
-	prove(doc, g, s, inputs, now, m)
+	prove(doc, g, s, inputs, now)
 	return doc
 }
 

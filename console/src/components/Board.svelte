@@ -43,6 +43,7 @@
   import BoardMenu, { type MenuAt, type MenuItem } from "./BoardMenu.svelte";
   import BoardTools from "./BoardTools.svelte";
   import Motion from "./Motion.svelte";
+  import MovingBoard from "./MovingBoard.svelte";
   import PointsHere from "./PointsHere.svelte";
   import Pointers from "./Pointers.svelte";
   import RoutedEdge from "./RoutedEdge.svelte";
@@ -140,7 +141,7 @@
   const pane = (e: Event) => edits && onplace && (e.target as HTMLElement).closest(".svelte-flow__pane");
 
   let looked = $state("");
-  let moved = $state(false); // while it is panned or zoomed, a large board leaves out what costs most to draw
+  let moved = $state(false); // it is being panned or zoomed
   const farthest = 0.1;
   const readable = 0.4; // the zoom below which names cannot be read
   const large = $derived(board.nodes.length > 150);
@@ -162,6 +163,7 @@
       : ((several = []), onchoose(name, line(name)));
   let under = $state(""); // the link under the pointer
   let panel = $state<HTMLElement>();
+  const size = $state({ width: 0, height: 0 }); // of the panel
   let picked = $state<string | undefined>(); // by what somebody wants nodes to stand together
   const grouped = $derived(picked ?? usualGrouping(board));
   let zoom = $state(1);
@@ -181,10 +183,12 @@
   let nodes = $state.raw<Node[]>([]);
   let edges = $state.raw<Edge[]>([]);
 
-  // From far away the parts of a large board are named.
+  // From far away the parts of a large board are named. Shared dead letters stand apart from what they belong to.
+  const aside = $derived(sharedDeadLetters(board));
   const parts = $derived<Node[]>(
     partsOf(board).map(({ name, nodes: names }) => {
-      const boxes = names
+      const standing = names.filter((n) => !aside.has(n));
+      const boxes = (standing.length ? standing : names)
         .filter((n) => places.has(n))
         .map((n) => ({ ...(pins[n] ?? places.get(n)!), width: widthOf(n), height: nodeHeight }));
       const box = extentOf(boxes, []);
@@ -299,7 +303,6 @@
           })),
       ),
     );
-    const shared = sharedDeadLetters(board);
     const lit = highlightedLinks.size < board.links.length; // some are picked out
     edges = keptEdges(
       board.links
@@ -333,7 +336,7 @@
             type: points
               ? "routed"
               : l.stroke === "dead-letter" &&
-                  shared.has(l.to) &&
+                  aside.has(l.to) &&
                   !near &&
                   !seen?.links.has(l.id) &&
                   !(lit && highlightedLinks.has(l.id))
@@ -379,6 +382,8 @@
 <!-- svelte-ignore a11y_no_noninteractive_element_interactions -->
 <div
   bind:this={panel}
+  bind:clientWidth={size.width}
+  bind:clientHeight={size.height}
   class="board"
   class:large
   class:moved={moved && large}
@@ -497,6 +502,7 @@
       </Controls>
       {#if pointers.length}<Pointers {pointers} places={(n) => pins[n] ?? places.get(n)} />{/if}
       {#if onpoint && panel}<PointsHere {panel} {nodes} {onpoint} />{/if}
+      {#if moved && large && panel}<MovingBoard {nodes} board={panel} {size} {far} />{/if}
       {#if movements && motion.on && panel}<Motion {movements} {lasts} board={panel} />{/if}
       {#if board.nodes.length > 120}<MiniMap pannable zoomable />{/if}
       <Panel position="top-right" style="margin-right: {movements && !motion.reduced ? 130 : 104}px">
@@ -558,18 +564,12 @@
   .large :global(.svelte-flow__node:hover .svelte-flow__handle) {
     visibility: visible;
   }
-  .moved :global(.svelte-flow__viewport) {
-    will-change: transform;
-  }
-  .moved :global(.svelte-flow__edge-path) {
-    marker-end: none !important;
-    stroke-dasharray: none !important;
-  }
+  /* A canvas draws it meanwhile. */
+  .moved :global(.svelte-flow__nodes),
+  .moved :global(.svelte-flow__edges),
+  .moved :global(.svelte-flow__edge-labels),
   .moved :global(.svelte-flow__minimap) {
-    visibility: hidden;
-  }
-  .moved :global(.svelte-flow__edge-interaction) {
-    display: none;
+    content-visibility: hidden;
   }
   /* Too far away to read, a node shows its kind and its state. */
   .far :global(.face) {

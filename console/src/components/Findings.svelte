@@ -8,6 +8,7 @@
   import { command } from "../lib/command";
   import { findingMatches, firstRemedies, groupFindings, many } from "../lib/finding-groups";
   import CodeText from "./CodeText.svelte";
+  import Later from "./Later.svelte";
 
   let {
     findings,
@@ -156,9 +157,11 @@
   </li>
 {/snippet}
 
-<Modal bind:open={explained.open} passiveModal size="sm" modalHeading={explained.title}>
-  {#each explained.paragraphs as p (p)}<p class="page-of-rule"><CodeText text={p} /></p>{/each}
-</Modal>
+<Later wanted={explained.open}>
+  <Modal bind:open={explained.open} passiveModal size="sm" modalHeading={explained.title}>
+    {#each explained.paragraphs as p (p)}<p class="page-of-rule"><CodeText text={p} /></p>{/each}
+  </Modal>
+</Later>
 
 <style>
   section {

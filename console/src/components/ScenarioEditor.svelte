@@ -4,6 +4,7 @@
   import Save from "carbon-icons-svelte/lib/Save.svelte";
   import { api, sentence, problems, type Board, type Schemas, type Problem } from "../lib/api";
   import { currentWorkspace, visitor } from "../lib/workspace.svelte";
+  import Later from "./Later.svelte";
   import ScenarioForm from "./ScenarioForm.svelte";
   import TextEditor from "./TextEditor.svelte";
   import { isName } from "../lib/names";
@@ -131,27 +132,29 @@ expect:
   {/if}
 </div>
 
-<Modal
-  bind:open={making}
-  size="sm"
-  modalHeading="New scenario"
-  primaryButtonText="Make it"
-  secondaryButtonText="Cancel"
-  primaryButtonDisabled={!isName(name) || scenarios.some((s) => s.name === name)}
-  on:click:button--secondary={() => (making = false)}
-  on:submit={make}
-  selectorPrimaryFocus="#scenario-name"
->
-  <TextInput
-    id="scenario-name"
-    labelText="Name"
-    placeholder="friday-evening"
-    helperText="Small letters, digits and hyphens, starting with a letter."
-    bind:value={name}
-    invalid={scenarios.some((s) => s.name === name)}
-    invalidText="There is one of that name."
-  />
-</Modal>
+<Later wanted={making}>
+  <Modal
+    bind:open={making}
+    size="sm"
+    modalHeading="New scenario"
+    primaryButtonText="Make it"
+    secondaryButtonText="Cancel"
+    primaryButtonDisabled={!isName(name) || scenarios.some((s) => s.name === name)}
+    on:click:button--secondary={() => (making = false)}
+    on:submit={make}
+    selectorPrimaryFocus="#scenario-name"
+  >
+    <TextInput
+      id="scenario-name"
+      labelText="Name"
+      placeholder="friday-evening"
+      helperText="Small letters, digits and hyphens, starting with a letter."
+      bind:value={name}
+      invalid={scenarios.some((s) => s.name === name)}
+      invalidText="There is one of that name."
+    />
+  </Modal>
+</Later>
 
 <style>
   .pane {

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { Button, CodeSnippet, Modal, NumberInput } from "carbon-components-svelte";
   import Share from "carbon-icons-svelte/lib/Share.svelte";
+  import Later from "./Later.svelte";
   import { api, sentence, type Schemas } from "../lib/api";
   import { when } from "../lib/format";
   import { currentWorkspace } from "../lib/workspace.svelte";
@@ -41,32 +42,34 @@
 {:else}
   <Button size="small" kind="tertiary" icon={Share} on:click={ask}>Share</Button>
 {/if}
-<Modal
-  bind:open
-  size="sm"
-  passiveModal={made !== undefined}
-  modalHeading="Share {about}"
-  primaryButtonText="Create link"
-  secondaryButtonText="Cancel"
-  primaryButtonDisabled={days === null || days < 1 || days > 90}
-  on:click:button--secondary={() => (open = false)}
-  on:submit={make}
->
-  {#if made}
-    <p>Send this link. It is shown this once, and expires {when(made.share.expires_at)}.</p>
-    <CodeSnippet wrapText code={location.origin + made.link} />
-    <p class="quiet">
-      {made.open
-        ? "It opens for anyone, without an account."
-        : "It opens for users with an account here; an administrator can open links to anyone, under Settings, Limits."}
-      It reads {made.share.what}, and nothing else, and can be revoked under Settings, Share links.
-    </p>
-  {:else}
-    <p>Anyone with the link can read this and nothing else, until it expires.</p>
-    <NumberInput labelText="Days until it expires" min={1} max={90} bind:value={days} />
-    {#if trouble}<p class="wrong" role="alert">{trouble}</p>{/if}
-  {/if}
-</Modal>
+<Later wanted={open}>
+  <Modal
+    bind:open
+    size="sm"
+    passiveModal={made !== undefined}
+    modalHeading="Share {about}"
+    primaryButtonText="Create link"
+    secondaryButtonText="Cancel"
+    primaryButtonDisabled={days === null || days < 1 || days > 90}
+    on:click:button--secondary={() => (open = false)}
+    on:submit={make}
+  >
+    {#if made}
+      <p>Send this link. It is shown this once, and expires {when(made.share.expires_at)}.</p>
+      <CodeSnippet wrapText code={location.origin + made.link} />
+      <p class="quiet">
+        {made.open
+          ? "It opens for anyone, without an account."
+          : "It opens for users with an account here; an administrator can open links to anyone, under Settings, Limits."}
+        It reads {made.share.what}, and nothing else, and can be revoked under Settings, Share links.
+      </p>
+    {:else}
+      <p>Anyone with the link can read this and nothing else, until it expires.</p>
+      <NumberInput labelText="Days until it expires" min={1} max={90} bind:value={days} />
+      {#if trouble}<p class="wrong" role="alert">{trouble}</p>{/if}
+    {/if}
+  </Modal>
+</Later>
 
 <style>
   p {

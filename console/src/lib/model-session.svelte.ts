@@ -81,22 +81,34 @@ export class ModelSession {
     keepDraft(this.draftKey, this.unsaved ? { revision: this.base, text: this.text } : undefined);
   }
 
-  /** Opens the latest revision, or what was not saved of it, and returns the model's scenarios. */
+  /**
+   * Opens the latest revision, or what was not saved of it, and returns the model's scenarios. Where the text is checked
+   * soon it is ready only then: the page is drawn once.
+   */
   async load(): Promise<Schemas["Scenario"][]> {
-    const [latest, list] = await Promise.all([
-      api.GET("/api/v1/workspaces/{workspace}/models/{name}", { params: { path: this.path } }),
+    const opened = api
+      .GET("/api/v1/workspaces/{workspace}/models/{name}", { params: { path: this.path } })
+      .then((latest) => {
+        this.open(latest);
+        if (this.revision > 0) return Promise.race([this.check(), new Promise((soon) => setTimeout(soon, 250))]);
+      });
+    const [, list] = await Promise.all([
+      opened,
       api.GET("/api/v1/workspaces/{workspace}/models/{name}/scenarios", { params: { path: this.path } }),
       this.places.load(),
     ]);
-    if (latest.error) {
+    this.ready = this.revision > 0;
+    return list.data?.items ?? [];
+  }
+  private open(latest: { data?: Schemas["Revision"]; error?: unknown }) {
+    if (!latest.data) {
       this.notice = { kind: "error", title: "The model was not opened.", subtitle: sentence(latest.error) };
-      return [];
+      return;
     }
     this.text = this.saved = latest.data.text ?? "";
     this.base = this.revision = latest.data.number;
     const draft = readDraft(this.draftKey);
     if (draft && draft.text !== this.saved) this.takeDraft(draft.text, draft.revision);
-    return list.data?.items ?? [];
   }
   private takeDraft(text: string, revision: number) {
     this.text = text;

@@ -47,11 +47,14 @@
   import Shortcuts from "../components/Shortcuts.svelte";
   import Splitter from "../components/Splitter.svelte";
   import ScenarioEditor from "../components/ScenarioEditor.svelte";
+  import Later from "../components/Later.svelte";
   import TextEditor from "../components/TextEditor.svelte";
   import type { Movement } from "../lib/motion";
   import ShareLink from "../components/ShareLink.svelte";
   import TryMessage from "../components/TryMessage.svelte";
   import WhatNext from "../components/WhatNext.svelte";
+  import { groupsBy, usualGrouping } from "../lib/groups";
+  import { layout as layOut } from "../lib/layout";
   import { navigate, route } from "../router";
 
   const name = route.getParams("/w/:workspace/models/:name").name;
@@ -116,13 +119,18 @@
                   : ("info" as const),
           }))),
   ]);
-  session.load().then(async (list) => {
+  session.load().then((list) => {
     scenarios = list;
     scenario = list[0]?.name ?? "";
-    session.ready = session.revision > 0;
-    if (session.ready) await session.check();
   });
   api.GET("/api/v1/catalogue").then(({ data }) => (catalogue = data));
+  // The board is laid out while the page is still being drawn.
+  let laidOut = false;
+  $effect.pre(() => {
+    if (laidOut || board.nodes.length === 0) return;
+    laidOut = true;
+    void layOut(board, groupsBy(board, usualGrouping(board)));
+  });
   $effect(() => session.keep());
   $effect(() => {
     if (link && !board.links.some((l) => l.id === link)) link = "";
@@ -705,71 +713,83 @@
   </div>
 {/if}
 
-<Modal
-  open={adding !== undefined}
-  size="xs"
-  modalHeading="Add {/^[aeiou]/.test(adding?.kind ?? '') ? 'an' : 'a'} {adding?.kind ?? 'node'}"
-  primaryButtonText="Add node"
-  secondaryButtonText="Cancel"
-  primaryButtonDisabled={!isName(adding?.name ?? "")}
-  selectorPrimaryFocus="#node-name"
-  on:click:button--secondary={() => (adding = undefined)}
-  on:close={() => (adding = undefined)}
-  on:submit={add}
->
-  {#if adding}
-    <p class="quiet">{catalogue?.kinds.find((k) => k.kind === adding?.kind)?.about}</p>
-    <TextInput
-      id="node-name"
-      labelText="Name"
-      helperText="Lower-case letters, digits and hyphens, a letter first."
-      bind:value={adding.name}
-      invalid={adding.wrong !== ""}
-      invalidText={adding.wrong}
-      on:focus={(e) => (e.target as HTMLInputElement | null)?.select()}
-    />
-  {/if}
-</Modal>
+<Later wanted={adding !== undefined}>
+  <Modal
+    open={adding !== undefined}
+    size="xs"
+    modalHeading="Add {/^[aeiou]/.test(adding?.kind ?? '') ? 'an' : 'a'} {adding?.kind ?? 'node'}"
+    primaryButtonText="Add node"
+    secondaryButtonText="Cancel"
+    primaryButtonDisabled={!isName(adding?.name ?? "")}
+    selectorPrimaryFocus="#node-name"
+    on:click:button--secondary={() => (adding = undefined)}
+    on:close={() => (adding = undefined)}
+    on:submit={add}
+  >
+    {#if adding}
+      <p class="quiet">{catalogue?.kinds.find((k) => k.kind === adding?.kind)?.about}</p>
+      <TextInput
+        id="node-name"
+        labelText="Name"
+        helperText="Lower-case letters, digits and hyphens, a letter first."
+        bind:value={adding.name}
+        invalid={adding.wrong !== ""}
+        invalidText={adding.wrong}
+        on:focus={(e) => (e.target as HTMLInputElement | null)?.select()}
+      />
+    {/if}
+  </Modal>
+</Later>
 
-<Rehearse bind:open={rehearsing} model={name} {scenarios} {before} />
-<RunOptions bind:open={options} model={name} {scenario} onrun={run} />
+<Later wanted={rehearsing}>
+  <Rehearse bind:open={rehearsing} model={name} {scenarios} {before} />
+</Later>
+<Later wanted={options}>
+  <RunOptions bind:open={options} model={name} {scenario} onrun={run} />
+</Later>
 
-<Shortcuts bind:open={shortcuts} />
+<Later wanted={shortcuts}>
+  <Shortcuts bind:open={shortcuts} />
+</Later>
 
-<WhatNext
-  bind:open={next}
-  {text}
-  {findings}
-  guesses={session.checked?.check?.guesses ?? []}
-  scenario={scenarioText}
-  edits={visitor.edits}
-  onapply={(remedies) => session.apply(remedies)}
-  onpair={(from) => ((bottomPanel = 2), choose(from, board.nodes.find((n) => n.name === from)?.line ?? 0))}
-  onfinding={(f) => ((bottomPanel = 0), choose(f.nodes[0] ?? "", f.position.line))}
-/>
+<Later wanted={next}>
+  <WhatNext
+    bind:open={next}
+    {text}
+    {findings}
+    guesses={session.checked?.check?.guesses ?? []}
+    scenario={scenarioText}
+    edits={visitor.edits}
+    onapply={(remedies) => session.apply(remedies)}
+    onpair={(from) => ((bottomPanel = 2), choose(from, board.nodes.find((n) => n.name === from)?.line ?? 0))}
+    onfinding={(f) => ((bottomPanel = 0), choose(f.nodes[0] ?? "", f.position.line))}
+  />
+</Later>
 
-<Modal
-  open={session.conflict !== undefined}
-  size="lg"
-  hasScrollingContent
-  modalHeading="{session.conflict?.author} has saved revision {session.conflict?.number} meanwhile"
-  primaryButtonText="Save mine on top"
-  secondaryButtons={[{ text: "Keep editing" }, { text: "Take theirs" }]}
-  on:click:button--secondary={({ detail }) =>
-    detail.text === "Take theirs" ? session.settle(false) : (session.conflict = undefined)}
-  on:close={() => (session.conflict = undefined)}
-  on:submit={() => session.settle(true)}
->
-  {#if session.conflict}
-    <p>What saving yours on top would change of theirs:</p>
-    {#if session.conflict.difference}
-      <Changes difference={session.conflict.difference} />
-      {#if session.alike}<p class="wrong">
-          Only comments or layout differ. Saving yours replaces theirs, comments included.
-        </p>{/if}
-    {:else}<p class="quiet">One of the two texts is not a valid model; they differ.</p>{/if}
-  {/if}
-</Modal>
+<Later wanted={session.conflict !== undefined}>
+  <Modal
+    open={session.conflict !== undefined}
+    size="lg"
+    hasScrollingContent
+    modalHeading="{session.conflict?.author} has saved revision {session.conflict?.number} meanwhile"
+    primaryButtonText="Save mine on top"
+    secondaryButtons={[{ text: "Keep editing" }, { text: "Take theirs" }]}
+    on:click:button--secondary={({ detail }) =>
+      detail.text === "Take theirs" ? session.settle(false) : (session.conflict = undefined)}
+    on:close={() => (session.conflict = undefined)}
+    on:submit={() => session.settle(true)}
+  >
+    {#if session.conflict}
+      <p>What saving yours on top would change of theirs:</p>
+      {#if session.conflict.difference}
+        <Changes difference={session.conflict.difference} />
+        {#if session.alike}<p class="wrong">
+            Only comments or layout differ. Saving yours replaces theirs, comments included.
+          </p>{/if}
+      {:else}<p class="quiet">One of the two texts is not a valid model; they differ.</p>{/if}
+    {/if}
+  </Modal>
+</Later>
 
 <style>
   .bench {
