@@ -36,6 +36,7 @@
       fine: ink("--fine"),
       text: ink("--cds-text-01"),
       quiet: ink("--cds-text-02"),
+      faint: ink("--cds-ui-03"),
       focus: ink("--cds-focus") || "#0f62fe",
     };
   };
@@ -89,8 +90,11 @@
   });
   onDestroy(() => {
     stop();
-    if (focused instanceof HTMLElement && board.contains(focused))
-      requestAnimationFrame(() => focused.focus({ preventScroll: true }));
+    if (!board.contains(focused)) return;
+    requestAnimationFrame(() => {
+      const free = [null, document.body].includes(document.activeElement as HTMLElement | null);
+      if (free) (focused as HTMLElement | SVGElement).focus({ preventScroll: true });
+    });
   });
 </script>
 

@@ -31,7 +31,17 @@ export interface MovingFrame extends Place {
 
 /** The colours of the board, by the names of the style sheet without dashes in front. */
 export type Inks = Record<
-  "board-ground" | "board-node" | "board-edge" | "board-ink" | "loops" | "loses" | "fine" | "text" | "quiet" | "focus",
+  | "board-ground"
+  | "board-node"
+  | "board-edge"
+  | "board-ink"
+  | "loops"
+  | "loses"
+  | "fine"
+  | "text"
+  | "quiet"
+  | "faint"
+  | "focus",
   string
 >;
 
@@ -80,7 +90,7 @@ function iconOf(kind: string): Path2D {
 
 /** How a node's outline is coloured, and how wide it is, as in BoardNode. */
 function lineOf(n: MovingNode, inks: Inks): { line: string; wide: number } {
-  if (n.highlighted === "dim") return { line: inks.quiet, wide: 1 };
+  if (n.highlighted === "dim") return { line: inks.faint, wide: 1 };
   if (n.state === "loops") return { line: inks.loops, wide: 3 };
   if (n.state === "loses") return { line: inks.loses, wide: 2 };
   return { line: inks["board-edge"], wide: 1 };
