@@ -113,7 +113,9 @@
   </div>
 {/if}
 <Content style="padding: 0; margin-top: 3rem; background: var(--cds-ui-background)">
-  <Router />
+  {#key connection.renewals}
+    <Router />
+  {/key}
 </Content>
 {#if workspace && !signedOut && !share && visitor.edits}<ImportFile />{/if}
 {#if workspace && !signedOut && !share}<Palette />{/if}

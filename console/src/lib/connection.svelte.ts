@@ -1,6 +1,10 @@
 /** Whether the service can be reached, as the last request showed. */
 class Connection {
   state = $state<"up" | "down" | "back">("up");
+  /** How often what a page shows was to be asked for anew, since it was not answered. */
+  renewals = $state(0);
+  missed = false; // something was asked for and not answered
+  resumes = false; // the page that is shown goes on by itself: a model that is edited keeps its undo
   #timer: ReturnType<typeof setInterval> | undefined;
 
   /** Notes that a request was not answered, and asks until one is. */
@@ -20,6 +24,8 @@ class Connection {
   found() {
     clearInterval(this.#timer);
     if (this.state === "down") this.state = "back";
+    if (this.missed && !this.resumes) this.renewals++;
+    this.missed = false;
   }
 }
 
@@ -32,6 +38,7 @@ export async function reaching(request: Request): Promise<Response> {
   } catch (e) {
     if (request.signal.aborted) throw e;
     connection.lost();
+    if (request.method === "GET") connection.missed = true;
     return new Response(
       JSON.stringify({
         status: 503,

@@ -53,6 +53,7 @@
   import ShareLink from "../components/ShareLink.svelte";
   import TryMessage from "../components/TryMessage.svelte";
   import WhatNext from "../components/WhatNext.svelte";
+  import { connection } from "../lib/connection.svelte";
   import { groupsBy, usualGrouping } from "../lib/groups";
   import { layout as layOut } from "../lib/layout";
   import { navigate, route } from "../router";
@@ -130,6 +131,18 @@
     if (laidOut || board.nodes.length === 0) return;
     laidOut = true;
     void layOut(board, groupsBy(board, usualGrouping(board)));
+  });
+  $effect(() => {
+    connection.resumes = true;
+    return () => (connection.resumes = false);
+  });
+  let away = false; // the service could not be reached while this page was shown
+  $effect(() => {
+    if (connection.state === "down") away = true;
+    else if (away) {
+      away = false;
+      untrack(() => (session.ready ? void session.check() : location.reload()));
+    }
   });
   $effect(() => session.keep());
   $effect(() => {
