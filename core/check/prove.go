@@ -2,8 +2,6 @@ package check
 
 import (
 	"runtime"
-	"sync"
-	"sync/atomic"
 	"time"
 
 	"ironweir/core/check/flow"
@@ -11,6 +9,7 @@ import (
 	"ironweir/core/document"
 	"ironweir/core/graph"
 	"ironweir/core/model"
+	"ironweir/core/parallel"
 )
 
 // proofWork bounds the proofs of one check, in nodes and links analysed: a model of
@@ -49,18 +48,14 @@ func prove(
 		}
 	}
 	// Each holds or not whatever becomes of the others.
-	var next atomic.Int64
-	var all sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), len(proofs)) {
-		all.Go(func() {
-			m := flow.NewMemo()
-			for i := int(next.Add(1)) - 1; i < len(proofs); i = int(next.Add(1)) - 1 {
-				p := proofs[i]
-				p.holds = holds(p.finding, p.remedy, doc, known, g, s, inputs, now, m)
-			}
-		})
-	}
-	all.Wait()
+	parallel.Each(len(proofs), runtime.GOMAXPROCS(0), func() func(int) bool {
+		m := flow.NewMemo()
+		return func(i int) bool {
+			p := proofs[i]
+			p.holds = holds(p.finding, p.remedy, doc, known, g, s, inputs, now, m)
+			return true
+		}
+	})
 	for i := range doc.Findings {
 		doc.Findings[i].Remedies = []remedy.Remedy{}
 	}

@@ -12,13 +12,13 @@ import (
 	"math/rand/v2"
 	"regexp"
 	"slices"
-	"sync"
 	"sync/atomic"
 
 	"ironweir/core/document"
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
+	"ironweir/core/parallel"
 	"ironweir/core/study"
 )
 
@@ -418,30 +418,19 @@ func (a *analysis) turn(k, i int, now, low, high bool) (*string, error) {
 // the same random numbers.
 func (a *analysis) at(values []map[int]string) ([]result, error) {
 	out, errs := make([]result, len(values)), make([]error, len(values))
-	var next atomic.Int64
-	var wg sync.WaitGroup
-	for range max(1, min(a.Workers, len(values))) {
-		wg.Add(1)
-		go func() {
-			defer wg.Done()
-			for {
-				k := int(next.Add(1)) - 1
-				if k >= len(values) {
-					return
-				}
-				if a.Stop != nil && a.Stop() {
-					errs[k] = errStopped
-					return
-				}
-				out[k], errs[k] = a.run(values[k])
-				done := int(a.runs.Add(1))
-				if a.Progress != nil {
-					a.Progress(done, max(a.planned, done))
-				}
-			}
-		}()
+	runOne := func(k int) bool {
+		if a.Stop != nil && a.Stop() {
+			errs[k] = errStopped
+			return false
+		}
+		out[k], errs[k] = a.run(values[k])
+		done := int(a.runs.Add(1))
+		if a.Progress != nil {
+			a.Progress(done, max(a.planned, done))
+		}
+		return true
 	}
-	wg.Wait()
+	parallel.Each(len(values), a.Workers, func() func(int) bool { return runOne })
 	return out, errors.Join(errs...)
 }
 

@@ -7,13 +7,12 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
-	"sync/atomic"
 
 	"ironweir/core/document"
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
+	"ironweir/core/parallel"
 	"ironweir/core/sim"
 )
 
@@ -73,26 +72,19 @@ func judge(g *graph.Graph, s *model.Scenario, results []*sim.Result, head docume
 	}
 	all := make([][]judgement, len(results))
 	errs := make([]error, len(results))
-	var wg sync.WaitGroup
-	var next atomic.Int64
-	for range min(runtime.GOMAXPROCS(0), len(results)) {
-		wg.Add(1)
-		go func() {
-			defer wg.Done()
-			for r := int(next.Add(1)) - 1; r < len(results); r = int(next.Add(1)) - 1 {
-				one, err := plain(merge(g, s, results[r:r+1], head, series))
-				if err != nil {
-					errs[r] = err
-					return
-				}
-				for _, j := range judges {
-					holds, err := j.Holds(one)
-					all[r] = append(all[r], judgement{holds, err})
-				}
-			}
-		}()
+	judgeOne := func(r int) bool {
+		one, err := plain(merge(g, s, results[r:r+1], head, series))
+		if err != nil {
+			errs[r] = err
+			return false
+		}
+		for _, j := range judges {
+			holds, err := j.Holds(one)
+			all[r] = append(all[r], judgement{holds, err})
+		}
+		return true
 	}
-	wg.Wait()
+	parallel.Each(len(results), runtime.GOMAXPROCS(0), func() func(int) bool { return judgeOne })
 	for r := range results {
 		if errs[r] != nil {
 			return nil, errs[r]

@@ -1,12 +1,12 @@
 package study
 
 import (
-	"sync"
 	"sync/atomic"
 
 	"ironweir/core/document"
 	"ironweir/core/graph"
 	"ironweir/core/model"
+	"ironweir/core/parallel"
 	"ironweir/core/sim"
 )
 
@@ -40,29 +40,21 @@ func (p *Plan) simulate() ([]*sim.Result, error) {
 	n := p.Scenario.Replications
 	results, errs := make([]*sim.Result, n), make([]error, n)
 	shares := make([]atomic.Uint64, n)
-	var next atomic.Int64
-	var wg sync.WaitGroup
-	for range max(1, min(p.Workers, n)) {
-		wg.Add(1)
-		go func() {
-			defer wg.Done()
-			for {
-				r := int(next.Add(1)) - 1
-				if r >= n || r > 0 && p.Stop != nil && p.Stop() != "" {
-					return
-				}
-				plan := p.Replication(r)
-				plan.Progress = func(now sim.Progress) {
-					share := now.Share
-					shares[r].Store(uint64(share * 1e6))
-					report(shares, p.Progress)
-				}
-				results[r], errs[r] = sim.Run(plan)
-				shares[r].Store(1e6)
-			}
-		}()
+	simulateOne := func(r int) bool {
+		if r > 0 && p.Stop != nil && p.Stop() != "" {
+			return false
+		}
+		plan := p.Replication(r)
+		plan.Progress = func(now sim.Progress) {
+			share := now.Share
+			shares[r].Store(uint64(share * 1e6))
+			report(shares, p.Progress)
+		}
+		results[r], errs[r] = sim.Run(plan)
+		shares[r].Store(1e6)
+		return true
 	}
-	wg.Wait()
+	parallel.Each(n, p.Workers, func() func(int) bool { return simulateOne })
 	var done []*sim.Result
 	for r := range results {
 		if errs[r] != nil {

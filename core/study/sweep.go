@@ -2,10 +2,10 @@ package study
 
 import (
 	"fmt"
-	"sync"
 	"sync/atomic"
 
 	"ironweir/core/document"
+	"ironweir/core/parallel"
 )
 
 // Axis is a field of the model and the values that a sweep gives it, as
@@ -75,28 +75,17 @@ func RunSweep(axes []Axis, build Build, workers int, progress func(share float64
 	}
 	points, errs := make([]*Point, count), make([]error, count)
 	shares := make([]atomic.Uint64, count)
-	var next atomic.Int64
-	var wg sync.WaitGroup
-	for range max(1, min(workers, count)) {
-		wg.Add(1)
-		go func() {
-			defer wg.Done()
-			for {
-				i := int(next.Add(1)) - 1
-				if i >= count || i > 0 && stop != nil && stop() != "" {
-					return
-				}
-				points[i], errs[i] = RunPoint(axes, i, build, max(1, workers/count), func(share float64) {
-					shares[i].Store(uint64(share * 1e6))
-					report(shares, progress)
-				}, stop)
-				if errs[i] != nil {
-					return
-				}
-			}
-		}()
+	runOne := func(i int) bool {
+		if i > 0 && stop != nil && stop() != "" {
+			return false
+		}
+		points[i], errs[i] = RunPoint(axes, i, build, max(1, workers/count), func(share float64) {
+			shares[i].Store(uint64(share * 1e6))
+			report(shares, progress)
+		}, stop)
+		return errs[i] == nil
 	}
-	wg.Wait()
+	parallel.Each(count, workers, func() func(int) bool { return runOne })
 	for _, err := range errs {
 		if err != nil {
 			return nil, err

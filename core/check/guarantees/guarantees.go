@@ -7,13 +7,12 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"sync"
-	"sync/atomic"
 
 	"ironweir/core/check/flow"
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
+	"ironweir/core/parallel"
 )
 
 // Guarantee is what holds between an entry and a destination: where its messages take
@@ -185,18 +184,14 @@ func Of(a *flow.Analysis, from, to string) []Guarantee {
 		}
 	}
 	found := make([][]Guarantee, len(entries))
-	var next atomic.Int32
-	var wg sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), len(entries)) {
-		wg.Go(func() {
-			w := &walker{guarantor: q, number: slices.Repeat([]int32{-1}, len(q.g.All))}
-			w.marks = make([]int32, max(len(q.g.All), len(a.At)))
-			for k := int(next.Add(1)) - 1; k < len(entries); k = int(next.Add(1)) - 1 {
-				found[k] = w.from(entries[k], to)
-			}
-		})
-	}
-	wg.Wait()
+	parallel.Each(len(entries), runtime.GOMAXPROCS(0), func() func(int) bool {
+		w := &walker{guarantor: q, number: slices.Repeat([]int32{-1}, len(q.g.All))}
+		w.marks = make([]int32, max(len(q.g.All), len(a.At)))
+		return func(k int) bool {
+			found[k] = w.from(entries[k], to)
+			return true
+		}
+	})
 	out := []Guarantee{}
 	for _, list := range found {
 		out = append(out, list...)
