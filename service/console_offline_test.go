@@ -4,22 +4,8 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/chromedp/cdproto/network"
-	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 )
-
-// reaches cuts the browser off from the service, or joins them again.
-func (b *browser) reaches(yes bool) {
-	b.Helper()
-	rule := &network.Conditions{DownloadThroughput: -1, UploadThroughput: -1, Offline: !yes}
-	_, err := chromedp.Call(
-		b.ctx,
-		network.EmulateNetworkConditionsByRule,
-		network.EmulateNetworkConditionsByRuleParams{MatchedNetworkConditions: []*network.Conditions{rule}},
-	)
-	require.NoError(b, err)
-}
 
 // TestWorkGoesOnWithoutTheService: a banner says that it cannot be reached, what is typed is kept, every page
 // says that it waits, and all resumes by itself.

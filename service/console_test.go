@@ -110,11 +110,23 @@ func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
 // delay lets each answer to the page take so many milliseconds longer.
 func (b *browser) delay(ms float64) {
 	b.Helper()
-	slow := &network.Conditions{Latency: ms, DownloadThroughput: -1, UploadThroughput: -1}
+	b.network(network.Conditions{Latency: ms})
+}
+
+// reaches cuts the browser off from the service, or joins them again.
+func (b *browser) reaches(yes bool) {
+	b.Helper()
+	b.network(network.Conditions{Offline: !yes})
+}
+
+// network has the network behave as said, at any speed.
+func (b *browser) network(as network.Conditions) {
+	b.Helper()
+	as.DownloadThroughput, as.UploadThroughput = -1, -1
 	_, err := chromedp.Call(
 		b.ctx,
 		network.EmulateNetworkConditionsByRule,
-		network.EmulateNetworkConditionsByRuleParams{MatchedNetworkConditions: []*network.Conditions{slow}},
+		network.EmulateNetworkConditionsByRuleParams{MatchedNetworkConditions: []*network.Conditions{&as}},
 	)
 	require.NoError(b, err)
 }

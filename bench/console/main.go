@@ -178,6 +178,32 @@ func (p *page) addressed() (float64, error) {
 	return float64(time.Since(began).Milliseconds()), err
 }
 
+// openBoard opens a model of n nodes and waits until it is drawn, and some time more.
+func (p *page) openBoard(n int, more time.Duration) error {
+	return chromedp.Do(
+		p.ctx,
+		chromedp.Navigate(fmt.Sprintf("%s/w/main/models/estate-%d", p.url, n)),
+		chromedp.WaitVisible(chromedp.CSS(".svelte-flow__node-node")),
+		chromedp.Sleep(more),
+	)
+}
+
+// openText opens a model of n nodes, puts the cursor behind its text, and waits some
+// time more.
+func (p *page) openText(n int, more time.Duration) error {
+	if err := p.openBoard(n, 0); err != nil {
+		return err
+	}
+	return chromedp.Do(
+		p.ctx,
+		chromedp.WaitVisible(chromedp.CSS(".cm-content")),
+		chromedp.WaitVisible(chromedp.CSS(aFinding)),
+		chromedp.Focus(chromedp.CSS(".cm-content")),
+		chromedp.KeyEvent(kb.End, chromedp.KeyModifiers(chromedp.ModifierCtrl)),
+		chromedp.Sleep(more),
+	)
+}
+
 // edit types at the end of the text: a new node, or a kind of it that makes another
 // finding, and waits until the board or the findings show it.
 func (p *page) edit(n int, where, what string) func() (float64, error) {
@@ -186,17 +212,7 @@ func (p *page) edit(n int, where, what string) func() (float64, error) {
 		if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`(localStorage.clear(), true)`)); err != nil {
 			return 0, err
 		}
-		err := chromedp.Do(
-			p.ctx,
-			chromedp.Navigate(fmt.Sprintf("%s/w/main/models/estate-%d", p.url, n)),
-			chromedp.WaitVisible(chromedp.CSS(".svelte-flow__node-node")),
-			chromedp.WaitVisible(chromedp.CSS(".cm-content")),
-			chromedp.WaitVisible(chromedp.CSS(aFinding)),
-			chromedp.Focus(chromedp.CSS(".cm-content")),
-			chromedp.KeyEvent(kb.End, chromedp.KeyModifiers(chromedp.ModifierCtrl)),
-			chromedp.Sleep(time.Second),
-		)
-		if err != nil {
+		if err := p.openText(n, time.Second); err != nil {
 			return 0, err
 		}
 		add := `document.execCommand("insertText", false, "\n  extra: {kind: queue}");`
@@ -227,20 +243,17 @@ func (p *page) edit(n int, where, what string) func() (float64, error) {
 
 // tasks is a watch over the tasks that hold the page up: longest() gives how long the
 // longest took, in milliseconds, 0 where none took 50.
-const tasks = `((watch, most) => { watch = new PerformanceObserver(l => { for (const e of l.getEntries()) most = Math.max(most, e.duration) });
+const tasks = `(() => {
+  let most = 0;
+  const take = entries => { for (const e of entries) most = Math.max(most, e.duration) };
+  const watch = new PerformanceObserver(l => take(l.getEntries()));
   watch.observe({type: "longtask"});
-  return {longest: () => { for (const e of watch.takeRecords()) most = Math.max(most, e.duration); watch.disconnect(); return most }};
-})(null, 0)`
+  return {longest: () => { take(watch.takeRecords()); watch.disconnect(); return most }};
+})()`
 
 // chosen presses a node and waits until it is marked.
 func (p *page) chosen() (float64, error) {
-	err := chromedp.Do(
-		p.ctx,
-		chromedp.Navigate(p.url+"/w/main/models/estate-60"),
-		chromedp.WaitVisible(chromedp.CSS(".svelte-flow__node-node")),
-		chromedp.Sleep(2*time.Second),
-	)
-	if err != nil {
+	if err := p.openBoard(60, 2*time.Second); err != nil {
 		return 0, err
 	}
 	return p.promise(until + `(() => document.querySelectorAll(".svelte-flow__node-node")[7].click(),
@@ -250,17 +263,7 @@ func (p *page) chosen() (float64, error) {
 // typed types twenty letters into a comment of a model of 200 nodes, ten a second.
 func (p *page) typed(what string) func() (float64, error) {
 	return func() (float64, error) {
-		err := chromedp.Do(
-			p.ctx,
-			chromedp.Navigate(p.url+"/w/main/models/estate-200"),
-			chromedp.WaitVisible(chromedp.CSS(".svelte-flow__node-node")),
-			chromedp.WaitVisible(chromedp.CSS(".cm-content")),
-			chromedp.WaitVisible(chromedp.CSS(aFinding)),
-			chromedp.Focus(chromedp.CSS(".cm-content")),
-			chromedp.KeyEvent(kb.End, chromedp.KeyModifiers(chromedp.ModifierCtrl)),
-			chromedp.Sleep(2*time.Second),
-		)
-		if err != nil {
+		if err := p.openText(200, 2*time.Second); err != nil {
 			return 0, err
 		}
 		return p.promise(`(async () => {
@@ -286,13 +289,7 @@ func (p *page) typed(what string) func() (float64, error) {
 // frames or finds the longest task.
 func (p *page) pan(what string) func() (float64, error) {
 	return func() (float64, error) {
-		err := chromedp.Do(
-			p.ctx,
-			chromedp.Navigate(p.url+"/w/main/models/estate-500"),
-			chromedp.WaitVisible(chromedp.CSS(".svelte-flow__node-node")),
-			chromedp.Sleep(3*time.Second),
-		)
-		if err != nil {
+		if err := p.openBoard(500, 3*time.Second); err != nil {
 			return 0, err
 		}
 		return p.promise(strings.NewReplacer("TASKS", tasks, "WHAT", what).Replace(panned))

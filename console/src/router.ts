@@ -4,7 +4,10 @@ import Models from "./pages/Models.svelte";
 import NotLoaded from "./pages/NotLoaded.svelte";
 import SignIn from "./pages/SignIn.svelte";
 
-/** What stands in place of a page of which the code cannot be loaded. (The router knows a page that is to be loaded by its text, `() => import(…)`.) */
+/**
+ * What stands in place of a page of which the code cannot be loaded. (The router knows a page that is to be loaded by
+ * its text, `() => import(…)`.)
+ */
 const notLoaded = () => ({ default: NotLoaded });
 
 export const { p, navigate, isActive, route } = createRouter({

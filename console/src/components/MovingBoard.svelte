@@ -1,9 +1,10 @@
 <script lang="ts">
   import { useViewport, type Node } from "@xyflow/svelte";
-  import { onDestroy, onMount } from "svelte";
+  import { onDestroy, untrack } from "svelte";
   import {
     drawMoving,
     drawnFor,
+    inkNames,
     type Inks,
     type MovingBoard,
     type MovingFrame,
@@ -12,7 +13,7 @@
     type MovingView,
   } from "../lib/moving-board";
 
-  /** A large board while it is panned or zoomed, on a canvas: the page is slow to draw what it holds anew for each frame. */
+  /** A large board while it is panned or zoomed, on a canvas: the page is slow to draw its elements for each frame. */
   let {
     nodes,
     board,
@@ -23,23 +24,11 @@
   let canvas = $state<HTMLCanvasElement>();
   const view = useViewport();
 
-  const inks = (): Inks => {
+  function inksNow(): Inks {
     const style = getComputedStyle(document.documentElement); // the board itself is about to be hidden
-    const ink = (name: string) => style.getPropertyValue(name).trim();
-    return {
-      "board-ground": ink("--board-ground"),
-      "board-node": ink("--board-node"),
-      "board-edge": ink("--board-edge"),
-      "board-ink": ink("--board-ink"),
-      loops: ink("--loops"),
-      loses: ink("--loses"),
-      fine: ink("--fine"),
-      text: ink("--cds-text-01"),
-      quiet: ink("--cds-text-02"),
-      faint: ink("--cds-ui-03"),
-      focus: ink("--cds-focus") || "#0f62fe",
-    };
-  };
+    const inks = Object.entries(inkNames).map(([ink, name]) => [ink, style.getPropertyValue(name).trim()]);
+    return Object.fromEntries(inks) as Inks;
+  }
 
   /** The links as the page draws them, those of one stroke together. */
   function linksOf(colours: Inks): MovingLinks[] {
@@ -50,7 +39,7 @@
       if (!strokes.has(key))
         strokes.set(key, {
           ways: new Path2D(),
-          colour: stroke.includes("--loops") ? colours.loops : colours["board-edge"],
+          colour: stroke.includes("--loops") ? colours.loops : colours.edge,
           width: parseFloat(strokeWidth) || 1,
           opacity: opacity === "" ? 1 : Number(opacity),
         });
@@ -72,24 +61,17 @@
 
   // What had the focus has it again afterwards: what is not drawn cannot keep it.
   const focused = document.activeElement;
-  let stop = () => {};
-  onMount(() => {
-    const context = canvas!.getContext("2d", { alpha: false })!;
-    const pixels = devicePixelRatio;
-    const colours = inks();
-    const all = drawn(colours);
-    let last: MovingView | undefined;
-    stop = $effect.root(() => {
-      $effect(() => {
-        const shown = { ...view.current, ...size, far };
-        const wanted = drawnFor(shown, last);
-        if (wanted !== last) drawMoving(context, all, (last = wanted), colours, pixels);
-        canvas!.style.transform = `translate(${shown.x - wanted.x}px, ${shown.y - wanted.y}px)`;
-      });
-    });
+  const colours = inksNow();
+  const all = untrack(() => drawn(colours)); // as it is when the movement begins
+  let last: MovingView | undefined;
+  $effect(() => {
+    const shown = { ...view.current, ...size, far };
+    const wanted = drawnFor(shown, last);
+    if (wanted !== last)
+      drawMoving(canvas!.getContext("2d", { alpha: false })!, all, (last = wanted), colours, devicePixelRatio);
+    canvas!.style.transform = `translate(${shown.x - wanted.x}px, ${shown.y - wanted.y}px)`;
   });
   onDestroy(() => {
-    stop();
     if (!board.contains(focused)) return;
     requestAnimationFrame(() => {
       const free = [null, document.body].includes(document.activeElement as HTMLElement | null);

@@ -3,12 +3,13 @@ class Connection {
   state = $state<"up" | "down" | "back">("up");
   /** How often what a page shows was to be asked for anew, since it was not answered. */
   renewals = $state(0);
-  missed = false; // something was asked for and not answered
-  resumes = false; // the page that is shown goes on by itself: a model that is edited keeps its undo
+  #missed = false; // something was asked for and not answered
+  #resume: (() => void) | undefined;
   #timer: ReturnType<typeof setInterval> | undefined;
 
-  /** Notes that a request was not answered, and asks until one is. */
-  lost() {
+  /** Notes that a request was not answered, whether or not a page waits for it, and asks until one is. */
+  lost(waits = false) {
+    this.#missed ||= waits;
     if (this.state === "down") return;
     this.state = "down";
     clearInterval(this.#timer);
@@ -24,8 +25,15 @@ class Connection {
   found() {
     clearInterval(this.#timer);
     if (this.state === "down") this.state = "back";
-    if (this.missed && !this.resumes) this.renewals++;
-    this.missed = false;
+    if (this.#resume) this.#resume();
+    else if (this.#missed) this.renewals++;
+    this.#missed = false;
+  }
+
+  /** Notes what a page does when the service is back, instead of being drawn anew; returns what forgets it. */
+  resumeBy(resume: () => void): () => void {
+    this.#resume = resume;
+    return () => (this.#resume = undefined);
   }
 }
 
@@ -37,8 +45,7 @@ export async function reaching(request: Request): Promise<Response> {
     return await fetch(request);
   } catch (e) {
     if (request.signal.aborted) throw e;
-    connection.lost();
-    if (request.method === "GET") connection.missed = true;
+    connection.lost(request.method === "GET");
     return new Response(
       JSON.stringify({
         status: 503,

@@ -67,8 +67,8 @@ const spaced = {
 };
 
 /**
- * How nodes are placed within their layers. The placement with the straightest links takes time that grows with the square of
- * a part: 13 s for one of 500 nodes, where the other takes 1 s and no more room.
+ * How nodes are placed within their layers. The placement with the straightest links takes time that grows with the
+ * square of a part: 13 s for one of 500 nodes, where the other takes 1 s and no more room.
  */
 const placed = (nodes: number) => ({
   "elk.layered.nodePlacement.strategy": nodes > straightBelow ? "LINEAR_SEGMENTS" : "NETWORK_SIMPLEX",
@@ -375,17 +375,14 @@ export function drawnWay(points: Place[], radius = 8): { path: string; label: La
 }
 
 /**
- * Lays out boards that nobody sees: the first layouts are many times as slow as those after them. One by one, so that a board
- * that is wanted meanwhile waits for one at most.
+ * Lays out boards that are not shown: the first layouts are many times as slow as those after them. One by one, so that
+ * a board that is wanted meanwhile waits for one at most.
  */
 export async function warmUp() {
   for (let round = 0; round < 3; round++)
     for (const size of [10, straightBelow + 1]) {
       const names = Array.from({ length: size }, (_, i) => `warm-${i}`);
-      const links = names.slice(1).map((to, i): Link => {
-        const from = names[i % 5 === 4 ? i : i - (i % 3)]; // chains that part
-        return { id: `${from}-${to}`, from, to } as Link;
-      });
+      const links = names.slice(1).map((to, i) => ({ id: to, from: names[i >> 1], to }) as Link); // a tree
       await arranged(names, links, rooms.usual, oneRatio);
     }
 }

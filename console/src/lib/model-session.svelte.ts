@@ -82,8 +82,8 @@ export class ModelSession {
   }
 
   /**
-   * Opens the latest revision, or what was not saved of it, and returns the model's scenarios. Where the text is checked
-   * soon it is ready only then: the page is drawn once.
+   * Opens the latest revision, or what was not saved of it, and returns the model's scenarios. Where the text is
+   * checked soon it is ready only then: the page is drawn once.
    */
   async load(): Promise<Schemas["Scenario"][]> {
     const opened = api

@@ -29,21 +29,21 @@ export interface MovingFrame extends Place {
   height: number;
 }
 
-/** The colours of the board, by the names of the style sheet without dashes in front. */
-export type Inks = Record<
-  | "board-ground"
-  | "board-node"
-  | "board-edge"
-  | "board-ink"
-  | "loops"
-  | "loses"
-  | "fine"
-  | "text"
-  | "quiet"
-  | "faint"
-  | "focus",
-  string
->;
+/** The colours of the board, by their names in the style sheet. */
+export const inkNames = {
+  ground: "--board-ground",
+  node: "--board-node",
+  edge: "--board-edge",
+  ink: "--board-ink",
+  loops: "--loops",
+  loses: "--loses",
+  fine: "--fine",
+  text: "--cds-text-01",
+  quiet: "--cds-text-02",
+  faint: "--cds-ui-03",
+  focus: "--cds-focus",
+};
+export type Inks = Record<keyof typeof inkNames, string>;
 
 export interface MovingBoard {
   nodes: MovingNode[];
@@ -60,8 +60,8 @@ export interface MovingView extends Place {
 }
 
 /**
- * The view that is drawn for one that is shown: with room around it, so that it can be shifted for a while. What was drawn
- * last serves as long as the zoom is the same and the area shown lies within it.
+ * The view that is drawn for one that is shown: with room around it, so that it can be shifted for a while. What was
+ * drawn last serves as long as the zoom is the same and the area shown lies within it.
  */
 export function drawnFor(shown: MovingView, last?: MovingView): MovingView {
   const [besideX, besideY] = [shown.width / 2, shown.height / 2];
@@ -93,7 +93,7 @@ function lineOf(n: MovingNode, inks: Inks): { line: string; wide: number } {
   if (n.highlighted === "dim") return { line: inks.faint, wide: 1 };
   if (n.state === "loops") return { line: inks.loops, wide: 3 };
   if (n.state === "loses") return { line: inks.loses, wide: 2 };
-  return { line: inks["board-edge"], wide: 1 };
+  return { line: inks.edge, wide: 1 };
 }
 
 /** The outline of a node of a role, that far within its box. */
@@ -128,13 +128,13 @@ function drawNode(c: CanvasRenderingContext2D, n: MovingNode, far: boolean, inks
   const [width, { line, wide }] = [widthOf(n.name), lineOf(n, inks)];
   c.save();
   c.translate(n.x, n.y);
-  const ring = n.chosen ? inks.focus : { bad: inks.loops, highlighted: inks["board-ink"] }[n.highlighted];
+  const ring = n.chosen ? inks.focus : { bad: inks.loops, highlighted: inks.ink }[n.highlighted];
   if (ring) {
     c.strokeStyle = ring;
     c.lineWidth = 6; // the half of it that shows
     c.stroke(outline(n.role, width, 0));
   }
-  c.fillStyle = inks["board-node"];
+  c.fillStyle = inks.node;
   c.strokeStyle = line;
   c.lineWidth = wide;
   const shape = outline(n.role, width, wide / 2);
@@ -176,7 +176,7 @@ function drawWords(c: CanvasRenderingContext2D, n: MovingNode, width: number, in
   c.beginPath();
   c.rect(0, 0, width - 6, nodeHeight);
   c.clip();
-  c.fillStyle = n.highlighted === "dim" ? inks.quiet : inks["board-ink"];
+  c.fillStyle = n.highlighted === "dim" ? inks.quiet : inks.ink;
   c.letterSpacing = "-0.14px"; // as the page writes them
   c.font = `${n.highlighted === "dim" ? 400 : 600} 15px ${font}`;
   c.fillText(n.name, left, 18);
@@ -197,7 +197,7 @@ function drawState(c: CanvasRenderingContext2D, n: MovingNode, inks: Inks) {
   c.beginPath();
   c.roundRect(left, n.y - 9, wide, 16, 2);
   c.fill();
-  c.fillStyle = inks["board-node"];
+  c.fillStyle = inks.node;
   c.fillText(word, left + 5, n.y + 3);
 }
 
@@ -205,7 +205,7 @@ function drawFrame(c: CanvasRenderingContext2D, f: MovingFrame, zoom: number, in
   const size = Math.max(20, 13 / zoom);
   c.font = `600 ${size}px ${font}`;
   if (!f.bare) {
-    c.fillStyle = c.strokeStyle = inks["board-edge"];
+    c.fillStyle = c.strokeStyle = inks.edge;
     c.globalAlpha = 0.07;
     c.fillRect(f.x, f.y, f.width, f.height);
     c.globalAlpha = 1;
@@ -218,7 +218,7 @@ function drawFrame(c: CanvasRenderingContext2D, f: MovingFrame, zoom: number, in
   const wide = c.measureText(f.name).width + size / 2;
   const [x, y] = [f.x + f.width / 2, f.y + f.height / 2];
   c.globalAlpha = 0.8;
-  c.fillStyle = inks["board-ground"];
+  c.fillStyle = inks.ground;
   c.fillRect(x - wide / 2, y - size * 0.7, wide, size * 1.4);
   c.globalAlpha = 1;
   c.fillStyle = inks.text;
@@ -226,8 +226,8 @@ function drawFrame(c: CanvasRenderingContext2D, f: MovingFrame, zoom: number, in
 }
 
 /**
- * Draws a large board while it is panned or zoomed: what the page draws of it, but for arrowheads, dashes and what stands
- * on links. A page of hundreds of nodes takes a tenth of a second for each frame; this takes some milliseconds.
+ * Draws a large board while it is panned or zoomed: what the page draws of it, but for arrowheads, dashes and what
+ * stands on links. A page of hundreds of nodes takes a tenth of a second for each frame; this takes some milliseconds.
  */
 export function drawMoving(
   c: CanvasRenderingContext2D,
@@ -237,7 +237,7 @@ export function drawMoving(
   pixels: number,
 ) {
   c.setTransform(1, 0, 0, 1, 0, 0);
-  c.fillStyle = inks["board-ground"];
+  c.fillStyle = inks.ground;
   c.fillRect(0, 0, c.canvas.width, c.canvas.height);
   const scale = view.zoom * pixels;
   c.setTransform(scale, 0, 0, scale, view.x * pixels, view.y * pixels);

@@ -6,11 +6,13 @@
   // reached, but not again and again.
   const [key, minute] = ["ironweir-opened-anew", 60_000];
   const again = Date.now() - Number(sessionStorage.getItem(key) ?? 0) > minute;
-  onMount(() => connection.lost());
-  $effect(() => {
-    if (connection.state === "down" || !again) return;
-    sessionStorage.setItem(key, String(Date.now()));
-    location.reload();
+  onMount(() => {
+    connection.lost();
+    return connection.resumeBy(() => {
+      if (!again) return;
+      sessionStorage.setItem(key, String(Date.now()));
+      location.reload();
+    });
   });
 </script>
 

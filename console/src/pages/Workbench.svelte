@@ -132,18 +132,8 @@
     laidOut = true;
     void layOut(board, groupsBy(board, usualGrouping(board)));
   });
-  $effect(() => {
-    connection.resumes = true;
-    return () => (connection.resumes = false);
-  });
-  let away = false; // the service could not be reached while this page was shown
-  $effect(() => {
-    if (connection.state === "down") away = true;
-    else if (away) {
-      away = false;
-      untrack(() => (session.ready ? void session.check() : location.reload()));
-    }
-  });
+  // A model that is edited keeps its undo.
+  $effect(() => connection.resumeBy(() => (session.ready ? void session.check() : location.reload())));
   $effect(() => session.keep());
   $effect(() => {
     if (link && !board.links.some((l) => l.id === link)) link = "";
