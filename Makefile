@@ -29,7 +29,7 @@ console/src/lib/schema.d.ts: console/node_modules/.package-lock.json \
 	$(GO) run ./cmd/ironweir openapi > console/openapi.json
 	cd console && npx --no-install openapi-typescript openapi.json -o src/lib/schema.d.ts > /dev/null
 
-service/site/dist/index.html: console/src/lib/schema.d.ts $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts
+service/site/dist/index.html: console/src/lib/schema.d.ts $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/used-styles.ts
 	cd console && npx --no-install vite build --logLevel error
 	touch service/site/dist/.keep
 

@@ -4,8 +4,11 @@ import (
 	"context"
 	"encoding/json"
 	"os"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -48,6 +51,44 @@ func (b *browser) axeBy(page, rules, within string) {
 		text, _ := json.MarshalIndent(violations, "", " ")
 		b.Errorf("%s: %s", page, text)
 	}
+	b.styled(page)
+}
+
+// carbonSelectors are the selectors of Carbon's style sheet that name a class, without states such as :hover.
+var carbonSelectors = sync.OnceValues(func() (string, error) {
+	css, err := os.ReadFile("../console/node_modules/carbon-components-svelte/css/all.css")
+	var selectors []string
+	for _, rule := range regexp.MustCompile(`[^{};]+\{`).FindAllString(string(css), -1) {
+		rule = states.ReplaceAllString(strings.TrimSuffix(rule, "{"), "")
+		for one := range strings.SplitSeq(rule, ",") {
+			if strings.Contains(one, ".bx--") {
+				selectors = append(selectors, strings.TrimSpace(one))
+			}
+		}
+	}
+	slices.Sort(selectors)
+	text, _ := json.Marshal(slices.Compact(selectors))
+	return string(text), err
+})
+
+var states = regexp.MustCompile(`::?[\w-]+(\((?:[^()]|\([^()]*\))*\))?`)
+
+// styled sees that the build left out no style of what is on the page: it keeps the rules of whose classes it finds
+// all in the sources.
+func (b *browser) styled(page string) {
+	b.Helper()
+	carbon, err := carbonSelectors()
+	require.NoError(b, err)
+	missing := look[[]string](b, `(() => {
+		const classes = (selector) => (selector.match(/\.bx--[\w-]+/g) ?? []).sort().join("");
+		const rules = (sheet) => [...sheet.cssRules].flatMap(r => [...(r.selectorText ? [r.selectorText] : []), ...(r.cssRules ? rules(r) : [])]);
+		const states = new RegExp(`+strconv.Quote(states.String())+`, "g");
+		const loaded = new Set([...document.styleSheets].flatMap(rules)
+			.flatMap(s => [s, s.replace(states, "")]).flatMap(s => s.split(",")).map(classes));
+		const known = (selector) => { try { return document.querySelector(selector) } catch { return null } };
+		return `+carbon+`.filter(s => !loaded.has(classes(s)) && known(s));
+	})()`)
+	require.Empty(b, missing, "%s: selectors of which the rules were left out", page)
 }
 
 // TestEveryPageCanBeUsedByAll: axe-core finds nothing on any page, light or dark.
@@ -129,6 +170,21 @@ func TestEveryPageCanBeUsedByAll(t *testing.T) {
 		}
 	}
 	b.clean()
+}
+
+// TestTheFirstViewIsLight: who is not signed in loads the page to sign in, and nothing of what lies behind it.
+func TestTheFirstViewIsLight(t *testing.T) {
+	needConsole(t)
+	t.Parallel()
+	b := fresh(t, start(t))
+	b.do(chromedp.Navigate(b.url+"/"), visible(`input[autocomplete="username"]`))
+	b.eventually("the fonts are there", func() bool { return b.eval(`document.fonts.status === "loaded"`) })
+	b.mu.Lock()
+	received := b.received
+	b.mu.Unlock()
+	require.Positive(t, b.count("h1"))
+	require.Less(t, received, int64(120_000), "bytes of pages, scripts, styles and fonts, packed as they are sent")
+	t.Logf("received: %d bytes", received)
 }
 
 // TestAViewerOnlyLooks: what they may not do is not offered.

@@ -26,11 +26,12 @@ const patience = 2 * time.Minute
 // and requests that leave the machine.
 type browser struct {
 	*testing.T
-	ctx     context.Context
-	url     string
-	mu      sync.Mutex
-	errors  []string
-	outside []string
+	ctx      context.Context
+	url      string
+	mu       sync.Mutex
+	errors   []string
+	outside  []string
+	received int64 // bytes of answers, without headers, packed as they came
 }
 
 func open(t *testing.T, r *running) *browser {
@@ -50,6 +51,15 @@ func (b *browser) visitedBefore(yes bool) {
 
 // visit opens a browser in which nobody is signed in, who has been here before.
 func visit(t *testing.T, r *running) *browser {
+	t.Helper()
+	b := fresh(t, r)
+	b.do(chromedp.Navigate(r.url + "/sign-in"))
+	b.visitedBefore(true)
+	return b
+}
+
+// fresh opens a browser that has never seen the console.
+func fresh(t *testing.T, r *running) *browser {
 	t.Helper()
 	options := append(
 		chromedp.DefaultExecAllocatorOptions[:],
@@ -80,6 +90,8 @@ func visit(t *testing.T, r *running) *browser {
 			if u := e.Request.URL; strings.HasPrefix(u, "http") && !strings.HasPrefix(u, r.url) {
 				b.outside = append(b.outside, u)
 			}
+		case *network.EventDataReceived:
+			b.received += e.EncodedDataLength
 		}
 	}))
 	t.Cleanup(cancel)
@@ -87,8 +99,7 @@ func visit(t *testing.T, r *running) *browser {
 	t.Cleanup(timeout)
 	b.ctx = ctx
 	require.NoError(t, chromedp.Do(ctx)) // starts the browser, which lives as long as ctx
-	b.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(r.url+"/sign-in"))
-	b.visitedBefore(true)
+	b.do(chromedp.EmulateViewport(1280, 800))
 	return b
 }
 
@@ -298,6 +309,7 @@ func (b *browser) shoot(name string) {
 // clean fails the test for a page error or an outside request.
 func (b *browser) clean() {
 	b.Helper()
+	b.styled("at the end")
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	require.Empty(b, b.errors, "page errors")

@@ -1,6 +1,6 @@
 <script lang="ts">
+  import "./app.css?for=App.svelte";
   import {
-    Button,
     Content,
     Header,
     HeaderGlobalAction,
@@ -23,11 +23,12 @@
   import { currentWorkspace, visitor } from "./lib/workspace.svelte";
   import { theme } from "./lib/theme.svelte";
   import { palette } from "./lib/palette.svelte";
+  import ConnectionBar from "./components/ConnectionBar.svelte";
   import Palette from "./components/Palette.svelte";
   import ImportFile from "./components/ImportFile.svelte";
   import { isActive, navigate, p, route } from "./router";
 
-  const signedOut = $derived(/^\/(sign-in|s\/)/.test(route.pathname));
+  const signedOut = $derived(route.pathname.startsWith("/s/")); // a share link signs in by itself
   const share = $derived(visitor.user?.share); // who reads by a link sees what it shares, and no way to the rest
   const workspace = $derived((route.pathname, currentWorkspace()));
 
@@ -38,8 +39,7 @@
 
   async function signOut() {
     await api.DELETE("/api/v1/session");
-    visitor.forget();
-    navigate("/sign-in");
+    location.assign("/sign-in");
   }
 </script>
 
@@ -71,7 +71,7 @@
   {:else if !signedOut}
     <HeaderUtilities>
       {#if (visitor.workspaces?.length ?? 0) > 1}
-        <OverflowMenu iconDescription="Select a workspace" flipped class="workspaces">
+        <OverflowMenu aria-label="Select a workspace" iconDescription="Select a workspace" flipped class="workspaces">
           <span slot="menu" class="workspace">{workspace}</span>
           {#each visitor.workspaces ?? [] as w (w.name)}
             <OverflowMenuItem
@@ -101,17 +101,7 @@
     </HeaderUtilities>
   {/if}
 </Header>
-{#if connection.state !== "up"}
-  <div class="connection" class:down={connection.state === "down"} role="status">
-    {#if connection.state === "down"}
-      The service cannot be reached. Unsaved text is kept in this browser; the page tries again every two seconds.
-    {:else}
-      The service can be reached again.
-      <Button size="small" kind="ghost" on:click={() => location.reload()}>Reload the page</Button>
-      <Button size="small" kind="ghost" on:click={() => (connection.state = "up")}>Close</Button>
-    {/if}
-  </div>
-{/if}
+<ConnectionBar />
 <Content style="padding: 0; margin-top: 3rem; background: var(--cds-ui-background)">
   {#key connection.renewals}
     <Router />
@@ -121,22 +111,6 @@
 {#if workspace && !signedOut && !share}<Palette />{/if}
 
 <style>
-  .connection {
-    position: fixed;
-    bottom: 0;
-    left: 0;
-    right: 0;
-    z-index: 9000;
-    display: flex;
-    align-items: center;
-    gap: 1rem;
-    padding: 0.5rem 1rem;
-    background: var(--cds-ui-02);
-    border-top: 3px solid var(--cds-support-02);
-  }
-  .connection.down {
-    border-color: var(--cds-support-01);
-  }
   .shared {
     padding-left: 1rem;
     font-size: 0.875rem;

@@ -2,7 +2,6 @@ import { createRouter } from "sv-router";
 import Home from "./pages/Home.svelte";
 import Models from "./pages/Models.svelte";
 import NotLoaded from "./pages/NotLoaded.svelte";
-import SignIn from "./pages/SignIn.svelte";
 
 /**
  * What stands in place of a page of which the code cannot be loaded. (The router knows a page that is to be loaded by
@@ -12,7 +11,6 @@ const notLoaded = () => ({ default: NotLoaded });
 
 export const { p, navigate, isActive, route } = createRouter({
   "/": Home,
-  "/sign-in": SignIn,
   "/settings": () => import("./pages/Settings.svelte").catch(notLoaded),
   "/w/:workspace": Models,
   "/w/:workspace/models/:name": () => import("./pages/Workbench.svelte").catch(notLoaded),

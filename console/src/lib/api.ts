@@ -8,6 +8,9 @@ export const api = createClient<paths>({ baseUrl: "", fetch: reaching });
 /** Where the page is kept that somebody wanted before they had to sign in. */
 export const returnKey = "ironweir-return";
 
+/** Where the workspace of the last visit is kept. */
+export const lastKey = "ironweir-workspace";
+
 api.use({
   onResponse({ response }) {
     if (response.status === 401 && !location.pathname.startsWith("/sign-in")) {

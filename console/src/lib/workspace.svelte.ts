@@ -1,7 +1,5 @@
-import { api, type Schemas } from "./api";
+import { api, lastKey, type Schemas } from "./api";
 import { route } from "../router";
-
-const lastKey = "ironweir-workspace";
 
 /** Name of the workspace that the page is about; every page's address names it. */
 export function currentWorkspace(): string {
@@ -38,10 +36,6 @@ class Visitor {
 
   remember(name: string) {
     localStorage.setItem(lastKey, name);
-  }
-
-  forget() {
-    this.user = this.workspaces = undefined;
   }
 }
 

@@ -1,7 +1,6 @@
 <script lang="ts">
   import { InlineNotification, Loading } from "carbon-components-svelte";
   import { api, sentence } from "../lib/api";
-  import { visitor } from "../lib/workspace.svelte";
   import { route } from "../router";
 
   /** Opens a share link, and goes to what it shares. */
@@ -14,7 +13,6 @@
       trouble = sentence(error);
       return;
     }
-    visitor.forget();
     location.replace(`/w/${data.workspace}/${data.share.path}`); // the link itself is not kept in the history
   }
   open();

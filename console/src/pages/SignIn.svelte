@@ -1,8 +1,18 @@
 <script lang="ts">
-  import { Button, Form, InlineLoading, InlineNotification, PasswordInput, TextInput } from "carbon-components-svelte";
+  import "../app.css?for=pages/SignIn.svelte";
+  import {
+    Button,
+    Content,
+    Form,
+    Header,
+    InlineLoading,
+    InlineNotification,
+    PasswordInput,
+    SkipToContent,
+    TextInput,
+  } from "carbon-components-svelte";
+  import ConnectionBar from "../components/ConnectionBar.svelte";
   import { api, returnKey, sentence } from "../lib/api";
-  import { visitor } from "../lib/workspace.svelte";
-  import { navigate } from "../router";
 
   let trouble = $state("");
   let working = $state(false);
@@ -17,11 +27,10 @@
     history.replaceState(null, "", "/sign-in"); // a secret stays in no history
     if (error) trouble = sentence(error);
     else {
-      visitor.forget();
       const wanted = sessionStorage.getItem(returnKey) ?? "/";
       sessionStorage.removeItem(returnKey);
-      if (wanted.startsWith("/") && !wanted.startsWith("//") && !wanted.startsWith("/sign-in")) location.assign(wanted);
-      else navigate("/");
+      const ours = wanted.startsWith("/") && !wanted.startsWith("//") && !wanted.startsWith("/sign-in");
+      location.assign(ours ? wanted : "/");
     }
   }
 
@@ -36,28 +45,33 @@
 <svelte:window onhashchange={useLink} />
 <svelte:head><title>Sign in · Iron Weir</title></svelte:head>
 
-<div class="page" id="main-content">
-  <h1>Sign in</h1>
-  {#if working}
-    <InlineLoading description="Signing in …" />
-  {:else if trouble}
-    <InlineNotification lowContrast kind="error" title="Not signed in." subtitle={trouble} hideCloseButton />
-  {/if}
-  <Form
-    on:submit={(e) => {
-      e.preventDefault();
-      signIn({ name, password });
-    }}
-  >
-    <TextInput labelText="Name" bind:value={name} autocomplete="username" />
-    <PasswordInput labelText="Password" bind:value={password} autocomplete="current-password" />
-    <Button type="submit" disabled={working || !name || !password}>Sign in</Button>
-  </Form>
-  <p class="quiet">
-    A one-time link signs you in as well. The start command prints one until an administrator has a password, and an
-    administrator can create one for you. Open it in this browser.
-  </p>
-</div>
+<SkipToContent />
+<Header platformName="Iron Weir" href="/" aria-label="Iron Weir" />
+<ConnectionBar />
+<Content style="padding: 0; margin-top: 3rem; background: var(--cds-ui-background)">
+  <div class="page" id="main-content">
+    <h1>Sign in</h1>
+    {#if working}
+      <InlineLoading description="Signing in …" />
+    {:else if trouble}
+      <InlineNotification lowContrast kind="error" title="Not signed in." subtitle={trouble} hideCloseButton />
+    {/if}
+    <Form
+      on:submit={(e) => {
+        e.preventDefault();
+        signIn({ name, password });
+      }}
+    >
+      <TextInput labelText="Name" bind:value={name} autocomplete="username" />
+      <PasswordInput labelText="Password" bind:value={password} autocomplete="current-password" />
+      <Button type="submit" disabled={working || !name || !password}>Sign in</Button>
+    </Form>
+    <p class="quiet">
+      A one-time link signs you in as well. The start command prints one until an administrator has a password, and an
+      administrator can create one for you. Open it in this browser.
+    </p>
+  </div>
+</Content>
 
 <style>
   .page :global(form) {
