@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"github.com/chromedp/cdproto/input"
+	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 )
@@ -133,5 +134,24 @@ func TestALargeBoardLooksTheSameWhilePanned(t *testing.T) {
 	b.eventually("the focus is back", func() bool {
 		return b.eval(`document.activeElement?.dataset?.id === "s3-work"`)
 	})
+	b.clean()
+}
+
+// TestABoardSaysThatItIsBeingDrawn: while a board is laid out, it says of how many nodes.
+func TestABoardSaysThatItIsBeingDrawn(t *testing.T) {
+	needConsole(t)
+	t.Parallel()
+	r := start(t).signIn()
+	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "estate", "text": estate(6)}, 201)
+	b := open(t, r)
+	_, err := chromedp.Call(b.ctx, page.AddScriptToEvaluateOnNewDocument, page.AddScriptToEvaluateOnNewDocumentParams{
+		Source: `globalThis.drawing = []; new MutationObserver(() => {
+			const says = document.querySelector('.board [role="status"]')?.innerText;
+			if (says) globalThis.drawing.push(says);
+		}).observe(document, {childList: true, subtree: true});`})
+	require.NoError(t, err)
+	b.do(chromedp.Navigate(b.url+"/w/main/models/estate"), visible(`[data-node="s0-in"]`))
+	require.Contains(t, look[[]string](b, "globalThis.drawing"), "Drawing 60 nodes …")
+	require.Zero(t, b.count(`.board .drawing`))
 	b.clean()
 }
