@@ -116,11 +116,14 @@
     whole?: boolean; // whether the board has the page for itself; not given: it cannot
   } = $props();
 
-  let here = $state<{ at: { x: number; y: number }; from: string } | undefined>(); // where a node is added
+  // Where a node is added; free: the layout chooses its place.
+  let here = $state<{ at: { x: number; y: number }; from: string; free?: boolean } | undefined>();
   /** Asks for a node to add, in the middle of the board. */
   export function add() {
+    if (board.nodes.length === 0) panel?.querySelector<HTMLElement>(".kinds button")?.focus();
     const all = panel?.getBoundingClientRect();
-    if (all && edits && onplace) here = { at: { x: all.x + all.width / 2, y: all.y + all.height / 2 }, from: "" };
+    if (all && edits && onplace)
+      here = { at: { x: all.x + all.width / 2, y: all.y + all.height / 2 }, from: "", free: true };
   }
   /** Gives nodes the places that the layout chooses. */
   export const tidy = () => ontidy();
@@ -454,8 +457,9 @@
           taken={board.nodes.map((n) => n.name)}
           within={panel.getBoundingClientRect()}
           onplace={async (kind, name, place) => {
-            const why = await onplace(kind, name, here?.from ?? "");
-            if (!why) onpin({ [name]: place });
+            const [from, free] = [here?.from ?? "", here?.free];
+            const why = await onplace(kind, name, from);
+            if (!why && !free) onpin({ [name]: place });
             return why;
           }}
           onclose={() => (here = undefined)}

@@ -116,7 +116,7 @@
 <Panel position="top-left">
   <div class="tools">
     {#if edits}
-      <OverflowMenu iconDescription="Add a node" size="sm" class="adds">
+      <OverflowMenu aria-label="Add a node" iconDescription="Add a node" size="sm" class="adds">
         <span slot="menu" class="add"><Add /> Add</span>
         {#each catalogue?.kinds ?? [] as k (k.kind)}<OverflowMenuItem
             text={k.kind}

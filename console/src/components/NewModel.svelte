@@ -25,9 +25,13 @@
       return;
     }
     starters = data.starters ?? [];
-    await tick();
-    choice?.querySelector(".bx--tile--is-selected")?.scrollIntoView({ block: "nearest" });
   }
+
+  // What is chosen is in sight, also when the arrow keys choose it.
+  $effect(() => {
+    if (chosen && starters.length)
+      tick().then(() => choice?.querySelector(".bx--tile--is-selected")?.scrollIntoView({ block: "nearest" }));
+  });
 
   const starter = $derived(starters.find((s) => s.name === chosen));
   const empty = $derived(chosen === "empty");

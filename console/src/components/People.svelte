@@ -86,7 +86,12 @@
 >
   <svelte:fragment slot="cell" let:row let:cell>
     {#if cell.key === "id"}
-      <OverflowMenu flipped iconDescription={`What to do with ${row.name}`} size="sm">
+      <OverflowMenu
+        flipped
+        aria-label={`What to do with ${row.name}`}
+        iconDescription={`What to do with ${row.name}`}
+        size="sm"
+      >
         <OverflowMenuItem text="Make a sign-in link" on:click={() => invite(row.name)} />
         <OverflowMenuItem
           text={row.admin ? "No longer administers" : "Administers the service"}

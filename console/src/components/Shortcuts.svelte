@@ -17,7 +17,7 @@
       "Shift",
       "with a press, Enter or a frame on the board: choose several nodes, to move, tag or remove them together",
     ],
-    ["Esc", "choose nothing"],
+    ["Esc", "choose nothing; in a field of the inspector: leave it as it was"],
     ["F2", "rename the chosen node"],
     ["1 2 3 4 5 6 7", "findings, try a message, guarantees, availability, schedules, history, observed"],
     ["a", "add a node; a double click on the board adds one there"],

@@ -25,6 +25,9 @@ export interface Conflict {
   difference: Schemas["Difference"] | undefined;
 }
 
+/** Asks the service for a text that is edited. */
+type Edit = (text: string) => Promise<{ data?: { text: string }; error?: unknown }>;
+
 /**
  * A model while it is edited: its text, what the service says of it, and what is saved. Every edit goes through the
  * text, so that undo takes it back wherever it was made.
@@ -161,8 +164,17 @@ export class ModelSession {
     this.timer = setTimeout(() => this.check());
   }
 
+  private changes: Promise<unknown> = Promise.resolve();
+
+  /** Has the service edit the text once the edits before it are done; says why not. */
+  private change(ask: Edit): Promise<string> {
+    const done = this.changes.then(() => this.changeNow(ask));
+    this.changes = done.catch(() => undefined);
+    return done;
+  }
+
   /** Has the service edit the text, and takes what comes out, unless it cannot be a model; says why not. */
-  private async change(ask: (text: string) => Promise<{ data?: { text: string }; error?: unknown }>): Promise<string> {
+  private async changeNow(ask: Edit): Promise<string> {
     const before = this.text; // as it was when it was asked for: what is typed meanwhile must not be lost
     const meanwhile = "The text has changed meanwhile; try again.";
     const why = (problem: unknown) =>
@@ -213,11 +225,13 @@ export class ModelSession {
 
   /** Draws a link from one node to another, and returns its id; says why not. */
   async connect(from: string, to: string): Promise<{ id: string; why: string }> {
-    const links = Object.keys(
-      ((this.document.nodes as Record<string, { links?: object }>)[from]?.links ?? {}) as object,
-    );
-    const called = freeName(to, links);
-    const why = await this.amend(patchAt(["nodes", from, "links", called], called === to ? {} : { to }));
+    let called = to;
+    const why = await this.change((text) => {
+      const links = (this.document.nodes as Record<string, { links?: object }>)[from]?.links ?? {};
+      called = freeName(to, Object.keys(links));
+      const patch = patchAt(["nodes", from, "links", called], called === to ? {} : { to });
+      return api.POST("/api/v1/apply", { body: { text, patch } });
+    });
     return { id: `${from}:${called}`, why };
   }
 

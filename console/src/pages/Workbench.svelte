@@ -232,7 +232,9 @@
       if (session.unsaved) session.save();
       return;
     }
-    if ((e.target as HTMLElement).closest("input, textarea, select, .cm-editor, [role=dialog]")) return;
+    const at = e.target as HTMLElement;
+    if (e.key === "Escape" && at.matches(".text input, .text select")) at.blur(); // and letters are shortcuts again
+    if (at.closest("input, textarea, select, .cm-editor, [role=dialog]")) return;
     const command = e.ctrlKey || e.metaKey;
     if (command && e.key.toLowerCase() === "z") {
       e.preventDefault();
