@@ -23,10 +23,14 @@ const (
 )
 
 // axe asks axe-core what of the page somebody with a screen reader, or without a
-// mouse, or with weak eyes cannot use.
+// mouse, or with weak eyes cannot use, in either theme.
 func (b *browser) axe(page string) {
 	b.Helper()
 	b.axeBy(page, allRules, "html")
+	turn := `(h => h.setAttribute("theme", h.getAttribute("theme") === "g100" ? "white" : "g100"))(document.documentElement)`
+	b.do(chromedp.Evaluate[chromedp.Void](turn))
+	b.axeBy(page+" in the other theme", colourRules, "html")
+	b.do(chromedp.Evaluate[chromedp.Void](turn))
 }
 
 // axeBy asks by some rules, of what a selector finds on the page.
@@ -81,7 +85,8 @@ func (b *browser) styled(page string) {
 	require.NoError(b, err)
 	missing := look[[]string](b, `(() => {
 		const classes = (selector) => (selector.match(/\.bx--[\w-]+/g) ?? []).sort().join("");
-		const rules = (sheet) => [...sheet.cssRules].flatMap(r => [...(r.selectorText ? [r.selectorText] : []), ...(r.cssRules ? rules(r) : [])]);
+		const of = (sheet) => { try { return sheet.cssRules ?? [] } catch { return [] } }; // one that could not be loaded
+		const rules = (sheet) => [...of(sheet)].flatMap(r => [...(r.selectorText ? [r.selectorText] : []), ...rules(r)]);
 		const states = new RegExp(`+strconv.Quote(states.String())+`, "g");
 		const loaded = new Set([...document.styleSheets].flatMap(rules)
 			.flatMap(s => [s, s.replace(states, "")]).flatMap(s => s.split(",")).map(classes));
@@ -169,6 +174,19 @@ func TestEveryPageCanBeUsedByAll(t *testing.T) {
 			)
 		}
 	}
+	b.do(chromedp.Navigate(b.url+"/settings"), visible("[role=tab]"))
+	for _, tab := range []string{"Share links", "Workspaces", "People", "Workers", "Limits", "Audit trail", "You"} {
+		b.tab(tab)
+		b.axe("settings, " + tab)
+	}
+	b.press("Sign out everywhere")
+	b.do(visible(".bx--modal.is-visible"))
+	b.axe("sign out everywhere")
+	b.do(chromedp.Navigate(b.url + "/s/no-such-link"))
+	b.says("main", "This link opens nothing")
+	b.axe("a share link that opens nothing")
+	b.do(chromedp.Navigate(b.url+"/sign-in#no-such-link"), visible(".bx--inline-notification--error"))
+	b.axe("not signed in")
 	b.clean()
 }
 
@@ -182,9 +200,9 @@ func TestTheFirstViewIsLight(t *testing.T) {
 	b.mu.Lock()
 	received := b.received
 	b.mu.Unlock()
-	require.Positive(t, b.count("h1"))
 	require.Less(t, received, int64(120_000), "bytes of pages, scripts, styles and fonts, packed as they are sent")
 	t.Logf("received: %d bytes", received)
+	b.axe("sign in")
 }
 
 // TestAViewerOnlyLooks: what they may not do is not offered.

@@ -262,6 +262,7 @@ func TestAModelIsDrawnOnTheBoard(t *testing.T) {
 	b.press("Save")
 	b.says(".bx--modal.is-visible", "admin has saved revision 2 meanwhile")
 	b.says(".bx--modal.is-visible", "beacon")
+	b.axe("a conflict")
 	b.shoot("conflict")
 	b.press("Save mine on top")
 	b.eventually(

@@ -163,6 +163,7 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b.press("New scenario")
 	b.do(visible("#scenario-name"))
 	b.fill("#scenario-name", "evening")
+	b.axe("a new scenario")
 	b.delay(2000) // the scenario is still being saved when it is edited, and the edit stays
 	b.press("Make it")
 	b.press("Form")
@@ -277,6 +278,7 @@ func TestTheWorkbenchIsArranged(t *testing.T) {
 	)
 	require.NoError(t, err)
 	b.says(".bx--modal.is-visible .bx--modal-header__heading", code)
+	b.axe("a rule explained")
 	b.do(click(`.bx--modal.is-visible .bx--modal-close`))
 
 	// A tag or an owner is looked for as well as a name.
@@ -339,6 +341,7 @@ func TestModelsAreSearchedAndDropped(t *testing.T) {
 		),
 	)
 	b.says(".bx--modal.is-visible", "Read as a model")
+	b.axe("a file dropped")
 	b.press("Keep it")
 	b.do(visible(`[data-node="pier"]`))
 	b.clean()

@@ -40,6 +40,7 @@ func TestAModelIsBegunFromAStarter(t *testing.T) {
 	b := open(t, r)
 	b.press("New model")
 	b.do(visible(`.bx--modal.is-visible img`))
+	b.axe("a new model")
 	require.GreaterOrEqual(t, b.count(`.bx--modal.is-visible .bx--tile--selectable`), 14)
 	b.do(click(`//label[contains(., "retry-ladder")]`), visible(`img[alt="retry-ladder as a picture"]`))
 	b.fill("#new-name", "parcels")
@@ -68,12 +69,14 @@ func TestAFileIsImported(t *testing.T) {
 	upload("../demo/import/harbour-lamps.asyncapi.yaml")
 	b.says(`.bx--modal.is-visible`, "Read as an AsyncAPI document")
 	b.says(`.bx--modal.is-visible`, "who takes what is sent to dimming")
+	b.axe("an import")
 	b.shoot("import")
 	b.press("Keep it")
 	b.do(visible(`[data-node="takers-of-dimming"]`))
 	b.do(chromedp.Navigate(b.url+"/"), visible(`a[href="/w/main/models/harbour-lamps"]`))
 	upload("../demo/demo.go")
 	b.says(`.bx--modal.is-visible`, "It could not be read")
+	b.axe("an import refused")
 	b.clean()
 }
 

@@ -33,6 +33,7 @@ func TestWorkGoesOnWithoutTheService(t *testing.T) {
 
 	b.do(click(`header a[href$="/runs"]`)) // its code has not been loaded
 	b.says("main", "This page could not be loaded")
+	b.axe("offline")
 	b.shoot("offline-runs")
 	b.do(click(`header a[href$="/w/main"]`))
 	b.says("main", "cannot be reached")

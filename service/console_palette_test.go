@@ -69,6 +69,7 @@ func TestLettersCanBeSwitchedOff(t *testing.T) {
 	b.do(chromedp.KeyEvent("1"))
 	b.says(history, "Findings")
 	b.do(chromedp.KeyEvent("?"), visible(`.bx--modal.is-visible .bx--checkbox-label`))
+	b.axe("keys")
 	b.do(click(`.bx--modal.is-visible .bx--checkbox-label`), chromedp.Reload(), visible(`[data-node="mail"]`))
 	b.do(chromedp.KeyEvent("6"), chromedp.KeyEvent("?"))
 	b.palette("history")

@@ -72,7 +72,7 @@ func TestARehearsalOnTheBoard(t *testing.T) {
 	shows(".message", "tr")
 	b.press("Pause") // before its tries are exhausted
 	shows(".time", "Resume")
-	b.axe("a rehearsal under way")
+	b.axe("a rehearsal that goes on")
 	b.shoot("rehearsal")
 	b.do(click(".message .key"))
 	shows(".message pre", "inbound/gannet/77.csv")
@@ -99,6 +99,7 @@ func TestARehearsalOnTheBoard(t *testing.T) {
 	)
 	b.press("Keep as a scenario")
 	b.says(".bx--modal.is-visible", "Keep what has happened")
+	b.axe("keep a rehearsal")
 	b.do(click(`.bx--modal.is-visible button.bx--btn--primary`))
 	shows(".bx--inline-notification", "Kept as scenario rehearsed")
 	tab("Observed")

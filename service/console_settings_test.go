@@ -101,6 +101,7 @@ func TestVariantsAndSweepsAreRun(t *testing.T) {
 		"nodes.clear-consignment.concurrency: 5, 10\nnodes.consignments.lease: 60s, 90s, 120s",
 	)
 	b.says(".bx--modal.is-visible", "6 points")
+	b.axe("a sweep asked")
 	b.shoot("run-options")
 	run()
 	b.says(".page", "Points of the sweep")
@@ -109,6 +110,7 @@ func TestVariantsAndSweepsAreRun(t *testing.T) {
 	b.do(visible(".bx--modal.is-visible textarea"))
 	run()
 	b.says(".bx--modal.is-visible", "Choose a variant, or write one.")
+	b.axe("variants asked")
 	b.fill(`.bx--modal.is-visible input[placeholder="more-clearing"]`, "more-clearing")
 	b.fill(".bx--modal.is-visible textarea", "nodes:\n  clear-consignment: {concurrency: 20}")
 	run()
