@@ -214,6 +214,9 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 		"mend":          at("/api/v1/mend", map[string]any{"text": smallModel}),
 		"takes":         at("/api/v1/takes", map[string]any{"text": smallModel, "key": "a.csv"}),
 		"list-starters": at("/api/v1/starters", nil),
+		"list-rules":    at("/api/v1/rules", nil),
+		"merge": at("/api/v1/merge", map[string]any{
+			"base": smallModel, "mine": smallModel + "  late: {kind: queue}\n", "theirs": smallModel}),
 		"import": at(
 			"/api/v1/import",
 			map[string]any{"name": "m.yaml", "content": base64.StdEncoding.EncodeToString([]byte(smallModel))},

@@ -270,6 +270,34 @@ func TestAModelIsDrawnOnTheBoard(t *testing.T) {
 		func() bool { return r.do("GET", "/api/v1/workspaces/main/models/slip", nil, 200)["number"] == 3.0 },
 	)
 	require.Equal(t, drawn, r.do("GET", "/api/v1/workspaces/main/models/slip", nil, 200)["text"])
+
+	// Once more: both come together, and what both changed is said.
+	theirs := strings.Replace(strings.Replace(drawn, "lease: 90s", "lease: 30s", 1), "nodes:", "about: of a colleague\nnodes:", 1)
+	require.NotEqual(t, drawn, theirs)
+	b.choose("lines")
+	b.press("Inspector")
+	b.set("lease", "120s")
+	b.set("retention", "2d")
+	b.eventually("set", func() bool {
+		return strings.Contains(b.draft("slip"), "lease: 120s") && strings.Contains(b.draft("slip"), "retention: 2d")
+	})
+	r.do("POST", "/api/v1/workspaces/main/models/slip/revisions", map[string]string{"text": theirs}, 201, "If-Match", `"3"`)
+	b.press("Save")
+	b.says(".bx--modal.is-visible", "admin has saved revision 4 meanwhile")
+	b.says(".bx--modal.is-visible", "nodes.lines.lease: theirs 30s, yours 120s")
+	b.says(".bx--modal.is-visible pre", "− about: of a colleague")
+	b.axe("a conflict of both")
+	b.shoot("merge")
+	b.press("Merge both")
+	b.says(".bench", "What you changed is written into revision 4 of admin.")
+	for _, words := range []string{"about: of a colleague", "lease: 120s", "retention: 2d"} {
+		require.Contains(t, b.draft("slip"), words)
+	}
+	b.press("Save")
+	b.eventually(
+		"saved on top of theirs",
+		func() bool { return r.do("GET", "/api/v1/workspaces/main/models/slip", nil, 200)["number"] == 5.0 },
+	)
 	b.clean()
 }
 

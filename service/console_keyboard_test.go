@@ -137,8 +137,14 @@ func TestTheJourneyByKeyboardAlone(t *testing.T) {
 	b.do(visible(`.board .kinds button`))
 
 	// Drawn: the loop is a function that writes where it is triggered.
+	b.says(".bar", "empty")
 	b.add("bucket", "manifest-drop")
-	b.write("General", "rate", "40/h")
+	b.tabTo(`[data-code="IW306"]`, "Set a rate")
+	b.strike(kb.Enter)
+	b.eventually("the field has the focus", func() bool {
+		return b.eval(`document.activeElement.closest("[data-field]")?.dataset.field === "rate"`)
+	})
+	b.strike("40/h" + kb.Enter + kb.Escape)
 	b.write("General", "keys", "inbound/{haulier}/{seq}.csv")
 	b.add("function", "stamp")
 	b.add("queue", "consignments")
@@ -194,5 +200,33 @@ func TestTheJourneyByKeyboardAlone(t *testing.T) {
 	b.strike(kb.Enter)
 	b.says(journeys+" .recorded", "its retention ended before it was consumed")
 	b.shoot("keyboard-explained")
+	b.clean()
+}
+
+// TestArrowsLeadAlongLinks: from node to node of the board, and Enter edits the one that is chosen.
+func TestArrowsLeadAlongLinks(t *testing.T) {
+	needConsole(t)
+	t.Parallel()
+	r := start(t).signIn()
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))
+	b.find("axle-scale", "axle-scale")
+	b.still(`[data-node="axle-scale"]`)
+	b.tabTo(".board", "axle-scale")
+	chosen := func(name string) {
+		b.says(`section[aria-label="Inspector"] h2`, name)
+		require.True(t, b.eval(`document.activeElement.dataset.id === "`+name+`"`), "it has the focus")
+	}
+	b.strike("i")
+	for _, step := range [][2]string{
+		{kb.ArrowRight, "weigh-lane"}, {kb.ArrowRight, "lane-weights"}, {kb.ArrowDown, "lane-weights"},
+		{kb.ArrowLeft, "weigh-lane"}, {kb.ArrowLeft, "axle-scale"}, {kb.ArrowLeft, "axle-scale"},
+	} {
+		b.strike(step[0])
+		chosen(step[1])
+	}
+	b.strike(kb.Enter)
+	b.eventually("its name can be edited", func() bool { return b.eval(`document.activeElement.id === "inspected-name"`) })
+	require.Empty(t, b.draft("kittiwake"), "nothing was changed or moved")
 	b.clean()
 }

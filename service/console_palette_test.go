@@ -3,6 +3,7 @@ package service_test
 import (
 	"testing"
 
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
@@ -23,6 +24,9 @@ func TestThePaletteFindsEverything(t *testing.T) {
 	needConsole(t)
 	t.Parallel()
 	r := start(t).signIn()
+	for range 2 {
+		r.do("POST", "/api/v1/workspaces/main/models/kittiwake/runs", map[string]any{"scenario": "quiet-tuesday"}, 202)
+	}
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake-draft"), visible(`[data-node="mail"]`), visible(`[data-code]`))
 
@@ -45,6 +49,23 @@ func TestThePaletteFindsEverything(t *testing.T) {
 	b.palette("iw101")
 	b.says(`[role="option"][aria-selected="true"]`, "IW101 Loop")
 	b.do(chromedp.KeyEvent(kb.Escape), gone(paletteField))
+	b.palette("competing")
+	b.says(`[role="option"][aria-selected="true"]`, "IW303")
+	b.do(chromedp.KeyEvent(kb.Enter), gone(paletteField))
+	b.says(".bx--modal.is-visible", "IW303")
+	b.do(chromedp.KeyEvent(kb.Escape), gone(".bx--modal.is-visible"))
+	for _, run := range []string{"run 1", "run 2"} { // from the workbench, and from a run to another
+		b.palette(run)
+		b.says(`[role="option"][aria-selected="true"]`, run+": kittiwake, quiet-tuesday")
+		b.do(chromedp.KeyEvent(kb.Enter), gone(paletteField))
+		b.says("main .top", run)
+	}
+	for _, model := range []string{"kittiwake-draft", "kittiwake"} { // and from a model to another
+		b.palette(model)
+		b.says(`[role="option"][aria-selected="true"]`, model)
+		b.do(chromedp.KeyEvent(kb.Enter), gone(paletteField))
+		b.eventually(model, func() bool { return b.text(".bar h1") == model })
+	}
 	b.palette("fan")
 	b.says(`[role="listbox"]`, "New model")
 	b.do(chromedp.KeyEvent(kb.Escape), gone(paletteField))
@@ -103,6 +124,18 @@ func TestANodeIsAddedWhereThePointerIs(t *testing.T) {
 	cx, cy := b.middle(`[data-node="clerk-desk"]`)
 	require.InDelta(t, x+150, cx, 140, "it stands where the pointer was")
 	require.InDelta(t, y+120, cy, 80)
+
+	// With a, where the pointer is.
+	b.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x-150, y+120), chromedp.KeyEvent(kb.Escape))
+	b.strike("a")
+	b.do(visible(".add-here .choices"))
+	b.press("topic")
+	b.do(visible(`.add-here input`))
+	b.strike("lines" + kb.Enter)
+	b.do(gone(".add-here"), visible(`[data-node="lines"]`))
+	lx, ly := b.middle(`[data-node="lines"]`)
+	require.InDelta(t, x-150, lx, 140, "it stands where the pointer was")
+	require.InDelta(t, y+120, ly, 80)
 
 	b.pull(handle("manifest-drop", "right"), x+60, y-140)
 	b.letGo(x+60, y-140)

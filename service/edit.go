@@ -68,6 +68,14 @@ func (v *Service) editRoutes() {
 		MaxBodyBytes: MaxBody,
 	}, v.removeNode)
 	register(v, store.Viewer, huma.Operation{
+		OperationID:  "merge",
+		Metadata:     computes,
+		Method:       http.MethodPost,
+		Path:         "/api/v1/merge",
+		Summary:      "Write what one edit of a topology changed into the text of another, field by field",
+		MaxBodyBytes: 3 * MaxBody,
+	}, v.merge)
+	register(v, store.Viewer, huma.Operation{
 		OperationID:  "fires",
 		Metadata:     computes,
 		Method:       http.MethodPost,
@@ -117,6 +125,26 @@ func (v *Service) removeNode(ctx context.Context, in *struct {
 		return nil, badFile(err)
 	}
 	return edited(in.Body.Text, patch)
+}
+
+// Merged is what two edits of one text make together.
+type Merged struct {
+	Text    string        `json:"text"`
+	Clashes []model.Clash `json:"clashes" doc:"what both changed in different ways, and mine stands in the text"`
+}
+
+func (v *Service) merge(ctx context.Context, in *struct {
+	Body struct {
+		Base   string `json:"base" doc:"the topology before both edits, as YAML"`
+		Mine   string `json:"mine"`
+		Theirs string `json:"theirs" doc:"its comments and layout are kept"`
+	}
+}) (*struct{ Body Merged }, error) {
+	text, clashes, err := model.MergeThreeWay([]byte(in.Body.Base), []byte(in.Body.Mine), []byte(in.Body.Theirs))
+	if err != nil {
+		return nil, badFile(err)
+	}
+	return &struct{ Body Merged }{Merged{string(text), clashes}}, nil
 }
 
 func (v *Service) fires(ctx context.Context, in *struct {

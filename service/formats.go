@@ -65,6 +65,13 @@ func (v *Service) formatRoutes() {
 	}, v.listStarters)
 
 	register(v, store.Viewer, huma.Operation{
+		OperationID: "list-rules",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/rules",
+		Summary:     "The rules by which models are checked",
+	}, v.listRules)
+
+	register(v, store.Viewer, huma.Operation{
 		OperationID:  "import",
 		Metadata:     computes,
 		Method:       http.MethodPost,
@@ -118,6 +125,29 @@ func (v *Service) listStarters(ctx context.Context, in *struct{}) (*struct {
 		}
 	}{}
 	out.Body.Starters = starters()
+	return out, nil
+}
+
+// RuleOf is a rule by which models are checked.
+type RuleOf struct {
+	Code     string         `json:"code"`
+	Title    string         `json:"title"`
+	Severity check.Severity `json:"severity" enum:"error,warning,note"`
+}
+
+func (v *Service) listRules(ctx context.Context, in *struct{}) (*struct {
+	Body struct {
+		Rules []RuleOf `json:"rules"`
+	}
+}, error) {
+	out := &struct {
+		Body struct {
+			Rules []RuleOf `json:"rules"`
+		}
+	}{}
+	for _, r := range check.Rules {
+		out.Body.Rules = append(out.Body.Rules, RuleOf{r.Code, r.Title, r.Severity})
+	}
 	return out, nil
 }
 

@@ -45,6 +45,22 @@ func TestFilesOfEveryFormatComeIn(t *testing.T) {
 	r.do("POST", "/api/v1/import", map[string]any{"name": "a.csv", "content": "%%"}, 422)
 }
 
+// TestTwoEditsComeTogether: what mine changed is written into theirs; what both changed is listed.
+func TestTwoEditsComeTogether(t *testing.T) {
+	r := start(t).signIn()
+	text := func(node, lease string) string {
+		return "ironweir: topology/1\nname: slip\nnodes:\n  consignments: {kind: queue, lease: " + lease + "}\n" + node
+	}
+	out := r.do("POST", "/api/v1/merge", map[string]any{
+		"base": text("", "60s"), "mine": text("", "90s"), "theirs": text("  mail: {kind: queue} # new\n", "30s"),
+	}, 200)
+	require.Equal(t, text("  mail: {kind: queue} # new\n", "90s"), out["text"])
+	require.Equal(t, []any{map[string]any{"path": "nodes.consignments.lease", "mine": "90s", "theirs": "30s"}}, out["clashes"])
+	broken := map[string]any{"base": text("", "60s"), "mine": "nodes: [", "theirs": text("", "1s")}
+	bad := r.do("POST", "/api/v1/merge", broken, 422)
+	require.NotEmpty(t, bad["errors"])
+}
+
 // TestStartersAndDifferences: a starter is made a model; two texts are told apart.
 func TestStartersAndDifferences(t *testing.T) {
 	r := start(t).signIn()

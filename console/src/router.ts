@@ -1,4 +1,5 @@
 import { createRouter } from "sv-router";
+import EachPath from "./components/EachPath.svelte";
 import Home from "./pages/Home.svelte";
 import Models from "./pages/Models.svelte";
 import NotLoaded from "./pages/NotLoaded.svelte";
@@ -10,6 +11,7 @@ import NotLoaded from "./pages/NotLoaded.svelte";
 const notLoaded = () => ({ default: NotLoaded });
 
 export const { p, navigate, isActive, route } = createRouter({
+  layout: EachPath,
   "/": Home,
   "/settings": () => import("./pages/Settings.svelte").catch(notLoaded),
   "/w/:workspace": Models,

@@ -36,6 +36,7 @@
   } from "../lib/layout";
   import { theme } from "../lib/theme.svelte";
   import { seenFrom, type View } from "../lib/ways";
+  import { alongLinks, isArrow } from "../lib/walk";
   import AddHere from "./AddHere.svelte";
   import BackEdge from "./BackEdge.svelte";
   import BoardNode, { type Badge } from "./BoardNode.svelte";
@@ -66,6 +67,7 @@
     onchoose,
     onlink = () => {},
     onadd = () => {},
+    onedit,
     onplace,
     onconnect = () => {},
     onremove = () => {},
@@ -98,6 +100,7 @@
     onchoose: (name: string, line: number) => void;
     onlink?: (id: string) => void;
     onadd?: (kind: string) => void;
+    onedit?: () => void; // somebody wants to edit what is chosen
     onplace?: (kind: string, name: string, from: string) => Promise<string>; // adds a node and a link to it, or says why not
     onconnect?: (from: string, to: string) => void;
     onremove?: () => void; // what is chosen
@@ -118,12 +121,14 @@
 
   // Where a node is added; free: the layout chooses its place.
   let here = $state<{ at: { x: number; y: number }; from: string; free?: boolean } | undefined>();
-  /** Asks for a node to add, in the middle of the board. */
+  let pointer: { x: number; y: number } | undefined; // on the screen, while it is over the board
+  /** Asks for a node to add: where the pointer is, or in the middle of the board, from where the layout takes it. */
   export function add() {
     if (board.nodes.length === 0) panel?.querySelector<HTMLElement>(".kinds button")?.focus();
     const all = panel?.getBoundingClientRect();
-    if (all && edits && onplace)
-      here = { at: { x: all.x + all.width / 2, y: all.y + all.height / 2 }, from: "", free: true };
+    if (!all || !edits || !onplace) return;
+    const middle = { x: all.x + all.width / 2, y: all.y + all.height / 2 };
+    here = { at: pointer ?? middle, from: "", free: !pointer };
   }
   /** Gives nodes the places that the layout chooses. */
   export const tidy = () => ontidy();
@@ -140,6 +145,17 @@
     if (items.length === 0) return;
     e.preventDefault();
     asked = { at: { x: e.clientX, y: e.clientY }, items };
+  }
+  /** Arrows lead along the links of the node that has the focus: on, back, and to what stands beside it. */
+  function walk(e: KeyboardEvent) {
+    const from = (e.target as HTMLElement).closest<HTMLElement>(".svelte-flow__node")?.dataset.id;
+    if (!from || e.shiftKey || e.altKey || e.ctrlKey || e.metaKey || !isArrow(e.key)) return;
+    e.preventDefault();
+    e.stopPropagation(); // with Shift the arrows move the node
+    const to = alongLinks(from, e.key, board.links, (n) => pins[n] ?? places.get(n));
+    if (!to) return;
+    press(to, false);
+    panel?.querySelector<HTMLElement>(`.svelte-flow__node[data-id="${to}"]`)?.focus();
   }
   const pane = (e: Event) => edits && onplace && (e.target as HTMLElement).closest(".svelte-flow__pane");
 
@@ -396,12 +412,18 @@
   oncontextmenu={askMenu}
   role="application"
   aria-label="The board: the model drawn"
+  onpointermove={(e) => (pointer = { x: e.clientX, y: e.clientY })}
+  onpointerleave={() => (pointer = undefined)}
+  onkeydowncapture={walk}
   onkeydown={(e) => {
     const at = e.target as HTMLElement;
     if (e.key === "Enter" || e.key === " ") {
       const node = at.closest<HTMLElement>(".svelte-flow__node")?.dataset.id;
       const way = at.closest<HTMLElement>(".svelte-flow__edge")?.dataset.id;
-      if (node) press(node, e.shiftKey && together);
+      if (e.key === "Enter" && node && node === chosen && onedit) {
+        e.preventDefault();
+        onedit();
+      } else if (node) press(node, e.shiftKey && together);
       else if (way) onlink(way);
     }
     if ((e.key === "Delete" || e.key === "Backspace") && edits && !at.closest("input, textarea")) onremove();

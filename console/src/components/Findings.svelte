@@ -1,14 +1,14 @@
 <script lang="ts">
-  import { Button, Modal, Search } from "carbon-components-svelte";
+  import { Button, Search } from "carbon-components-svelte";
   import ChevronRight from "carbon-icons-svelte/lib/ChevronRight.svelte";
   import type { Snippet } from "svelte";
   import Tools from "carbon-icons-svelte/lib/Tools.svelte";
-  import { sentence, type Finding, type Problem } from "../lib/api";
+  import { type Finding, type Problem } from "../lib/api";
   import { plain } from "../lib/code";
-  import { command } from "../lib/command";
   import { findingMatches, firstRemedies, groupFindings, many } from "../lib/finding-groups";
+  import { patchLines } from "../lib/patch-lines";
   import CodeText from "./CodeText.svelte";
-  import Later from "./Later.svelte";
+  import RuleExplained from "./RuleExplained.svelte";
 
   let {
     findings,
@@ -16,18 +16,22 @@
     empty = false,
     edits = true,
     explains = true,
+    document = {},
     children,
     onchoose,
     onapply,
+    onrate,
   }: {
     findings: Finding[];
     wrong: Problem[];
     empty?: boolean;
     edits?: boolean; // whether remedies can be applied
     explains?: boolean; // whether rules can be looked up
+    document?: unknown; // the model as it is, to say what remedies change of it
     children?: Snippet; // beside the filters
     onchoose: (node: string, line: number) => void;
     onapply: (remedies: Finding["remedies"]) => void;
+    onrate?: (node: string) => void; // somebody wants to say how often a node that nothing reaches is used
   } = $props();
 
   const severities = ["error", "warning", "note"];
@@ -42,19 +46,10 @@
   const toggled = (list: string[], item: string) =>
     list.includes(item) ? list.filter((x) => x !== item) : [...list, item];
 
-  let explained = $state({ open: false, title: "", paragraphs: [] as string[] });
+  let page = $state<RuleExplained>();
 
-  /** Shows a rule's page: what it means, and what to do. */
-  async function explain(code: string) {
-    const { out, error } = await command("explain", [code]);
-    const text = error ? sentence(error) : out;
-    const recorded = text
-      .trim()
-      .split(/\n\n+/)
-      .map((p) => p.replace(/\s+/g, " "));
-    const title = recorded[0].startsWith(code) ? recorded.shift()! : code;
-    explained = { open: true, title, paragraphs: recorded };
-  }
+  const unreached = "IW306"; // nothing reaches a node
+  const mostChanges = 4; // of one remedy that are shown
 </script>
 
 <section aria-label="Findings">
@@ -137,9 +132,15 @@
       {/if}
     </button>
     {#if explains}
-      <button class="plain as-link why" onclick={() => explain(f.code)} aria-label="Explain {f.code}"
+      <button class="plain as-link why" onclick={() => page?.explain(f.code)} aria-label="Explain {f.code}"
         >About {f.code}</button
       >
+    {/if}
+    {#if !f.accepted && edits && f.code === unreached && onrate}
+      <p class="remedy">
+        <Button kind="ghost" size="small" icon={Tools} on:click={() => onrate(f.nodes[0])}>Set a rate</Button>
+        <span>how often external senders use it</span>
+      </p>
     {/if}
     {#if !f.accepted && edits}
       {#each f.remedies as r, i (i)}
@@ -152,16 +153,23 @@
             aria-label="Apply: {plain(r.say)}">Apply</Button
           > <span><CodeText text={r.say} /></span>
         </p>
+        <ul class="changes mono">
+          {#each patchLines(document, r.patch).slice(0, mostChanges) as c (c.path)}
+            <li>
+              {c.path}: {#if c.before !== undefined}<del>{c.before}</del>{/if}
+              {#if c.after !== undefined}<ins>{c.after}</ins>{/if}
+            </li>
+          {/each}
+          {#if patchLines(document, r.patch).length > mostChanges}<li>
+              and {patchLines(document, r.patch).length - mostChanges} more
+            </li>{/if}
+        </ul>
       {/each}
     {/if}
   </li>
 {/snippet}
 
-<Later wanted={explained.open}>
-  <Modal bind:open={explained.open} passiveModal size="sm" modalHeading={explained.title}>
-    {#each explained.paragraphs as p (p)}<p class="page-of-rule"><CodeText text={p} /></p>{/each}
-  </Modal>
-</Later>
+<RuleExplained bind:this={page} />
 
 <style>
   section {
@@ -196,12 +204,28 @@
     padding: 0 0.625rem 0.25rem 0;
     color: var(--cds-text-02);
   }
+  .changes {
+    padding: 0 0.625rem 0.375rem 5.75rem;
+    font-size: 0.6875rem;
+    color: var(--cds-text-02);
+  }
+  .changes li {
+    border: none;
+    margin: 0;
+    white-space: nowrap;
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  .changes del {
+    color: var(--cds-text-02);
+  }
+  .changes ins {
+    color: var(--fine);
+    text-decoration: none;
+  }
   .why {
     padding: 0 0.625rem 0.25rem;
     font-size: 0.75rem;
-  }
-  .page-of-rule {
-    padding: 0 0 0.75rem;
   }
   .narrow {
     display: flex;

@@ -1,19 +1,23 @@
 <script lang="ts">
-  import { api } from "../lib/api";
+  import { api, type Schemas } from "../lib/api";
   import { found, palette, type Command } from "../lib/palette.svelte";
   import { theme } from "../lib/theme.svelte";
   import { currentWorkspace, visitor } from "../lib/workspace.svelte";
   import { navigate } from "../router";
   import NewModel from "./NewModel.svelte";
+  import RuleExplained from "./RuleExplained.svelte";
 
   let dialog = $state<HTMLDialogElement>();
   let looked = $state("");
   let at = $state(0);
   let list = $state<HTMLElement>();
-  let lists = $state.raw<{ models: string[]; starters: { name: string; about: string }[] }>({
-    models: [],
-    starters: [],
-  });
+  let lists = $state.raw<{
+    models: string[];
+    starters: Schemas["Starter"][];
+    runs: Schemas["Run"][];
+    rules: Schemas["RuleOf"][];
+  }>({ models: [], starters: [], runs: [], rules: [] });
+  let rule = $state<RuleExplained>();
   let making = $state(false);
   let beginWith = $state("");
 
@@ -44,9 +48,27 @@
         }))
       : [],
   );
-  const all = $derived(palette.asked?.answers ?? [...palette.page, ...models, ...pages, ...starters]);
+  const runs = $derived(
+    lists.runs.map((r): Command => ({
+      group: "Runs",
+      text: `run ${r.id}: ${r.model}, ${r.scenario}`,
+      hint: r.state,
+      run: () => navigate("/w/:workspace/runs/:id", { params: { workspace: currentWorkspace(), id: String(r.id) } }),
+    })),
+  );
+  const rules = $derived(
+    lists.rules.map((r): Command => ({
+      group: "Rules",
+      text: `${r.code} ${r.title}`,
+      hint: r.severity,
+      run: () => rule?.explain(r.code),
+    })),
+  );
+  const all = $derived(
+    palette.asked?.answers ?? [...palette.page, ...models, ...pages, ...runs, ...starters, ...rules],
+  );
   const shown = $derived(found(all, looked));
-  const title = $derived(palette.asked?.title ?? "Find a node, model, page or command");
+  const title = $derived(palette.asked?.title ?? "Find a node, model, run, rule, page or command");
 
   $effect(() => {
     if (!palette.open) dialog?.close();
@@ -66,11 +88,18 @@
 
   async function load() {
     const workspace = currentWorkspace();
-    const [models, starters] = await Promise.all([
+    const [models, starters, runs, rules] = await Promise.all([
       api.GET("/api/v1/workspaces/{workspace}/models", { params: { path: { workspace } } }),
       api.GET("/api/v1/starters"),
+      api.GET("/api/v1/workspaces/{workspace}/runs", { params: { path: { workspace }, query: { limit: 50 } } }),
+      api.GET("/api/v1/rules"),
     ]);
-    lists = { models: models.data?.items?.map((m) => m.name) ?? [], starters: starters.data?.starters ?? [] };
+    lists = {
+      models: models.data?.items?.map((m) => m.name) ?? [],
+      starters: starters.data?.starters ?? [],
+      runs: runs.data?.items ?? [],
+      rules: rules.data?.rules ?? [],
+    };
   }
 
   function choose(command: Command | undefined) {
@@ -140,6 +169,7 @@
   </div>
 </dialog>
 
+<RuleExplained bind:this={rule} />
 {#if making}<NewModel bind:open={making} begin={beginWith} />{/if}
 
 <style>

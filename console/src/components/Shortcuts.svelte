@@ -5,12 +5,13 @@
   let { open = $bindable(false) }: { open: boolean } = $props();
 
   const keys: [string, string][] = [
-    ["Ctrl K", "find a node, model, page or command"],
+    ["Ctrl K", "find a node, model, run, rule, page or command"],
     ["Ctrl S", "save"],
     ["Ctrl Z, Ctrl Shift Z", "undo and redo, wherever the edit was made"],
     ["/", "find a node on the board"],
     ["Ctrl Space", "in the text: what may be written here"],
-    ["Tab, Enter", "go through the board and choose"],
+    ["Tab, Enter", "go through the board and choose; Enter again: edit"],
+    ["Arrows", "along the links of the chosen node, and to what stands beside it; with Shift: move it"],
     ["Delete", "remove what is chosen on the board"],
     ["Shift F10", "on a node or link, or with a right click: what can be done with it"],
     [

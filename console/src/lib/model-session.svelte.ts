@@ -23,6 +23,7 @@ export interface Conflict {
   author: string;
   text: string;
   difference: Schemas["Difference"] | undefined;
+  merged: Schemas["Merged"] | undefined; // none: one of the texts is not a valid document
 }
 
 /** Asks the service for a text that is edited. */
@@ -333,19 +334,27 @@ export class ModelSession {
       return;
     }
     const theirs = latest.data.text ?? "";
-    const { data } = await api.POST("/api/v1/diff", { body: { before: theirs, after: this.text } });
-    this.conflict = { number: latest.data.number, author: latest.data.author, text: theirs, difference: data };
+    const [{ data: difference }, { data: merged }] = await Promise.all([
+      api.POST("/api/v1/diff", { body: { before: theirs, after: this.text } }),
+      api.POST("/api/v1/merge", { body: { base: this.saved, mine: this.text, theirs } }),
+    ]);
+    this.conflict = { number: latest.data.number, author: latest.data.author, text: theirs, difference, merged };
   }
 
-  /** Ends a conflict: saves this model on top, or takes the other one. */
-  async settle(mine: boolean) {
+  /** Ends a conflict: puts both models together into the editor, saves this one on top, or takes the other one. */
+  async settle(by: "merge" | "mine" | "theirs") {
     if (!this.conflict) return;
-    const { number, text: theirs } = this.conflict;
+    const { number, author, text: theirs, merged } = this.conflict;
     this.conflict = undefined;
     this.base = this.revision = number;
     this.saved = theirs;
-    if (mine) await this.save();
-    else this.edit(theirs);
+    if (by === "mine") await this.save();
+    else if (by === "theirs") this.edit(theirs);
+    else if (merged) {
+      this.edit(merged.text);
+      const title = `What you changed is written into revision ${number} of ${author}.`;
+      this.notice = { kind: "success", stays: true, title, subtitle: "It is in the editor. Save to keep it." };
+    }
   }
 
   /** Draws the model as a picture; says why not. */

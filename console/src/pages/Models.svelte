@@ -100,7 +100,12 @@
             >{row.name}</a
           >
         {:else if cell.key === "errors"}
-          <FindingCounts errors={row.errors} warnings={row.warnings} notes={row.notes} />
+          <FindingCounts
+            errors={row.errors}
+            warnings={row.warnings}
+            notes={row.notes}
+            empty={row.sketch?.cells.length === 0}
+          />
         {:else if cell.key === "changed_at"}
           {when(row.changed_at)} by {row.author}
         {:else if cell.key === "last_run"}

@@ -30,7 +30,7 @@
   import { copied, freeName, pasted } from "../lib/written";
   import Board from "../components/Board.svelte";
   import type { MenuAt, MenuItem } from "../components/BoardMenu.svelte";
-  import Changes from "../components/Changes.svelte";
+  import Conflicting from "../components/Conflicting.svelte";
   import FindingCounts from "../components/FindingCounts.svelte";
   import Findings from "../components/Findings.svelte";
   import Inspector from "../components/Inspector.svelte";
@@ -263,9 +263,20 @@
     else if (e.key === "s") sidePanel = 2;
   }
 
-  async function renameChosen() {
+  async function editChosen() {
     sidePanel = 1;
     await tick();
+    document.querySelector<HTMLInputElement>("#inspected-name")?.focus();
+  }
+  async function editField(node: string, field: string) {
+    choose(node, board.nodes.find((n) => n.name === node)?.line ?? 0);
+    await editChosen();
+    const at = document.querySelector<HTMLElement>(`[data-field="${field}"] input`);
+    at?.closest("details")?.setAttribute("open", "");
+    at?.focus();
+  }
+  async function renameChosen() {
+    await editChosen();
     document.querySelector<HTMLInputElement>("#inspected-name")?.select();
   }
 
@@ -477,7 +488,7 @@
         <span class="broken">cannot be read: {wrong.length} {wrong.length === 1 ? "place" : "places"}</span>
       {:else if session.checked?.check}
         {@const { errors, warnings, notes } = session.checked.check.summary}
-        <FindingCounts {errors} {warnings} {notes} />
+        <FindingCounts {errors} {warnings} {notes} empty={board.nodes.length === 0} />
       {/if}
       <div class="actions">
         <Button
@@ -578,6 +589,7 @@
         onchoose={choose}
         onlink={chooseLink}
         onadd={ask}
+        onedit={editChosen}
         onplace={place}
         onconnect={connect}
         onpicture={picture}
@@ -602,8 +614,10 @@
             {wrong}
             empty={board.nodes.length === 0}
             edits={visitor.edits}
+            document={session.document}
             onchoose={choose}
             onapply={(remedies) => session.apply(remedies)}
+            onrate={(node) => editField(node, "rate")}
           >
             {#if board.nodes.length > 0}
               {#if (session.checked?.check?.summary.errors ?? 0) > 0 && visitor.edits}
@@ -777,22 +791,14 @@
     size="lg"
     hasScrollingContent
     modalHeading="{session.conflict?.author} has saved revision {session.conflict?.number} meanwhile"
-    primaryButtonText="Save mine on top"
-    secondaryButtons={[{ text: "Keep editing" }, { text: "Take theirs" }]}
-    on:click:button--secondary={({ detail }) =>
-      detail.text === "Take theirs" ? session.settle(false) : (session.conflict = undefined)}
+    primaryButtonText="Merge both"
+    primaryButtonDisabled={!session.conflict?.merged}
+    secondaryButtons={[{ text: "Take theirs" }, { text: "Save mine on top" }]}
+    on:click:button--secondary={({ detail }) => session.settle(detail.text === "Take theirs" ? "theirs" : "mine")}
     on:close={() => (session.conflict = undefined)}
-    on:submit={() => session.settle(true)}
+    on:submit={() => session.settle("merge")}
   >
-    {#if session.conflict}
-      <p>What saving yours on top would change of theirs:</p>
-      {#if session.conflict.difference}
-        <Changes difference={session.conflict.difference} />
-        {#if session.alike}<p class="wrong">
-            Only comments or layout differ. Saving yours replaces theirs, comments included.
-          </p>{/if}
-      {:else}<p class="quiet">One of the two texts is not a valid model; they differ.</p>{/if}
-    {/if}
+    {#if session.conflict}<Conflicting conflict={session.conflict} mine={session.text} alike={session.alike} />{/if}
   </Modal>
 </Later>
 
