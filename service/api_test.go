@@ -335,11 +335,12 @@ func goodRequests(w *walk) map[string]func(c caller) request {
 				body: map[string]any{"secret": strings.TrimPrefix(made["link"].(string), "/s/")},
 			}
 		},
-		"follow-run":    at(run+"/events", nil),
-		"list-journeys": at(run+"/journeys", nil),
-		"get-journey":   at(run+"/journeys/1", nil),
-		"get-rest":      at(run+"/rest?node=q&at=60", nil),
-		"get-report":    at(run+"/report", nil),
+		"follow-run":       at(run+"/events", nil),
+		"list-journeys":    at(run+"/journeys", nil),
+		"get-run-scenario": at(run+"/scenario", nil),
+		"get-journey":      at(run+"/journeys/1", nil),
+		"get-rest":         at(run+"/rest?node=q&at=60", nil),
+		"get-report":       at(run+"/report", nil),
 		"compare-runs": at(
 			main+"/compare?run="+run[strings.LastIndex(run, "/")+1:]+"&run="+other[strings.LastIndex(other, "/")+1:],
 			nil,

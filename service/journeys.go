@@ -153,6 +153,7 @@ func (v *Service) past(ctx context.Context, id int64) (*past, error) {
 // The procedures simulate the first replication of a run again.
 var (
 	journeysProcedure = &procedure[runOf, []sim.Journey]{name: "journeys", long: true, do: recordJourneys}
+	momentProcedure   = &procedure[momentOf, []sim.Journey]{name: "journeys-of-a-moment", long: true, do: recordMoment}
 	journeyProcedure  = &procedure[journeyOf, *sim.Journey]{name: "journey", long: true, do: recordJourney}
 	restProcedure     = &procedure[restOf, AtRest]{name: "messages-at-rest", long: true, do: findRest}
 )
@@ -163,6 +164,25 @@ func recordJourneys(ctx context.Context, of *runOf) (*[]sim.Journey, error) {
 		return nil, err
 	}
 	recorded, err := sim.Journeys(plan, tracedJourneys)
+	if err != nil {
+		return nil, err
+	}
+	return &recorded, ctx.Err()
+}
+
+// momentOf names a time of a run.
+type momentOf struct {
+	runOf
+	From, Until time.Duration
+}
+
+// recordMoment gives the journeys of which a copy ended badly within a time.
+func recordMoment(ctx context.Context, of *momentOf) (*[]sim.Journey, error) {
+	plan, err := of.plan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	recorded, err := sim.Journeys(plan, sim.JourneyLimits{Bad: tracedJourneys.Bad, From: of.From, Until: of.Until})
 	if err != nil {
 		return nil, err
 	}
@@ -285,13 +305,13 @@ func ends(j *sim.Journey) string {
 	return ""
 }
 
-// endsSo reports whether some copy of a journey was lost, parked or returned; or
-// lost for a cause.
-func endsSo(j *sim.Journey, how string) bool {
+// endsSo reports whether some copy of a journey was lost, parked or returned, or lost for a cause, within a time
+// (until 0: at from or later).
+func endsSo(j *sim.Journey, how string, from, until float64) bool {
 	for i := range j.Steps {
 		switch s := &j.Steps[i]; s.What {
 		case "lost", "parked", "returned":
-			if s.What == how || s.Fate == how {
+			if (s.What == how || s.Fate == how) && s.T >= from && (until == 0 || s.T < until) {
 				return true
 			}
 		}
@@ -360,15 +380,24 @@ func (v *Service) journeyRoutes() {
 
 func (v *Service) listJourneys(ctx context.Context, in *struct {
 	RunPath
-	Outcome string `query:"outcome" enum:"complete,failed,in_flight"`
-	Key     string `query:"key" doc:"only those whose key holds this text"`
-	Node    string `query:"node" doc:"only those that came to this node"`
-	Ends    string `query:"ends" maxLength:"60" doc:"only those of which some copy ended so: lost, parked, returned, or a cause of loss"`
-	Data    string `query:"data" maxLength:"200" doc:"only those of which some event's payload holds this text"`
+	Outcome string  `query:"outcome" enum:"complete,failed,in_flight"`
+	Key     string  `query:"key" doc:"only those whose key holds this text"`
+	Node    string  `query:"node" doc:"only those that came to this node"`
+	Ends    string  `query:"ends" maxLength:"60" doc:"only those of which some copy ended so: lost, parked, returned, or a cause of loss"`
+	From    float64 `query:"from" minimum:"0" doc:"with ends: at this time or later, in seconds since the start of the run"`
+	Until   float64 `query:"until" minimum:"0" doc:"with ends: before this time; 0: at any time after from"`
+	Data    string  `query:"data" maxLength:"200" doc:"only those of which some event's payload holds this text"`
 }) (*journeyList, error) {
 	recorded, err := v.journeys(ctx, in.ID)
 	if err != nil {
 		return nil, err
+	}
+	cut := false // whether an end may lie behind the steps that are recorded
+	if in.Until > 0 && failedOf(recorded) == tracedJourneys.Bad { // those of that time may be among the others
+		cut = true
+		if recorded, err = v.journeysWithin(ctx, in.ID, in.From, in.Until); err != nil {
+			return nil, err
+		}
 	}
 	out := &journeyList{}
 	out.Body.Journeys, out.Body.Sampled = []JourneyLine{}, len(recorded)
@@ -377,7 +406,7 @@ func (v *Service) listJourneys(ctx context.Context, in *struct {
 		if in.Outcome != "" && j.Outcome != in.Outcome || !strings.Contains(j.Key, in.Key) ||
 			in.Node != "" && !touches(j, in.Node) ||
 			in.Data != "" && !carries(j, in.Data) ||
-			in.Ends != "" && !endsSo(j, in.Ends) {
+			in.Ends != "" && !endsSo(j, in.Ends, in.From, in.Until) && !(cut && j.More > 0) {
 			continue
 		}
 		out.Body.Journeys = append(
@@ -386,6 +415,32 @@ func (v *Service) listJourneys(ctx context.Context, in *struct {
 		)
 	}
 	return out, nil
+}
+
+// failedOf counts journeys that failed.
+func failedOf(recorded []sim.Journey) int {
+	n := 0
+	for i := range recorded {
+		if recorded[i].Outcome == "failed" {
+			n++
+		}
+	}
+	return n
+}
+
+// journeysWithin records the journeys of which a copy ended badly within a time, in seconds since the start of the run.
+func (v *Service) journeysWithin(ctx context.Context, id int64, from, until float64) ([]sim.Journey, error) {
+	p, err := v.past(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	second := float64(time.Second)
+	of := &momentOf{*p.of, time.Duration(from * second), time.Duration(until * second)}
+	found, err := momentProcedure.ask(ctx, v, of)
+	if err != nil {
+		return nil, err
+	}
+	return *found, nil
 }
 
 func (v *Service) getJourney(ctx context.Context, in *struct {

@@ -66,6 +66,15 @@ func TestJourneysOfARunAreTold(t *testing.T) {
 			func(s any) bool { return s.(map[string]any)["fate"] == "exhausted" },
 		),
 	)
+	late := r.do("GET", path+"/journeys?ends=exhausted&from=36000&until=36600", nil, 200)["journeys"].([]any)
+	require.NotEmpty(t, late, "however late, though the first 200 that failed did so before")
+	for _, j := range late[:min(len(late), 5)] {
+		told := r.do("GET", fmt.Sprintf("%s/journeys/%v", path, j.(map[string]any)["journey"]), nil, 200)
+		require.True(t, told["more"] != nil || slices.ContainsFunc(told["steps"].([]any), func(s any) bool {
+			step := s.(map[string]any)
+			return step["fate"] == "exhausted" && step["t_s"].(float64) >= 36000 && step["t_s"].(float64) < 36600
+		}), "it ended so then, as its steps say if all are recorded")
+	}
 	require.Empty(t, r.do("GET", path+"/journeys?ends=overflow", nil, 200)["journeys"])
 
 	rests := r.do("GET", path+"/rest?node=consignments&at=12000", nil, 200)

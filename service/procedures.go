@@ -31,6 +31,7 @@ func (v *Service) procedures() {
 	partsProcedure.answer(v)
 	reportProcedure.answer(v)
 	journeysProcedure.answer(v)
+	momentProcedure.answer(v)
 	journeyProcedure.answer(v)
 	restProcedure.answer(v)
 	compareProcedure.answer(v)

@@ -179,6 +179,12 @@ func (v *Service) resultRoutes() {
 		Summary:     "The result of a run, as the command line prints it",
 	}, v.getResult)
 	register(v, store.Viewer, huma.Operation{
+		OperationID: "get-run-scenario",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/workspaces/{workspace}/runs/{id}/scenario",
+		Summary:     "The scenario of a run as it was when the run was asked for",
+	}, v.getRunScenario)
+	register(v, store.Viewer, huma.Operation{
 		OperationID: "get-variants-result",
 		Method:      http.MethodGet,
 		Path:        "/api/v1/workspaces/{workspace}/runs/{id}/variants",
@@ -255,6 +261,14 @@ func (v *Service) getRun(ctx context.Context, in *RunPath) (*runAnswer, error) {
 func (v *Service) getResult(ctx context.Context, in *RunPath) (*struct{ Body *study.Document }, error) {
 	doc, err := result[study.Document](ctx, v, in.ID, "run")
 	return &struct{ Body *study.Document }{doc}, err
+}
+
+func (v *Service) getRunScenario(ctx context.Context, in *RunPath) (*textAnswer, error) {
+	run, err := v.run(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	return answerText([]byte(run.Text)), nil
 }
 
 func (v *Service) getVariantsResult(ctx context.Context, in *RunPath) (*struct{ Body *study.Variants }, error) {

@@ -302,7 +302,7 @@ func (e *engine) finish(i uint32, f Fate) {
 	j.open--
 	e.live--
 	if f.Loss() || f == Returned || f == Parked {
-		j.failed = true
+		e.endsBadly(j)
 		if f.Loss() && e.firstLoss < 0 {
 			e.firstLoss = e.Now
 		}
@@ -377,7 +377,7 @@ func (e *engine) rest(i uint32) {
 	j.open--
 	e.live--
 	if f == Parked {
-		j.failed = true
+		e.endsBadly(j)
 	}
 	if e.Now >= e.warm {
 		e.arrivedAt(n, j)

@@ -14,6 +14,10 @@ import (
 type JourneyLimits struct {
 	Bad    int // of those that failed: the first so many; 0: they are sampled with the rest
 	Others int // of the rest: a uniform sample of so many
+
+	// Of those that failed, only those of which a copy was lost, parked or returned at From or later and before Until,
+	// since the start of the run; Until 0: at any time.
+	From, Until time.Duration
 }
 
 // Journey says what happened to one message and all that came of it.
@@ -35,6 +39,7 @@ type journeySample struct {
 	bad    []journeyNote
 	others []journeyNote
 	seen   int
+	within map[uint64]bool        // journeys in flight that failed within the time that is asked for
 	search *search                // in the search by a condition
 	wanted map[uint64]bool        // in the telling
 	ends   map[uint64]journeyNote // how those that are recorded ended
@@ -77,6 +82,14 @@ func (e *engine) journeyOf(id uint64, r *trail, n journeyNote) Journey {
 	return j
 }
 
+// endsBadly notes that a copy of a journey has been lost, parked or returned.
+func (e *engine) endsBadly(j *journey) {
+	j.failed = true
+	if s := e.sampled; s != nil && s.within != nil && e.Now >= int64(s.limits.From) && e.Now < int64(s.limits.Until) {
+		s.within[j.id()] = true
+	}
+}
+
 // note keeps a journey that has ended, or goes on at the end, if it is chosen.
 func (s *journeySample) note(j *journey) {
 	if s.search != nil {
@@ -91,7 +104,9 @@ func (s *journeySample) note(j *journey) {
 		return
 	}
 	if n.outcome == "failed" && s.limits.Bad > 0 {
-		if len(s.bad) < s.limits.Bad {
+		asked := s.limits.Until == 0 || s.within[n.id]
+		delete(s.within, n.id)
+		if asked && len(s.bad) < s.limits.Bad {
 			s.bad = append(s.bad, n)
 		}
 		return
@@ -118,6 +133,9 @@ func Journeys(plan Plan, limits JourneyLimits) ([]Journey, error) {
 	}
 	defer first.close()
 	first.sampled = &journeySample{limits: limits, rng: first.stream("", "journeys")}
+	if limits.Until > 0 {
+		first.sampled.within = map[uint64]bool{}
+	}
 	if err := first.loop(); err != nil {
 		return nil, err
 	}

@@ -176,6 +176,33 @@ func TestJourneysAreTold(t *testing.T) {
 	require.Nil(t, none)
 }
 
+// TestJourneysOfATime: those of which a copy ended badly then, and no others, however late in the run.
+func TestJourneysOfATime(t *testing.T) {
+	p := planOf(t, clinic, evening)
+	all, err := sim.Journeys(p.Replication(0), sim.JourneyLimits{Bad: 1e6})
+	require.NoError(t, err)
+	some := false
+	for hour := range 4 {
+		from, until := time.Duration(hour)*time.Hour, time.Duration(hour+1)*time.Hour
+		told, err := sim.Journeys(p.Replication(0), sim.JourneyLimits{Bad: 1e6, From: from, Until: until})
+		require.NoError(t, err)
+		var want, got []uint64
+		for _, j := range all {
+			if slices.ContainsFunc(j.Steps, func(s sim.Step) bool {
+				return s.What == "lost" && s.T >= from.Seconds() && s.T < until.Seconds()
+			}) {
+				want = append(want, j.ID)
+			}
+		}
+		for _, j := range told {
+			got = append(got, j.ID)
+		}
+		require.Equal(t, want, got, "hour %d", hour)
+		some = some || len(want) > 0 && len(want) < len(all)
+	}
+	require.True(t, some, "an hour with some of them and not all")
+}
+
 // TestJourneysAreFound: those that a condition picks are those of which a step's event
 // meets it, and they end as the run says.
 func TestJourneysAreFound(t *testing.T) {

@@ -3,10 +3,12 @@
   import { api, sentence, type Schemas } from "../lib/api";
   import { currentWorkspace } from "../lib/workspace.svelte";
   import { count, duration } from "../lib/format";
+  import { saidOf, say } from "../lib/address";
+  import { during, type Mark } from "../lib/marks";
   import Steps from "./Steps.svelte";
   import Waterfall from "./Waterfall.svelte";
 
-  let { run, nodes }: { run: number; nodes: string[] } = $props();
+  let { run, nodes, marks = [] }: { run: number; nodes: string[]; marks?: Mark[] } = $props();
 
   let outcome = $state<"" | "complete" | "failed" | "in_flight">("");
   let node = $state("");
@@ -18,12 +20,13 @@
   let looking = $state(false);
   let trouble = $state("");
   let ending = $state(""); // how something of it must have ended: lost, for a cause, parked, returned
+  let within = $state<{ from: number; until: number } | undefined>(); // when it must have ended, in seconds since the start
   let asTime = $state(false); // a journey as a waterfall
   let whole = $state<HTMLElement>();
 
-  /** Tells the journeys behind a number: those of a fate, those that came to a node. */
-  export async function behind(fate: string, at = "") {
-    [key, payload, node] = ["", "", at];
+  /** Tells the journeys behind a number: those of a fate, perhaps within some time, those that came to a node. */
+  export async function behind(fate: string, at = "", time?: { from: number; until: number }) {
+    [key, payload, node, within] = ["", "", at, time];
     const cause = fate.startsWith("lost-") ? fate.slice("lost-".length) || "lost" : "";
     ending = cause || (fate === "parked" || fate === "returned" ? fate : "");
     outcome = fate === "" ? "" : ending ? "failed" : fate === "waiting" || fate === "running" ? "in_flight" : "";
@@ -44,6 +47,8 @@
           node: node || undefined,
           key: key || undefined,
           data: payload || undefined,
+          from: within?.from,
+          until: within?.until,
         },
       },
     });
@@ -58,11 +63,14 @@
     });
     if (error) trouble = sentence(error);
     else recorded = data;
+    say({ journey: error ? "" : String(journey) });
   }
+  const wanted = Number(saidOf("journey"));
+  if (wanted) search().then(() => tell(wanted));
 </script>
 
 <section aria-label="Journeys" bind:this={whole}>
-  <form onsubmit={(e) => (e.preventDefault(), (ending = ""), search())}>
+  <form onsubmit={(e) => (e.preventDefault(), ([ending, within] = ["", undefined]), search())}>
     <Select size="sm" labelText="Outcome" bind:selected={outcome}>
       <SelectItem value="" text="Any outcome" /><SelectItem
         value="failed"
@@ -85,15 +93,21 @@
       on:close={() => (trouble = "")}
     />{/if}
   {#if ending && list}<p>
-      Journeys with a copy that was <b>{ending.replaceAll("_", "-")}</b>{node ? ` and reached ${node}` : ""}.
+      Journeys with a copy that was <b>{ending.replaceAll("_", "-")}</b>{within
+        ? ` between ${duration(within.from)} and ${duration(within.until)}`
+        : ""}{node ? ` and reached ${node}` : ""}.
+      {#each within ? during(marks, within.from, within.until - within.from) : [] as m (m.name)}
+        During <b>{m.name}</b>: {m.words}.
+      {/each}
       <button class="plain as-link" onclick={() => behind("", node)}>Show all</button>
     </p>{/if}
   {#if looking}
     <InlineLoading description="Simulating the first replication again" />
   {:else if list}
     <p class="quiet">
-      {count(list.length)} of {count(sampled)} kept journeys of the first replication: the first 200 that failed, and a sample
-      of 100 others.
+      {#if within}{count(list.length)} journeys of the first replication, those that entered first.
+      {:else}{count(list.length)} of {count(sampled)} kept journeys of the first replication: the first 200 that failed, and
+        a sample of 100 others.{/if}
     </p>
     <div class="both">
       <ul>

@@ -17,21 +17,23 @@
     revision,
     result,
     times = 1,
+    at = $bindable(0),
+    chosen = $bindable(""),
   }: {
     model: string;
     revision: number;
     result: Result;
     times?: number; // so many times the mean of the replications is shown: as many as there are shows their sum
+    at?: number; // the step that is shown
+    chosen?: string; // the chosen node
   } = $props();
   const places = untrack(() => new Places(currentWorkspace(), model, visitor.edits));
   if (!visitor.user?.share) places.load();
 
   let board = $state.raw<Drawn>({ nodes: [], links: [] });
-  let at = $state(0);
   let playing = $state(false);
   let movements = $state.raw<Movement[]>([]);
   let speed = $state("10");
-  let chosen = $state("");
   let numbered = $state(true); // whether links say what came along them
 
   api

@@ -9,7 +9,22 @@
     step,
     lines,
     unit,
-  }: { start: string; step: number; lines: { name: string; values: number[] }[]; unit: string } = $props();
+    height = 230,
+    together = "",
+    clocked = true,
+    onarea,
+    onpick,
+  }: {
+    start: string;
+    step: number;
+    lines: { name: string; values: number[]; colour?: number }[]; // colour: which of the six; absent: by its place
+    unit: string;
+    height?: number;
+    together?: string; // charts of one name show the same moment under the pointer
+    clocked?: boolean; // whether the hours stand below it
+    onarea?: (left: number, width: number) => void; // where its steps lie, in pixels of the chart
+    onpick?: (at: number) => void; // a step that was pressed
+  } = $props();
 
   const colours = {
     light: ["#0072c3", "#8a3ffc", "#007d79", "#da1e28", "#8e6a00", "#6f6f6f"],
@@ -37,13 +52,19 @@
     const began = Date.parse(start) / 1000;
     const points = Math.max(0, ...lines.map((l) => l.values.length));
     const times = Array.from({ length: points }, (_, i) => began + (i + 1) * step);
-    const size = () => ({ width: parent.clientWidth, height: 230 });
+    const size = () => ({ width: parent.clientWidth, height });
     const plot = new uPlot(
       {
         ...size(),
+        scales: { x: { range: [began, began + points * step] } },
+        cursor: together ? { sync: { key: together } } : {},
+        hooks: {
+          draw: [(u) => onarea?.(u.bbox.left / devicePixelRatio, u.bbox.width / devicePixelRatio)],
+          ready: [(u) => u.over.addEventListener("click", () => u.cursor.idx != null && onpick?.(u.cursor.idx))],
+        },
         tzDate: (t) => uPlot.tzDate(new Date(t * 1000), zone.name),
         axes: [
-          { stroke: ink, grid, values: marks },
+          { stroke: ink, grid, ...(clocked ? { values: marks } : { values: () => [], size: 8 }) },
           { stroke: ink, grid, label: unit, size: 60 },
         ],
         series: [
@@ -53,7 +74,7 @@
           },
           ...lines.map((l, i) => ({
             label: l.name,
-            stroke: palette[i % palette.length],
+            stroke: palette[(l.colour ?? i) % palette.length],
             width: 1.5,
             value: (_: uPlot, v: number | null) =>
               v == null ? "–" : v.toLocaleString(undefined, { maximumFractionDigits: 1 }),

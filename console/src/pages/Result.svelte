@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { tick } from "svelte";
   import {
     Button,
     DataTable,
@@ -26,7 +27,10 @@
   import Replay from "../components/Replay.svelte";
   import SweepResult from "../components/SweepResult.svelte";
   import VariantsResult from "../components/VariantsResult.svelte";
-  import TimeChart from "../components/TimeChart.svelte";
+  import SinceLastRun from "../components/SinceLastRun.svelte";
+  import TimeBand from "../components/TimeBand.svelte";
+  import { saidOf, say } from "../lib/address";
+  import { marksOf, type Mark } from "../lib/marks";
   import { p, route } from "../router";
 
   const id = Number(route.getParams("/w/:workspace/runs/:id").id);
@@ -41,7 +45,9 @@
   let soFar = $state.raw({ entered: 0, lost: 0, parked: 0 });
   let left = $state(0);
   let status = $state("");
-  let measure = $state("depth");
+  let marks = $state.raw<Mark[]>([]);
+  let at = $state(Number(saidOf("at")) || 0); // the step that board and charts show
+  let node = $state(saidOf("node")); // of which alone the charts tell
 
   async function load() {
     const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}", {
@@ -102,27 +108,50 @@
       params: { path: { workspace: currentWorkspace(), id } },
     });
 
-  const measures: Record<string, { label: string; unit: string }> = {
-    depth: { label: "depth", unit: "messages held" },
-    oldest_s: { label: "oldest", unit: "age of the oldest (s)" },
-    runs: { label: "runs", unit: "runs a step" },
-    failures: { label: "failures", unit: "failed runs a step" },
-    throttled: { label: "throttled", unit: "throttles a step" },
-    lost: { label: "lost", unit: "lost a step" },
-  };
+  $effect(() => say({ at: at ? String(at) : "", node }));
+  $effect(() => {
+    const shown = result;
+    if (!shown) return;
+    api
+      .GET("/api/v1/workspaces/{workspace}/runs/{id}/scenario", {
+        params: { path: { workspace: currentWorkspace(), id } },
+      })
+      .then(({ data }) => (marks = data ? marksOf(data.text, shown) : []));
+  });
 
-  // How old the oldest message is adds up to nothing.
-  const summed = (values: number[]) => (measure === "oldest_s" ? values : values.map((v) => v * times));
-  // The six nodes in which the most happens.
-  const lines = $derived.by(() => {
-    const nodes = result?.series?.nodes ?? {};
-    return Object.entries(nodes)
-      .map(([name, s]) => ({ name, values: (s as unknown as Record<string, number[] | null>)[measure] ?? [] }))
-      .map((l) => ({ ...l, values: summed(l.values) }))
-      .map((l) => ({ ...l, top: Math.max(0, ...l.values) }))
-      .filter((l) => l.top > 0)
-      .sort((a, b) => b.top - a.top)
-      .slice(0, 6);
+  // The sections of a result; the address keeps which one is read.
+  const sections = $derived([
+    ["verdict", "Verdict"],
+    ["ledger", "Ledger"],
+    ["flow", "Flow"],
+    ["timeline", "Timeline"],
+    ["nodes", "Nodes"],
+    ...(Object.keys(result?.latency ?? {}).length ? [["latency", "Latency"]] : []),
+    ["journeys", "Journeys"],
+    ...(result?.cost ? [["cost", "Cost"]] : []),
+  ]);
+  let page = $state<HTMLElement>();
+  let read = $state("verdict"); // the section at the top of the window
+  function go(section: string, e?: MouseEvent) {
+    e?.preventDefault();
+    e?.stopPropagation(); // the router would take it for another page
+    const to = page?.querySelector(`#${section}`);
+    if (!page || !to) return;
+    page.scrollTop +=
+      to.getBoundingClientRect().top - page.getBoundingClientRect().top - (page.clientWidth < 900 ? 56 : 16);
+    history.replaceState(history.state, "", `${location.pathname}${location.search}#${section}`);
+  }
+  function reading() {
+    const top = (page?.getBoundingClientRect().top ?? 0) + 120;
+    const passed = [...(page?.querySelectorAll("section[id]") ?? [])].filter(
+      (s) => s.getBoundingClientRect().top < top,
+    );
+    const atEnd = page && page.scrollTop + page.clientHeight >= page.scrollHeight - 4;
+    read = atEnd ? sections[sections.length - 1][0] : (passed.at(-1)?.id ?? "verdict");
+  }
+  $effect(() => {
+    const section = location.hash.slice(1);
+    if (result && sections.some(([key]) => key === section)) tick().then(() => go(section));
   });
 
   // Counts are the mean of the replications, or their sum: on the whole page.
@@ -169,6 +198,30 @@
     return ["oldest", "wait", "run"].includes(key) ? duration(v) : counted(v, key === "maxDepth" ? 1 : over);
   }
 
+  const latencyRows = $derived(
+    Object.entries(result?.latency ?? {}).map(([path, l]) => ({
+      id: path,
+      path: path.replace(":", " → "),
+      count: l.count,
+      mean: l.mean_s,
+      p50: l.p50_s,
+      p90: l.p90_s,
+      p99: l.p99_s,
+      max: l.max_s,
+    })),
+  );
+  const latencyHeaders = [
+    { key: "path", value: "From and to" },
+    { key: "count", value: "Messages" },
+    { key: "mean", value: "Mean" },
+    { key: "p50", value: "p50" },
+    { key: "p90", value: "p90" },
+    { key: "p99", value: "p99" },
+    { key: "max", value: "Longest" },
+  ] as const;
+  const money = (x: number, currency: string) =>
+    x.toLocaleString(undefined, { style: "currency", currency, maximumSignificantDigits: 3 });
+
   const started = $derived(result ? when(result.start) : "");
   const expected = $derived(Object.entries(result?.expect ?? {}));
   const kept = $derived(expected.filter(([, x]) => x.holds).length);
@@ -178,7 +231,7 @@
 
 <svelte:head><title>Run {id} · Iron Weir</title></svelte:head>
 
-<div class="page" id="main-content">
+<div class="page" id="main-content" bind:this={page} onscroll={reading}>
   {#if run}
     <div class="top">
       <h1>
@@ -236,161 +289,265 @@
       />
     {/if}
 
-    {#if expected.length}
-      <p class="held">
-        <b class:fails={kept < expected.length}
-          >{kept === expected.length ? "✓" : "✗"}
-          {kept} of {expected.length}
-          {expected.length === 1 ? "expectation holds" : "expectations hold"}</b
-        >
-        {#if kept < expected.length}<span class="quiet"
-            >fails: {expected
-              .filter(([, x]) => !x.holds)
-              .map(([name]) => name)
-              .join(", ")}</span
-          >{/if}
-      </p>
-    {/if}
-
     {#if replications > 1}
       <Select size="sm" inline labelText="Counts" bind:selected={base}>
         <SelectItem value="run" text="means of one replication" />
         <SelectItem value="sum" text="sums of all {replications} replications" />
       </Select>
     {/if}
-    <h2>Where every message went</h2>
-    {#each result.loops as loop (loop.nodes.join())}
-      <InlineNotification
-        kind="error"
-        lowContrast
-        hideCloseButton
-        title="A loop:"
-        subtitle="{loop.nodes.join(' → ')} — {loop.rounds.mean.toFixed(1)} passes on average, {count(
-          loop.rounds.max,
-        )} at most{loop.grows
-          ? `; it grows, from ${loop.rate[0].toPrecision(3)} to ${loop.rate[1].toPrecision(3)} a second`
-          : ''}"
-        style="max-width: none"
-      />
-    {/each}
-    <Ledger
-      ledger={result.ledger}
-      {over}
-      spreads={over > 1 ? result.per_replication : undefined}
-      onpick={(fate) => journeys?.behind(fate)}
-    />
-    <FlowPicture {result} {over} />
-    <p class="quiet">
-      {counted(result.journeys.count, over)} journeys: {counted(result.journeys.complete, over)} complete, {counted(
-        result.journeys.failed,
-        over,
-      )} failed, {counted(result.journeys.in_flight, over)} in flight.
-    </p>
-
-    {#if Object.keys(result.expect).length}
-      <h2>Expectations</h2>
-      <ul class="expect">
-        {#each Object.entries(result.expect) as [name, x] (name)}
-          <li class:fails={!x.holds} data-expect={name}>
-            <b>{x.holds ? "✓ holds" : "✗ fails"}</b>
-            {name} <span class="mono quiet">{x.expression}</span>
-            {#if !x.holds && result.replications > 1}<span class="quiet"
-                >holds in {x.holds_in} of {result.replications}</span
-              >{/if}
-            {#if x.error}<span class="quiet">{x.error}</span>{/if}
-          </li>
+    <div class="told">
+      <nav class="sections" aria-label="Sections">
+        {#each sections as [key, title] (key)}
+          <a href="#{key}" aria-current={read === key ? "location" : undefined} onclick={(e) => go(key, e)}>{title}</a>
         {/each}
-      </ul>
-    {/if}
+      </nav>
+      <div class="all">
+        <section id="verdict" aria-label="Verdict">
+          <h2>Verdict</h2>
+          {#if expected.length}
+            <p class="held">
+              <b class:fails={kept < expected.length}
+                >{kept === expected.length ? "✓" : "✗"}
+                {kept} of {expected.length}
+                {expected.length === 1 ? "expectation holds" : "expectations hold"}</b
+              >
+            </p>
+            <ul class="expect">
+              {#each expected as [name, x] (name)}
+                <li class:fails={!x.holds} data-expect={name}>
+                  <b>{x.holds ? "✓ holds" : "✗ fails"}</b>
+                  {name} <span class="mono quiet">{x.expression}</span>
+                  {#if !x.holds && result.replications > 1}<span class="quiet"
+                      >holds in {x.holds_in} of {result.replications}</span
+                    >{/if}
+                  {#if x.error}<span class="quiet">{x.error}</span>{/if}
+                </li>
+              {/each}
+            </ul>
+          {:else}<p class="quiet">The scenario expects nothing.</p>{/if}
+          {#if run}<SinceLastRun {run} />{/if}
+          {#each result.loops as loop (loop.nodes.join())}
+            <InlineNotification
+              kind="error"
+              lowContrast
+              hideCloseButton
+              title="A loop:"
+              subtitle="{loop.nodes.join(' → ')} — {loop.rounds.mean.toFixed(1)} passes on average, {count(
+                loop.rounds.max,
+              )} at most{loop.grows
+                ? `; it grows, from ${loop.rate[0].toPrecision(3)} to ${loop.rate[1].toPrecision(3)} a second`
+                : ''}"
+              style="max-width: none"
+            />
+          {/each}
+          {#if Object.keys(result.alarms).length}
+            <h3>Alarms</h3>
+            {#if result.first_loss.s !== undefined}
+              <p>
+                The first message is lost after {duration(result.first_loss.s)};
+                {result.unnoticed.s === undefined
+                  ? "no alarm ever says so."
+                  : result.unnoticed.s === 0
+                    ? "an alarm is on by then."
+                    : `no alarm says so for up to ${duration(result.unnoticed.s)}.`}
+              </p>
+            {/if}
+            <ul class="expect">
+              {#each Object.entries(result.alarms) as [name, a] (name)}
+                <li>
+                  {name}: {a.fired
+                    ? `first went off after ${duration(a.first.s ?? 0)}, ${count(a.count)} times in all`
+                    : "stayed quiet"}
+                </li>
+              {/each}
+            </ul>
+          {/if}
+        </section>
 
-    {#if Object.keys(result.alarms).length}
-      <h2>Alarms</h2>
-      {#if result.first_loss.s !== undefined}
-        <p>
-          The first message is lost after {duration(result.first_loss.s)};
-          {result.unnoticed.s === undefined
-            ? "no alarm ever says so."
-            : result.unnoticed.s === 0
-              ? "an alarm is on by then."
-              : `no alarm says so for up to ${duration(result.unnoticed.s)}.`}
-        </p>
-      {/if}
-      <ul class="expect">
-        {#each Object.entries(result.alarms) as [name, a] (name)}
-          <li>
-            {name}: {a.fired
-              ? `first went off after ${duration(a.first.s ?? 0)}, ${count(a.count)} times in all`
-              : "stayed quiet"}
-          </li>
-        {/each}
-      </ul>
-    {/if}
+        <section id="ledger" aria-label="Ledger">
+          <h2>Where every message went</h2>
+          <Ledger
+            ledger={result.ledger}
+            {over}
+            spreads={over > 1 ? result.per_replication : undefined}
+            onpick={(fate) => journeys?.behind(fate)}
+          />
+        </section>
 
-    <div class="over-time">
-      <h2>Over time</h2>
-      <Select size="sm" inline labelText="Show" bind:selected={measure}>
-        {#each Object.entries(measures) as [key, m] (key)}<SelectItem value={key} text={m.label} />{/each}
-      </Select>
+        <section id="flow" aria-label="Flow">
+          <h2>Flow</h2>
+          <FlowPicture {result} {over} />
+          <p class="quiet">
+            {counted(result.journeys.count, over)} journeys: {counted(result.journeys.complete, over)} complete, {counted(
+              result.journeys.failed,
+              over,
+            )} failed, {counted(result.journeys.in_flight, over)} in flight.
+          </p>
+        </section>
+
+        <section id="timeline" aria-label="Timeline">
+          <h2>Over time</h2>
+          {#if result.series}
+            <p class="quiet">
+              {base === "run" ? "The mean" : "The sum"} of the replications, in steps of {duration(
+                result.series.step_s,
+              )}{node ? ` at ${node}` : "; the six nodes with most"}, times in {zone.name}. Press a moment to see it on
+              the board, a loss to read its journeys{node ? "" : ", a node of the board to see it alone"}.
+              {#if node}<button class="plain as-link" onclick={() => (node = "")}>Show all nodes</button>{/if}
+            </p>
+            <TimeBand
+              {result}
+              {marks}
+              {node}
+              {times}
+              bind:at
+              onloss={(from, until, lossy) => journeys?.behind("lost-", lossy, { from, until })}
+            />
+          {:else}
+            <p class="quiet">Nothing of this happened.</p>
+          {/if}
+          {#if result.series && run}
+            <h3>On the board</h3>
+            <Replay model={run.model} revision={run.revision} {result} {times} bind:at bind:chosen={node} />
+          {/if}
+        </section>
+
+        <section id="nodes" aria-label="Nodes">
+          <h2>Nodes</h2>
+          <DataTable size="compact" sortable rows={nodeRows} {headers}>
+            <Toolbar size="sm"
+              ><ToolbarContent><ToolbarSearch persistent shouldFilterRows placeholder="Filter nodes" /></ToolbarContent
+              ></Toolbar
+            >
+            <svelte:fragment slot="cell" let:row let:cell>
+              {#if cell.key === "name"}<button
+                  class="plain behind"
+                  onclick={() => journeys?.behind("", cell.value)}
+                  title="The journeys that came here">{cell.value}</button
+                >{:else if cell.key === "kind"}{cell.value}{:else if (cell.key === "lost" || cell.key === "parked") && cell.value > 0}<button
+                  class="plain behind num"
+                  onclick={() => journeys?.behind(cell.key === "lost" ? "lost-" : "parked", row.id)}
+                  title="The journeys behind this number">{shown(cell.key, cell.value)}</button
+                >{:else}<span class="num">{shown(cell.key, cell.value)}</span>{/if}
+            </svelte:fragment>
+          </DataTable>
+        </section>
+
+        {#if Object.keys(result.latency).length}
+          <section id="latency" aria-label="Latency">
+            <h2>Latency</h2>
+            <p class="quiet">From the arrival of a message at the first node to its handling at the second.</p>
+            <DataTable size="compact" sortable rows={latencyRows} headers={latencyHeaders}>
+              <svelte:fragment slot="cell" let:cell>
+                {#if cell.key === "path"}{cell.value}{:else}<span class="num"
+                    >{cell.key === "count" ? counted(cell.value, over) : duration(cell.value)}</span
+                  >{/if}
+              </svelte:fragment>
+            </DataTable>
+          </section>
+        {/if}
+
+        <section id="journeys" aria-label="Journeys and stored messages">
+          <h2>Journeys</h2>
+          <Journeys bind:this={journeys} run={id} nodes={Object.keys(result.nodes)} {marks} />
+
+          <h2>What rested where, and when</h2>
+          <StoredMessages
+            run={id}
+            nodes={Object.entries(result.nodes)
+              .filter(([, n]) => n.depth.max > 0)
+              .sort(([, a], [, b]) => b.depth.max - a.depth.max)
+              .map(([name]) => name)}
+            length={result.length_s}
+            start={result.start}
+          />
+        </section>
+
+        {#if result.cost}
+          {@const cost = result.cost}
+          <section id="cost" aria-label="Cost">
+            <h2>Cost</h2>
+            <p>
+              {money(cost.total, cost.currency)} for one replication; at this rate {money(cost.month, cost.currency)} a month.
+            </p>
+            <table class="costs">
+              <tbody>
+                {#each Object.entries(cost.nodes)
+                  .filter(([, x]) => x > 0)
+                  .sort(([, a], [, b]) => b - a) as [name, x] (name)}
+                  <tr><th scope="row">{name}</th><td class="num">{money(x, cost.currency)}</td></tr>
+                {/each}
+              </tbody>
+            </table>
+          </section>
+        {/if}
+      </div>
     </div>
-    {#if lines.length && result.series}
-      {#key measure}<TimeChart
-          start={result.start}
-          step={result.series.step_s}
-          {lines}
-          unit={measures[measure].unit}
-        />{/key}
-      <p class="quiet">
-        {base === "run" || measure === "oldest_s" ? "The mean" : "The sum"} of the replications, in steps of {duration(
-          result.series.step_s,
-        )}; the six nodes with most, times in {zone.name}.
-      </p>
-    {:else}
-      <p class="quiet">Nothing of this happened.</p>
-    {/if}
-
-    {#if result.series && run}
-      <h2>On the board</h2>
-      <Replay model={run.model} revision={run.revision} {result} {times} />
-    {/if}
-
-    <h2>Journeys</h2>
-    <Journeys bind:this={journeys} run={id} nodes={Object.keys(result.nodes)} />
-
-    <h2>What rested where, and when</h2>
-    <StoredMessages
-      run={id}
-      nodes={Object.entries(result.nodes)
-        .filter(([, n]) => n.depth.max > 0)
-        .sort(([, a], [, b]) => b.depth.max - a.depth.max)
-        .map(([name]) => name)}
-      length={result.length_s}
-      start={result.start}
-    />
-
-    <h2>Nodes</h2>
-    <DataTable size="compact" sortable rows={nodeRows} {headers}>
-      <Toolbar size="sm"
-        ><ToolbarContent><ToolbarSearch persistent shouldFilterRows placeholder="Filter nodes" /></ToolbarContent
-        ></Toolbar
-      >
-      <svelte:fragment slot="cell" let:row let:cell>
-        {#if cell.key === "name"}<button
-            class="plain behind"
-            onclick={() => journeys?.behind("", cell.value)}
-            title="The journeys that came here">{cell.value}</button
-          >{:else if cell.key === "kind"}{cell.value}{:else if (cell.key === "lost" || cell.key === "parked") && cell.value > 0}<button
-            class="plain behind num"
-            onclick={() => journeys?.behind(cell.key === "lost" ? "lost-" : "parked", row.id)}
-            title="The journeys behind this number">{shown(cell.key, cell.value)}</button
-          >{:else}<span class="num">{shown(cell.key, cell.value)}</span>{/if}
-      </svelte:fragment>
-    </DataTable>
   {/if}
 </div>
 
 <style>
   .page :global(td) {
     white-space: nowrap;
+  }
+  .told {
+    display: grid;
+    grid-template-columns: 7rem minmax(0, 1fr);
+    gap: 1.5rem;
+    align-items: start;
+  }
+  .sections {
+    position: sticky;
+    top: 0;
+    display: grid;
+    padding-top: 1.75rem;
+    font-size: 0.875rem;
+  }
+  .sections a {
+    min-height: 1.75rem;
+    padding: 0.25rem 0.75rem;
+    border-left: 3px solid var(--cds-ui-03);
+    color: var(--cds-text-02);
+    text-decoration: none;
+  }
+  .sections a[aria-current] {
+    border-color: var(--cds-interactive-01);
+    color: var(--cds-text-01);
+  }
+  .all h3 {
+    font-size: 1rem;
+    margin: 1rem 0 0.25rem;
+  }
+  .costs th {
+    font-weight: 400;
+    text-align: left;
+    padding: 0.125rem 2rem 0.125rem 0;
+  }
+  @media (max-width: 900px) {
+    .told {
+      grid-template-columns: minmax(0, 1fr);
+      gap: 0;
+    }
+    .sections {
+      top: -1rem; /* over what passes in the padding of the page */
+      z-index: 30;
+      display: flex;
+      overflow-x: auto;
+      padding-top: 0;
+      background: var(--cds-ui-background);
+    }
+    .sections a {
+      border-left: none;
+      border-bottom: 3px solid var(--cds-ui-03);
+    }
+  }
+  @media print {
+    .told {
+      display: block;
+    }
+    .sections {
+      display: none;
+    }
   }
   .top {
     display: flex;
@@ -421,10 +578,5 @@
   }
   .expect .fails b {
     color: var(--loops);
-  }
-  .over-time {
-    display: grid;
-    grid-template-columns: 1fr auto;
-    align-items: end;
   }
 </style>

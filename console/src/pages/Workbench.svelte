@@ -18,6 +18,7 @@
   import Save from "carbon-icons-svelte/lib/Save.svelte";
   import SettingsAdjust from "carbon-icons-svelte/lib/SettingsAdjust.svelte";
   import Undo from "carbon-icons-svelte/lib/Undo.svelte";
+  import { saidOf, say } from "../lib/address";
   import { api, sentence, problems, type Schemas } from "../lib/api";
   import { currentWorkspace, visitor } from "../lib/workspace.svelte";
   import { plain } from "../lib/code";
@@ -68,8 +69,8 @@
 
   let scenarios = $state.raw<Schemas["Scenario"][]>([]);
   let scenario = $state("");
-  let chosen = $state("");
-  let link = $state(""); // the chosen link, where it is a link
+  let chosen = $state(saidOf("node"));
+  let link = $state(saidOf("link")); // the chosen link, where it is a link
   let several = $state.raw<string[]>([]); // the nodes that are chosen together
   let catalogue = $state.raw<Schemas["Catalogue"] | undefined>();
   let editor = $state<ReturnType<typeof TextEditor>>();
@@ -136,8 +137,8 @@
   $effect(() => connection.resumeBy(() => (session.ready ? void session.check() : location.reload())));
   $effect(() => session.keep());
   $effect(() => {
-    if (link && !board.links.some((l) => l.id === link)) link = "";
-    if (chosen && !board.nodes.some((n) => n.name === chosen)) chosen = "";
+    if (link && board.links.length && !board.links.some((l) => l.id === link)) link = "";
+    if (chosen && board.nodes.length && !board.nodes.some((n) => n.name === chosen)) chosen = "";
     if (several.some((name) => !board.nodes.some((n) => n.name === name))) several = [];
   });
 
@@ -298,6 +299,9 @@
     }
     return why;
   }
+
+  // A link to this page opens what is chosen.
+  $effect(() => say({ node: chosen, link }));
 
   // What the palette offers here.
   // Who looks at the model is known while the page is in front.

@@ -1,0 +1,83 @@
+package service_test
+
+import (
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+)
+
+// TestAResultIsReadOverTime: incidents and alarms stand over the charts; a moment that is pressed is that of the
+// board; a loss leads to its journeys; and the address says what is read, so that a link opens exactly that.
+func TestAResultIsReadOverTime(t *testing.T) {
+	needConsole(t)
+	t.Parallel()
+	r := start(t).signIn()
+	for range 2 {
+		id := r.do("POST", "/api/v1/workspaces/main/models/kittiwake-draft/runs",
+			map[string]any{"scenario": "friday-evening", "replications": 1}, 202)["id"]
+		r.follow(id.(float64))
+	}
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/w/main/runs/2"), visible(`.replay [data-node="mail"]`), visible(".band .marks button"))
+	for _, mark := range []string{"registry-down", "slow-clearing", "worked-off", "clearing-late"} {
+		b.says(".band .marks", mark)
+	}
+	b.says("[data-since]", "Since run 1: The model is the same. No main number moved.")
+	for _, section := range []string{
+		"Verdict", "Ledger", "Flow", "Timeline", "Nodes", "Latency", "Journeys", "Cost",
+	} {
+		b.says(`nav[aria-label="Sections"]`, section)
+	}
+	b.axe("a result over time")
+
+	b.do(click(`//nav[@aria-label="Sections"]/a[.="Timeline"]`))
+	b.do(click(`//div[@class[contains(., "marks")]]/button[contains(., "registry-down")]`))
+	b.says(".replay .clock", "3 h in")
+	b.do(click(`.replay [data-node="mail"] .face`))
+	b.says("#timeline", "at mail")
+	at := func(key, value string) bool {
+		return b.eval(`new URLSearchParams(location.search).get("` + key + `") === "` + value + `"`)
+	}
+	b.eventually("the moment and the node are in the address", func() bool { return at("at", "90") && at("node", "mail") })
+	require.True(t, b.eval(`location.hash === "#timeline"`))
+
+	// Four hours later mail is lost at each step: press there.
+	b.do(visible(".band .u-over"))
+	require.True(t, b.eval(`(over => { const r = over.getBoundingClientRect();
+		const at = {clientX: r.x + r.width * 0.75, clientY: r.y + r.height / 2, bubbles: true};
+		over.dispatchEvent(new MouseEvent("mouseenter", at)); over.dispatchEvent(new MouseEvent("mousemove", at));
+		over.dispatchEvent(new MouseEvent("mousedown", at)); over.dispatchEvent(new MouseEvent("mouseup", at));
+		over.dispatchEvent(new MouseEvent("click", at)); return true; })([...document.querySelectorAll(".band .u-over")].at(-1))`))
+	journeys := `section[aria-label="Journeys"]`
+	b.says(journeys, "Journeys with a copy that was lost between")
+	b.says(journeys, "and reached mail")
+	b.do(visible(journeys+` [data-journey]`), click(journeys+` li:first-child button`), visible(journeys+` .recorded h4`))
+	b.shoot("result-loss")
+	whole := look[string](b, `location.href`)
+	told, clock := b.text(journeys+` .recorded h4`), b.text(".replay .clock")
+
+	// Back, and whoever has the link, find all of it.
+	b.do(chromedp.Navigate(b.url+"/w/main"), visible("table a"), chromedp.Navigate(whole), visible(`.replay [data-node="mail"]`))
+	b.says(journeys+` .recorded h4`, told)
+	b.says("#timeline", "at mail")
+	require.Equal(t, clock, b.text(".replay .clock"))
+	b.clean()
+}
+
+// TestWhatIsChosenIsInTheAddress: a link to the workbench opens the node or link that was chosen.
+func TestWhatIsChosenIsInTheAddress(t *testing.T) {
+	needConsole(t)
+	t.Parallel()
+	b := open(t, start(t))
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))
+	b.choose("mail")
+	b.eventually("it is in the address", func() bool { return b.eval(`location.search === "?node=mail"`) })
+	b.do(chromedp.Reload(), visible(`.svelte-flow__node.selected [data-node="mail"], [data-node="mail"] .face[aria-pressed="true"]`))
+	b.press("Inspector")
+	b.says(`section[aria-label="Inspector"] h2`, "mail")
+	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake?link=mail:mail-relay"), visible(`[data-node="mail"]`))
+	b.press("Inspector")
+	b.says(`section[aria-label="Inspector"] h2`, "Link mail → mail-relay")
+	b.clean()
+}
