@@ -81,3 +81,35 @@ func TestWhatIsChosenIsInTheAddress(t *testing.T) {
 	b.says(`section[aria-label="Inspector"] h2`, "Link mail → mail-relay")
 	b.clean()
 }
+
+// TestTextAndBoardShowTheSame: the node in whose text the cursor is put is chosen on the board and comes into sight,
+// and what is chosen on the board is shown in the text.
+func TestTextAndBoardShowTheSame(t *testing.T) {
+	needConsole(t)
+	t.Parallel()
+	r := start(t).signIn()
+	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "estate", "text": estate(20)}, 201)
+	b := open(t, r)
+	b.do(chromedp.Navigate(b.url+"/w/main/models/estate"), visible(`[data-node="s0-in"]`))
+	seen := func(node string) bool {
+		return b.eval(`((n, p) => n && n.left >= p.left && n.right <= p.right && n.top >= p.top && n.bottom <= p.bottom)(
+			document.querySelector('[data-node="` + node + `"]')?.getBoundingClientRect(),
+			document.querySelector(".board").getBoundingClientRect())`)
+	}
+	for range 6 {
+		b.do(click(`.svelte-flow__controls-zoomin`)) // until most of it is out of sight
+	}
+	b.still(`[data-node="s0-in"]`)
+	b.do(click(".cm-line"))
+	b.toEnd()
+	b.eventually("the last node is chosen, and in sight", func() bool {
+		return b.eval(`new URLSearchParams(location.search).get("node") === "s19-desk"`) && seen("s19-desk")
+	})
+	require.False(t, seen("s0-in") && seen("s10-in"), "not all is in sight")
+	b.find("s10-work", "s10-work")
+	b.eventually("and in sight on the board", func() bool { return seen("s10-work") })
+	b.eventually("its line is shown", func() bool {
+		return b.eval(`[...document.querySelectorAll(".cm-line")].some(l => l.textContent.trim().startsWith("s10-work:"))`)
+	})
+	b.clean()
+}

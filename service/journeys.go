@@ -392,9 +392,9 @@ func (v *Service) listJourneys(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	cut := false // whether an end may lie behind the steps that are recorded
-	if in.Until > 0 && failedOf(recorded) == tracedJourneys.Bad { // those of that time may be among the others
-		cut = true
+	// Those of that time may be among those that were not kept, or have more steps than are recorded.
+	cut := in.Until > 0 && failedOf(recorded) == tracedJourneys.Bad
+	if cut {
 		if recorded, err = v.journeysWithin(ctx, in.ID, in.From, in.Until); err != nil {
 			return nil, err
 		}

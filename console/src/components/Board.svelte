@@ -498,6 +498,7 @@
         pinned={Object.keys(pins).length > 0}
         laid={places}
         {overview}
+        {size}
         bind:looked
         bind:view
         bind:grouped={() => grouped, (by) => (picked = by)}

@@ -12,6 +12,7 @@
     edits,
     pinned,
     overview,
+    size,
     laid,
     looked = $bindable(),
     view = $bindable(),
@@ -31,6 +32,7 @@
     edits: boolean;
     pinned: boolean;
     overview: () => Viewport; // how all of it is seen
+    size: { width: number; height: number }; // of the board on the screen
     laid: unknown;
     looked: string;
     view: View;
@@ -71,16 +73,33 @@
     }
     return out;
   }
+  /** How long a view takes to move, in milliseconds. */
+  const pace = () => (matchMedia("(prefers-reduced-motion: reduce)").matches ? 0 : 250);
   function show(names: Iterable<string>, padding = 0.2) {
     flow.fitView({
       nodes: [...names].map((id) => ({ id })),
       padding,
       maxZoom: 1.2,
-      duration: matchMedia("(prefers-reduced-motion: reduce)").matches ? 0 : 250,
+      duration: pace(),
     });
   }
 
-  // So is one whose room has changed.
+  // What is chosen elsewhere, in the text or among the findings, comes into sight.
+  $effect(() => {
+    const name = chosen;
+    if (name) requestAnimationFrame(() => intoSight(name));
+  });
+  function intoSight(name: string) {
+    const node = flow.getNode(name);
+    if (!node) return;
+    const [width, height] = [node.measured?.width ?? node.width ?? 0, node.measured?.height ?? node.height ?? 0];
+    const { x, y, zoom } = flow.getViewport();
+    const [left, top] = [node.position.x * zoom + x, node.position.y * zoom + y];
+    if (left >= 0 && top >= 0 && left + width * zoom <= size.width && top + height * zoom <= size.height) return;
+    flow.setCenter(node.position.x + width / 2, node.position.y + height / 2, { zoom, duration: pace() });
+  }
+
+  // A board whose room has changed is shown whole.
   let room: boolean | undefined;
   $effect(() => {
     if (room !== undefined && room !== whole) setTimeout(() => flow.setViewport(overview()), 60);

@@ -18,6 +18,7 @@
     onedit,
     label,
     offers = () => [],
+    oncursor,
   }: {
     text: string;
     marks: (Problem & { severity: "error" | "warning" | "info" })[];
@@ -25,6 +26,7 @@
     onedit: (text: string) => void;
     label: string;
     offers?: (before: string) => Offer[];
+    oncursor?: (line: number) => void; // somebody has put the cursor into a line
   } = $props();
 
   let view = $state.raw<EditorView | undefined>();
@@ -84,6 +86,8 @@
         EditorView.contentAttributes.of({ "aria-label": untrack(() => label) }),
         EditorView.updateListener.of((u) => {
           if (u.docChanged) onedit(u.state.doc.toString());
+          else if (u.transactions.some((t) => t.isUserEvent("select")))
+            oncursor?.(u.state.doc.lineAt(u.state.selection.main.head).number);
         }),
       ],
     });

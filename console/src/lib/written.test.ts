@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { copied, freeName, lineOf, pasted, patchAt, valueAt, valueOf } from "./written";
+import { copied, freeName, lineOf, pasted, patchAt, valueAt, valueOf, nodeAt } from "./written";
 
 test("what is written comes back as it was", () => {
   for (const [value, form] of [
@@ -44,4 +44,14 @@ test("what is copied is put elsewhere under free names, with the links that have
   expect(pasted("nodes: {pier: {kind: bucket}}", ["slip"])).toEqual({ pier: { kind: "bucket" } });
   for (const other of ["", "a sentence", "nodes: 3", "nodes: {a: {}}", "{", "nodes: {}"])
     expect(pasted(other, [])).toBeUndefined();
+});
+
+test("a line lies in the text of a node, or of none", () => {
+  const text = "name: slip\nnodes:\n  a: {kind: queue}\n  # about b\n  b:\n    kind: topic\nalarms:\n  late: {of: a}\n";
+  const nodes = [
+    { name: "a", line: 3 },
+    { name: "b", line: 5 },
+  ];
+  const at = (line: number) => nodeAt(text, nodes, line);
+  expect([1, 2, 3, 4, 5, 6, 7, 8, 9].map(at)).toEqual(["", "", "a", "a", "b", "b", "", "", ""]);
 });

@@ -91,3 +91,14 @@ export function pasted(text: string, present: string[]): Record<string, Plain> |
   });
   return put.length ? Object.fromEntries(put) : undefined;
 }
+
+/** The node in whose text a line lies; empty: in none's. Lines count from 1. */
+export function nodeAt(text: string, nodes: { name: string; line: number }[], line: number): string {
+  const begins = new Map(nodes.map((n) => [n.line, n.name]));
+  const lines = text.split("\n");
+  for (let at = line; at > 0; at--) {
+    if (begins.has(at)) return begins.get(at)!;
+    if (/^[^\s#]/.test(lines[at - 1] ?? "")) return ""; // another part of the model
+  }
+  return "";
+}

@@ -28,7 +28,7 @@
   import { ModelSession } from "../lib/model-session.svelte";
   import { isName } from "../lib/names";
   import { badges, boardMarks } from "../lib/observed";
-  import { copied, freeName, pasted } from "../lib/written";
+  import { copied, freeName, pasted, nodeAt } from "../lib/written";
   import Board from "../components/Board.svelte";
   import type { MenuAt, MenuItem } from "../components/BoardMenu.svelte";
   import Conflicting from "../components/Conflicting.svelte";
@@ -701,6 +701,10 @@
           {line}
           onedit={(next) => session.edit(next)}
           label="The model's text"
+          oncursor={(at) => {
+            const name = nodeAt(text, board.nodes, at);
+            if (name && name !== chosen) [chosen, link, several] = [name, "", []];
+          }}
           offers={(before) => (catalogue ? offersAt(before, catalogue, session.document) : [])}
         />
       </div>
