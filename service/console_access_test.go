@@ -27,7 +27,10 @@ const (
 func (b *browser) axe(page string) {
 	b.Helper()
 	b.axeBy(page, allRules, "html")
-	turn := `(h => h.setAttribute("theme", h.getAttribute("theme") === "g100" ? "white" : "g100"))(document.documentElement)`
+	turn := `(h => {
+		h.setAttribute("theme", h.getAttribute("theme") === "g100" ? "white" : "g100");
+		document.getAnimations().filter(a => a instanceof CSSTransition).forEach(a => a.finish()); // colours pass over slowly
+	})(document.documentElement)`
 	b.do(chromedp.Evaluate[chromedp.Void](turn))
 	b.axeBy(page+" in the other theme", colourRules, "html")
 	b.do(chromedp.Evaluate[chromedp.Void](turn))

@@ -126,6 +126,8 @@ func TestAnEditDrawsOnlyWhatItChanges(t *testing.T) {
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/w/main/models/lane"), visible(`[data-node="rows"]`), visible(`[data-code]`))
 	b.still(`[data-node="rows"]`)
+	b.toEnd() // which chooses it
+	b.do(visible(`.svelte-flow__node.selected [data-node="rows"], [data-node="rows"] .face[aria-pressed="true"]`))
 	require.True(t, b.eval(`(() => {
   window.drawn = { edges: 0, nodes: new Set() };
   new MutationObserver(all => {
@@ -137,7 +139,6 @@ func TestAnEditDrawsOnlyWhatItChanges(t *testing.T) {
   }).observe(document.querySelector(".svelte-flow__viewport"), { subtree: true, childList: true, attributes: true, characterData: true });
   return true;
 })()`))
-	b.toEnd()
 	require.True(
 		t,
 		b.eval(

@@ -33,7 +33,7 @@ func TestAResultIsReadOverTime(t *testing.T) {
 
 	b.do(click(`//nav[@aria-label="Sections"]/a[.="Timeline"]`))
 	b.do(click(`//div[@class[contains(., "marks")]]/button[contains(., "registry-down")]`))
-	b.says(".replay .clock", "3 h in")
+	b.says(".replay .clock", "3 h in, registry-down: goods-registry fails 100%")
 	b.do(click(`.replay [data-node="mail"] .face`))
 	b.says("#timeline", "at mail")
 	at := func(key, value string) bool {

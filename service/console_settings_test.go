@@ -37,8 +37,14 @@ func TestPeopleAreAddedInTheSettings(t *testing.T) {
 		)
 	})
 	b.fill(field("Name"), "skerry")
+	require.True(t, b.eval(`(f => (f.value = "editor", f.dispatchEvent(new Event("change", {bubbles: true})), true))(`+
+		`document.querySelector('`+field("As")+`'))`))
 	b.press("Add, with a link")
 	b.says(".bx--tab-content:not([hidden])", "A link for skerry.")
+	b.eventually("with a role in the workspace", func() bool {
+		items := r.do("GET", "/api/v1/workspaces/main/members", nil, 200)["items"].([]any)
+		return len(items) == 1 && items[0].(map[string]any)["role"] == "editor"
+	})
 	b.says(".bx--tab-content:not([hidden])", "/sign-in#")
 	b.shoot("people")
 

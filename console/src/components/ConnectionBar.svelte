@@ -7,7 +7,7 @@
 {#if connection.state !== "up"}
   <div class="connection" class:down={connection.state === "down"} role="status">
     {#if connection.state === "down"}
-      The service cannot be reached. Unsaved text is kept in this browser; the page tries again every two seconds.
+      The service cannot be reached. Unsaved text is kept in this browser; the page tries again by itself.
     {:else}
       The service can be reached again.
       <Button size="small" kind="ghost" on:click={() => location.reload()}>Reload the page</Button>

@@ -8,14 +8,19 @@
     InlineNotification,
     OverflowMenu,
     OverflowMenuItem,
+    Select,
+    SelectItem,
     TextInput,
   } from "carbon-components-svelte";
   import { api, sentence, type Schemas } from "../lib/api";
   import { when } from "../lib/format";
+  import { visitor } from "../lib/workspace.svelte";
 
   let people = $state.raw<Schemas["User"][]>([]);
   let name = $state("");
   let administers = $state(false);
+  let workspace = $state(visitor.home ?? ""); // in which they get a role; empty: in none yet
+  let role = $state<Schemas["Member"]["role"]>("viewer");
   let link = $state<{ name: string; url: string } | undefined>();
   let trouble = $state("");
 
@@ -38,6 +43,13 @@
     trouble = error ? sentence(error) : "";
     if (error) return;
     await invite(name);
+    if (workspace) {
+      const given = await api.PUT("/api/v1/workspaces/{workspace}/members/{user}", {
+        params: { path: { workspace, user: name } },
+        body: { role },
+      });
+      if (given.error) trouble = sentence(given.error);
+    }
     name = "";
     administers = false;
     load();
@@ -70,6 +82,13 @@
 {/if}
 <Form on:submit={add} class="row">
   <TextInput labelText="Name" placeholder="skerry" helperText="Letters, digits, . _ @ -" bind:value={name} />
+  <Select labelText="In workspace" bind:selected={workspace}>
+    <SelectItem value="" text="none yet" />
+    {#each visitor.workspaces ?? [] as w (w.name)}<SelectItem value={w.name} />{/each}
+  </Select>
+  <Select labelText="As" bind:selected={role} disabled={!workspace}>
+    <SelectItem value="viewer" /><SelectItem value="editor" /><SelectItem value="admin" />
+  </Select>
   <Checkbox labelText="administers the service" bind:checked={administers} />
   <Button type="submit" size="field" disabled={!name}>Add, with a link</Button>
 </Form>

@@ -7,6 +7,7 @@
   import { Places } from "../lib/places.svelte";
   import { currentWorkspace, visitor } from "../lib/workspace.svelte";
   import { count, duration, rate } from "../lib/format";
+  import type { Mark } from "../lib/marks";
   import { movementsOfSeries, type Movement } from "../lib/motion";
   import Board from "./Board.svelte";
   import type { Badge } from "./BoardNode.svelte";
@@ -17,6 +18,7 @@
     revision,
     result,
     times = 1,
+    marks = [],
     at = $bindable(0),
     chosen = $bindable(""),
   }: {
@@ -24,6 +26,7 @@
     revision: number;
     result: Result;
     times?: number; // so many times the mean of the replications is shown: as many as there are shows their sum
+    marks?: Mark[]; // what happens in the run
     at?: number; // the step that is shown
     chosen?: string; // the chosen node
   } = $props();
@@ -106,6 +109,7 @@
     }
     return out;
   });
+  const now = $derived(marks.filter((m) => m.kind === "incident" && m.from <= at * step && at * step < m.until));
   const clock = $derived(
     zone.format(Date.parse(result.start) + at * step * 1000, {
       weekday: "short",
@@ -131,7 +135,9 @@
       <Slider labelText="Instant of the run" hideLabel hideTextInput min={0} max={last} bind:value={at} fullWidth />
     </div>
     <Checkbox labelText="Numbers on links" bind:checked={numbered} />
-    <span class="clock" role="status">{clock}, {duration(at * step)} in</span>
+    <span class="clock" role="status"
+      >{clock}, {duration(at * step)} in{#each now as m (m.name)}, <b>{m.name}</b>: {m.words}{/each}</span
+    >
   </div>
   <div class="drawn">
     <Board

@@ -1,3 +1,5 @@
+const [soonest, latest] = [1000, 15000]; // milliseconds to the next try, while the service cannot be reached
+
 /** Whether the service can be reached, as the last request showed. */
 class Connection {
   state = $state<"up" | "down" | "back">("up");
@@ -5,25 +7,31 @@ class Connection {
   renewals = $state(0);
   #missed = false; // something was asked for and not answered
   #resume: (() => void) | undefined;
-  #timer: ReturnType<typeof setInterval> | undefined;
+  #timer: ReturnType<typeof setTimeout> | undefined;
 
   /** Notes that a request was not answered, whether or not a page waits for it, and asks until one is. */
   lost(waits = false) {
     this.#missed ||= waits;
     if (this.state === "down") return;
     this.state = "down";
-    clearInterval(this.#timer);
-    this.#timer = setInterval(async () => {
+    this.#ask(soonest);
+  }
+
+  /** Asks after a time, and again after twice as long until there is an answer. */
+  #ask(after: number) {
+    clearTimeout(this.#timer);
+    this.#timer = setTimeout(async () => {
       const up = await fetch("/healthz").then(
         (r) => r.ok,
         () => false,
       );
       if (up) this.found();
-    }, 2000);
+      else this.#ask(Math.min(2 * after, latest));
+    }, after);
   }
 
   found() {
-    clearInterval(this.#timer);
+    clearTimeout(this.#timer);
     if (this.state === "down") this.state = "back";
     if (this.#resume) this.#resume();
     else if (this.#missed) this.renewals++;
@@ -50,7 +58,7 @@ export async function reaching(request: Request): Promise<Response> {
       JSON.stringify({
         status: 503,
         title: "Service Unavailable",
-        detail: "The service cannot be reached. It is tried again every two seconds.",
+        detail: "The service cannot be reached. It is tried again by itself.",
       }),
       { status: 503, headers: { "Content-Type": "application/problem+json" } },
     );

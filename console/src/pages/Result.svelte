@@ -408,7 +408,7 @@
           {/if}
           {#if result.series && run}
             <h3>On the board</h3>
-            <Replay model={run.model} revision={run.revision} {result} {times} bind:at bind:chosen={node} />
+            <Replay model={run.model} revision={run.revision} {result} {times} {marks} bind:at bind:chosen={node} />
           {/if}
         </section>
 
