@@ -97,10 +97,10 @@
 
 <div class="band" role="group" aria-label="Over time">
   <div class="marks" style="height: {high}px">
-    {#each rows as m (m.kind + m.name)}
+    {#each area.width ? rows : [] as m (m.kind + m.name)}
       <button
         class={m.kind}
-        style="left: {area.left + m.left}px; top: {22 * m.row}px; --wide: {m.width}px"
+        style="--left: {area.left + m.left}px; top: {22 * m.row}px; --wide: {m.width}px"
         title="{m.name}, {m.kind}: {m.words}; {duration(m.from)}{m.until > m.from ? ` to ${duration(m.until)}` : ''}"
         onclick={() => (at = Math.min(Math.floor(m.from / step), steps - 1))}><span></span>{m.name}</button
       >
@@ -134,6 +134,12 @@
   }
   .marks button {
     position: absolute;
+    left: var(--left);
+    min-width: var(--wide);
+    max-width: calc(100% - var(--left));
+    overflow: hidden;
+    text-align: left;
+    text-overflow: ellipsis;
     isolation: isolate;
     height: 20px;
     padding: 0 0 0 4px;

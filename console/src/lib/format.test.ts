@@ -6,6 +6,7 @@ test("times read in the unit that fits", () => {
   expect(duration(0.0123)).toBe("12 ms");
   expect(duration(3.456)).toBe("3.46 s");
   expect(duration(59.96)).toBe("60.0 s");
+  expect(duration(60)).toBe("1 min");
   expect(duration(125)).toBe("2 min 5 s");
   expect(duration(7260)).toBe("2 h 1 min");
   expect(duration(90000)).toBe("1 d 1 h");
