@@ -29,7 +29,7 @@ func MergeThreeWay(base, mine, theirs []byte) ([]byte, []Clash, error) {
 	return text, clashes, err
 }
 
-// changesOf gives, as a merge patch for theirs, what mine changed of base, all three of them maps.
+// changesOf gives, as a merge patch for theirs, what mine changed of base. All three are maps; base may be absent.
 func changesOf(base, mine, theirs *Value, path []string, clashes *[]Clash) *Value {
 	patch := MapValue()
 	for _, key := range bothKeys(base, mine) {
@@ -38,43 +38,31 @@ func changesOf(base, mine, theirs *Value, path []string, clashes *[]Clash) *Valu
 		switch {
 		case sameOrAbsent(was, is) || sameOrAbsent(is, other):
 			// It was not changed here, or both changed it in the same way.
-		case isMap(was) && isMap(is) && isMap(other):
+		case (was == nil || isMap(was)) && isMap(is) && isMap(other):
 			if inner := changesOf(was, is, other, at, clashes); len(inner.Fields) > 0 {
-				patch.Add(key, inner)
-			}
-		case was == nil && isMap(is) && isMap(other):
-			// Both added it: what they do not say otherwise comes together.
-			if inner := changesOf(MapValue(), is, other, at, clashes); len(inner.Fields) > 0 {
 				patch.Add(key, inner)
 			}
 		default:
 			if !sameOrAbsent(was, other) {
 				*clashes = append(*clashes, Clash{strings.Join(at, "."), flowOf(is), flowOf(other)})
 			}
-			addWhole(patch, key, is, other)
+			patch.Add(key, patchTo(other, is))
 		}
 	}
 	return patch
 }
 
-// addWhole has a patch replace the other value by one; a map would be merged into a map.
-func addWhole(patch *Value, key string, is, other *Value) {
+// patchTo gives the merge patch that makes a value of another one.
+func patchTo(other, is *Value) *Value {
 	switch {
 	case is == nil:
-		patch.Add(key, &Value{Shape: Null})
+		return &Value{Shape: Null}
 	case is.Shape == Null:
-		patch.Add(key, MapValue()) // a key without a value, as `links: {q:}`: a patch would remove it
+		return MapValue() // a key without a value, as `links: {q:}`: a patch would remove it
 	case isMap(is) && isMap(other):
-		whole := &Value{Shape: Map, Fields: append([]Field{}, is.Fields...)}
-		for _, f := range other.Fields {
-			if is.Get(f.Key) == nil {
-				whole.Add(f.Key, &Value{Shape: Null})
-			}
-		}
-		patch.Add(key, whole)
-	default:
-		patch.Add(key, is)
+		return changesOf(other, is, other, nil, nil) // theirs as they were: nothing clashes
 	}
+	return is
 }
 
 func isMap(v *Value) bool { return v != nil && v.Shape == Map }

@@ -78,6 +78,17 @@ func TestMergeThreeWay(t *testing.T) {
 			together: head + "  a: {kind: bucket, keys: [x, late], owner: quay}\n",
 		},
 		{
+			says:     "a map that I wrote in place of a text is mine through and through",
+			base:     head + "  a: {kind: function, takes: 1s}\n",
+			mine:     head + "  a: {kind: function, takes: {dist: uniform, more: {p: 1}}}\n",
+			theirs:   head + "  a: {kind: function, takes: {dist: other, more: {p: 1, q: 2}, mean: 3s}}\n",
+			together: head + "  a: {kind: function, takes: {dist: uniform, more: {p: 1}}}\n",
+			clashes: []model.Clash{{
+				Path: "nodes.a.takes", Mine: "{dist: uniform, more: {p: 1}}",
+				Theirs: "{dist: other, more: {p: 1, q: 2}, mean: 3s}",
+			}},
+		},
+		{
 			says:     "a link without a value stays one",
 			base:     head + "  a: {kind: queue}\n",
 			mine:     head + "  a: {kind: queue, links: {x: }}\n",
