@@ -53,12 +53,9 @@ func (b *browser) lastOfPath() string {
 	return look[string](b, `location.pathname.split("/").pop()`)
 }
 
-// TestFromNothingToAnEvening is a day's work at the console, from an empty
-// workspace: a system is drawn, its loop found and mended with one press, a
-// message sent and made to fail, an evening with an outage simulated, a lost
-// message read, the lease and retention changed and the two evenings compared; and
-// a colleague who may only look opens the links.
-func TestFromNothingToAnEvening(t *testing.T) {
+// openEmpty opens the workspace north-slip, in which there is nothing yet.
+func openEmpty(t *testing.T) (*browser, *running) {
+	t.Helper()
 	needConsole(t)
 	t.Parallel()
 	r := start(t).signIn()
@@ -66,6 +63,16 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url + "/w/north-slip"))
 	b.says("main", "There are no models yet")
+	return b, r
+}
+
+// TestFromNothingToAnEvening is a day's work at the console, from an empty
+// workspace: a system is drawn, its loop found and mended with one press, a
+// message sent and made to fail, an evening with an outage simulated, a lost
+// message read, the lease and retention changed and the two evenings compared; and
+// a colleague who may only look opens the links.
+func TestFromNothingToAnEvening(t *testing.T) {
+	b, r := openEmpty(t)
 	b.press("New model")
 	b.do(visible(`.bx--modal.is-visible #new-name`))
 	b.eventually("an empty board is offered", func() bool {

@@ -114,13 +114,7 @@ func (b *browser) write(heading, field, value string) {
 // TestTheJourneyByKeyboardAlone: from an empty workspace to a loop that is found and remedied, an outage simulated and
 // a lost message explained, without a mouse.
 func TestTheJourneyByKeyboardAlone(t *testing.T) {
-	needConsole(t)
-	t.Parallel()
-	r := start(t).signIn()
-	r.do("POST", "/api/v1/workspaces", map[string]any{"name": "north-slip"}, 201)
-	b := open(t, r)
-	b.do(chromedp.Navigate(b.url + "/w/north-slip"))
-	b.says("main", "There are no models yet")
+	b, _ := openEmpty(t)
 
 	b.tabTo("main", "New model")
 	b.strike(kb.Enter)

@@ -55,11 +55,11 @@ func TestAResultIsReadOverTime(t *testing.T) {
 	b.do(visible(journeys+` [data-journey]`), click(journeys+` li:first-child button`), visible(journeys+` .recorded h4`))
 	b.shoot("result-loss")
 	whole := look[string](b, `location.href`)
-	told, clock := b.text(journeys+` .recorded h4`), b.text(".replay .clock")
+	title, clock := b.text(journeys+` .recorded h4`), b.text(".replay .clock")
 
-	// Back, and whoever has the link, find all of it.
+	// Back, and anyone with the link, find all of it.
 	b.do(chromedp.Navigate(b.url+"/w/main"), visible("table a"), chromedp.Navigate(whole), visible(`.replay [data-node="mail"]`))
-	b.says(journeys+` .recorded h4`, told)
+	b.says(journeys+` .recorded h4`, title)
 	b.says("#timeline", "at mail")
 	require.Equal(t, clock, b.text(".replay .clock"))
 	b.clean()

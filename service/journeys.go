@@ -152,37 +152,23 @@ func (v *Service) past(ctx context.Context, id int64) (*past, error) {
 
 // The procedures simulate the first replication of a run again.
 var (
-	journeysProcedure = &procedure[runOf, []sim.Journey]{name: "journeys", long: true, do: recordJourneys}
-	momentProcedure   = &procedure[momentOf, []sim.Journey]{name: "journeys-of-a-moment", long: true, do: recordMoment}
+	journeysProcedure = &procedure[sampleOf, []sim.Journey]{name: "journeys", long: true, do: recordJourneys}
 	journeyProcedure  = &procedure[journeyOf, *sim.Journey]{name: "journey", long: true, do: recordJourney}
 	restProcedure     = &procedure[restOf, AtRest]{name: "messages-at-rest", long: true, do: findRest}
 )
 
-func recordJourneys(ctx context.Context, of *runOf) (*[]sim.Journey, error) {
-	plan, err := of.plan(ctx)
-	if err != nil {
-		return nil, err
-	}
-	recorded, err := sim.Journeys(plan, tracedJourneys)
-	if err != nil {
-		return nil, err
-	}
-	return &recorded, ctx.Err()
-}
-
-// momentOf names a time of a run.
-type momentOf struct {
+// sampleOf says which journeys of a run are recorded.
+type sampleOf struct {
 	runOf
-	From, Until time.Duration
+	Limits sim.JourneyLimits
 }
 
-// recordMoment gives the journeys of which a copy ended badly within a time.
-func recordMoment(ctx context.Context, of *momentOf) (*[]sim.Journey, error) {
+func recordJourneys(ctx context.Context, of *sampleOf) (*[]sim.Journey, error) {
 	plan, err := of.plan(ctx)
 	if err != nil {
 		return nil, err
 	}
-	recorded, err := sim.Journeys(plan, sim.JourneyLimits{Bad: tracedJourneys.Bad, From: of.From, Until: of.Until})
+	recorded, err := sim.Journeys(plan, of.Limits)
 	if err != nil {
 		return nil, err
 	}
@@ -249,7 +235,7 @@ func (v *Service) journeys(ctx context.Context, id int64) ([]sim.Journey, error)
 	if err != nil {
 		return nil, err
 	}
-	found, err := journeysProcedure.ask(ctx, v, p.of)
+	found, err := journeysProcedure.ask(ctx, v, &sampleOf{*p.of, tracedJourneys})
 	if err != nil {
 		return nil, err
 	}
@@ -393,7 +379,7 @@ func (v *Service) listJourneys(ctx context.Context, in *struct {
 		return nil, err
 	}
 	// Those of that time may be among those that were not kept, or have more steps than are recorded.
-	cut := in.Until > 0 && failedOf(recorded) == tracedJourneys.Bad
+	cut := in.Ends != "" && (in.From > 0 || in.Until > 0) && failedOf(recorded) == tracedJourneys.Bad
 	if cut {
 		if recorded, err = v.journeysWithin(ctx, in.ID, in.From, in.Until); err != nil {
 			return nil, err
@@ -435,8 +421,9 @@ func (v *Service) journeysWithin(ctx context.Context, id int64, from, until floa
 		return nil, err
 	}
 	second := float64(time.Second)
-	of := &momentOf{*p.of, time.Duration(from * second), time.Duration(until * second)}
-	found, err := momentProcedure.ask(ctx, v, of)
+	found, err := journeysProcedure.ask(ctx, v, &sampleOf{*p.of, sim.JourneyLimits{
+		Bad: tracedJourneys.Bad, From: time.Duration(from * second), Until: time.Duration(until * second),
+	}})
 	if err != nil {
 		return nil, err
 	}

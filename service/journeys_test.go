@@ -69,8 +69,8 @@ func TestJourneysOfARunAreTold(t *testing.T) {
 	late := r.do("GET", path+"/journeys?ends=exhausted&from=36000&until=36600", nil, 200)["journeys"].([]any)
 	require.NotEmpty(t, late, "however late, though the first 200 that failed did so before")
 	for _, j := range late[:min(len(late), 5)] {
-		told := r.do("GET", fmt.Sprintf("%s/journeys/%v", path, j.(map[string]any)["journey"]), nil, 200)
-		require.True(t, told["more"] != nil || slices.ContainsFunc(told["steps"].([]any), func(s any) bool {
+		journey := r.do("GET", fmt.Sprintf("%s/journeys/%v", path, j.(map[string]any)["journey"]), nil, 200)
+		require.True(t, journey["more"] != nil || slices.ContainsFunc(journey["steps"].([]any), func(s any) bool {
 			step := s.(map[string]any)
 			return step["fate"] == "exhausted" && step["t_s"].(float64) >= 36000 && step["t_s"].(float64) < 36600
 		}), "it ended so then, as its steps say if all are recorded")

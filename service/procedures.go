@@ -31,7 +31,6 @@ func (v *Service) procedures() {
 	partsProcedure.answer(v)
 	reportProcedure.answer(v)
 	journeysProcedure.answer(v)
-	momentProcedure.answer(v)
 	journeyProcedure.answer(v)
 	restProcedure.answer(v)
 	compareProcedure.answer(v)

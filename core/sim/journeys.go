@@ -16,9 +16,12 @@ type JourneyLimits struct {
 	Others int // of the rest: a uniform sample of so many
 
 	// Of those that failed, only those of which a copy was lost, parked or returned at From or later and before Until,
-	// since the start of the run; Until 0: at any time.
+	// since the start of the run; Until 0: at From or later.
 	From, Until time.Duration
 }
+
+// timed reports whether they ask for a part of the run.
+func (l *JourneyLimits) timed() bool { return l.From > 0 || l.Until > 0 }
 
 // Journey says what happened to one message and all that came of it.
 type Journey struct {
@@ -85,7 +88,11 @@ func (e *engine) journeyOf(id uint64, r *trail, n journeyNote) Journey {
 // endsBadly notes that a copy of a journey has been lost, parked or returned.
 func (e *engine) endsBadly(j *journey) {
 	j.failed = true
-	if s := e.sampled; s != nil && s.within != nil && e.Now >= int64(s.limits.From) && e.Now < int64(s.limits.Until) {
+	s := e.sampled
+	if s == nil || s.within == nil {
+		return
+	}
+	if e.Now >= int64(s.limits.From) && (s.limits.Until == 0 || e.Now < int64(s.limits.Until)) {
 		s.within[j.id()] = true
 	}
 }
@@ -104,7 +111,7 @@ func (s *journeySample) note(j *journey) {
 		return
 	}
 	if n.outcome == "failed" && s.limits.Bad > 0 {
-		asked := s.limits.Until == 0 || s.within[n.id]
+		asked := !s.limits.timed() || s.within[n.id]
 		delete(s.within, n.id)
 		if asked && len(s.bad) < s.limits.Bad {
 			s.bad = append(s.bad, n)
@@ -133,7 +140,7 @@ func Journeys(plan Plan, limits JourneyLimits) ([]Journey, error) {
 	}
 	defer first.close()
 	first.sampled = &journeySample{limits: limits, rng: first.stream("", "journeys")}
-	if limits.Until > 0 {
+	if limits.timed() {
 		first.sampled.within = map[uint64]bool{}
 	}
 	if err := first.loop(); err != nil {

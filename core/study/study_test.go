@@ -184,7 +184,7 @@ func TestJourneysOfATime(t *testing.T) {
 	some := false
 	for hour := range 4 {
 		from, until := time.Duration(hour)*time.Hour, time.Duration(hour+1)*time.Hour
-		told, err := sim.Journeys(p.Replication(0), sim.JourneyLimits{Bad: 1e6, From: from, Until: until})
+		sampled, err := sim.Journeys(p.Replication(0), sim.JourneyLimits{Bad: 1e6, From: from, Until: until})
 		require.NoError(t, err)
 		var want, got []uint64
 		for _, j := range all {
@@ -194,7 +194,7 @@ func TestJourneysOfATime(t *testing.T) {
 				want = append(want, j.ID)
 			}
 		}
-		for _, j := range told {
+		for _, j := range sampled {
 			got = append(got, j.ID)
 		}
 		require.Equal(t, want, got, "hour %d", hour)
