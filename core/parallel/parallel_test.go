@@ -27,7 +27,7 @@ func TestEachPartIsDoneOnce(t *testing.T) {
 	})
 }
 
-// TestEachStops: whoever returns false does no other part.
+// TestEachStops: a worker that returns false does no other part.
 func TestEachStops(t *testing.T) {
 	var done atomic.Int64
 	parallel.Each(20, 3, func() func(int) bool {

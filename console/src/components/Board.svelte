@@ -100,7 +100,7 @@
     onchoose: (name: string, line: number) => void;
     onlink?: (id: string) => void;
     onadd?: (kind: string) => void;
-    onedit?: () => void; // somebody wants to edit what is chosen
+    onedit?: () => void; // edits what is chosen
     onplace?: (kind: string, name: string, from: string) => Promise<string>; // adds a node and a link to it, or says why not
     onconnect?: (from: string, to: string) => void;
     onremove?: () => void; // what is chosen

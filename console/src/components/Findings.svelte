@@ -31,7 +31,7 @@
     children?: Snippet; // beside the filters
     onchoose: (node: string, line: number) => void;
     onapply: (remedies: Finding["remedies"]) => void;
-    onrate?: (node: string) => void; // somebody wants to say how often a node that nothing reaches is used
+    onrate?: (node: string) => void; // to say how often a node that nothing reaches is used
   } = $props();
 
   const severities = ["error", "warning", "note"];
@@ -144,6 +144,7 @@
     {/if}
     {#if !f.accepted && edits}
       {#each f.remedies as r, i (i)}
+        {@const changes = patchLines(document, r.patch)}
         <p class="remedy">
           <Button
             kind="ghost"
@@ -154,14 +155,14 @@
           > <span><CodeText text={r.say} /></span>
         </p>
         <ul class="changes mono">
-          {#each patchLines(document, r.patch).slice(0, mostChanges) as c (c.path)}
+          {#each changes.slice(0, mostChanges) as c (c.path)}
             <li>
               {c.path}: {#if c.before !== undefined}<del>{c.before}</del>{/if}
               {#if c.after !== undefined}<ins>{c.after}</ins>{/if}
             </li>
           {/each}
-          {#if patchLines(document, r.patch).length > mostChanges}<li>
-              and {patchLines(document, r.patch).length - mostChanges} more
+          {#if changes.length > mostChanges}<li>
+              and {changes.length - mostChanges} more
             </li>{/if}
         </ul>
       {/each}

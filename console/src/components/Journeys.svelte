@@ -24,7 +24,7 @@
   let asTime = $state(false); // a journey as a waterfall
   let whole = $state<HTMLElement>();
 
-  /** Tells the journeys behind a number: those of a fate, perhaps within some time, those that came to a node. */
+  /** Lists the journeys behind a number: those of a fate, perhaps within some time, those that came to a node. */
   export async function behind(fate: string, at = "", time?: { from: number; until: number }) {
     [key, payload, node, within] = ["", "", at, time];
     const cause = fate.startsWith("lost-") ? fate.slice("lost-".length) || "lost" : "";

@@ -5,6 +5,7 @@
   import { untrack } from "svelte";
   import { api, type Board as Drawn, type Result } from "../lib/api";
   import { Places } from "../lib/places.svelte";
+  import { textOf } from "../lib/revision";
   import { currentWorkspace, visitor } from "../lib/workspace.svelte";
   import { count, duration, rate } from "../lib/format";
   import type { Mark } from "../lib/marks";
@@ -39,15 +40,12 @@
   let speed = $state("10");
   let numbered = $state(true); // whether links say what came along them
 
-  api
-    .GET("/api/v1/workspaces/{workspace}/models/{name}/revisions/{number}", {
-      params: { path: { workspace: currentWorkspace(), name: untrack(() => model), number: untrack(() => revision) } },
-    })
-    .then(async ({ data }) => {
-      if (!data) return;
-      const checked = await api.POST("/api/v1/check", { body: { text: data.text ?? "" } });
-      if (checked.data) board = checked.data.board;
-    });
+  async function draw() {
+    const text = await textOf({ model, revision });
+    const checked = text ? await api.POST("/api/v1/check", { body: { text } }) : undefined;
+    if (checked?.data) board = checked.data.board;
+  }
+  draw();
 
   type Lines = Record<string, number[] | null>;
   const series = $derived((result.series?.nodes ?? {}) as unknown as Record<string, Lines>);

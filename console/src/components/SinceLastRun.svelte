@@ -3,6 +3,7 @@
   import { api, type Schemas } from "../lib/api";
   import { changed } from "../lib/changed";
   import { movedMost, written } from "../lib/compared";
+  import { textOf } from "../lib/revision";
   import { currentWorkspace, visitor } from "../lib/workspace.svelte";
   import { p } from "../router";
 
@@ -18,18 +19,13 @@
     });
     const before = runs?.items?.find((r) => r.id < run.id && r.kind === "run" && r.state === "done");
     if (!before) return;
-    const textOf = (r: Schemas["Run"]) =>
-      api.GET("/api/v1/workspaces/{workspace}/models/{name}/revisions/{number}", {
-        params: { path: { workspace, name: r.model, number: r.revision } },
-      });
-    const [compared, ...texts] = await Promise.all([
+    const [compared, was, is] = await Promise.all([
       api.GET("/api/v1/workspaces/{workspace}/compare", {
         params: { path: { workspace }, query: { run: [before.id, run.id] } },
       }),
       ...(before.revision === run.revision ? [] : [textOf(before), textOf(run)]),
     ]);
     if (!compared.data) return;
-    const [was, is] = texts.map((t) => t.data?.text ?? "");
     const difference = was && is ? await api.POST("/api/v1/diff", { body: { before: was, after: is } }) : undefined;
     const counts = [before.parts, run.parts];
     const moved = movedMost(compared.data.differences, 1, counts, 3);

@@ -26,7 +26,7 @@
     onedit: (text: string) => void;
     label: string;
     offers?: (before: string) => Offer[];
-    oncursor?: (line: number) => void; // somebody has put the cursor into a line
+    oncursor?: (line: number) => void; // the cursor was put into a line
   } = $props();
 
   let view = $state.raw<EditorView | undefined>();

@@ -15,7 +15,7 @@
   }: {
     result: Result;
     marks: Mark[];
-    node?: string; // of which alone it is told; empty: of those with most
+    node?: string; // the only one that is shown; empty: those with most
     times?: number; // so many times the mean of the replications is shown
     at?: number; // the step that is shown elsewhere on the page
     onloss: (from: number, until: number, node: string) => void; // a loss was pressed; seconds since the start

@@ -22,6 +22,7 @@
   } from "../lib/compared";
   import { currentWorkspace } from "../lib/workspace.svelte";
   import { p, route } from "../router";
+  import { textOf } from "../lib/revision";
   import Board from "../components/Board.svelte";
   import Changes from "../components/Changes.svelte";
 
@@ -39,15 +40,6 @@
   let chosen = $state("");
 
   const workspace = currentWorkspace();
-
-  /** The text of the model that a run was made of. */
-  async function textOf(run: Schemas["Run"] | undefined) {
-    if (!run) return "";
-    const { data } = await api.GET("/api/v1/workspaces/{workspace}/models/{name}/revisions/{number}", {
-      params: { path: { workspace, name: run.model, number: run.revision } },
-    });
-    return data?.text ?? "";
-  }
 
   async function load() {
     const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/compare", {
@@ -68,7 +60,7 @@
     };
     const found = await Promise.all(runs.map(read));
     [views, results] = [found.map((f) => f.view), found.map((f) => f.result)];
-    const [before, after] = await Promise.all([textOf(views[0]), textOf(views[last])]);
+    const [before, after] = await Promise.all([views[0], views[last]].map((v) => (v ? textOf(v) : "")));
     if (!before || !after) return;
     const [changed, drawn] = await Promise.all([
       before === after ? undefined : api.POST("/api/v1/diff", { body: { before, after } }),

@@ -108,7 +108,12 @@
       params: { path: { workspace: currentWorkspace(), id } },
     });
 
-  $effect(() => say({ at: at ? String(at) : "", node }));
+  // Once it stays: a run that is played back passes many moments a second.
+  $effect(() => {
+    const read = { at: at ? String(at) : "", node };
+    const timer = setTimeout(() => say(read), 250);
+    return () => clearTimeout(timer);
+  });
   $effect(() => {
     const shown = result;
     if (!shown) return;
@@ -295,7 +300,7 @@
         <SelectItem value="sum" text="sums of all {replications} replications" />
       </Select>
     {/if}
-    <div class="told">
+    <div class="sectioned">
       <nav class="sections" aria-label="Sections">
         {#each sections as [key, title] (key)}
           <a href="#{key}" aria-current={read === key ? "location" : undefined} onclick={(e) => go(key, e)}>{title}</a>
@@ -490,7 +495,7 @@
   .page :global(td) {
     white-space: nowrap;
   }
-  .told {
+  .sectioned {
     display: grid;
     grid-template-columns: 7rem minmax(0, 1fr);
     gap: 1.5rem;
@@ -524,7 +529,7 @@
     padding: 0.125rem 2rem 0.125rem 0;
   }
   @media (max-width: 900px) {
-    .told {
+    .sectioned {
       grid-template-columns: minmax(0, 1fr);
       gap: 0;
     }
@@ -542,7 +547,7 @@
     }
   }
   @media print {
-    .told {
+    .sectioned {
       display: block;
     }
     .sections {
