@@ -36,6 +36,8 @@ type Model struct {
 	LastRun   *int64    `json:"last_run"`
 	LastState *string   `json:"last_run_state"`
 	LastUnmet *int      `json:"last_run_unmet"`
+
+	LastExpected *int `json:"last_run_expected"`
 }
 
 // Revision is a model as somebody saved it.
@@ -65,6 +67,7 @@ type Run struct {
 	State     string    `json:"state"`
 	Error     string    `json:"error"`
 	Unmet     *int      `json:"unmet"`
+	Expected  *int      `json:"expected"`
 	Progress  float64   `json:"progress"`
 	Author    string    `json:"author"`
 	CreatedAt time.Time `json:"created_at"`

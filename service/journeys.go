@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -69,6 +70,9 @@ type JourneyLine struct {
 	Outcome string  `json:"outcome" enum:"complete,failed,in_flight"`
 	Copies  int     `json:"copies"`
 	Ends    string  `json:"ends" doc:"where it was lost, parked or returned, and why"`
+
+	Ended *float64 `json:"ended_s" doc:"when it was, in seconds since the start of the run; null: it was not, or that is not recorded"`
+	Nodes []string `json:"nodes" doc:"that it came to"`
 }
 
 // AtRest is what rests in a node at an instant.
@@ -277,32 +281,50 @@ func (v *Service) keptJourneys(ctx context.Context, id int64) ([]sim.Journey, er
 	return recorded, nil
 }
 
-// ends says where a journey ended badly, in the words of its last such step.
-func ends(j *sim.Journey) string {
+// badEnd says how a copy of a journey must have ended: lost, parked or returned, or lost for a cause (empty: in any of
+// these ways), within a time in seconds since the start of the run (until 0: at from or later).
+type badEnd struct {
+	how         string
+	from, until float64
+}
+
+// of gives the last step with which a copy of a journey ended so; nil: none is recorded.
+func (b badEnd) of(j *sim.Journey) *sim.Step {
 	for i := len(j.Steps) - 1; i >= 0; i-- {
 		switch s := &j.Steps[i]; s.What {
 		case "lost", "parked", "returned":
-			return s.What + " at " + s.Node + ": " + s.Why
-		}
-	}
-	if j.More > 0 && j.Outcome == "failed" {
-		return fmt.Sprintf("after the %d recorded steps, and %d more", len(j.Steps), j.More)
-	}
-	return ""
-}
-
-// endsSo reports whether some copy of a journey was lost, parked or returned, or lost for a cause, within a time
-// (until 0: at from or later).
-func endsSo(j *sim.Journey, how string, from, until float64) bool {
-	for i := range j.Steps {
-		switch s := &j.Steps[i]; s.What {
-		case "lost", "parked", "returned":
-			if (s.What == how || s.Fate == how) && s.T >= from && (until == 0 || s.T < until) {
-				return true
+			so := b.how == "" || s.What == b.how || s.Fate == b.how
+			if so && s.T >= b.from && (b.until == 0 || s.T < b.until) {
+				return s
 			}
 		}
 	}
-	return false
+	return nil
+}
+
+// line sums a journey up, with one of its bad ends; nil: none is recorded.
+func line(j *sim.Journey, end *sim.Step) JourneyLine {
+	out := JourneyLine{
+		ID:      j.ID,
+		Entry:   j.Entry,
+		Key:     j.Key,
+		Began:   j.Began,
+		Outcome: j.Outcome,
+		Copies:  j.Copies,
+		Nodes:   []string{},
+	}
+	for i := range j.Steps {
+		if node := j.Steps[i].Node; !slices.Contains(out.Nodes, node) {
+			out.Nodes = append(out.Nodes, node)
+		}
+	}
+	switch {
+	case end != nil:
+		out.Ends, out.Ended = end.What+" at "+end.Node+": "+end.Why, &end.T
+	case j.More > 0 && j.Outcome == "failed":
+		out.Ends = fmt.Sprintf("after the %d recorded steps, among %d more", len(j.Steps), j.More)
+	}
+	return out
 }
 
 // touches reports whether a journey came to a node.
@@ -379,7 +401,7 @@ func (v *Service) listJourneys(ctx context.Context, in *struct {
 		return nil, err
 	}
 	// Those of that time may be among those that were not kept, or have more steps than are recorded.
-	cut := in.Ends != "" && (in.From > 0 || in.Until > 0) && failedOf(recorded) == tracedJourneys.Bad
+	cut := in.Ends != "" && (in.From > 0 || in.Until > 0) && incomplete(recorded)
 	if cut {
 		if recorded, err = v.journeysWithin(ctx, in.ID, in.From, in.Until); err != nil {
 			return nil, err
@@ -387,31 +409,33 @@ func (v *Service) listJourneys(ctx context.Context, in *struct {
 	}
 	out := &journeyList{}
 	out.Body.Journeys, out.Body.Sampled = []JourneyLine{}, len(recorded)
+	wanted := badEnd{in.Ends, in.From, in.Until}
 	for i := range recorded {
 		j := &recorded[i]
+		end := wanted.of(j)
 		if in.Outcome != "" && j.Outcome != in.Outcome || !strings.Contains(j.Key, in.Key) ||
 			in.Node != "" && !touches(j, in.Node) ||
 			in.Data != "" && !carries(j, in.Data) ||
-			in.Ends != "" && !endsSo(j, in.Ends, in.From, in.Until) && !(cut && j.More > 0) {
+			in.Ends != "" && end == nil && !(cut && j.More > 0) {
 			continue
 		}
-		out.Body.Journeys = append(
-			out.Body.Journeys,
-			JourneyLine{j.ID, j.Entry, j.Key, j.Began, j.Outcome, j.Copies, ends(j)},
-		)
+		out.Body.Journeys = append(out.Body.Journeys, line(j, end))
 	}
 	return out, nil
 }
 
-// failedOf counts journeys that failed.
-func failedOf(recorded []sim.Journey) int {
-	n := 0
+// incomplete reports whether journeys that failed, or steps with which they did, may be missing.
+func incomplete(recorded []sim.Journey) bool {
+	failed := 0
 	for i := range recorded {
 		if recorded[i].Outcome == "failed" {
-			n++
+			failed++
+			if recorded[i].More > 0 {
+				return true
+			}
 		}
 	}
-	return n
+	return failed == tracedJourneys.Bad
 }
 
 // journeysWithin records the journeys of which a copy ended badly within a time, in seconds since the start of the run.

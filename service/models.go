@@ -38,6 +38,9 @@ type BoardNode struct {
 	Owner string            `json:"owner"`
 	Tags  map[string]string `json:"tags"`
 	Line  int               `json:"line"`
+
+	Capacity int           `json:"capacity,omitempty" doc:"messages that it holds at most; absent: without limit"`
+	State    picture.State `json:"state,omitempty" enum:"loops,loses,full" doc:"what is found of it; absent: none of these"`
 }
 
 // BoardLink is a link, or the way to a dead-letter, as drawn.
@@ -49,6 +52,7 @@ type BoardLink struct {
 	Label  string `json:"label"`
 	Reach  string `json:"reach"`
 	Line   int    `json:"line"`
+	Loops  bool   `json:"loops,omitempty" doc:"messages go round along it"`
 }
 
 // Checked is a topology that could be read, with what is known of it.
@@ -100,22 +104,25 @@ func checkText(name, text string) (*Checked, error) {
 			Owner: n.Owner,
 			Tags:  map[string]string{},
 			Line:  n.Pos.Line,
+
+			Capacity: n.Capacity,
 		}
 		maps.Copy(drawn.Tags, n.Tags)
 		out.Board.Nodes = append(out.Board.Nodes, drawn)
 	}
 	for i := range g.Links {
 		l := &g.Links[i]
+		id := l.Link.ID()
 		out.Board.Links = append(
 			out.Board.Links,
 			BoardLink{
-				l.Link.ID(),
-				l.Link.From,
-				l.Link.To,
-				picture.Stroke(l),
-				picture.Label(l),
-				doc.Links[l.Link.ID()].Reach,
-				l.Pos.Line,
+				ID:     id,
+				From:   l.Link.From,
+				To:     l.Link.To,
+				Stroke: picture.Stroke(l),
+				Label:  picture.Label(l),
+				Reach:  doc.Links[id].Reach,
+				Line:   l.Pos.Line,
 			},
 		)
 	}
@@ -128,7 +135,41 @@ func checkText(name, text string) (*Checked, error) {
 			)
 		}
 	}
+	out.Board.mark(doc.Findings)
 	return out, nil
+}
+
+// mark gives nodes and links the states that open findings leave them in: the worst of each.
+func (b *Board) mark(findings []check.Finding) {
+	states := map[string]picture.State{}
+	loops := map[string]bool{}
+	for _, f := range findings {
+		if f.Accepted != nil || f.Severity == check.Note {
+			continue
+		}
+		nodes, state := f.Nodes, picture.Fine
+		switch f.Code {
+		case "IW101", "IW102":
+			state = picture.Loops
+			for _, id := range f.Links {
+				loops[id] = true
+			}
+		case "IW201", "IW202":
+			state = picture.Loses
+			nodes = nodes[:min(1, len(nodes))] // the others are those on the way
+		case "IW501":
+			state = picture.Full
+		}
+		for _, n := range nodes {
+			states[n] = states[n].Worse(state)
+		}
+	}
+	for i := range b.Nodes {
+		b.Nodes[i].State = states[b.Nodes[i].Name]
+	}
+	for i := range b.Links {
+		b.Links[i].Loops = loops[b.Links[i].ID]
+	}
 }
 
 type textBody struct {
@@ -178,29 +219,9 @@ func (c *checked) revision(text, note, author string) *store.Revision {
 
 // sketch draws a small picture of a checked text; nil: it cannot be drawn.
 func (c *checked) sketch() json.RawMessage {
-	var findings []struct {
-		Code     string
-		Nodes    []string
-		Accepted *struct{}
-	}
-	if err := json.Unmarshal(c.Check.Findings, &findings); err != nil {
-		return nil
-	}
-	states := map[string]picture.State{}
-	for _, f := range findings { // as the board marks them
-		switch {
-		case f.Accepted != nil:
-		case f.Code == "IW101" || f.Code == "IW102":
-			for _, n := range f.Nodes {
-				states[n] = picture.Loops
-			}
-		case (f.Code == "IW201" || f.Code == "IW202") && len(f.Nodes) > 0 && states[f.Nodes[0]] == picture.Fine:
-			states[f.Nodes[0]] = picture.Loses
-		}
-	}
 	nodes := make([]picture.Sketched, len(c.Board.Nodes))
 	for i, n := range c.Board.Nodes {
-		nodes[i] = picture.Sketched{Name: n.Name, Role: n.Role, State: states[n.Name]}
+		nodes[i] = picture.Sketched{Name: n.Name, Role: n.Role, State: n.State}
 	}
 	links := make([][2]string, len(c.Board.Links))
 	for i, l := range c.Board.Links {

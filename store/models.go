@@ -58,6 +58,8 @@ type Listed struct {
 	LastState *string   `json:"last_run_state"`
 	LastUnmet *int      `json:"last_run_unmet" doc:"expectations of the latest run that do not hold; null: it has none, or has not ended"`
 
+	LastExpected *int `json:"last_run_expected" doc:"all its expectations; null as before"`
+
 	Sketch json.RawMessage `json:"-"` // of the latest revision
 }
 
@@ -66,10 +68,10 @@ type Listed struct {
 func (s *Store) Models(ctx context.Context, w *Workspace, search, after string, limit int) ([]Listed, error) {
 	out := []Listed{}
 	err := s.db.WithContext(ctx).Raw(`
-		SELECT m.name, r.number AS revision, r.author, r.errors, r.warnings, r.notes, r.created_at AS changed_at, r.sketch, x.id AS last_run, x.state AS last_state, x.unmet AS last_unmet
+		SELECT m.name, r.number AS revision, r.author, r.errors, r.warnings, r.notes, r.created_at AS changed_at, r.sketch, x.id AS last_run, x.state AS last_state, x.unmet AS last_unmet, x.expected AS last_expected
 		FROM models m
 		JOIN LATERAL (SELECT * FROM revisions WHERE model_id = m.id ORDER BY number DESC LIMIT 1) r ON true
-		LEFT JOIN LATERAL (SELECT id, state, unmet FROM runs WHERE model_id = m.id ORDER BY id DESC LIMIT 1) x ON true
+		LEFT JOIN LATERAL (SELECT id, state, unmet, expected FROM runs WHERE model_id = m.id ORDER BY id DESC LIMIT 1) x ON true
 		WHERE m.workspace_id = ? AND m.name > ? AND (? = '' OR m.name ILIKE ? OR r.text ILIKE ?) ORDER BY m.name LIMIT ?`, w.ID, after, search, like(search), like(search), limit).Scan(&out).Error
 	return out, mapError(err)
 }

@@ -130,8 +130,8 @@ func (s *Store) FinishRun(ctx context.Context, id int64, state, message string, 
 		done, err := tx.px.Exec(
 			ctx,
 			`UPDATE runs SET state = $2, error = $3, result = $4::jsonb, merger = NULL, finished_at = now(),
-			unmet = CASE WHEN jsonb_typeof($4::jsonb -> 'expect') = 'object' AND $4::jsonb -> 'expect' <> '{}'::jsonb
-				THEN (SELECT count(*) FILTER (WHERE NOT (e.value ->> 'holds')::boolean) FROM jsonb_each($4::jsonb -> 'expect') e) END
+			(unmet, expected) = (SELECT CASE WHEN count(*) > 0 THEN count(*) FILTER (WHERE NOT (e.value ->> 'holds')::boolean) END, nullif(count(*), 0)
+				FROM jsonb_each(CASE WHEN jsonb_typeof($4::jsonb -> 'expect') = 'object' THEN $4::jsonb -> 'expect' END) e)
 			WHERE id = $1 AND state IN ('queued', 'running')`,
 			id,
 			state,

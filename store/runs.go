@@ -77,6 +77,7 @@ type Run struct {
 	Lost       int64           `json:"lost" gorm:"->" doc:"so far, while it goes on"`
 	Parked     int64           `json:"parked" gorm:"->" doc:"so far, while it goes on"`
 	Unmet      *int            `json:"unmet" gorm:"->" doc:"expectations that do not hold; null: it has none, or has not ended"`
+	Expected   *int            `json:"expected" gorm:"->" doc:"all its expectations; null: it has none, or has not ended"`
 	Author     string          `json:"author"`
 	Result     json.RawMessage `json:"-" gorm:"type:jsonb"`
 	CreatedAt  time.Time       `json:"created_at"`
@@ -138,7 +139,7 @@ func (s *Store) CreateRun(
 	return err
 }
 
-const runQuery = `SELECT r.id, r.model_id, w.name AS workspace, m.name AS model, r.revision, r.scenario, r.text, r.study, r.parts, r.state, r.stopping, r.error, r.author, r.created_at, r.started_at, r.finished_at, r.unmet,
+const runQuery = `SELECT r.id, r.model_id, w.name AS workspace, m.name AS model, r.revision, r.scenario, r.text, r.study, r.parts, r.state, r.stopping, r.error, r.author, r.created_at, r.started_at, r.finished_at, r.unmet, r.expected,
 	CASE WHEN r.study ? 'sensitivity' THEN 'sensitivity' WHEN r.study ? 'sweep' THEN 'sweep' WHEN r.study ? 'variants' THEN 'variants' ELSE 'run' END AS kind,
 	CASE WHEN r.finished_at IS NOT NULL THEN 1 ELSE coalesce(p.progress, 0) END AS progress, coalesce(p.entered, 0), coalesce(p.lost, 0), coalesce(p.parked, 0)
 	FROM runs r JOIN models m ON m.id = r.model_id JOIN workspaces w ON w.id = m.workspace_id
@@ -171,6 +172,7 @@ func (s *Store) scanRuns(ctx context.Context, tail string, args ...any) ([]Run, 
 			&r.StartedAt,
 			&r.FinishedAt,
 			&r.Unmet,
+			&r.Expected,
 			&r.Kind,
 			&r.Progress,
 			&r.Entered,

@@ -38,7 +38,7 @@ var modelsCommand = &command{name: "models", args: "", short: "List the models o
 		for _, m := range list {
 			last := "never run"
 			if m.LastRun != nil {
-				last = fmt.Sprintf("run %d %s%s", *m.LastRun, *m.LastState, verdict(m.LastUnmet))
+				last = fmt.Sprintf("run %d %s%s", *m.LastRun, *m.LastState, verdict(m.LastUnmet, m.LastExpected))
 			}
 			fmt.Fprintf(
 				c.out,
@@ -55,16 +55,14 @@ var modelsCommand = &command{name: "models", args: "", short: "List the models o
 	}}
 
 // verdict says how many expectations of a run do not hold; nothing of one that has none, or has not ended.
-func verdict(unmet *int) string {
+func verdict(unmet, expected *int) string {
 	switch {
-	case unmet == nil:
+	case unmet == nil || expected == nil:
 		return ""
 	case *unmet == 0:
 		return ", expectations hold"
-	case *unmet == 1:
-		return ", 1 expectation fails"
 	}
-	return fmt.Sprintf(", %d expectations fail", *unmet)
+	return fmt.Sprintf(", %d of %d expectations fail", *unmet, *expected)
 }
 
 func day(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
@@ -292,7 +290,7 @@ ironweir runs cancel 12`,
 					r.Model,
 					r.Revision,
 					r.Scenario,
-					verdict(r.Unmet),
+					verdict(r.Unmet, r.Expected),
 					day(r.CreatedAt),
 					r.Author,
 				)

@@ -32,7 +32,7 @@ type Journey struct {
 	Outcome string  `json:"outcome"` // complete, failed or in_flight
 	Copies  int     `json:"copies"`
 	Steps   []Step  `json:"steps"`
-	More    int     `json:"more,omitempty"` // steps that were left out
+	More    int     `json:"more,omitempty"` // steps that were left out, after the first MaxSteps
 }
 
 // journeySample chooses journeys: the bad ones first come, the rest by reservoir.
@@ -76,9 +76,9 @@ func (e *engine) journeyOf(id uint64, r *trail, n journeyNote) Journey {
 		Began:   time.Duration(n.born).Seconds(),
 		Outcome: n.outcome,
 		Copies:  int(n.copies),
-		Steps:   r.steps,
-		More:    r.more,
+		Steps:   r.written(),
 	}
+	j.More = r.count - len(j.Steps)
 	if len(r.steps) > 0 {
 		j.Key, _ = r.steps[0].Event["subject"].(string)
 	}
@@ -149,20 +149,20 @@ func Journeys(plan Plan, limits JourneyLimits) ([]Journey, error) {
 	if _, err := first.result(); err != nil {
 		return nil, err
 	}
-	return traceJourneys(plan, append(first.sampled.bad, first.sampled.others...))
+	return traceJourneys(plan, append(first.sampled.bad, first.sampled.others...), limits)
 }
 
 // OneJourney records one journey of a plan by its number; nil: the run has none of
 // that number.
 func OneJourney(plan Plan, id uint64) (*Journey, error) {
-	recorded, err := traceJourneys(plan, []journeyNote{{id: id}})
+	recorded, err := traceJourneys(plan, []journeyNote{{id: id}}, JourneyLimits{})
 	if err != nil || len(recorded) == 0 {
 		return nil, err
 	}
 	return &recorded[0], nil
 }
 
-func traceJourneys(plan Plan, notes []journeyNote) ([]Journey, error) {
+func traceJourneys(plan Plan, notes []journeyNote, limits JourneyLimits) ([]Journey, error) {
 	wanted := map[uint64]bool{}
 	for _, n := range notes {
 		wanted[n.id] = true
@@ -173,6 +173,7 @@ func traceJourneys(plan Plan, notes []journeyNote) ([]Journey, error) {
 	}
 	defer e.close()
 	e.observe(newTracer(nil, wanted))
+	e.trace.from, e.trace.until = int64(limits.From), int64(limits.Until)
 	ends := map[uint64]journeyNote{}
 	e.sampled = &journeySample{wanted: wanted, ends: ends}
 	if err := e.loop(); err != nil {
@@ -279,6 +280,6 @@ func Find(plan Plan, where *expr.Expression, most int) (*Found, error) {
 		return nil, err
 	}
 	s.keepFirst()
-	s.found.Journeys, err = traceJourneys(plan, s.notes)
+	s.found.Journeys, err = traceJourneys(plan, s.notes, JourneyLimits{})
 	return &s.found, err
 }

@@ -3,6 +3,7 @@ package sim
 import (
 	"fmt"
 	"math"
+	"slices"
 	"time"
 
 	"ironweir/core/graph"
@@ -32,18 +33,30 @@ type tracer struct {
 	trails map[uint64]*trail
 	order  []uint64 // of the trails, as they began
 
+	from, until int64 // the time of the bad ends that are asked for; until 0: from on
+
 	found     *search // the journeys that a condition picks; nil: none is asked for
 	coldStart int64   // of the run that begins now; 0: it finds a warm instance
 }
 
-// trail is what has been written down of one journey.
+// trail is what has been written down of one journey: its first MaxSteps steps, and, beyond them, the first few with
+// which a copy ended badly, each with the steps just before it.
 type trail struct {
 	steps  []Step
+	late   []Step         // beyond the first
+	recent []Step         // the last steps, not written down yet
+	ends   int            // bad ones among the late steps
+	count  int            // of all steps
 	ofCopy map[uint32]int // the step at which a copy came
 	ofRun  map[uint32]int
 	cause  int // the step that the next copy comes from
-	more   int // steps that were left out
 }
+
+// Bounds of what is written down of a journey beyond its first steps.
+const (
+	lateEnds = 12 // steps with which a copy ends badly
+	leadUp   = 12 // steps before each
+)
 
 func newTracer(follow *FollowPlan, wanted map[uint64]bool) *tracer {
 	return &tracer{follow: follow, failed: map[string]int{}, wanted: wanted, trails: map[uint64]*trail{}}
@@ -72,18 +85,63 @@ func (t *tracer) of(e *engine, journey uint32) *trail {
 	return one
 }
 
+// add writes a step down, at least for as long as it is a recent one, and returns its number.
 func (r *trail) add(e *engine, s Step) int {
-	if len(r.steps) >= MaxSteps {
-		r.more++
-		if e.plan.follow != nil && e.stopped == "" {
+	r.count++
+	s.ID = r.count
+	s.T = math.Round(float64(e.Now)/1e3) / 1e6
+	switch {
+	case s.ID <= MaxSteps:
+		r.steps = append(r.steps, s)
+	case e.plan.follow != nil:
+		if e.stopped == "" {
 			e.stopped = fmt.Sprintf("after %d steps; the message still goes on", MaxSteps)
 		}
-		return len(r.steps)
+	default:
+		r.addLate(e, s)
 	}
-	s.ID = len(r.steps) + 1
-	s.T = math.Round(float64(e.Now)/1e3) / 1e6
-	r.steps = append(r.steps, s)
 	return s.ID
+}
+
+func (r *trail) addLate(e *engine, s Step) {
+	if r.ends == lateEnds {
+		return
+	}
+	if len(r.recent) > leadUp {
+		r.recent = append(r.recent[:0], r.recent[1:]...)
+	}
+	r.recent = append(r.recent, s)
+	if s.bad() && e.Now >= e.trace.from && (e.trace.until == 0 || e.Now < e.trace.until) {
+		r.late = append(r.late, r.recent...)
+		r.recent = r.recent[:0]
+		r.ends++
+	}
+}
+
+// bad reports whether a copy ends badly with a step.
+func (s *Step) bad() bool { return s.What == "lost" || s.What == "parked" || s.What == "returned" }
+
+// step gives a step by its number; nil: it is not written down.
+func (r *trail) step(id int) *Step {
+	for _, list := range [][]Step{r.steps, r.late, r.recent} {
+		k, found := slices.BinarySearchFunc(list, id, func(s Step, id int) int { return s.ID - id })
+		if found {
+			return &list[k]
+		}
+	}
+	return nil
+}
+
+// written gives what is written down, in order. What a step comes from is 0 where that was left out.
+func (r *trail) written() []Step {
+	r.recent = nil
+	all := append(r.steps[:len(r.steps):len(r.steps)], r.late...)
+	for i := len(r.steps); i < len(all); i++ {
+		if r.step(all[i].Parent) == nil {
+			all[i].Parent = 0
+		}
+	}
+	return all
 }
 
 func (t *tracer) comes(e *engine, i uint32, m *message) {
@@ -377,12 +435,14 @@ func (t *tracer) fate(e *engine, i uint32, f Fate) {
 	if r == nil {
 		return
 	}
-	step := r.ofCopy[i]
-	if step == 0 || step > len(r.steps) {
+	came := r.ofCopy[i]
+	if came == 0 {
 		return
 	}
-	r.steps[step-1].Fate = f.String()
-	s := Step{Parent: step, Node: e.nodes[e.copies.At(i).node].name, Fate: f.String()}
+	if step := r.step(came); step != nil {
+		step.Fate = f.String()
+	}
+	s := Step{Parent: came, Node: e.nodes[e.copies.At(i).node].name, Fate: f.String()}
 	switch {
 	case f == Parked:
 		s.What, s.Why = "parked", "it stays here: nothing reads "+s.Node

@@ -203,6 +203,37 @@ func TestJourneysOfATime(t *testing.T) {
 	require.True(t, some, "an hour with some of them and not all")
 }
 
+// TestALateEndIsRecorded: of a journey with more steps than are recorded, those with which it ended badly are, with
+// what came just before; steps keep their numbers, and what was left out is counted.
+func TestALateEndIsRecorded(t *testing.T) {
+	p := planOf(t, `
+nodes:
+  lane: {kind: queue, links: {weigh: {retry: {tries: 600, wait: 1s}}}}
+  weigh: {kind: function, takes: 1s, fails: 100%}
+`, "length: 1h\ntraffic: {lorry: {into: lane, rate: 1/m, arrivals: even, max: 1}}")
+	for _, limits := range []sim.JourneyLimits{{Bad: 2}, {Bad: 2, From: 1250 * time.Second}} {
+		told, err := sim.Journeys(p.Replication(0), limits)
+		require.NoError(t, err)
+		for _, j := range told {
+			last := j.Steps[len(j.Steps)-1]
+			require.Equal(t, []any{"lost", "exhausted"}, []any{last.What, last.Fate})
+			require.InDelta(t, j.Began+1200, last.T, 1e-3) // 600 runs, each with a wait
+			require.Greater(t, last.ID, 1000)
+			require.Equal(t, last.ID, len(j.Steps)+j.More, "the last is the last of all")
+			require.Equal(t, sim.MaxSteps, j.Steps[sim.MaxSteps-1].ID)
+			numbers := map[int]bool{0: true}
+			for k, s := range j.Steps {
+				require.True(t, numbers[s.Parent], "what step %d comes from is recorded", s.ID)
+				numbers[s.ID] = true
+				require.True(t, k == 0 || s.ID == j.Steps[k-1].ID+1 || k == sim.MaxSteps, "one gap")
+			}
+			require.Len(t, j.Steps, sim.MaxSteps+13, "twelve steps lead up to the end")
+			require.Equal(t, "exhausted", j.Steps[0].Fate, "its copy's fate stands where it came")
+		}
+		require.Len(t, told, 1)
+	}
+}
+
 // TestJourneysAreFound: those that a condition picks are those of which a step's event
 // meets it, and they end as the run says.
 func TestJourneysAreFound(t *testing.T) {

@@ -20,7 +20,7 @@ type SketchedCell struct {
 	X     float64 `json:"x" doc:"of its middle, in cells"`
 	Y     float64 `json:"y"`
 	Role  string  `json:"role" enum:"holds,moves,works,starts,ends"`
-	State State   `json:"state,omitempty" enum:"loops,loses" doc:"what is found of it; absent: neither"`
+	State State   `json:"state,omitempty" enum:"loops,loses,full" doc:"what is found of it; absent: none of these"`
 }
 
 // SketchedLine is a link between two cells, by their index.
@@ -44,9 +44,17 @@ const (
 	Fine  State = ""
 	Loops State = "loops"
 	Loses State = "loses"
+	Full  State = "full"
 )
 
-func (s State) rank() int { return map[State]int{Loses: 1, Loops: 2}[s] }
+// Worse gives the worse of two states.
+func (s State) Worse(other State) State {
+	rank := map[State]int{Full: 1, Loses: 2, Loops: 3}
+	if rank[other] > rank[s] {
+		return other
+	}
+	return s
+}
 
 // Bounds of a sketch, so that it stays small whatever the model's size.
 const (
@@ -210,9 +218,7 @@ func (l *layers) draw(nodes []Sketched) *Sketch {
 					Role: nodes[i].Role,
 				})
 			}
-			if nodes[i].State.rank() > s.Cells[at].State.rank() {
-				s.Cells[at].State = nodes[i].State
-			}
+			s.Cells[at].State = s.Cells[at].State.Worse(nodes[i].State)
 			cell[i] = at
 		}
 	}

@@ -66,29 +66,35 @@ func (p *page) tree(steps []sim.Step, payloads bool) {
 	branches = func(list []int, indent string) []row {
 		var out []row
 		var same string // of the branch before, all but its times
-		var first, count int
+		var first, times int
 		var last float64
 		fold := func() {
-			if count > 1 {
-				out[first].text += p.paint(bold, fmt.Sprintf(" ×%d", count))
+			if times > 1 {
+				out[first].text += p.paint(bold, fmt.Sprintf(" ×%d", times))
 				if last > out[first].t {
 					out[first].text += p.paint(faint, ", the last at "+seconds(last))
 				}
 			}
 		}
 		for _, i := range list {
+			if i > 0 && steps[i].ID > steps[i-1].ID+1 {
+				fold()
+				same, times = "", 0
+				left := count(int64(steps[i].ID - steps[i-1].ID - 1))
+				out = append(out, row{indent: indent, text: p.paint(yellow, "… "+left+" steps left out")})
+			}
 			rows := append(p.step(&steps[i], indent, payloads), branches(children[steps[i].ID], indent+"  ")...)
 			var key strings.Builder
 			for _, r := range rows {
 				key.WriteString(r.indent + r.text + "\n")
 			}
-			if count > 0 && key.String() == same {
-				count++
+			if times > 0 && key.String() == same {
+				times++
 				last = steps[i].T
 				continue
 			}
 			fold()
-			same, first, count, last = key.String(), len(out), 1, steps[i].T
+			same, first, times, last = key.String(), len(out), 1, steps[i].T
 			out = append(out, rows...)
 		}
 		fold()

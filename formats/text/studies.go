@@ -455,7 +455,7 @@ func Journey(w io.Writer, j *sim.Journey, payloads bool, s Style) error {
 	p.tree(j.Steps, payloads)
 	p.line("")
 	if j.More > 0 {
-		p.line("%s", p.paint(yellow, fmt.Sprintf("%s more steps are left out.", count(int64(j.More)))))
+		p.line("%s", p.paint(yellow, fmt.Sprintf("%s steps are left out in all.", count(int64(j.More)))))
 	}
 	colour := green
 	if j.Outcome == "failed" {

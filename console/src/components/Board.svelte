@@ -39,7 +39,8 @@
   import { alongLinks, isArrow } from "../lib/walk";
   import AddHere from "./AddHere.svelte";
   import BackEdge from "./BackEdge.svelte";
-  import BoardNode, { type Badge } from "./BoardNode.svelte";
+  import BoardNode from "./BoardNode.svelte";
+  import type { Badge, NodeState } from "../lib/node-state";
   import BoardFrame from "./BoardFrame.svelte";
   import BoardMenu, { type MenuAt, type MenuItem } from "./BoardMenu.svelte";
   import BoardTools from "./BoardTools.svelte";
@@ -76,6 +77,7 @@
     highlighted = new Map(),
     highlightedLinks = new Set(),
     badges = new Map(),
+    states = undefined,
     widths = new Map(),
     numbers = new Map(),
     movements,
@@ -109,6 +111,7 @@
     highlighted?: Map<string, string>;
     highlightedLinks?: Set<string>;
     badges?: Map<string, Badge>; // what a node says beside its kind
+    states?: Map<string, NodeState>; // how nodes stand, where that is not as found
     widths?: Map<string, number>; // of links, in pixels
     numbers?: Map<string, string>; // what links say that came along them
     movements?: Movement[]; // what happens just now, for a board on which messages move
@@ -264,14 +267,10 @@
     { routed: RoutedEdge, back: BackEdge, stub: StubEdge },
   ];
   const [keptNodes, keptEdges] = [stableItems<Node>(), stableItems<Edge>()];
-  const looping = (f: Finding) => f.code === "IW101" || f.code === "IW102";
-  const losing = (f: Finding) => f.code === "IW201" || f.code === "IW202";
 
   $effect(() => {
     const open = findings.filter((f) => !f.accepted && f.severity !== "note");
-    const loops = new Set(open.filter(looping).flatMap((f) => f.nodes));
-    const loopLinks = new Set(open.filter(looping).flatMap((f) => f.links));
-    const loses = new Set(open.filter(losing).map((f) => f.nodes[0]));
+    const asFound = badges.size === 0 && !states; // nodes show what is found of them, not a moment of a run
     const around: Node[] = laid.frames.map((f) => ({
       id: `group ${f.name}`,
       type: "frame",
@@ -302,7 +301,7 @@
               kind: n.kind,
               role: n.role,
               says: n.says,
-              state: loops.has(n.name) ? "loops" : loses.has(n.name) ? "loses" : "",
+              state: badges.get(n.name)?.state ?? states?.get(n.name) ?? (asFound ? (n.state ?? "") : ""),
               codes: [...new Set(open.filter((f) => f.nodes[0] === n.name).map((f) => f.code))],
               chosen: several.length ? several.includes(n.name) : n.name === chosen,
               highlighted: looked
@@ -327,7 +326,7 @@
       board.links
         .filter((l) => places.has(l.from) && places.has(l.to))
         .map((l) => {
-          const colour = loopLinks.has(l.id) ? "var(--loops)" : "var(--board-edge)";
+          const colour = asFound && l.loops ? "var(--loops)" : "var(--board-edge)";
           const dash = { call: "7 4", failure: "2 3", "dead-letter": "1 5", success: "10 3", delivery: "", send: "" }[
             l.stroke
           ];
@@ -370,7 +369,7 @@
               height: 22,
               markerUnits: "userSpaceOnUse",
             },
-            style: `stroke: ${colour}; stroke-width: ${widths.has(l.id) ? widths.get(l.id) : loopLinks.has(l.id) || on || l.id === link ? 3 : l.stroke === "send" ? 1.2 : 1.6}; stroke-dasharray: ${dash}; opacity: ${pale ? (seen || highlighted.size ? 0.2 : 0.45) : 1}`,
+            style: `stroke: ${colour}; stroke-width: ${widths.has(l.id) ? widths.get(l.id) : (asFound && l.loops) || on || l.id === link ? 3 : l.stroke === "send" ? 1.2 : 1.6}; stroke-dasharray: ${dash}; opacity: ${pale ? (seen || highlighted.size ? 0.2 : 0.45) : 1}`,
             labelStyle: `font-size: ${numbers.size ? 13 : 10}px; white-space: pre-line; text-align: center; background: var(--board-ground); color: var(--cds-text-02); padding: 0 3px; max-width: 130px; overflow-wrap: anywhere`,
           };
         }),
@@ -545,6 +544,8 @@
             {/each}
             <li class="loops"><span></span>loops</li>
             <li class="loses"><span></span>loses messages if one thing fails</li>
+            <li class="full"><span></span>full: at its limit, or overloaded</li>
+            <li class="failing"><span></span>failing, or worse</li>
           </ul>
         </details>
       </Panel>
@@ -648,6 +649,12 @@
   }
   .legend .loses span {
     border-color: var(--loses);
+  }
+  .legend .full span {
+    border-color: var(--full);
+  }
+  .legend .failing span {
+    border-color: var(--fails);
   }
   .empty {
     padding: 2rem;

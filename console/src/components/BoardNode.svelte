@@ -1,17 +1,8 @@
-<script lang="ts" module>
-  /** What a node says at an instant of a run: words, how full it is (0 to 1), and how many messages wait there. */
-  export interface Badge {
-    text: string;
-    full: number;
-    bad: boolean;
-    waits?: number;
-  }
-</script>
-
 <script lang="ts">
   import { Handle, Position } from "@xyflow/svelte";
   import { nodeHeight, widthOf } from "../lib/layout";
   import { waitingDots } from "../lib/motion";
+  import { inkOf, wordOf, type Badge, type NodeState } from "../lib/node-state";
   import KindIcon from "./KindIcon.svelte";
 
   let {
@@ -22,7 +13,7 @@
       kind: string;
       role: string;
       says?: string;
-      state: string;
+      state: NodeState;
       codes: string[];
       chosen: boolean;
       highlighted: string;
@@ -30,14 +21,14 @@
       edits?: boolean;
     };
   } = $props();
-  const words = $derived({ loops: "loop", loses: "loses" }[data.state] ?? "");
+  const word = $derived(wordOf(data.state));
   const spoken = $derived(
     `${data.name}, ${data.kind}${data.state ? ", " + data.state : ""}${data.codes.length ? ", " + data.codes.join(" ") : ""}`,
   );
 </script>
 
 <div
-  class="node {data.role} {data.state}"
+  class="node {data.role} {data.state && inkOf[data.state]}"
   class:chosen={data.chosen}
   class:edits={data.edits}
   class:dim={data.highlighted === "dim"}
@@ -54,14 +45,14 @@
   <Handle type="target" position={Position.Left} isConnectable={data.role !== "starts"} />
   <div class="face">
     <span class="name">{data.name}</span>
-    {#if data.badge}<span class="level" class:over={data.badge.bad} style="width: {100 * data.badge.full}%"></span>{/if}
+    {#if data.badge}<span class="level" class:over={data.state} style="width: {100 * data.badge.full}%"></span>{/if}
     <span class="kind"
       ><KindIcon kind={data.kind} /><span class="words"
         >{#if data.badge}{data.badge.text}{:else}{data.says || data.kind}{/if}</span
       ></span
     >
   </div>
-  {#if words}<b>{words}</b>{/if}
+  {#if word}<b>{word}</b>{/if}
   {#if data.badge?.waits}<span class="waits" aria-hidden="true"
       >{#each { length: waitingDots(data.badge.waits) }, i (i)}<i></i>{/each}</span
     >{/if}
@@ -186,6 +177,22 @@
     --line: var(--loses);
     --wide: 2px;
   }
+  .parked {
+    --line: var(--parked);
+    --wide: 2px;
+  }
+  .full {
+    --line: var(--full);
+    --wide: 2px;
+  }
+  .fails {
+    --line: var(--fails);
+    --wide: 3px;
+  }
+  .fine {
+    --line: var(--fine);
+    --wide: 2px;
+  }
   .dim {
     --line: var(--cds-ui-03);
   }
@@ -201,8 +208,8 @@
     --glow: var(--board-ink);
   }
   .bad {
-    --ring: 3px var(--loops);
-    --glow: var(--loops);
+    --ring: 3px var(--line);
+    --glow: var(--line);
   }
   .chosen {
     --ring: 3px var(--cds-focus, #0f62fe);
@@ -229,7 +236,7 @@
     background: var(--fine);
   }
   .level.over {
-    background: var(--loses);
+    background: var(--line);
   }
   .node :global(.svelte-flow__handle) {
     opacity: 0;

@@ -92,7 +92,7 @@
     font-weight: 600;
   }
   [data-differs="true"] td:last-child {
-    color: var(--loops);
+    color: var(--fails);
   }
   button {
     border: 0;

@@ -188,7 +188,7 @@
     border-color: var(--cds-support-01);
   }
   li.warning {
-    border-color: var(--loses);
+    border-color: var(--cds-support-03);
   }
   li.note {
     border-color: var(--cds-support-04);
@@ -257,7 +257,7 @@
     border-left-color: var(--cds-support-01);
   }
   .severity.warning {
-    border-left-color: var(--loses);
+    border-left-color: var(--cds-support-03);
   }
   .severity.note {
     border-left-color: var(--cds-support-04);

@@ -24,16 +24,18 @@
       aria-label="From the entries, on the left, to the nodes where copies ended, to what became of them, on the right; the ledger has the numbers"
     >
       {#each flow.bands as b, i (i)}
-        <path class:bad={b.bad} d={ribbon(columns[b.from.column] + thick, b.y0, columns[b.to.column], b.y1, b.width)}
+        <path
+          class={b.bad ? b.to.name : undefined}
+          d={ribbon(columns[b.from.column] + thick, b.y0, columns[b.to.column], b.y1, b.width)}
           ><title>{b.from.name} → {b.to.name}: {count(b.amount)}</title></path
         >
       {/each}
       {#each flow.bars as b (b.column + b.name)}
-        <rect class:bad={b.bad} x={columns[b.column]} y={b.y} width={thick} height={b.height}
+        <rect class={b.bad ? b.name : undefined} x={columns[b.column]} y={b.y} width={thick} height={b.height}
           ><title>{b.name}: {count(b.amount)}</title></rect
         >
         <text
-          class:bad={b.bad}
+          class={b.bad ? b.name : undefined}
           x={b.column === 0 ? columns[0] - 6 : columns[b.column] + thick + 6}
           y={b.y + b.height / 2}
           text-anchor={b.column === 0 ? "end" : "start"}
@@ -68,15 +70,11 @@
   path:hover {
     opacity: 0.6;
   }
-  path.bad {
-    fill: var(--loops);
+  path[class] {
     opacity: 0.45;
   }
   rect {
     fill: var(--board-ink);
-  }
-  rect.bad {
-    fill: var(--loops);
   }
   text {
     font-size: 13px;
@@ -85,8 +83,15 @@
     stroke: var(--cds-ui-background);
     stroke-width: 3px;
   }
-  text.bad {
-    fill: var(--loops);
+  .lost,
+  .unmatched {
+    fill: var(--loses);
+  }
+  .parked {
+    fill: var(--parked);
+  }
+  .returned {
+    fill: var(--fails);
   }
   tspan {
     fill: var(--cds-text-02);

@@ -3,6 +3,7 @@
   import { count } from "../lib/format";
   import { delayWords, destinationWords, effectWords, orderWords, reasonsOf } from "../lib/guarantees";
   import type { Movement } from "../lib/motion";
+  import type { Lit } from "../lib/player.svelte";
   import { between, seenFrom } from "../lib/ways";
   import Witness from "./Witness.svelte";
 
@@ -24,7 +25,7 @@
     scenario: string; // the text of the one that is chosen; "": none is
     edits: boolean;
     onchoose: (node: string) => void;
-    onlit: (nodes: Map<string, string>, links: Set<string>) => void;
+    onlit: (lit: Lit) => void;
     onmove: (movements: Movement[]) => void;
   } = $props();
 
@@ -51,7 +52,10 @@
     if (playing) return;
     const pair = all.find((g) => id(g) === open);
     const way = pair && (pair.answer ? seenFrom(board, pair.from, "around") : between(board, pair.from, pair.to));
-    onlit(new Map([...(way?.nodes ?? [])].map((n) => [n, "highlighted"])), way?.links ?? new Set());
+    onlit({
+      nodes: new Map([...(way?.nodes ?? [])].map((n) => [n, "highlighted"])),
+      links: way?.links ?? new Set(),
+    });
   });
   // The pairs of the node chosen on the board come first.
   const rows = $derived([
@@ -121,7 +125,7 @@
                             to={g.to}
                             what={statement.what}
                             at={statement.at}
-                            onlit={(nodes, links) => ((playing = true), onlit(nodes, links))}
+                            onlit={(lit) => ((playing = true), onlit(lit))}
                             {onmove}
                           />
                         {/if}

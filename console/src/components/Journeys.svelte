@@ -4,7 +4,7 @@
   import { currentWorkspace } from "../lib/workspace.svelte";
   import { count, duration } from "../lib/format";
   import { saidOf, say } from "../lib/address";
-  import { during, type Mark } from "../lib/marks";
+  import { during, metBy, type Mark } from "../lib/marks";
   import Steps from "./Steps.svelte";
   import Waterfall from "./Waterfall.svelte";
 
@@ -120,7 +120,9 @@
             >
               <span class={j.outcome}>{j.outcome}</span> <span class="mono">{j.key || `journey ${j.journey}`}</span>
               <span class="quiet">into {j.entry} after {duration(j.t_s)}, {count(j.copies)} copies</span>
-              {#if j.ends}<br /><span class="quiet">{j.ends}</span>{/if}
+              {#if j.ends}<br /><span class="quiet"
+                  >{j.ends}{#each metBy(marks, j) as m, i (m.name)}{i ? "," : "; during"} <b>{m.name}</b>{/each}</span
+                >{/if}
             </button>
           </li>
         {:else}
@@ -197,7 +199,7 @@
     outline-offset: -2px;
   }
   .failed {
-    color: var(--loops);
+    color: var(--fails);
     font-weight: 600;
   }
   .complete {

@@ -97,10 +97,10 @@
     min-width: 2px;
   }
   .strip .parked {
-    background: var(--loses);
+    background: var(--parked);
   }
   .strip .lost {
-    background: var(--loops);
+    background: var(--loses);
   }
   table {
     width: 100%;
@@ -125,11 +125,11 @@
     }
   }
   td.lost {
-    color: var(--loops);
+    color: var(--loses);
     font-weight: 600;
   }
   td.parked {
-    color: var(--loses);
+    color: var(--parked);
     font-weight: 600;
   }
 </style>

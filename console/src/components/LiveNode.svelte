@@ -145,10 +145,7 @@
   </h2>
   <p class="numbers">
     {#each [["received", live.copies], ["queued", live.depth], ["running", live.running], ["runs", live.runs], ["failed", live.failures], ["throttled", live.throttled], ["parked", live.parked], ["lost", live.lost]] as const as [what, n] (what)}
-      {#if n || what === "received"}<span
-          class:bad={(what === "lost" || what === "failed" || what === "parked") && n > 0}
-          ><b>{count(n)}</b> {what}</span
-        >{/if}
+      {#if n || what === "received"}<span class={n > 0 ? what : undefined}><b>{count(n)}</b> {what}</span>{/if}
     {/each}
     {#if live.hook?.answers}<span class:bad={live.hook.failed > 0}
         >hook <b>{duration(live.hook.last_s)}</b>, {duration(live.hook.mean_s)} on average{live.hook.failed
@@ -264,8 +261,15 @@
     padding: 1rem 0 0.25rem;
   }
   .force,
+  .failed,
   .bad {
-    color: var(--loops);
+    color: var(--fails);
+  }
+  .lost {
+    color: var(--loses);
+  }
+  .parked {
+    color: var(--parked);
   }
   .numbers {
     display: flex;

@@ -78,6 +78,6 @@
     font-size: inherit;
   }
   .wrong {
-    color: var(--loops);
+    color: var(--fails);
   }
 </style>

@@ -171,7 +171,7 @@
   }
   .wrong,
   .failed {
-    color: var(--loops);
+    color: var(--fails);
   }
   details {
     padding-top: 1rem;

@@ -77,8 +77,8 @@
   {/if}
   <span class="counts" role="status">
     <b>{count(stands.entered)}</b> entered <b>{count(stands.underway)}</b> in flight
-    <b class:bad={stands.parked > 0}>{count(stands.parked)}</b>
-    parked <b class:bad={stands.lost > 0}>{count(stands.lost)}</b> lost
+    <b class:parked={stands.parked > 0}>{count(stands.parked)}</b>
+    parked <b class:lost={stands.lost > 0}>{count(stands.lost)}</b> lost
   </span>
   <span class="said" aria-live="polite">
     {#if stands.busy}rewinding …{:else if stands.stopped}ended by {stands.stopped}{:else if stepped}{stepped}{:else if stands.behind}as
@@ -119,8 +119,11 @@
     color: var(--cds-text-01);
     margin-left: 0.5rem;
   }
-  .counts b.bad {
-    color: var(--loops);
+  .counts b.parked {
+    color: var(--parked);
+  }
+  .counts b.lost {
+    color: var(--loses);
   }
   .said {
     color: var(--cds-text-02);

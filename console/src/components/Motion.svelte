@@ -89,7 +89,7 @@
   }
   .parked {
     border-radius: 2px;
-    background: var(--loses);
+    background: var(--parked);
     animation: parked calc(2 * var(--lasts)) ease-out both;
   }
   @keyframes goes {

@@ -192,7 +192,7 @@
     background: var(--cds-text-02);
   }
   .hours .short {
-    background: var(--loses);
+    background: var(--fails);
   }
   .drift li {
     padding: 0.125rem 0;
@@ -217,6 +217,6 @@
     line-height: 1.5rem;
   }
   .wrong {
-    color: var(--loops);
+    color: var(--fails);
   }
 </style>

@@ -11,7 +11,7 @@
   import type { Mark } from "../lib/marks";
   import { movementsOfSeries, type Movement } from "../lib/motion";
   import Board from "./Board.svelte";
-  import type { Badge } from "./BoardNode.svelte";
+  import { stateAt, type Badge } from "../lib/node-state";
   import { zone } from "../lib/zone.svelte";
 
   let {
@@ -71,6 +71,7 @@
     for (const n of board.nodes) {
       const depth = value(n.name, "depth", at);
       const [copies, runs, failures, lost] = ["copies", "runs", "failures", "lost"].map((l) => value(n.name, l, at));
+      const throttled = value(n.name, "throttled", at);
       const deepest = Math.max(...(series[n.name]?.depth ?? [0]), 0) * times;
       const words = [
         depth >= 0.5 ? `${count(depth)} held` : "",
@@ -82,7 +83,13 @@
         text: words.slice(0, 2).join(", ") || n.kind,
         full: deepest > 1 ? depth / deepest : 0,
         waits: depth,
-        bad: lost > 0 || failures > runs / 2,
+        state: stateAt({
+          failing: failures > runs / 2,
+          lost,
+          throttled,
+          depth: depth / times,
+          capacity: n.capacity ?? 0,
+        }),
       });
     }
     return out;
@@ -103,7 +110,7 @@
     const out = new Map<string, string>();
     for (const n of board.nodes) {
       const busy = ["depth", "copies", "runs"].some((l) => value(n.name, l, at) > 0);
-      out.set(n.name, value(n.name, "lost", at) > 0 ? "bad" : busy ? "busy" : "dim");
+      out.set(n.name, busy || badges.get(n.name)?.state ? "busy" : "dim");
     }
     return out;
   });

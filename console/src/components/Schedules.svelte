@@ -152,7 +152,7 @@
   }
   .what b {
     margin-left: 0.5rem;
-    color: var(--loses);
+    color: var(--fails);
   }
   .axis {
     position: relative;
@@ -180,8 +180,7 @@
     text-decoration: none;
   }
   .axis u.change {
-    background: var(--loops);
-    width: 4px;
+    width: 5px;
   }
   .off u {
     opacity: 0.3;

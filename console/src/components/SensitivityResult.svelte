@@ -83,7 +83,7 @@
     color: var(--fine);
   }
   .fails {
-    color: var(--loops);
+    color: var(--fails);
   }
   ul {
     padding: 0.25rem 0 0.5rem;

@@ -64,4 +64,7 @@
   .cell.loses {
     fill: var(--loses);
   }
+  .cell.full {
+    fill: var(--full);
+  }
 </style>

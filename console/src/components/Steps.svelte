@@ -1,6 +1,6 @@
 <script lang="ts">
   import { fold, sentenceOf, type Step } from "../lib/steps";
-  import { duration } from "../lib/format";
+  import { count, duration } from "../lib/format";
 
   /** Steps of a message, each below what caused it. */
   let { steps }: { steps: Step[] } = $props();
@@ -8,7 +8,8 @@
 </script>
 
 <ol>
-  {#each rows as { step: s, depth, times, last } (s.id)}
+  {#each rows as { step: s, depth, times, last, left } (s.id)}
+    {#if left > 0}<li class="declined">… {count(left)} {left === 1 ? "step" : "steps"} left out</li>{/if}
     <li class={s.what} class:failed={(s.why ?? "").startsWith("failed")}>
       <span class="at">{duration(s.t_s)}</span><span style="padding-left: {depth * 0.75}rem">{sentenceOf(s)}</span
       >{#if times > 1}<b> ×{times}</b>{/if}
@@ -59,7 +60,13 @@
   .failed,
   .lost,
   .parked {
-    color: var(--loops);
+    color: var(--fails);
     font-weight: 600;
+  }
+  .lost {
+    color: var(--loses);
+  }
+  .parked {
+    color: var(--parked);
   }
 </style>

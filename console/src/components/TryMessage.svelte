@@ -6,7 +6,7 @@
   import { payloadOf, sampleOf } from "../lib/sample";
   import { duration } from "../lib/format";
   import type { Movement } from "../lib/motion";
-  import { litBy, Player } from "../lib/player.svelte";
+  import { litBy, Player, type Lit } from "../lib/player.svelte";
   import Steps from "./Steps.svelte";
 
   let {
@@ -19,7 +19,7 @@
     text: string;
     board: Board;
     chosen: string;
-    onlit: (nodes: Map<string, string>, links: Set<string>) => void;
+    onlit: (lit: Lit) => void;
     onmove: (movements: Movement[]) => void; // what the message does just now
   } = $props();
 
@@ -92,7 +92,8 @@
 
   const steps = $derived(recorded ? player.steps.slice(0, player.shown) : []);
   $effect(() => {
-    const { nodes, links } = litBy(steps);
+    const lit = litBy(steps);
+    const { nodes, links } = lit;
     if (!recorded && taking.length) {
       nodes.set(node, "highlighted");
       for (const l of board.links) {
@@ -101,7 +102,7 @@
         nodes.set(l.to, "highlighted");
       }
     }
-    onlit(nodes, links);
+    onlit(lit);
   });
 </script>
 
@@ -217,7 +218,7 @@
   }
   .wrong,
   .failed {
-    color: var(--loops);
+    color: var(--fails);
   }
   .wrong {
     font-size: inherit;

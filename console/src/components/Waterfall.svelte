@@ -69,10 +69,10 @@
     background: var(--board-ink);
   }
   .bad {
-    background: var(--loops);
+    background: var(--fails);
   }
   .held.bad {
-    background: color-mix(in srgb, var(--loops) 45%, transparent);
+    background: color-mix(in srgb, var(--fails) 45%, transparent);
   }
   .took {
     color: var(--cds-text-02);

@@ -2,7 +2,7 @@
   import { Button, InlineLoading } from "carbon-components-svelte";
   import { api, sentence, type Schemas } from "../lib/api";
   import type { Movement } from "../lib/motion";
-  import { litBy, Player, together } from "../lib/player.svelte";
+  import { litBy, Player, together, type Lit } from "../lib/player.svelte";
   import { currentWorkspace } from "../lib/workspace.svelte";
   import Steps from "./Steps.svelte";
 
@@ -27,7 +27,7 @@
     to: string;
     what: "lost" | "repeated" | "overtaken";
     at: number;
-    onlit: (nodes: Map<string, string>, links: Set<string>) => void;
+    onlit: (lit: Lit) => void;
     onmove: (movements: Movement[]) => void;
   } = $props();
 
@@ -51,8 +51,7 @@
   });
   $effect(() => {
     if (!found?.found) return;
-    const { nodes, links } = litBy(player.steps.slice(0, player.shown));
-    onlit(nodes, links);
+    onlit(litBy(player.steps.slice(0, player.shown)));
   });
 
   const name = $derived(/^name: (\S+)/m.exec(found?.scenario ?? "")?.[1] ?? "witness");

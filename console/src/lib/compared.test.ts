@@ -64,8 +64,8 @@ test("what moved most is listed, what may be chance is not", () => {
 
 test("the board says of a node its main number", () => {
   const { badges, marks } = onBoard(differ, 1, [1, 3]);
-  expect(badges.get("consignments")).toEqual({ text: "lost 0 → 4", full: 0, bad: true });
-  expect(badges.get("mail")?.bad).toBe(false);
+  expect(badges.get("consignments")).toEqual({ text: "lost 0 → 4", full: 0, state: "worse" });
+  expect(badges.get("mail")?.state).toBe("better");
   expect([...marks]).toEqual([
     ["consignments", "bad"],
     ["mail", "highlighted"],

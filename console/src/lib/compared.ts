@@ -1,5 +1,6 @@
 import type { Schemas } from "./api";
 import { count, duration, fates, number, share } from "./format";
+import type { Badge } from "./node-state";
 
 type Differences = Schemas["RunComparison"]["differences"];
 
@@ -157,7 +158,7 @@ export function movedMost(differences: Differences, run: number, replications: n
 
 /** What the board says of each node: its main number of one replication, and whether it is worse or better. */
 export function onBoard(differences: Differences, run: number, replications: number[]) {
-  const badges = new Map<string, { text: string; full: number; bad: boolean }>();
+  const badges = new Map<string, Badge>();
   const marks = new Map<string, string>();
   const short = [
     ["lost.total", "lost"],
@@ -175,7 +176,11 @@ export function onBoard(differences: Differences, run: number, replications: num
       if (apart(from, to) < 0.1 || Math.max(from, to) < 0.5) continue;
       const { unit } = spoken(path);
       const bad = to > from;
-      badges.set(node, { text: `${name} ${written(from, unit)} → ${written(to, unit)}`, full: 0, bad });
+      badges.set(node, {
+        text: `${name} ${written(from, unit)} → ${written(to, unit)}`,
+        full: 0,
+        state: bad ? "worse" : "better",
+      });
       marks.set(node, bad ? "bad" : "highlighted");
     }
   }

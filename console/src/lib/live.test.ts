@@ -27,12 +27,16 @@ test("an instant is written and read as a clock shows it", () => {
 test("what is active comes first on the board", () => {
   expect(inForce({ ...quiet, fails: 1 })).toEqual(["failing"]);
   expect(inForce({ ...quiet, fails: 0.5, slow: 3 })).toEqual(["fails 50 %", "3× slow"]);
-  expect(badge({ ...quiet, fails: 1, runs: 4 }, "function", 0)).toEqual({
+  expect(badge({ ...quiet, fails: 1, runs: 4 }, undefined, { kind: "function" }, 0)).toEqual({
     text: "failing, 4 runs",
     full: 0,
-    bad: true,
+    state: "failing",
     waits: 0,
   });
-  expect(badge({ ...quiet, depth: 5 }, "queue", 10)).toEqual({ text: "5 queued", full: 0.5, bad: false, waits: 5 });
-  expect(badge(quiet, "queue", 0).text).toBe("queue");
+  const queued = (depth: number, more = {}) =>
+    badge({ ...quiet, depth, ...more }, quiet, { kind: "queue", capacity: 8 }, 10);
+  expect(queued(5)).toEqual({ text: "5 queued", full: 0.5, state: "", waits: 5 });
+  expect(queued(8).state).toBe("full");
+  expect(queued(0).text).toBe("queue");
+  expect(queued(1, { throttled: 2 }).state, "some were turned away since").toBe("full");
 });

@@ -1,6 +1,6 @@
 import type { Schemas } from "./api";
-import type { Badge } from "../components/BoardNode.svelte";
 import { count } from "./format";
+import { stateAt, type Badge } from "./node-state";
 
 export type State = Schemas["RehearsalState"];
 export type LiveNode = Schemas["RehearsalNode"];
@@ -29,8 +29,13 @@ export function inForce(n: LiveNode): string[] {
   return out;
 }
 
-/** What a node says on the board. */
-export function badge(n: LiveNode, kind: string, deepest: number): Badge {
+/** What a node says on the board; `was` is how it stood a moment before, `deepest` the most that it has held. */
+export function badge(
+  n: LiveNode,
+  was: LiveNode | undefined,
+  { kind, capacity }: { kind: string; capacity?: number },
+  deepest: number,
+): Badge {
   const words = [
     ...inForce(n),
     n.lost ? `${count(n.lost)} lost` : "",
@@ -43,6 +48,12 @@ export function badge(n: LiveNode, kind: string, deepest: number): Badge {
     text: words.slice(0, 2).join(", ") || kind,
     full: deepest > 1 ? n.depth / deepest : 0,
     waits: n.depth,
-    bad: n.lost > 0 || n.fails !== undefined || n.stopped === true,
+    state: stateAt({
+      failing: n.fails !== undefined || n.stopped === true,
+      lost: n.lost,
+      depth: n.depth,
+      throttled: was && n.throttled > was.throttled ? n.throttled - was.throttled : 0,
+      capacity: capacity ?? 0,
+    }),
   };
 }

@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import type { Result } from "./api";
-import { during, marksOf, secondsOf } from "./marks";
+import { during, marksOf, metBy, secondsOf } from "./marks";
 
 const result = {
   length_s: 43200,
@@ -34,6 +34,22 @@ test("incidents and alarms stand in the order of time", () => {
   expect(during(marks, 12000, 120).map((m) => m.name)).toEqual(["down"]);
   expect(during(marks, 12400, 120).map((m) => m.name)).toEqual(["down"]); // it ended a step ago
   expect(during(marks, 13000, 120)).toEqual([]);
+});
+
+test("a journey met the incidents at its nodes until it ended badly", () => {
+  const scenario = `incidents:
+  down: {at: 1h, for: 10m, node: registry, fails: 100%}
+  paused: {at: 1h, for: 10m, link: "queue:clear", paused: true}
+  evening: {at: 1h, for: 10m, group: {owner: port}, fails: 10%}
+`;
+  const marks = marksOf(scenario, result);
+  const met = (t_s: number, ended_s: number | null, ...nodes: string[]) =>
+    metBy(marks, { t_s, ended_s, nodes }).map((m) => m.name);
+  expect(met(3000, 3700, "queue", "registry")).toEqual(["down", "paused", "evening"]);
+  expect(met(3000, 3700, "lamp")).toEqual(["evening"]);
+  expect(met(3000, 3500, "registry"), "it had ended before").toEqual([]);
+  expect(met(4200, 9000, "registry"), "it entered after").toEqual([]);
+  expect(met(3000, null, "registry")).toEqual([]);
 });
 
 test("a scenario without incidents has none", () => {

@@ -1,5 +1,5 @@
 import { parseDocument } from "yaml";
-import type { Result } from "./api";
+import type { Result, Schemas } from "./api";
 
 /** A stretch of a run that has a name: an incident, or an alarm from when it first went off. */
 export interface Mark {
@@ -8,6 +8,7 @@ export interface Mark {
   from: number; // seconds since the start of the run
   until: number; // the same as from where it is an instant
   words: string;
+  on?: string; // the node whose incident it is, or the one whose link; absent: it is of several
 }
 
 const units: Record<string, number> = { ms: 0.001, s: 1, m: 60, h: 3600, d: 86400, w: 604800 };
@@ -30,8 +31,9 @@ export function marksOf(scenario: string, result: Result): Mark[] {
     const lasts = secondsOf(String(i.for ?? "")) ?? 0;
     const does = Object.entries(i).filter(([key]) => !["at", "for", "node", "link", "group"].includes(key));
     const on = String(i.node ?? i.link ?? i.group ?? "");
+    const node = i.group === undefined && on ? on.split(":")[0] : undefined;
     const words = [on, ...does.map(([key, v]) => (typeof v === "object" ? key : `${key} ${v}`))].join(" ").trim();
-    return [{ name, kind: "incident", from, until: Math.min(from + lasts, result.length_s), words }];
+    return [{ name, kind: "incident", from, until: Math.min(from + lasts, result.length_s), words, on: node }];
   });
   const alarms = Object.entries(result.alarms)
     .filter(([, a]) => a.fired && a.first.s !== undefined)
@@ -44,6 +46,18 @@ export function marksOf(scenario: string, result: Result): Mark[] {
     }));
   return [...incidents, ...alarms].filter((m) => m.from <= result.length_s).sort((a, b) => a.from - b.from);
 }
+
+/** The incidents that a journey met: those at nodes that it came to, between its entry and its bad end. */
+export const metBy = (marks: Mark[], j: Pick<Schemas["JourneyLine"], "t_s" | "ended_s" | "nodes">): Mark[] =>
+  j.ended_s === null
+    ? []
+    : marks.filter(
+        (m) =>
+          m.kind === "incident" &&
+          m.from <= j.ended_s! &&
+          j.t_s < m.until &&
+          (m.on === undefined || (j.nodes ?? []).includes(m.on)),
+      );
 
 /** The incidents during which an instant lies, or that ended shortly before it. */
 export const during = (marks: Mark[], at: number, step: number): Mark[] =>

@@ -1,5 +1,6 @@
 import { nodeHeight, widthOf, type Place } from "./layout";
 import { icons } from "./kinds";
+import { inkOf, wordOf, type Badge, type NodeState } from "./node-state";
 
 /** What is drawn of a node while the board moves. */
 export interface MovingNode extends Place {
@@ -7,10 +8,10 @@ export interface MovingNode extends Place {
   kind: string;
   role: string;
   says: string;
-  state: string;
+  state: NodeState;
   chosen: boolean;
   highlighted: string;
-  badge?: { text: string; full: number; bad: boolean };
+  badge?: Badge;
 }
 
 /** What is drawn of links of one stroke: their ways. */
@@ -37,6 +38,9 @@ export const inkNames = {
   ink: "--board-ink",
   loops: "--loops",
   loses: "--loses",
+  parked: "--parked",
+  full: "--full",
+  fails: "--fails",
   fine: "--fine",
   text: "--cds-text-01",
   quiet: "--cds-text-02",
@@ -91,9 +95,8 @@ function iconOf(kind: string): Path2D {
 /** How a node's outline is coloured, and how wide it is, as in BoardNode. */
 function lineOf(n: MovingNode, inks: Inks): { line: string; wide: number } {
   if (n.highlighted === "dim") return { line: inks.faint, wide: 1 };
-  if (n.state === "loops") return { line: inks.loops, wide: 3 };
-  if (n.state === "loses") return { line: inks.loses, wide: 2 };
-  return { line: inks.edge, wide: 1 };
+  const ink = inkOf[n.state];
+  return { line: inks[ink], wide: { edge: 1, loops: 3, fails: 3 }[ink as string] ?? 2 };
 }
 
 /** The outline of a node of a role, that far within its box. */
@@ -128,7 +131,7 @@ function drawNode(c: CanvasRenderingContext2D, n: MovingNode, far: boolean, inks
   const [width, { line, wide }] = [widthOf(n.name), lineOf(n, inks)];
   c.save();
   c.translate(n.x, n.y);
-  const ring = n.chosen ? inks.focus : { bad: inks.loops, highlighted: inks.ink }[n.highlighted];
+  const ring = n.chosen ? inks.focus : { bad: line, highlighted: inks.ink }[n.highlighted];
   if (ring) {
     c.strokeStyle = ring;
     c.lineWidth = 6; // the half of it that shows
@@ -149,7 +152,7 @@ function drawNode(c: CanvasRenderingContext2D, n: MovingNode, far: boolean, inks
     c.fillRect(0, 0, 5, nodeHeight);
   }
   if (n.badge) {
-    c.fillStyle = n.badge.bad ? inks.loses : inks.fine;
+    c.fillStyle = n.state ? line : inks.fine;
     c.fillRect(wide, nodeHeight - wide - 5, (width - 2 * wide) * n.badge.full, 5);
   }
   (far ? drawKind : drawWords)(c, n, width, inks);
@@ -188,12 +191,12 @@ function drawWords(c: CanvasRenderingContext2D, n: MovingNode, width: number, in
 
 /** The word of a state, over the upper right corner. */
 function drawState(c: CanvasRenderingContext2D, n: MovingNode, inks: Inks) {
-  const word = { loops: "loop", loses: "loses" }[n.state];
+  const word = wordOf(n.state);
   if (!word || n.highlighted === "dim") return;
   c.font = `700 12px ${font}`;
   const wide = c.measureText(word).width + 10;
   const left = n.x + widthOf(n.name) - 6 - wide;
-  c.fillStyle = n.state === "loops" ? inks.loops : inks.loses;
+  c.fillStyle = inks[inkOf[n.state]];
   c.beginPath();
   c.roundRect(left, n.y - 9, wide, 16, 2);
   c.fill();

@@ -30,7 +30,7 @@ const compared: Comparison = {
 describe("what was observed", () => {
   it("stands on the board, the number that differs first", () => {
     const on = badges(compared);
-    expect(on.get("axle-scale")).toEqual({ text: "25% ≠ 10%", full: 0, bad: true });
+    expect(on.get("axle-scale")).toEqual({ text: "25% ≠ 10%", full: 0, state: "differs" });
     expect(on.get("printer")?.text).toBe("≈ 200ms");
     expect(on.get("siren")?.text).toBe("not seen");
   });

@@ -1,5 +1,6 @@
 import type { Schemas } from "./api";
 import { duration, share } from "./format";
+import type { Badge } from "./node-state";
 
 export type Comparison = Pick<Schemas["ObservationView"], "drift" | "numbers" | "patch" | "comments">;
 type Number = Schemas["ObservedNumber"];
@@ -28,11 +29,11 @@ export function lists(c: Comparison) {
   ).filter(([, names]) => names.length > 0);
 }
 
-/** What the board says of each node: what was observed beside what is modelled; bad where they differ. */
-export function badges(c: Comparison): Map<string, { text: string; full: number; bad: boolean }> {
+/** What the board says of each node: what was observed beside what is modelled. */
+export function badges(c: Comparison): Map<string, Badge> {
   const of = new Map<string, Number[]>();
   for (const n of c.numbers) of.set(n.node, [...(of.get(n.node) ?? []), n]);
-  const out = new Map<string, { text: string; full: number; bad: boolean }>();
+  const out = new Map<string, Badge>();
   for (const [node, numbers] of of) {
     const said = numbers.find((n) => n.differs) ?? numbers[0];
     out.set(node, {
@@ -40,10 +41,10 @@ export function badges(c: Comparison): Map<string, { text: string; full: number;
         ? `${brief(said.what, said.observed)} ≠ ${brief(said.what, said.model)}`
         : `≈ ${brief(said.what, said.observed)}`,
       full: 0,
-      bad: said.differs,
+      state: said.differs ? "differs" : "",
     });
   }
-  for (const node of c.drift.not_observed.nodes) out.set(node, { text: "not seen", full: 0, bad: false });
+  for (const node of c.drift.not_observed.nodes) out.set(node, { text: "not seen", full: 0, state: "" });
   return out;
 }
 

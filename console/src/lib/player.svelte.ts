@@ -1,4 +1,5 @@
 import { movementsOfSteps, type Movement } from "./motion";
+import type { NodeState } from "./node-state";
 import type { Step } from "./steps";
 
 /** Shows the steps of messages one after the other, and moves them on the board meanwhile. */
@@ -40,16 +41,26 @@ export class Player {
   }
 }
 
-/** The nodes and links that steps light up on the board; a node where something ends badly is marked. */
-export function litBy(steps: Step[]): { nodes: Map<string, string>; links: Set<string> } {
+/** What is lit on the board: nodes, with the way in which each is, links, and the states of nodes. */
+export interface Lit {
+  nodes: Map<string, string>;
+  links: Set<string>;
+  states?: Map<string, NodeState>;
+}
+
+/** The nodes and links that steps light up on the board, and the states of nodes where something ends badly. */
+export function litBy(steps: Step[]): Required<Lit> {
   const nodes = new Map<string, string>();
+  const states = new Map<string, NodeState>();
   const links = new Set<string>();
   for (const s of steps) {
-    const bad = s.what === "lost" || s.what === "parked" || (s.what === "ends" && (s.why ?? "").startsWith("failed"));
-    nodes.set(s.node, bad || nodes.get(s.node) === "bad" ? "bad" : "highlighted");
+    if (s.what === "lost") states.set(s.node, "loses");
+    if (s.what === "parked") states.set(s.node, "parked");
+    if (s.what === "ends" && (s.why ?? "").startsWith("failed")) states.set(s.node, "failing");
+    nodes.set(s.node, states.has(s.node) ? "bad" : "highlighted");
     if (s.link && s.what !== "declined") links.add(s.link);
   }
-  return { nodes, links };
+  return { nodes, links, states };
 }
 
 /** The steps of several messages as one list, in the order of time; times count from the entry of the first. */

@@ -6,7 +6,7 @@ const step = (id: number, t_s: number, what: string, more: Partial<Step> = {}): 
   ({ id, parent: 0, t_s, node: "weigh", what, ...more }) as Step;
 
 test("steps light what they pass, and mark where something ends badly", () => {
-  const { nodes, links } = litBy([
+  const { nodes, links, states } = litBy([
     step(1, 0, "enters", { node: "lane" }),
     step(2, 0, "held", { link: "lane:weigh" }),
     step(3, 1, "declined", { link: "lane:spare" }),
@@ -16,6 +16,7 @@ test("steps light what they pass, and mark where something ends badly", () => {
   expect([...links]).toEqual(["lane:weigh"]);
   expect(nodes.get("lane")).toBe("highlighted");
   expect(nodes.get("weigh"), "a later step does not mend it").toBe("bad");
+  expect([...states]).toEqual([["weigh", "failing"]]);
 });
 
 test("two messages are one list: each keeps its parents, times count from the first", () => {

@@ -10,6 +10,11 @@ const step = (id: number, parent: number, what: string, more: Partial<Step> = {}
   ...more,
 });
 
+test("steps that are left out are counted where they were", () => {
+  const rows = fold([step(1, 0, "enters"), step(2, 1, "runs"), step(90, 0, "runs"), step(91, 90, "lost")]);
+  expect(rows.map((r) => r.left)).toEqual([0, 0, 87, 0]);
+});
+
 test("a step is a sentence", () => {
   expect(sentenceOf(step(1, 0, "enters", { fate: "given_up" }))).toBe("f receives → given-up");
   expect(sentenceOf(step(1, 0, "runs", { try: 2 }))).toBe("f runs (try 2)");

@@ -8,6 +8,7 @@ export interface Row {
   depth: number;
   times: number;
   last: number; // when the last of the equal branches begins
+  left: number; // steps before it that are not recorded
 }
 
 const verbs: Record<string, string> = {
@@ -44,6 +45,7 @@ export function sentenceOf(s: Step): string {
  */
 export function fold(steps: Step[]): Row[] {
   const children = new Map<number, Step[]>();
+  const left = new Map(steps.map((s, i) => [s.id, i > 0 ? s.id - steps[i - 1].id - 1 : 0]));
   for (const s of steps) children.set(s.parent, [...(children.get(s.parent) ?? []), s]);
   const branches = (parent: number, depth: number): { rows: Row[]; key: string } => {
     const rows: Row[] = [];
@@ -51,14 +53,14 @@ export function fold(steps: Step[]): Row[] {
     let before: { head: Row; key: string } | undefined;
     for (const s of children.get(parent) ?? []) {
       const below = branches(s.id, depth + 1);
-      const own = `${depth} ${sentenceOf(s)} ${s.why ?? ""} ${s.event?.["subject"] ?? ""}\n${below.key}`;
+      const own = `${depth} ${left.get(s.id) || ""} ${sentenceOf(s)} ${s.why ?? ""} ${s.event?.["subject"] ?? ""}\n${below.key}`;
       key += own;
       if (before?.key === own) {
         before.head.times++;
         before.head.last = s.t_s;
         continue;
       }
-      const head = { step: s, depth, times: 1, last: s.t_s };
+      const head = { step: s, depth, times: 1, last: s.t_s, left: left.get(s.id) ?? 0 };
       before = { head, key: own };
       rows.push(head, ...below.rows);
     }

@@ -216,8 +216,7 @@
       {#if checked && marked.badges.size > 0}
         <h2>Where it is better, and where worse</h2>
         <p class="quiet">
-          Each node shows its main number, of one replication on average. A thick outline: it is better. Red: it is
-          worse.
+          Each node shows its main number, of one replication on average. Its badge says whether it is better or worse.
         </p>
         <div class="drawn">
           <Board

@@ -115,7 +115,7 @@
                 params: { workspace: currentWorkspace(), id: String(row.last_run) },
               })}>run {row.last_run}</a
             >
-            <StateTag state={row.last_run_state ?? ""} unmet={row.last_run_unmet} />
+            <StateTag state={row.last_run_state ?? ""} unmet={row.last_run_unmet} expected={row.last_run_expected} />
           {:else}
             <span class="quiet">never run</span>
           {/if}

@@ -36,6 +36,7 @@
   let rehearsal = $state.raw<Schemas["Rehearsal"] | undefined>();
   let model = $state.raw<Schemas["RehearsedModel"] | undefined>();
   let stands = $state.raw<State | undefined>(); // how it stands
+  let before = $state.raw<State | undefined>(); // and how it stood a moment before
   let places = $state.raw<Places | undefined>();
   let movements = $state.raw<Movement[]>([]);
   let deepest = $state.raw<Record<string, number>>({});
@@ -72,7 +73,7 @@
       movements = movementsBetween(stands, next);
       for (const [name, n] of Object.entries(next.nodes))
         if (n.depth > (deepest[name] ?? 0)) deepest = { ...deepest, [name]: n.depth };
-      stands = next;
+      [before, stands] = [stands, next];
     });
     source.addEventListener("ended", () => {
       ended = true;
@@ -81,21 +82,17 @@
   }
   onDestroy(() => source?.close());
 
-  const kinds = $derived(new Map(model?.board.nodes.map((n) => [n.name, n.kind])));
   const badges = $derived(
     new Map(
-      Object.entries(stands?.nodes ?? {}).map(([name, n]) => [
-        name,
-        badge(n, kinds.get(name) ?? "", deepest[name] ?? 0),
-      ]),
+      model?.board.nodes
+        .filter(({ name }) => stands?.nodes[name])
+        .map((n) => [n.name, badge(stands!.nodes[n.name], before?.nodes[n.name], n, deepest[n.name] ?? 0)]),
     ),
   );
   // What was observed, on the board: paler what was not seen, marked what differs.
   let seen = $state.raw<Schemas["RehearsalBeside"] | undefined>();
   const observed = $derived(seen && model ? boardMarks(seen, model.board) : undefined);
-  const highlighted = $derived(
-    new Map(Object.entries(stands?.nodes ?? {}).map(([name, n]) => [name, n.lost > 0 || n.fails ? "bad" : ""])),
-  );
+  const highlighted = $derived(new Map(Object.keys(stands?.nodes ?? {}).map((name) => [name, ""])));
 
   // A link is as wide as what has gone along it, in powers of ten.
   const widths = $derived(

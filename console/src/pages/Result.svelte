@@ -246,7 +246,11 @@
           >{/if}
         under {run.scenario}
       </h1>
-      <StateTag state={status} unmet={result && expected.length ? expected.length - kept : null} />
+      <StateTag
+        state={status}
+        unmet={result && expected.length ? expected.length - kept : null}
+        expected={expected.length}
+      />
       <span class="quiet">run {id}, revision {run.revision}{run.kind === "run" ? "" : `, ${run.kind}`}</span>
       {#if result || guesses}<Button
           size="small"
@@ -571,7 +575,7 @@
     color: var(--fine);
   }
   .held .fails {
-    color: var(--loops);
+    color: var(--fails);
   }
   .expect li {
     padding: 0.2rem 0;
@@ -582,6 +586,6 @@
     min-width: 5rem;
   }
   .expect .fails b {
-    color: var(--loops);
+    color: var(--fails);
   }
 </style>

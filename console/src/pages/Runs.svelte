@@ -78,7 +78,7 @@
           {:else if cell.key === "scenario"}
             {row.scenario}{row.kind === "run" ? "" : ` (${row.kind})`}
           {:else if cell.key === "state"}
-            <StateTag state={row.state} unmet={row.unmet} />
+            <StateTag state={row.state} unmet={row.unmet} expected={row.expected} />
           {:else if cell.key === "created_at"}
             {when(row.created_at)} by {row.author}
           {:else}

@@ -51,6 +51,7 @@
   import Later from "../components/Later.svelte";
   import TextEditor from "../components/TextEditor.svelte";
   import type { Movement } from "../lib/motion";
+  import type { Lit } from "../lib/player.svelte";
   import ShareLink from "../components/ShareLink.svelte";
   import TryMessage from "../components/TryMessage.svelte";
   import WhatNext from "../components/WhatNext.svelte";
@@ -84,8 +85,7 @@
   let bottomPanel = $state(0); // an index of panels
   let scenarioEditor = $state<ReturnType<typeof ScenarioEditor>>();
   let sidePanel = $state(0); // 0: the model's text, 1: the inspector, 2: the scenario's text
-  let highlighted = $state.raw(new Map<string, string>());
-  let highlightedLinks = $state.raw(new Set<string>());
+  let lit = $state.raw<Lit>({ nodes: new Map(), links: new Set() });
   let movements = $state.raw<Movement[]>([]);
 
   // The layout of the page: the share of the board, kept in this browser.
@@ -599,8 +599,9 @@
         onpicture={picture}
         onremove={removeChosen}
         {menu}
-        highlighted={onBoard ? highlighted : seen?.nodes}
-        highlightedLinks={onBoard ? highlightedLinks : seen?.links}
+        highlighted={onBoard ? lit.nodes : seen?.nodes}
+        highlightedLinks={onBoard ? lit.links : seen?.links}
+        states={onBoard && lit.nodes.size > 0 ? lit.states : undefined}
         badges={observed && badges(observed)}
         movements={onBoard ? movements : undefined}
         bind:whole={layout.whole}
@@ -638,7 +639,7 @@
             model={name}
             scenario={scenarioText}
             edits={visitor.edits}
-            onlit={(nodes, links) => ((highlighted = nodes), (highlightedLinks = links))}
+            onlit={(now) => (lit = now)}
             onmove={(now) => (movements = now)}
             onchoose={(node) => choose(node, board.nodes.find((n) => n.name === node)?.line ?? 0)}
           />
@@ -672,13 +673,7 @@
             onchoose={(node) => choose(node, board.nodes.find((n) => n.name === node)?.line ?? 0)}
           />
         {:else}
-          <TryMessage
-            {text}
-            {board}
-            {chosen}
-            onlit={(nodes, links) => ((highlighted = nodes), (highlightedLinks = links))}
-            onmove={(now) => (movements = now)}
-          />
+          <TryMessage {text} {board} {chosen} onlit={(now) => (lit = now)} onmove={(now) => (movements = now)} />
         {/if}
       </div>
     </div>
