@@ -113,3 +113,48 @@ func TestTextAndBoardShowTheSame(t *testing.T) {
 	})
 	b.clean()
 }
+
+// TestStatesAreWords: how a node stands is a word on it and a colour, in a model, at a moment of a run, and of a
+// message that is tried.
+func TestStatesAreWords(t *testing.T) {
+	needConsole(t)
+	t.Parallel()
+	r := start(t).signIn()
+	models := "/api/v1/workspaces/main/models"
+	r.do("POST", models, map[string]string{"name": "lanes", "text": `ironweir: topology/1
+nodes:
+  manifests: {kind: queue, capacity: 20, links: {clear: {retry: {tries: 2, wait: 1s}}}}
+  clear: {kind: function, takes: 2s, links: {registry: {mode: wait}}}
+  registry: {kind: outside, takes: 1s}
+  lamps: {kind: queue, rate: 2/s, links: {light: {}}}
+  light: {kind: function, takes: 1s, concurrency: 1}
+`}, 201)
+	r.do("PUT", models+"/lanes/scenarios/squall", map[string]any{"text": `ironweir: scenario/1
+length: 1h
+traffic: {ferry: {into: manifests, rate: 15/m, arrivals: even}}
+incidents: {down: {at: 10m, for: 10m, node: registry, fails: 100%}, held: {at: 30m, for: 10m, link: "manifests:clear", paused: true}}
+`}, 204)
+	r.follow(r.do("POST", models+"/lanes/runs", map[string]any{"scenario": "squall", "replications": 1}, 202)["id"].(float64))
+	b := open(t, r)
+	says := func(node, word string) {
+		t.Helper()
+		b.eventually(node+" is "+word, func() bool { return b.eval(`[...document.querySelectorAll('[data-node="` + node + `"] > b')].map(b => b.textContent).join() === "` + word + `"`) })
+	}
+	b.do(chromedp.Navigate(b.url+"/w/main/models/lanes"), visible(`[data-node="light"]`))
+	says("light", "full")
+	b.shoot("states-found")
+	moment := func(step string) {
+		t.Helper()
+		b.do(chromedp.Navigate(b.url+"/w/main/runs/1?at="+step+"#timeline"), visible(`.replay [data-node="light"]`))
+	}
+	moment("20")
+	says("registry", "")
+	moment("90")
+	says("registry", "failing")
+	says("clear", "failing")
+	b.eval(`(document.querySelector(".replay").scrollIntoView(), true)`)
+	b.shoot("states-failing")
+	moment("210")
+	says("manifests", "loses")
+	b.clean()
+}

@@ -72,6 +72,7 @@ type JourneyLine struct {
 	Ends    string  `json:"ends" doc:"where it was lost, parked or returned, and why"`
 
 	Ended *float64 `json:"ended_s" doc:"when it was, in seconds since the start of the run; null: it was not, or that is not recorded"`
+	Tried *float64 `json:"tried_s" doc:"since when what ended so had been held, before it was parked; null as before"`
 	Nodes []string `json:"nodes" doc:"that it came to"`
 }
 
@@ -183,6 +184,7 @@ func recordJourneys(ctx context.Context, of *sampleOf) (*[]sim.Journey, error) {
 type journeyOf struct {
 	runOf
 	Journey uint64
+	Limits  sim.JourneyLimits
 }
 
 func recordJourney(ctx context.Context, of *journeyOf) (**sim.Journey, error) {
@@ -190,7 +192,7 @@ func recordJourney(ctx context.Context, of *journeyOf) (**sim.Journey, error) {
 	if err != nil {
 		return nil, err
 	}
-	recorded, err := sim.OneJourney(plan, of.Journey)
+	recorded, err := sim.OneJourney(plan, of.Journey, of.Limits)
 	if err != nil {
 		return nil, err
 	}
@@ -302,6 +304,29 @@ func (b badEnd) of(j *sim.Journey) *sim.Step {
 	return nil
 }
 
+// heldBefore gives the step with which a copy came that then ended badly; of a dead letter, the message that it was
+// before; the end itself where that is not recorded.
+func heldBefore(j *sim.Journey, end *sim.Step) *sim.Step {
+	from := end
+	for {
+		i, found := slices.BinarySearchFunc(j.Steps, from.Parent, func(s sim.Step, id int) int { return s.ID - id })
+		if !found {
+			return end
+		}
+		from = &j.Steps[i]
+		came := from.What == "held" || from.What == "enters"
+		if came && !(from.Node == end.Node && deadLetter(j, from)) {
+			return from
+		}
+	}
+}
+
+// deadLetter reports whether a copy came as a dead letter.
+func deadLetter(j *sim.Journey, came *sim.Step) bool {
+	i, found := slices.BinarySearchFunc(j.Steps, came.Parent, func(s sim.Step, id int) int { return s.ID - id })
+	return found && j.Steps[i].What == "sends" && j.Steps[i].Link == ""
+}
+
 // line sums a journey up, with one of its bad ends; nil: none is recorded.
 func line(j *sim.Journey, end *sim.Step) JourneyLine {
 	out := JourneyLine{
@@ -320,7 +345,7 @@ func line(j *sim.Journey, end *sim.Step) JourneyLine {
 	}
 	switch {
 	case end != nil:
-		out.Ends, out.Ended = end.What+" at "+end.Node+": "+end.Why, &end.T
+		out.Ends, out.Ended, out.Tried = end.What+" at "+end.Node+": "+end.Why, &end.T, &heldBefore(j, end).T
 	case j.More > 0 && j.Outcome == "failed":
 		out.Ends = fmt.Sprintf("after the %d recorded steps, among %d more", len(j.Steps), j.More)
 	}
@@ -444,34 +469,41 @@ func (v *Service) journeysWithin(ctx context.Context, id int64, from, until floa
 	if err != nil {
 		return nil, err
 	}
-	second := float64(time.Second)
-	found, err := journeysProcedure.ask(ctx, v, &sampleOf{*p.of, sim.JourneyLimits{
-		Bad: tracedJourneys.Bad, From: time.Duration(from * second), Until: time.Duration(until * second),
-	}})
+	found, err := journeysProcedure.ask(ctx, v, &sampleOf{*p.of, within(from, until)})
 	if err != nil {
 		return nil, err
 	}
 	return *found, nil
 }
 
+// within gives the limits of journeys that end badly within a time, in seconds since the start of the run.
+func within(from, until float64) sim.JourneyLimits {
+	at := func(s float64) time.Duration {
+		return time.Duration(min(s, model.MaxDuration.Seconds()) * float64(time.Second))
+	}
+	return sim.JourneyLimits{Bad: tracedJourneys.Bad, From: at(from), Until: at(until)}
+}
+
 func (v *Service) getJourney(ctx context.Context, in *struct {
 	RunPath
-	Journey uint64 `path:"journey" minimum:"1"`
+	Journey uint64  `path:"journey" minimum:"1"`
+	From    float64 `query:"from" minimum:"0" doc:"of more steps than are recorded, bad ends at this time or later, in seconds since the start of the run"`
+	Until   float64 `query:"until" minimum:"0" doc:"and before this time; 0: at any time after from"`
 }) (*struct{ Body sim.Journey }, error) {
 	recorded, err := v.journeys(ctx, in.ID)
 	if err != nil {
 		return nil, err
 	}
 	for i := range recorded {
-		if recorded[i].ID == in.Journey {
+		if recorded[i].ID == in.Journey && (recorded[i].More == 0 || in.From == 0 && in.Until == 0) {
 			return &struct{ Body sim.Journey }{recorded[i]}, nil
 		}
 	}
-	p, err := v.past(ctx, in.ID) // not in the sample: it is recorded by itself
+	p, err := v.past(ctx, in.ID) // not in the sample, or not all of it: it is recorded by itself
 	if err != nil {
 		return nil, err
 	}
-	j, err := journeyProcedure.ask(ctx, v, &journeyOf{*p.of, in.Journey})
+	j, err := journeyProcedure.ask(ctx, v, &journeyOf{*p.of, in.Journey, within(in.From, in.Until)})
 	if err != nil {
 		return nil, err
 	}

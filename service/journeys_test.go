@@ -69,11 +69,15 @@ func TestJourneysOfARunAreTold(t *testing.T) {
 	late := r.do("GET", path+"/journeys?ends=exhausted&from=36000&until=36600", nil, 200)["journeys"].([]any)
 	require.NotEmpty(t, late, "however late, though the first 200 that failed did so before")
 	for _, j := range late[:min(len(late), 5)] {
-		journey := r.do("GET", fmt.Sprintf("%s/journeys/%v", path, j.(map[string]any)["journey"]), nil, 200)
-		require.True(t, journey["more"] != nil || slices.ContainsFunc(journey["steps"].([]any), func(s any) bool {
+		number := j.(map[string]any)["journey"]
+		journey := r.do("GET", fmt.Sprintf("%s/journeys/%v?from=36000&until=36600", path, number), nil, 200)
+		require.True(t, slices.ContainsFunc(journey["steps"].([]any), func(s any) bool {
 			step := s.(map[string]any)
 			return step["fate"] == "exhausted" && step["t_s"].(float64) >= 36000 && step["t_s"].(float64) < 36600
-		}), "it ended so then, as its steps say if all are recorded")
+		}), "it ended so then, as its steps say")
+		ended, tried := j.(map[string]any)["ended_s"].(float64), j.(map[string]any)["tried_s"].(float64)
+		require.True(t, tried >= ended-2*3600 && tried <= ended && ended >= 36000 && ended < 36600)
+		require.Contains(t, j.(map[string]any)["nodes"], "manifest-drop")
 	}
 	require.Empty(t, r.do("GET", path+"/journeys?ends=overflow", nil, 200)["journeys"])
 

@@ -332,7 +332,7 @@ func (c *call) look(f *runFlags, plan study.Plan, where string) (int, error) {
 
 // journey prints one journey of the first replication.
 func (c *call) journey(f *runFlags, plan study.Plan, id uint64, payloads bool) (int, error) {
-	j, err := sim.OneJourney(plan.Replication(0), id)
+	j, err := sim.OneJourney(plan.Replication(0), id, sim.JourneyLimits{})
 	if err != nil {
 		return 0, err
 	}

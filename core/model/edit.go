@@ -20,16 +20,30 @@ func Edit(text []byte, patch *Value) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	want := Merge(root, patch)
-	out := string(text)
-	var failed error
+	var sets []set
 	eachLeaf(patch, nil, func(path []string, v *Value) {
-		if failed == nil {
-			out, failed = setIn(out, path, v)
+		if v.Shape == Null {
+			v = nil
 		}
+		sets = append(sets, set{path, v})
 	})
-	if failed != nil {
-		return nil, failed
+	return write(text, sets, Merge(root, patch))
+}
+
+// set is a change of a document: the value that then lies at a path; nil: none.
+type set struct {
+	path  []string
+	value *Value
+}
+
+// write makes changes in a text, which must give what is wanted.
+func write(text []byte, sets []set, want *Value) ([]byte, error) {
+	out := string(text)
+	for _, s := range sets {
+		var err error
+		if out, err = setIn(out, s.path, s.value); err != nil {
+			return nil, err
+		}
 	}
 	got, err := ReadDocument("model", []byte(out))
 	if err != nil || !sameValue(got, want) {
@@ -207,7 +221,7 @@ func (e *editor) bracketEnd(at int) (int, error) {
 	return 0, errEdit
 }
 
-// setIn sets (or, with null, deletes) what lies at a path.
+// setIn sets what lies at a path, or removes it where the value is nil.
 func setIn(text string, path []string, v *Value) (string, error) {
 	root, err := ReadDocument("model", []byte(text))
 	if err != nil {
@@ -215,6 +229,7 @@ func setIn(text string, path []string, v *Value) (string, error) {
 	}
 	e := newEditor(text)
 	at := root
+	var within *Field // whose value at is; nil: it is the root
 	for k, key := range path {
 		var found *Field
 		for i := range at.Fields {
@@ -224,24 +239,29 @@ func setIn(text string, path []string, v *Value) (string, error) {
 		}
 		last := k == len(path)-1
 		switch {
-		case found == nil && v.Shape == Null:
+		case found == nil && v == nil:
 			return text, nil
 		case found == nil:
 			return e.insert(at, key, nest(path[k+1:], v))
-		case last && v.Shape == Null:
+		case last && v == nil && within != nil && len(at.Fields) == 1:
+			return e.replace(*within, MapValue()) // a block without fields would be no map
+		case last && v == nil:
 			return e.remove(at, *found)
-		case last && v.Shape == Map && found.Value.Shape == Map:
+		case last && isMap(v) && isMap(found.Value):
 			return text, nil // an empty map changes nothing
 		case last || found.Value.Shape != Map:
 			return e.replace(*found, nest(path[k+1:], v))
 		}
-		at = found.Value
+		at, within = found.Value, found
 	}
 	return text, nil
 }
 
-// nest wraps a value in maps.
+// nest wraps a value in maps; without one, the innermost is empty.
 func nest(path []string, v *Value) *Value {
+	if v == nil {
+		path, v = path[:len(path)-1], MapValue()
+	}
 	for k := len(path) - 1; k >= 0; k-- {
 		v = &Value{Shape: Map, Fields: []Field{{Key: path[k], Value: v}}}
 	}

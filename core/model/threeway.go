@@ -1,6 +1,9 @@
 package model
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // Clash is a value that two edits of one text changed in different ways.
 type Clash struct {
@@ -20,18 +23,21 @@ func MergeThreeWay(base, mine, theirs []byte) ([]byte, []Clash, error) {
 		}
 		docs[i] = doc
 	}
-	clashes := []Clash{}
-	patch := changesOf(docs[0], docs[1], docs[2], nil, &clashes)
-	if len(patch.Fields) == 0 {
-		return theirs, clashes, nil
-	}
-	text, err := Edit(theirs, patch)
-	return text, clashes, err
+	m := threeWay{clashes: []Clash{}}
+	want := m.merge(docs[0], docs[1], docs[2], nil)
+	text, err := write(theirs, m.sets, want)
+	return text, m.clashes, err
 }
 
-// changesOf gives, as a merge patch for theirs, what mine changed of base. All three are maps; base may be absent.
-func changesOf(base, mine, theirs *Value, path []string, clashes *[]Clash) *Value {
-	patch := MapValue()
+// threeWay gathers what is to be changed in theirs, and where both changed a value in different ways.
+type threeWay struct {
+	sets    []set
+	clashes []Clash
+}
+
+// merge gives theirs with what mine changed of base. All three are maps; base may be absent.
+func (m *threeWay) merge(base, mine, theirs *Value, path []string) *Value {
+	out := &Value{Shape: Map, Fields: slices.Clone(theirs.Fields)}
 	for _, key := range bothKeys(base, mine) {
 		was, is, other := base.Get(key), mine.Get(key), theirs.Get(key)
 		at := append(append([]string{}, path...), key)
@@ -39,30 +45,24 @@ func changesOf(base, mine, theirs *Value, path []string, clashes *[]Clash) *Valu
 		case sameOrAbsent(was, is) || sameOrAbsent(is, other):
 			// It was not changed here, or both changed it in the same way.
 		case (was == nil || isMap(was)) && isMap(is) && isMap(other):
-			if inner := changesOf(was, is, other, at, clashes); len(inner.Fields) > 0 {
-				patch.Add(key, inner)
-			}
+			out.put(key, Position{}, m.merge(was, is, other, at))
 		default:
 			if !sameOrAbsent(was, other) {
-				*clashes = append(*clashes, Clash{strings.Join(at, "."), flowOf(is), flowOf(other)})
+				m.clashes = append(m.clashes, Clash{strings.Join(at, "."), flowOf(is), flowOf(other)})
 			}
-			patch.Add(key, patchTo(other, is))
+			switch {
+			case is == nil:
+				out.remove(key)
+				m.sets = append(m.sets, set{at, nil})
+			case isMap(is) && isMap(other):
+				out.put(key, Position{}, m.merge(other, is, other, at)) // theirs as they were: nothing clashes
+			default:
+				out.put(key, Position{}, is)
+				m.sets = append(m.sets, set{at, is})
+			}
 		}
 	}
-	return patch
-}
-
-// patchTo gives the merge patch that makes a value of another one.
-func patchTo(other, is *Value) *Value {
-	switch {
-	case is == nil:
-		return &Value{Shape: Null}
-	case is.Shape == Null:
-		return MapValue() // a key without a value, as `links: {q:}`: a patch would remove it
-	case isMap(is) && isMap(other):
-		return changesOf(other, is, other, nil, nil) // theirs as they were: nothing clashes
-	}
-	return is
+	return out
 }
 
 func isMap(v *Value) bool { return v != nil && v.Shape == Map }

@@ -93,7 +93,7 @@ func TestMergeThreeWay(t *testing.T) {
 			base:     head + "  a: {kind: queue}\n",
 			mine:     head + "  a: {kind: queue, links: {x: }}\n",
 			theirs:   head + "  a: {kind: queue, links: {y: {}}}\n",
-			together: head + "  a: {kind: queue, links: {y: {}, x: {}}}\n",
+			together: head + "  a: {kind: queue, links: {y: {}, x: null}}\n",
 		},
 	} {
 		t.Run(c.says, func(t *testing.T) {

@@ -152,10 +152,10 @@ func Journeys(plan Plan, limits JourneyLimits) ([]Journey, error) {
 	return traceJourneys(plan, append(first.sampled.bad, first.sampled.others...), limits)
 }
 
-// OneJourney records one journey of a plan by its number; nil: the run has none of
-// that number.
-func OneJourney(plan Plan, id uint64) (*Journey, error) {
-	recorded, err := traceJourneys(plan, []journeyNote{{id: id}}, JourneyLimits{})
+// OneJourney records one journey of a plan by its number; nil: the run has none of that number. Of a journey with more
+// steps than are recorded, bad ends within the time of the limits are.
+func OneJourney(plan Plan, id uint64, limits JourneyLimits) (*Journey, error) {
+	recorded, err := traceJourneys(plan, []journeyNote{{id: id}}, limits)
 	if err != nil || len(recorded) == 0 {
 		return nil, err
 	}

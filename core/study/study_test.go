@@ -168,10 +168,10 @@ func TestJourneysAreTold(t *testing.T) {
 	}
 	require.Equal(t, 30, bad)
 
-	one, err := sim.OneJourney(p.Replication(0), told[3].ID)
+	one, err := sim.OneJourney(p.Replication(0), told[3].ID, sim.JourneyLimits{})
 	require.NoError(t, err)
 	require.Equal(t, asJSON(t, told[3]), asJSON(t, one))
-	none, err := sim.OneJourney(p.Replication(0), 1<<40)
+	none, err := sim.OneJourney(p.Replication(0), 1<<40, sim.JourneyLimits{})
 	require.NoError(t, err)
 	require.Nil(t, none)
 }

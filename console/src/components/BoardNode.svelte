@@ -105,6 +105,7 @@
   /* A state is a word as well as a colour. */
   b {
     position: absolute;
+    z-index: 1;
     top: -9px;
     right: 6px;
     padding: 0 0.3125rem;
@@ -122,7 +123,12 @@
     display: flex;
     gap: 2px;
   }
+  b + .waits {
+    width: calc(100% - 68px); /* up to the word */
+    overflow: hidden;
+  }
   .waits i {
+    flex: none;
     width: 7px;
     height: 7px;
     border-radius: 50%;

@@ -11,7 +11,7 @@
 </script>
 
 {#if errors}<Tag type="red" size="sm">{words(errors, "error")}</Tag>{/if}
-{#if warnings}<Tag type="magenta" size="sm">{words(warnings, "warning")}</Tag>{/if}
+{#if warnings}<Tag class="warnings" size="sm">{words(warnings, "warning")}</Tag>{/if}
 {#if notes}<Tag type="blue" size="sm">{words(notes, "note")}</Tag>{/if}
 {#if empty}<Tag type="gray" size="sm">empty</Tag>
 {:else if !errors && !warnings && !notes}<Tag type="green" size="sm">no findings</Tag>{/if}

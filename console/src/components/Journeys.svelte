@@ -59,7 +59,10 @@
 
   async function tell(journey: number) {
     const { data, error } = await api.GET("/api/v1/workspaces/{workspace}/runs/{id}/journeys/{journey}", {
-      params: { path: { workspace: currentWorkspace(), id: run, journey } },
+      params: {
+        path: { workspace: currentWorkspace(), id: run, journey },
+        query: { from: within?.from, until: within?.until },
+      },
     });
     if (error) trouble = sentence(error);
     else recorded = data;

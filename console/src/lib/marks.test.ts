@@ -43,12 +43,12 @@ test("a journey met the incidents at its nodes until it ended badly", () => {
   evening: {at: 1h, for: 10m, group: {owner: port}, fails: 10%}
 `;
   const marks = marksOf(scenario, result);
-  const met = (t_s: number, ended_s: number | null, ...nodes: string[]) =>
-    metBy(marks, { t_s, ended_s, nodes }).map((m) => m.name);
+  const met = (tried_s: number, ended_s: number | null, ...nodes: string[]) =>
+    metBy(marks, { tried_s, ended_s, nodes }).map((m) => m.name);
   expect(met(3000, 3700, "queue", "registry")).toEqual(["down", "paused", "evening"]);
   expect(met(3000, 3700, "lamp")).toEqual(["evening"]);
   expect(met(3000, 3500, "registry"), "it had ended before").toEqual([]);
-  expect(met(4200, 9000, "registry"), "it entered after").toEqual([]);
+  expect(met(4200, 9000, "registry"), "it came after").toEqual([]);
   expect(met(3000, null, "registry")).toEqual([]);
 });
 

@@ -47,15 +47,15 @@ export function marksOf(scenario: string, result: Result): Mark[] {
   return [...incidents, ...alarms].filter((m) => m.from <= result.length_s).sort((a, b) => a.from - b.from);
 }
 
-/** The incidents that a journey met: those at nodes that it came to, between its entry and its bad end. */
-export const metBy = (marks: Mark[], j: Pick<Schemas["JourneyLine"], "t_s" | "ended_s" | "nodes">): Mark[] =>
-  j.ended_s === null
+/** The incidents that what ended badly of a journey met: at nodes that the journey came to, while it was held there. */
+export const metBy = (marks: Mark[], j: Pick<Schemas["JourneyLine"], "tried_s" | "ended_s" | "nodes">): Mark[] =>
+  j.ended_s === null || j.tried_s === null
     ? []
     : marks.filter(
         (m) =>
           m.kind === "incident" &&
           m.from <= j.ended_s! &&
-          j.t_s < m.until &&
+          j.tried_s! < m.until &&
           (m.on === undefined || (j.nodes ?? []).includes(m.on)),
       );
 
