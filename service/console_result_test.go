@@ -132,13 +132,18 @@ nodes:
 	r.do("PUT", models+"/lanes/scenarios/squall", map[string]any{"text": `ironweir: scenario/1
 length: 1h
 traffic: {ferry: {into: manifests, rate: 15/m, arrivals: even}}
-incidents: {down: {at: 10m, for: 10m, node: registry, fails: 100%}, held: {at: 30m, for: 10m, link: "manifests:clear", paused: true}}
+incidents:
+  down: {at: 10m, for: 10m, node: registry, fails: 100%}
+  held: {at: 30m, for: 10m, link: "manifests:clear", paused: true}
 `}, 204)
-	r.follow(r.do("POST", models+"/lanes/runs", map[string]any{"scenario": "squall", "replications": 1}, 202)["id"].(float64))
+	run := r.do("POST", models+"/lanes/runs", map[string]any{"scenario": "squall", "replications": 1}, 202)
+	r.follow(run["id"].(float64))
 	b := open(t, r)
 	says := func(node, word string) {
 		t.Helper()
-		b.eventually(node+" is "+word, func() bool { return b.eval(`[...document.querySelectorAll('[data-node="` + node + `"] > b')].map(b => b.textContent).join() === "` + word + `"`) })
+		b.eventually(node+" is "+word, func() bool {
+			return b.eval(`(document.querySelector('[data-node="` + node + `"] > b')?.textContent ?? "") === "` + word + `"`)
+		})
 	}
 	b.do(chromedp.Navigate(b.url+"/w/main/models/lanes"), visible(`[data-node="light"]`))
 	says("light", "full")

@@ -52,7 +52,7 @@ type BoardLink struct {
 	Label  string `json:"label"`
 	Reach  string `json:"reach"`
 	Line   int    `json:"line"`
-	Loops  bool   `json:"loops,omitempty" doc:"messages go round along it"`
+	Loops  bool   `json:"loops,omitempty" doc:"messages circulate along it"`
 }
 
 // Checked is a topology that could be read, with what is known of it.
@@ -93,6 +93,7 @@ func checkText(name, text string) (*Checked, error) {
 	doc := check.Run(g, nil, document.NewHead("check", g.Topology.Name, "", document.Digest(text)), time.Now())
 	plain, _ := written.Plain().(map[string]any)
 	out := &Checked{Check: doc, Document: plain, Board: Board{Nodes: []BoardNode{}, Links: []BoardLink{}}}
+	states, looping := picture.States(doc.Findings)
 	for i := range g.Nodes {
 		n := &g.Nodes[i]
 		drawn := BoardNode{
@@ -106,6 +107,7 @@ func checkText(name, text string) (*Checked, error) {
 			Line:  n.Pos.Line,
 
 			Capacity: n.Capacity,
+			State:    states[n.Name],
 		}
 		maps.Copy(drawn.Tags, n.Tags)
 		out.Board.Nodes = append(out.Board.Nodes, drawn)
@@ -123,6 +125,7 @@ func checkText(name, text string) (*Checked, error) {
 				Label:  picture.Label(l),
 				Reach:  doc.Links[id].Reach,
 				Line:   l.Pos.Line,
+				Loops:  looping[id],
 			},
 		)
 	}
@@ -135,41 +138,7 @@ func checkText(name, text string) (*Checked, error) {
 			)
 		}
 	}
-	out.Board.mark(doc.Findings)
 	return out, nil
-}
-
-// mark gives nodes and links the states that open findings leave them in: the worst of each.
-func (b *Board) mark(findings []check.Finding) {
-	states := map[string]picture.State{}
-	loops := map[string]bool{}
-	for _, f := range findings {
-		if f.Accepted != nil || f.Severity == check.Note {
-			continue
-		}
-		nodes, state := f.Nodes, picture.Fine
-		switch f.Code {
-		case "IW101", "IW102":
-			state = picture.Loops
-			for _, id := range f.Links {
-				loops[id] = true
-			}
-		case "IW201", "IW202":
-			state = picture.Loses
-			nodes = nodes[:min(1, len(nodes))] // the others are those on the way
-		case "IW501":
-			state = picture.Full
-		}
-		for _, n := range nodes {
-			states[n] = states[n].Worse(state)
-		}
-	}
-	for i := range b.Nodes {
-		b.Nodes[i].State = states[b.Nodes[i].Name]
-	}
-	for i := range b.Links {
-		b.Links[i].Loops = loops[b.Links[i].ID]
-	}
 }
 
 type textBody struct {

@@ -42,7 +42,7 @@ type drawnNode struct {
 	id         int
 	name, kind string
 	role       model.Role
-	state      string // loops, loses, saturated, or empty
+	state      State
 	codes      []string
 }
 
@@ -55,29 +55,15 @@ type drawnEdge struct {
 
 func plan(g *graph.Graph, o Options) *drawing {
 	d := &drawing{}
-	state, codes, looping := map[string]string{}, map[string][]string{}, map[string]bool{}
+	state, looping, codes := map[string]State{}, map[string]bool{}, map[string][]string{}
 	if o.Check != nil && !o.Plain {
+		state, looping = States(o.Check.Findings)
 		for _, f := range o.Check.Findings {
-			if f.Accepted != nil || f.Severity == check.Note {
+			if f.Accepted != nil || f.Severity == check.Note || len(f.Nodes) == 0 {
 				continue
 			}
-			for k, n := range f.Nodes {
-				switch {
-				case f.Code == "IW101" || f.Code == "IW102":
-					state[n] = "loops"
-				case f.Code == "IW501" && state[n] == "" && k == 0:
-					state[n] = "saturated"
-				case (f.Code == "IW201" || f.Code == "IW202") && k == 0 && state[n] == "":
-					state[n] = "loses"
-				}
-				if k == 0 && !slices.Contains(codes[n], f.Code) {
-					codes[n] = append(codes[n], f.Code)
-				}
-			}
-			if f.Code == "IW101" || f.Code == "IW102" {
-				for _, l := range f.Links {
-					looping[l] = true
-				}
+			if n := f.Nodes[0]; !slices.Contains(codes[n], f.Code) {
+				codes[n] = append(codes[n], f.Code)
 			}
 		}
 	}
@@ -206,12 +192,12 @@ func DOT(g *graph.Graph, o Options) string {
 	for _, n := range d.nodes {
 		extra := ""
 		switch n.state {
-		case "loops":
+		case Loops:
 			extra = ` fillcolor="#f6d5ea" color="#9a1f6a" penwidth=2.2`
-		case "loses":
+		case Loses:
 			extra = ` fillcolor="#fbe3cf" color="#b0500a" penwidth=2.2`
-		case "saturated":
-			extra = ` fillcolor="#dbe6f5" color="#1f4e8c" penwidth=2.2`
+		case Full:
+			extra = ` fillcolor="#e8daff" color="#6929c4" penwidth=2.2`
 		}
 		label := fmt.Sprintf("%s\n%s", n.name, n.kind)
 		if len(n.codes) > 0 {
@@ -275,7 +261,7 @@ func Mermaid(g *graph.Graph, o Options) string {
 		}
 	}
 	b.WriteString(
-		"  classDef loops stroke:#9a1f6a,stroke-width:3px\n  classDef loses stroke:#b0500a,stroke-width:3px\n  classDef saturated stroke:#1f4e8c,stroke-width:3px\n",
+		"  classDef loops stroke:#9a1f6a,stroke-width:3px\n  classDef loses stroke:#b0500a,stroke-width:3px\n  classDef full stroke:#6929c4,stroke-width:3px\n",
 	)
 	for _, n := range d.nodes {
 		if n.state != "" {

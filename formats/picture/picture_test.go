@@ -92,7 +92,7 @@ func TestRates(t *testing.T) {
 	dot := DOT(g, Options{Check: doc, Rates: true})
 	require.Contains(t, dot, `[label="2/s"`)
 	require.Contains(t, dot, `[label="×3\n6/s"`)
-	require.Contains(t, dot, "#dbe6f5", "one reader cannot keep up: the queue is saturated")
+	require.Contains(t, dot, "#e8daff", "one reader cannot keep up: the queue is full")
 	require.NotContains(t, DOT(g, Options{Check: doc, Rates: true, Plain: true}), "IW501")
 }
 

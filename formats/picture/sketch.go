@@ -36,26 +36,6 @@ type Sketched struct {
 	State      State
 }
 
-// State is what is found of a node, as the board shows it.
-type State string
-
-// The states of nodes; the worse one stands for cells that hold both.
-const (
-	Fine  State = ""
-	Loops State = "loops"
-	Loses State = "loses"
-	Full  State = "full"
-)
-
-// Worse gives the worse of two states.
-func (s State) Worse(other State) State {
-	rank := map[State]int{Full: 1, Loses: 2, Loops: 3}
-	if rank[other] > rank[s] {
-		return other
-	}
-	return s
-}
-
 // Bounds of a sketch, so that it stays small whatever the model's size.
 const (
 	mostColumns = 48
