@@ -60,7 +60,7 @@
     const opens = first;
     requestAnimationFrame(() => {
       flow.setViewport(overview());
-      if (opens && flow.getZoom() < readable && worst.length) show(around(worst));
+      if (opens && flow.getZoom() < readable && worst.length) show(around(worst), 0).then(fill);
     });
     first = false;
   });
@@ -75,13 +75,18 @@
   }
   /** How long a view takes to move, in milliseconds. */
   const pace = () => (matchMedia("(prefers-reduced-motion: reduce)").matches ? 0 : 250);
-  function show(names: Iterable<string>, padding = 0.2) {
-    flow.fitView({
-      nodes: [...names].map((id) => ({ id })),
-      padding,
-      maxZoom: 1.2,
-      duration: pace(),
-    });
+  const show = (names: Iterable<string>, duration = pace()) =>
+    flow.fitView({ nodes: [...names].map((id) => ({ id })), padding: 0.2, maxZoom: 1.2, duration });
+
+  /** Leaves no room free on one side while nodes are out of sight on the other. */
+  function fill() {
+    const { x, y, zoom } = flow.getViewport();
+    const all = flow.getNodesBounds(board.nodes.map((n) => n.name));
+    const shift = (before: number, beyond: number) =>
+      before > 0 && beyond > 0 ? -Math.min(before, beyond) : before < 0 && beyond < 0 ? Math.min(-before, -beyond) : 0;
+    const [left, right] = [all.x * zoom + x - 16, (all.x + all.width) * zoom + x + 16 - size.width];
+    const [top, bottom] = [all.y * zoom + y - 64, (all.y + all.height) * zoom + y + 16 - size.height]; // below the tools
+    flow.setViewport({ x: x + shift(left, right), y: y + shift(top, bottom), zoom });
   }
 
   // What is chosen elsewhere, in the text or among the findings, comes into sight.
@@ -124,10 +129,7 @@
 
   function go() {
     if (!found.length) return;
-    show(
-      found.map((n) => n.name),
-      0.4,
-    );
+    show(found.map((n) => n.name));
     if (found.length === 1) onchoose(found[0].name);
   }
 </script>

@@ -20,9 +20,9 @@ export function duration(s: number): string {
   if (s === 0) return "0 s";
   if (s < 1e-3) return `${(s * 1e6).toFixed(0)} µs`;
   if (s < 1) return `${(s * 1e3).toFixed(0)} ms`;
-  if (s < 10) return `${s.toFixed(2)} s`;
-  if (s === 60) return "1 min";
-  if (s < 120) return `${s.toFixed(1)} s`;
+  if (s < 10 && !Number.isInteger(s)) return `${s.toFixed(2)} s`;
+  if (s < 120 && s % 60 && Number.isInteger(s)) return `${s} s`;
+  if (s < 120 && s !== 60) return `${s.toFixed(1)} s`;
   const total = Math.round(s);
   const [d, h, m, rest] = [
     Math.floor(total / 86400),

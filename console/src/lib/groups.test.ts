@@ -34,7 +34,7 @@ test("a large board is grouped by what most of its nodes have, or its parts are 
   const link = (from: string, to: string) => ({ id: `${from}:${to}`, from, to }) as (typeof large.links)[number];
   const large: Parameters<typeof partsOf>[0] = { nodes: many(""), links: [] };
   large.links = [link("n1", "n2"), link("n3", "n2"), link("n2", "n4"), link("n8", "n9")];
-  expect(partsOf(large)).toEqual([{ name: "4 around n2", nodes: ["n1", "n2", "n3", "n4"] }]);
+  expect(partsOf(large)).toEqual([{ name: "n2 and 3 more", nodes: ["n1", "n2", "n3", "n4"] }]);
   expect(partsOf(board)).toEqual([]);
 });
 

@@ -16,7 +16,7 @@ export function usualGrouping(board: Board): string {
   return groupings(board).find((by) => groupsBy(board, by).size > board.nodes.length / 2) ?? "";
 }
 
-/** The connected parts of a large board, each named by its node with the most links: "13 around mail". */
+/** The connected parts of a large board, each named by its node with the most links: "mail and 12 more". */
 export function partsOf(board: Board): { name: string; nodes: string[] }[] {
   if (board.nodes.length < many) return [];
   const links = new Map<string, number>();
@@ -28,7 +28,7 @@ export function partsOf(board: Board): { name: string; nodes: string[] }[] {
     .filter((nodes) => nodes.length > 2)
     .map((nodes) => {
       const most = nodes.reduce((a, b) => ((links.get(b) ?? 0) > (links.get(a) ?? 0) ? b : a));
-      return { name: `${nodes.length} around ${most}`, nodes };
+      return { name: `${most} and ${nodes.length - 1} more`, nodes };
     });
 }
 
