@@ -22,7 +22,11 @@ func TestSurvey(t *testing.T) {
 	first, _ := strconv.Atoi(os.Getenv("IRONWEIR_SEED"))
 	only := os.Getenv("IRONWEIR_CLASS")
 	gen := rapid.Custom(drawWhole)
-	if os.Getenv("IRONWEIR_SYSTEMS") != "" {
+	switch os.Getenv("IRONWEIR_SYSTEMS") {
+	case "stages":
+		gen = rapid.Custom(drawStages)
+	case "":
+	default:
 		gen = rapid.Custom(drawSystem)
 	}
 	type found struct {
@@ -32,10 +36,12 @@ func TestSurvey(t *testing.T) {
 	}
 	byClass := map[string][]found{}
 	models, bad, claims := 0, 0, 0
+	refused := map[string]int{}
 	for seed := first; models < n; seed++ {
 		text := gen.Example(seed)
 		g, err := compiled(t, text)
 		if err != nil {
+			refused[err.Error()]++
 			continue
 		}
 		models++
@@ -52,7 +58,7 @@ func TestSurvey(t *testing.T) {
 			byClass[c.Class] = append(byClass[c.Class], found{text, c, seed})
 		}
 	}
-	fmt.Printf("%d of %d models contradict; %d claims\n", bad, models, claims)
+	fmt.Printf("%d of %d models contradict; %d claims; %d were no models\n", bad, models, claims, len(refused))
 	for class, list := range byClass {
 		fmt.Printf("== %s: %d\n", class, len(list))
 		if only != "" && class != only {

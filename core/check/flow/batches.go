@@ -11,7 +11,7 @@ import (
 	"ironweir/core/model"
 )
 
-// A function that reads batches does for each message of a run what it does for one, one after the other [S-17], and
+// A function or workflow that reads batches does for each message of a run what it does for one, one after the other [S-17], and
 // fails for all of them where it fails for any. What the others of a batch are is known by their rates only.
 
 // readsBatches reports whether a run at a state may be for several messages.
@@ -20,7 +20,7 @@ func (a *Analysis) readsBatches(at State) bool {
 		return false
 	}
 	l := a.Link(int(at.Link))
-	return l.Read.UpTo > 1 && l.Relation == model.PolledRun && a.Node(at.Node).Kind != model.Workflow
+	return l.Read.UpTo > 1 && l.Relation == model.PolledRun
 }
 
 // batchOf returns the mean number of messages of a link's batch, 1 while no rate is
@@ -191,7 +191,7 @@ type step interface {
 func (w *walker) forEach(
 	l *graph.Link, alive dist.Law, own step, of func(mate *walker) step, failed func(dist.Law, string),
 ) dist.Law {
-	batched := w.a.readsBatches(w.at)
+	batched := w.a.readsBatches(w.at) && !l.ByTask // tasks are gone through for each message as a whole
 	if l.PerRun || !batched {
 		visits := w.out.visits[l.ID]
 		alive = own.take(w, alive, 1, failed)

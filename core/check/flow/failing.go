@@ -25,6 +25,21 @@ func (a *Analysis) outcomeUnder(s, failing, depth int) *RunOutcome {
 	return w.run(a.choiceOf(s, Usual))
 }
 
+// lateBy returns those of some faults of a callee whose failures a run forgives by which the run, though it would go on,
+// exceeds its timeout.
+func (a *Analysis) lateBy(s int, faults faultSet) (late faultSet) {
+	if a.Node(a.States.All[s].Node).Timeout == 0 || a.Outcome(s, Usual).Bad() > 0.99 {
+		return late
+	}
+	list := faults.list()
+	for _, f := range list[:min(len(list), mostChecked)] {
+		if f < len(a.Graph.Nodes) && a.outcomeUnder(s, f, 0).Bad() > 0.99 {
+			late.add(f)
+		}
+	}
+	return late
+}
+
 // whenFailing gives the answer of a callee while a node fails that it is, or calls.
 func (w *walker) whenFailing(to int, o *RunOutcome) *RunOutcome {
 	if w.failing == graph.None || !w.a.closure(to).has(w.failing) {
@@ -68,7 +83,7 @@ func (a *Analysis) slowedByRetries(s int, n *graph.Node, l *graph.Link, to int) 
 		return
 	}
 	for _, e := range a.States.Leaving(to) {
-		if e.Kind != Calls || !a.Link(e.Link).Ignore {
+		if e.Kind != Calls || !a.Link(e.Link).Forgiven() {
 			continue
 		}
 		failing := a.States.All[e.To].Node

@@ -78,6 +78,7 @@ type faultModel struct {
 	rank       []int32            // by delivery: its place there
 	closures   []faultSet         // by state
 	always     []faultSet         // the same, without what only some tries come to
+	dry        []faultSet         // by state: while one of them lasts nothing new comes
 	fills      map[int]fill       // queues that fill up while they are not read
 	fallbacks  map[int][]bothFail // by state, where they have been asked for
 }
@@ -117,6 +118,7 @@ func (a *Analysis) findFaults() {
 	}
 	f.closures, f.always = make([]faultSet, len(a.States.All)), make([]faultSet, len(a.States.All))
 	f.at = make([][]int32, len(a.States.All))
+	a.findDry()
 	a.findFills()
 	for s := range a.States.All {
 		a.deliveriesAt(s)
@@ -176,7 +178,8 @@ func (a *Analysis) closureOf(s int, closures []faultSet, always bool) faultSet {
 		if top.edge < int(a.States.First[top.state+1]) {
 			e := &a.States.Edges[top.edge]
 			top.edge++
-			if e.Kind == Calls && !a.Link(e.Link).Forgiven() && closures[e.To] == nil && !open[e.To] {
+			endless := a.Node(a.States.All[top.state].Node).Timeout == 0
+			if e.Kind == Calls && !(a.Link(e.Link).Forgiven() && endless) && closures[e.To] == nil && !open[e.To] {
 				open[e.To] = true
 				stack = append(stack, frame{e.To, int(a.States.First[e.To])})
 			}
@@ -190,6 +193,8 @@ func (a *Analysis) closureOf(s int, closures []faultSet, always bool) faultSet {
 			}
 			l := a.Link(e.Link)
 			switch {
+			case l.Forgiven() && e.Kind == Calls && closures[e.To] != nil && !(always && l.Chance < 1):
+				set.merge(a.lateBy(top.state, closures[e.To]))
 			case l.Forgiven() || l.InCatch || always && l.Chance < 1:
 			case e.Kind == Calls:
 				if c := closures[e.To]; c != nil {
@@ -270,7 +275,13 @@ func (a *Analysis) deliver(d delivery) {
 	if rate := a.stateRates[d.state]; rate > 0 && rate < rareState*a.quietest {
 		d.after = d.after.byChance(rate)
 	}
-	f.deliveries = append(f.deliveries, d)
+	few, rest := a.fewOf(d)
+	if !few.faults.empty() {
+		f.deliveries = append(f.deliveries, few)
+	}
+	if few.faults.empty() || !rest.faults.empty() || len(d.pairs)+len(d.others) > 0 {
+		f.deliveries = append(f.deliveries, rest)
+	}
 	for _, q := range a.limited {
 		fl, ok := f.fills[q]
 		if !ok || !d.faults.has(q) {
@@ -579,6 +590,7 @@ func (a *Analysis) failingReads(s int, n *graph.Node, l *graph.Link, to int, dea
 	}
 	if !ends {
 		d.cause = "expired"
+		d.after.low = min(d.after.low, d.after.At*(1-a.contended(l.To, 0)))
 		if l.Relation != model.PolledMove {
 			together, _ := a.together(to)
 			together.merge(a.alwaysFails(to))
@@ -655,7 +667,40 @@ func (a *Analysis) lateTries(l *graph.Link, n *graph.Node, edges []Edge) (slack,
 	if l.Read.UpTo > 1 && behind > 0 { // with a backlog batches are full, and fail as one
 		behind = min(max(2*behind, 0.5), 1)
 	}
+	if busy := a.contended(l.To, 0); busy > 0 {
+		behind = max(behind, busy)
+		slack += n.Lease.Seconds() // after which one that found no free run is read again
+	}
 	return slack, behind
+}
+
+// contended returns how busy a node is, or one that it waits for, whose runs at once are fewer than those of its readers
+// and callers: while they work off a backlog the oldest message may find no free run until the others are done, 0 where
+// each finds one.
+func (a *Analysis) contended(node, depth int) float64 {
+	n, most := a.Node(node), 0.0
+	if !n.Kind.Runs() || depth > mostChecked {
+		return 0
+	}
+	if n.Concurrency > 0 || n.Pool != "" {
+		at := 0
+		for _, id := range n.In {
+			if l := a.Link(id); l.Relation == model.PolledRun {
+				at += max(a.ReadersOf(a.Node(l.From)), a.Node(l.From).Partitions)
+			} else {
+				at = math.MaxInt32 // any number may come
+			}
+		}
+		if c := a.Capacity[n.Name]; at > n.Concurrency && c.Utilisation != nil {
+			most = min(max(c.Full, *c.Utilisation), 1)
+		}
+	}
+	for _, id := range n.Out {
+		if l := a.Link(id); l.Relation == model.WaitingCall {
+			most = max(most, a.contended(l.To, depth+1))
+		}
+	}
+	return most
 }
 
 // slowedDeliveries lists what expires while only some runs fail, those that take a link of

@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"maps"
 	"math"
 
 	"ironweir/core/check/internal/dist"
@@ -30,13 +31,8 @@ func (w *walker) doTasks(alive dist.Law) dist.Law {
 	if w.n.Tasks == nil {
 		return alive
 	}
-	before := alive
-	t := &taskWalk{walker: w}
-	alive = t.list(w.n.Tasks, alive)
-	for _, e := range t.errors {
-		w.fail(e.at, e.name)
-	}
-	alive = alive.Or(t.ended)
+	before, visits := alive, maps.Clone(w.out.visits)
+	alive = w.goThrough(w, alive)
 	// A message that some callee never processes: either the tasks catch that, or the
 	// whole execution never succeeds.
 	for _, e := range w.a.States.Leaving(w.state) {
@@ -71,7 +67,90 @@ func (w *walker) doTasks(alive dist.Law) dist.Law {
 		w.fail(alive.Times(share*(1-min(left.Mass/before.Mass, 1))), "call-failed")
 		alive = alive.Times(1 - share).Or(left.Times(share * alive.Mass / before.Mass))
 	}
+	if w.a.readsBatches(w.at) {
+		alive = w.tasksOfOthers(before, alive, visits)
+	}
 	return alive
+}
+
+// goThrough follows the tasks once, for a message of a walker whose errors are those of the run.
+func (w *walker) goThrough(of *walker, alive dist.Law) dist.Law {
+	t := &taskWalk{walker: of}
+	late, failed := of.out.Late, of.out.errors["timeout"]
+	alive = t.list(w.n.Tasks, alive)
+	if of != w { // what it was late for is late for the run
+		w.out.Late += of.out.Late - late
+		w.fail(dist.Constant(w.limit).Times(of.out.errors["timeout"]-failed), "timeout")
+		w.out.guessed = w.out.guessed || of.out.guessed
+	}
+	for _, e := range t.errors {
+		w.fail(e.at, e.name)
+	}
+	return alive.Or(t.ended)
+}
+
+// tasksOfOthers follows the tasks for the other messages of a batch, one after the other within one run. Before is how
+// the run stood before the tasks for its own message, and alive after them; visits are the calls before them.
+func (w *walker) tasksOfOthers(before, alive dist.Law, visits map[int]float64) dist.Law {
+	w.out.batched = w.out.batched || alive.Mass < before.Mass || alive.Mean() > before.Mean()
+	first, own, others := before.Mass, w.out.visits, w.taskMates()
+	turns, mass := 1.0, first // turns so far, and the runs alive at the beginning of each
+	for rest := w.batch - 1; rest > 1e-9 && alive.Mass > 1e-12; {
+		messages, entered := min(rest, 1), alive
+		if turns > manyTimes { // those left take as long and fail as often as the last
+			messages = rest
+			passed := math.Pow(min(alive.Mass/before.Mass, 1), rest)
+			w.fail(alive.Times(1-passed), "call-failed")
+			more := dist.Constant(rest * max(alive.Mean()-before.Mean(), 0))
+			alive = w.cut(alive.Times(passed).Plus(more))
+			mass += rest * alive.Mass
+		} else {
+			alive = alive.Times(1 - messages)
+			for _, x := range others {
+				alive = alive.Or(w.goThrough(x.of, entered.Times(messages*x.share)))
+			}
+			mass += messages * entered.Mass
+		}
+		turns, rest, before = turns+messages, rest-messages, entered
+	}
+	// Its own turn comes at any place among those of the others.
+	for link, visited := range own {
+		if w.a.Link(link).ByTask && first > 0 {
+			own[link] = visits[link] + (visited-visits[link])*mass/turns/first
+		}
+	}
+	return alive
+}
+
+// taskMate is another message of a batch, of a share of them, with a walker of its own, which counts no calls.
+type taskMate struct {
+	of    *walker
+	share float64
+}
+
+// taskMates lists what the others of a batch may be; in the worst case they are as this one.
+func (w *walker) taskMates() []taskMate {
+	mates := w.mates()
+	if w.mode == Worst || len(mates) == 0 {
+		mates = []mate{{w.state, 1}}
+	}
+	sum := 0.0
+	for _, x := range mates {
+		sum += x.share
+	}
+	out := make([]taskMate, len(mates))
+	for k, x := range mates {
+		for _, e := range w.a.States.Leaving(x.state) {
+			if e.Kind == Calls && x.state != w.state {
+				w.a.Outcome(e.To, w.mode) // which a walk finds worked out
+			}
+		}
+		other := w.a.newWalker(x.state, w.mode)
+		other.limit, other.failing, other.depth, other.admitted = w.limit, w.failing, w.depth, w.admitted
+		out[k] = taskMate{other, x.share / sum}
+		w.out.guessed = w.out.guessed || other.out.guessed
+	}
+	return out
 }
 
 // endsAfter returns the mean time, in seconds, after which tasks end that all fail.
