@@ -95,6 +95,7 @@ func (a *Analysis) findSurges() {
 func (a *Analysis) findCatchUps() {
 	a.surges = map[int][]surge{}
 	var reached []arrival // from one state, of which there may be several deliveries in a row
+	var intakes []walk
 	from := graph.None
 	for k := range min(len(a.faults.deliveries), surgeWork/24) {
 		d := a.faults.deliveries[k]
@@ -111,7 +112,10 @@ func (a *Analysis) findCatchUps() {
 			continue
 		}
 		if d.state != from {
-			from, reached = d.state, a.carried(d.state)
+			from, reached, intakes = d.state, a.carried(d.state), a.crowded(d.state)
+		}
+		for _, x := range intakes {
+			a.crowdAt(k, x)
 		}
 		held := a.Readings[d.link]
 		for _, x := range reached {
@@ -120,6 +124,38 @@ func (a *Analysis) findCatchUps() {
 			}
 		}
 	}
+}
+
+// crowded lists the intakes with few runs, and no dead-letter node, that messages redirected to a state come to.
+func (a *Analysis) crowded(to int) []walk {
+	return slices.DeleteFunc(a.walkOn(to), func(x walk) bool {
+		at := a.States.All[x.state]
+		n := a.Node(at.Node)
+		if at.How != AsIntake || n.Concurrency == 0 || a.PolicyOf(at.Context).GiveUp == 0 {
+			return true
+		}
+		return slices.ContainsFunc(a.States.Leaving(x.state), func(e Edge) bool { return e.Kind == GaveUp })
+	})
+}
+
+// crowdAt notes that what a delivery held up may be lost earlier, when it comes to an intake at once: what finds no free
+// run is offered again after a wait [AI-03], all of it at about the same time, so that in the worst case no more
+// messages are taken each time than there are runs.
+func (a *Analysis) crowdAt(held int, x walk) {
+	d := &a.faults.deliveries[held]
+	at := a.States.All[x.state]
+	p, rate := a.PolicyOf(at.Context), a.stateRates[d.state]*x.most
+	if rate <= 0 {
+		return
+	}
+	offers, waited := 1, int64(0)
+	for offers < 1e6 {
+		if waited += p.Backoff(offers); waited > p.GiveUp {
+			break
+		}
+		offers++
+	}
+	d.after.low = min(d.after.low, float64(offers*a.Node(at.Node).Concurrency)/rate)
 }
 
 // catchUpAt notes what is lost where what a delivery held up waits for a reader. Of a fault
@@ -271,19 +307,29 @@ func (a *Analysis) usually(d *delivery) float64 {
 // carried returns where messages redirected to a state wait for readers, a few of the
 // places.
 func (a *Analysis) carried(to int) []arrival {
-	type walk struct {
-		state       int
-		share, most float64
-		needs       faultSet
-	}
 	var out []arrival
+	for _, at := range a.walkOn(to) {
+		if a.Node(a.States.All[at.state].Node).Kind.Polled() {
+			out = append(out, a.waiting(at.state, at.share, at.most, at.needs)...)
+		}
+	}
+	return out
+}
+
+// walk is a state that redirected messages come to: so many for each, what may be so many in the worst case, and the
+// faults by which they do not come so far.
+type walk struct {
+	state       int
+	share, most float64
+	needs       faultSet
+}
+
+// walkOn lists the states that messages redirected to one come to, a few of them.
+func (a *Analysis) walkOn(to int) []walk {
 	work := []walk{{to, 1, 1, nil}}
 	for k := 0; k < len(work) && k < 24; k++ {
 		at := work[k]
 		n := a.Node(a.States.All[at.state].Node)
-		if n.Kind.Polled() {
-			out = append(out, a.waiting(at.state, at.share, at.most, at.needs)...)
-		}
 		for _, e := range a.States.Leaving(at.state) {
 			share := at.share * e.expected
 			seen := slices.ContainsFunc(work, func(w walk) bool { return w.state == e.To })
@@ -303,7 +349,7 @@ func (a *Analysis) carried(to int) []arrival {
 			work = append(work, walk{e.To, share, at.most * max(e.expected, e.Mean.High), needs})
 		}
 	}
-	return out
+	return work[:min(len(work), 24)]
 }
 
 // waiting returns the readers that messages at a state wait for.
