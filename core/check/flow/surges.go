@@ -112,7 +112,8 @@ func (a *Analysis) findCatchUps() {
 			continue
 		}
 		if d.state != from {
-			from, reached, intakes = d.state, a.carried(d.state), a.crowded(d.state)
+			ways := a.walkOn(d.state)
+			from, reached, intakes = d.state, a.waitingAlong(ways), a.crowded(ways)
 		}
 		for _, x := range intakes {
 			a.crowdAt(k, x)
@@ -126,9 +127,9 @@ func (a *Analysis) findCatchUps() {
 	}
 }
 
-// crowded lists the intakes with few runs, and no dead-letter node, that messages redirected to a state come to.
-func (a *Analysis) crowded(to int) []walk {
-	return slices.DeleteFunc(a.walkOn(to), func(x walk) bool {
+// crowded lists those of some states that are intakes with few runs and no dead-letter node.
+func (a *Analysis) crowded(ways []walk) []walk {
+	return slices.DeleteFunc(ways, func(x walk) bool {
 		at := a.States.All[x.state]
 		n := a.Node(at.Node)
 		if at.How != AsIntake || n.Concurrency == 0 || a.PolicyOf(at.Context).GiveUp == 0 {
@@ -306,9 +307,12 @@ func (a *Analysis) usually(d *delivery) float64 {
 
 // carried returns where messages redirected to a state wait for readers, a few of the
 // places.
-func (a *Analysis) carried(to int) []arrival {
+func (a *Analysis) carried(to int) []arrival { return a.waitingAlong(a.walkOn(to)) }
+
+// waitingAlong returns where messages that come to some states wait for readers.
+func (a *Analysis) waitingAlong(ways []walk) []arrival {
 	var out []arrival
-	for _, at := range a.walkOn(to) {
+	for _, at := range ways {
 		if a.Node(a.States.All[at.state].Node).Kind.Polled() {
 			out = append(out, a.waiting(at.state, at.share, at.most, at.needs)...)
 		}
@@ -326,7 +330,7 @@ type walk struct {
 
 // walkOn lists the states that messages redirected to one come to, a few of them.
 func (a *Analysis) walkOn(to int) []walk {
-	work := []walk{{to, 1, 1, nil}}
+	work := append(make([]walk, 0, 8), walk{to, 1, 1, nil})
 	for k := 0; k < len(work) && k < 24; k++ {
 		at := work[k]
 		n := a.Node(a.States.All[at.state].Node)
