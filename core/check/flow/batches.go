@@ -11,8 +11,9 @@ import (
 	"ironweir/core/model"
 )
 
-// A function or workflow that reads batches does for each message of a run what it does for one, one after the other [S-17], and
-// fails for all of them where it fails for any. What the others of a batch are is known by their rates only.
+// A function or workflow that reads batches does for each message of a run what it does for one, one after the other
+// [S-17], and fails for all of them where it fails for any. What the others of a batch are is known by their rates
+// only.
 
 // readsBatches reports whether a run at a state may be for several messages.
 func (a *Analysis) readsBatches(at State) bool {

@@ -25,8 +25,8 @@ func (a *Analysis) outcomeUnder(s, failing, depth int) *RunOutcome {
 	return w.run(a.choiceOf(s, Usual))
 }
 
-// lateBy returns those of some faults of a callee whose failures a run forgives by which the run, though it would go on,
-// exceeds its timeout.
+// lateBy returns those of some faults of a callee whose failures a run forgives by which the run, though it would go
+// on, exceeds its timeout.
 func (a *Analysis) lateBy(s int, faults faultSet) (late faultSet) {
 	if a.Node(a.States.All[s].Node).Timeout == 0 || a.Outcome(s, Usual).Bad() > 0.99 {
 		return late

@@ -674,9 +674,9 @@ func (a *Analysis) lateTries(l *graph.Link, n *graph.Node, edges []Edge) (slack,
 	return slack, behind
 }
 
-// contended returns how busy a node is, or one that it waits for, whose runs at once are fewer than those of its readers
-// and callers: while they work off a backlog the oldest message may find no free run until the others are done, 0 where
-// each finds one.
+// contended returns how busy a node is, or one that it waits for, whose runs at once are fewer than those of its
+// readers and callers: while they work off a backlog the oldest message may find no free run until the others are
+// done, 0 where each finds one.
 func (a *Analysis) contended(node, depth int) float64 {
 	n, most := a.Node(node), 0.0
 	if !n.Kind.Runs() || depth > mostChecked {

@@ -139,8 +139,8 @@ func (a *Analysis) crowded(ways []walk) []walk {
 	})
 }
 
-// crowdAt notes that what a delivery held up may be lost earlier, when it comes to an intake at once: what finds no free
-// run is offered again after a wait [AI-03], all of it at about the same time, so that in the worst case no more
+// crowdAt notes that what a delivery held up may be lost earlier, when it comes to an intake at once: what finds no
+// free run is offered again after a wait [AI-03], all of it at about the same time, so that in the worst case no more
 // messages are taken each time than there are runs.
 func (a *Analysis) crowdAt(held int, x walk) {
 	d := &a.faults.deliveries[held]
