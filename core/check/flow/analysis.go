@@ -94,7 +94,8 @@ type Analysis struct {
 	open         []int32 // the edges that messages take without a fault
 	openFirst    []int32
 	placeIDs     map[Place]int32
-	designStamp  []int32 // by place: the exploration in which everything is lost there
+	passed       []faultSet // by state: callees that have processed all that comes there; nil: none to look at
+	designStamp  []int32    // by place: the exploration in which everything is lost there
 	explorations int32
 }
 
@@ -209,6 +210,7 @@ func newAnalysis(g *graph.Graph, s *model.Scenario, inputs map[string]model.Even
 func (a *Analysis) follow() {
 	a.flowMessages()
 	a.findStates()
+	a.findPassed()
 }
 
 // findMeans works out what each message makes.

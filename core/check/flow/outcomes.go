@@ -639,7 +639,7 @@ func (w *walker) answer(l *graph.Link) (o *RunOutcome, final bool) {
 		o = &RunOutcome{Fails: 1, Length: dist.Constant(w.limitOr(0)), Why: "deadlock"}
 	}
 	if ok {
-		o = w.whenFailing(to, o)
+		o = w.spared(l.To, w.whenFailing(to, o))
 	}
 	if ok && w.a.throttled[l.To] > 0 {
 		o = o.turnedAway(w.a.turnsAway(l.To, w.mode))
