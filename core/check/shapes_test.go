@@ -25,6 +25,7 @@ var shapes = []struct {
 }{
 	{"random", randomShape}, {"calls", chainOfCalls}, {"star-in", starIn}, {"star-out", starOut},
 	{"loops", manyLoops}, {"layers", denseLayers}, {"ring", keyRing}, {"estate", estate},
+	{"wait", layersOfCalls},
 }
 
 const header = "ironweir: topology/1\nname: large\nnodes:\n"
@@ -92,6 +93,21 @@ func chainOfCalls(nodes int) string {
 		fmt.Fprintf(&b, "  f%d: {kind: function, timeout: 9h, takes: 10ms, links: {f%d: {mode: wait}}}\n", i, i+1)
 	}
 	fmt.Fprintf(&b, "  f%d: {kind: function}\n", nodes-1)
+	return b.String()
+}
+
+// layersOfCalls writes layers of four functions that each wait for all of the next, behind a queue: as many paths as
+// four to the power of the layers.
+func layersOfCalls(nodes int) string {
+	var b strings.Builder
+	b.WriteString(header + "  q: {kind: queue, rate: 1/m, links: {f0: {}}}\n")
+	for i := range nodes {
+		var links []string
+		for k := (i/4 + 1) * 4; k < min((i/4+2)*4, nodes); k++ {
+			links = append(links, fmt.Sprintf("f%d: {mode: wait}", k))
+		}
+		fmt.Fprintf(&b, "  f%d: {kind: function, timeout: 9h, concurrency: 9, links: {%s}}\n", i, strings.Join(links, ", "))
+	}
 	return b.String()
 }
 

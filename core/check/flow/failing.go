@@ -11,18 +11,34 @@ const mostChecked = 16
 
 // lengthUnder returns the mean length of a run at a state, in seconds, while a node fails.
 func (a *Analysis) lengthUnder(s, failing int) float64 {
-	return a.outcomeUnder(s, failing, 0).Length.Mean()
+	return a.outcomeUnder(s, failing).Length.Mean()
 }
 
 // outcomeUnder works out the run at a state while a node fails.
-func (a *Analysis) outcomeUnder(s, failing, depth int) *RunOutcome {
+func (a *Analysis) outcomeUnder(s, failing int) *RunOutcome {
+	return a.outcomeWithin(s, 0, &fault{failing, map[int]*RunOutcome{}})
+}
+
+// outcomeWithin does so for a run that lies within so many calls.
+func (a *Analysis) outcomeWithin(s, depth int, f *fault) *RunOutcome {
 	n := a.Node(a.States.All[s].Node)
 	if depth > mostChecked || n.Kind.Answers() || !n.Kind.Runs() {
 		return a.Outcome(s, Usual)
 	}
+	if o := f.known[s]; o != nil {
+		return o
+	}
 	w := a.newWalker(s, Usual)
-	w.failing, w.depth = failing, depth
-	return w.run(a.choiceOf(s, Usual))
+	w.fault, w.failing, w.depth = f, f.node, depth
+	f.known[s] = w.run(a.choiceOf(s, Usual))
+	return f.known[s]
+}
+
+// fault is a node that fails, with the runs that have been worked out for it, by state: there may be many ways through
+// waiting calls to one.
+type fault struct {
+	node  int
+	known map[int]*RunOutcome
 }
 
 // lateBy returns those of some faults of a callee whose failures a run forgives by which the run, though it would go
@@ -33,7 +49,7 @@ func (a *Analysis) lateBy(s int, faults faultSet) (late faultSet) {
 	}
 	list := faults.list()
 	for _, f := range list[:min(len(list), mostChecked)] {
-		if f < len(a.Graph.Nodes) && a.outcomeUnder(s, f, 0).Bad() > 0.99 {
+		if f < len(a.Graph.Nodes) && a.outcomeUnder(s, f).Bad() > 0.99 {
 			late.add(f)
 		}
 	}
@@ -45,7 +61,7 @@ func (w *walker) whenFailing(to int, o *RunOutcome) *RunOutcome {
 	if w.failing == graph.None || !w.a.closure(to).has(w.failing) {
 		return o
 	}
-	return w.a.outcomeUnder(to, w.failing, w.depth+1)
+	return w.a.outcomeWithin(to, w.depth+1, w.fault)
 }
 
 // byLength sorts faults by how long a run at a state takes while one of them lasts, in seconds; those of groups are
@@ -94,7 +110,7 @@ func (a *Analysis) slowedByRetries(s int, n *graph.Node, l *graph.Link, to int) 
 		}
 		never := false // full batches take longer than they may
 		a.withBatch(l, float64(max(l.Read.UpTo, 1)), func() {
-			never = a.outcomeUnder(to, failing, 0).Bad() > 0.9 && a.Outcome(to, Usual).Bad() < 0.9
+			never = a.outcomeUnder(to, failing).Bad() > 0.9 && a.Outcome(to, Usual).Bad() < 0.9
 		})
 		if busy < 1.02 && !never {
 			continue

@@ -79,6 +79,7 @@ type faultModel struct {
 	closures   []faultSet         // by state
 	always     []faultSet         // the same, without what only some tries come to
 	dry        []faultSet         // by state: while one of them lasts nothing new comes
+	contended  map[int]float64    // by node, where it is known
 	fills      map[int]fill       // queues that fill up while they are not read
 	fallbacks  map[int][]bothFail // by state, where they have been asked for
 }
@@ -106,7 +107,7 @@ func (a *Analysis) findFaults() {
 			}
 		}
 	}
-	f.unread = map[int]faultSet{}
+	f.unread, f.contended = map[int]faultSet{}, map[int]float64{}
 	for i := range a.Graph.Links {
 		if l := a.Link(i); l.Relation.Polls() {
 			var set faultSet
@@ -590,7 +591,7 @@ func (a *Analysis) failingReads(s int, n *graph.Node, l *graph.Link, to int, dea
 	}
 	if !ends {
 		d.cause = "expired"
-		d.after.low = min(d.after.low, d.after.At*(1-a.contended(l.To, 0)))
+		d.after.low = min(d.after.low, d.after.At*(1-a.contended(l.To)))
 		if l.Relation != model.PolledMove {
 			together, _ := a.together(to)
 			together.merge(a.alwaysFails(to))
@@ -667,7 +668,7 @@ func (a *Analysis) lateTries(l *graph.Link, n *graph.Node, edges []Edge) (slack,
 	if l.Read.UpTo > 1 && behind > 0 { // with a backlog batches are full, and fail as one
 		behind = min(max(2*behind, 0.5), 1)
 	}
-	if busy := a.contended(l.To, 0); busy > 0 {
+	if busy := a.contended(l.To); busy > 0 {
 		behind = max(behind, busy)
 		slack += n.Lease.Seconds() // after which one that found no free run is read again
 	}
@@ -677,9 +678,13 @@ func (a *Analysis) lateTries(l *graph.Link, n *graph.Node, edges []Edge) (slack,
 // contended returns how busy a node is, or one that it waits for, whose runs at once are fewer than those of its
 // readers and callers: while they work off a backlog the oldest message may find no free run until the others are
 // done, 0 where each finds one.
-func (a *Analysis) contended(node, depth int) float64 {
+func (a *Analysis) contended(node int) float64 {
+	if busy, known := a.faults.contended[node]; known {
+		return busy
+	}
+	a.faults.contended[node] = 0 // a circle of waiting calls ends here
 	n, most := a.Node(node), 0.0
-	if !n.Kind.Runs() || depth > mostChecked {
+	if !n.Kind.Runs() {
 		return 0
 	}
 	if n.Concurrency > 0 || n.Pool != "" {
@@ -697,9 +702,10 @@ func (a *Analysis) contended(node, depth int) float64 {
 	}
 	for _, id := range n.Out {
 		if l := a.Link(id); l.Relation == model.WaitingCall {
-			most = max(most, a.contended(l.To, depth+1))
+			most = max(most, a.contended(l.To))
 		}
 	}
+	a.faults.contended[node] = most
 	return most
 }
 

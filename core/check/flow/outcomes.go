@@ -204,6 +204,7 @@ type walker struct {
 	admitted map[int]bool
 	// while a node fails: which, or None, and how many calls lie around this run
 	failing, depth int
+	fault          *fault
 }
 
 // newWalker starts a walk through what a node does with a message; nothing limits its time yet.
