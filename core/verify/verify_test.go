@@ -47,7 +47,7 @@ func TestRandomSystems(t *testing.T) { testRandom(t, drawSystem, 0) }
 func TestRandomStages(t *testing.T) { testRandom(t, drawStages, 1) }
 
 // testRandom holds models that are drawn against runs of them, of which no more than are known may be contradicted.
-// Surveys of others find about one in 500 (one in 300 of those of several stages).
+// Surveys of others find about one in 500 (one in 400 of those of several stages).
 func testRandom(t *testing.T, draw func(*rapid.T) string, known int) {
 	const all = 200
 	gen := rapid.Custom(draw)

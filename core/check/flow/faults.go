@@ -867,6 +867,7 @@ func (a *Analysis) behindFailing(
 	default:
 		return
 	}
+	after.low *= 1 - a.contended(l.To)
 	d.to, d.cause, d.after, d.limit, d.normal = graph.None, "expired", after, n.Name+" retention", false
 	d.behind = true
 	if d.quiet = d.quiet || after.low >= day; !a.failAll(l, d.faults) {

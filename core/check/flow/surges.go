@@ -215,6 +215,7 @@ func (a *Analysis) catchUpAt(held int, most float64, x arrival) {
 		a.surges[d.state] = append(a.surges[d.state], lost)
 	}
 	if n.Kind.Leases() && n.Capacity > 0 {
+		a.stockWhileCatchingUp(held, most, x)
 		note("overflow", n.Name+" capacity", max(float64(n.Capacity)-a.stockOf(n.ID), 0)*each)
 	}
 	if x.link == graph.None {
@@ -222,6 +223,27 @@ func (a *Analysis) catchUpAt(held int, most float64, x arrival) {
 	}
 	room, cause, limit := keptFor(n, a.Link(x.link))
 	note(cause, limit, room*next.Most)
+}
+
+// stockWhileCatchingUp notes that a queue of limited capacity may be full earlier: as many more messages as come each
+// second while a reader before it catches up, as many more lie in it, those that wait for another try included. Of full
+// batches all come back where one message fails.
+func (a *Analysis) stockWhileCatchingUp(held int, most float64, x arrival) {
+	d, n := &a.faults.deliveries[held], a.Node(x.node)
+	usual := 0.0
+	for _, s := range a.States.Of[x.node] {
+		usual += a.stateRates[s]
+	}
+	if usual == 0 || most == 0 {
+		return
+	}
+	stock, batch := a.stockOf(x.node), 1
+	if x.link != graph.None {
+		batch = max(a.Link(x.link).Read.UpTo, 1)
+	}
+	if room := float64(n.Capacity) - stock; most*x.most*stock/usual*float64(batch) > room/2 {
+		d.after.low = min(d.after.low, max(room, 0)/(a.stateRates[d.state]*x.most))
+	}
 }
 
 // keptFor returns how long a message may wait for a reader once it is visible, in seconds,
