@@ -29,7 +29,7 @@ func (a *Analysis) outcomeWithin(s, depth int, f *fault) *RunOutcome {
 		return o
 	}
 	w := a.newWalker(s, Usual)
-	w.fault, w.failing, w.depth = f, f.node, depth
+	w.fault, w.depth = f, depth
 	f.known[s] = w.run(a.choiceOf(s, Usual))
 	return f.known[s]
 }
@@ -40,6 +40,9 @@ type fault struct {
 	node  int
 	known map[int]*RunOutcome
 }
+
+// at reports whether it is a node that fails; none does where there is no fault.
+func (f *fault) at(node int) bool { return f != nil && f.node == node }
 
 // lateBy returns those of some faults of a callee whose failures a run forgives by which the run, though it would go
 // on, exceeds its timeout.
@@ -58,7 +61,7 @@ func (a *Analysis) lateBy(s int, faults faultSet) (late faultSet) {
 
 // whenFailing gives the answer of a callee while a node fails that it is, or calls.
 func (w *walker) whenFailing(to int, o *RunOutcome) *RunOutcome {
-	if w.failing == graph.None || !w.a.closure(to).has(w.failing) {
+	if w.fault == nil || !w.a.closure(to).has(w.fault.node) {
 		return o
 	}
 	return w.a.outcomeWithin(to, w.depth+1, w.fault)

@@ -403,35 +403,6 @@ func (a *Analysis) bursts(node int) float64 {
 	return most
 }
 
-// sendersFail returns the faults by which everything fails that sends messages to a state,
-// so that only those come by which they are tried again.
-func (a *Analysis) sendersFail(s int) faultSet {
-	if a.IsEntry[s] {
-		return nil
-	}
-	for from, e := range a.edgesInto(s) {
-		if !a.Node(a.States.All[from].Node).Kind.Runs() || e.Kind == GaveUp ||
-			e.Kind == Result && a.Link(e.Link).When == model.Failure {
-			return nil
-		}
-	}
-	return commonFaults(a.Into[s], a.alwaysFails)
-}
-
-// nothingComes returns the faults by which everything fails that sends messages to a state, or to the channels before
-// it.
-func (a *Analysis) nothingComes(s, depth int) faultSet {
-	if set := a.sendersFail(s); !set.empty() || a.IsEntry[s] || depth > mostChecked || len(a.Into[s]) == 0 {
-		return set
-	}
-	for from, e := range a.edgesInto(s) {
-		if a.Node(a.States.All[from].Node).Kind.Runs() || e.Kind == GaveUp {
-			return nil
-		}
-	}
-	return commonFaults(a.Into[s], func(from int) faultSet { return a.nothingComes(from, depth+1) })
-}
-
 // commonFaults returns the faults that some states have in common.
 func commonFaults(states []int32, of func(s int) faultSet) faultSet {
 	var common faultSet
@@ -605,14 +576,6 @@ func (a *Analysis) failingReads(s int, n *graph.Node, l *graph.Link, to int, dea
 	}
 	if dead != nil {
 		d.to, d.normal = dead.To, dead.Mean.High >= Negligible
-	}
-	if stopped, rest := d.faults.both(a.sendersFail(s)); !stopped.empty() {
-		few := d // what had been sent before
-		few.faults, few.pairs, few.others, few.after.high = stopped, nil, nil, math.Inf(1)
-		a.deliver(few)
-		if d.faults = rest; d.faults.empty() && len(d.pairs)+len(d.others) == 0 {
-			return
-		}
 	}
 	a.deliver(d)
 	if dead != nil {
@@ -1162,11 +1125,6 @@ func (a *Analysis) writeDelivery(s int, n *graph.Node, e *Edge, edges []Edge) {
 		if l.Ignore {
 			d.after = exactMoment(WaitsOf(&l.Policy))
 			if _, d.faults = d.faults.both(a.failsBefore(s, l)); !d.faults.empty() {
-				if !d.faults.within(a.nothingComes(s, 0)) {
-					a.deliver(d)
-					return
-				}
-				d.after.high = math.Inf(1) // only what had been sent before
 				a.deliver(d)
 			}
 		}

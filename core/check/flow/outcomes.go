@@ -202,25 +202,23 @@ type walker struct {
 	batch  float64  // messages of the run
 	// callees with few places in which the run has had one: it is free when the next call comes
 	admitted map[int]bool
-	// while a node fails: which, or None, and how many calls lie around this run
-	failing, depth int
-	fault          *fault
+	fault    *fault // the node that fails; nil: none does
+	depth    int    // calls that lie around this run
 }
 
 // newWalker starts a walk through what a node does with a message; nothing limits its time yet.
 func (a *Analysis) newWalker(s int, m Mode) *walker {
 	at := a.States.All[s]
 	return &walker{
-		a:       a,
-		state:   s,
-		at:      at,
-		n:       a.Node(at.Node),
-		mode:    m,
-		limit:   math.Inf(1),
-		doomed:  graph.None,
-		failing: graph.None,
-		asks:    a.Graph.Asks(a.Node(at.Node)),
-		batch:   a.messagesOf(at, m),
+		a:      a,
+		state:  s,
+		at:     at,
+		n:      a.Node(at.Node),
+		mode:   m,
+		limit:  math.Inf(1),
+		doomed: graph.None,
+		asks:   a.Graph.Asks(a.Node(at.Node)),
+		batch:  a.messagesOf(at, m),
 		out: &RunOutcome{
 			errors: map[string]float64{},
 			visits: map[int]float64{},
@@ -239,7 +237,7 @@ func (a *Analysis) workAs(s int, m Mode, c *choice) *RunOutcome {
 // run works out a run under a choice.
 func (w *walker) run(c *choice) *RunOutcome {
 	a, n := w.a, w.n
-	if w.failing == n.ID {
+	if w.fault.at(n.ID) {
 		failing := *c
 		failing.fails = model.Failing{EachTry: 1}
 		c = &failing
@@ -785,7 +783,7 @@ func (w *walker) writesOf(l *graph.Link) *writes {
 	if l.Refused {
 		x.tries = 1
 	}
-	if l.To == w.failing {
+	if w.fault.at(l.To) {
 		x.reject = 1
 	}
 	return x

@@ -146,8 +146,7 @@ func (w *walker) taskMates() []taskMate {
 			}
 		}
 		other := w.a.newWalker(x.state, w.mode)
-		other.limit, other.failing, other.depth, other.fault = w.limit, w.failing, w.depth, w.fault
-		other.admitted = w.admitted
+		other.limit, other.fault, other.depth, other.admitted = w.limit, w.fault, w.depth, w.admitted
 		out[k] = taskMate{other, x.share / sum}
 		w.out.guessed = w.out.guessed || other.out.guessed
 	}
