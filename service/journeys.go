@@ -293,12 +293,10 @@ type badEnd struct {
 // of gives the last step with which a copy of a journey ended so; nil: none is recorded.
 func (b badEnd) of(j *sim.Journey) *sim.Step {
 	for i := len(j.Steps) - 1; i >= 0; i-- {
-		switch s := &j.Steps[i]; s.What {
-		case "lost", "parked", "returned":
-			so := b.how == "" || s.What == b.how || s.Fate == b.how
-			if so && s.T >= b.from && (b.until == 0 || s.T < b.until) {
-				return s
-			}
+		s := &j.Steps[i]
+		so := s.Bad() && (b.how == "" || s.What == b.how || s.Fate == b.how)
+		if so && s.T >= b.from && (b.until == 0 || s.T < b.until) {
+			return s
 		}
 	}
 	return nil
@@ -307,24 +305,19 @@ func (b badEnd) of(j *sim.Journey) *sim.Step {
 // heldBefore gives the step with which a copy came that then ended badly; of a dead letter, the message that it was
 // before; the end itself where that is not recorded.
 func heldBefore(j *sim.Journey, end *sim.Step) *sim.Step {
-	from := end
-	for {
-		i, found := slices.BinarySearchFunc(j.Steps, from.Parent, func(s sim.Step, id int) int { return s.ID - id })
-		if !found {
-			return end
-		}
-		from = &j.Steps[i]
+	for from := j.Step(end.Parent); from != nil; from = j.Step(from.Parent) {
 		came := from.What == "held" || from.What == "enters"
 		if came && !(from.Node == end.Node && deadLetter(j, from)) {
 			return from
 		}
 	}
+	return end
 }
 
 // deadLetter reports whether a copy came as a dead letter.
 func deadLetter(j *sim.Journey, came *sim.Step) bool {
-	i, found := slices.BinarySearchFunc(j.Steps, came.Parent, func(s sim.Step, id int) int { return s.ID - id })
-	return found && j.Steps[i].What == "sends" && j.Steps[i].Link == ""
+	by := j.Step(came.Parent)
+	return by != nil && by.What == "sends" && by.Link == ""
 }
 
 // line sums a journey up, with one of its bad ends; nil: none is recorded.

@@ -54,7 +54,7 @@ var modelsCommand = &command{name: "models", args: "", short: "List the models o
 		return exitFine, nil
 	}}
 
-// verdict says how many expectations of a run do not hold; nothing of one that has none, or has not ended.
+// verdict says how many of the expectations of a run do not hold; nothing of one that has none, or has not ended.
 func verdict(unmet, expected *int) string {
 	switch {
 	case unmet == nil || expected == nil:

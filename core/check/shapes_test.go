@@ -106,7 +106,8 @@ func layersOfCalls(nodes int) string {
 		for k := (i/4 + 1) * 4; k < min((i/4+2)*4, nodes); k++ {
 			links = append(links, fmt.Sprintf("f%d: {mode: wait}", k))
 		}
-		fmt.Fprintf(&b, "  f%d: {kind: function, timeout: 9h, concurrency: 9, links: {%s}}\n", i, strings.Join(links, ", "))
+		fmt.Fprintf(&b, "  f%d: {kind: function, timeout: 9h, concurrency: 9, links: {%s}}\n",
+			i, strings.Join(links, ", "))
 	}
 	return b.String()
 }

@@ -35,6 +35,9 @@ type Journey struct {
 	More    int     `json:"more,omitempty"` // steps that were left out, after the first MaxSteps
 }
 
+// Step gives a step by its number; nil: it is not recorded.
+func (j *Journey) Step(id int) *Step { return stepOf(j.Steps, id) }
+
 // journeySample chooses journeys: the bad ones first come, the rest by reservoir.
 type journeySample struct {
 	limits JourneyLimits

@@ -111,22 +111,30 @@ func (r *trail) addLate(e *engine, s Step) {
 		r.recent = append(r.recent[:0], r.recent[1:]...)
 	}
 	r.recent = append(r.recent, s)
-	if s.bad() && e.Now >= e.trace.from && (e.trace.until == 0 || e.Now < e.trace.until) {
+	if s.Bad() && e.Now >= e.trace.from && (e.trace.until == 0 || e.Now < e.trace.until) {
 		r.late = append(r.late, r.recent...)
 		r.recent = r.recent[:0]
 		r.ends++
 	}
 }
 
-// bad reports whether a copy ends badly with a step.
-func (s *Step) bad() bool { return s.What == "lost" || s.What == "parked" || s.What == "returned" }
+// Bad reports whether a copy ends badly with a step: lost, parked or returned.
+func (s *Step) Bad() bool { return s.What == "lost" || s.What == "parked" || s.What == "returned" }
+
+// stepOf gives a step of a list by its number; nil: it is not there.
+func stepOf(list []Step, id int) *Step {
+	k, found := slices.BinarySearchFunc(list, id, func(s Step, id int) int { return s.ID - id })
+	if !found {
+		return nil
+	}
+	return &list[k]
+}
 
 // step gives a step by its number; nil: it is not written down.
 func (r *trail) step(id int) *Step {
 	for _, list := range [][]Step{r.steps, r.late, r.recent} {
-		k, found := slices.BinarySearchFunc(list, id, func(s Step, id int) int { return s.ID - id })
-		if found {
-			return &list[k]
+		if s := stepOf(list, id); s != nil {
+			return s
 		}
 	}
 	return nil

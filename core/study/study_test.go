@@ -212,9 +212,9 @@ nodes:
   weigh: {kind: function, takes: 1s, fails: 100%}
 `, "length: 1h\ntraffic: {lorry: {into: lane, rate: 1/m, arrivals: even, max: 1}}")
 	for _, limits := range []sim.JourneyLimits{{Bad: 2}, {Bad: 2, From: 1250 * time.Second}} {
-		told, err := sim.Journeys(p.Replication(0), limits)
+		recorded, err := sim.Journeys(p.Replication(0), limits)
 		require.NoError(t, err)
-		for _, j := range told {
+		for _, j := range recorded {
 			last := j.Steps[len(j.Steps)-1]
 			require.Equal(t, []any{"lost", "exhausted"}, []any{last.What, last.Fate})
 			require.InDelta(t, j.Began+1200, last.T, 1e-3) // 600 runs, each with a wait
@@ -230,7 +230,7 @@ nodes:
 			require.Len(t, j.Steps, sim.MaxSteps+13, "twelve steps lead up to the end")
 			require.Equal(t, "exhausted", j.Steps[0].Fate, "its copy's fate stands where it came")
 		}
-		require.Len(t, told, 1)
+		require.Len(t, recorded, 1)
 	}
 }
 

@@ -26,24 +26,29 @@ func drawStages(t *rapid.T) string {
 	switch start {
 	case "schedule":
 		limit = g.intake()
-		g.line("source", "kind: schedule, every: %s, links: {on: {to: work%s}}", g.pick("every", "5s", "20s", "1m"), g.delivery())
+		g.line("source", "kind: schedule, every: %s, links: {on: {to: work%s}}",
+			g.pick("every", "5s", "20s", "1m"), g.delivery())
 	case "queue":
-		g.line("source", "kind: queue, %s, %s, links: {on: {to: work, %s}}", g.arrivals(), g.queue(), g.reading("queue"))
+		g.line("source", "kind: queue, %s, %s, links: {on: {to: work, %s}}",
+			g.arrivals(), g.queue(), g.reading("queue"))
 	case "stream", "table":
 		shape := fmt.Sprintf("partitions: %d, retention: %s", g.int("partitions", 1, 3), g.pick("kept", "2h", "6h", "1d"))
 		if start == "table" {
 			shape = ""
 		}
-		g.line("source", "kind: %s, %s, %s, links: {on: {to: work, %s}%s}", start, shape, g.arrivals(), g.reading("stream"), second)
+		g.line("source", "kind: %s, %s, %s, links: {on: {to: work, %s}%s}",
+			start, shape, g.arrivals(), g.reading("stream"), second)
 	case "topic", "bucket":
 		limit = g.intake()
 		g.line("source", "kind: %s, %s, links: {on: {to: work%s}%s}", start, g.arrivals(), g.delivery(), second)
 	case "endpoint":
 		limit = g.intake()
-		g.line("source", "kind: endpoint, %s, links: {on: {to: work%s}}", g.arrivals(), g.pick("answers", "", ", mode: wait", ", mode: async"))
+		g.line("source", "kind: endpoint, %s, links: {on: {to: work%s}}",
+			g.arrivals(), g.pick("answers", "", ", mode: wait", ", mode: async"))
 	}
 	if second != "" {
-		g.line("other", "kind: function, takes: %s, %s", g.pick("other takes", "100ms", "1s", "8s"), g.pick("other", "", "fails: 10%", "concurrency: 1"))
+		g.line("other", "kind: function, takes: %s, %s",
+			g.pick("other takes", "100ms", "1s", "8s"), g.pick("other", "", "fails: 10%", "concurrency: 1"))
 	}
 	g.stage("work", limit, "middle", g.one(3, "workflow"))
 	g.hand("middle", "finish")
@@ -71,16 +76,19 @@ func (g *generator) hand(name, next string) {
 		g.line(name, "kind: stream, partitions: %d, retention: %s, links: {next: {to: %s, %s}}",
 			g.int("partitions", 1, 3), g.pick("kept", "2h", "6h", "1d"), next, g.reading("stream"))
 	case "table":
-		g.line(name, "kind: table, %s, links: {next: {to: %s, %s}}", g.pick("slow", "", "", "takes: 300ms", "fails: 5%"), next, g.reading("stream"))
+		g.line(name, "kind: table, %s, links: {next: {to: %s, %s}}",
+			g.pick("slow", "", "", "takes: 300ms", "fails: 5%"), next, g.reading("stream"))
 	default:
-		g.line(name, "kind: %s, %s, links: {next: {to: %s%s}}", k, g.pick("slow", "", "", "fails: 5%"), next, g.delivery())
+		g.line(name, "kind: %s, %s, links: {next: {to: %s%s}}",
+			k, g.pick("slow", "", "", "fails: 5%"), next, g.delivery())
 	}
 }
 
 // stage writes a function or workflow that asks the expert and writes on.
 func (g *generator) stage(name, limit, on string, workflow bool) {
 	f := []string{"kind: function", "takes: " + g.pick("takes", "100ms", "1s", "1s", "5s", "{dist: exponential, mean: 2s}")}
-	links := []string{fmt.Sprintf("out: {to: %s%s}", on, g.pick("write", "", "", ", count: 2", ", on-error: ignore", ", chance: 50%", ", per: run", ", retry: {tries: 2, wait: 2s}"))}
+	links := []string{fmt.Sprintf("out: {to: %s%s}",
+		on, g.pick("write", "", "", ", count: 2", ", on-error: ignore", ", chance: 50%", ", per: run", ", retry: {tries: 2, wait: 2s}"))}
 	ask := g.one(2, "asks")
 	if workflow {
 		f = []string{"kind: workflow"}

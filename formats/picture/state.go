@@ -13,10 +13,11 @@ const (
 	Full  State = "full"
 )
 
+var ranks = map[State]int{Full: 1, Loses: 2, Loops: 3}
+
 // Worse gives the worse of two states.
 func (s State) Worse(other State) State {
-	rank := map[State]int{Full: 1, Loses: 2, Loops: 3}
-	if rank[other] > rank[s] {
+	if ranks[other] > ranks[s] {
 		return other
 	}
 	return s

@@ -85,7 +85,8 @@
     const shift = (before: number, beyond: number) =>
       before > 0 && beyond > 0 ? -Math.min(before, beyond) : before < 0 && beyond < 0 ? Math.min(-before, -beyond) : 0;
     const [left, right] = [all.x * zoom + x - 16, (all.x + all.width) * zoom + x + 16 - size.width];
-    const [top, bottom] = [all.y * zoom + y - 64, (all.y + all.height) * zoom + y + 16 - size.height]; // below the tools
+    const tools = 64; // the height that they take above
+    const [top, bottom] = [all.y * zoom + y - tools, (all.y + all.height) * zoom + y + 16 - size.height];
     flow.setViewport({ x: x + shift(left, right), y: y + shift(top, bottom), zoom });
   }
 

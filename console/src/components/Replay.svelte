@@ -27,7 +27,7 @@
     revision: number;
     result: Result;
     times?: number; // so many times the mean of the replications is shown: as many as there are shows their sum
-    marks?: Mark[]; // what happens in the run
+    marks?: Mark[]; // its incidents and alarms
     at?: number; // the step that is shown
     chosen?: string; // the chosen node
   } = $props();
