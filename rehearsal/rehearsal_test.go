@@ -281,6 +281,32 @@ func TestWhatIsKeptGivesTheSame(t *testing.T) {
 	}
 }
 
+// Time that is set back and let stand at once stands exactly there, at any pace: nothing
+// happens between the two.
+func TestTimeThatIsSetBackStands(t *testing.T) {
+	g := compiled(t, "kittiwake.yaml")
+	r := started(t, rehearsal.Plan{Graph: g, Pace: 100_000})
+	until(t, r, "an hour", func(s *rehearsal.State) bool { return s.Now > 3600 })
+	for range 20 {
+		require.NoError(t, r.SetTime("ann", rehearsal.Time{Running: new(false), To: new(time.Second)}))
+		s, err := r.State()
+		require.NoError(t, err)
+		require.False(t, s.Running)
+		require.Equal(t, 1.0, s.Now)
+		require.NoError(t, r.Resume("ann"))
+		until(t, r, "a minute", func(s *rehearsal.State) bool { return s.Now > 60 })
+	}
+	require.ErrorContains(
+		t,
+		r.SetTime("ann", rehearsal.Time{Running: new(false), To: new(1e6 * time.Hour), Pace: new(2.0)}),
+		"at most",
+	)
+	s, err := r.State()
+	require.NoError(t, err)
+	require.True(t, s.Running, "of what is refused nothing is done")
+	require.Equal(t, 100_000.0, s.Pace)
+}
+
 // sameBytes compares results, but for what names and times them.
 func sameBytes(t *testing.T, want, got *study.Document) {
 	t.Helper()

@@ -10,59 +10,73 @@ import (
 	"ironweir/core/study"
 )
 
+// Time is what is changed about how time passes; what is nil stays.
+type Time struct {
+	Running *bool          // whether time passes
+	Pace    *float64       // how many times as fast as the clock, 0.001 to 100,000
+	To      *time.Duration // the earlier instant that it is set back to
+}
+
 // Pause lets time stand.
-func (r *Rehearsal) Pause(who string) error {
+func (r *Rehearsal) Pause(who string) error { return r.SetTime(who, Time{Running: new(false)}) }
+
+// Resume lets time pass on.
+func (r *Rehearsal) Resume(who string) error { return r.SetTime(who, Time{Running: new(true)}) }
+
+// SetPace makes time pass so many times as fast as the clock.
+func (r *Rehearsal) SetPace(who string, pace float64) error { return r.SetTime(who, Time{Pace: &pace}) }
+
+// SetBack sets time to an earlier instant: everything is had again from the
+// start, with what was put in until then. What was put in later comes again at
+// its instants as time goes on, until somebody puts something else in.
+func (r *Rehearsal) SetBack(who string, to time.Duration) error { return r.SetTime(who, Time{To: &to}) }
+
+// SetTime changes how time passes, all of it at one instant: time that is set back and
+// let stand stands exactly there.
+func (r *Rehearsal) SetTime(who string, change Time) error {
+	if change.Pace != nil {
+		if err := checkPace(*change.Pace); err != nil {
+			return err
+		}
+	}
 	if err := r.ready(); err != nil {
 		return err
 	}
 	defer r.mu.Unlock()
-	if r.running {
-		r.running = false
-		r.setAnchor()
-		r.acts.say(who, "let time stand", r.live.Now())
+	if change.To != nil {
+		if err := r.setBack(who, max(*change.To, 0)); err != nil {
+			return err
+		}
 	}
+	resumes := change.Running != nil && *change.Running
+	if resumes {
+		if err := r.passesOn(); err != nil {
+			return err
+		}
+	}
+	if change.Pace != nil && *change.Pace != r.pace {
+		r.setAnchor()
+		r.pace = *change.Pace
+		r.acts.say(who, fmt.Sprintf("set the pace to %g×", r.pace), r.live.Now())
+	}
+	if change.Running != nil && r.running != resumes {
+		r.running = resumes
+		r.setAnchor()
+		r.acts.say(who, map[bool]string{true: "let time pass", false: "let time stand"}[resumes], r.live.Now())
+	}
+	r.nudge()
 	r.broadcast()
 	return nil
 }
 
-// Resume lets time pass on.
-func (r *Rehearsal) Resume(who string) error {
-	if err := r.ready(); err != nil {
-		return err
-	}
-	defer r.mu.Unlock()
+// passesOn says why time cannot pass on, if it cannot.
+func (r *Rehearsal) passesOn() error {
 	switch {
 	case r.live.Now() >= r.live.End():
 		return errors.New("the scenario is over; set the time back, or start another rehearsal")
 	case r.live.Stopped() != "":
 		return fmt.Errorf("it was ended by %s; set the time back", r.live.Stopped())
 	}
-	if !r.running {
-		r.running = true
-		r.setAnchor()
-		r.acts.say(who, "let time pass", r.live.Now())
-		r.nudge()
-	}
-	r.broadcast()
-	return nil
-}
-
-// SetPace makes time pass so many times as fast as the clock.
-func (r *Rehearsal) SetPace(who string, pace float64) error {
-	if err := checkPace(pace); err != nil {
-		return err
-	}
-	if err := r.ready(); err != nil {
-		return err
-	}
-	defer r.mu.Unlock()
-	if pace != r.pace {
-		r.setAnchor()
-		r.pace = pace
-		r.acts.say(who, fmt.Sprintf("set the pace to %g×", pace), r.live.Now())
-		r.nudge()
-	}
-	r.broadcast()
 	return nil
 }
 
@@ -100,25 +114,16 @@ func (r *Rehearsal) step() (string, error) {
 	return r.live.Step()
 }
 
-// SetBack sets time to an earlier instant: everything is had again from the
-// start, with what was put in until then. What was put in later comes again at
-// its instants as time goes on, until somebody puts something else in.
-func (r *Rehearsal) SetBack(who string, to time.Duration) error {
-	if err := r.ready(); err != nil {
-		return err
-	}
+// setBack has everything again from the start to an instant. The rehearsal is locked, and
+// let go of while it is had again.
+func (r *Rehearsal) setBack(who string, to time.Duration) error {
 	if now := r.live.Now(); to > now {
-		r.mu.Unlock()
 		return fmt.Errorf("time can be rewound to at most %s, the present", model.FormatDuration(now))
 	}
-	to = max(to, 0)
 	r.dropWaiters()
-	release := r.hold()
+	takeBack := r.letGo()
 	live, later, err := r.again(to, 0, 0)
-	release()
-
-	r.mu.Lock()
-	defer r.mu.Unlock()
+	takeBack()
 	if r.over {
 		return ErrOver
 	}
@@ -132,8 +137,6 @@ func (r *Rehearsal) SetBack(who string, to time.Duration) error {
 	r.live, r.fault, r.behind = live, nil, false
 	r.setAnchor()
 	r.acts.say(who, "set the time back to "+model.FormatDuration(to.Round(time.Millisecond)), r.live.Now())
-	r.broadcast()
-	r.nudge()
 	return nil
 }
 
@@ -155,10 +158,10 @@ func (r *Rehearsal) stands(later *reading) (*reading, error) {
 	return later, nil
 }
 
-// hold lets go of a rehearsal that is ready, so that others are recorded that it is
-// busy while what does not change meanwhile is read: the journal above all. The
-// caller calls release, which does not lock it again.
-func (r *Rehearsal) hold() (release func()) {
+// letGo unlocks a rehearsal that is ready, so that others see that it is busy while what
+// does not change meanwhile is read: the journal above all. The caller calls takeBack,
+// which locks it again: nothing comes in between.
+func (r *Rehearsal) letGo() (takeBack func()) {
 	r.busy = true
 	r.broadcast()
 	r.mu.Unlock()
@@ -166,6 +169,14 @@ func (r *Rehearsal) hold() (release func()) {
 		r.mu.Lock()
 		r.busy = false
 		r.nudge()
+	}
+}
+
+// hold is letGo for who needs the rehearsal no more after it.
+func (r *Rehearsal) hold() (release func()) {
+	takeBack := r.letGo()
+	return func() {
+		takeBack()
 		r.mu.Unlock()
 	}
 }

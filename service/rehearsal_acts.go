@@ -106,25 +106,11 @@ func (v *Service) setTime(ctx context.Context, in *struct {
 	if b.Running == nil && b.Pace == nil && b.To == nil {
 		return nil, huma.Error422UnprocessableEntity("say what is to be done: `running`, `pace` or `to_s`")
 	}
-	return v.act(ctx, in.ID, func(r *rehearsal.Rehearsal, who string) error {
-		if b.To != nil {
-			if err := r.SetBack(who, time.Duration(*b.To*float64(time.Second))); err != nil {
-				return err
-			}
-		}
-		if b.Pace != nil {
-			if err := r.SetPace(who, *b.Pace); err != nil {
-				return err
-			}
-		}
-		switch {
-		case b.Running == nil:
-			return nil
-		case *b.Running:
-			return r.Resume(who)
-		}
-		return r.Pause(who)
-	})
+	change := rehearsal.Time{Running: b.Running, Pace: b.Pace}
+	if b.To != nil {
+		change.To = new(time.Duration(*b.To * float64(time.Second)))
+	}
+	return v.act(ctx, in.ID, func(r *rehearsal.Rehearsal, who string) error { return r.SetTime(who, change) })
 }
 
 func (v *Service) interfere(ctx context.Context, in *struct {
