@@ -42,6 +42,7 @@ func effectsOf(g *graph.Graph, j *sim.Journey) []effect {
 			ordinal[s.ID] = sent[of]
 		}
 	}
+	written := writesOf(j)
 	// Each link that reads a table or stream has copies of its own, which are no arrivals.
 	ofReader := func(s *sim.Step) bool {
 		before := byID[s.Parent]
@@ -86,7 +87,7 @@ func effectsOf(g *graph.Graph, j *sim.Journey) []effect {
 		case status > 0 && status < failedRequest:
 		case n.Kind == model.Outside && s.What == "ends" && s.Why == "succeeded":
 		case n.Kind != model.Outside && n.Kind.Channel() && s.What == "held" && !ofReader(s) &&
-			!strings.HasPrefix(s.Why, "deletion"):
+			!strings.HasPrefix(s.Why, "deletion") && !rejected(s, written.used[s.ID]):
 		default:
 			continue
 		}
@@ -94,9 +95,44 @@ func effectsOf(g *graph.Graph, j *sim.Journey) []effect {
 		for _, h := range lineage(s) {
 			names = append(names, h.name)
 		}
-		out = append(out, effect{j.ID, j.Entry, j.Key, j.Began, s.T, s.Node, strings.Join(names, " ")})
+		at := max(s.T, written.at[s.ID])
+		out = append(out, effect{j.ID, j.Entry, j.Key, j.Began, at, s.Node, strings.Join(names, " ")})
 	}
 	return out
+}
+
+// writes is what became of the copies of a journey that were written to channels, by the step that holds one.
+type writes struct {
+	used map[int]bool    // it was offered to a link, or a run began with it: the channel took it
+	at   map[int]float64 // when the last try to write it began, where the first one failed
+}
+
+func writesOf(j *sim.Journey) writes {
+	w := writes{map[int]bool{}, map[int]float64{}}
+	for k := range j.Steps {
+		switch s := &j.Steps[k]; s.What {
+		case "offered", "declined", "runs":
+			w.used[s.Parent] = true
+		case "waits":
+			wait, _, again := strings.Cut(s.Why, " before try")
+			if d, err := model.ParseDuration(wait); again && err == nil && !w.used[s.Parent] {
+				w.at[s.Parent] = s.T + d.Seconds()
+			}
+		}
+	}
+	return w
+}
+
+// rejected reports whether a copy that was held for a channel was never taken by it: all tries to write it failed.
+func rejected(s *sim.Step, used bool) bool {
+	switch s.Fate {
+	case sim.Rejected.String(), sim.Throttled.String(), sim.Refused.String(), sim.Overflow.String(),
+		sim.TooLarge.String():
+		return true
+	case sim.GivenUp.String(), sim.Exhausted.String(), sim.Parked.String():
+		return !used
+	}
+	return false
 }
 
 // failedRequest is the least status with which a request is answered as failed.

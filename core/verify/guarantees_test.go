@@ -88,8 +88,8 @@ func TestWitnessesOfTheDemo(t *testing.T) {
 }
 
 // TestWitnessesOfRandomModels holds each witness that is found for random models, always
-// the same, against a run of it. Many statements have none there, since filters take
-// nothing of the traffic.
+// the same, against a run of it. Most statements have one; of those that have none, most are of messages that
+// circulate without end.
 func TestWitnessesOfRandomModels(t *testing.T) {
 	gen := rapid.Custom(drawWhole)
 	all, shown := map[string]int{}, map[string]int{}
@@ -101,7 +101,7 @@ func TestWitnessesOfRandomModels(t *testing.T) {
 	t.Log(all, shown)
 	for _, what := range []string{Lost, Repeated, Overtaken} {
 		require.Greater(t, all[what], 10)
-		require.Greater(t, 4*shown[what], all[what])
+		require.Greater(t, 5*shown[what], 3*all[what])
 	}
 }
 
@@ -127,13 +127,17 @@ func findWitnesses(t *testing.T, g *graph.Graph, o Options, all, shown map[strin
 			require.GreaterOrEqual(t, at, 0)
 			switch statement.What {
 			case Lost:
-				require.True(t, witnesses.lacks(&q, &q.Losses[statement.At], &run[at]))
+				trials, err := witnesses.trials(&q, statement)
+				require.NoError(t, err)
+				require.True(t, slices.ContainsFunc(trials, func(one *trial) bool {
+					return one.lacks(&q, &q.Losses[statement.At], &run[at])
+				}))
 			case Repeated:
 				require.Contains(t, repeatedOf(effectsOf(g, &run[at])), pair{q.From, q.To})
 			case Overtaken:
 				require.Len(t, found.Journeys, 2)
 				require.Less(t, found.Journeys[0].Began, found.Journeys[1].Began)
-				require.NotEmpty(t, witnesses.overtaken(&q, run))
+				require.NotEmpty(t, witnesses.beside.overtaken(&q, run))
 			}
 		}
 	}

@@ -3,22 +3,27 @@ package verify
 import (
 	"fmt"
 	"maps"
-	"math"
 	"slices"
 	"strings"
 	"time"
 
+	"ironweir/core/check/flow"
 	"ironweir/core/check/guarantees"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 	"ironweir/core/sim"
 )
 
-// windows bounds the instants at which a fault is tried for a witness.
-const windows = 12
-
-// slowness is the factor by which a node is slowed to show what its slowness does.
-const slowness = 1_000.0
+const (
+	// windows bounds the instants at which a fault is tried on a way, for a witness.
+	windows = 12
+	// waysTried bounds the ways of messages on which it is tried.
+	waysTried = 2
+	// leastSent is how many messages of an entry are sent at least, while a witness is looked for.
+	leastSent = 20
+	// slowness is the factor by which a node is slowed to show what its slowness does.
+	slowness = 1_000.0
+)
 
 // Witness is a scenario whose run shows what a guarantee denies.
 type Witness struct {
@@ -59,87 +64,102 @@ func StatementsOf(q *guarantees.Guarantee) []Statement {
 // Witnesses looks for scenarios that show what guarantees say.
 type Witnesses struct {
 	v      *verifier
-	normal *model.Scenario
-	run    []sim.Journey            // of the normal scenario
-	ways   map[pair][]instant       // of one message from its entry to its effect; to "", to its end
-	usual  map[pair]map[string]bool // by which lineages effects come without a fault
+	alone  map[[2]string]*trial // by entry, and the node that fails: only its messages are sent
+	beside *trial               // all entries send, and nothing fails
 }
 
-// instant is a step of a message: when, in seconds, and where.
-type instant struct {
-	at   float64
-	node string
-}
-
-// NewWitnesses runs a model without a fault, which shows the ways of its messages. Entries
-// that state no rate get one message a minute.
+// NewWitnesses looks for witnesses of what is said of a model. Entries that state no rate, keys
+// or types get messages of each sort that the model tells apart, one a minute.
 func NewWitnesses(g *graph.Graph, o Options) (*Witnesses, error) {
 	v := newGuaranteeVerifier(g, o)
-	for _, name := range slices.Sorted(maps.Keys(v.a.Entries)) {
-		if v.rates[name] == 0 && !v.schedule[name] {
-			v.rates[name] = 1.0 / 60
-			v.base.Traffic = append(v.base.Traffic,
-				&model.Traffic{Name: "to-" + name, Into: name, Arrivals: "even", Rate: v.rates[name]})
+	for _, name := range slices.Sorted(maps.Keys(flow.Analyse(g, nil).Entries)) {
+		if v.schedule[name] || o.Scenario != nil && v.rates[name] > 0 {
+			continue
+		}
+		for _, t := range samples(g, g.NodeID(name)) {
+			known := slices.ContainsFunc(v.base.Traffic, func(own *model.Traffic) bool {
+				return own.Into == name && sortOfKey(own.Key) == sortOfKey(t.Key) && own.Type == t.Type
+			})
+			if !known {
+				v.base.Traffic = append(v.base.Traffic, t)
+				v.rates[name] += t.Rate
+			}
 		}
 	}
-	w := &Witnesses{v: v, normal: v.scenario(v.base.Length, v.drained), ways: map[pair][]instant{},
-		usual: map[pair]map[string]bool{}}
-	var err error
-	if w.run, err = v.journeys(w.normal); err != nil {
+	beside, err := newTrial(v, "", "")
+	return &Witnesses{v, map[[2]string]*trial{}, beside}, err
+}
+
+// trials are those in which a statement is looked for: the entry's messages alone, and beside
+// all others. Where none of them has the effect, what a guarantee denies without a fault is
+// looked for while one node fails, so that they have it.
+func (w *Witnesses) trials(q *guarantees.Guarantee, s Statement) ([]*trial, error) {
+	alone, err := w.trialOf(q.From, "")
+	if err != nil {
 		return nil, err
 	}
-	for k := range w.run {
-		j := &w.run[k]
-		if p := (pair{j.Entry, ""}); w.ways[p] == nil {
-			w.ways[p] = instantsBefore(j, math.Inf(1))
-		}
-		for _, x := range effectsOf(g, j) {
-			p := pair{x.entry, x.node}
-			if w.ways[p] == nil {
-				w.ways[p], w.usual[p] = instantsBefore(j, x.at), map[string]bool{}
+	out := []*trial{alone}
+	if len(w.beside.ways) > 1 {
+		out = append(out, w.beside)
+	}
+	faultless := s.What == Overtaken || s.What == Repeated && q.Repeats[s.At].Fault == ""
+	if alone.has(q) || w.beside.has(q) || !faultless {
+		return out, nil
+	}
+	for i := range w.v.g.Nodes {
+		if failing := w.v.g.Nodes[i].Name; failing != q.To && failing != q.From {
+			one, err := w.trialOf(q.From, failing)
+			if err != nil {
+				return nil, err
 			}
-			w.usual[p][x.lineage] = true
+			if one.has(q) {
+				return []*trial{one}, nil
+			}
 		}
 	}
-	return w, nil
+	return out, nil
+}
+
+// trialOf returns the trial of an entry alone while a node fails, if one does.
+func (w *Witnesses) trialOf(entry, failing string) (*trial, error) {
+	if known := w.alone[[2]string{entry, failing}]; known != nil {
+		return known, nil
+	}
+	one, err := newTrial(w.v, entry, failing)
+	w.alone[[2]string{entry, failing}] = one
+	return one, err
 }
 
 // Find returns a witness of a statement, or nil where the scenarios that are tried do not
 // show it.
-func (w *Witnesses) Find(q *guarantees.Guarantee, s Statement) (found *Witness, err error) {
-	switch s.What {
-	case Lost:
-		found, err = w.loss(q, &q.Losses[s.At])
-	case Repeated:
-		found, err = w.repetition(q, &q.Repeats[s.At])
-	default:
-		found, err = w.overtaking(q)
+func (w *Witnesses) Find(q *guarantees.Guarantee, s Statement) (*Witness, error) {
+	trials, err := w.trials(q, s)
+	if err != nil {
+		return nil, err
 	}
-	if found != nil {
-		named := *found.Scenario
-		named.Name = strings.ReplaceAll(fmt.Sprintf("%s-%s-%s-%d", q.From, q.To, s.What, s.At+1), "/", "-")
-		found.Scenario = &named
-	}
-	return found, err
-}
-
-// wayOf returns the way of a message to its effect, or where none has it, to its end.
-func (w *Witnesses) wayOf(q *guarantees.Guarantee) []instant {
-	if way := w.ways[pair{q.From, q.To}]; way != nil {
-		return way
-	}
-	return w.ways[pair{q.From, ""}]
-}
-
-// instantsBefore lists the steps of a journey up to a time, one of each instant.
-func instantsBefore(j *sim.Journey, until float64) []instant {
-	var out []instant
-	for k := range j.Steps {
-		if s := &j.Steps[k]; s.T <= until && (len(out) == 0 || s.T > out[len(out)-1].at) {
-			out = append(out, instant{s.T, s.Node})
+	for _, one := range trials {
+		found, err := one.find(q, s)
+		if err != nil {
+			return nil, err
+		}
+		if found != nil {
+			named := *found.Scenario
+			named.Name = strings.ReplaceAll(fmt.Sprintf("%s-%s-%s-%d", q.From, q.To, s.What, s.At+1), "/", "-")
+			found.Scenario = &named
+			return found, nil
 		}
 	}
-	return out
+	return nil, nil
+}
+
+func (w *trial) find(q *guarantees.Guarantee, s Statement) (*Witness, error) {
+	switch s.What {
+	case Lost:
+		return w.loss(q, &q.Losses[s.At])
+	case Repeated:
+		return w.repetition(q, &q.Repeats[s.At])
+	}
+	return w.overtaking(q)
 }
 
 // shown finds, among the messages of a run, those that show something; none: the run does
@@ -149,7 +169,7 @@ type shown func(run []sim.Journey) []sim.Journey
 // repetition returns a witness of an effect that happens again, as a breach says, or nil
 // where the scenarios that are tried do not show it. The fault begins at instants on the way
 // of a message that has the effect without a fault, and ends a little after its effect.
-func (w *Witnesses) repetition(q *guarantees.Guarantee, b *guarantees.Breach) (*Witness, error) {
+func (w *trial) repetition(q *guarantees.Guarantee, b *guarantees.Breach) (*Witness, error) {
 	repeats := func(run []sim.Journey) []sim.Journey {
 		for k := range run {
 			if _, is := repeatedOf(effectsOf(w.v.g, &run[k]))[pair{q.From, q.To}]; is {
@@ -161,12 +181,18 @@ func (w *Witnesses) repetition(q *guarantees.Guarantee, b *guarantees.Breach) (*
 	if b.Fault == "" && b.Shows == "" {
 		return w.withoutFault(q, repeats)
 	}
-	for _, fault := range faultsIn(b) {
-		found, err := w.search(q, repeats, func(at, end time.Duration) *model.Incident {
-			return w.v.shows(b, fault, at, end-at+5*time.Second)
-		})
-		if found != nil || err != nil {
-			return found, err
+	for _, half := range []bool{false, true} { // of two writes at one instant, the later may fail alone
+		for _, fault := range faultsIn(b) {
+			found, err := w.search(q, b, repeats, func(at, end time.Duration) *model.Incident {
+				x := w.v.shows(b, fault, at, end-at+5*time.Second)
+				if share := 0.5; half && x.Fails != nil {
+					x.Fails, x.For = &share, 0
+				}
+				return x
+			})
+			if found != nil || err != nil {
+				return found, err
+			}
 		}
 	}
 	return nil, nil
@@ -174,7 +200,7 @@ func (w *Witnesses) repetition(q *guarantees.Guarantee, b *guarantees.Breach) (*
 
 // loss returns a witness of a message that is lost as a breach says and has no effect, or of a request that is answered
 // as failed, or nil. The fault lasts to the end.
-func (w *Witnesses) loss(q *guarantees.Guarantee, b *guarantees.Breach) (*Witness, error) {
+func (w *trial) loss(q *guarantees.Guarantee, b *guarantees.Breach) (*Witness, error) {
 	loses := func(run []sim.Journey) []sim.Journey {
 		for k := range run {
 			if run[k].Entry == q.From && w.lacks(q, b, &run[k]) {
@@ -191,8 +217,12 @@ func (w *Witnesses) loss(q *guarantees.Guarantee, b *guarantees.Breach) (*Witnes
 		faults = []string{b.Node} // what seldom happens by itself is shown by what makes it happen
 	}
 	for _, fault := range faults {
-		found, err := w.search(q, loses, func(at, _ time.Duration) *model.Incident {
-			return w.v.shows(b, fault, at, 0)
+		found, err := w.search(q, b, loses, func(at, end time.Duration) *model.Incident {
+			length := time.Duration(0)
+			if b.Why == "overflow" { // by what comes at once when it is over
+				length = max(end-at, w.untilFull(q, b))
+			}
+			return w.v.shows(b, fault, at, length)
 		})
 		if found != nil || err != nil {
 			return found, err
@@ -203,7 +233,7 @@ func (w *Witnesses) loss(q *guarantees.Guarantee, b *guarantees.Breach) (*Witnes
 
 // lacks reports whether a journey lacks an effect for the reason of a breach: it has none, or none by a way that leads
 // through the place of the loss.
-func (w *Witnesses) lacks(q *guarantees.Guarantee, b *guarantees.Breach, j *sim.Journey) bool {
+func (w *trial) lacks(q *guarantees.Guarantee, b *guarantees.Breach, j *sim.Journey) bool {
 	if q.Answer {
 		return slices.ContainsFunc(j.Steps, func(s sim.Step) bool { return answered(&s) >= failedRequest })
 	}
@@ -216,10 +246,11 @@ func (w *Witnesses) lacks(q *guarantees.Guarantee, b *guarantees.Breach, j *sim.
 			came[x.lineage] = true
 		}
 	}
+	usual := w.usual[usually{pair{q.From, q.To}, sortOf(j)}]
 	if len(came) == 0 {
-		return true
+		return len(usual) > 0 || !w.has(q)
 	}
-	for lineage := range w.usual[pair{q.From, q.To}] {
+	for lineage := range usual {
 		if !came[lineage] && w.leadsThrough(lineage, b) {
 			return true
 		}
@@ -228,7 +259,7 @@ func (w *Witnesses) lacks(q *guarantees.Guarantee, b *guarantees.Breach, j *sim.
 }
 
 // leadsThrough reports whether a lineage leads over the link of a breach, or over one that joins its node.
-func (w *Witnesses) leadsThrough(lineage string, b *guarantees.Breach) bool {
+func (w *trial) leadsThrough(lineage string, b *guarantees.Breach) bool {
 	for _, hop := range strings.Fields(lineage) {
 		link, _, _ := strings.Cut(hop, "#")
 		id := w.v.g.LinkID(link)
@@ -244,7 +275,7 @@ func (w *Witnesses) leadsThrough(lineage string, b *guarantees.Breach) bool {
 }
 
 // lostAt reports whether a journey that is over lost something where a breach says.
-func (w *Witnesses) lostAt(j *sim.Journey, b *guarantees.Breach) bool {
+func (w *trial) lostAt(j *sim.Journey, b *guarantees.Breach) bool {
 	if j.More > 0 || j.Outcome == "in_flight" {
 		return false
 	}
@@ -255,82 +286,9 @@ func (w *Witnesses) lostAt(j *sim.Journey, b *guarantees.Breach) bool {
 	})
 }
 
-// overtaking returns a witness of two messages of one key, or of any where no two have the
-// same, of which the later has its effect before the earlier, or nil. Those that enter are
-// half a second apart, at least. Where runs alone do not show it, the nodes on the way fail
-// for a moment, one after the other, so that a message waits there for its next try.
-func (w *Witnesses) overtaking(q *guarantees.Guarantee) (*Witness, error) {
-	if found := w.overtaken(q, w.run); found != nil {
-		return &Witness{w.normal, found}, nil
-	}
-	incidents := []*model.Incident{nil}
-	tried := map[string]bool{}
-	for _, on := range w.wayOf(q) {
-		i := w.v.g.NodeID(on.node)
-		if i >= 0 && !tried[on.node] && !w.v.g.Nodes[i].Kind.Channel() {
-			tried[on.node] = true
-			at := time.Duration(on.at*float64(time.Second)) + 10*time.Second
-			incidents = append(incidents, w.v.incident(on.node, at, 2*time.Second))
-			if factor := slowness; w.v.g.Nodes[i].Kind.Runs() { // one that is slow is overtaken by the next
-				incidents = append(incidents,
-					&model.Incident{Name: "slow", At: at, For: time.Second, Node: on.node, Slow: &factor})
-			}
-		}
-	}
-	for _, x := range incidents {
-		if w.v.o.Stop != nil && w.v.o.Stop() {
-			return nil, nil
-		}
-		s := w.dense(q.From, x)
-		run, err := w.v.journeys(s)
-		if err != nil {
-			return nil, err
-		}
-		if found := w.overtaken(q, run); found != nil {
-			return &Witness{s, found}, nil
-		}
-	}
-	return nil, nil
-}
-
-// dense returns a scenario in which a minute of messages enters at one node, two a second
-// at least.
-func (w *Witnesses) dense(entry string, incident *model.Incident) *model.Scenario {
-	const minute = time.Minute
-	s := w.v.scenario(minute, minute+w.v.drained-w.v.base.Length)
-	s.Traffic = slices.DeleteFunc(s.Traffic, func(t *model.Traffic) bool { return t.Into != entry })
-	for _, t := range s.Traffic {
-		t.Rate = max(t.Rate, 2/float64(len(s.Traffic)))
-		t.Max = int64(t.Rate * minute.Seconds())
-	}
-	if incident != nil {
-		s.Incidents = append(s.Incidents, incident)
-	}
-	return s
-}
-
-// overtaken finds two messages of a run of which the later took effect first.
-func (w *Witnesses) overtaken(q *guarantees.Guarantee, run []sim.Journey) []sim.Journey {
-	var list []effect
-	byID := map[uint64]int{}
-	for k := range run {
-		byID[run[k].ID] = k
-		list = append(list, effectsOf(w.v.g, &run[k])...)
-	}
-	for _, key := range []func(*effect) string{
-		func(x *effect) string { return x.key + " " + x.lineage },
-		func(x *effect) string { return x.lineage },
-	} {
-		if x, before := overtaking(q, list, key); x != nil {
-			return []sim.Journey{run[byID[x.journey]], run[byID[before.journey]]}
-		}
-	}
-	return nil
-}
-
 // withoutFault looks at the run without a fault, and then at a longer one in which only the
 // messages of the entry are sent, until there are as many as are recorded.
-func (w *Witnesses) withoutFault(q *guarantees.Guarantee, of shown) (*Witness, error) {
+func (w *trial) withoutFault(q *guarantees.Guarantee, of shown) (*Witness, error) {
 	if found := of(w.run); found != nil {
 		return &Witness{w.normal, found}, nil
 	}
@@ -345,38 +303,38 @@ func (w *Witnesses) withoutFault(q *guarantees.Guarantee, of shown) (*Witness, e
 	return nil, nil
 }
 
-// long returns a scenario in which only one entry is used, as often as its rate says, over
-// so long that many messages come.
-func (w *Witnesses) long(entry string) *model.Scenario {
-	const most = 100 * 24 * time.Hour
-	length := most
-	if rate := w.v.rates[entry]; rate > 0 {
-		length = min(most, time.Duration(recorded/rate*float64(time.Second)))
-	}
-	s := w.v.scenario(length, length+w.v.drained-w.v.base.Length)
-	s.Traffic = slices.DeleteFunc(s.Traffic, func(t *model.Traffic) bool { return t.Into != entry })
-	for _, x := range s.Incidents { // those that end the schedules
-		if x.Node != entry {
-			x.At = 0
-		}
-	}
-	return s
-}
-
 // search tries an incident at instants on the way of a message: at first before its whole
 // way, then before later and later parts of it.
-func (w *Witnesses) search(
+func (w *trial) search(
 	q *guarantees.Guarantee,
+	b *guarantees.Breach,
 	of shown,
 	incident func(at, end time.Duration) *model.Incident,
 ) (*Witness, error) {
-	v, way := w.v, w.wayOf(q)
-	if len(way) == 0 {
-		return nil, nil
+	for _, one := range w.waysOf(q, b) {
+		found, err := w.searchOn(one.moments(q.To), q, b, of, incident)
+		if found != nil || err != nil {
+			return found, err
+		}
 	}
+	return nil, nil
+}
+
+// searchOn tries it at instants on one way.
+func (w *trial) searchOn(
+	way []instant,
+	q *guarantees.Guarantee,
+	b *guarantees.Breach,
+	of shown,
+	incident func(at, end time.Duration) *model.Incident,
+) (*Witness, error) {
+	v := w.v
 	duration := func(seconds float64) time.Duration { return time.Duration(seconds * float64(time.Second)) }
 	end := duration(way[len(way)-1].at)
 	traffic, tried := end+time.Minute, -1
+	if rate := w.rateOf(q); rate > 0 {
+		traffic = max(traffic, min(duration(leastSent/rate), v.base.Length), w.untilFull(q, b))
+	}
 	for k := range windows {
 		i := k * len(way) / windows
 		if i == tried {
@@ -390,16 +348,41 @@ func (w *Witnesses) search(
 		if i > 0 {
 			at = duration((way[i-1].at + way[i].at) / 2)
 		}
-		s := v.scenario(traffic, traffic+v.drained-v.base.Length, incident(at, end))
+		s := w.scenario(traffic, traffic+v.drained-v.base.Length, incident(at, end))
 		run, err := v.journeys(s)
 		if err != nil {
 			return nil, err
 		}
 		if found := of(run); found != nil {
-			return &Witness{s, found}, nil
+			return w.plain(&Witness{s, found}, of)
 		}
 	}
 	return nil, nil
+}
+
+// plain leaves the samples out that a witness does not need.
+func (w *trial) plain(x *Witness, of shown) (*Witness, error) {
+	s := *x.Scenario
+	s.Traffic = nil
+	for _, t := range x.Scenario.Traffic {
+		needed := slices.ContainsFunc(x.Journeys, func(j sim.Journey) bool {
+			return t.Into == j.Entry && sends(t, sortOf(&j))
+		})
+		if needed || !isSample(t) {
+			s.Traffic = append(s.Traffic, t)
+		}
+	}
+	if len(s.Traffic) == len(x.Scenario.Traffic) {
+		return x, nil
+	}
+	run, err := w.v.journeys(&s)
+	if err != nil {
+		return nil, err
+	}
+	if found := of(run); found != nil {
+		return &Witness{&s, found}, nil
+	}
+	return x, nil
 }
 
 // faultsIn lists the faults of a breach, of which any one will do; one that is empty stands

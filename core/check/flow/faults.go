@@ -1068,7 +1068,7 @@ func (a *Analysis) triesLeft(fails, gap float64) float64 {
 // lateWrite notes that a channel may not keep a message for long which it has rejected at
 // first: its retention counts from the first try of the write.
 func (a *Analysis) lateWrite(d delivery, to *graph.Node, p *graph.Policy) {
-	if !to.Kind.Polled() || to.Retention <= 0 {
+	if !to.Kind.Polled() || to.Retention <= 0 || len(to.Out) == 0 { // what rests there is not lost
 		return
 	}
 	wait, needs := 0.0, to.Delay.Seconds()

@@ -470,6 +470,12 @@ func (a *Analysis) rejectedByShare(d *delivery) *delivery {
 	if !to.Kind.Channel() || to.Fails.EachTry == 0 {
 		return nil
 	}
+	edges := a.States.Leaving(d.state)
+	for k := range edges {
+		if e := &edges[k]; e.To == d.to && e.Kind == Result && deadEdge(edges, e.Link) != nil {
+			return nil // the link that sends it on has a dead letter of its own
+		}
+	}
 	by := a.lossAt(d.to, "rejected", to.ID, graph.None)
 	by.after = Moment{3, 3, math.Inf(1)}
 	return by

@@ -63,7 +63,30 @@ func TestEffects(t *testing.T) {
 		"no retries": {
 			"  q: {kind: queue, rate: 1/m, lease: 5m, links: {f: {retry: {tries: 1}}}}\n" +
 				"  f: {kind: function, takes: 1s, timeout: 10s, fails: 1%, links: {d: {at: start}}}\n  d: {kind: table}",
+			"exactly_once", "at_most_once", "", // a run that fails has sent it before
+		},
+		"no retries, and a send at the end": {
+			"  q: {kind: queue, rate: 1/m, lease: 5m, links: {f: {retry: {tries: 1}}}}\n" +
+				"  f: {kind: function, takes: 1s, timeout: 10s, fails: 1%, links: {d: {}}}\n  d: {kind: table}",
 			"at_most_once", "at_most_once", "",
+		},
+		"a send at the start, by an intake": {
+			"  b: {kind: bucket, rate: 1/m, links: {f: {retry: {tries: 1}}}}\n" +
+				"  f: {kind: function, takes: 1s, timeout: 10s, fails: 1%, links: {q: {at: start, on-error: ignore}}}\n" +
+				"  q: {kind: queue}",
+			"exactly_once", "at_most_once", "",
+		},
+		"a later write whose rejection is ignored": {
+			"  q: {kind: queue, rate: 1/m, lease: 5m, links: {f: {retry: {tries: 3}, dead-letter: desk}}}\n" +
+				"  f: {kind: function, takes: 1s, timeout: 10s, links: {d: {}, e: {on-error: ignore}}}\n" +
+				"  d: {kind: table}\n  e: {kind: table, fails: 30%}\n  desk: {kind: queue}",
+			"exactly_once", "at_most_once", "",
+		},
+		"a dead letter that is lost where nothing is given up": {
+			"  q: {kind: queue, rate: 1/m, lease: 5m, links: {f: {}}}\n" +
+				"  f: {kind: function, takes: 1s, timeout: 10s, links: {t: {}, d: {}}}\n" +
+				"  t: {kind: topic}\n  d: {kind: table, links: {e: {dead-letter: t, retry: {tries: 1}}}}\n  e: {kind: bucket}",
+			"exactly_once", "at_most_once", "",
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -84,6 +107,17 @@ func TestEffects(t *testing.T) {
 			}
 			require.Contains(t, strings.Join(why, "\n"), c.why)
 		})
+	}
+}
+
+// TestRejectedResultsAreParked: what a table rejects of the results of failed runs goes to their link's dead letter.
+func TestRejectedResultsAreParked(t *testing.T) {
+	found := guaranteesOf(t, "  f: {kind: function, rate: 1/m, takes: 1s, timeout: 10s, fails: {for-good: 5%}, "+
+		"links: {d: {when: failure, dead-letter: desk}}}\n"+
+		"  d: {kind: table, fails: 30%}\n  desk: {kind: function, takes: 1s}")["f d"]
+	require.NotEmpty(t, found.Losses)
+	for _, loss := range found.Losses {
+		require.NotEqual(t, "f", loss.Fault, "%+v", loss)
 	}
 }
 

@@ -234,52 +234,117 @@ func (p *passage) followCertain() {
 }
 
 // followLosses finds, by place, what loses a message that would have come there. What
-// is lost after it has been given up counts where it was given up.
+// is lost after it has been given up counts where it was given up. What a run has sent at its start has come, however
+// often the run fails.
 func (p *passage) followLosses() {
 	entry := p.q.a.Entries[p.q.a.Node(p.entry).Name]
 	type site struct {
-		node string
-		link int
+		node      string
+		link      int
+		normal    bool // without a fault
+		exhausted bool
 	}
 	places := map[site][]int32{}
-	begin := p.q.few(len(p.way))
-	p.smallest = make([]int, len(p.way))
-	for k := range p.smallest {
-		p.smallest[k] = flow.MaxFaults + 1
-	}
+	behind := p.newBehind() // what is behind a place does not come
+	later := p.newBehind()  // but for what is sent there at the start of a run
 	for k := range entry.LossSets {
 		set := &entry.LossSets[k]
-		where := site{set.Node, set.Link}
+		where := site{set.Node, set.Link, len(set.Faults) == 0, set.Cause == "exhausted"}
 		at, known := places[where]
 		if !known {
-			at = p.losesAt(p.q.a.Graph.NodeID(set.Node), set.Link)
+			at = p.losesAt(set, where.normal)
 			places[where] = at
 		}
 		for _, i := range at {
-			if len(set.Faults) <= 1 {
-				begin[i].put(int32(k))
+			behind.begin(i, k, set)
+			if !p.runsFirst(int(i), set) {
+				later.begin(i, k, set)
 			}
-			p.smallest[i] = min(p.smallest[i], len(set.Faults))
 		}
 	}
 	p.passes(func(from int, s step) bool {
-		if p.smallest[from] >= p.smallest[s.to] {
-			return false
+		by := behind
+		if p.sentFirst(from, s) {
+			by = later
 		}
-		p.smallest[s.to] = p.smallest[from]
-		return true
+		a := behind.come(int(s.to), &by.losses[from], by.smallest[from])
+		b := later.come(int(s.to), &by.losses[from], by.smallest[from])
+		return a || b
 	})
-	p.losses = p.spread(begin, nothing)
+	p.losses, p.smallest = behind.losses, behind.smallest
+}
+
+// behind is what loses messages, by the place to which they do not come.
+type behind struct {
+	losses   []few
+	smallest []int // faults of the smallest loss set
+}
+
+func (p *passage) newBehind() *behind {
+	return &behind{p.q.few(len(p.way)), slices.Repeat([]int{flow.MaxFaults + 1}, len(p.way))}
+}
+
+// begin notes that loss set k, of at most one fault if it is listed, loses what is behind a place.
+func (b *behind) begin(place int32, k int, set *flow.LossSet) {
+	if len(set.Faults) <= 1 {
+		b.losses[place].put(int32(k))
+	}
+	b.smallest[place] = min(b.smallest[place], len(set.Faults))
+}
+
+// come adds what loses the messages of a place, and reports whether it changes anything.
+func (b *behind) come(place int, losses *few, smallest int) bool {
+	changed := b.losses[place].put(losses.all()...)
+	if smallest < b.smallest[place] {
+		b.smallest[place], changed = smallest, true
+	}
+	return changed
+}
+
+// ofItsRuns reports whether what a loss set loses at a queue or stream has been read, all of it by the runs of one
+// function, until its tries were exhausted.
+func (q *guarantor) ofItsRuns(set *flow.LossSet) bool {
+	if set.Cause != "exhausted" || set.Link == graph.None {
+		return false
+	}
+	l := q.a.Link(set.Link)
+	return l.Relation.Polls() && l.DeadLetter == graph.None && len(q.a.Node(l.From).Out) == 1
+}
+
+// runsFirst reports whether each message that a loss set loses at a function, or before it, has made a run of it start
+// before: its tries are exhausted, and it fails by itself or by a fault of its own.
+func (p *passage) runsFirst(k int, set *flow.LossSet) bool {
+	n := p.node(k)
+	own := set.Node == n.Name || p.q.ofItsRuns(set) && p.q.a.Link(set.Link).To == n.ID
+	return own && n.Kind == model.Function && set.Cause == "exhausted" && n.Accepts == nil &&
+		n.ColdStart == nil && !slices.ContainsFunc(set.Faults, func(any flow.Fault) bool {
+		return slices.ContainsFunc(any, func(fault string) bool { return fault != n.Name })
+	})
+}
+
+// sentFirst reports whether a step is one of a message that each run sends at its start, and that cannot be rejected
+// with nothing broken.
+func (p *passage) sentFirst(from int, s step) bool {
+	e := &p.q.g.Edges[s.edge]
+	if e.Link == graph.None || e.Verdict != expr.Certain || e.Kind == flow.GaveUp || e.Kind == flow.Result {
+		return false
+	}
+	l := p.q.a.Link(e.Link)
+	return l.AtStart && l.From == p.node(from).ID && l.Chance >= 1 && l.When == model.OfRun &&
+		l.Relation != model.WaitingCall && !p.q.rejects(int(p.way[from]), l)
 }
 
 // losesAt lists the places to which messages do not come that are lost at a node: the
 // node itself, or what the link leads to on which they are lost there, and what comes
-// behind a place where messages were given up that came to the node later.
-func (p *passage) losesAt(node, link int) []int32 {
+// behind a place where messages were given up that came to the node later: in normal operation only where some are
+// given up in it.
+func (p *passage) losesAt(set *flow.LossSet, normal bool) []int32 {
 	q := p.q
+	node, link := q.a.Graph.NodeID(set.Node), set.Link
 	var out, work []int32
 	mark := q.mark()
-	onward := link != graph.None && q.a.Link(link).From == node && q.a.Link(link).Relation.Delivering()
+	onward := link != graph.None && q.a.Link(link).From == node && q.a.Link(link).Relation.Delivering() ||
+		q.ofItsRuns(set)
 	if node >= 0 {
 		for _, s := range q.g.Of[node] {
 			k := p.at(int(s))
@@ -309,7 +374,7 @@ func (p *passage) losesAt(node, link int) []int32 {
 		for _, i := range q.into[work[k]] {
 			e := &q.g.Edges[i]
 			from := p.at(e.From)
-			if from < 0 {
+			if from < 0 || normal && e.Kind == flow.GaveUp && e.Mean.High < flow.Negligible {
 				continue
 			}
 			if e.Kind == flow.GaveUp || e.Kind == flow.Result {

@@ -210,22 +210,14 @@ func (q *guarantor) failsAfter(s int, e *flow.Edge) laterFailure {
 		return noFailure
 	}
 	for _, l := range q.later(s, e) {
+		calls, writes := l.Relation == model.WaitingCall, l.Relation == model.RunWrite && l.Op != "read"
 		switch {
-		case l.Ignore && !late:
-		case l.Relation == model.WaitingCall:
-			if !late && !q.callOf(s, l) {
-				continue
-			}
+		case calls && !l.Ignore && q.callOf(s, l):
 			return laterFailure{"the later call `" + l.Link.ID() + "` can fail", l.To, false}
-		case l.Relation == model.RunWrite && l.Op != "read":
-			target := a.Node(l.To)
-			if reject, _ := a.Rejection(l, at); reject > 0 || a.Rejected[l.To] > 0 || target.Capacity > 0 ||
-				target.PartitionRate > 0 || a.Graph.Topology.Limits.Payload > 0 {
-				return laterFailure{"the later write `" + l.Link.ID() + "` can be rejected", l.To, false}
-			}
-			if late && !target.Takes.IsZero() {
-				return laterFailure{"the run can exceed its timeout later", l.To, true}
-			}
+		case writes && !l.Ignore && q.rejects(s, l):
+			return laterFailure{"the later write `" + l.Link.ID() + "` can be rejected", l.To, false}
+		case late && (calls || writes && !a.Node(l.To).Takes.IsZero()):
+			return laterFailure{"the run can exceed its timeout later", l.To, true}
 		}
 	}
 	if o := q.tasksOf(n); o != nil && own.ByTask && o.raisesAfter(own.ID, [2]int{0, o.count}) {
@@ -235,6 +227,14 @@ func (q *guarantor) failsAfter(s int, e *flow.Edge) laterFailure {
 		return laterFailure{"the batch can fail later", n.ID, false}
 	}
 	return noFailure
+}
+
+// rejects reports whether a write of a run can be rejected with nothing broken.
+func (q *guarantor) rejects(s int, l *graph.Link) bool {
+	target := q.a.Node(l.To)
+	reject, _ := q.a.Rejection(l, q.g.All[s])
+	return reject > 0 || q.a.Rejected[l.To] > 0 || target.Capacity > 0 || target.PartitionRate > 0 ||
+		q.a.Graph.Topology.Limits.Payload > 0
 }
 
 // callOf reports whether a call of a run can fail with nothing broken.
