@@ -124,16 +124,7 @@ func reportNormalLosses(p *Pass) {
 	}
 }
 
-// share writes a share for people.
-func share(x float64) string {
-	switch {
-	case x >= 0.9995:
-		return "100%"
-	case x < 1e-6:
-		return "under 0.0001%"
-	}
-	return fmt.Sprintf("%.2g%%", 100*x)
-}
+func share(x float64) string { return model.FormatShare(x) }
 
 // reportUnmatched reports the channels of which no link accepts a message.
 func reportUnmatched(p *Pass) {
@@ -456,7 +447,7 @@ all messages end there.`,
 
 func shareWords(s flow.Span) string {
 	switch {
-	case s.Low > 0.99:
+	case s.Low >= 1-1e-9:
 		return "all messages"
 	case s.High-s.Low > 0.01:
 		return "some messages"

@@ -106,6 +106,26 @@ func ParseRate(s string) (float64, error) {
 	return n / size, nil
 }
 
+// FormatShare writes a share of 0 to 1 in percent, with two digits that say something: of what is left to 100% where
+// that is little. One that is not nothing, or not all, never looks like it.
+func FormatShare(x float64) string {
+	switch {
+	case x <= 0:
+		return "0%"
+	case x >= 1:
+		return "100%"
+	case x < 1e-6:
+		return "under 0.0001%"
+	case 1-x < 1e-6:
+		return "over 99.9999%"
+	case x < 0.99:
+		return fmt.Sprintf("%.2g%%", 100*x)
+	}
+	digits := math.Ceil(-math.Log10(1-x)) - 1
+	size := math.Pow(10, digits)
+	return strconv.FormatFloat(math.Floor(100*x*size+1e-6)/size, 'f', -1, 64) + "%"
+}
+
 // FormatRate writes a rate per second in the unit in which it reads best.
 // A rate that no document would state (under one in a century) is "under 0.00003/d".
 func FormatRate(perSecond float64) string {

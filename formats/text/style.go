@@ -235,6 +235,7 @@ func state(s document.State) string {
 	return s.State
 }
 
+// share writes a share of 0 to 1 in percent: one that is not nothing, or not all, never looks like it.
 func share(x float64) string {
 	switch {
 	case x == 0:
@@ -243,6 +244,10 @@ func share(x float64) string {
 		return "under 0.0001%"
 	case x < 0.001:
 		return fmt.Sprintf("%.2g%%", x*100)
+	case x < 1 && 1-x < 1e-6:
+		return "over 99.9999%"
+	case x < 1 && 1-x < 0.0005:
+		return strconv.FormatFloat(math.Floor(x*1e6)/1e4, 'f', -1, 64) + "%"
 	}
 	return fmt.Sprintf("%.1f%%", x*100)
 }

@@ -23,6 +23,10 @@ test("small shares keep two digits", () => {
   expect(share(0)).toBe("0 %");
   expect(share(0.00012)).toBe("0.012 %");
   expect(share(0.5)).toBe("50.0 %");
+  expect(share(1e-7)).toBe("under 0.0001 %");
+  expect(share(0.9999969)).toBe("99.9996 %");
+  expect(share(1 - 1e-7)).toBe("over 99.9999 %");
+  expect(share(1)).toBe("100.0 %");
 });
 
 test("every fate is listed once", () => {

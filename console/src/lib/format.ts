@@ -49,8 +49,12 @@ export function rate(perSecond: number): string {
   return `${n < 9.95 ? Number(n.toFixed(n < 0.095 ? 3 : 1)) : count(n)}/${unit}`;
 }
 
+/** A share in percent: one that is not nothing, or not all, never looks like it. */
 export function share(x: number): string {
   if (x === 0) return "0 %";
+  if (x < 1e-6) return "under 0.0001 %";
+  if (x < 1 && 1 - x < 1e-6) return "over 99.9999 %";
+  if (x < 1 && 1 - x < 0.0005) return `${Math.floor(x * 1e6) / 1e4} %`;
   return x < 0.001 ? `${(x * 100).toPrecision(2)} %` : `${(x * 100).toFixed(1)} %`;
 }
 

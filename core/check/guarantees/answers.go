@@ -58,4 +58,4 @@ func (q *guarantor) answer(endpoint int) Guarantee {
 }
 
 // share writes a share in percent, with two digits.
-func share(p float64) string { return fmt.Sprintf("%.2g%%", 100*p) }
+func share(p float64) string { return model.FormatShare(p) }
