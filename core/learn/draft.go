@@ -6,6 +6,7 @@ import (
 	"math"
 	"path"
 	"regexp"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -184,12 +185,14 @@ func (d *drafter) node(n *Node) *model.Value {
 		}
 	case model.Function, model.Workflow, model.Outside:
 		if len(n.Times) > 0 {
-			f := fit(n.Times)
+			f := fit(n.held())
 			v.Add("takes", f.Value)
-			d.Comments["nodes."+d.names[n.Name]+".takes"] = "Fitted to " + counted(
-				f.Count,
-				"run",
-			) + ": " + f.String() + "."
+			say := "Fitted to " + counted(f.Count, "run") + ": " + f.String() + "."
+			if h := n.Handover; h.Mean > 0 {
+				say += fmt.Sprintf(" It includes the %s that pass on average until the next of the messages that wait is "+
+					"handed over (%d times seen).", duration(h.Mean), h.Count)
+			}
+			d.Comments["nodes."+d.names[n.Name]+".takes"] = say
 		}
 		if n.Failures > 0 {
 			v.Add("fails", text(strconv.FormatFloat(100*float64(n.Failures)/float64(n.Runs), 'g', 3, 64)+"%"))
@@ -227,6 +230,16 @@ func (d *drafter) node(n *Node) *model.Value {
 		v.Add("links", links)
 	}
 	return v
+}
+
+// held is for how long each run keeps its consumer from the next message: its own work, and a hand-over, the mean of
+// those that were seen.
+func (n *Node) held() []float64 {
+	out := slices.Clone(n.Times)
+	for k := range out {
+		out[k] += n.Handover.Mean
+	}
+	return out
 }
 
 // partitions gives a stream the partitions that were seen, where somebody reads several at the same time.

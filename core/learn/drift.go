@@ -106,7 +106,8 @@ func (o *Observed) numbers(t *model.Topology, confidence float64, least int) []N
 	return out
 }
 
-// timeInterval is the interval of the mean time of a run, as wide as hours differ where there are enough of them.
+// timeInterval is the interval of the mean time of a run, as wide as hours differ where there are enough of them. A
+// model may count the hand-over of the next message in, or not.
 func (n *Node) timeInterval(confidence float64) Interval {
 	in := n.Timed.interval(quantileOf(confidence))
 	var sums, counts []float64
@@ -118,6 +119,7 @@ func (n *Node) timeInterval(confidence float64) Interval {
 	if by, ok := batchInterval(sums, counts, confidence); ok {
 		in = in.wider(by)
 	}
+	in[1] += n.Handover.Mean
 	return in
 }
 

@@ -1,6 +1,7 @@
 package learn
 
 import (
+	"math"
 	"sort"
 
 	"ironweir/core/model"
@@ -127,6 +128,56 @@ func (o *observer) countParallel() {
 		}
 		if l := o.Links[key]; l != nil {
 			l.Parallel = most
+		}
+	}
+}
+
+const (
+	leastHandovers = 20   // of how many runs the hand-over must be seen
+	longestPauses  = 0.01 // share of them, the longest, that are taken for pauses of the consumer
+)
+
+// findHandovers finds how long it takes from the end of a run to the start of the next, of consumers that take one
+// message after the other: by the first runs of messages that waited when the run before them ended. What takes longer
+// than half of the runs is no hand-over, but a delay, or a consumer that looks now and then.
+func (o *observer) findHandovers() {
+	runs := map[LinkKey][]int{}
+	for i := range o.spans {
+		s := &o.spans[i]
+		if o.roles[i] == processes && channelOf(s) != "" && s.Attributes[untimed] == "" {
+			key := LinkKey{channelOf(s), s.Service, ""}
+			runs[key] = append(runs[key], i)
+		}
+	}
+	for key, list := range runs {
+		l, n, from := o.Links[key], o.Nodes[key.To], o.Nodes[key.From]
+		if from == nil || l == nil || n == nil || l.Parallel != 1 || l.Batch > 1 {
+			continue
+		}
+		sort.Slice(list, func(a, b int) bool { return o.spans[list[a]].Start < o.spans[list[b]].Start })
+		var gaps []float64
+		run := map[int]bool{} // by sender: what runs again, or was put back by its consumer, has waited elsewhere
+		for k := range list {
+			s := &o.spans[list[k]]
+			by := o.sentBy(s)
+			if by < 0 || run[by] || o.spans[by].Service == s.Service {
+				continue
+			}
+			run[by] = true
+			if k == 0 {
+				continue
+			}
+			before := o.spans[list[k-1]].End
+			if visible := o.spans[by].End + int64(from.Delay*1e9); visible < before && before <= s.Start {
+				gaps = append(gaps, float64(s.Start-before)*1e-9)
+			}
+		}
+		if len(gaps) >= leastHandovers && len(gaps) > n.Handover.Count {
+			sort.Float64s(gaps)
+			gaps = gaps[:len(gaps)-int(math.Ceil(longestPauses*float64(len(gaps))))]
+			if mean := momentsOf(gaps).Mean(); mean < momentsOf(n.Times).Mean()/2 {
+				n.Handover = Handover{mean, len(gaps)}
+			}
 		}
 	}
 }

@@ -3,7 +3,9 @@ package learn
 import (
 	"fmt"
 	"math/rand/v2"
+	"sort"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -121,4 +123,78 @@ func TestAFitVariesAsTheValuesDo(t *testing.T) {
 		values[i] = 0.02 * random.ExpFloat64()
 	}
 	require.Equal(t, "exponential", fit(values).Name)
+}
+
+// What no distribution fits is described by as many equal values as were measured at most, with the same mean, and a
+// 99th percentile that is not that of the few longest.
+func TestWhatIsMeasuredKeepsItsMean(t *testing.T) {
+	for _, n := range []int{100, 124, 1_000, 12_345} {
+		values := make([]float64, n)
+		sum := 0.0
+		for k := range values {
+			values[k] = 0.01 + float64(k%10)*0.001
+			if k%n >= n-max(n/250, 1) { // the longest two in five hundred
+				values[k] = 5
+			}
+			sum += values[k]
+		}
+		sort.Float64s(values)
+		shares := quantiles(values).Get("values").Items
+		require.Len(t, shares, min(mostShares, n))
+		total := 0.0
+		for _, s := range shares {
+			d, err := model.ParseDuration(s.Scalar)
+			require.NoError(t, err)
+			total += d.Seconds()
+		}
+		require.InEpsilon(t, sum/float64(n), total/float64(len(shares)), 0.02, n)
+		if n >= 1_000 {
+			p99, err := model.ParseDuration(shares[len(shares)*99/100].Scalar)
+			require.NoError(t, err)
+			require.Less(t, p99.Seconds(), 0.02)
+		}
+	}
+}
+
+// The hand-over of a consumer that takes one message after the other is the time between its runs while messages wait:
+// not while none does, not of what it put back itself.
+func TestHandovers(t *testing.T) {
+	const ms = int64(time.Millisecond)
+	observed := func(between, delay int64, back bool) Handover {
+		var spans []Span
+		add := func(id, parent string, kind Kind, service, operation string, from, until int64) {
+			spans = append(spans, Span{
+				Trace: "t" + id, ID: id + operation, Parent: parent, Kind: kind, Service: service, Start: from, End: until,
+				Name: "letters " + operation,
+				Attributes: map[string]string{
+					"messaging.system": "amqp", "messaging.destination.name": "letters",
+					"messaging.operation.type": operation,
+				},
+			})
+		}
+		sender := "scribe"
+		if back {
+			sender = "reader"
+		}
+		for burst := range int64(10) { // five messages at once, then none for a second
+			start := burst * 1000 * ms
+			at := start + delay
+			for k := range int64(5) {
+				id := fmt.Sprintf("%d-%d", burst, k)
+				add(id, "", Producer, sender, "send", start, start+1)
+				at += between
+				add(id, id+"send", Consumer, "reader", "process", at, at+30*ms)
+				at += 30 * ms
+			}
+		}
+		o := Observe(spans)
+		require.Contains(t, o.Nodes, "reader")
+		return o.Nodes["reader"].Handover
+	}
+	h := observed(2*ms, 0, false)
+	require.InDelta(t, 0.002, h.Mean, 1e-9)
+	require.Equal(t, 39, h.Count, "four of each five, less the longest")
+	require.Equal(t, Handover{}, observed(20*ms, 0, false), "longer than half of a run: it is no hand-over")
+	require.Equal(t, Handover{}, observed(2*ms, 0, true), "what was put back has waited elsewhere")
+	require.Equal(t, h, observed(2*ms, 40*ms, false), "what is delayed waits, and is then handed over")
 }

@@ -35,6 +35,7 @@ type Node struct {
 	Errors   map[string]int // of its own failures
 	Times    []float64      // seconds of its own work, of runs that went well; a sample where it was kept for long
 	Timed    Moments        // of all of them
+	Handover Handover       // of the messages that wait for its runs
 	Cron     string
 	Fires    []int64 // starts, of a schedule
 	Method   string
@@ -46,6 +47,13 @@ type Node struct {
 	first      int64
 	batches    []batch // what was put together
 	seen       []seenRun
+}
+
+// Handover is how long it takes, while messages wait, from the end of a run to the start of the next: the consumer
+// confirms one message, and the broker hands over the next. It is in no span, and keeps the consumer from other work.
+type Handover struct {
+	Mean  float64 // seconds
+	Count int     // of runs by which it is known; 0: it is not
 }
 
 // batch is what was observed of a node in one of several whiles.
@@ -177,6 +185,7 @@ func Observe(spans []Span) *Observed {
 	o.findDeadLetters()
 	o.findCallRetries()
 	o.findDelays()
+	o.findHandovers()
 	o.findTopics()
 	for _, n := range o.Nodes {
 		n.Timed = momentsOf(n.Times)

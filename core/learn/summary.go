@@ -162,6 +162,10 @@ func (o *Observed) mergeNode(s *SummaryNode) {
 	n.Delay = min(n.Delay, s.Delay)
 	n.Times = append(n.Times, s.Times...)
 	n.Timed.add(s.Timed)
+	if all := n.Handover.Count + s.Handover.Count; all > 0 {
+		n.Handover.Mean += (s.Handover.Mean - n.Handover.Mean) * float64(s.Handover.Count) / float64(all)
+		n.Handover.Count = all
+	}
 	if s.Runs > 0 {
 		n.batches = append(n.batches, batch{s.Runs, s.Failures, s.Timed})
 	}

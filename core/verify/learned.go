@@ -9,6 +9,9 @@ import (
 	"strings"
 	"time"
 
+	"gonum.org/v1/gonum/stat"
+	"gonum.org/v1/gonum/stat/distuv"
+
 	"ironweir/core/graph"
 	"ironweir/core/learn"
 	"ironweir/core/model"
@@ -22,7 +25,7 @@ type Row struct {
 	Unit      string     `json:"unit"` // s, messages, per_s or share
 	Measured  float64    `json:"measured"`
 	Predicted float64    `json:"predicted"` // mean of the simulations
-	Range     [2]float64 `json:"range"`     // least and greatest of the simulations
+	Range     [2]float64 `json:"range"`     // in which 99 of 100 simulations lie, and all of these
 	Error     float64    `json:"error"`     // predicted over measured, less one
 	Allowed   float64    `json:"allowed"`
 	Within    bool       `json:"within"` // the error is allowed, or the measurement lies in the range
@@ -110,14 +113,13 @@ func (l *learnedRows) add(
 		What:     what,
 		Unit:     unit,
 		Measured: measured,
-		Range:    [2]float64{math.Inf(1), math.Inf(-1)},
 		Allowed:  allowed,
 	}
-	for _, doc := range l.docs {
-		x := predicted(doc)
-		r.Predicted += x / float64(len(l.docs))
-		r.Range = [2]float64{min(r.Range[0], x), max(r.Range[1], x)}
+	all := make([]float64, len(l.docs))
+	for k, doc := range l.docs {
+		all[k] = predicted(doc)
 	}
+	r.Predicted, r.Range = predictionInterval(all)
 	switch {
 	case measured == 0 && r.Predicted == 0:
 		return
@@ -129,6 +131,18 @@ func (l *learnedRows) add(
 	}
 	l.out.Within = l.out.Within && r.Within
 	l.out.Rows = append(l.out.Rows, r)
+}
+
+// predictionInterval gives the mean of simulations and where the next one lies 99 times of 100, by Student's t: mean ±
+// t·s·√(1+1/n), and not below 0; what was simulated lies in it too.
+func predictionInterval(all []float64) (mean float64, in [2]float64) {
+	mean, s := stat.MeanStdDev(all, nil)
+	n := float64(len(all))
+	half := 0.0
+	if n > 1 {
+		half = distuv.StudentsT{Sigma: 1, Nu: n - 1}.Quantile(0.995) * s * math.Sqrt(1+1/n)
+	}
+	return mean, [2]float64{min(max(mean-half, 0), slices.Min(all)), max(mean+half, slices.Max(all))}
 }
 
 // latencies adds the times between an entry and the end of what it sets off.

@@ -546,7 +546,7 @@ func (v *verifier) numbers(s *model.Scenario, r *sim.Result) {
 				want,
 				got,
 				int64(runs/(1+n.Takes.Variation())),
-				v.uncertain(i) || slices.Contains(c.Assumptions, flow.PayloadAssumption) || got < want && v.batched(i),
+				v.uncertain(i) || v.guessed(&c) || got < want && v.batched(i),
 			)
 		}
 	}
@@ -588,6 +588,11 @@ func (v *verifier) numbers(s *model.Scenario, r *sim.Result) {
 	for c := range want {
 		v.number("share", s, "lost as "+c, "", want[c], lost[c], int64(lost[c]), false)
 	}
+}
+
+// guessed reports whether the number of runs at a node rests on a guess.
+func (v *verifier) guessed(c *flow.Capacity) bool {
+	return c.Basis["utilisation"] == flow.Estimate || slices.Contains(c.Assumptions, flow.PayloadAssumption)
 }
 
 // channelRates compares how many messages come to channels.

@@ -47,7 +47,7 @@ func Learned(w io.Writer, doc *verify.LearnedDocument, replications int, s Style
 			},
 		)
 	}
-	p.table([]string{"number", ">measured", ">predicted", ">in one simulation", ">error", ">allowed", ""}, rows)
+	p.table([]string{"number", ">measured", ">predicted", ">99 of 100 simulations", ">error", ">allowed", ""}, rows)
 	p.line("")
 	if doc.Within {
 		p.line(

@@ -117,6 +117,7 @@ func (a *Analysis) findGuesses() {
 			undecided = append(undecided, e.To)
 		}
 	}
+	a.decidesByPayload = decidesByPayload(a.Graph)
 	a.guessedStates = g.spreadOver(undecided, func(e *Edge) bool { return e.Mean.High > 0 })
 	a.GuessedLinks = make([]bool, len(a.Graph.Links))
 	for k := range g.Edges {
@@ -126,6 +127,16 @@ func (a *Analysis) findGuesses() {
 			a.GuessedLinks[e.Link] = true
 		}
 	}
+}
+
+// decidesByPayload reports whether a model has conditions, counts or cases of which a payload may decide.
+func decidesByPayload(g *graph.Graph) bool {
+	return g.UsesData || slices.ContainsFunc(g.Nodes, func(n graph.Node) bool {
+		return len(n.Cases) > 0 || len(n.Tasks) > 0
+	}) || slices.ContainsFunc(g.Links, func(l graph.Link) bool {
+		return l.If != nil || l.ForEach != nil || l.CountExpr != nil ||
+			slices.ContainsFunc(l.Filter.Clauses, func(c graph.Clause) bool { return c.If != nil })
+	})
 }
 
 // findCapacity works out how busy everything is.
@@ -210,7 +221,9 @@ func (a *Analysis) capacityOf(i int, load *runLoad) Capacity {
 		c.Basis["rate"] = Estimate
 	}
 	if guess {
-		c.Assumptions = append(c.Assumptions, PayloadAssumption)
+		if a.decidesByPayload {
+			c.Assumptions = append(c.Assumptions, PayloadAssumption)
+		}
 		c.Basis["utilisation"] = Estimate
 	}
 	if node.Kind.Runs() {
