@@ -117,7 +117,8 @@ func TestFollow(t *testing.T) {
 		case 2:
 			http.Error(w, "starting", 503)
 		default:
-			fmt.Fprint(w, "data: {\"state\": \"running\", \"progress\": 0.5}\n\ndata: {\"state\": \"done\", \"progress\": 1}\n\n")
+			fmt.Fprint(w, "data: {\"state\": \"running\", \"progress\": 0.5}\n\n")
+			fmt.Fprint(w, "data: {\"state\": \"done\", \"progress\": 1}\n\n")
 		}
 	})
 	var told []float64

@@ -156,7 +156,9 @@ func TestFilters(t *testing.T) {
 	require.Equal(t, "prefix in/ or tmp/ does not match an empty subject",
 		g.Declined(g.NodeID("q"), expr.Event{}, "")[1])
 	two := &g.Links[g.LinkID("q:two")].Filter
-	for subject, takes := range map[string]bool{"in/1.csv": true, "tmp/.csv": true, "in/1.pdf": false, "x/in/1.csv": false} {
+	for subject, takes := range map[string]bool{
+		"in/1.csv": true, "tmp/.csv": true, "in/1.pdf": false, "x/in/1.csv": false,
+	} {
 		require.Equal(t, takes, two.Takes(&expr.Event{Subject: subject}), subject)
 	}
 	require.Equal(t, []string{"", "the link takes only what is deleted; the object is written"},

@@ -164,7 +164,8 @@ func TestHandovers(t *testing.T) {
 		var spans []Span
 		add := func(id, parent string, kind Kind, service, operation string, from, until int64) {
 			spans = append(spans, Span{
-				Trace: "t" + id, ID: id + operation, Parent: parent, Kind: kind, Service: service, Start: from, End: until,
+				Trace: "t" + id, ID: id + operation, Parent: parent,
+				Kind: kind, Service: service, Start: from, End: until,
 				Name: "letters " + operation,
 				Attributes: map[string]string{
 					"messaging.system": "amqp", "messaging.destination.name": "letters",
