@@ -50,7 +50,7 @@ func TestRequests(t *testing.T) {
 
 // A refusal names each place; a service that fails, and one that is not there, cannot be reached.
 func TestErrors(t *testing.T) {
-	status := 422
+	status := http.StatusUnprocessableEntity
 	c := answering(t, func(w http.ResponseWriter, _ *http.Request) {
 		w.WriteHeader(status)
 		fmt.Fprint(w, `{"title": "Unprocessable", "detail": "the model has problems", "errors": [
@@ -65,12 +65,12 @@ func TestErrors(t *testing.T) {
 	require.NotErrorIs(t, err, client.ErrUnreachable)
 	require.EqualError(t, err,
 		"the model has problems\n  m.yaml:4:7: nodes.q.kind: no such kind\n  is too long")
-	status = 503
+	status = http.StatusServiceUnavailable
 	_, err = c.Do(context.Background(), "GET", "/x", nil, nil)
 	require.ErrorIs(t, err, client.ErrUnreachable)
 	require.ErrorAs(t, err, &problem)
 
-	plain := answering(t, func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "gone", 404) })
+	plain := answering(t, func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "gone", http.StatusNotFound) })
 	_, err = plain.Do(context.Background(), "GET", "/x", nil, nil)
 	require.EqualError(t, err, "Not Found")
 
@@ -96,7 +96,7 @@ func TestLists(t *testing.T) {
 		case "b&c":
 			fmt.Fprint(w, `{"items": [{"name": "c"}], "next": ""}`)
 		default:
-			http.Error(w, "an unknown cursor", 400)
+			http.Error(w, "an unknown cursor", http.StatusBadRequest)
 		}
 	})
 	models, err := c.Models(context.Background())
@@ -115,7 +115,7 @@ func TestFollow(t *testing.T) {
 		case 1:
 			fmt.Fprint(w, "event: state\ndata: {\"state\": \"running\", \"progress\": 0.25}\n\n: nothing\ndata: {bro")
 		case 2:
-			http.Error(w, "starting", 503)
+			http.Error(w, "starting", http.StatusServiceUnavailable)
 		default:
 			fmt.Fprint(w, "data: {\"state\": \"running\", \"progress\": 0.5}\n\n")
 			fmt.Fprint(w, "data: {\"state\": \"done\", \"progress\": 1}\n\n")
@@ -128,7 +128,9 @@ func TestFollow(t *testing.T) {
 	require.Equal(t, []float64{0.25, 0.5, 1}, told)
 	require.Equal(t, 3, requests)
 
-	refused := answering(t, func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "no such run", 404) })
+	refused := answering(t, func(w http.ResponseWriter, _ *http.Request) {
+		http.Error(w, "no such run", http.StatusNotFound)
+	})
 	_, err = refused.Follow(context.Background(), 7, func(client.Update) {})
 	require.EqualError(t, err, "Not Found", "what is refused is not tried again")
 }

@@ -121,6 +121,19 @@ func (w *trial) waysOf(q *guarantees.Guarantee, b *guarantees.Breach) []way {
 	return out[:min(len(out), waysTried)]
 }
 
+// places lists the nodes to which messages of an entry come, in the order in which they do first.
+func (w *trial) places(entry string) []string {
+	var out []string
+	for _, x := range w.ways[entry] {
+		for _, s := range x.steps {
+			if !slices.Contains(out, s.node) {
+				out = append(out, s.node)
+			}
+		}
+	}
+	return out
+}
+
 // instantsOf lists the steps of a journey.
 func instantsOf(j *sim.Journey) []instant {
 	var out []instant

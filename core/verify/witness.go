@@ -106,15 +106,16 @@ func (w *Witnesses) trials(q *guarantees.Guarantee, s Statement) ([]*trial, erro
 	if alone.has(q) || w.beside.has(q) || !faultless {
 		return out, nil
 	}
-	for i := range w.v.g.Nodes {
-		if failing := w.v.g.Nodes[i].Name; failing != q.To && failing != q.From {
-			one, err := w.trialOf(q.From, failing)
-			if err != nil {
-				return nil, err
-			}
-			if one.has(q) {
-				return []*trial{one}, nil
-			}
+	for _, failing := range alone.places(q.From) {
+		if failing == q.To || failing == q.From || w.v.o.Stop != nil && w.v.o.Stop() {
+			continue
+		}
+		one, err := w.trialOf(q.From, failing)
+		if err != nil {
+			return nil, err
+		}
+		if one.has(q) {
+			return []*trial{one}, nil
 		}
 	}
 	return out, nil

@@ -141,7 +141,7 @@ func newGuarantor(a *flow.Analysis) *guarantor {
 		q.components[q.g.Component[s]] = append(q.components[q.g.Component[s]], s)
 	}
 	for k := range q.g.Edges {
-		if e := &q.g.Edges[k]; e.Verdict != expr.Impossible {
+		if e := &q.g.Edges[k]; taken(e) {
 			q.into[e.To] = append(q.into[e.To], int32(k))
 			q.circles[e.From] = q.circles[e.From] || q.g.Component[e.From] == q.g.Component[e.To]
 			if e.Link != graph.None {
@@ -171,6 +171,12 @@ func newGuarantor(a *flow.Analysis) *guarantor {
 		}
 	}
 	return q
+}
+
+// taken reports whether a message ever takes an edge: one that a run sends when it has succeeded is never sent where no
+// run does, as when all fail or exceed their timeout.
+func taken(e *flow.Edge) bool {
+	return e.Verdict != expr.Impossible && (e.Kind != flow.Sends || e.Mean.High > 0)
 }
 
 // Of works out what holds for every entry and destination, or of one entry or

@@ -110,6 +110,18 @@ func TestEffects(t *testing.T) {
 	}
 }
 
+// TestNothingIsSaidOfWhatNeverComes: no run of a function succeeds, so what it sends then is never sent.
+func TestNothingIsSaidOfWhatNeverComes(t *testing.T) {
+	for _, never := range []string{"fails: 100%", "takes: 50s, timeout: 45s"} {
+		all := guaranteesOf(t, "  b: {kind: topic, rate: 1/m, links: {f: {}, q: {}}}\n"+
+			"  f: {kind: function, "+never+", links: {d: {}, s: {at: start}}}\n"+
+			"  d: {kind: table}\n  s: {kind: table}\n  q: {kind: queue}")
+		require.Len(t, all, 2)
+		require.Contains(t, all, "b q")
+		require.Contains(t, all, "b s")
+	}
+}
+
 // TestRejectedResultsAreParked: what a table rejects of the results of failed runs goes to their link's dead letter.
 func TestRejectedResultsAreParked(t *testing.T) {
 	found := guaranteesOf(t, "  f: {kind: function, rate: 1/m, takes: 1s, timeout: 10s, fails: {for-good: 5%}, "+

@@ -78,7 +78,7 @@ func (q *walker) reach(entry int) *passage {
 	}
 	for k := 0; k < len(p.way); k++ {
 		for _, e := range q.g.Leaving(int(p.way[k])) {
-			if e.Verdict != expr.Impossible {
+			if taken(&e) {
 				see(int32(e.To))
 			}
 		}
@@ -100,7 +100,7 @@ func (p *passage) follow() {
 	p.first = make([]int32, 1, len(p.way)+1)
 	for _, s := range p.way {
 		for i := q.g.First[s]; i < q.g.First[s+1]; i++ {
-			if e := &q.g.Edges[i]; e.Verdict != expr.Impossible {
+			if e := &q.g.Edges[i]; taken(e) {
 				p.steps = append(p.steps, step{i, p.at(e.To)})
 			}
 		}
@@ -215,7 +215,8 @@ func (p *passage) followCertain() {
 		work := []int{in.State}
 		for k := 0; k < len(work); k++ {
 			for _, e := range q.g.Leaving(work[k]) {
-				if e.Verdict == expr.Certain && e.Kind != flow.GaveUp && e.Kind != flow.Result && mark(e.To) {
+				if e.Verdict == expr.Certain && taken(&e) && e.Kind != flow.GaveUp && e.Kind != flow.Result &&
+					mark(e.To) {
 					work = append(work, e.To)
 				}
 			}

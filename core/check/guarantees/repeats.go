@@ -78,7 +78,7 @@ func (q *guarantor) repeatedRuns(s int) {
 	}
 	for k, e := range q.g.Leaving(s) {
 		edge := int(q.g.First[s]) + k
-		if e.Kind == flow.GaveUp || e.Kind == flow.Result || e.Kind == flow.LifeEnds || e.Verdict == expr.Impossible {
+		if e.Kind == flow.GaveUp || e.Kind == flow.Result || e.Kind == flow.LifeEnds || !taken(&e) {
 			continue
 		}
 		switch {
@@ -292,7 +292,7 @@ func (q *guarantor) repeatedPasses(s int) {
 	first := int(q.g.First[s])
 	leaving := q.g.Leaving(s)
 	for k, e := range leaving {
-		if e.Verdict == expr.Impossible {
+		if !taken(&e) {
 			continue
 		}
 		edge := first + k
@@ -313,7 +313,7 @@ func (q *guarantor) repeatedPasses(s int) {
 			}
 		}
 		for j, f := range leaving { // a cycle passes here again
-			if j == k || q.g.Component[f.To] != q.g.Component[s] || f.Verdict == expr.Impossible {
+			if j == k || q.g.Component[f.To] != q.g.Component[s] || !taken(&f) {
 				continue
 			}
 			if q.bothTaken(s, &e, &f) {
