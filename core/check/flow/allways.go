@@ -47,15 +47,18 @@ func (a *Analysis) onAllWays(adds func(from int, e *Edge, set faultSet) faultSet
 }
 
 // findDry works out the faults by which nothing new comes to a state: all that sends there fails by them, or receives
-// nothing itself. Of a message at such a state only those are concerned that were on their way when the fault began, so
+// nothing itself, or it is at a channel that rejects by them what is written. Of a message at such a state only those are concerned that were on their way when the fault began, so
 // that the time within which one is lost has no end.
 func (a *Analysis) findDry() {
 	a.faults.dry = a.onAllWays(func(from int, e *Edge, set faultSet) faultSet {
 		switch {
 		case e.Kind == GaveUp || e.Kind == Result && a.Link(e.Link).When == model.Failure:
-			return nil
+			set = nil
 		case e.Kind == Sends || e.Kind == Result:
 			set.merge(a.alwaysFails(from))
+		}
+		if to := a.States.All[e.To].Node; a.Node(to).Kind.Channel() {
+			set.add(to)
 		}
 		return set
 	})

@@ -412,9 +412,16 @@ func (x *exploration) list(e *Entry, budget int) {
 	}
 	for _, s := range x.work {
 		for _, k := range a.deadAt[s] {
-			if r := &a.dead[k]; r.normal {
-				after := r.after.byChance(a.stateRates[s] * r.share)
-				note(&r.delivery, r.faults, r.faults.list(), nil, after)
+			if !a.dead[k].normal {
+				continue
+			}
+			d := a.dead[k].delivery
+			d.after = d.after.byChance(a.stateRates[s] * d.share)
+			few, rest := a.fewOf(d)
+			for _, d := range []delivery{few, rest} {
+				if !d.faults.empty() {
+					note(&d, d.faults, d.faults.list(), nil, d.after)
+				}
 			}
 		}
 	}
