@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"ironweir/core/expr"
+	"ironweir/core/graph"
 	"ironweir/core/model"
 )
 
@@ -79,7 +80,7 @@ func (a *Analysis) findPassed() {
 	calls := map[int]faultSet{} // by node: those of each of its runs
 	for i := range a.Graph.Links {
 		l := a.Link(i)
-		if l.Relation == model.WaitingCall && l.Chance >= 1 && !l.Forgiven() && !l.InCatch && !l.ByTask &&
+		if l.Relation == model.WaitingCall && l.Chance >= 1 && !l.Forgiven() && !l.InCatch && a.sureTask(l) &&
 			l.When == model.OfRun && a.Node(l.To).Fails.ForGood > 0 {
 			set := calls[l.From]
 			set.add(l.To)
@@ -92,7 +93,7 @@ func (a *Analysis) findPassed() {
 	}
 	a.findEntryStates()
 	a.passed = a.onAllWays(func(from int, e *Edge, set faultSet) faultSet {
-		if e.Kind != Sends {
+		if e.Kind != Sends && (e.Kind != Result || a.Link(e.Link).When != model.Success) {
 			return set
 		}
 		for _, node := range calls[a.States.All[from].Node].list() {
@@ -102,6 +103,19 @@ func (a *Analysis) findPassed() {
 		}
 		return set
 	})
+}
+
+// sureTask reports whether a call, if a task makes it, is made on every way through the tasks, and nothing catches that
+// it fails.
+func (a *Analysis) sureTask(l *graph.Link) bool {
+	return !l.ByTask || !l.Sometimes && !l.Caught && !tries(a.Node(l.From).Do)
+}
+
+// tries reports whether any of some tasks catches what fails in others.
+func tries(tasks []*model.Task) bool {
+	found := false
+	model.Walk(tasks, model.Place{}, func(t *model.Task, _ model.Place) { found = found || t.Try != nil })
+	return found
 }
 
 // surelyCalls reports whether every run at a state that succeeds has called a node.
