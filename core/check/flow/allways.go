@@ -48,8 +48,8 @@ func (a *Analysis) onAllWays(adds func(from int, e *Edge, set faultSet) faultSet
 }
 
 // findDry works out the faults by which nothing new comes to a state: all that sends there fails by them, or receives
-// nothing itself, or it is at a channel that rejects by them what is written. Of a message at such a state only those are concerned that were on their way when the fault began, so
-// that the time within which one is lost has no end.
+// nothing itself, or it is at a channel that rejects by them what is written. Of a message at such a state only those
+// are concerned that were on their way when the fault began, so that the time within which one is lost has no end.
 func (a *Analysis) findDry() {
 	a.faults.dry = a.onAllWays(func(from int, e *Edge, set faultSet) faultSet {
 		switch {
@@ -64,6 +64,22 @@ func (a *Analysis) findDry() {
 		return set
 	})
 }
+
+// dryAt gives the faults by which nothing new comes to any state of a node.
+func (a *Analysis) dryAt(node int) faultSet {
+	var dry faultSet
+	for k, s := range a.States.Of[node] {
+		if k == 0 {
+			dry = a.faults.dry[s]
+			continue
+		}
+		dry, _ = dry.both(a.faults.dry[s])
+	}
+	return dry
+}
+
+// onTheWay bounds the messages that may still come to a node, at its rate per second, when nothing new does.
+func onTheWay(rate float64) float64 { return 60*rate + 5 }
 
 // fewOf splits a delivery into that of what was on its way when a fault began by which nothing new comes, and the rest;
 // either may have no faults.

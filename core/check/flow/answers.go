@@ -52,7 +52,10 @@ func (a *Analysis) AnswersOf(endpoint int) *Answers {
 		}
 		lasting.merge(set)
 		for _, q := range a.limited {
-			if fill, ok := a.faults.fills[q]; ok && set.has(q) {
+			if !set.has(q) {
+				continue
+			}
+			for _, fill := range a.faults.fills[q] {
 				full.merge(fill.faults)
 			}
 		}

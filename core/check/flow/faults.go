@@ -80,7 +80,7 @@ type faultModel struct {
 	always     []faultSet         // the same, without what only some tries come to
 	dry        []faultSet         // by state: while one of them lasts nothing new comes
 	contended  map[int]float64    // by node, where it is known
-	fills      map[int]fill       // queues that fill up while they are not read
+	fills      map[int][]fill     // queues that fill up while they are not read
 	fallbacks  map[int][]bothFail // by state, where they have been asked for
 }
 
@@ -93,7 +93,7 @@ type fill struct {
 // findFaults lists every delivery with the faults that make it fail.
 func (a *Analysis) findFaults() {
 	f := &faultModel{nodes: len(a.Graph.Nodes), groupsOf: map[int][]int{},
-		fills: map[int]fill{}, fallbacks: map[int][]bothFail{}}
+		fills: map[int][]fill{}, fallbacks: map[int][]bothFail{}}
 	a.faults = f
 	for i := range a.Graph.Nodes {
 		f.names = append(f.names, a.Node(i).Name)
@@ -196,7 +196,7 @@ func (a *Analysis) closureOf(s int, closures []faultSet, always bool) faultSet {
 			switch {
 			case l.Forgiven() && e.Kind == Calls && closures[e.To] != nil && !(always && l.Chance < 1):
 				set.merge(a.lateBy(top.state, closures[e.To]))
-			case l.Forgiven() || l.InCatch || always && l.Chance < 1:
+			case l.Forgiven() || l.InCatch || always && (l.Chance < 1 || l.Sometimes):
 			case e.Kind == Calls:
 				if c := closures[e.To]; c != nil {
 					set.merge(c)
@@ -284,19 +284,20 @@ func (a *Analysis) deliver(d delivery) {
 		f.deliveries = append(f.deliveries, rest)
 	}
 	for _, q := range a.limited {
-		fl, ok := f.fills[q]
-		if !ok || !d.faults.has(q) {
+		if !d.faults.has(q) {
 			continue
 		}
-		more := d
-		more.faults, more.others = fl.faults, nil
-		more.after = d.after.plus(fl.after)
-		more.limit = a.Node(q).Name + " capacity"
-		if d.cause == "rejected" {
-			more.cause = "overflow"
+		for _, fl := range f.fills[q] {
+			more := d
+			more.faults, more.others = fl.faults, nil
+			more.after = d.after.plus(fl.after)
+			more.limit = a.Node(q).Name + " capacity"
+			if d.cause == "rejected" {
+				more.cause = "overflow"
+			}
+			more.place = a.placeOf(more.cause, more.node, more.link)
+			f.deliveries = append(f.deliveries, more)
 		}
-		more.place = a.placeOf(more.cause, more.node, more.link)
-		f.deliveries = append(f.deliveries, more)
 	}
 }
 
@@ -1262,10 +1263,57 @@ func (a *Analysis) findFills() {
 				}
 			}
 		}
-		if f.after.At > n.Retention.Seconds() {
-			continue // messages expire first
+		if room >= onTheWay(a.Rates[i]) {
+			_, f.faults = f.faults.both(a.dryAt(i))
 		}
-		a.faults.fills[i] = f
+		if f.faults.empty() || f.after.At > n.Retention.Seconds() {
+			continue // messages expire first, or none comes any more
+		}
+		a.faults.fills[i] = []fill{f}
 		a.limited = append(a.limited, i)
 	}
+	a.findFillsBefore()
+}
+
+// mostFills bounds how many queues downstream are looked at that fill up a queue.
+const mostFills = 8
+
+// findFillsBefore works out how soon the queues fill up whose consumers write into one that is full, and those before
+// them.
+func (a *Analysis) findFillsBefore() {
+	fills := a.faults.fills
+	before := map[int][]int{} // by queue: those whose consumers write into it
+	for _, q := range a.limited {
+		for _, next := range fills[q][0].faults.list() {
+			if next != q && fills[next] != nil {
+				before[next] = append(before[next], q)
+			}
+		}
+	}
+	for work := slices.Clone(a.limited); len(work) > 0; work = work[1:] {
+		for _, q := range before[work[0]] {
+			if a.fillsWith(q, fills[work[0]]) {
+				work = append(work, q)
+			}
+		}
+	}
+}
+
+// fillsWith notes that a queue fills up when one does that its consumers write into, and reports whether that is new.
+func (a *Analysis) fillsWith(q int, next []fill) (added bool) {
+	fills := a.faults.fills
+	own := fills[q][0]
+	known := a.dryAt(q)
+	for _, f := range fills[q] {
+		known.merge(f.faults)
+	}
+	for _, f := range next {
+		if _, f.faults = f.faults.both(known); f.faults.empty() || len(fills[q]) >= mostFills {
+			continue
+		}
+		f.after = f.after.plus(own.after)
+		known.merge(f.faults)
+		fills[q], added = append(fills[q], f), true
+	}
+	return added
 }
