@@ -28,7 +28,7 @@ func (r *Rehearsal) SetPace(who string, pace float64) error { return r.SetTime(w
 
 // SetBack sets time to an earlier instant: everything is had again from the
 // start, with what was put in until then. What was put in later comes again at
-// its instants as time goes on, until somebody puts something else in.
+// its instants as time goes on, until something else is put in.
 func (r *Rehearsal) SetBack(who string, to time.Duration) error { return r.SetTime(who, Time{To: &to}) }
 
 // SetTime changes how time passes, all of it at one instant: time that is set back and

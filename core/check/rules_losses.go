@@ -91,9 +91,9 @@ func reportNormalLosses(p *Pass) {
 			which = "some messages"
 			switch s := l.First.Share; {
 			case s.Low == s.High && s.High > 0:
-				which = share(s.High) + " of the messages"
+				which = model.FormatShare(s.High) + " of the messages"
 			case l.First.Why == "throttled" && at.Of > 0:
-				which = "about " + share(at.Lost/at.Of) + " of the messages"
+				which = "about " + model.FormatShare(at.Lost/at.Of) + " of the messages"
 			case s.Low == 0:
 				which, verb = "messages", "may be"
 			}
@@ -123,8 +123,6 @@ func reportNormalLosses(p *Pass) {
 		}
 	}
 }
-
-func share(x float64) string { return model.FormatShare(x) }
 
 // reportUnmatched reports the channels of which no link accepts a message.
 func reportUnmatched(p *Pass) {
@@ -452,7 +450,7 @@ func shareWords(s flow.Span) string {
 	case s.High-s.Low > 0.01:
 		return "some messages"
 	}
-	return share(s.High) + " of the messages"
+	return model.FormatShare(s.High) + " of the messages"
 }
 
 func parkWords(k flow.Park) string {

@@ -304,7 +304,7 @@ writes for each message in turn, within one timeout: that it has time for one sa
 					),
 				},
 				"%s of the runs of `%s` take longer than its timeout of %s and fail",
-				share(late),
+				model.FormatShare(late),
 				n.Name,
 				model.FormatDuration(n.Timeout),
 			)

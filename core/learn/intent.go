@@ -1,6 +1,7 @@
 package learn
 
 import (
+	"iter"
 	"math"
 	"sort"
 
@@ -90,6 +91,21 @@ func (o *observer) countTries() {
 // many messages, for that to be no accident of clocks and of spans that end late.
 const leastParallel = 0.01
 
+// timedRuns gives the runs for messages of a channel whose spans say how long they take, each with its link.
+func (o *observer) timedRuns() iter.Seq2[int, LinkKey] {
+	return func(yield func(int, LinkKey) bool) {
+		for i := range o.spans {
+			s := &o.spans[i]
+			if o.roles[i] != processes || channelOf(s) == "" || s.Attributes[untimed] != "" {
+				continue
+			}
+			if !yield(i, LinkKey{channelOf(s), s.Service, ""}) {
+				return
+			}
+		}
+	}
+}
+
 // countParallel finds how many messages of one channel a service works on at the same
 // time.
 func (o *observer) countParallel() {
@@ -98,13 +114,8 @@ func (o *observer) countParallel() {
 		by int
 	}
 	edges := map[LinkKey][]edge{}
-	for i := range o.spans {
-		s := &o.spans[i]
-		if o.roles[i] != processes || channelOf(s) == "" || s.Attributes[untimed] != "" {
-			continue
-		}
-		key := LinkKey{channelOf(s), s.Service, ""}
-		edges[key] = append(edges[key], edge{s.Start, 1}, edge{s.End, -1})
+	for i, key := range o.timedRuns() {
+		edges[key] = append(edges[key], edge{o.spans[i].Start, 1}, edge{o.spans[i].End, -1})
 	}
 	for key, list := range edges {
 		sort.Slice(list, func(a, b int) bool {
@@ -142,12 +153,8 @@ const (
 // than half of the runs is no hand-over, but a delay, or a consumer that looks now and then.
 func (o *observer) findHandovers() {
 	runs := map[LinkKey][]int{}
-	for i := range o.spans {
-		s := &o.spans[i]
-		if o.roles[i] == processes && channelOf(s) != "" && s.Attributes[untimed] == "" {
-			key := LinkKey{channelOf(s), s.Service, ""}
-			runs[key] = append(runs[key], i)
-		}
+	for i, key := range o.timedRuns() {
+		runs[key] = append(runs[key], i)
 	}
 	for key, list := range runs {
 		l, n, from := o.Links[key], o.Nodes[key.To], o.Nodes[key.From]
@@ -404,13 +411,10 @@ const (
 // is processed.
 func (o *observer) findDelays() {
 	waits := map[string][]float64{}
-	for i := range o.spans {
+	for i, key := range o.timedRuns() {
 		s := &o.spans[i]
-		if o.roles[i] != processes || channelOf(s) == "" || s.Attributes[untimed] != "" {
-			continue
-		}
 		if k := o.sentBy(s); k >= 0 {
-			waits[channelOf(s)] = append(waits[channelOf(s)], float64(s.Start-o.spans[k].End)*1e-9)
+			waits[key.From] = append(waits[key.From], float64(s.Start-o.spans[k].End)*1e-9)
 		}
 	}
 	for channel, list := range waits {

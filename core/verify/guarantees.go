@@ -220,16 +220,14 @@ func repeatedOf(list []effect) map[pair]effect {
 	return out
 }
 
-// newGuaranteeVerifier is newVerifier for runs whose journeys are recorded.
-func newGuaranteeVerifier(g *graph.Graph, o Options) *verifier {
-	o.Events = cmp.Or(o.Events, 300_000)
-	return newVerifier(g, o)
-}
+// mostRecorded is how many events a run has at most whose journeys are recorded, where nothing else is said.
+const mostRecorded = 300_000
 
 // Guarantees holds what the analysis says of effects, order and delay against runs
 // without a fault and under single faults at sampled instants.
 func Guarantees(g *graph.Graph, o Options) (*Report, error) {
-	v := newGuaranteeVerifier(g, o)
+	o.Events = cmp.Or(o.Events, mostRecorded)
+	v := newVerifier(g, o)
 	list := guarantees.Of(v.a, "", "")
 	normal, over, err := v.effects(v.scenario(v.base.Length, v.drained))
 	if err != nil {

@@ -96,15 +96,11 @@ func (w *trial) dense(q *guarantees.Guarantee, incident *model.Incident) *model.
 		length = w.spacing(q.From) * leastSent
 	}
 	s := w.scenario(length, length+w.v.drained-w.v.base.Length)
+	sampled := false // of the samples, one is enough: they come together
 	s.Traffic = slices.DeleteFunc(s.Traffic, func(t *model.Traffic) bool {
-		return t.Into != q.From || !w.reached(q, t)
-	})
-	samples := 0
-	s.Traffic = slices.DeleteFunc(s.Traffic, func(t *model.Traffic) bool { // of the samples, one: they come together
-		if isSample(t) {
-			samples++
-		}
-		return isSample(t) && samples > 1
+		out := t.Into != q.From || !w.reached(q, t) || isSample(t) && sampled
+		sampled = sampled || !out && isSample(t)
+		return out
 	})
 	for _, t := range s.Traffic {
 		t.Rate = max(t.Rate, 2/float64(len(s.Traffic)))

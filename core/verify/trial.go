@@ -35,7 +35,7 @@ type instant struct {
 	node, link string
 }
 
-// usually is what happens to messages of a sort between an entry and a destination.
+// usually is the fate of messages of a sort between an entry and a destination.
 type usually struct {
 	pair
 	sort string
@@ -196,7 +196,7 @@ func (w *trial) spacing(entry string) time.Duration {
 	return time.Duration(longest * float64(time.Second))
 }
 
-// knows reports whether the sort of the messages of traffic can be told from theirs.
+// knows reports whether the sort of the messages of traffic is known.
 func (w *trial) knows(t *model.Traffic) bool {
 	return slices.ContainsFunc(w.ways[t.Into], func(x way) bool { return sends(t, x.sort) })
 }

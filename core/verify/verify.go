@@ -75,7 +75,15 @@ func Model(g *graph.Graph, o Options) (*Report, error) {
 	return v.report, nil
 }
 
+// newVerifier analyses a model and prepares its runs.
 func newVerifier(g *graph.Graph, o Options) *verifier {
+	v := newRuns(g, o)
+	v.a = flow.AnalyseWith(g, v.base, o.Inputs.Events)
+	return v
+}
+
+// newRuns prepares the runs of a model, without an analysis.
+func newRuns(g *graph.Graph, o Options) *verifier {
 	v := &verifier{
 		missed:   map[string]bool{},
 		g:        g,
@@ -85,7 +93,6 @@ func newVerifier(g *graph.Graph, o Options) *verifier {
 		schedule: map[string]bool{},
 	}
 	v.prepare()
-	v.a = flow.AnalyseWith(g, v.base, o.Inputs.Events)
 	return v
 }
 

@@ -1,6 +1,7 @@
 package verify
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -69,9 +70,10 @@ type Witnesses struct {
 }
 
 // NewWitnesses looks for witnesses of what is said of a model. Entries that state no rate, keys
-// or types get messages of each sort that the model tells apart, one a minute.
+// or types get messages of each sort that the model distinguishes, one a minute.
 func NewWitnesses(g *graph.Graph, o Options) (*Witnesses, error) {
-	v := newGuaranteeVerifier(g, o)
+	o.Events = cmp.Or(o.Events, mostRecorded)
+	v := newRuns(g, o)
 	for _, name := range slices.Sorted(maps.Keys(flow.Analyse(g, nil).Entries)) {
 		if v.schedule[name] || o.Scenario != nil && v.rates[name] > 0 {
 			continue
@@ -220,7 +222,7 @@ func (w *trial) loss(q *guarantees.Guarantee, b *guarantees.Breach) (*Witness, e
 	for _, fault := range faults {
 		found, err := w.search(q, b, loses, func(at, end time.Duration) *model.Incident {
 			length := time.Duration(0)
-			if b.Why == "overflow" { // by what comes at once when it is over
+			if b.Why == "overflow" { // by all that is delivered together when it is over
 				length = max(end-at, w.untilFull(q, b))
 			}
 			return w.v.shows(b, fault, at, length)

@@ -38,20 +38,19 @@ type Analysis struct {
 	Cost     *Cost
 
 	// By node or link.
-	EntryNodes       []int // where messages from outside come in
-	Sources          map[int][]Source
-	At               []Incoming      // by node
-	Reach            []reach         // by link
-	DeadLettersOf    [][]int         // by node: where its messages may be dead-lettered
-	DeadLetterFor    [][]string      // by node: the nodes that state it as their own dead-letter, by name
-	Rates            []float64       // by node, per second
-	LinkRates        []float64       // by link, per second
-	GuessedLinks     []bool          // whose rates rest on what only a payload decides
-	decidesByPayload bool            // conditions, counts or cases read payloads
-	Boundless        []bool          // by node: its rate has no bound
-	Rejected         map[int]float64 // by node: the share of writes that it rejects for want of room
-	Places           []PlaceLoss     // where messages are lost
-	Payloads         Payloads
+	EntryNodes    []int // where messages from outside come in
+	Sources       map[int][]Source
+	At            []Incoming      // by node
+	Reach         []reach         // by link
+	DeadLettersOf [][]int         // by node: where its messages may be dead-lettered
+	DeadLetterFor [][]string      // by node: the nodes that state it as their own dead-letter, by name
+	Rates         []float64       // by node, per second
+	LinkRates     []float64       // by link, per second
+	GuessedLinks  []bool          // whose rates rest on what only a payload decides
+	Boundless     []bool          // by node: its rate has no bound
+	Rejected      map[int]float64 // by node: the share of writes that it rejects for want of room
+	Places        []PlaceLoss     // where messages are lost
+	Payloads      Payloads
 
 	// By state: see StateGraph.
 	States    *StateGraph

@@ -117,7 +117,6 @@ func (a *Analysis) findGuesses() {
 			undecided = append(undecided, e.To)
 		}
 	}
-	a.decidesByPayload = decidesByPayload(a.Graph)
 	a.guessedStates = g.spreadOver(undecided, func(e *Edge) bool { return e.Mean.High > 0 })
 	a.GuessedLinks = make([]bool, len(a.Graph.Links))
 	for k := range g.Edges {
@@ -154,6 +153,7 @@ type runLoad struct {
 	busy, demand, full   []float64 // mean concurrent runs; those that are asked for; with full batches
 	guessed, guessedRuns []bool    // the rate rests on a guess; the length of the runs does
 	pools, poolsFull     map[string]float64
+	byPayload            bool // what is guessed may rest on payloads
 }
 
 // loadOfRuns works out what is asked of the nodes that run.
@@ -169,6 +169,7 @@ func (a *Analysis) loadOfRuns() *runLoad {
 		guessedRuns: make([]bool, n),
 		pools:       map[string]float64{},
 		poolsFull:   map[string]float64{},
+		byPayload:   decidesByPayload(a.Graph),
 	}
 	least := make([]float64, n) // runs per second if batches were full
 	a.findGuesses()
@@ -221,7 +222,7 @@ func (a *Analysis) capacityOf(i int, load *runLoad) Capacity {
 		c.Basis["rate"] = Estimate
 	}
 	if guess {
-		if a.decidesByPayload {
+		if load.byPayload {
 			c.Assumptions = append(c.Assumptions, PayloadAssumption)
 		}
 		c.Basis["utilisation"] = Estimate

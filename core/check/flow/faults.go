@@ -193,10 +193,11 @@ func (a *Analysis) closureOf(s int, closures []faultSet, always bool) faultSet {
 				continue
 			}
 			l := a.Link(e.Link)
+			byChance := always && (l.Chance < 1 || l.Sometimes)
 			switch {
-			case l.Forgiven() && e.Kind == Calls && closures[e.To] != nil && !(always && l.Chance < 1):
+			case l.Forgiven() && e.Kind == Calls && closures[e.To] != nil && !byChance:
 				set.merge(a.lateBy(top.state, closures[e.To]))
-			case l.Forgiven() || l.InCatch || always && (l.Chance < 1 || l.Sometimes):
+			case l.Forgiven() || l.InCatch || byChance:
 			case e.Kind == Calls:
 				if c := closures[e.To]; c != nil {
 					set.merge(c)

@@ -28,7 +28,7 @@ func (q *guarantor) answer(endpoint int) Guarantee {
 	fails := x.Fails >= flow.Negligible
 	switch {
 	case fails:
-		why := fmt.Sprintf("%s of the requests are answered as failed", share(x.Fails))
+		why := fmt.Sprintf("%s of the requests are answered as failed", model.FormatShare(x.Fails))
 		if most := x.MostFrequent(); most != "" {
 			why += ", most often `" + most + "`"
 		}
@@ -56,6 +56,3 @@ func (q *guarantor) answer(endpoint int) Guarantee {
 	}
 	return g
 }
-
-// share writes a share in percent, with two digits.
-func share(p float64) string { return model.FormatShare(p) }

@@ -253,7 +253,7 @@ func (p *passage) followLosses() {
 		where := site{set.Node, set.Link, len(set.Faults) == 0, set.Cause == "exhausted"}
 		at, known := places[where]
 		if !known {
-			at = p.losesAt(set, where.normal)
+			at = p.losesAt(set)
 			places[where] = at
 		}
 		for _, i := range at {
@@ -339,9 +339,9 @@ func (p *passage) sentFirst(from int, s step) bool {
 // node itself, or what the link leads to on which they are lost there, and what comes
 // behind a place where messages were given up that came to the node later: in normal operation only where some are
 // given up in it.
-func (p *passage) losesAt(set *flow.LossSet, normal bool) []int32 {
+func (p *passage) losesAt(set *flow.LossSet) []int32 {
 	q := p.q
-	node, link := q.a.Graph.NodeID(set.Node), set.Link
+	node, link, normal := q.a.Graph.NodeID(set.Node), set.Link, len(set.Faults) == 0
 	var out, work []int32
 	mark := q.mark()
 	onward := link != graph.None && q.a.Link(link).From == node && q.a.Link(link).Relation.Delivering() ||
