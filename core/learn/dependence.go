@@ -3,6 +3,7 @@ package learn
 import (
 	"fmt"
 	"math"
+	"slices"
 	"sort"
 
 	"gonum.org/v1/gonum/stat/distuv"
@@ -16,9 +17,11 @@ const rare = 0.001
 
 // seenRun is one run as it was seen.
 type seenRun struct {
-	start  int64
-	took   float64 // seconds of its own work; of one that went well
-	failed bool    // by itself
+	start   int64
+	took    float64 // seconds of its own work; of one that went well
+	failed  bool    // by itself
+	byCall  bool    // it failed since a call did
+	untimed bool    // its span does not say for how long it worked
 }
 
 // Dispersion says how unevenly messages come, beside those that come independently of each other.
@@ -172,11 +175,17 @@ func number(is bool) int {
 	return 0
 }
 
+// inOrder gives the runs in the order of their starts.
+func (n *Node) inOrder() []seenRun {
+	runs := slices.Clone(n.seen)
+	sort.SliceStable(runs, func(i, j int) bool { return runs[i].start < runs[j].start })
+	return runs
+}
+
 // dependence says where independent draws of a node's runs would mislead, by field.
 func (n *Node) dependence() map[string]string {
 	out := map[string]string{}
-	runs := append([]seenRun(nil), n.seen...)
-	sort.Slice(runs, func(i, j int) bool { return runs[i].start < runs[j].start })
+	runs := slices.DeleteFunc(n.inOrder(), func(r seenRun) bool { return r.byCall || r.untimed })
 	if r, of, found := slowTogether(runs); found {
 		out["takes"] = fmt.Sprintf(
 			"Slow runs follow slow ones: the rank correlation of successive times is %.2f (%d runs). The model draws each "+

@@ -163,6 +163,7 @@ func (o *observer) findHandovers() {
 		}
 		sort.Slice(list, func(a, b int) bool { return o.spans[list[a]].Start < o.spans[list[b]].Start })
 		var gaps []float64
+		after := map[int64]float64{} // hand-overs after runs, by their starts
 		run := map[int]bool{} // by sender: what runs again, or was put back by its consumer, has waited elsewhere
 		for k := range list {
 			s := &o.spans[list[k]]
@@ -174,16 +175,17 @@ func (o *observer) findHandovers() {
 			if k == 0 {
 				continue
 			}
-			before := o.spans[list[k-1]].End
-			if visible := o.spans[by].End + int64(from.Delay*1e9); visible < before && before <= s.Start {
-				gaps = append(gaps, float64(s.Start-before)*1e-9)
+			before := &o.spans[list[k-1]]
+			if visible := o.spans[by].End + int64(from.Delay*1e9); visible < before.End && before.End <= s.Start {
+				after[before.Start] = float64(s.Start-before.End) * 1e-9
+				gaps = append(gaps, after[before.Start])
 			}
 		}
 		if len(gaps) >= leastHandovers && len(gaps) > n.Handover.Count {
 			sort.Float64s(gaps)
 			gaps = gaps[:len(gaps)-int(math.Ceil(longestPauses*float64(len(gaps))))]
 			if mean := momentsOf(gaps).Mean(); mean < momentsOf(n.Times).Mean()/2 {
-				n.Handover = Handover{mean, len(gaps)}
+				n.Handover, n.handovers = Handover{mean, len(gaps)}, after
 			}
 		}
 	}

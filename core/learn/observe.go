@@ -45,7 +45,8 @@ type Node struct {
 	// of a stream, those that were seen
 	Partitions map[string]bool
 	first      int64
-	batches    []batch // what was put together
+	batches    []batch           // what was put together
+	handovers  map[int64]float64 // those that were seen, in seconds, by the start of the run before
 	seen       []seenRun
 }
 
@@ -621,17 +622,18 @@ func (o *observer) ran(n *Node, run int) {
 	}
 	one := seenRun{start: s.Start, took: float64(own) * 1e-9}
 	switch {
+	case s.Error == "" && s.Attributes[untimed] != "":
+		one.untimed = true
 	case s.Error == "":
-		if s.Attributes[untimed] == "" {
-			n.Times = append(n.Times, one.took)
-			n.seen = append(n.seen, one)
-		}
-	case !calledBadly:
+		n.Times = append(n.Times, one.took)
+	case calledBadly:
+		one.byCall = true
+	default:
 		n.Failures++
 		n.Errors[s.Error]++
 		one.failed = true
-		n.seen = append(n.seen, one)
 	}
+	n.seen = append(n.seen, one)
 }
 
 // countPerRun counts how many messages each run made by each link, and how many runs made a call.

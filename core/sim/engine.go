@@ -87,6 +87,14 @@ type Progress struct {
 type Inputs struct {
 	Events  map[string]model.EventFile // by file name
 	Replays map[string][]Arrival       // by file name
+	Runs    map[string][]RecordedRun   // by node: what its first runs do, in the order of their starts
+}
+
+// RecordedRun is what a run does, in place of what would be drawn for it. What is no run of its own, such as a write,
+// is still drawn, and so are cold starts.
+type RecordedRun struct {
+	Takes time.Duration // of its own work; below 0: as drawn
+	Fails bool          // by itself; a call or a write of it may still fail it
 }
 
 // Arrival is one message of a replay.

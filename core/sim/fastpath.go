@@ -225,6 +225,7 @@ func (e *engine) enterFast(n *node, way *delivery, con uint32) {
 // onlyWorks reports whether a function works, then sends, and nothing else.
 func (n *node) onlyWorks() bool {
 	return n.kind == model.Function && !n.tasks && n.cases == nil && n.accepts == nil && n.pool == nil &&
+		n.recorded == nil &&
 		n.cold == nil && n.bucket == nil && n.succeeded == nil &&
 		!n.crashes && !(n.asks && n.limit > 0) && !n.resultsAll && !n.together &&
 		n.steps[atStart] == nil &&

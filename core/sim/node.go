@@ -55,9 +55,10 @@ type node struct {
 	fails           model.Failing
 	failName        int16
 	cases           []nodeCase
-	limit           int64 // time of a run, 0: none
-	tasks           bool  // a workflow
-	asks            bool  // its runs may take longer than their own work: calls, slow writes
+	recorded        []RecordedRun // what its next runs do; then they are drawn
+	limit           int64         // time of a run, 0: none
+	tasks           bool          // a workflow
+	asks            bool          // its runs may take longer than their own work: calls, slow writes
 	steps           [sending + 1][]int32
 	onSuccess       []int
 	onFailure       []int
@@ -458,7 +459,7 @@ func (e *engine) setUpNodes() error {
 // endpoint.
 func (e *engine) setUpRunner(n *node) error {
 	gn := &e.g.Nodes[n.id]
-	n.accepts = gn.Accepts
+	n.accepts, n.recorded = gn.Accepts, e.plan.Inputs.Runs[n.name]
 	if gn.Idempotent != nil {
 		n.succeeded = map[string]struct{}{}
 	}

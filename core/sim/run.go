@@ -224,6 +224,13 @@ func (e *engine) begin(i uint32) {
 func (e *engine) drawOutcome(i uint32, r *run, n *node) {
 	takes, fails, name, ofCase := e.conditions(r, n)
 	r.work = random.Nanos(takes.Draw(n.serviceRNG) * n.slow)
+	var seen *RecordedRun
+	if len(n.recorded) > 0 {
+		seen, n.recorded = &n.recorded[0], n.recorded[1:]
+		if seen.Takes >= 0 {
+			r.work = random.Nanos(seen.Takes.Seconds() * n.slow)
+		}
+	}
 	if n.cold != nil {
 		cold := n.cold.start(e, n)
 		r.work += cold
@@ -232,6 +239,12 @@ func (e *engine) drawOutcome(i uint32, r *run, n *node) {
 		}
 	}
 	if n.accepts != nil && e.declines(r, n) {
+		return
+	}
+	if seen != nil {
+		if seen.Fails {
+			r.failure = name
+		}
 		return
 	}
 	if e.plan.follow != nil {

@@ -19,16 +19,27 @@ import (
 	"ironweir/core/study"
 )
 
-// Row is a number that was measured beside the one that the model gives.
+// Row is a number that was measured beside the two that the model gives: with each run as it was observed, and with
+// runs that are drawn.
 type Row struct {
-	What      string     `json:"what"`
-	Unit      string     `json:"unit"` // s, messages, per_s or share
-	Measured  float64    `json:"measured"`
-	Predicted float64    `json:"predicted"` // mean of the simulations
-	Range     [2]float64 `json:"range"`     // in which 99 of 100 simulations lie, and all of these
-	Error     float64    `json:"error"`     // predicted over measured, less one
-	Allowed   float64    `json:"allowed"`
-	Within    bool       `json:"within"` // the error is allowed, or the measurement lies in the range
+	What     string  `json:"what"`
+	Unit     string  `json:"unit"` // s, messages, per_s or share
+	Measured float64 `json:"measured"`
+	// With the observed arrivals, times and failures of runs: what differs is due to the model's nodes and links.
+	Predicted float64 `json:"predicted"`
+	Error     float64 `json:"error"` // predicted over measured, less one
+	Allowed   float64 `json:"allowed"`
+	// With the observed arrivals, and runs drawn from the model's distributions.
+	Drawn      float64    `json:"drawn"` // mean of the simulations
+	DrawnError float64    `json:"drawn_error"`
+	Range      [2]float64 `json:"range"` // in which 99 of 100 simulations lie, and all of these
+	// The error is allowed; and so is that of what is drawn, or the measurement lies in the range.
+	Within bool `json:"within"`
+}
+
+// Structural reports whether the number is beyond the allowed error even with each run as it was observed.
+func (r Row) Structural() bool {
+	return math.Abs(r.Error) > r.Allowed || r.Measured == 0 && r.Predicted != 0
 }
 
 // LearnedDocument is what `learn -verify -format json` prints.
@@ -42,23 +53,36 @@ type LearnedDocument struct {
 // leastMeasured is how many measurements a row needs.
 const leastMeasured = 20
 
-// Learned simulates a drafted model on the arrivals that were observed, some times with
-// different seeds, and holds latencies, depths, rates and failures against what was
-// measured. share is by how much a number may differ; what one simulation differs from the
-// next is allowed as well, since a measurement is one such run.
+// Learned simulates a drafted model on the arrivals that were observed, and holds latencies, depths, rates and failures
+// against what was measured: once with each run of a node as it was observed (a trace-driven simulation, in which
+// chance has no part), and some times, with different seeds, as the model draws them. share is by how much a number may
+// differ; what one simulation with drawn runs differs from the next is allowed there as well, since a measurement is
+// one of them.
 func Learned(o *learn.Observed, g *graph.Graph, replications int, share float64) (*LearnedDocument, error) {
 	names := o.Names(g.Topology)
 	s, inputs := replayOf(o, names)
-	docs := make([]*study.Document, replications)
-	for r := range docs {
-		s.Seed = uint64(r + 1)
-		var err error
-		if docs[r], err = study.Run(study.Plan{Graph: g, Scenario: s, Inputs: inputs, Workers: 1}); err != nil {
+	simulate := func(seed int) (*study.Document, error) {
+		s.Seed = uint64(seed)
+		doc, err := study.Run(study.Plan{Graph: g, Scenario: s, Inputs: inputs, Workers: 1})
+		if err != nil {
 			return nil, fmt.Errorf("the draft cannot be simulated: %w", err)
 		}
+		return doc, nil
+	}
+	drawn := make([]*study.Document, replications)
+	for r := range drawn {
+		var err error
+		if drawn[r], err = simulate(r + 1); err != nil {
+			return nil, err
+		}
+	}
+	inputs.Runs = recordedRuns(o, names)
+	recorded, err := simulate(1)
+	if err != nil {
+		return nil, err
 	}
 	out := &LearnedDocument{Schema: "ironweir/learned/1", Rows: []Row{}, Within: true, Share: share}
-	l := &learnedRows{o, g, names, docs, share, out}
+	l := &learnedRows{o, g, names, recorded, drawn, share, out}
 	l.latencies()
 	l.nodes()
 	return out, nil
@@ -93,12 +117,25 @@ func replayOf(o *learn.Observed, names map[string]string) (*model.Scenario, sim.
 	return s, inputs
 }
 
+// recordedRuns gives what each run of the draft's nodes was observed to do.
+func recordedRuns(o *learn.Observed, names map[string]string) map[string][]sim.RecordedRun {
+	out := map[string][]sim.RecordedRun{}
+	for seen, node := range o.Nodes {
+		for _, r := range node.Recorded() {
+			run := sim.RecordedRun{Takes: time.Duration(r.Held * 1e9), Fails: r.Failed}
+			out[names[seen]] = append(out[names[seen]], run)
+		}
+	}
+	return out
+}
+
 // learnedRows holds what was measured against what the draft predicts.
 type learnedRows struct {
 	observed *learn.Observed
 	graph    *graph.Graph
 	names    map[string]string // of nodes in the draft, by what was observed
-	docs     []*study.Document
+	recorded *study.Document   // with each run as it was observed
+	drawn    []*study.Document // as the model draws them
 	share    float64
 	out      *LearnedDocument
 }
@@ -110,24 +147,26 @@ func (l *learnedRows) add(
 	predicted func(*study.Document) float64,
 ) {
 	r := Row{
-		What:     what,
-		Unit:     unit,
-		Measured: measured,
-		Allowed:  allowed,
+		What:      what,
+		Unit:      unit,
+		Measured:  measured,
+		Predicted: predicted(l.recorded),
+		Allowed:   allowed,
 	}
-	all := make([]float64, len(l.docs))
-	for k, doc := range l.docs {
+	all := make([]float64, len(l.drawn))
+	for k, doc := range l.drawn {
 		all[k] = predicted(doc)
 	}
-	r.Predicted, r.Range = predictionInterval(all)
+	r.Drawn, r.Range = predictionInterval(all)
 	switch {
-	case measured == 0 && r.Predicted == 0:
+	case measured == 0 && r.Predicted == 0 && r.Drawn == 0:
 		return
 	case measured == 0:
-		r.Within = r.Range[0] == 0
+		r.Within = r.Predicted == 0 && r.Range[0] == 0
 	default:
-		r.Error = r.Predicted/measured - 1
-		r.Within = math.Abs(r.Error) <= allowed || measured >= r.Range[0] && measured <= r.Range[1]
+		r.Error, r.DrawnError = r.Predicted/measured-1, r.Drawn/measured-1
+		r.Within = !r.Structural() &&
+			(math.Abs(r.DrawnError) <= allowed || measured >= r.Range[0] && measured <= r.Range[1])
 	}
 	l.out.Within = l.out.Within && r.Within
 	l.out.Rows = append(l.out.Rows, r)
@@ -157,7 +196,7 @@ func (l *learnedRows) latencies() {
 	for _, key := range keys {
 		from, to := l.names[key[0]], l.names[key[1]]
 		way := from + ":" + to
-		if _, ok := l.docs[0].Latency[way]; !ok {
+		if _, ok := l.recorded.Latency[way]; !ok {
 			continue // it is called, and finishes no copy of its own
 		}
 		values := slices.Clone(l.observed.Latency[key])

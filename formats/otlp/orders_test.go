@@ -289,6 +289,40 @@ func TestARealSystemIsDrafted(t *testing.T) {
 	}
 }
 
+// TestAWrongDraftIsFound: with each run as it was observed, chance hides no wrong wait, limit or link; with runs that
+// are drawn, a wrong time or failure is found.
+func TestAWrongDraftIsFound(t *testing.T) {
+	seen := learn.Observe(orders(t))
+	draft := string(model.WriteDocument(seen.Draft("orders").Model, nil))
+	beyond := func(was, is string) (structural, drawn []string) {
+		require.Contains(t, draft, was)
+		m, err := model.Parse("draft.yaml", []byte(strings.Replace(draft, was, is, 1)), model.Options{})
+		require.NoError(t, err)
+		g, err := graph.Compile(m)
+		require.NoError(t, err)
+		doc, err := verify.Learned(seen, g, 20, 0.1)
+		require.NoError(t, err)
+		for _, r := range doc.Rows {
+			switch {
+			case r.Structural():
+				structural = append(structural, r.What)
+			case !r.Within:
+				drawn = append(drawn, r.What)
+			}
+		}
+		return structural, drawn
+	}
+	structural, _ := beyond("wait: 500ms", "wait: 2s")
+	require.Contains(t, structural, "orders-api-requests to billing-worker, p99")
+	structural, _ = beyond("tries: 2", "tries: 1")
+	require.Contains(t, structural, "depth of billing, mean")
+	structural, _ = beyond("reject}, retry: {tries: 1}", "reject, parallel: 2}, retry: {tries: 1}")
+	require.Contains(t, structural, "depth of packing, mean")
+	structural, drawn := beyond("fails: 7.94%", "fails: 40%")
+	require.Empty(t, structural)
+	require.Contains(t, drawn, "failures of ledger")
+}
+
 // TestWhatIsNotUnderstoodIsCounted: no span is passed over in silence.
 func TestWhatIsNotUnderstoodIsCounted(t *testing.T) {
 	span := func(k int, kind learn.Kind, name string, attributes map[string]string) learn.Span {

@@ -12,8 +12,9 @@ import (
 // Learned prints what was measured beside what a draft predicts.
 func Learned(w io.Writer, doc *verify.LearnedDocument, replications int, s Style) error {
 	p := newPage(w, s)
-	p.line("The draft, simulated %d times on the observed arrivals", replications)
+	p.line("The draft on the observed arrivals, beside what was measured")
 	var rows [][]string
+	structural := false // some number is beyond with runs as they were observed
 	for _, r := range doc.Rows {
 		number := func(x float64) string {
 			switch r.Unit {
@@ -26,13 +27,20 @@ func Learned(w io.Writer, doc *verify.LearnedDocument, replications int, s Style
 			}
 			return fmt.Sprintf("%.3g", x)
 		}
-		apart := fmt.Sprintf("%+.1f%%", 100*r.Error)
-		if r.Measured == 0 {
-			apart = "–"
+		apart := func(x float64) string {
+			if r.Measured == 0 {
+				return "–"
+			}
+			return fmt.Sprintf("%+.1f%%", 100*x)
 		}
 		verdict := p.paint(green, "within")
-		if !r.Within {
+		switch {
+		case r.Within:
+		case r.Structural():
 			verdict = p.paint(red, "beyond")
+			structural = true
+		default:
+			verdict = p.paint(red, "drawn beyond")
 		}
 		rows = append(
 			rows,
@@ -40,22 +48,33 @@ func Learned(w io.Writer, doc *verify.LearnedDocument, replications int, s Style
 				r.What,
 				number(r.Measured),
 				number(r.Predicted),
-				number(r.Range[0]) + " to " + number(r.Range[1]),
-				apart,
+				apart(r.Error),
 				fmt.Sprintf("±%.0f%%", 100*r.Allowed),
+				number(r.Drawn),
+				apart(r.DrawnError),
+				number(r.Range[0]) + " to " + number(r.Range[1]),
 				verdict,
 			},
 		)
 	}
-	p.table([]string{"number", ">measured", ">predicted", ">99 of 100 simulations", ">error", ">allowed", ""}, rows)
+	p.table(
+		[]string{"number", ">measured", ">predicted", ">error", ">allowed", ">drawn", ">error", ">99 of 100 draws", ""},
+		rows,
+	)
 	p.line("")
-	if doc.Within {
-		p.line(
-			"%s",
-			p.paint(green, "Every number is within its allowed error, or measured within the range of one simulation."),
-		)
-	} else {
-		p.line("%s", p.paint(red, "Some numbers are beyond both: review the times, shares and limits of the draft before you rely on it."))
+	p.line("predicted: each run takes as long, and fails, as it was observed to; what differs is due to nodes, links, waits and")
+	p.line("limits. drawn: the mean of %d simulations, in which times and failures are drawn from the draft; what was", replications)
+	p.line("measured is one such draw.")
+	p.line("")
+	switch {
+	case doc.Within:
+		p.line("%s", p.paint(green, "Every number is within the allowed error, drawn ones at least in the range of one draw."))
+	case structural:
+		p.line("%s", p.paint(red, "Some predicted numbers are beyond the allowed error: review the links, retries, waits and limits "+
+			"of the draft."))
+	default:
+		p.line("%s", p.paint(red, "Some drawn numbers are beyond the allowed error and the range of one draw: review the times and "+
+			"failures of the draft."))
 	}
 	return p.Flush()
 }
