@@ -693,5 +693,30 @@ func (d *drafter) scenario(name string) {
 		"traffic",
 		traffic,
 	)
+	if stops := d.stops(start); len(stops.Fields) > 0 {
+		d.Scenario.Add("incidents", stops)
+	}
 	d.ScenarioComments["ironweir"] = "Traffic by the hour, as observed. Sampled traces show less than there was."
+}
+
+// stops are the incidents of consumers that took nothing while messages waited for them.
+func (d *drafter) stops(start time.Time) *model.Value {
+	incidents := model.MapValue()
+	for _, n := range d.ordered() {
+		for k, s := range n.Stops {
+			name := d.names[n.Name] + "-stopped"
+			if k > 0 {
+				name += "-" + strconv.Itoa(k+1)
+			}
+			length := time.Duration(s.Until - s.From)
+			incidents.Add(name, model.MapValue().
+				Add("at", text(model.FormatDuration(time.Unix(0, s.From).Sub(start).Round(time.Millisecond)))).
+				Add("for", text(model.FormatDuration(length.Round(time.Millisecond)))).
+				Add("node", text(d.names[n.Name])).
+				Add("stopped", &model.Value{Shape: model.Bool, Scalar: "true"}))
+			d.ScenarioComments["incidents."+name] = fmt.Sprintf(
+				"Guessed: messages waited, and none was taken for %s.", duration(length.Seconds()))
+		}
+	}
+	return incidents
 }

@@ -152,18 +152,14 @@ const (
 // message after the other: by the first runs of messages that waited when the run before them ended. What takes longer
 // than half of the runs is no hand-over, but a delay, or a consumer that looks now and then.
 func (o *observer) findHandovers() {
-	runs := map[LinkKey][]int{}
-	for i, key := range o.timedRuns() {
-		runs[key] = append(runs[key], i)
-	}
-	for key, list := range runs {
+	for key, list := range o.runsByLink() {
 		l, n, from := o.Links[key], o.Nodes[key.To], o.Nodes[key.From]
 		if from == nil || l == nil || n == nil || l.Parallel != 1 || l.Batch > 1 {
 			continue
 		}
-		sort.Slice(list, func(a, b int) bool { return o.spans[list[a]].Start < o.spans[list[b]].Start })
 		var gaps []float64
-		after := map[int64]float64{} // hand-overs after runs, by their starts
+		// hand-overs after runs, by their starts
+		after := map[int64]float64{}
 		run := map[int]bool{} // by sender: what runs again, or was put back by its consumer, has waited elsewhere
 		for k := range list {
 			s := &o.spans[list[k]]
@@ -176,7 +172,8 @@ func (o *observer) findHandovers() {
 				continue
 			}
 			before := &o.spans[list[k-1]]
-			if visible := o.spans[by].End + int64(from.Delay*1e9); visible < before.End && before.End <= s.Start {
+			visible := o.spans[by].End + int64(from.Delay*1e9)
+			if visible < before.End && before.End <= s.Start {
 				after[before.Start] = float64(s.Start-before.End) * 1e-9
 				gaps = append(gaps, after[before.Start])
 			}

@@ -36,6 +36,7 @@ type Node struct {
 	Times    []float64      // seconds of its own work, of runs that went well; a sample where it was kept for long
 	Timed    Moments        // of all of them
 	Handover Handover       // of the messages that wait for its runs
+	Stops    []Stop         // in which it took none
 	Cron     string
 	Fires    []int64 // starts, of a schedule
 	Method   string
@@ -187,6 +188,7 @@ func Observe(spans []Span) *Observed {
 	o.findCallRetries()
 	o.findDelays()
 	o.findHandovers()
+	o.findStops()
 	o.findTopics()
 	for _, n := range o.Nodes {
 		n.Timed = momentsOf(n.Times)

@@ -95,21 +95,15 @@ func (o *Observed) Summary() *Summary {
 		kept.Keys = fewKeys(l.Keys)
 		s.Links = append(s.Links, kept)
 	}
-	sort.Slice(s.Links, func(i, j int) bool { return s.Links[i].before(s.Links[j].LinkKey) })
+	slices.SortFunc(s.Links, func(a, b SummaryLink) int { return compareLinks(a.LinkKey, b.LinkKey) })
 	for name, e := range o.Entries {
 		s.Entries[name] = Came{max(e.Count, len(e.Times)), fewKeys(e.Keys)}
 	}
 	return s
 }
 
-func (k LinkKey) before(other LinkKey) bool {
-	if k.From != other.From {
-		return k.From < other.From
-	}
-	if k.To != other.To {
-		return k.To < other.To
-	}
-	return k.Type < other.Type
+func compareLinks(a, b LinkKey) int {
+	return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To), cmp.Compare(a.Type, b.Type))
 }
 
 // Together puts summaries of several whiles together, each one a batch by which it is judged how much whiles differ.
@@ -170,6 +164,7 @@ func (o *Observed) mergeNode(s *SummaryNode) {
 		n.batches = append(n.batches, batch{s.Runs, s.Failures, s.Timed})
 	}
 	n.Fires = append(n.Fires, s.Fires...)
+	n.Stops = append(n.Stops, s.Stops...)
 	n.Keys = append(n.Keys, s.Keys...)
 	maps.Copy(n.Types, s.Types)
 	maps.Copy(n.Partitions, s.Partitions)

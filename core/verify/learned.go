@@ -114,6 +114,18 @@ func replayOf(o *learn.Observed, names map[string]string) (*model.Scenario, sim.
 			&model.Traffic{Name: names[entry], Into: names[entry], Arrivals: "replay", Replay: file},
 		)
 	}
+	for name, n := range o.Nodes {
+		for _, stop := range n.Stops {
+			stopped := true
+			s.Incidents = append(s.Incidents, &model.Incident{
+				Name:    fmt.Sprintf("%s stopped, %d", name, len(s.Incidents)+1),
+				At:      time.Duration(stop.From - o.From),
+				For:     time.Duration(stop.Until - stop.From),
+				Node:    names[name],
+				Stopped: &stopped,
+			})
+		}
+	}
 	return s, inputs
 }
 
