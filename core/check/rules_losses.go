@@ -267,6 +267,9 @@ func causeWords(cause, why string) string {
 		if cause == "given-up" {
 			return "its readers cannot keep up, and what has waited for too long is given up"
 		}
+		if cause == "overflow" {
+			return "its readers cannot keep up, and the backlog grows until the queue is full"
+		}
 		return "its readers cannot keep up, and the backlog grows until the retention ends"
 	case "throttled":
 		if cause == "given-up" {

@@ -40,16 +40,17 @@ type Analysis struct {
 	// By node or link.
 	EntryNodes    []int // where messages from outside come in
 	Sources       map[int][]Source
-	At            []Incoming      // by node
-	Reach         []reach         // by link
-	DeadLettersOf [][]int         // by node: where its messages may be dead-lettered
-	DeadLetterFor [][]string      // by node: the nodes that state it as their own dead-letter, by name
-	Rates         []float64       // by node, per second
-	LinkRates     []float64       // by link, per second
-	GuessedLinks  []bool          // whose rates rest on what only a payload decides
-	Boundless     []bool          // by node: its rate has no bound
-	Rejected      map[int]float64 // by node: the share of writes that it rejects for want of room
-	Places        []PlaceLoss     // where messages are lost
+	At            []Incoming         // by node
+	Reach         []reach            // by link
+	DeadLettersOf [][]int            // by node: where its messages may be dead-lettered
+	DeadLetterFor [][]string         // by node: the nodes that state it as their own dead-letter, by name
+	Rates         []float64          // by node, per second
+	LinkRates     []float64          // by link, per second
+	GuessedLinks  []bool             // whose rates rest on what only a payload decides
+	Boundless     []bool             // by node: its rate has no bound
+	Rejected      map[int]float64    // by node: the share of writes that it rejects for want of room
+	narrowing     map[int]*narrowing // of it
+	Places        []PlaceLoss        // where messages are lost
 	Payloads      Payloads
 
 	// By state: see StateGraph.
@@ -249,13 +250,17 @@ func (a *Analysis) findRates() {
 // which holds up those who write there, nodes without a free run turn away what is offered
 // to them, and readers that are behind let messages expire or give them up.
 func (a *Analysis) balance() {
-	const rounds = 4 // enough for a full channel behind a full channel behind another
-	for k := range rounds {
+	const rounds, roundsOfRoom = 4, 16 // the first are enough for a full channel behind a full channel behind another
+	a.narrowing = map[int]*narrowing{}
+	for k := range roundsOfRoom {
 		full := a.findOverfull()
 		throttled := a.findThrottles()
 		behind := a.findBehind()
 		doomed := a.findDoomedCalls()
 		if !full && !throttled && !behind && !doomed && (k > 0 || !a.fillsBatches()) {
+			return
+		}
+		if k >= rounds && !full {
 			return
 		}
 		a.findMeans()

@@ -108,13 +108,18 @@ const PayloadAssumption = "conditions that depend on the payload hold, and its c
 const evenKeys = "the keys are spread evenly over the partitions"
 
 // findGuesses finds the states and links whose rates rest on what only a payload
-// decides: what such a condition lets through, and all that comes of it.
+// decides, or on what a full channel takes: what such a condition lets through, and all that comes of it.
 func (a *Analysis) findGuesses() {
 	g := a.States
 	var undecided []int
 	for k := range g.Edges {
 		if e := &g.Edges[k]; e.Mean.Low != e.Mean.High {
 			undecided = append(undecided, e.To)
+		}
+	}
+	for i := range a.Rejected {
+		for _, s := range g.Of[i] {
+			undecided = append(undecided, int(s))
 		}
 	}
 	a.guessedStates = g.spreadOver(undecided, func(e *Edge) bool { return e.Mean.High > 0 })
@@ -731,10 +736,45 @@ func (a *Analysis) rejectedForRoom(n *graph.Node) float64 {
 	case n.Kind == model.Stream && n.PartitionRate > 0 && n.Partitions > 0:
 		most = n.PartitionRate * float64(n.Partitions)
 	}
-	if offered <= most*1.0001 {
-		return 0
+	next := 0.0
+	if offered > most*1.0001 {
+		next = 1 - most/offered
 	}
-	return 1 - most/offered
+	if a.narrowing[n.ID] == nil {
+		a.narrowing[n.ID] = &narrowing{1, 0}
+	}
+	return a.narrowing[n.ID].next(before, a.Rates[n.ID], most, next)
+}
+
+// narrowing is what is known of the share of its writes that a full channel rejects, as shares that it takes: at least
+// low, at most high (above 1: nothing is known).
+type narrowing struct{ high, low float64 }
+
+// next returns the share to be tried after one at which a channel takes so many messages per second of the most that it
+// can, where that much rejects as many as come would suffice. Writers that write again what is rejected offer more the
+// more of it is rejected, so it is approached by squares, then by halves.
+func (b *narrowing) next(before, taken, most, guess float64) float64 {
+	switch keeps := 1 - before; {
+	case before == 0 && guess == 0:
+		return 0
+	case before > 0 && math.Abs(taken/most-1) < 0.002:
+		return before
+	case taken > most:
+		b.high = keeps
+		if before > 0 {
+			guess = max(guess, 1-keeps*keeps)
+		}
+	default:
+		b.low = keeps
+	}
+	if b.low > 0 && b.high < b.low*1.0001 { // what else is full has changed
+		*b = narrowing{1, 0}
+		return guess
+	}
+	if keeps := 1 - guess; keeps >= b.high || keeps <= b.low {
+		return 1 - math.Sqrt(b.high*max(b.low, b.high*b.high*1e-3))
+	}
+	return guess
 }
 
 // waitsForRoom returns the chance that so many messages wait for the readers of a queue that it is full, where it holds
@@ -761,17 +801,37 @@ func (a *Analysis) findCrowding() {
 		if !n.Kind.Leases() || n.Capacity == 0 || n.Capacity > places || a.Boundless[i] || a.Rejected[i] > 0 {
 			continue
 		}
-		stock := a.stockOf(i)
+		stock, why := a.stockOf(i), "crowded"
 		full := max(erlangB(n.Capacity, stock), a.waitsForRoom(n, stock))
+		if over := a.overflows(n); over > 0 { // by the concurrency of what reads it
+			full, why = max(full, over), "behind"
+		}
 		if full < rarelyLate {
 			continue
 		}
 		for _, s := range a.States.Of[i] {
 			if a.stateRates[s] > 0 {
-				a.lose(int(s), "overflow", i, graph.None, three{0, Span{0, full}}, false, "crowded")
+				a.lose(int(s), "overflow", i, graph.None, three{0, Span{0, full}}, false, why)
 			}
 		}
 	}
+}
+
+// overflows returns the share of the messages that a queue is too full for at most, of which a reader gets as much as
+// it can take, or more: the loss of a queue with one server and exponential times, (ρ−1)/(ρ−ρ⁻ᴷ), with a quarter of
+// the places since messages come in batches and bursts. It is 0 where the readers keep up.
+func (a *Analysis) overflows(n *graph.Node) (share float64) {
+	for _, id := range n.Out {
+		load := a.loadOf(a.Link(id))
+		switch places := float64(n.Capacity) / 4; {
+		case a.Readings[id].Tries == 0 || load < 1-1e-9:
+		case load < 1+1e-6:
+			share = max(share, 1/(places+1))
+		default:
+			share = max(share, (load-1)/(load-math.Pow(load, -places)))
+		}
+	}
+	return share
 }
 
 // rarelyLate is the share of messages that wait too long below which it is not counted.

@@ -1249,17 +1249,19 @@ func (a *Analysis) findFills() {
 						continue
 					}
 					after, _, ends := a.ReaderPatience(n, l, e.To)
-					holds := (after.At + n.Lease.Seconds() + l.Read.Within.Seconds()) * a.Rates[i]
-					if ends && holds*nearly+2 < float64(n.Capacity) {
+					holds := func(patience float64) float64 { // messages
+						return (patience + n.Lease.Seconds() + l.Read.Within.Seconds()) * a.Rates[i]
+					}
+					if ends && holds(after.At)*nearly+2 < float64(n.Capacity) {
 						continue // what is given up makes room in time
 					}
-					if ends && holds/nearly-2 < float64(n.Capacity) {
+					if ends && holds(after.low)/nearly-2 < float64(n.Capacity) {
 						f.after.high = math.Inf(1)
 					}
 					if l.Relation == model.PolledMove {
 						a.faults.addNode(&f.faults, l.To)
 					} else {
-						f.faults.merge(a.closure(e.To))
+						f.faults.merge(a.holdsUp(n, l, e.To))
 					}
 				}
 			}
@@ -1274,6 +1276,27 @@ func (a *Analysis) findFills() {
 		a.limited = append(a.limited, i)
 	}
 	a.findFillsBefore()
+}
+
+// holdsUp lists the faults of what the runs of a reader need by which its queue fills up. What fails by one of them by
+// chance only, anew at each try, waits for another; where there is room for that, the queue does not fill up.
+func (a *Analysis) holdsUp(n *graph.Node, l *graph.Link, s int) faultSet {
+	all := a.closure(s)
+	_, chancy := all.both(a.alwaysFails(s))
+	var room faultSet
+	list := chancy.list()
+	for _, f := range list[:min(len(list), mostChecked)] {
+		if f >= len(a.Graph.Nodes) {
+			continue
+		}
+		o := a.outcomeUnder(s, f)
+		again := o.Bad() / (1 - o.Bad()) * a.gap(a.States.All[s], &l.Policy, 1, o.Length.Mean())
+		if stock := a.Rates[n.ID] * again; stock+3*math.Sqrt(stock) < float64(n.Capacity) {
+			room.add(f)
+		}
+	}
+	_, all = all.both(room)
+	return all
 }
 
 // mostFills bounds how many queues downstream are looked at that fill up a queue.

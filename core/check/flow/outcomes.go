@@ -779,6 +779,7 @@ func (w *walker) writesOf(l *graph.Link) *writes {
 	}
 	if x.reject, x.why = w.a.Rejection(l, w.at); x.why == "" && !l.Ignore {
 		x.full = w.a.Rejected[l.To]
+		w.out.guessed = w.out.guessed || x.full > 0
 	}
 	if l.Refused {
 		x.tries = 1

@@ -583,6 +583,9 @@ func (a *Analysis) weighReader(s int, at State, n *graph.Node, l *graph.Link, pa
 // weighBacklog weighs the share of its messages that a reader which is behind has no time
 // for: they expire, or are given up, where that is first.
 func (a *Analysis) weighBacklog(s int, n *graph.Node, l *graph.Link, part three, late float64, dead *Edge) {
+	if a.fillsFirst(n, l) {
+		return
+	}
 	share := part.times(three{0, Span{0, late}})
 	if a.GivesUpFirst(l) {
 		if a.loadOf(l) >= 1 {
@@ -595,6 +598,17 @@ func (a *Analysis) weighBacklog(s int, n *graph.Node, l *graph.Link, part three,
 	if l.Policy.GiveUp > 0 {
 		a.giveUp(s, dead, l.ID, n.ID, "given-up", share, false, "behind")
 	}
+}
+
+// fillsFirst reports whether a queue whose reader falls behind is full long before any of its messages is too old: what
+// it holds is taken within half of the time.
+func (a *Analysis) fillsFirst(n *graph.Node, l *graph.Link) bool {
+	r, load, kept := a.Readings[l.ID], a.loadOf(l), float64(n.Retention)
+	if l.Policy.GiveUp > 0 {
+		kept = min(kept, float64(l.Policy.GiveUp))
+	}
+	taken := r.Tries / max(r.each, 1) / max(load, 1)
+	return n.Capacity > 0 && float64(n.Capacity) < taken*(kept-float64(n.Delay))*1e-9/2
 }
 
 // GivesUpFirst reports whether a reader that falls behind gives up what is too old before
