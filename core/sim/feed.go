@@ -270,7 +270,7 @@ func (e *engine) settleFeed(b uint32, failure int16, final bool) {
 	tries := p.tries
 	whole := rl.link.Read.Failed != "each" && rl.link.Relation == model.PolledRun && bt.anyFailed()
 	final = final && failure != noError
-	left := 0
+	left, ended := 0, 0 // that failed, and those of them that are not tried again
 	for k := 0; k < len(e.batches[b].entries); k++ {
 		entry := e.batches[b].entries[k]
 		c := e.copies.At(entry.copy)
@@ -293,6 +293,9 @@ func (e *engine) settleFeed(b uint32, failure int16, final bool) {
 			continue
 		}
 		final = final || d.isExcept(why)
+		if failure == noError && entry.final {
+			ended++
+		}
 		e.inFlightFor(c).lastFail = why
 		left++
 	}
@@ -306,7 +309,7 @@ func (e *engine) settleFeed(b uint32, failure int16, final bool) {
 		p.pieces[0], p.pieces[1] = (left+1)/2, left/2
 		p.tries = 0
 		e.pausePiece(n, p, e.jittered(d.policy.Backoff(1), d), Exhausted)
-	case final || d.policy.Tries > 0 && tries >= d.policy.Tries:
+	case final || ended == left || d.policy.Tries > 0 && tries >= d.policy.Tries:
 		for range left { // record by record, in order
 			e.endInQueue(n, p.hand[0], d, Exhausted)
 		}

@@ -165,6 +165,7 @@ type batchEntry struct {
 	token   uint16
 	failure int16
 	known   bool // idempotent: it has succeeded before
+	final   bool // its failure is not tried again
 }
 
 // failsAsOne reports whether all of a queue's batch fail, since one has and its link
@@ -314,7 +315,10 @@ func (e *engine) settleBatch(b uint32, failure int16, final bool) {
 		if why == noError {
 			e.queueHandled(q, entry.copy, entry.token, rl.link.To)
 		} else {
-			e.queueFailed(q, entry.copy, entry.token, rl.delivery, why, final && failure != noError)
+			if failure == noError {
+				final = entry.final
+			}
+			e.queueFailed(q, entry.copy, entry.token, rl.delivery, why, final)
 		}
 	}
 }
@@ -360,7 +364,7 @@ func (e *engine) endPlain(b uint32, n *node, rl *readerLink) {
 // endOne settles one message of a batch whose run succeeded with its queue.
 func (e *engine) endOne(at *batchEntry, n *node, rl *readerLink) {
 	if at.failure != noError {
-		e.queueFailed(n, at.copy, at.token, rl.delivery, at.failure, false)
+		e.queueFailed(n, at.copy, at.token, rl.delivery, at.failure, at.final)
 	} else {
 		e.queueHandled(n, at.copy, at.token, rl.link.To)
 	}

@@ -73,7 +73,7 @@ func (l *Live) asks(i uint32) bool {
 	for k := range e.messages(r) {
 		if r.batch != 0 {
 			if entry := &e.batches[r.batch].entries[k]; entry.failure != errAccepts {
-				entry.failure = noError // the hook says
+				entry.failure, entry.final = noError, false // the hook says
 			}
 		}
 		if m, takesPart := e.message(r, k); takesPart {

@@ -337,9 +337,11 @@ func (e *engine) eachByItself(r *run, n *node) {
 				fails = c.fails
 			}
 		}
-		share := n.shareNow(fails)
-		if share > 0 && n.rng.Unit() < share || e.failsForGood(n, fails.ForGood, e.copies.At(b.entries[k].copy).age) {
+		if share := n.shareNow(fails); share > 0 && n.rng.Unit() < share {
 			b.entries[k].failure = name
+		} else if e.failsForGood(n, fails.ForGood, e.copies.At(b.entries[k].copy).age) {
+			b.entries[k].failure = name
+			b.entries[k].final = len(n.cases) > 0 && e.caseOf[k] >= 0
 		}
 	}
 }

@@ -31,14 +31,15 @@ func (a *Analysis) findDoomedCalls() bool {
 // messages which the callee, with a chance of never, does not process.
 func (a *Analysis) doomedBy(caller int, e *Edge, never float64) float64 {
 	o := a.Outcome(caller, Usual)
-	if a.States.All[caller].How == AsCall {
-		if o.never == 0 {
-			return never * e.expected
-		}
-		return a.doomedShare(caller, Usual) * (o.visits[e.Link] + o.again[e.Link]/o.never)
+	if l := a.Link(e.Link); o.never == 0 || l.Forgiven() && !l.ByTask { // its caller does not call again for them
+		return never * e.expected
 	}
 	by := min(o.never, never*a.Link(e.Link).Chance) // share of its messages that the callee dooms
-	return (by*o.visits[e.Link] + o.again[e.Link]) * a.FateOf(caller, Usual).doomed
+	calls := (by*o.visits[e.Link] + o.again[e.Link]) * (1 - a.endsBefore(caller, e.Link, Usual))
+	if a.States.All[caller].How == AsCall {
+		return calls * a.doomedShare(caller, Usual) / o.never
+	}
+	return calls * a.FateOf(caller, Usual).doomed
 }
 
 // doomedShare returns the share of the calls to a state that it never processes, as it does of

@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"maps"
 	"math"
 	"slices"
 
@@ -35,6 +36,7 @@ type RunOutcome struct {
 	dooms     map[int]float64 // by node: the share of messages that it never processes; the same at each call
 	visits    map[int]float64 // by call link: calls per run, tries included
 	again     map[int]float64 // by call link: what a run with a message that is never processed calls more
+	ended     map[int]float64 // by call link: the share of messages never processed by what comes before it
 	guessed   bool            // something of it was guessed
 	away      bool            // what it calls may turn it away
 	admitted  *RunOutcome     // that of a call that follows one which found a free run; nil: the same
@@ -378,8 +380,9 @@ func (w *walker) cut(l dist.Law) dist.Law {
 // doom notes that a node never processes a share of the messages: the same ones each
 // time. A run for one of them takes some seconds.
 func (w *walker) doom(node int, share, seconds float64) {
-	w.out.doomTime += share * min(seconds, w.limit)
-	w.out.doomShare += share
+	first := share * (1 - w.out.never) // what ends no run before
+	w.out.doomTime += first * min(seconds, w.limit)
+	w.out.doomShare += first
 	w.out.dooms[node] = max(w.out.dooms[node], share)
 	keep := 1.0
 	for _, d := range w.out.dooms {
@@ -502,13 +505,19 @@ func (c *calls) of(w *walker, o *RunOutcome, final bool) {
 // noteCalls notes what calls for messages do that the callee never processes.
 func (w *walker) noteCalls(c *calls, alive dist.Law) {
 	l, o := c.link, c.outcome
+	if w.out.never > 0 && !l.ByTask {
+		if w.out.ended == nil {
+			w.out.ended = map[int]float64{}
+		}
+		w.out.ended[l.ID] = w.out.never
+	}
 	if !l.Ignore && o.never > 0 && !l.ByTask {
 		seconds := alive.Mean() + float64(c.tries)*o.doomedLength()
 		for k := 1; k < c.tries; k++ {
 			seconds += float64(l.Policy.Backoff(k)) * 1e-9
 		}
-		for node, d := range o.dooms {
-			w.doom(node, d*c.share, seconds)
+		for _, node := range slices.Sorted(maps.Keys(o.dooms)) {
+			w.doom(node, o.dooms[node]*c.share, seconds)
 		}
 		if w.out.Why == "" {
 			w.out.Why = o.Why
@@ -973,7 +982,6 @@ type Fate struct {
 	able   float64 // of one that it can process
 	works  float64 // runs that succeed, whether or not it counts
 	sends  float64 // runs that come as far as their sends may: those of messages that it can process
-	calls  float64 // runs that come as far as their calls may
 	old    float64 // of given: turned away until it is too old
 	aged   float64 // of given: too old when its next try would be due, by chance
 	cause  string  // of the rest of what is given up
@@ -1062,7 +1070,6 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 	}
 	f.able, f.works = before, (1-never)*before*works
 	f.sends = (1 - never) * before
-	f.calls = max(f.runs-o.dooms[at.Node]*f.doomed, 0)
 	f.stated = o.Late == 0 && f.late == 0 && o.Why == "" && never == 0 && taken == 1
 	if f.Given < 1e-15 {
 		f.Given = 0
@@ -1079,7 +1086,7 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 
 // take notes that only a share of the offers is taken.
 func (f *Fate) take(share float64) {
-	for _, n := range []*float64{&f.runs, &f.doomed, &f.works, &f.sends, &f.calls} {
+	for _, n := range []*float64{&f.runs, &f.doomed, &f.works, &f.sends} {
 		*n *= share
 	}
 	f.first = f.runs

@@ -3,6 +3,7 @@ package flow
 import (
 	"maps"
 	"math"
+	"slices"
 
 	"ironweir/core/check/internal/dist"
 	"ironweir/core/expr"
@@ -53,8 +54,8 @@ func (w *walker) doTasks(alive dist.Law) dist.Law {
 		left := d.list(w.n.Tasks, before)
 		if left = left.Or(d.ended); left.Mass < 1e-9*before.Mass {
 			seconds := d.endsAfter(w.limit)
-			for node, share := range o.dooms {
-				w.doom(node, share, seconds)
+			for _, node := range slices.Sorted(maps.Keys(o.dooms)) {
+				w.doom(node, o.dooms[node], seconds)
 			}
 			more := (scratch.out.visits[e.Link] - w.out.visits[e.Link]) / before.Mass
 			w.out.again[e.Link] = before.Mass * o.never * max(more, 0)

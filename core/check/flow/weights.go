@@ -271,8 +271,8 @@ func (a *Analysis) weighRun(s int, at State, n *graph.Node, edges []Edge) {
 // visitsAt returns the calls that a message at a state makes by a link.
 func (a *Analysis) visitsAt(s, link int, m Mode) float64 {
 	o := a.Outcome(s, m)
-	calls := o.visits[link] * a.callsAt(s, m)
-	if more := o.again[link]; more > 0 && a.States.All[s].How == AsCall {
+	calls := o.visits[link] * a.callsAt(s, link, m)
+	if more := o.again[link] * (1 - a.endsBefore(s, link, m)); more > 0 && a.States.All[s].How == AsCall {
 		calls += more * a.doomedShare(s, m) / o.never
 	} else if more > 0 {
 		calls += more * a.FateOf(s, m).doomed
@@ -320,8 +320,10 @@ func (a *Analysis) weighSend(s int, e *Edge, works three) {
 
 // sendsAt returns the runs of a message that come as far as its sends.
 func (a *Analysis) sendsAt(s int, m Mode, kind EdgeKind) float64 {
-	switch {
-	case a.States.All[s].How == AsCall:
+	switch call := a.States.All[s].How == AsCall; {
+	case call && kind == StartSend:
+		return 1 - a.turnsAway(a.States.All[s].Node, m)
+	case call:
 		return (1 - a.doomedShare(s, m)) * (1 - a.turnsAway(a.States.All[s].Node, m))
 	case kind == StartSend:
 		return a.FateOf(s, m).runs
@@ -329,17 +331,28 @@ func (a *Analysis) sendsAt(s int, m Mode, kind EdgeKind) float64 {
 	return a.FateOf(s, m).sends
 }
 
-// callsAt returns the runs of a message that come as far as its calls.
-func (a *Analysis) callsAt(s int, m Mode) float64 {
-	if a.States.All[s].How == AsCall {
-		node, o := a.States.All[s].Node, a.Outcome(s, m)
-		own := o.dooms[node]
+// callsAt returns the runs of a message at a state that come as far as a call: all, where it is at the start.
+func (a *Analysis) callsAt(s, link int, m Mode) float64 {
+	at := a.States.All[s]
+	if at.How == AsCall {
+		own := a.endsBefore(s, link, m)
 		if own > 0 {
-			own = min(own*a.doomedShare(s, m)/o.never, 1)
+			own = min(own*a.doomedShare(s, m)/a.Outcome(s, m).never, 1)
 		}
-		return (1 - own) * (1 - a.turnsAway(node, m))
+		return (1 - own) * (1 - a.turnsAway(at.Node, m))
 	}
-	return a.FateOf(s, m).calls
+	f := a.FateOf(s, m)
+	return max(f.runs-a.endsBefore(s, link, m)*f.doomed, 0)
+}
+
+// endsBefore returns the share of the messages at a state that are never processed, by the node or by what it calls
+// before, so that their runs end before a call.
+func (a *Analysis) endsBefore(s, link int, m Mode) float64 {
+	o := a.Outcome(s, m)
+	if a.Link(link).ByTask {
+		return o.dooms[a.States.All[s].Node]
+	}
+	return o.ended[link]
 }
 
 // rejectedSend takes out of a send what its target rejects, which is lost where the
