@@ -701,13 +701,11 @@ func (d *drafter) scenario(name string) {
 
 // stops are the incidents of consumers that took nothing while messages waited for them.
 func (d *drafter) stops(start time.Time) *model.Value {
-	incidents := model.MapValue()
+	incidents, taken := model.MapValue(), map[string]bool{}
 	for _, n := range d.ordered() {
-		for k, s := range n.Stops {
-			name := d.names[n.Name] + "-stopped"
-			if k > 0 {
-				name += "-" + strconv.Itoa(k+1)
-			}
+		for _, s := range n.Stops {
+			name := freeName(d.names[n.Name]+"-stopped", taken)
+			taken[name] = true
 			length := time.Duration(s.Until - s.From)
 			incidents.Add(name, model.MapValue().
 				Add("at", text(model.FormatDuration(time.Unix(0, s.From).Sub(start).Round(time.Millisecond)))).

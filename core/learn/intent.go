@@ -158,9 +158,9 @@ func (o *observer) findHandovers() {
 			continue
 		}
 		var gaps []float64
-		// hand-overs after runs, by their starts
-		after := map[int64]float64{}
-		run := map[int]bool{} // by sender: what runs again, or was put back by its consumer, has waited elsewhere
+		after := map[int64]float64{} // the hand-overs, by the start of the run before
+		// By sender: what runs again, or was put back by its consumer, has waited elsewhere.
+		run := map[int]bool{}
 		for k := range list {
 			s := &o.spans[list[k]]
 			by := o.sentBy(s)

@@ -1,9 +1,8 @@
 package learn
 
 import (
-	"maps"
+	"cmp"
 	"slices"
-	"sort"
 )
 
 // Stop is a while in which nothing took the messages that waited for a node.
@@ -19,45 +18,53 @@ const (
 	stopRatio = 10
 )
 
-// findStops finds whiles in which a consumer was stopped: messages waited, and nothing ran for long.
+// findStops finds whiles in which a consumer was stopped: messages waited for it, and it ran nothing for long.
 func (o *observer) findStops() {
-	runs := o.runsByLink()
-	for _, key := range slices.SortedFunc(maps.Keys(runs), compareLinks) {
-		n, from := o.Nodes[key.To], o.Nodes[key.From]
-		if n == nil || from == nil {
+	byNode := map[string][]int{}
+	for key, list := range o.runsByLink() {
+		byNode[key.To] = append(byNode[key.To], list...)
+	}
+	for name, list := range byNode {
+		n := o.Nodes[name]
+		if n == nil {
 			continue
 		}
-		var gaps []Stop
-		busy := int64(0) // until when something ran
-		seen := map[int]bool{}
-		for k, i := range runs[key] {
-			s := &o.spans[i]
-			// What runs again, or was put back by its consumer, has waited elsewhere.
-			if by := o.sentBy(s); by >= 0 && !seen[by] && o.spans[by].Service != s.Service && k > 0 {
-				seen[by] = true
-				waits := o.spans[by].Start
-				if run := o.runs[by]; run >= 0 {
-					waits = o.spans[run].Start
-				}
-				gaps = append(gaps, Stop{max(busy, waits+int64(from.Delay*1e9)), s.Start})
-			}
-			busy = max(busy, s.End)
-		}
-		if len(gaps) == 0 {
-			continue
-		}
+		o.byStart(list)
+		gaps := o.idleWhileWaiting(list)
 		lengths := make([]int64, len(gaps))
 		for k, g := range gaps {
 			lengths[k] = g.Until - g.From
 		}
 		slices.Sort(lengths)
-		usual := max(lengths[len(lengths)/2], int64(momentsOf(n.Times).Mean()*1e9))
 		for _, g := range gaps {
+			usual := max(lengths[len(lengths)/2], int64(momentsOf(n.Times).Mean()*1e9))
 			if g.Until-g.From >= max(leastStop, stopRatio*usual) {
 				n.Stops = append(n.Stops, g)
 			}
 		}
 	}
+}
+
+// idleWhileWaiting lists from when to when nothing ran though a message waited, up to the first run of each message.
+// runs are all of a consumer, in the order of their starts.
+func (o *observer) idleWhileWaiting(runs []int) (gaps []Stop) {
+	busy := int64(0) // until when something ran
+	seen := map[int]bool{}
+	for k, i := range runs {
+		s := &o.spans[i]
+		from := o.Nodes[channelOf(s)]
+		// What runs again, or was put back by its consumer, has waited elsewhere.
+		if by := o.sentBy(s); k > 0 && from != nil && by >= 0 && !seen[by] && o.spans[by].Service != s.Service {
+			seen[by] = true
+			waits := o.spans[by].Start
+			if run := o.runs[by]; run >= 0 {
+				waits = o.spans[run].Start
+			}
+			gaps = append(gaps, Stop{max(busy, waits+int64(from.Delay*1e9)), s.Start})
+		}
+		busy = max(busy, s.End)
+	}
+	return gaps
 }
 
 // runsByLink lists the timed runs for what channels hold, by link, in the order of their starts.
@@ -67,7 +74,12 @@ func (o *observer) runsByLink() map[LinkKey][]int {
 		runs[key] = append(runs[key], i)
 	}
 	for _, list := range runs {
-		sort.Slice(list, func(a, b int) bool { return o.spans[list[a]].Start < o.spans[list[b]].Start })
+		o.byStart(list)
 	}
 	return runs
+}
+
+// byStart sorts runs by their starts.
+func (o *observer) byStart(runs []int) {
+	slices.SortStableFunc(runs, func(a, b int) int { return cmp.Compare(o.spans[a].Start, o.spans[b].Start) })
 }

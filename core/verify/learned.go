@@ -114,9 +114,9 @@ func replayOf(o *learn.Observed, names map[string]string) (*model.Scenario, sim.
 			&model.Traffic{Name: names[entry], Into: names[entry], Arrivals: "replay", Replay: file},
 		)
 	}
-	for name, n := range o.Nodes {
-		for _, stop := range n.Stops {
-			stopped := true
+	stopped := true
+	for _, name := range slices.Sorted(maps.Keys(o.Nodes)) {
+		for _, stop := range o.Nodes[name].Stops {
 			s.Incidents = append(s.Incidents, &model.Incident{
 				Name:    fmt.Sprintf("%s stopped, %d", name, len(s.Incidents)+1),
 				At:      time.Duration(stop.From - o.From),
