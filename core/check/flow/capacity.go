@@ -741,21 +741,25 @@ func (a *Analysis) rejectedForRoom(n *graph.Node) float64 {
 		next = 1 - most/offered
 	}
 	if a.narrowing[n.ID] == nil {
-		a.narrowing[n.ID] = &narrowing{1, 0}
+		start := wide
+		a.narrowing[n.ID] = &start
 	}
 	return a.narrowing[n.ID].next(before, a.Rates[n.ID], most, next)
 }
 
-// narrowing is what is known of the share of its writes that a full channel rejects, as shares that it takes: at least
-// low, at most high (above 1: nothing is known).
+// narrowing is what is known of the share of its writes that a full channel takes: less than high, since it takes too
+// many by that, and more than low.
 type narrowing struct{ high, low float64 }
 
-// next returns the share to be tried after one at which a channel takes so many messages per second of the most that it
-// can, where that much rejects as many as come would suffice. Writers that write again what is rejected offer more the
-// more of it is rejected, so it is approached by squares, then by halves.
+// wide is a narrowing of which nothing is known: a channel that takes all may take too many.
+var wide = narrowing{2, 0}
+
+// next returns the share to reject after one (before) at which a channel takes so many messages per second of the most
+// that it can; guess is what it would be if as many came whatever is rejected. Writers that write again what is rejected
+// offer more the more of it is, so that it is approached by squares, then by halves.
 func (b *narrowing) next(before, taken, most, guess float64) float64 {
 	switch keeps := 1 - before; {
-	case before == 0 && guess == 0:
+	case guess == 0 && b.high > 1: // nothing says that it rejects any
 		return 0
 	case before > 0 && math.Abs(taken/most-1) < 0.002:
 		return before
@@ -768,11 +772,12 @@ func (b *narrowing) next(before, taken, most, guess float64) float64 {
 		b.low = keeps
 	}
 	if b.low > 0 && b.high < b.low*1.0001 { // what else is full has changed
-		*b = narrowing{1, 0}
+		*b = wide
 		return guess
 	}
 	if keeps := 1 - guess; keeps >= b.high || keeps <= b.low {
-		return 1 - math.Sqrt(b.high*max(b.low, b.high*b.high*1e-3))
+		high := min(b.high, 1)
+		return 1 - math.Sqrt(high*max(b.low, 1e-3*high*high))
 	}
 	return guess
 }

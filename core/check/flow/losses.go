@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"ironweir/core/document"
-	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
@@ -1355,5 +1354,3 @@ func DescribeAfter(s document.State) string {
 	}
 	return fmt.Sprintf("after %s", model.FormatDuration(time.Duration(*s.Seconds*1e9).Round(time.Second)))
 }
-
-var _ = expr.Certain
