@@ -755,8 +755,8 @@ type narrowing struct{ high, low float64 }
 var wide = narrowing{2, 0}
 
 // next returns the share to reject after one (before) at which a channel takes so many messages per second of the most
-// that it can; guess is what it would be if as many came whatever is rejected. Writers that write again what is rejected
-// offer more the more of it is, so that it is approached by squares, then by halves.
+// that it can; guess is what it would be if as many came whatever is rejected. Writers that write again what is
+// rejected offer more the more of it is, so that it is approached by squares, then by halves.
 func (b *narrowing) next(before, taken, most, guess float64) float64 {
 	switch keeps := 1 - before; {
 	case guess == 0 && b.high > 1: // nothing says that it rejects any

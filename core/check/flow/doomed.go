@@ -31,6 +31,9 @@ func (a *Analysis) findDoomedCalls() bool {
 // messages which the callee, with a chance of never, does not process.
 func (a *Analysis) doomedBy(caller int, e *Edge, never float64) float64 {
 	o := a.Outcome(caller, Usual)
+	if o.mayMeet > 0 && a.Link(e.Link).Chance < 1 {
+		return never * o.visits[e.Link] * a.FateOf(caller, Usual).met
+	}
 	if l := a.Link(e.Link); o.never == 0 || l.Forgiven() && !l.ByTask { // its caller does not call again for them
 		return never * e.expected
 	}

@@ -46,6 +46,9 @@ type RunOutcome struct {
 	stated    float64         // the chance of failing by stated `fails` shares alone
 	doomTime  float64         // seconds, of the runs for messages that never succeed: the sum by share,
 	doomShare float64         // and the sum of the shares
+	// A call that is made by chance, anew at each run, for messages that its callee never processes: the share of
+	// messages, and the chance that a run of one meets it.
+	mayMeet, meets float64
 }
 
 // Outcome works out the run at a state; a cycle of waiting calls fails.
@@ -112,7 +115,9 @@ func (a *Analysis) work(s int, m Mode) *RunOutcome {
 func (o *RunOutcome) varies() bool { return o.guessed || o.away || o.batched }
 
 // Bad orders outcomes: the chance that a message is not handled at a single try.
-func (o *RunOutcome) Bad() float64 { return o.never + (1-o.never)*o.Fails }
+func (o *RunOutcome) Bad() float64 {
+	return o.never + (1-o.never)*(o.Fails+(1-o.Fails)*o.mayMeet*o.meets)
+}
 
 // choice is the time and the failures that hold for a run.
 type choice struct {
@@ -391,6 +396,25 @@ func (w *walker) doom(node int, share, seconds float64) {
 	w.out.never = 1 - keep
 }
 
+// oneByOne reports whether a run is a try of one message, alone.
+func (w *walker) oneByOne() bool {
+	switch w.at.How {
+	case AsIntake:
+		return true
+	case AsPoll:
+		return w.a.Link(int(w.at.Link)).Read.UpTo <= 1
+	}
+	return false
+}
+
+// mayMeet notes that a share of the messages fails by chance, at each run anew; with others of which that was noted, by
+// the mean of the chances.
+func (w *walker) mayMeet(share, chance float64) {
+	both := 1 - (1-w.out.mayMeet)*(1-share)
+	w.out.meets = (w.out.mayMeet*w.out.meets + share*chance) / (w.out.mayMeet + share)
+	w.out.mayMeet = both
+}
+
 // fail ends runs with an error.
 func (w *walker) fail(l dist.Law, name string) {
 	if l.Mass <= 0 {
@@ -516,8 +540,14 @@ func (w *walker) noteCalls(c *calls, alive dist.Law) {
 		for k := 1; k < c.tries; k++ {
 			seconds += float64(l.Policy.Backoff(k)) * 1e-9
 		}
-		for _, node := range slices.Sorted(maps.Keys(o.dooms)) {
-			w.doom(node, o.dooms[node]*c.share, seconds)
+		w.out.guessed = w.out.guessed || c.share < 1
+		switch {
+		case c.share < 1 && w.oneByOne():
+			w.mayMeet(o.never, c.share)
+		case c.share == 1 || w.mode != Best: // at best, other tries of a caller's caller do not meet it
+			for _, node := range slices.Sorted(maps.Keys(o.dooms)) {
+				w.doom(node, o.dooms[node]*c.share, seconds)
+			}
 		}
 		if w.out.Why == "" {
 			w.out.Why = o.Why
@@ -980,6 +1010,7 @@ type Fate struct {
 	runs   float64 // runs that are started
 	doomed float64 // of a message that is never processed
 	able   float64 // of one that it can process
+	met    float64 // of one that fails where a call is made by chance
 	works  float64 // runs that succeed, whether or not it counts
 	sends  float64 // runs that come as far as their sends may: those of messages that it can process
 	old    float64 // of given: turned away until it is too old
@@ -1017,11 +1048,10 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 	if at.How == AsPoll && p.GiveUp > 0 && int64(a.Node(a.Link(int(at.Link)).From).Delay) > p.GiveUp {
 		return Fate{Given: 1, cause: "given-up"} // it is too old when it is first seen
 	}
-	tries := float64(p.Tries)
-	if tries == 0 {
-		tries = math.Inf(1)
+	tries, taken := math.Inf(1), 1.0 // taken: of the offers
+	if p.Tries > 0 {
+		tries = float64(p.Tries)
 	}
-	taken := 1.0 // of the offers
 	if at.How == AsPoll {
 		never, fails, taken = a.whenRead(s, m, o, &f)
 	}
@@ -1032,10 +1062,7 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 	if byAge <= tries {
 		tries, f.cause = byAge, cause
 	}
-	if math.IsInf(tries, 1) {
-		tries = 1e9
-	}
-	tries = max(tries, 1)
+	tries = max(min(tries, 1e9), 1)
 	before, pow := triesStarted(retryable, tries)
 	// What fails retryably at the last try, or is not worth another, is given up.
 	byChance := pow + ends*before
@@ -1054,6 +1081,9 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 			f.aged += never * all.aged
 		}
 	}
+	met := a.whenMet(o, retryable, ends, tries)
+	sends := met.mixed(before, met.runs*(1-o.meets)) // runs that come as far as the sends
+	before, byChance, f.met = met.mixed(before, met.runs), met.mixed(min(byChance, 1), met.given), met.runs
 	f.Given = never + (1-never)*min(byChance, 1)
 	f.runs = never*sure + (1-never)*before
 	if final {
@@ -1068,9 +1098,9 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 	if never > 0 {
 		f.doomed = (f.runs - (1-never)*before) / never
 	}
-	f.able, f.works = before, (1-never)*before*works
-	f.sends = (1 - never) * before
-	f.stated = o.Late == 0 && f.late == 0 && o.Why == "" && never == 0 && taken == 1
+	f.able, f.works = before, (1-never)*sends*works
+	f.sends = (1 - never) * sends
+	f.stated = o.Late == 0 && f.late == 0 && o.Why == "" && never == 0 && met.of == 0 && taken == 1
 	if f.Given < 1e-15 {
 		f.Given = 0
 	}
@@ -1084,9 +1114,25 @@ func (a *Analysis) FateOf(s int, m Mode) Fate {
 	return f
 }
 
+// metRuns are those of the messages that fail where a call is made by chance: their share, the runs of one, and the
+// chance that it is given up.
+type metRuns struct{ of, runs, given float64 }
+
+// whenMet works them out, where others fail retryably, and by an error that ends the tries, with some chances.
+func (a *Analysis) whenMet(o *RunOutcome, retryable, ends, tries float64) metRuns {
+	if o.mayMeet == 0 {
+		return metRuns{}
+	}
+	runs, left := triesStarted(retryable+(1-retryable-ends)*o.meets, tries)
+	return metRuns{o.mayMeet, runs, min(left+ends*runs, 1)}
+}
+
+// mixed gives the mean over those messages and the others.
+func (m metRuns) mixed(others, these float64) float64 { return (1-m.of)*others + m.of*these }
+
 // take notes that only a share of the offers is taken.
 func (f *Fate) take(share float64) {
-	for _, n := range []*float64{&f.runs, &f.doomed, &f.works, &f.sends} {
+	for _, n := range []*float64{&f.runs, &f.doomed, &f.met, &f.works, &f.sends} {
 		*n *= share
 	}
 	f.first = f.runs
