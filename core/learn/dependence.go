@@ -1,6 +1,7 @@
 package learn
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -178,7 +179,7 @@ func number(is bool) int {
 // inOrder gives the runs in the order of their starts.
 func (n *Node) inOrder() []seenRun {
 	runs := slices.Clone(n.seen)
-	sort.SliceStable(runs, func(i, j int) bool { return runs[i].start < runs[j].start })
+	slices.SortStableFunc(runs, func(a, b seenRun) int { return cmp.Compare(a.start, b.start) })
 	return runs
 }
 

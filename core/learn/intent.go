@@ -159,19 +159,11 @@ func (o *observer) findHandovers() {
 		}
 		var gaps []float64
 		after := map[int64]float64{} // the hand-overs, by the start of the run before
-		// By sender: what runs again, or was put back by its consumer, has waited elsewhere.
-		run := map[int]bool{}
-		for k := range list {
-			s := &o.spans[list[k]]
-			by := o.sentBy(s)
-			if by < 0 || run[by] || o.spans[by].Service == s.Service {
-				continue
-			}
-			run[by] = true
+		for k, by := range o.firstRuns(list) {
 			if k == 0 {
 				continue
 			}
-			before := &o.spans[list[k-1]]
+			before, s := &o.spans[list[k-1]], &o.spans[list[k]]
 			visible := o.spans[by].End + int64(from.Delay*1e9)
 			if visible < before.End && before.End <= s.Start {
 				after[before.Start] = float64(s.Start-before.End) * 1e-9

@@ -2,6 +2,7 @@ package learn
 
 import (
 	"cmp"
+	"iter"
 	"slices"
 )
 
@@ -31,13 +32,16 @@ func (o *observer) findStops() {
 		}
 		o.byStart(list)
 		gaps := o.idleWhileWaiting(list)
+		if len(gaps) == 0 {
+			continue
+		}
 		lengths := make([]int64, len(gaps))
 		for k, g := range gaps {
 			lengths[k] = g.Until - g.From
 		}
 		slices.Sort(lengths)
+		usual := max(lengths[len(lengths)/2], int64(momentsOf(n.Times).Mean()*1e9))
 		for _, g := range gaps {
-			usual := max(lengths[len(lengths)/2], int64(momentsOf(n.Times).Mean()*1e9))
 			if g.Until-g.From >= max(leastStop, stopRatio*usual) {
 				n.Stops = append(n.Stops, g)
 			}
@@ -48,23 +52,39 @@ func (o *observer) findStops() {
 // idleWhileWaiting lists from when to when nothing ran though a message waited, up to the first run of each message.
 // runs are all of a consumer, in the order of their starts.
 func (o *observer) idleWhileWaiting(runs []int) (gaps []Stop) {
-	busy := int64(0) // until when something ran
-	seen := map[int]bool{}
-	for k, i := range runs {
-		s := &o.spans[i]
-		from := o.Nodes[channelOf(s)]
-		// What runs again, or was put back by its consumer, has waited elsewhere.
-		if by := o.sentBy(s); k > 0 && from != nil && by >= 0 && !seen[by] && o.spans[by].Service != s.Service {
-			seen[by] = true
-			waits := o.spans[by].Start
-			if run := o.runs[by]; run >= 0 {
-				waits = o.spans[run].Start
-			}
-			gaps = append(gaps, Stop{max(busy, waits+int64(from.Delay*1e9)), s.Start})
+	busy, next := int64(0), 0 // until when something ran, of those before the next
+	for k, by := range o.firstRuns(runs) {
+		for ; next < k; next++ {
+			busy = max(busy, o.spans[runs[next]].End)
 		}
-		busy = max(busy, s.End)
+		from := o.Nodes[channelOf(&o.spans[runs[k]])]
+		if k == 0 || from == nil {
+			continue
+		}
+		waits := o.spans[by].Start
+		if run := o.runs[by]; run >= 0 {
+			waits = o.spans[run].Start
+		}
+		gaps = append(gaps, Stop{max(busy, waits+int64(from.Delay*1e9)), o.spans[runs[k]].Start})
 	}
 	return gaps
+}
+
+// firstRuns gives the places in a list of a consumer's runs of those that are the first of a message which another
+// sent, each with the span that sent it. What runs again, or was put back by its consumer, has waited elsewhere.
+func (o *observer) firstRuns(runs []int) iter.Seq2[int, int] {
+	return func(yield func(int, int) bool) {
+		seen := map[int]bool{}
+		for k, i := range runs {
+			by := o.sentBy(&o.spans[i])
+			if by < 0 || seen[by] || o.spans[by].Service == o.spans[i].Service {
+				continue
+			}
+			if seen[by] = true; !yield(k, by) {
+				return
+			}
+		}
+	}
 }
 
 // runsByLink lists the timed runs for what channels hold, by link, in the order of their starts.

@@ -314,12 +314,13 @@ func (e *engine) settleBatch(b uint32, failure int16, final bool) {
 		}
 		if why == noError {
 			e.queueHandled(q, entry.copy, entry.token, rl.link.To)
-		} else {
-			if failure == noError {
-				final = entry.final
-			}
-			e.queueFailed(q, entry.copy, entry.token, rl.delivery, why, final)
+			continue
 		}
+		ends := final
+		if failure == noError { // each fails by itself
+			ends = entry.final
+		}
+		e.queueFailed(q, entry.copy, entry.token, rl.delivery, why, ends)
 	}
 }
 

@@ -3,6 +3,7 @@ package text
 import (
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"ironweir/core/model"
@@ -14,7 +15,6 @@ func Learned(w io.Writer, doc *verify.LearnedDocument, replications int, s Style
 	p := newPage(w, s)
 	p.line("The draft on the observed arrivals, beside what was measured")
 	var rows [][]string
-	structural := false // some number is beyond with runs as they were observed
 	for _, r := range doc.Rows {
 		number := func(x float64) string {
 			switch r.Unit {
@@ -38,7 +38,6 @@ func Learned(w io.Writer, doc *verify.LearnedDocument, replications int, s Style
 		case r.Within:
 		case r.Structural():
 			verdict = p.paint(red, "beyond")
-			structural = true
 		default:
 			verdict = p.paint(red, "drawn beyond")
 		}
@@ -62,20 +61,21 @@ func Learned(w io.Writer, doc *verify.LearnedDocument, replications int, s Style
 		rows,
 	)
 	p.line("")
-	p.line("predicted: each run takes as long, and fails, as it was observed to; what differs is due to nodes, links, waits and")
-	p.line("limits. drawn: the mean of %d simulations, in which times and failures are drawn from the draft; what was", replications)
-	p.line("measured is one such draw.")
+	p.wrap("", fmt.Sprintf("predicted: each run takes as long, and fails, as it was observed to; what differs is due to "+
+		"nodes, links, waits and limits. drawn: the mean of %d simulations, in which times and failures are drawn from "+
+		"the draft; what was measured is one such draw.", replications))
 	p.line("")
+	colour, end := green, "Every number is within the allowed error, drawn ones at least in the range of one draw."
 	switch {
 	case doc.Within:
-		p.line("%s", p.paint(green, "Every number is within the allowed error, drawn ones at least in the range of one draw."))
-	case structural:
-		p.line("%s", p.paint(red, "Some predicted numbers are beyond the allowed error: review the links, retries, waits and limits "+
-			"of the draft."))
+	case slices.ContainsFunc(doc.Rows, verify.Row.Structural):
+		colour, end = red, "Some predicted numbers are beyond the allowed error: review the links, retries, waits and "+
+			"limits of the draft."
 	default:
-		p.line("%s", p.paint(red, "Some drawn numbers are beyond the allowed error and the range of one draw: review the times and "+
-			"failures of the draft."))
+		colour, end = red, "Some drawn numbers are beyond the allowed error and the range of one draw: review the times "+
+			"and failures of the draft."
 	}
+	p.line("%s", p.paint(colour, end))
 	return p.Flush()
 }
 

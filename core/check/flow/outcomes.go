@@ -36,7 +36,7 @@ type RunOutcome struct {
 	dooms     map[int]float64 // by node: the share of messages that it never processes; the same at each call
 	visits    map[int]float64 // by call link: calls per run, tries included
 	again     map[int]float64 // by call link: what a run with a message that is never processed calls more
-	ended     map[int]float64 // by call link: the share of messages never processed by what comes before it
+	ended     map[int]float64 // by call link: the share of messages never processed by its node or an earlier call
 	guessed   bool            // something of it was guessed
 	away      bool            // what it calls may turn it away
 	admitted  *RunOutcome     // that of a call that follows one which found a free run; nil: the same
