@@ -24,8 +24,8 @@ var toyKind = []place{
 			event: "relayed", fields: []string{"duplicates"}, read: (*object).topicFields,
 		},
 `},
-	{"sim/engine.go", "\tmodel.Topic:    {nil, (*engine).standInTopic},\n",
-		"\tmodel.Topic:    {nil, (*engine).standInTopic},\n\tmodel.Relay: {nil, (*engine).standInTopic},\n"},
+	{"sim/internal/engine/engine.go", "\tmodel.Topic:    {nil, (*Engine).standInTopic},\n",
+		"\tmodel.Topic:    {nil, (*Engine).standInTopic},\n\tmodel.Relay: {nil, (*Engine).standInTopic},\n"},
 }
 
 // toyField is a field of queues: where it is kept, how it is read, what is said of it, and

@@ -190,7 +190,7 @@ func (r *Rehearsal) again(to, length time.Duration, tell uint64) (*sim.Live, *re
 		return nil, nil, err
 	}
 	if tell > 0 {
-		live.Tell(tell)
+		live.Record(tell)
 	}
 	past := r.journal.read()
 	for {

@@ -5,10 +5,9 @@ import (
 	"slices"
 	"time"
 
-	"ironweir/core/sim/internal/random"
-
 	"ironweir/core/graph"
 	"ironweir/core/model"
+	"ironweir/core/sim/internal/engine"
 )
 
 // FollowPlan sends one message through a topology at no load.
@@ -34,9 +33,6 @@ type Trace struct {
 	Unforced []string         // nodes of FollowPlan.Fail at which nothing could be made to fail
 }
 
-// MaxSteps bounds a trace: a message that circulates is cut off.
-const MaxSteps = 400
-
 // followLength is long enough for every retention to end.
 const followLength = 100 * 24 * time.Hour
 
@@ -57,88 +53,67 @@ func Follow(g *graph.Graph, plan FollowPlan) (*Trace, error) {
 	if !plan.Start.IsZero() {
 		s.Start = plan.Start
 	}
-	e, err := newEngine(&Plan{Graph: g, Scenario: s, follow: &plan})
+	e, t, err := newFollowing(&Plan{Graph: g, Scenario: s}, plan.Fail)
 	if err != nil {
 		return nil, err
 	}
-	defer e.close()
-	n := &e.nodes[id]
-	if n.kind.Fires() {
-		e.fireNow(n)
+	defer e.Close()
+	n := &e.Nodes[id]
+	if n.Kind.Fires() {
+		e.sources.FireNow(n)
 	} else {
-		con := e.newContent()
-		c := &e.contents[con]
-		c.subject = append(c.subject, plan.Subject...)
-		c.kind, c.data, c.size, c.attributes = plan.Type, plan.Data, plan.Size, plan.Attributes
-		if (plan.Deleted || plan.Updated) && n.objects != nil {
-			n.objects.byKey[plan.Subject] = object{}
+		con := e.NewContent()
+		c := &e.Contents[con]
+		c.Subject = append(c.Subject, plan.Subject...)
+		c.Kind, c.Data, c.Size, c.Attributes = plan.Type, plan.Data, plan.Size, plan.Attributes
+		if (plan.Deleted || plan.Updated) && n.Objects != nil {
+			n.Objects.ByKey[plan.Subject] = engine.Object{}
 		}
-		var entering copyFlags
+		var entering engine.Flags
 		if plan.Deleted {
-			entering = deletion
+			entering = engine.Deletion
 		}
-		e.tally.entered++
-		jour, _ := e.newJourney(int32(id))
-		m := message{journey: jour, content: con, node: -1}
-		e.deliver(n.outWay, &m, con, entering)
-		e.dropContent(con)
+		e.Tally.Entered++
+		jour, _ := e.NewJourney(int32(id))
+		m := engine.Message{Journey: jour, Content: con, Node: -1}
+		e.Deliver(n.OutWay, &m, con, entering)
+		e.DropContent(con)
 	}
-	if err := e.loop(); err != nil {
+	if err := e.Loop(); err != nil {
 		return nil, err
 	}
 	var unforced []string
 	for name := range plan.Fail {
-		if e.trace.failed[name] == 0 {
+		if !e.CouldForce(name) {
 			unforced = append(unforced, name)
 		}
 	}
 	slices.Sort(unforced)
-	t := &Trace{Unforced: unforced, Steps: e.trace.single().steps, Fates: map[string]int64{}, Stopped: e.stopped}
-	for i := range e.nodes {
-		for f, count := range e.nodes[i].fates {
+	out := &Trace{Unforced: unforced, Steps: t.Steps(), Fates: map[string]int64{}, Stopped: e.Stopped}
+	for i := range e.Nodes {
+		for f, count := range e.Nodes[i].Fates {
 			if count > 0 {
-				t.Fates[Fate(f).String()] += count
+				out.Fates[Fate(f).String()] += count
 			}
 		}
 	}
-	if e.live > 0 {
-		t.Fates["waiting"] = int64(e.live)
+	if e.Live > 0 {
+		out.Fates["waiting"] = int64(e.Live)
 	}
-	e.end = e.Now // nothing more happens
+	e.End = e.Now // nothing more happens
 	result, err := e.result()
 	if err != nil {
 		return nil, err
 	}
-	t.Nodes = result.Nodes
-	return t, nil
+	out.Nodes = result.Nodes
+	return out, nil
 }
-
-func typical(d model.Distribution) random.Sampler {
-	return random.Sampler{Shape: random.Constant, A: d.Typical()}
-}
-
-// lossWords say in a few words what a cause of loss means.
-var lossWords = map[Fate]string{
-	Expired:      "its retention ended before it was consumed",
-	Exhausted:    "the tries are exhausted and there is no dead-letter node",
-	GivenUp:      "it is older than `give-up` and there is no dead-letter node",
-	Refused:      "the target's `callers` do not name the sender",
-	Throttled:    "rejected: no concurrency or rate is left",
-	Overflow:     "the queue is full",
-	TooLarge:     "it is over the payload limit",
-	Rejected:     "the write failed",
-	Unsubscribed: "the topic has no links",
-	HopLimit:     "it has passed through more functions than the hop limit allows",
-}
-
-// LossWords says in a few words what a cause of loss means.
-func LossWords(f Fate) string { return lossWords[f] }
 
 // Outcome sums a trace up: complete, failed (something was lost, parked or
 // returned), or open (something is still under way).
 func (t *Trace) Outcome() string {
-	bad := t.Fates[Parked.String()] + t.Fates[Returned.String()]
-	for _, f := range Fates() {
+	bad := t.Fates[engine.Parked.String()] + t.Fates[engine.Returned.String()]
+	for _, f := range engine.Fates() {
 		if f.Loss() {
 			bad += t.Fates[f.String()]
 		}
@@ -150,15 +125,4 @@ func (t *Trace) Outcome() string {
 		return "in_flight"
 	}
 	return "complete"
-}
-
-// forced reports whether the next run of a node is to fail.
-func (t *tracer) forced(n *node) bool {
-	for name, count := range t.follow.Fail {
-		if n.name == name {
-			t.failed[name]++
-			return count < 0 || t.failed[name] <= count
-		}
-	}
-	return false
 }

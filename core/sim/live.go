@@ -3,12 +3,11 @@ package sim
 import (
 	"fmt"
 	"math"
-	"runtime"
 	"time"
 
-	"ironweir/core/sim/internal/arena"
-
 	"ironweir/core/model"
+	"ironweir/core/sim/internal/engine"
+	"ironweir/core/sim/internal/trace"
 )
 
 // Live is one replication that goes only as far as it is told, and into which
@@ -16,14 +15,15 @@ import (
 // instants does the same, to the byte, however it is paced. It is not for several
 // goroutines at once.
 type Live struct {
-	e       *engine
+	e       *replication
 	handled int64            // the last instant of which something has been handled, -1: none
 	last    int64            // the last instant at which something was put in, -1: nothing was
 	sources map[int32]uint32 // traffic that stands for what is put in, by node
 	named   map[string]int   // incidents by name, of those put in
 	waiting map[uint64]bool  // journeys whose answer somebody waits for
 	answers []Answered
-	traced  []uint64 // journeys that are told step by step, the oldest first
+	tracer  *trace.Tracer
+	traced  []uint64 // journeys that it records, the oldest first
 	askers
 }
 
@@ -43,18 +43,6 @@ type Input struct {
 	End      []string        `json:"end,omitempty"`      // names of incidents put in before
 	Move     *Move           `json:"move,omitempty"`
 	Reply    *HookReply      `json:"reply,omitempty"`
-}
-
-// InputEvent is an event that comes in at a node, or that a hook returns.
-type InputEvent struct {
-	Node        string                        `json:"node,omitempty"`
-	Link        string                        `json:"link,omitempty"` // of what a hook returns: the name of the link that it goes by
-	Type        string                        `json:"type,omitempty"`
-	Subject     string                        `json:"subject,omitempty"`
-	Data        any                           `json:"data,omitempty"`
-	Size        int64                         `json:"size,omitempty"`   // bytes
-	Wanted      bool                          `json:"wanted,omitempty"` // somebody waits for the answer to this request
-	*Attributes `json:"attributes,omitempty"` // nil: it has none of its own
 }
 
 // Move takes a message out of where it lies.
@@ -93,13 +81,13 @@ func NewLive(plan LivePlan) (*Live, error) {
 	if plan.Limits.Events == 0 {
 		plan.Limits.Events = math.MaxInt64
 	}
-	e, err := newEngine(&plan.Plan)
+	e, err := newReplication(&plan.Plan)
 	if err != nil {
 		return nil, err
 	}
-	runtime.AddCleanup(e, (*arena.Space).Free, e.space)
-	e.observe(newTracer(nil, map[uint64]bool{}))
-	e.sampled = &journeySample{wanted: e.trace.wanted, ends: map[uint64]journeyNote{}}
+	e.FreeWhenUnused()
+	t := trace.New(e.Engine, map[uint64]bool{})
+	e.Observe(t)
 	l := &Live{
 		e:       e,
 		handled: -1,
@@ -107,8 +95,9 @@ func NewLive(plan LivePlan) (*Live, error) {
 		sources: map[int32]uint32{},
 		named:   map[string]int{},
 		waiting: map[uint64]bool{},
+		tracer:  t,
 	}
-	e.observer = l
+	e.Observer, e.Sampler = l, t
 	l.setUpHooks(plan.Hooked)
 	return l, nil
 }
@@ -117,18 +106,18 @@ func NewLive(plan LivePlan) (*Live, error) {
 func (l *Live) Now() time.Duration { return time.Duration(l.e.Now) }
 
 // End is the instant at which it ends.
-func (l *Live) End() time.Duration { return time.Duration(l.e.end) }
+func (l *Live) End() time.Duration { return time.Duration(l.e.End) }
 
 // Length is how long a run is that holds all that has happened: the end is not
 // part of a run, so what was put in at this very instant takes one more.
 func (l *Live) Length() time.Duration { return time.Duration(max(l.e.Now, l.last+1)) }
 
 // Stopped says why the run has ended early; empty: it has not.
-func (l *Live) Stopped() string { return l.e.stopped }
+func (l *Live) Stopped() string { return l.e.Stopped }
 
 // Next is the instant of the next event; false: nothing will happen by itself.
 func (l *Live) Next() (time.Duration, bool) {
-	if at := l.e.Upcoming().At; l.e.Waiting() || at < uint64(l.e.end) {
+	if at := l.e.Upcoming().At; l.e.Waiting() || at < uint64(l.e.End) {
 		return time.Duration(at), true
 	}
 	return 0, false
@@ -137,11 +126,11 @@ func (l *Live) Next() (time.Duration, bool) {
 // Advance lets everything happen that is due before an instant, but at most so
 // many events, and reports whether it got there.
 func (l *Live) Advance(to time.Duration, most int64) (bool, error) {
-	until := min(int64(to), l.e.end)
+	until := min(int64(to), l.e.End)
 	if err := l.proceed(until, most); err != nil {
 		return false, err
 	}
-	if next, ok := l.Next(); l.e.stopped != "" || ok && int64(next) < until {
+	if next, ok := l.Next(); l.e.Stopped != "" || ok && int64(next) < until {
 		return false, nil
 	}
 	l.e.Now = max(l.e.Now, until)
@@ -149,12 +138,12 @@ func (l *Live) Advance(to time.Duration, most int64) (bool, error) {
 }
 
 func (l *Live) proceed(until, most int64) error {
-	if l.e.stopped != "" {
+	if l.e.Stopped != "" {
 		return nil
 	}
-	before := l.e.tally.events
-	err := l.e.proceed(until, most)
-	if l.e.tally.events > before {
+	before := l.e.Tally.Events
+	err := l.e.Proceed(until, most)
+	if l.e.Tally.Events > before {
 		l.handled = l.e.Now
 	}
 	return err
@@ -163,13 +152,13 @@ func (l *Live) proceed(until, most int64) error {
 // Step lets the next event happen and says what it was; empty: nothing is left.
 func (l *Live) Step() (string, error) {
 	e := l.e
-	for l.e.stopped == "" {
-		looks := !e.Waiting() && e.Upcoming().Kind() == evSample
+	for l.e.Stopped == "" {
+		looks := !e.Waiting() && e.Upcoming().Kind() == engine.EvSample
 		if _, ok := l.Next(); !ok || looks && e.Pending() == 1 {
 			break // what only looks is nothing that happens
 		}
 		said := e.nextInWords()
-		if err := l.proceed(e.end, 1); err != nil || !looks {
+		if err := l.proceed(e.End, 1); err != nil || !looks {
 			return said, err
 		}
 	}
@@ -183,14 +172,14 @@ func (l *Live) Put(in *Input) (Outcome, error) {
 		return Outcome{}, err
 	}
 	at := max(int64(in.At), l.handled+1, l.last+1, l.e.Now)
-	if at >= l.e.end {
+	if at >= l.e.End {
 		return Outcome{}, fmt.Errorf("the scenario is over: it lasts %s", model.FormatDuration(l.End()))
 	}
 	if err := l.proceed(at, math.MaxInt64); err != nil {
 		return Outcome{}, err
 	}
-	if l.e.stopped != "" {
-		return Outcome{}, fmt.Errorf("the run was ended by %s", l.e.stopped)
+	if l.e.Stopped != "" {
+		return Outcome{}, fmt.Errorf("the run was ended by %s", l.e.Stopped)
 	}
 	if in.Move != nil { // what it names may have gone on meanwhile
 		if _, err := l.movable(in.Move.Message); err != nil {
@@ -233,12 +222,12 @@ func (l *Live) check(in *Input) error {
 	return nil
 }
 
-func (l *Live) node(name string) (*node, error) {
-	id := l.e.g.NodeID(name)
+func (l *Live) node(name string) (*engine.Node, error) {
+	id := l.e.Graph.NodeID(name)
 	if id < 0 {
-		return nil, l.e.g.NoNode(name)
+		return nil, l.e.Graph.NoNode(name)
 	}
-	return &l.e.nodes[id], nil
+	return &l.e.Nodes[id], nil
 }
 
 func (l *Live) apply(in *Input) Outcome {
@@ -249,8 +238,8 @@ func (l *Live) apply(in *Input) Outcome {
 		l.begin(in.Incident)
 	case in.End != nil:
 		for _, name := range in.End {
-			if k := l.named[name]; l.e.incidents[k].on { // a crash is over as it begins
-				l.e.incidentTurns(k)
+			if k := l.named[name]; l.e.incidents.Active(k) { // a crash is over as it begins
+				l.e.incidents.Turn(k)
 			}
 			delete(l.named, name)
 		}
@@ -265,91 +254,56 @@ func (l *Live) apply(in *Input) Outcome {
 // bring lets an event come in, as a replay file would.
 func (l *Live) bring(ev *InputEvent) Outcome {
 	e := l.e
-	id := int32(e.g.NodeID(ev.Node))
+	id := int32(e.Graph.NodeID(ev.Node))
 	at, there := l.sources[id]
 	if !there {
-		at = uint32(len(e.traffic))
-		spec := &model.Traffic{Name: ev.Node, Into: ev.Node, Arrivals: "replay"}
-		t, err := e.newTraffic(spec)
-		if err != nil { // the node is there, and so its keys parse
-			panic(err)
-		}
-		e.traffic = append(e.traffic, t)
+		at = e.sources.AddReplay(ev.Node)
 		l.sources[id] = at
 	}
-	n := &e.nodes[id]
-	before := n.fates
-	t := &e.traffic[at]
-	t.replay = append(
-		t.replay,
-		Arrival{
-			At:         e.instant(e.Now),
-			Type:       ev.Type,
-			Subject:    ev.Subject,
-			Data:       ev.Data,
-			Size:       ev.Size,
-			Attributes: ev.Attributes,
-		},
-	)
-	out := Outcome{Journey: e.nextJour + 1}
-	l.Tell(out.Journey)
+	n := &e.Nodes[id]
+	before := n.Fates
+	out := Outcome{Journey: e.NextJour + 1}
+	l.Record(out.Journey)
 	if ev.Wanted {
 		l.waiting[out.Journey] = true
 	}
-	if n.schedule != nil {
-		e.traffic[at].replay = nil
-		e.fireNow(n)
+	if n.Kind.Fires() {
+		e.sources.FireNow(n)
 		return out
 	}
-	e.arriveAgain(at)
-	for f := Expired; f < fates; f++ {
-		if n.fates[f] > before[f] {
+	e.sources.Bring(at, Arrival{
+		At:         e.Instant(e.Now),
+		Type:       ev.Type,
+		Subject:    ev.Subject,
+		Data:       ev.Data,
+		Size:       ev.Size,
+		Attributes: ev.Attributes,
+	})
+	for f := engine.Expired; f < engine.FateCount; f++ {
+		if n.Fates[f] > before[f] {
 			out.Cause, out.Rejected = f, true
 		}
 	}
 	return out
 }
 
-// Tell has a journey told step by step; the oldest of too many is forgotten.
-func (l *Live) Tell(id uint64) {
-	t := l.e.trace
+// Record has a journey recorded step by step; the oldest of too many is forgotten.
+func (l *Live) Record(id uint64) {
 	if len(l.traced) == MaxTraced {
-		old := l.traced[0]
+		l.tracer.Forget(l.traced[0])
 		l.traced = append(l.traced[:0], l.traced[1:]...)
-		delete(t.wanted, old)
-		delete(t.trails, old)
-		delete(l.e.sampled.ends, old)
 	}
-	t.order = t.order[:0] // that is of retelling
-	t.wanted[id] = true
+	l.tracer.Want(id)
 	l.traced = append(l.traced, id)
 }
 
 // Trail returns a journey as far as it has come; false: it is not among those that
-// are told.
-func (l *Live) Trail(id uint64) (Journey, bool) {
-	r := l.e.trace.trails[id]
-	if r == nil {
-		return Journey{}, false
-	}
-	n, ended := l.e.sampled.ends[id]
-	if !ended {
-		for i := range l.e.journeys.Count {
-			if j := l.e.journeys.At(i); j.id() == id && j.refs > 0 {
-				n = noteOf(j)
-			}
-		}
-	}
-	return l.e.journeyOf(id, r, n), true
-}
+// are recorded.
+func (l *Live) Trail(id uint64) (Journey, bool) { return l.tracer.Journey(id) }
 
 // begin starts an incident. Of two that bear on one field the later one holds.
 func (l *Live) begin(spec *model.Incident) {
-	e := l.e
-	in := e.newIncident(spec, len(e.incidents))
-	l.named[spec.Name] = len(e.incidents)
-	e.incidents = append(e.incidents, in)
-	e.incidentTurns(len(e.incidents) - 1)
+	l.named[spec.Name] = l.e.incidents.Begin(spec)
 }
 
 // Answers gives the answers that have come since it was last asked.
@@ -359,12 +313,12 @@ func (l *Live) Answers() []Answered {
 	return out
 }
 
-// answered notes the answer to a request that somebody waits for.
-func (l *Live) answered(c *copyRecord, status int16) {
-	id := l.e.journeys.At(c.journey).id()
+// Answered notes the answer to a request that somebody waits for.
+func (l *Live) Answered(c *engine.Copy, status int16) {
+	id := l.e.Journeys.At(c.Journey).ID()
 	if l.waiting[id] {
 		delete(l.waiting, id)
-		l.answers = append(l.answers, Answered{id, int(status), time.Duration(l.e.Now - c.born)})
+		l.answers = append(l.answers, Answered{id, int(status), time.Duration(l.e.Now - c.Born)})
 	}
 }
 

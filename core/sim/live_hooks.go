@@ -4,6 +4,7 @@ import (
 	"sort"
 
 	"ironweir/core/model"
+	"ironweir/core/sim/internal/engine"
 )
 
 // Ask is a run that somebody outside answers for: a hook.
@@ -36,19 +37,22 @@ type askers struct {
 
 func (l *Live) setUpHooks(names map[string]bool) {
 	l.hooked, l.pending, l.replies = map[int32]bool{}, map[uint64]asker{}, map[uint32][]InputEvent{}
-	for i := range l.e.g.Nodes {
-		if n := &l.e.nodes[i]; names[n.name] {
+	for i := range l.e.Graph.Nodes {
+		if n := &l.e.Nodes[i]; names[n.Name] {
 			l.hooked[int32(i)] = true
-			n.asks = true // its runs end when they are answered: the time limit needs a timer
+			n.Asks = true // its runs end when they are answered: the time limit needs a timer
 		}
 	}
 }
+
+// Drops forgets what a run was to send.
+func (l *Live) Drops(run uint32) { delete(l.replies, run) }
 
 // Pending lists the runs that wait for an answer, the oldest first.
 func (l *Live) Pending() []Ask {
 	var out []Ask
 	for id, a := range l.pending {
-		if r := &l.e.runs[a.run]; r.turn != a.turn || r.phase != working {
+		if r := &l.e.Runs[a.run]; r.Turn != a.turn || r.Phase != engine.Working {
 			delete(l.pending, id) // its time was over
 			continue
 		}
@@ -58,34 +62,35 @@ func (l *Live) Pending() []Ask {
 	return out
 }
 
-// asks lets a run wait for somebody's answer, where there is a hook and nothing
+// Asks lets a run wait for somebody's answer, where there is a hook and nothing
 // fails the run anyway.
-func (l *Live) asks(i uint32) bool {
+func (l *Live) Asks(i uint32) bool {
 	e := l.e
-	r := &e.runs[i]
-	n := &e.nodes[r.node]
-	if !l.hooked[r.node] || r.skip || r.failure == errAccepts || n.failsNowShare >= 0 && r.failure != noError {
+	r := &e.Runs[i]
+	n := &e.Nodes[r.Node]
+	if !l.hooked[r.Node] || r.Skip || r.Failure == engine.ErrAccepts ||
+		n.FailsNowShare >= 0 && r.Failure != engine.NoError {
 		return false
 	}
-	r.failure, r.final, r.phase, r.timer = noError, false, working, 0
+	r.Failure, r.Final, r.Phase, r.Timer = engine.NoError, false, engine.Working, 0
 	l.asked++
-	a := Ask{ID: l.asked, Node: n.name}
-	for k := range e.messages(r) {
-		if r.batch != 0 {
-			if entry := &e.batches[r.batch].entries[k]; entry.failure != errAccepts {
-				entry.failure, entry.final = noError, false // the hook says
+	a := Ask{ID: l.asked, Node: n.Name}
+	for k := range e.Messages(r) {
+		if r.Batch != 0 {
+			if entry := &e.Batches[r.Batch].Entries[k]; entry.Failure != engine.ErrAccepts {
+				entry.Failure, entry.Final = engine.NoError, false // the hook says
 			}
 		}
-		if m, takesPart := e.message(r, k); takesPart {
-			ev := e.eventOut(&m, e.kindAt(r, k))
-			if m.wrap != unwrapped {
+		if m, takesPart := e.Message(r, k); takesPart {
+			ev := e.EventOut(&m, e.KindAt(r, k))
+			if m.Wrap != engine.Unwrapped {
 				delete(ev, "data_base64")
-				ev["data"], _ = e.wrapped(&m, e.kindAt(r, k))
+				ev["data"], _ = e.Wrapped(&m, e.KindAt(r, k))
 			}
 			a.Events = append(a.Events, ev)
 		}
 	}
-	l.pending[a.ID] = asker{i, r.turn, a}
+	l.pending[a.ID] = asker{i, r.Turn, a}
 	return true
 }
 
@@ -97,57 +102,35 @@ func (l *Live) reply(h *HookReply) {
 	if !there {
 		return
 	}
-	r := &e.runs[a.run]
-	if r.turn != a.turn || r.phase != working || r.timer != 0 {
+	r := &e.Runs[a.run]
+	if r.Turn != a.turn || r.Phase != engine.Working || r.Timer != 0 {
 		return
 	}
 	if h.Error != "" {
-		r.failure = e.errorNumber(h.Error)
+		r.Failure = e.ErrorNumber(h.Error)
 	} else if len(h.Events) > 0 {
 		l.replies[a.run] = h.Events
 	}
-	e.wait(a.run, 0)
+	e.Wait(a.run, 0)
 }
 
-// returned gives what a run's hook has it send by a link; false: no hook says
+// Returns gives what a run's hook has it send by a link; false: no hook says
 // anything of it. What a hook returns goes out once a run, with its first message,
 // by the links that the run sends by at its end: by the one that it names, or else by those
 // that state its type or none.
-func (l *Live) returned(i uint32, r *run, s *send) ([]any, bool) {
+func (l *Live) Returns(i uint32, r *engine.Run, s *engine.Send) ([]any, bool) {
 	said, there := l.replies[i]
-	if !there || r.phase != sending || s.link.When != "" || s.link.Relation == model.WaitingCall {
+	if !there || r.Phase != engine.Sending || s.Link.When != "" || s.Link.Relation == model.WaitingCall {
 		return nil, false
 	}
 	var out []any
-	if r.index > 0 {
+	if r.Index > 0 {
 		return nil, true
 	}
 	for _, ev := range said {
-		if ev.Link == s.link.Link.Name || ev.Link == "" && (s.link.Type == "" || s.link.Type == ev.Type) {
+		if ev.Link == s.Link.Link.Name || ev.Link == "" && (s.Link.Type == "" || s.Link.Type == ev.Type) {
 			out = append(out, ev)
 		}
 	}
 	return out, true
-}
-
-// returnedContent makes the content of an event that a hook returned.
-func (e *engine) returnedContent(from int32, m *message, ev *InputEvent) uint32 {
-	i := e.newContent()
-	con, old := &e.contents[i], &e.contents[m.content]
-	con.kind, con.data, con.size, con.source = ev.Type, ev.Data, ev.Size, from
-	if a := ev.Attributes; a != nil { // it is a new event of the function [PE-06]
-		con.attributes = &Attributes{
-			ContentType: a.ContentType,
-			Schema:      a.Schema,
-			Extensions:  a.Extensions,
-			Bytes:       a.Bytes,
-			Binary:      a.Binary,
-		}
-	}
-	if ev.Subject != "" {
-		con.subject = append(con.subject, ev.Subject...)
-	} else {
-		con.subject = append(con.subject, old.subject...)
-	}
-	return i
 }

@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"time"
 
-	"ironweir/core/sim/internal/clock"
-
 	"ironweir/core/model"
+	"ironweir/core/sim/internal/clock"
+	"ironweir/core/sim/internal/engine"
 )
 
 // LiveState is how a live run stands. Counts are totals since its start.
@@ -46,39 +46,39 @@ func (l *Live) State() *LiveState {
 	e := l.e
 	s := &LiveState{
 		Now:      time.Duration(e.Now),
-		Entered:  e.tally.entered,
-		Underway: int64(e.live),
-		Events:   e.tally.events,
-		Stopped:  e.stopped,
-		Nodes:    make([]LiveNode, len(e.g.Nodes)),
-		Links:    make([]LiveLink, len(e.g.Links)),
+		Entered:  e.Tally.Entered,
+		Underway: int64(e.Live),
+		Events:   e.Tally.Events,
+		Stopped:  e.Stopped,
+		Nodes:    make([]LiveNode, len(e.Graph.Nodes)),
+		Links:    make([]LiveLink, len(e.Graph.Links)),
 	}
 	for i := range s.Nodes {
-		n := &e.nodes[i]
+		n := &e.Nodes[i]
 		x := &s.Nodes[i]
 		*x = LiveNode{
-			Copies:      n.copies,
-			Depth:       n.depth.Count,
-			Active:      n.active.Count,
-			Runs:        n.runs,
-			Failures:    n.failures,
-			Throttled:   n.throttled,
-			Handled:     n.fates[Handled],
-			Parked:      n.fates[Parked],
-			Lost:        e.lostAt(n),
-			Oldest:      time.Duration(e.oldestIn(n)),
-			Fails:       n.failsNowShare,
-			Slow:        n.slow,
-			Concurrency: n.concurrencyNow,
-			Off:         n.off,
-			Stopped:     n.stopped,
+			Copies:      n.Copies,
+			Depth:       n.Depth.Count,
+			Active:      n.Active.Count,
+			Runs:        n.Runs,
+			Failures:    n.Failures,
+			Throttled:   n.Throttled,
+			Handled:     n.Fates[engine.Handled],
+			Parked:      n.Fates[engine.Parked],
+			Lost:        e.LostAt(n),
+			Oldest:      time.Duration(e.OldestIn(n)),
+			Fails:       n.FailsNowShare,
+			Slow:        n.Slow,
+			Concurrency: n.ConcurrencyNow,
+			Off:         n.Off,
+			Stopped:     n.Stopped,
 		}
 		s.Parked += x.Parked
 		s.Lost += x.Lost
 	}
 	for i := range s.Links {
-		d := &e.deliveries[i]
-		s.Links[i] = LiveLink{d.matched, d.halted, d.off}
+		d := &e.Deliveries[i]
+		s.Links[i] = LiveLink{d.Matched, d.Halted, d.Off}
 	}
 	return s
 }
@@ -90,7 +90,7 @@ func (l *Live) Resting(node string) ([]Resting, int, error) {
 	if err != nil {
 		return nil, 0, err
 	}
-	list, all := l.e.resting(n.id)
+	list, all := l.e.resting(n.ID)
 	return list, all, nil
 }
 
@@ -100,15 +100,16 @@ func (l *Live) Message(id uint64) (map[string]any, error) {
 	if i == 0 {
 		return nil, gone(id)
 	}
-	return l.e.describe(l.e.copies.At(i)), nil
+	return l.e.Describe(l.e.Copies.At(i)), nil
 }
 
 func gone(id uint64) error { return fmt.Errorf("message %d is not there (any more)", id) }
 
 // copyNamed finds the copy of a name; 0: none.
-func (e *engine) copyNamed(name uint64) uint32 {
-	for i := uint32(1); i < e.copies.Count; i++ {
-		if c := e.copies.At(i); c.age == name && c.journey != 0 && c.flags&(done|duplicate) == 0 && c.age > 0 {
+func (e *replication) copyNamed(name uint64) uint32 {
+	for i := uint32(1); i < e.Copies.Count; i++ {
+		c := e.Copies.At(i)
+		if c.Age == name && c.Journey != 0 && c.Flags&(engine.Done|engine.Duplicate) == 0 && c.Age > 0 {
 			return i
 		}
 	}
@@ -122,16 +123,16 @@ func (l *Live) movable(id uint64) (uint32, error) {
 	if i == 0 {
 		return 0, gone(id)
 	}
-	c := e.copies.At(i)
-	n := &e.nodes[c.node]
+	c := e.Copies.At(i)
+	n := &e.Nodes[c.Node]
 	switch {
-	case e.inFlightOf(c).busy > 0:
-		return 0, fmt.Errorf("message %d is worked on just now; wait, or fail %s first", id, n.name)
-	case n.queue == nil && e.inFlightOf(c).timer == 0:
+	case e.InFlightOf(c).Busy > 0:
+		return 0, fmt.Errorf("message %d is worked on just now; wait, or fail %s first", id, n.Name)
+	case n.Queue == nil && e.InFlightOf(c).Timer == 0:
 		return 0, fmt.Errorf(
 			"message %d cannot be taken out of %s just now: it is on its way, or its link is paused",
 			id,
-			n.name,
+			n.Name,
 		)
 	}
 	return i, nil
@@ -145,21 +146,21 @@ func (l *Live) move(m *Move) {
 	if err != nil {
 		return // it was there when it was asked for: see Put
 	}
-	n := &e.nodes[e.copies.At(i).node]
-	fate := Handled
+	n := &e.Nodes[e.Copies.At(i).Node]
+	fate := engine.Handled
 	if m.To != "" {
-		fate = Passed
-		e.sendOn(i, &e.nodes[e.g.NodeID(m.To)])
+		fate = engine.Passed
+		e.incidents.SendOn(i, &e.Nodes[e.Graph.NodeID(m.To)])
 	}
-	e.handledBy = n.id
-	if n.home != nil {
-		e.handledBy = n.home.id
+	e.HandledBy = n.ID
+	if n.Home != nil {
+		e.HandledBy = n.Home.ID
 	}
-	if n.queue != nil {
-		e.leaveQueue(n, i, fate)
+	if n.Queue != nil {
+		e.LeaveQueue(n, i, fate)
 		return
 	}
-	e.finish(i, fate)
+	e.Finish(i, fate)
 }
 
 // SendBackTargets are the nodes from which what lies in a node was given up:
@@ -167,9 +168,9 @@ func (l *Live) move(m *Move) {
 func (l *Live) SendBackTargets(node string) []string {
 	var out []string
 	seen := map[string]bool{}
-	for _, n := range l.e.g.Topology.Nodes {
+	for _, n := range l.e.Graph.Topology.Nodes {
 		add := func(name string) {
-			if to := l.e.g.Topology.Node(name); to != nil && !seen[name] && !to.Kind.Fires() {
+			if to := l.e.Graph.Topology.Node(name); to != nil && !seen[name] && !to.Kind.Fires() {
 				seen[name] = true
 				out = append(out, name)
 			}
@@ -193,37 +194,37 @@ func (l *Live) SendBackTargets(node string) []string {
 
 // eventWords say what an event is; %s is the node.
 var eventWords = map[clock.Kind]string{
-	evArrive: "a message arrives at %s", evReplay: "a message arrives at %s", evFire: "%s fires", evFan: "%s passes a message to its links", evOffer: "a message is offered to %s", evTry: "%s retries a message",
-	evWritten: "a write to %s is complete", evPull: "the readers of %s receive what is visible", evFill: "a batch window of %s ends", evVisible: "a message becomes visible in %s",
-	evLease: "a lease of %s ends", evAge: "a retention of %s ends", evReader: "a reader of %s continues", evFeed: "a reader of %s polls its partition", evLife: "an object in %s expires",
-	evFastRun: "a run for %s ends", evBatch: "a run for a batch of %s ends", evTask: "a task of %s continues", evRun: "a run of %s continues", evTimeout: "a run of %s times out",
-	evIncident: "an incident starts or ends", evSendBack: "a message is sent back", evSample: "the series are sampled", evWarm: "the warm-up ends",
+	engine.EvArrive: "a message arrives at %s", engine.EvReplay: "a message arrives at %s", engine.EvFire: "%s fires", engine.EvFan: "%s passes a message to its links", engine.EvOffer: "a message is offered to %s", engine.EvTry: "%s retries a message",
+	engine.EvWritten: "a write to %s is complete", engine.EvPull: "the readers of %s receive what is visible", engine.EvFill: "a batch window of %s ends", engine.EvVisible: "a message becomes visible in %s",
+	engine.EvLease: "a lease of %s ends", engine.EvAge: "a retention of %s ends", engine.EvReader: "a reader of %s continues", engine.EvFeed: "a reader of %s polls its partition", engine.EvLife: "an object in %s expires",
+	engine.EvFastRun: "a run for %s ends", engine.EvBatch: "a run for a batch of %s ends", engine.EvTask: "a task of %s continues", engine.EvRun: "a run of %s continues", engine.EvTimeout: "a run of %s times out",
+	engine.EvIncident: "an incident starts or ends", engine.EvSendBack: "a message is sent back", engine.EvSample: "the series are sampled", engine.EvWarm: "the warm-up ends",
 }
 
 // nextInWords says what the next event is.
-func (e *engine) nextInWords() string {
+func (e *replication) nextInWords() string {
 	next := e.Upcoming()
 	kind, i := next.Kind(), next.Index()
 	at := -1
 	switch kind {
-	case evArrive, evReplay:
-		at = e.traffic[i].to.id
-	case evPull, evLease, evAge, evFire, evLife:
+	case engine.EvArrive, engine.EvReplay:
+		at = e.sources.NodeOf(i)
+	case engine.EvPull, engine.EvLease, engine.EvAge, engine.EvFire, engine.EvLife:
 		at = int(i)
-	case evFan, evOffer, evTry, evWritten, evVisible, evFastRun:
-		at = int(e.copies.At(i).node)
-	case evRun, evTimeout:
-		at = int(e.runs[i].node)
-	case evFill, evBatch:
-		at = int(e.batches[i].node)
-	case evReader, evFeed:
-		at = int(e.readers[i].queue)
-	case evTask:
-		at = int(e.runs[e.threads[i].run].node)
+	case engine.EvFan, engine.EvOffer, engine.EvTry, engine.EvWritten, engine.EvVisible, engine.EvFastRun:
+		at = int(e.Copies.At(i).Node)
+	case engine.EvRun, engine.EvTimeout:
+		at = int(e.Runs[i].Node)
+	case engine.EvFill, engine.EvBatch:
+		at = int(e.Batches[i].Node)
+	case engine.EvReader, engine.EvFeed:
+		at = int(e.Readers[i].Queue)
+	case engine.EvTask:
+		at = int(e.Runs[e.workflows.RunOf(i)].Node)
 	}
 	words := eventWords[kind]
 	if at < 0 {
 		return words
 	}
-	return fmt.Sprintf(words, e.nodes[at].name)
+	return fmt.Sprintf(words, e.Nodes[at].Name)
 }

@@ -10,7 +10,7 @@ import (
 	"ironweir/core/model"
 )
 
-func ran(t *testing.T, nodes string, count string) (*graph.Graph, *engine) {
+func ran(t *testing.T, nodes string, count string) (*graph.Graph, *replication) {
 	t.Helper()
 	m, err := model.Parse("model.yaml", []byte("ironweir: topology/1\nname: case\n"+nodes), model.Options{})
 	require.NoError(t, err)
@@ -24,10 +24,10 @@ func ran(t *testing.T, nodes string, count string) (*graph.Graph, *engine) {
 		m,
 	)
 	require.NoError(t, err)
-	e, err := newEngine(&Plan{Graph: g, Scenario: s})
+	e, err := newReplication(&Plan{Graph: g, Scenario: s})
 	require.NoError(t, err)
-	t.Cleanup(e.close)
-	require.NoError(t, e.loop())
+	t.Cleanup(e.Close)
+	require.NoError(t, e.Loop())
 	return g, e
 }
 
@@ -38,8 +38,8 @@ func TestPayloadsAreShared(t *testing.T) {
 		"nodes: {t: {kind: topic, links: {a: {}, b: {}, c: {}, d: {}}}, a: {kind: queue}, b: {kind: queue}, c: {kind: queue}, d: {kind: queue}}\n",
 		"50",
 	)
-	require.Equal(t, 1+50, len(e.contents), "the empty one, and one a message")
-	require.EqualValues(t, 4, e.contents[1].refs)
+	require.Equal(t, 1+50, len(e.Contents), "the empty one, and one a message")
+	require.EqualValues(t, 4, e.Contents[1].Refs)
 }
 
 // TestOnlyWhatIsReadIsCarried [PE-10] [PE-11]: where nothing reads payloads, runs that
@@ -49,12 +49,12 @@ func TestOnlyWhatIsReadIsCarried(t *testing.T) {
 	const nodes = "nodes: {t: {kind: topic, links: {q: {}}}, q: {kind: queue, links: {f: {}}}, f: {kind: function, takes: 1ms%s, links: {out: {}}}, out: {kind: queue}}\n"
 	g, e := ran(t, fmt.Sprintf(nodes, ""), "50")
 	require.False(t, g.UsesData)
-	require.EqualValues(t, 50, e.tally.fast)
-	require.Equal(t, 1+50, len(e.contents))
+	require.EqualValues(t, 50, e.Tally.Fast)
+	require.Equal(t, 1+50, len(e.Contents))
 	g, e = ran(t, fmt.Sprintf(nodes, `, cases: {heavy: {if: "event.data.kg > 2 && event.id != ''", takes: 2ms}}`), "50")
 	require.True(t, g.UsesData)
-	require.Zero(t, e.tally.fast)
-	require.Greater(t, len(e.contents), 1+50, "an event of its own for each that a run sends")
+	require.Zero(t, e.Tally.Fast)
+	require.Greater(t, len(e.Contents), 1+50, "an event of its own for each that a run sends")
 }
 
 // TestFinishedMessagesTakeNoMemory [SX-03]: ten times as many finished messages take no
@@ -63,7 +63,7 @@ func TestFinishedMessagesTakeNoMemory(t *testing.T) {
 	const nodes = "nodes: {t: {kind: topic, links: {q: {}}}, q: {kind: queue, links: {f: {}}}, f: {kind: function, takes: 1ms}}\n"
 	_, few := ran(t, nodes, "100")
 	_, many := ran(t, nodes, "1000")
-	require.Equal(t, few.copies.Count, many.copies.Count)
-	require.Equal(t, few.journeys.Count, many.journeys.Count)
-	require.Equal(t, len(few.contents), len(many.contents))
+	require.Equal(t, few.Copies.Count, many.Copies.Count)
+	require.Equal(t, few.Journeys.Count, many.Journeys.Count)
+	require.Equal(t, len(few.Contents), len(many.Contents))
 }

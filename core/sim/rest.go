@@ -7,6 +7,8 @@ import (
 
 	"ironweir/core/graph"
 	"ironweir/core/model"
+	"ironweir/core/sim/internal/engine"
+	"ironweir/core/sim/internal/trace"
 )
 
 // Resting is a message that lies in a node, or is worked on there, at an
@@ -33,56 +35,57 @@ func Rest(plan Plan, node string, at time.Duration) ([]Resting, int, error) {
 	if id == graph.None {
 		return nil, 0, plan.Graph.NoNode(node)
 	}
-	e, err := newEngine(&plan)
+	e, err := newReplication(&plan)
 	if err != nil {
 		return nil, 0, err
 	}
-	defer e.close()
-	if at < 0 || int64(at) > e.end {
+	defer e.Close()
+	if at < 0 || int64(at) > e.End {
 		return nil, 0, fmt.Errorf(
 			"the run has no instant %s: it lasts %s",
 			model.FormatDuration(at),
-			model.FormatDuration(time.Duration(e.end)),
+			model.FormatDuration(time.Duration(e.End)),
 		)
 	}
-	e.end = int64(at)
-	e.observe(newTracer(nil, map[uint64]bool{})) // of no journey, but payloads are kept
-	if err := e.loop(); err != nil {
+	e.End = int64(at)
+	e.Observe(trace.New(e.Engine, map[uint64]bool{})) // of no journey, but payloads are kept
+	if err := e.Loop(); err != nil {
 		return nil, 0, err
 	}
-	e.Now = max(e.Now, min(int64(at), e.end))
+	e.Now = max(e.Now, min(int64(at), e.End))
 	list, all := e.resting(id)
 	return list, all, nil
 }
 
 // resting lists what lies in a node now, the oldest first.
-func (e *engine) resting(id int) ([]Resting, int) {
+func (e *replication) resting(id int) ([]Resting, int) {
 	var found []uint32
-	for i := uint32(1); i < e.copies.Count; i++ {
-		c := e.copies.At(i)
-		n := &e.nodes[c.node]
-		if c.journey != 0 && c.flags&(done|duplicate) == 0 && (int(c.node) == id || n.home != nil && n.home.id == id) {
+	for i := uint32(1); i < e.Copies.Count; i++ {
+		c := e.Copies.At(i)
+		n := &e.Nodes[c.Node]
+		if c.Journey != 0 && c.Flags&(engine.Done|engine.Duplicate) == 0 &&
+			(int(c.Node) == id || n.Home != nil && n.Home.ID == id) {
 			found = append(found, i)
 		}
 	}
 	sort.Slice(found, func(a, b int) bool {
-		x, y := e.copies.At(found[a]), e.copies.At(found[b])
-		return x.born < y.born || x.born == y.born && x.age < y.age
+		x, y := e.Copies.At(found[a]), e.Copies.At(found[b])
+		return x.Born < y.Born || x.Born == y.Born && x.Age < y.Age
 	})
 	var out []Resting
 	for _, i := range found[:min(len(found), MaxResting)] {
-		c := e.copies.At(i)
+		c := e.Copies.At(i)
 		r := Resting{
-			Message: c.age,
-			Journey: e.journeys.At(c.journey).id(),
-			Key:     string(e.contents[c.content].subject),
-			Age:     time.Duration(e.Now - c.born).Seconds(),
-			Tries:   int(c.tries),
+			Message: c.Age,
+			Journey: e.Journeys.At(c.Journey).ID(),
+			Key:     string(e.Contents[c.Content].Subject),
+			Age:     time.Duration(e.Now - c.Born).Seconds(),
+			Tries:   int(c.Tries),
 			State:   e.state(c),
-			Event:   e.describe(c),
+			Event:   e.Describe(c),
 		}
-		if e.nodes[c.node].home != nil {
-			r.Link = e.g.Links[e.deliveries[c.via].link].Link.ID()
+		if e.Nodes[c.Node].Home != nil {
+			r.Link = e.Graph.Links[e.Deliveries[c.Via].Link].Link.ID()
 		}
 		out = append(out, r)
 	}
@@ -90,21 +93,21 @@ func (e *engine) resting(id int) ([]Resting, int) {
 }
 
 // state says in a word or two how a copy stands.
-func (e *engine) state(c *copyRecord) string {
+func (e *replication) state(c *engine.Copy) string {
 	switch {
-	case c.flags&atRest != 0:
+	case c.Flags&engine.AtRest != 0:
 		return "stored here"
-	case e.inFlightOf(c).busy > 0:
+	case e.InFlightOf(c).Busy > 0:
 		return "in a run"
-	case c.flags&writing != 0:
+	case c.Flags&engine.Writing != 0:
 		return "being written"
-	case c.flags&leased != 0:
+	case c.Flags&engine.Leased != 0:
 		return "leased"
-	case c.flags&heldBack != 0:
+	case c.Flags&engine.HeldBack != 0:
 		return "blocked by its group"
-	case e.inFlightOf(c).timer != 0:
+	case e.InFlightOf(c).Timer != 0:
 		return "not visible yet"
-	case e.inFlightOf(c).held > 0:
+	case e.InFlightOf(c).Held > 0:
 		return "in a batch"
 	}
 	return "ready"

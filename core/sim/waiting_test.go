@@ -8,6 +8,7 @@ import (
 
 	"ironweir/core/graph"
 	"ironweir/core/model"
+	"ironweir/core/sim/internal/engine"
 )
 
 // TestAMessageThatWaits takes less than 100 bytes, and the handling that it had while
@@ -29,14 +30,14 @@ nodes:
 		m,
 	)
 	require.NoError(t, err)
-	e, err := newEngine(&Plan{Graph: g, Scenario: s})
+	e, err := newReplication(&Plan{Graph: g, Scenario: s})
 	require.NoError(t, err)
-	defer e.close()
-	require.NoError(t, e.proceed(int64(50*time.Minute), 1<<40))
-	require.EqualValues(t, waiting, e.nodes[g.NodeID("q")].depth.Count)
-	require.Greater(t, e.nodes[g.NodeID("f")].runs, int64(2_000))
-	bytes := e.copies.Bytes() + e.journeys.Bytes() + e.inFlights.Bytes()
-	require.Less(t, float64(bytes)/waiting, 100.0, "%d handlings", e.inFlights.Count)
+	defer e.Close()
+	require.NoError(t, e.Proceed(int64(50*time.Minute), 1<<40))
+	require.EqualValues(t, waiting, e.Nodes[g.NodeID("q")].Depth.Count)
+	require.Greater(t, e.Nodes[g.NodeID("f")].Runs, int64(2_000))
+	bytes := e.Copies.Bytes() + e.Journeys.Bytes() + e.InFlights.Bytes()
+	require.Less(t, float64(bytes)/waiting, 100.0, "%d handlings", e.InFlights.Count)
 }
 
 // TestManyTimers: each run ends when its time is up, and each message when its retention
@@ -57,10 +58,10 @@ nodes:
 	s, err := model.ParseScenario("scenario.yaml", []byte("ironweir: scenario/1\nlength: 10m\n"+
 		"traffic: {in: {into: arrivals, rate: 2000/s, max: 30000}, on: {into: aside, rate: 1/s}}\n"), m)
 	require.NoError(t, err)
-	e, err := newEngine(&Plan{Graph: g, Scenario: s})
+	e, err := newReplication(&Plan{Graph: g, Scenario: s})
 	require.NoError(t, err)
-	defer e.close()
-	require.NoError(t, e.loop())
+	defer e.Close()
+	require.NoError(t, e.Loop())
 	r, err := e.result()
 	require.NoError(t, err)
 	f, archive := &r.Nodes[g.NodeID("f")], &r.Nodes[g.NodeID("archive")]
@@ -68,5 +69,5 @@ nodes:
 	require.Greater(t, f.ActiveMax, int64(10_000), "so many timers at once")
 	require.Equal(t, int64(time.Minute), f.RunTime.Max)
 	require.InDelta(t, float64(time.Minute)*30_000, f.RunTime.Sum, 1)
-	require.EqualValues(t, 30_000, archive.Fates[Expired])
+	require.EqualValues(t, 30_000, archive.Fates[engine.Expired])
 }
