@@ -66,7 +66,7 @@ func until(t testing.TB, r *rehearsal.Rehearsal, what string, holds func(s *rehe
 		s, err = r.State()
 		require.NoError(t, err)
 		return holds(s)
-	}, 30*time.Second, 5*time.Millisecond, what)
+	}, 5*time.Minute, 5*time.Millisecond, what)
 	return s
 }
 
@@ -423,13 +423,13 @@ func TestWatching(t *testing.T) {
 	require.Eventually(t, func() bool {
 		require.NoError(t, json.Unmarshal(<-ann, &s))
 		return len(s.Watchers) == 2
-	}, 10*time.Second, time.Millisecond)
+	}, 5*time.Minute, time.Millisecond)
 	require.NoError(t, r.Incident("ben", map[string]any{"link": "work:do", "paused": true}))
 	require.Eventually(t, func() bool {
 		s = rehearsal.State{}
 		require.NoError(t, json.Unmarshal(<-ann, &s))
 		return s.Links["work:do"].Paused
-	}, 10*time.Second, time.Millisecond)
+	}, 5*time.Minute, time.Millisecond)
 	require.Equal(t, "ben", s.Acts[0].Who)
 	require.Equal(t, "paused work:do", s.Acts[0].What)
 	stop()
@@ -528,7 +528,7 @@ func TestPointing(t *testing.T) {
 			s := rehearsal.State{}
 			require.NoError(t, json.Unmarshal(<-states, &s))
 			return slices.Equal(want, s.Pointers)
-		}, 10*time.Second, time.Millisecond)
+		}, 5*time.Minute, time.Millisecond)
 	}
 	require.NoError(t, r.Point("cleo", rehearsal.Pointer{Node: "work", X: 3, Y: -4}))
 	require.NoError(t, r.Point("ben", rehearsal.Pointer{Node: "work", X: 1, Y: 2}))

@@ -25,7 +25,7 @@ func (r *running) member(name, role string) *running {
 // signedIn opens a session of a person by a one-time link.
 func (r *running) signedIn(name string) *running {
 	r.Helper()
-	secret, err := r.store.SignInLink(context.Background(), name, time.Minute)
+	secret, err := r.store.SignInLink(context.Background(), name, time.Hour)
 	require.NoError(r, err)
 	other := r.as()
 	other.do("POST", "/api/v1/session", map[string]string{"secret": secret}, 200)

@@ -70,7 +70,7 @@ func (w *walk) finished(study map[string]any) string {
 	require.Eventually(
 		w,
 		func() bool { return w.do("GET", path, nil, 200)["state"] == "done" },
-		time.Minute,
+		patience,
 		20*time.Millisecond,
 	)
 	return path
@@ -376,7 +376,7 @@ func (w *walk) call(c caller, method string, q request) (int, http.Header, []byt
 	if c.token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.token)
 	}
-	answer, err := (&http.Client{Timeout: time.Minute}).Do(req)
+	answer, err := (&http.Client{Timeout: patience}).Do(req)
 	require.NoError(w, err)
 	defer answer.Body.Close()
 	text, err := io.ReadAll(answer.Body)

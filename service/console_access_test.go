@@ -216,7 +216,7 @@ func TestAViewerOnlyLooks(t *testing.T) {
 	r.do("POST", "/api/v1/users", map[string]any{"name": "skerry"}, 201)
 	r.do("PUT", "/api/v1/workspaces/main/members/skerry", map[string]string{"role": "viewer"}, 204)
 	b := open(t, r)
-	secret, err := r.store.SignInLink(context.Background(), "skerry", time.Minute)
+	secret, err := r.store.SignInLink(context.Background(), "skerry", time.Hour)
 	require.NoError(t, err)
 	b.do(
 		chromedp.Navigate(b.url+"/sign-in#"+secret),

@@ -23,7 +23,7 @@ func TestAColleagueIsSeen(t *testing.T) {
 	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))
 
 	other := visit(t, r)
-	secret, err := r.store.SignInLink(context.Background(), "ines", time.Minute)
+	secret, err := r.store.SignInLink(context.Background(), "ines", time.Hour)
 	require.NoError(t, err)
 	other.do(chromedp.Navigate(r.url+"/sign-in#"+secret), visible("table a"))
 	other.do(chromedp.Navigate(other.url+"/w/main/models/kittiwake"), visible(`[data-node="mail"]`))

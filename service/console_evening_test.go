@@ -221,7 +221,7 @@ func TestFromNothingToAnEvening(t *testing.T) {
 	// The colleague has the links, sees, and cannot change.
 	r.do("POST", "/api/v1/users", map[string]any{"name": "skerry"}, 201)
 	r.do("PUT", "/api/v1/workspaces/north-slip/members/skerry", map[string]string{"role": "viewer"}, 204)
-	secret, err := r.store.SignInLink(context.Background(), "skerry", time.Minute)
+	secret, err := r.store.SignInLink(context.Background(), "skerry", time.Hour)
 	require.NoError(t, err)
 	b.do(chromedp.Navigate(b.url + "/sign-in#" + secret))
 	b.says("main", "Models")

@@ -21,7 +21,7 @@ func TestPointersOfARehearsal(t *testing.T) {
 	b := open(t, r)
 	b.do(chromedp.Navigate(page), visible(`[data-node="mail"]`))
 	other := visit(t, r)
-	secret, err := r.store.SignInLink(context.Background(), "ines", time.Minute)
+	secret, err := r.store.SignInLink(context.Background(), "ines", time.Hour)
 	require.NoError(t, err)
 	other.do(chromedp.Navigate(r.url+"/sign-in#"+secret), visible("table a"))
 	other.do(chromedp.Navigate(page), visible(`[data-node="mail"]`))

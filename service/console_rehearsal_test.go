@@ -129,7 +129,7 @@ func TestAViewerWatchesARehearsal(t *testing.T) {
 	r.do("POST", "/api/v1/users", map[string]any{"name": "ben"}, 201)
 	r.do("PUT", "/api/v1/workspaces/main/members/ben", map[string]string{"role": "viewer"}, 204)
 	b := open(t, r)
-	secret, err := r.store.SignInLink(context.Background(), "ben", time.Minute)
+	secret, err := r.store.SignInLink(context.Background(), "ben", time.Hour)
 	require.NoError(t, err)
 	b.do(chromedp.Navigate(b.url+"/sign-in#"+secret), visible("table a"))
 	b.do(chromedp.Navigate(b.url+"/w/main/rehearsals/"+id), visible(`.stage [data-node="mail"]`))

@@ -16,13 +16,13 @@ func TestPeopleAreAddedInTheSettings(t *testing.T) {
 	b := open(t, r)
 	b.do(chromedp.Navigate(b.url+"/settings"), visible("h1"))
 	field := func(label string) string {
-		require.True(
-			t,
-			b.eval(
-				`(l => { const f = document.getElementById(l?.getAttribute("for")); f?.setAttribute("data-here", "`+label+`"); return !!f })([...document.querySelectorAll("label")].filter(l => l.offsetParent).find(l => l.textContent.trim() === "`+label+`"))`,
-			),
-			label,
-		)
+		b.eventually(label, func() bool {
+			return b.eval(
+				`(l => { const f = document.getElementById(l?.getAttribute("for")); f?.setAttribute("data-here", "` +
+					label + `"); return !!f })([...document.querySelectorAll("label")].filter(l => l.offsetParent)` +
+					`.find(l => l.textContent.trim() === "` + label + `"))`,
+			)
+		})
 		return `[data-here="` + label + `"]`
 	}
 	b.fill(field("Purpose"), "harbour pipeline")

@@ -20,7 +20,7 @@ import (
 )
 
 // patience is how long a test waits for a page: no test depends on how fast the machine is.
-const patience = 2 * time.Minute
+const patience = 5 * time.Minute
 
 // browser is headless Chromium on a running service. It collects page errors
 // and requests that leave the machine.
@@ -37,7 +37,7 @@ type browser struct {
 func open(t *testing.T, r *running) *browser {
 	t.Helper()
 	b := visit(t, r)
-	secret, err := r.store.FirstAdminLink(context.Background(), "admin", time.Minute)
+	secret, err := r.store.FirstAdminLink(context.Background(), "admin", time.Hour)
 	require.NoError(t, err)
 	b.do(chromedp.Navigate(r.url+"/sign-in#"+secret), visible("table a"))
 	return b
@@ -95,7 +95,7 @@ func fresh(t *testing.T, r *running) *browser {
 		}
 	}))
 	t.Cleanup(cancel)
-	ctx, timeout := context.WithTimeout(ctx, 10*time.Minute)
+	ctx, timeout := context.WithTimeout(ctx, time.Hour)
 	t.Cleanup(timeout)
 	b.ctx = ctx
 	require.NoError(t, chromedp.Do(ctx)) // starts the browser, which lives as long as ctx

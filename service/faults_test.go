@@ -103,7 +103,7 @@ func TestAKilledWorkerLosesNothing(t *testing.T) {
 	require.Eventually(t, func() bool {
 		now := r.do("GET", again, nil, 200)
 		return now["state"] == "running" && now["progress"].(float64) > 0.02
-	}, time.Minute, 5*time.Millisecond)
+	}, patience, 5*time.Millisecond)
 	dead, err := r.store.Workers(context.Background())
 	require.NoError(t, err)
 	require.Len(t, dead, 1)
@@ -119,7 +119,7 @@ func TestAKilledWorkerLosesNothing(t *testing.T) {
 			workers, err := r.store.Workers(context.Background())
 			return err == nil && len(workers) == 1 && workers[0].ID != dead[0].ID && workers[0].Busy > 0
 		},
-		time.Minute,
+		patience,
 		5*time.Millisecond,
 	)
 	require.NoError(t, second.Process.Signal(syscall.SIGTERM))
@@ -357,7 +357,7 @@ func TestRecordsOfTheFirstVersionAreBroughtUpToDate(t *testing.T) {
 	require.Eventually(t, func() bool { // what was under way is taken up
 		run, err := s.Run(ctx, 2)
 		return err == nil && run.State == store.Done
-	}, time.Minute, 20*time.Millisecond)
+	}, patience, 20*time.Millisecond)
 	cancel()
 	require.NoError(t, <-ended)
 }
@@ -478,6 +478,6 @@ func TestAReaderThatVanishesIsForgotten(t *testing.T) {
 	}
 	require.True(t, streams("5"))
 	vanish()
-	require.Eventually(t, func() bool { return streams("0") }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return streams("0") }, patience, 50*time.Millisecond)
 	r.do("POST", run+"/cancel", nil, 204)
 }

@@ -106,7 +106,7 @@ func TestARunIsReported(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { return r.do("GET", path, nil, 200)["state"] == "done" },
-		time.Minute,
+		patience,
 		50*time.Millisecond,
 	)
 	request, err := http.NewRequest("GET", r.url+path+"/report", nil)

@@ -78,15 +78,15 @@ func TestOneCannotTakeItFromOthers(t *testing.T) {
 		}()
 	}
 	working := func(n string) bool { return strings.Contains(r.page("/metrics"), "ironweir_computations "+n+"\n") }
-	require.Eventually(t, func() bool { return !working("0") }, 30*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return !working("0") }, patience, 20*time.Millisecond)
 	for range 10 {
 		other.do("POST", "/api/v1/check", map[string]string{"text": smallModel}, 200)
 		other.do("GET", "/api/v1/workspaces/main/models", nil, 200)
 	}
-	require.Eventually(t, func() bool { return refused.Load() > 0 }, time.Minute, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return refused.Load() > 0 }, patience, 20*time.Millisecond)
 	stop()
 	floods.Wait()
-	require.Eventually(t, func() bool { return working("0") }, 30*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return working("0") }, patience, 20*time.Millisecond)
 }
 
 // TestAModelThatTakesTooMuchIsEnded, and what was to be saved is not.
@@ -95,7 +95,7 @@ func TestAModelThatTakesTooMuchIsEnded(t *testing.T) {
 		t.Skip("it lets half a minute pass")
 	}
 	r := startWith(t, 0).signIn()
-	r.http.Timeout = 2 * time.Minute
+	r.http.Timeout = patience
 	answer := r.do("POST", "/api/v1/workspaces/main/models",
 		map[string]string{"name": "tangle", "text": tangle(4_000, 60)}, 422)
 	require.Regexp(t, `longer than 30s|more than \d+ MB of memory`, answer["detail"])
@@ -120,7 +120,7 @@ func TestRehearsalsShareTheMachine(t *testing.T) {
 		r.do("DELETE", "/api/v1/workspaces/main/rehearsals/"+id, nil, 204)
 	}
 	require.Eventually(t, func() bool { return strings.Contains(r.page("/metrics"), "ironweir_rehearsals 0\n") },
-		30*time.Second, 20*time.Millisecond)
+		patience, 20*time.Millisecond)
 }
 
 // TestARehearsalEndsAlone: what ends the process of a rehearsal ends nothing else, and who
@@ -151,7 +151,7 @@ func TestARehearsalEndsAlone(t *testing.T) {
 	_, err = io.Copy(io.Discard, states)
 	require.Error(t, err, "the stream is cut off, not ended")
 	require.Eventually(t, func() bool { return strings.Contains(r.page("/metrics"), `/rehearsals/:id/events"`) },
-		30*time.Second, 20*time.Millisecond, "it counts as a request all the same")
+		patience, 20*time.Millisecond, "it counts as a request all the same")
 	require.Contains(t, r.do("GET", path+"/"+first, nil, 404)["detail"], "ended by a fault")
 	require.Contains(t, r.do("POST", path+"/"+first+"/step", nil, 404)["detail"], "ended by a fault")
 
@@ -278,5 +278,5 @@ func TestADatabaseThatHangs(t *testing.T) {
 		}
 		answer.Body.Close()
 		return answer.StatusCode == 200
-	}, time.Minute, 50*time.Millisecond)
+	}, patience, 50*time.Millisecond)
 }

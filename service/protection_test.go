@@ -43,7 +43,7 @@ func (l *logged) String() string {
 func TestNoSecretIsLogged(t *testing.T) {
 	var log logged
 	r := startLogging(t, &log, 1)
-	link, err := r.store.FirstAdminLink(context.Background(), "admin", time.Minute)
+	link, err := r.store.FirstAdminLink(context.Background(), "admin", time.Hour)
 	require.NoError(t, err)
 	answer := r.do("POST", "/api/v1/session", map[string]string{"secret": link}, 200)
 	cookie := answer[""].(http.Header).Get("Set-Cookie")

@@ -164,7 +164,7 @@ func TestARehearsalTogether(t *testing.T) {
 	require.Eventually(t, func() bool {
 		_, body := r.by(ann, "GET", runPath, "", "")
 		return strings.Contains(body, `"state":"done"`)
-	}, time.Minute, 20*time.Millisecond)
+	}, patience, 20*time.Millisecond)
 	_, body = r.by(ann, "GET", runPath+"/result", "", "")
 	var doc struct {
 		Nodes map[string]struct{ Failures int64 }

@@ -20,7 +20,7 @@ import (
 func (r *running) as() *running {
 	jar, err := cookiejar.New(nil)
 	require.NoError(r, err)
-	return &running{r.T, r.url, r.records, r.store, &http.Client{Jar: jar, Timeout: time.Minute}}
+	return &running{r.T, r.url, r.records, r.store, &http.Client{Jar: jar, Timeout: patience}}
 }
 
 // TestPasswords are chosen, changed, and end other sessions.
@@ -151,7 +151,7 @@ func TestHostileModelsHarmNothing(t *testing.T) {
 		answer := r.do("POST", "/api/v1/check", map[string]any{"text": text}, 422)
 		require.NotEmpty(t, answer["detail"], name)
 	}
-	r.http.Timeout = 2 * time.Minute
+	r.http.Timeout = patience
 	var several sync.WaitGroup // which take turns, while a small one is answered meanwhile
 	for range 3 {
 		several.Add(1)
@@ -249,7 +249,7 @@ func TestOperatorsSeeHowItStands(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { return strings.Contains(r.page("/metrics"), "ironweir_workers 1") },
-		10*time.Second,
+		patience,
 		50*time.Millisecond,
 	)
 	metrics := r.page("/metrics")

@@ -184,12 +184,12 @@ func startLogging(t *testing.T, to io.Writer, slots int, change ...func(*service
 	})
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)
-	return &running{t, server.URL, records, s, &http.Client{Jar: jar, Timeout: time.Minute}}
+	return &running{t, server.URL, records, s, &http.Client{Jar: jar, Timeout: patience}}
 }
 
 func (r *running) signIn() *running {
 	r.Helper()
-	secret, err := r.store.FirstAdminLink(context.Background(), "admin", time.Minute)
+	secret, err := r.store.FirstAdminLink(context.Background(), "admin", time.Hour)
 	require.NoError(r, err)
 	r.do("POST", "/api/v1/session", map[string]string{"secret": secret}, 200)
 	return r
@@ -222,7 +222,7 @@ func (r *running) do(method, path string, body any, status int, headers ...strin
 func TestSignInLinkWorksOnce(t *testing.T) {
 	r := start(t)
 	r.do("GET", "/api/v1/workspaces/main/models", nil, 401)
-	secret, err := r.store.FirstAdminLink(context.Background(), "admin", time.Minute)
+	secret, err := r.store.FirstAdminLink(context.Background(), "admin", time.Hour)
 	require.NoError(t, err)
 	answer := r.do("POST", "/api/v1/session", map[string]string{"secret": secret}, 200)
 	cookie := answer[""].(http.Header).Get("Set-Cookie")
@@ -239,7 +239,7 @@ func TestSignInLinkWorksOnce(t *testing.T) {
 // wrong ones lock nobody out.
 func TestGuessingIsSlowedDown(t *testing.T) {
 	r := start(t)
-	secret, err := r.store.FirstAdminLink(context.Background(), "admin", time.Minute)
+	secret, err := r.store.FirstAdminLink(context.Background(), "admin", time.Hour)
 	require.NoError(t, err)
 	for range 30 {
 		r.do("POST", "/api/v1/session", map[string]string{"secret": "guess"}, 401)
@@ -273,7 +273,7 @@ func TestANewPasswordEndsWhatOthersMayHave(t *testing.T) {
 	r := start(t).signIn()
 	token := r.do("POST", "/api/v1/tokens", map[string]any{"name": "pipeline", "role": "viewer"},
 		201)["secret"].(string)
-	link, err := r.store.SignInLink(context.Background(), "admin", time.Minute)
+	link, err := r.store.SignInLink(context.Background(), "admin", time.Hour)
 	require.NoError(t, err)
 	for password, says := range map[string]string{"aaaaaaaaaaaa": "too few characters", "abcabcabcabc": "too few characters", "abcdeabcdeabcde": "repeats a short piece", "password1234": "common", "01234567890123": "row", "I am the admin": "your name"} {
 		answer := r.do("PUT", "/api/v1/session/password", map[string]string{"password": password}, 422)
@@ -446,7 +446,7 @@ func TestCancelEndsARun(t *testing.T) {
 	id := run["id"].(float64)
 	require.Eventually(t, func() bool {
 		return r.do("GET", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f", id), nil, 200)["state"] == "running"
-	}, 30*time.Second, 20*time.Millisecond)
+	}, patience, 20*time.Millisecond)
 	r.do("POST", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f/cancel", id), nil, 204)
 	require.Equal(t, "cancelled", r.follow(id)["state"])
 	result := r.do("GET", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f/result", id), nil, 200)
@@ -467,7 +467,7 @@ func TestDatabaseStopsInMidRun(t *testing.T) {
 	id := run["id"].(float64)
 	require.Eventually(t, func() bool {
 		return r.do("GET", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f", id), nil, 200)["state"] == "running"
-	}, 30*time.Second, 10*time.Millisecond)
+	}, patience, 10*time.Millisecond)
 
 	require.NoError(t, database.Pause())
 	answer := r.do("GET", "/api/v1/workspaces/main/models", nil, 503)
@@ -484,7 +484,7 @@ func TestDatabaseStopsInMidRun(t *testing.T) {
 		}
 		answer.Body.Close()
 		return answer.StatusCode == 200
-	}, 30*time.Second, 50*time.Millisecond, "it recovers by itself")
+	}, patience, 50*time.Millisecond, "it recovers by itself")
 	require.Eventually(t, func() bool {
 		return r.do("GET", fmt.Sprintf("/api/v1/workspaces/main/runs/%.0f", id), nil, 200)["state"] == "done"
 	}, 5*time.Minute, 100*time.Millisecond, "the run ends and is kept")
