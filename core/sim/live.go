@@ -149,20 +149,35 @@ func (l *Live) proceed(until, most int64) error {
 	return err
 }
 
-// Step lets the next event happen and says what it was; empty: nothing is left.
+// Step lets the next event happen and says what it was; empty: nothing will happen by itself any more.
 func (l *Live) Step() (string, error) {
 	e := l.e
-	for l.e.Stopped == "" {
-		looks := !e.Waiting() && e.Upcoming().Kind() == engine.EvSample
-		if _, ok := l.Next(); !ok || looks && e.Pending() == 1 {
-			break // what only looks is nothing that happens
-		}
-		said := e.nextInWords()
-		if err := l.proceed(e.End, 1); err != nil || !looks {
+	if !e.happens() {
+		return "", nil
+	}
+	for e.Stopped == "" {
+		void, said := e.Void(e.Upcoming()), e.nextInWords()
+		if err := l.proceed(e.End, 1); err != nil || !void {
 			return said, err
 		}
 	}
 	return "", nil
+}
+
+// happens reports whether something will happen by itself before the end.
+func (e *replication) happens() bool {
+	pending := e.Clone()
+	pending.GoUntil(e.End)
+	for !pending.Waiting() {
+		next, ok := pending.Pop()
+		if !ok {
+			return false
+		}
+		if !e.Void(next) {
+			return true
+		}
+	}
+	return true
 }
 
 // Put puts something in, at its instant or as soon after as can be, and gives

@@ -4,6 +4,7 @@ package clock
 import (
 	"math"
 	"math/bits"
+	"slices"
 
 	"ironweir/core/sim/internal/arena"
 )
@@ -185,6 +186,18 @@ func (c *Clock) growRing() {
 
 // Waiting reports whether the ring holds an event of this instant.
 func (c *Clock) Waiting() bool { return c.head != c.tail }
+
+// Clone gives a clock with the same pending events, which shares nothing with this one.
+func (c *Clock) Clone() Clock {
+	d := *c
+	d.ring = slices.Clone(c.ring)
+	for _, h := range []*Heap{&d.Coming, &d.timers, &d.outside} {
+		h.near = slices.Clone(h.near)
+		h.far.buckets, h.far.behind = slices.Clone(h.far.buckets), slices.Clone(h.far.behind)
+		h.far.chunks = slices.Clone(h.far.chunks)
+	}
+	return d
+}
 
 // GoUntil lets next take only what comes before an instant.
 func (c *Clock) GoUntil(t int64) {

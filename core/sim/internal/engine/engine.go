@@ -316,7 +316,9 @@ func (e *Engine) handle(kind clock.Kind, i uint32, seq uint64) {
 	case EvBatch:
 		e.endFastBatch(i)
 	case EvTask:
-		e.Workflows.Resume(i, seq)
+		if e.Workflows.Waits(i, seq) {
+			e.Workflows.Resume(i)
+		}
 	case EvLife:
 		e.livesEnd(&e.Nodes[i])
 	case EvFire:
@@ -330,6 +332,42 @@ func (e *Engine) handle(kind clock.Kind, i uint32, seq uint64) {
 	case EvWarm:
 		e.warmedUp()
 	}
+}
+
+// Void reports whether a pending event will change nothing: it only looks, or what it was to end has ended otherwise.
+func (e *Engine) Void(next clock.Entry) bool {
+	i, seq := next.Index(), next.Seq()
+	switch next.Kind() {
+	case EvSample:
+		return true
+	case EvRun:
+		t := e.Runs[i].Timer
+		return t != seq && !(t == atOnce && seq == 0)
+	case EvTimeout:
+		return e.Runs[i].timeout != seq
+	case EvTry, EvVisible, EvWritten:
+		return !e.awaits(i, seq)
+	case EvFill:
+		return e.Batches[i].timer != seq
+	case EvTask:
+		return !e.Workflows.Waits(i, seq)
+	case EvFeed:
+		r := &e.Readers[i]
+		return seq != 0 && e.Nodes[r.Queue].Queue.Feed.parts[r.partition].timer != seq
+	case EvLease:
+		q := e.Nodes[i].Queue
+		oldest := q.leases.Head
+		h := e.InFlightOf(e.Copies.At(oldest))
+		return seq != q.leaseSeq || oldest == 0 || uint64(h.due) > next.At || h.Timer > seq
+	case EvAge:
+		q := e.Nodes[i].Queue
+		c := e.Copies.At(q.Ages.Head)
+		due := uint64(c.Born + q.retention)
+		return seq != q.ageSeq || q.Ages.Head == 0 || due > next.At || due == next.At && c.Age > seq
+	case EvFire:
+		return e.Nodes[i].Off
+	}
+	return false
 }
 
 // behaviours is the table of node kinds: how a node is set up, and how a

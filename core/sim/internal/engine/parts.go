@@ -32,7 +32,8 @@ type Incidents interface {
 // Workflows take runs of workflows through their tasks.
 type Workflows interface {
 	Start(run uint32)                                      // with the message in hand, or the next
-	Resume(thread uint32, timer uint64)                    // what it waited for is over
+	Waits(thread uint32, timer uint64) bool                // for this timer
+	Resume(thread uint32)                                  // what it waited for is over
 	Answer(thread, turn uint32, failure int16, final bool) // to the call of a task
 	Drop(run uint32)                                       // all threads of a run
 }

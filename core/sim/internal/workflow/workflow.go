@@ -395,12 +395,12 @@ func (e *Interpreter) dropBranches(run, parent uint32) {
 	e.threads[parent].branches = 0
 }
 
+// Waits reports whether a thread waits for a timer.
+func (e *Interpreter) Waits(i uint32, timer uint64) bool { return e.threads[i].timer == timer }
+
 // Resume comes when what a thread waited for is over.
-func (e *Interpreter) Resume(i uint32, timer uint64) {
+func (e *Interpreter) Resume(i uint32) {
 	t := &e.threads[i]
-	if t.timer != timer {
-		return
-	}
 	t.timer = 0
 	f := &t.frames[len(t.frames)-1]
 	goesOn := true
