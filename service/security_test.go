@@ -168,12 +168,13 @@ func TestHostileModelsHarmNothing(t *testing.T) {
 			}
 		}()
 	}
-	r.do(
-		"POST",
-		"/api/v1/check",
-		map[string]any{"text": "ironweir: topology/1\nname: small\nnodes: {q: {kind: queue}}\n"},
-		200,
-	)
+	require.Eventually(t, func() bool { // on a slow machine it is refused at first: one person has two slots
+		answer, err := r.http.Post(r.url+"/api/v1/check", "application/json",
+			strings.NewReader(`{"text": "ironweir: topology/1\nname: small\nnodes: {q: {kind: queue}}\n"}`))
+		require.NoError(t, err)
+		answer.Body.Close()
+		return answer.StatusCode == 200
+	}, patience, 50*time.Millisecond)
 	several.Wait()
 	req, err := http.NewRequest(
 		"POST",
