@@ -173,7 +173,7 @@ func (e *replication) happens() bool {
 		if !ok {
 			return false
 		}
-		if !e.Void(next) {
+		if !e.Void(next) || e.Rearms(next) {
 			return true
 		}
 	}

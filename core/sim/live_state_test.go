@@ -22,7 +22,7 @@ func graphOf(t *testing.T, nodes string) *graph.Graph {
 
 // yard is a model of which each message waits somewhere in a way of its own.
 const yard = `
-  slips: {kind: queue, lease: 1m, links: {check: {read: {parallel: 1}, retry: {tries: 2, wait: 10s}, dead-letter: aside}}}
+  slips: {kind: queue, lease: 1m, retention: 1h, links: {check: {read: {parallel: 1}, retry: {tries: 2, wait: 10s}, dead-letter: aside}}}
   check: {kind: function, takes: 5s, links: {rows: {}}}
   rows: {kind: table, takes: 3s}
   aside: {kind: queue}
@@ -226,6 +226,33 @@ func TestEachStepIsSaid(t *testing.T) {
 		"rows passes a message to its links",
 	}, said, "not its time limit, nor its lease, nor a schedule that is switched off")
 	require.Equal(t, 8*time.Second, l.Now())
+}
+
+// TestAStepPassesOverTimersWithoutEffect: the retention of a message that was taken away ends, and only then is the one
+// set of the message that came after it.
+func TestAStepPassesOverTimersWithoutEffect(t *testing.T) {
+	g := graphOf(t, yard)
+	l := open(t, g)
+	put := func(in *sim.Input) {
+		in.At = l.Now()
+		_, err := l.Put(in)
+		require.NoError(t, err)
+	}
+	put(&sim.Input{Incident: incident(t, g, "held", "link: slips:check, paused: true")})
+	bring(t, l, "slips", "a")
+	advance(t, l, 10*time.Minute)
+	bring(t, l, "slips", "b")
+	list, _, err := l.Resting("slips")
+	require.NoError(t, err)
+	put(&sim.Input{Move: &sim.Move{Message: list[0].Message}})
+	words, err := l.Step()
+	require.NoError(t, err)
+	require.Equal(t, "a retention of slips ends", words)
+	require.InDelta(t, 70*time.Minute, l.Now(), float64(time.Second), "that of b, not the hour of a")
+	require.EqualValues(t, 1, l.State().Lost)
+	words, err = l.Step()
+	require.NoError(t, err)
+	require.Empty(t, words)
 }
 
 // TestTheLatestJourneysAreRecorded: a hundred of them, each as far as it has come.

@@ -319,6 +319,20 @@ func (e *Engine) Void(next clock.Entry) bool {
 	return false
 }
 
+// Rearms reports whether a pending event, though it may change nothing, sets a timer for what still waits.
+func (e *Engine) Rearms(next clock.Entry) bool {
+	i, seq := next.Index(), next.Seq()
+	switch next.Kind() {
+	case EvLease:
+		q := e.Nodes[i].Queue
+		return seq == q.leaseSeq && q.leases.Head != 0
+	case EvAge:
+		q := e.Nodes[i].Queue
+		return seq == q.ageSeq && q.Ages.Head != 0
+	}
+	return false
+}
+
 // behaviours is the table of node kinds: how a node is set up, and how a
 // message that has been written to it stands there.
 var behaviours = map[model.Kind]struct {
