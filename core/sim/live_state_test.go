@@ -253,6 +253,9 @@ func TestAStepPassesOverTimersWithoutEffect(t *testing.T) {
 	words, err = l.Step()
 	require.NoError(t, err)
 	require.Empty(t, words)
+	r, err := l.Result()
+	require.NoError(t, err)
+	require.InDelta(t, 3600, r.Nodes[g.NodeID("slips")].Oldest, 100, "seconds; it is looked at when the series take a point")
 }
 
 // TestTheLatestJourneysAreRecorded: a hundred of them, each as far as it has come.
