@@ -27,6 +27,9 @@ import (
 	"ironweir/rehearsal"
 )
 
+// patience is how long a test waits for something: no test depends on how fast the machine is.
+const patience = 5 * time.Minute
+
 // compiled reads a model of the demo, or one that is written out.
 func compiled(t testing.TB, text string) *graph.Graph {
 	t.Helper()
@@ -66,7 +69,7 @@ func until(t testing.TB, r *rehearsal.Rehearsal, what string, holds func(s *rehe
 		s, err = r.State()
 		require.NoError(t, err)
 		return holds(s)
-	}, 5*time.Minute, 5*time.Millisecond, what)
+	}, patience, 5*time.Millisecond, what)
 	return s
 }
 
@@ -423,13 +426,13 @@ func TestWatching(t *testing.T) {
 	require.Eventually(t, func() bool {
 		require.NoError(t, json.Unmarshal(<-ann, &s))
 		return len(s.Watchers) == 2
-	}, 5*time.Minute, time.Millisecond)
+	}, patience, time.Millisecond)
 	require.NoError(t, r.Incident("ben", map[string]any{"link": "work:do", "paused": true}))
 	require.Eventually(t, func() bool {
 		s = rehearsal.State{}
 		require.NoError(t, json.Unmarshal(<-ann, &s))
 		return s.Links["work:do"].Paused
-	}, 5*time.Minute, time.Millisecond)
+	}, patience, time.Millisecond)
 	require.Equal(t, "ben", s.Acts[0].Who)
 	require.Equal(t, "paused work:do", s.Acts[0].What)
 	stop()
@@ -528,7 +531,7 @@ func TestPointing(t *testing.T) {
 			s := rehearsal.State{}
 			require.NoError(t, json.Unmarshal(<-states, &s))
 			return slices.Equal(want, s.Pointers)
-		}, 5*time.Minute, time.Millisecond)
+		}, patience, time.Millisecond)
 	}
 	require.NoError(t, r.Point("cleo", rehearsal.Pointer{Node: "work", X: 3, Y: -4}))
 	require.NoError(t, r.Point("ben", rehearsal.Pointer{Node: "work", X: 1, Y: 2}))

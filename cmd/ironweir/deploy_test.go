@@ -122,7 +122,7 @@ func TestWhatIsWatchedIsThere(t *testing.T) {
 		require.NoError(t, err)
 		return strings.Contains(string(metrics), "ironweir_http_requests_total{") &&
 			strings.Contains(string(metrics), "ironweir_http_request_seconds_count{")
-	}, 5*time.Minute, 50*time.Millisecond)
+	}, patience, 50*time.Millisecond)
 	names := regexp.MustCompile(`\b(?:ironweir|process|go)_[a-z_]+`).FindAllString(
 		regexp.MustCompile(`(?m)^ *expr: (.*)$`).ReplaceAllString(
 			strings.Join(regexp.MustCompile(`(?m)^ *expr: .*$`).FindAllString(deployed(t, "alerts.yaml"), -1), "\n"),

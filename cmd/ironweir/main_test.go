@@ -18,6 +18,9 @@ import (
 	"ironweir/core/model"
 )
 
+// patience is how long a test waits for something: no test depends on how fast the machine is.
+const patience = 5 * time.Minute
+
 func TestMain(m *testing.M) {
 	testscript.Main(m, map[string]func(){
 		"ironweir": func() { os.Exit(Main(context.Background(), os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) },
@@ -140,7 +143,7 @@ func TestFollowIsSentAgainAtEachSave(t *testing.T) {
 		require.Eventually(
 			t,
 			func() bool { return strings.Contains(b.String(), want) },
-			5*time.Minute,
+			patience,
 			20*time.Millisecond,
 			want,
 		)

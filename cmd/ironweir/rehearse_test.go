@@ -32,7 +32,7 @@ func TestRehearseAtTheTerminal(t *testing.T) {
 		require.Eventually(t, func() bool {
 			found = regexp.MustCompile(what).FindStringSubmatch(out.String())
 			return found != nil
-		}, 5*time.Minute, 5*time.Millisecond, "%s\n%s", what, out)
+		}, patience, 5*time.Millisecond, "%s\n%s", what, out)
 		return found
 	}
 	does := func(line string) {
@@ -118,7 +118,7 @@ func TestRehearseAsksHooks(t *testing.T) {
 		require.Eventually(
 			t,
 			func() bool { return strings.Contains(out.String(), what) },
-			5*time.Minute,
+			patience,
 			5*time.Millisecond,
 			"%s\n%s",
 			what,

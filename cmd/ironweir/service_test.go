@@ -73,7 +73,7 @@ func serveIn(t *testing.T, dir string, flags ...string) *served {
 	require.Eventually(
 		t,
 		func() bool { return strings.Contains(out.String(), "Ctrl-C") },
-		5*time.Minute,
+		patience,
 		50*time.Millisecond,
 		"%s",
 		errOut.String(),
@@ -340,11 +340,11 @@ func TestItsOwnDatabaseIsStartedAgain(t *testing.T) {
 	require.Eventually(t, func() bool {
 		var out, errOut bytes.Buffer
 		return Main(context.Background(), []string{"models"}, nil, &out, &errOut) == exitUnreachable
-	}, 5*time.Minute, 20*time.Millisecond, "while it is away")
+	}, patience, 20*time.Millisecond, "while it is away")
 	require.Eventually(t, func() bool {
 		var out, errOut bytes.Buffer
 		return Main(context.Background(), []string{"models"}, nil, &out, &errOut) == 0 && out.String() == before
-	}, 5*time.Minute, 200*time.Millisecond)
+	}, patience, 200*time.Millisecond)
 }
 
 // TestAFullDiskLosesNothing: on a disk of its own that fills up, writes are refused
@@ -400,7 +400,7 @@ func TestAFullDiskLosesNothing(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { return push(99) == 0 },
-		5*time.Minute,
+		patience,
 		500*time.Millisecond,
 		"it goes on by itself",
 	)

@@ -73,11 +73,7 @@ func Follow(g *graph.Graph, plan FollowPlan) (*Trace, error) {
 		if plan.Deleted {
 			entering = engine.Deletion
 		}
-		e.Tally.Entered++
-		jour, _ := e.NewJourney(int32(id))
-		m := engine.Message{Journey: jour, Content: con, Node: -1}
-		e.Deliver(n.OutWay, &m, con, entering)
-		e.DropContent(con)
+		e.sources.Enter(int32(id), con, entering)
 	}
 	if err := e.Loop(); err != nil {
 		return nil, err
@@ -110,7 +106,7 @@ func Follow(g *graph.Graph, plan FollowPlan) (*Trace, error) {
 }
 
 // Outcome sums a trace up: complete, failed (something was lost, parked or
-// returned), or open (something is still under way).
+// returned), or open (something is still in flight).
 func (t *Trace) Outcome() string {
 	bad := t.Fates[engine.Parked.String()] + t.Fates[engine.Returned.String()]
 	for _, f := range engine.Fates() {

@@ -8,7 +8,7 @@ import (
 // Journeys simulates a plan and records a sample of its journeys step by step.
 // The run is simulated twice: once to see how each journey ends, and once more,
 // being the same to the last draw, to write down those that were chosen. What
-// is written down costs nothing where nobody asks.
+// is written down costs nothing where no journey is asked for.
 func Journeys(plan Plan, limits JourneyLimits) ([]Journey, error) {
 	r, err := newReplication(&plan)
 	if err != nil {
@@ -45,7 +45,7 @@ func record(plan Plan, ids []uint64, limits JourneyLimits) ([]Journey, error) {
 	}
 	defer r.Close()
 	t := trace.New(r.Engine, wanted)
-	t.Within(limits.From, limits.Until)
+	t.Within(limits)
 	r.Observe(t)
 	r.Sampler = t
 	if _, err := r.run(); err != nil {

@@ -16,11 +16,10 @@ import (
 // goroutines at once.
 type Live struct {
 	e       *replication
-	handled int64            // the last instant of which something has been handled, -1: none
-	last    int64            // the last instant at which something was put in, -1: nothing was
-	sources map[int32]uint32 // traffic that stands for what is put in, by node
-	named   map[string]int   // incidents by name, of those put in
-	waiting map[uint64]bool  // journeys whose answer somebody waits for
+	handled int64           // the last instant of which something has been handled, -1: none
+	last    int64           // the last instant at which something was put in, -1: nothing was
+	named   map[string]int  // incidents by name, of those put in
+	waiting map[uint64]bool // journeys whose answer a caller waits for
 	answers []Answered
 	tracer  *trace.Tracer
 	traced  []uint64 // journeys that it records, the oldest first
@@ -68,7 +67,7 @@ const endless = 365 * 24 * time.Hour
 type LivePlan struct {
 	Plan
 	Endless bool            // the scenario's length does not end it
-	Hooked  map[string]bool // functions that somebody answers for
+	Hooked  map[string]bool // functions that a hook answers for
 }
 
 // NewLive makes a live run that stands at its start.
@@ -92,7 +91,6 @@ func NewLive(plan LivePlan) (*Live, error) {
 		e:       e,
 		handled: -1,
 		last:    -1,
-		sources: map[int32]uint32{},
 		named:   map[string]int{},
 		waiting: map[uint64]bool{},
 		tracer:  t,
@@ -156,8 +154,8 @@ func (l *Live) Step() (string, error) {
 		return "", nil
 	}
 	for e.Stopped == "" {
-		void, said := e.Void(e.Upcoming()), e.nextInWords()
-		if err := l.proceed(e.End, 1); err != nil || !void {
+		effect, said := e.EffectOf(e.Upcoming()), e.nextInWords()
+		if err := l.proceed(e.End, 1); err != nil || effect == engine.Changes {
 			return said, err
 		}
 	}
@@ -173,7 +171,7 @@ func (e *replication) happens() bool {
 		if !ok {
 			return false
 		}
-		if !e.Void(next) || e.Rearms(next) {
+		if e.EffectOf(next) != engine.NoEffect {
 			return true
 		}
 	}
@@ -269,13 +267,7 @@ func (l *Live) apply(in *Input) Outcome {
 // bring lets an event come in, as a replay file would.
 func (l *Live) bring(ev *InputEvent) Outcome {
 	e := l.e
-	id := int32(e.Graph.NodeID(ev.Node))
-	at, there := l.sources[id]
-	if !there {
-		at = e.sources.AddReplay(ev.Node)
-		l.sources[id] = at
-	}
-	n := &e.Nodes[id]
+	n := &e.Nodes[e.Graph.NodeID(ev.Node)]
 	before := n.Fates
 	out := Outcome{Journey: e.NextJour + 1}
 	l.Record(out.Journey)
@@ -286,7 +278,7 @@ func (l *Live) bring(ev *InputEvent) Outcome {
 		e.sources.FireNow(n)
 		return out
 	}
-	e.sources.Bring(at, Arrival{
+	e.sources.Bring(n, Arrival{
 		At:         e.Instant(e.Now),
 		Type:       ev.Type,
 		Subject:    ev.Subject,
@@ -328,7 +320,7 @@ func (l *Live) Answers() []Answered {
 	return out
 }
 
-// Answered notes the answer to a request that somebody waits for.
+// Answered notes the answer to a request that a caller waits for.
 func (l *Live) Answered(c *engine.Copy, status int16) {
 	id := l.e.Journeys.At(c.Journey).ID()
 	if l.waiting[id] {

@@ -7,14 +7,14 @@ import (
 	"ironweir/core/sim/internal/engine"
 )
 
-// Ask is a run that somebody outside answers for: a hook.
+// Ask is a run that a hook answers for.
 type Ask struct {
 	ID     uint64
 	Node   string
 	Events []map[string]any // CloudEvents, one for each message of the run
 }
 
-// HookReply is the outcome of a run that somebody answered for.
+// HookReply is the outcome of a run that a hook answered for.
 type HookReply struct {
 	Ask    uint64       `json:"ask"`
 	Error  string       `json:"error,omitempty"`  // a name; empty: the run succeeded
@@ -27,7 +27,7 @@ type asker struct {
 	ask       Ask
 }
 
-// askers are the runs that wait for somebody's answer.
+// askers are the runs that wait for a hook.
 type askers struct {
 	hooked  map[int32]bool
 	asked   uint64
@@ -62,7 +62,7 @@ func (l *Live) Pending() []Ask {
 	return out
 }
 
-// Asks lets a run wait for somebody's answer, where there is a hook and nothing
+// Asks lets a run wait for an answer from outside, where there is a hook and nothing
 // fails the run anyway.
 func (l *Live) Asks(i uint32) bool {
 	e := l.e

@@ -28,9 +28,9 @@ type LiveNode struct {
 	Runs, Failures, Throttled int64
 	Handled, Parked, Lost     int64
 	Oldest                    time.Duration // of what waits in it
-	Fails                     float64       // in force by an incident; -1: none
+	Fails                     float64       // of an active incident; -1: none
 	Slow                      float64       // times as slow
-	Concurrency               int64         // in force by an incident; -1: none
+	Concurrency               int64         // of an active incident; -1: none
 	Off, Stopped              bool
 }
 
@@ -194,11 +194,30 @@ func (l *Live) SendBackTargets(node string) []string {
 
 // eventWords say what an event is; %s is the node.
 var eventWords = map[clock.Kind]string{
-	engine.EvArrive: "a message arrives at %s", engine.EvReplay: "a message arrives at %s", engine.EvFire: "%s fires", engine.EvFan: "%s passes a message to its links", engine.EvOffer: "a message is offered to %s", engine.EvTry: "%s retries a message",
-	engine.EvWritten: "a write to %s is complete", engine.EvPull: "the readers of %s receive what is visible", engine.EvFill: "a batch window of %s ends", engine.EvVisible: "a message becomes visible in %s",
-	engine.EvLease: "a lease of %s ends", engine.EvAge: "a retention of %s ends", engine.EvReader: "a reader of %s continues", engine.EvFeed: "a reader of %s polls its partition", engine.EvLife: "an object in %s expires",
-	engine.EvFastRun: "a run for %s ends", engine.EvBatch: "a run for a batch of %s ends", engine.EvTask: "a task of %s continues", engine.EvRun: "a run of %s continues", engine.EvTimeout: "a run of %s times out",
-	engine.EvIncident: "an incident starts or ends", engine.EvSendBack: "a message is sent back", engine.EvSample: "the series are sampled", engine.EvWarm: "the warm-up ends",
+	engine.EvArrive:   "a message arrives at %s",
+	engine.EvReplay:   "a message arrives at %s",
+	engine.EvFire:     "%s fires",
+	engine.EvFan:      "%s passes a message to its links",
+	engine.EvOffer:    "a message is offered to %s",
+	engine.EvTry:      "%s retries a message",
+	engine.EvWritten:  "a write to %s is complete",
+	engine.EvPull:     "the readers of %s receive what is visible",
+	engine.EvFill:     "a batch window of %s ends",
+	engine.EvVisible:  "a message becomes visible in %s",
+	engine.EvLease:    "a lease of %s ends",
+	engine.EvAge:      "a retention of %s ends",
+	engine.EvReader:   "a reader of %s continues",
+	engine.EvFeed:     "a reader of %s polls its partition",
+	engine.EvLife:     "an object in %s expires",
+	engine.EvFastRun:  "a run for %s ends",
+	engine.EvBatch:    "a run for a batch of %s ends",
+	engine.EvTask:     "a task of %s continues",
+	engine.EvRun:      "a run of %s continues",
+	engine.EvTimeout:  "a run of %s times out",
+	engine.EvIncident: "an incident starts or ends",
+	engine.EvSendBack: "a message is sent back",
+	engine.EvSample:   "the series are sampled",
+	engine.EvWarm:     "the warm-up ends",
 }
 
 // nextInWords says what the next event is.

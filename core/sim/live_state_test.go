@@ -11,18 +11,13 @@ import (
 	"ironweir/core/sim"
 )
 
-func graphOf(t *testing.T, nodes string) *graph.Graph {
-	t.Helper()
-	m, err := model.Parse("model.yaml", []byte("ironweir: topology/1\nname: case\nnodes:\n"+nodes), model.Options{})
-	require.NoError(t, err)
-	g, err := graph.Compile(m)
-	require.NoError(t, err)
-	return g
-}
-
 // yard is a model of which each message waits somewhere in a way of its own.
-const yard = `
-  slips: {kind: queue, lease: 1m, retention: 1h, links: {check: {read: {parallel: 1}, retry: {tries: 2, wait: 10s}, dead-letter: aside}}}
+const yard = `nodes:
+  slips:
+    kind: queue
+    lease: 1m
+    retention: 1h
+    links: {check: {read: {parallel: 1}, retry: {tries: 2, wait: 10s}, dead-letter: aside}}
   check: {kind: function, takes: 5s, links: {rows: {}}}
   rows: {kind: table, takes: 3s}
   aside: {kind: queue}
@@ -63,7 +58,8 @@ func advance(t *testing.T, l *sim.Live, by time.Duration) {
 
 // TestWhatRestsSaysHowItStands: in a word or two, for each way to wait.
 func TestWhatRestsSaysHowItStands(t *testing.T) {
-	l := open(t, graphOf(t, yard))
+	g := compile(t, yard)
+	l := open(t, g)
 	states := func(node string) []string {
 		list, all, err := l.Resting(node)
 		require.NoError(t, err)
@@ -90,8 +86,7 @@ func TestWhatRestsSaysHowItStands(t *testing.T) {
 	advance(t, l, time.Second)
 	require.Equal(t, []string{"being written"}, states("rows"))
 
-	l.Record(0) // of no journey
-	_, err := l.Put(&sim.Input{At: l.Now(), Incident: incident(t, graphOf(t, yard), "down", "node: check, fails: 100%")})
+	_, err := l.Put(&sim.Input{At: l.Now(), Incident: incident(t, g, "down", "node: check, fails: 100%")})
 	require.NoError(t, err)
 	advance(t, l, 3*time.Minute)
 	require.Equal(t, []string{"stored here"}, states("aside"), "the second message was given up after two tries")
@@ -101,7 +96,7 @@ func TestWhatRestsSaysHowItStands(t *testing.T) {
 
 // TestTheStateOfALiveRun says what an incident has changed, and for how long.
 func TestTheStateOfALiveRun(t *testing.T) {
-	g := graphOf(t, yard)
+	g := compile(t, yard)
 	l := open(t, g)
 	node := func(name string) sim.LiveNode { return l.State().Nodes[g.NodeID(name)] }
 	link := func(name string) sim.LiveLink { return l.State().Links[g.LinkID(name)] }
@@ -139,7 +134,7 @@ func TestTheStateOfALiveRun(t *testing.T) {
 
 // TestMessagesAreMoved out of where they lie: to another node, or away; each counts as dealt with.
 func TestMessagesAreMoved(t *testing.T) {
-	g := graphOf(t, yard)
+	g := compile(t, yard)
 	l := open(t, g)
 	for _, subject := range []string{"a", "b", "c"} {
 		bring(t, l, "aside", subject)
@@ -173,7 +168,7 @@ func TestMessagesAreMoved(t *testing.T) {
 
 // TestWhatCannotBePutIn is refused before it changes anything.
 func TestWhatCannotBePutIn(t *testing.T) {
-	g := graphOf(t, yard)
+	g := compile(t, yard)
 	l := open(t, g)
 	before := l.State()
 	for want, in := range map[string]*sim.Input{
@@ -192,7 +187,7 @@ func TestWhatCannotBePutIn(t *testing.T) {
 
 // TestWhereToSendBack: to the nodes whose dead letters, or failures, come to a node.
 func TestWhereToSendBack(t *testing.T) {
-	l := open(t, graphOf(t, `
+	l := open(t, compile(t, `nodes:
   slips: {kind: queue, links: {check: {dead-letter: aside}}}
   check: {kind: function, dead-letter: aside, links: {lost: {to: aside, when: failure}}}
   news: {kind: topic, links: {mail: {dead-letter: aside}}}
@@ -208,7 +203,7 @@ func TestWhereToSendBack(t *testing.T) {
 
 // TestEachStepIsSaid: what happens next, in the words of the trade.
 func TestEachStepIsSaid(t *testing.T) {
-	l := open(t, graphOf(t, yard))
+	l := open(t, compile(t, yard))
 	bring(t, l, "slips", "a")
 	var said []string
 	for {
@@ -231,7 +226,7 @@ func TestEachStepIsSaid(t *testing.T) {
 // TestAStepPassesOverTimersWithoutEffect: the retention of a message that was taken away ends, and only then is the one
 // set of the message that came after it.
 func TestAStepPassesOverTimersWithoutEffect(t *testing.T) {
-	g := graphOf(t, yard)
+	g := compile(t, yard)
 	l := open(t, g)
 	put := func(in *sim.Input) {
 		in.At = l.Now()
@@ -255,12 +250,13 @@ func TestAStepPassesOverTimersWithoutEffect(t *testing.T) {
 	require.Empty(t, words)
 	r, err := l.Result()
 	require.NoError(t, err)
-	require.InDelta(t, 3600, r.Nodes[g.NodeID("slips")].Oldest, 100, "seconds; it is looked at when the series take a point")
+	oldest := r.Nodes[g.NodeID("slips")].Oldest // looked at when the series take a point
+	require.InDelta(t, 3600, oldest, 100, "seconds")
 }
 
 // TestTheLatestJourneysAreRecorded: a hundred of them, each as far as it has come.
 func TestTheLatestJourneysAreRecorded(t *testing.T) {
-	l := open(t, graphOf(t, yard))
+	l := open(t, compile(t, yard))
 	first := bring(t, l, "aside", "0")
 	for range sim.MaxTraced - 1 {
 		bring(t, l, "aside", "x")

@@ -92,7 +92,7 @@ func (r *Result) Count(of func(Fate) bool) int64 {
 	return sum
 }
 
-// result counts what is left under way, and checks that the ledger adds up.
+// result counts what is still in flight, and checks that the ledger adds up.
 func (e *replication) result() (*Result, error) {
 	reached := e.End
 	if e.Stopped != "" {

@@ -47,17 +47,15 @@ func newReplication(plan *Plan) (*replication, error) {
 // newFollowing makes a replication in which one message is followed, with the failures that are forced.
 func newFollowing(plan *Plan, fail map[string]int) (*replication, *trace.Tracer, error) {
 	r := &replication{}
-	var t *trace.Tracer
 	forced := map[string]int{}
 	maps.Copy(forced, fail)
 	var err error
-	r.Engine, err = engine.New(plan, forced, func(e *engine.Engine) engine.Parts {
-		t = trace.New(e, nil)
-		parts := r.parts(e)
-		parts.Tracer = t
-		return parts
-	})
-	return r, t, err
+	if r.Engine, err = engine.New(plan, forced, r.parts); err != nil {
+		return nil, nil, err
+	}
+	t := trace.New(r.Engine, nil)
+	r.Observe(t)
+	return r, t, nil
 }
 
 // parts makes those of an engine.

@@ -102,7 +102,7 @@ func (e *Engine) repetitions(i uint32, r *Run, s *Send, m *Message) int32 {
 		x := s.count.Draw(s.rng)
 		n = int32(x)
 		if frac := x - float64(n); frac > 0 && s.rng.Unit() < frac {
-			n++ // 2.5 is 2 or 3, 2.5 in the mean
+			n++ // 2.5 is 2 or 3, 2.5 on average
 		}
 	}
 	if l.ForEach != nil {

@@ -4,7 +4,7 @@ import (
 	"fmt"
 )
 
-// Audit checks that every node's copies add up: came in = fates + under way.
+// Audit checks that every node's copies add up: entered = fates + in flight.
 func (e *Engine) Audit() error {
 	under := make([]int64, len(e.Nodes))
 	rest := make([]int64, len(e.Nodes))

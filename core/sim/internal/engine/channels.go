@@ -10,7 +10,7 @@ import (
 )
 
 // Deliver hands a message to the target of a delivery: a copy comes to be
-// there, and its first try is under way.
+// there, and its first try is in progress.
 func (e *Engine) Deliver(via int32, m *Message, con uint32, f Flags) uint32 {
 	n := &e.Nodes[e.Deliveries[via].to]
 	i := e.NewCopy(n, via, m, con, f)

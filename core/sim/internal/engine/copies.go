@@ -20,13 +20,13 @@ const (
 	visible              // in a queue, ready to be taken
 	Leased               // handed out, its lease running
 	CountedInDepth       // counted in its node's depth
-	Writing              // a write of it is under way
+	Writing              // a write of it is in progress
 	expiring             // its retention ended while a run works on it
 	begun                // its first run has started
 	Deletion             // the event of a deletion
 	update               // the event of a row that was there before
 	unread               // in a partition, not yet taken by its reader
-	again                // read before, and set back by an incident
+	again                // read before, and rewound by an incident
 	Duplicate            // a second delivery of a copy: it is run and sends, and has no fate
 	HeldBack             // its group is blocked by another message
 	blocks               // it holds back its group: out, waiting for its next try, or in a late run
@@ -45,7 +45,7 @@ type Copy struct {
 	Younger  uint32
 	Via      int32 // delivery
 	Node     int32
-	inFlight uint32 // what is known of it while somebody handles it; 0: nobody does
+	inFlight uint32 // what is known of it while a consumer handles it; 0: none does
 	Flags    Flags
 	Tries    uint16
 	hops     uint16
@@ -58,7 +58,7 @@ type Journey struct {
 	name   uint64 // number << 24 | entry; of a free record, the next one
 	Born   int64
 	Refs   int32 // copies and runs that name it
-	Open   int32 // copies under way
+	Open   int32 // copies in flight
 	Copies int32
 	hops   uint16
 	Failed bool // some copy ended badly
@@ -379,7 +379,7 @@ func (e *Engine) releaseCopy(c *Copy, i uint32) {
 	e.releaseUnhandled(c, i)
 }
 
-// releaseUnhandled gives back that of a copy that nobody handles any more.
+// releaseUnhandled gives back that of a copy that no consumer handles any more.
 func (e *Engine) releaseUnhandled(c *Copy, i uint32) {
 	e.releaseJourney(c.Journey)
 	e.DropContent(c.Content)

@@ -123,7 +123,7 @@ type tally struct {
 	LargestCopies, LargestHops int32
 }
 
-// FreeWhenUnused gives the memory of messages back once nobody holds the engine any more.
+// FreeWhenUnused gives the memory of messages back once the engine is no longer referenced.
 func (e *Engine) FreeWhenUnused() { runtime.AddCleanup(e, (*arena.Space).Free, e.space) }
 
 // Close gives the memory of messages back; the engine can do nothing any more.
@@ -208,7 +208,7 @@ func (e *Engine) mustStop() bool {
 	return e.Stopped != ""
 }
 
-// memory is about what the messages and runs under way take, in bytes.
+// memory is about what the messages in flight and the runs in progress take, in bytes.
 func (e *Engine) memory() int64 {
 	return e.Copies.Bytes() + e.InFlights.Bytes() + e.Journeys.Bytes() +
 		int64(cap(e.Contents))*int64(
@@ -225,7 +225,7 @@ func (e *Engine) handle(kind clock.Kind, i uint32, seq uint64) {
 	case EvPull:
 		e.pull(&e.Nodes[i])
 	case EvRun:
-		if t := e.Runs[i].Timer; t == seq || t == atOnce && seq == 0 {
+		if e.Runs[i].awaits(seq) {
 			e.resume(i)
 		}
 	case EvOffer:
@@ -283,54 +283,59 @@ func (e *Engine) handle(kind clock.Kind, i uint32, seq uint64) {
 	}
 }
 
-// Void reports whether a pending event will change nothing: it only looks, or what it was to end has ended otherwise.
-func (e *Engine) Void(next clock.Entry) bool {
+// Effect is what a pending event will do.
+type Effect uint8
+
+const (
+	NoEffect Effect = iota // it only looks, or what it was to end has ended otherwise
+	Rearms                 // it sets a timer for what still waits
+	Changes
+)
+
+// EffectOf foretells what a pending event will do, as things stand now.
+func (e *Engine) EffectOf(next clock.Entry) Effect {
 	i, seq := next.Index(), next.Seq()
+	due := true
 	switch next.Kind() {
 	case EvSample:
-		return true
+		due = false
 	case EvRun:
-		t := e.Runs[i].Timer
-		return t != seq && !(t == atOnce && seq == 0)
+		due = e.Runs[i].awaits(seq)
 	case EvTimeout:
-		return e.Runs[i].timeout != seq
+		due = e.Runs[i].timeout == seq
 	case EvTry, EvVisible, EvWritten:
-		return !e.awaits(i, seq)
+		due = e.awaits(i, seq)
 	case EvFill:
-		return e.Batches[i].timer != seq
+		due = e.Batches[i].timer == seq
 	case EvTask:
-		return !e.Workflows.Waits(i, seq)
+		due = e.Workflows.Waits(i, seq)
 	case EvFeed:
 		r := &e.Readers[i]
-		return seq != 0 && e.Nodes[r.Queue].Queue.Feed.parts[r.partition].timer != seq
+		due = seq == 0 || e.Nodes[r.Queue].Queue.Feed.parts[r.partition].timer == seq
+	case EvFire:
+		due = !e.Nodes[i].Off
 	case EvLease:
 		q := e.Nodes[i].Queue
-		oldest := q.leases.Head
-		h := e.InFlightOf(e.Copies.At(oldest))
-		return seq != q.leaseSeq || oldest == 0 || uint64(h.due) > next.At || h.Timer > seq
+		return timerEffect(seq == q.leaseSeq, q.leases.Head, e.leaseIsOver(q.leases.Head, int64(next.At), seq))
 	case EvAge:
 		q := e.Nodes[i].Queue
-		c := e.Copies.At(q.Ages.Head)
-		due := uint64(c.Born + q.retention)
-		return seq != q.ageSeq || q.Ages.Head == 0 || due > next.At || due == next.At && c.Age > seq
-	case EvFire:
-		return e.Nodes[i].Off
+		return timerEffect(seq == q.ageSeq, q.Ages.Head, !e.outlives(q, q.Ages.Head, int64(next.At), seq))
 	}
-	return false
+	if due {
+		return Changes
+	}
+	return NoEffect
 }
 
-// Rearms reports whether a pending event, though it may change nothing, sets a timer for what still waits.
-func (e *Engine) Rearms(next clock.Entry) bool {
-	i, seq := next.Index(), next.Seq()
-	switch next.Kind() {
-	case EvLease:
-		q := e.Nodes[i].Queue
-		return seq == q.leaseSeq && q.leases.Head != 0
-	case EvAge:
-		q := e.Nodes[i].Queue
-		return seq == q.ageSeq && q.Ages.Head != 0
+// timerEffect gives that of a queue's timer for the first of a list.
+func timerEffect(armed bool, first uint32, over bool) Effect {
+	switch {
+	case !armed || first == 0:
+		return NoEffect
+	case over:
+		return Changes
 	}
-	return false
+	return Rearms
 }
 
 // behaviours is the table of node kinds: how a node is set up, and how a

@@ -24,11 +24,11 @@ type InputEvent struct {
 	Subject     string                        `json:"subject,omitempty"`
 	Data        any                           `json:"data,omitempty"`
 	Size        int64                         `json:"size,omitempty"`   // bytes
-	Wanted      bool                          `json:"wanted,omitempty"` // somebody waits for the answer to this request
+	Wanted      bool                          `json:"wanted,omitempty"` // a caller waits for the answer to this request
 	*Attributes `json:"attributes,omitempty"` // nil: it has none of its own
 }
 
-// identified reports whether events must be told apart: an expression, a filter or an
+// identified reports whether events must be distinguished: an expression, a filter or an
 // output reads who made them, and when. Otherwise what a run passes on unchanged shares
 // the content of what it received.
 func (e *Engine) identified() bool { return e.Graph.UsesIdentity || e.Trace != nil }

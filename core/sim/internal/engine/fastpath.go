@@ -28,10 +28,10 @@ type fastLink struct {
 	most   int64 // a run that takes longer goes the general way
 	dooms  bool  // there are lasting failures
 
-	// in force now
+	// active now
 	welcome bool    // what its runs send is taken at once
-	open    bool    // and nobody looks on
-	limit   int64   // of runs at once; below 0: the link is paused
+	open    bool    // and nothing is traced
+	limit   int64   // of concurrent runs; below 0: the link is paused
 	share   float64 // of runs that fail
 }
 

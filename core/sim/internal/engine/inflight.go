@@ -1,6 +1,6 @@
 package engine
 
-// inFlight is what is known of a copy only while somebody handles it or it is put
+// inFlight is what is known of a copy only while a consumer handles it or it is put
 // off, or where its place is more than that in a list. That of index 0 is empty. Those
 // behind it are the readers', each of which, where it reads a queue, lends its own to
 // all that it has just taken, as long as nothing else is known of it.

@@ -69,7 +69,7 @@ type Node struct {
 	doom            uint64              // seed of what is never managed
 	rng, serviceRNG *random.Stream
 
-	// in force by incidents
+	// active by incidents
 	FailsNowShare  float64 // -1: none
 	ReadsFail      float64 // share of reads
 	Slow           float64
@@ -170,7 +170,7 @@ func (n *Node) drawTakes() int64 {
 }
 
 // shareNow gives the share of tries that fail, of what is stated, under the incidents
-// in force.
+// active now.
 func (n *Node) shareNow(stated *model.Failing) float64 {
 	if n.FailsNowShare >= 0 {
 		return n.FailsNowShare
@@ -225,7 +225,6 @@ func New(plan *Plan, forced map[string]int, parts func(*Engine) Parts) (*Engine,
 		e.forcing = &forcing{stated: forced, made: map[string]int{}}
 	}
 	e.Parts = parts(e)
-	e.Trace = e.Tracer
 	if err := e.setUp(); err != nil {
 		e.Close()
 		return nil, err

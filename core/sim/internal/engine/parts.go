@@ -9,7 +9,6 @@ type Parts struct {
 	Incidents Incidents
 	Workflows Workflows
 	Series    Series
-	Tracer    Tracer // nil: no journey is recorded from the start
 }
 
 // Traffic brings messages from outside and lets schedules fire.

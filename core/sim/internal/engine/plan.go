@@ -10,7 +10,7 @@ import (
 // Limits end a replication early, with what it has.
 type Limits struct {
 	Events int64 // 0: DefaultLimits.Events
-	Copies int   // under way at once; 0: DefaultLimits.Copies
+	Copies int   // in flight at a time; 0: DefaultLimits.Copies
 	Memory int64 // bytes that messages and runs take; 0: DefaultLimits.Memory
 }
 

@@ -260,15 +260,22 @@ func (e *Engine) ageEnds(n *Node, seq uint64) {
 	for q.Ages.Head != 0 {
 		i := q.Ages.Head
 		c := e.Copies.At(i)
-		if due := c.Born + q.retention; due > e.Now || due == e.Now && c.Age > seq {
-			q.armAge(e, n, c.Age, due)
+		if e.outlives(q, i, e.Now, seq) {
+			q.armAge(e, n, c.Age, c.Born+q.retention)
 			return
 		}
 		e.expire(n, i)
 	}
 }
 
-// expire loses a message whose retention has ended, unless a run under way may
+// outlives reports whether the retention of a message ends behind a timer that comes at an instant.
+func (e *Engine) outlives(q *queue, i uint32, at int64, timer uint64) bool {
+	c := e.Copies.At(i)
+	due := c.Born + q.retention
+	return due > at || due == at && c.Age > timer
+}
+
+// expire loses a message whose retention has ended, unless a run in progress may
 // still finish with it.
 func (e *Engine) expire(n *Node, i uint32) {
 	c := e.Copies.At(i)
@@ -402,7 +409,7 @@ func (e *Engine) show(n *Node, i uint32) {
 }
 
 // WantPull lets the readers of a queue take what is visible, behind all that is
-// scheduled for this instant. Where nothing is visible, or nobody can take it,
+// scheduled for this instant. Where nothing is visible, or no reader can take it,
 // whoever changes that asks again.
 func (e *Engine) WantPull(n *Node) {
 	if q := n.Queue; !q.pulling && (q.ready() || q.prefetches) {
@@ -480,6 +487,12 @@ func (q *queue) armLease(e *Engine, n *Node, seq uint64, due int64) {
 	e.ArmTimer(due, seq, EvLease, uint32(n.ID))
 }
 
+// leaseIsOver reports whether a lease, of a message or of none, has ended when a timer comes at an instant.
+func (e *Engine) leaseIsOver(i uint32, at int64, timer uint64) bool {
+	h := e.InFlightOf(e.Copies.At(i))
+	return i != 0 && h.due <= at && h.Timer <= timer
+}
+
 // leaseEnds comes when the oldest lease ends; messages whose lease has ended
 // are visible again.
 func (e *Engine) leaseEnds(n *Node, seq uint64) {
@@ -489,7 +502,7 @@ func (e *Engine) leaseEnds(n *Node, seq uint64) {
 	}
 	q.leaseSeq = 0
 	i := q.leases.Head
-	if h := e.InFlightOf(e.Copies.At(i)); i != 0 && h.due <= e.Now && h.Timer <= seq {
+	if e.leaseIsOver(i, e.Now, seq) {
 		e.hide(q, i)
 		e.becomeVisible(i)
 		i = q.leases.Head

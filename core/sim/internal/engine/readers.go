@@ -107,7 +107,7 @@ func (e *Engine) latencyBy(rl *readerLink, j *Journey) *stats.LiveHistogram {
 }
 
 // usual reports whether nothing stands against handing a message of a plain queue
-// out: nobody works on it, and it is not to be given up.
+// out: no run works on it, and it is not to be given up.
 func (e *Engine) usual(rl *readerLink, c *Copy) bool {
 	return (c.inFlight == 0 || e.InFlightOf(c).Busy == 0) && rl.mayTry(c, e.Now) && c.Flags&Duplicate == 0
 }

@@ -51,7 +51,7 @@ type Run struct {
 	Copy               uint32
 	Batch              uint32
 	Caller             uint32
-	Turn               uint32 // counts uses of the record, so that a late answer finds nobody
+	Turn               uint32 // counts uses of the record, so that a late answer finds no run
 	CallOf             uint32 // the caller's turn
 	next               uint32
 	Own                Message // of a call
@@ -218,7 +218,7 @@ func (e *Engine) Begin(i uint32) {
 	e.work(i)
 }
 
-// drawOutcome draws a run's time and failure, under the incidents in force now.
+// drawOutcome draws a run's time and failure, under the incidents active now.
 func (e *Engine) drawOutcome(i uint32, r *Run, n *Node) {
 	takes, fails, name, ofCase := e.conditions(r, n)
 	r.Work = random.Nanos(takes.Draw(n.serviceRNG) * n.Slow)
@@ -445,6 +445,9 @@ func (e *Engine) Wait(i uint32, d int64) {
 // atOnce stands for the timer of a run that goes on at this very instant.
 const atOnce = math.MaxUint64
 
+// awaits reports whether a run waits for a timer; 0 is that of this very instant.
+func (r *Run) awaits(timer uint64) bool { return r.Timer == timer || r.Timer == atOnce && timer == 0 }
+
 // resume comes when what a run waited for is over.
 func (e *Engine) resume(i uint32) {
 	r := &e.Runs[i]
@@ -491,7 +494,7 @@ func (e *Engine) timeOut(i uint32) {
 	e.EndRun(i, errTimeout)
 }
 
-// EndRun ends a run: its slot is free, then its waiter is told.
+// EndRun ends a run: its slot is free, then its caller is answered.
 func (e *Engine) EndRun(i uint32, failure int16) {
 	r := &e.Runs[i]
 	n := &e.Nodes[r.Node]

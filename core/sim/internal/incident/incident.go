@@ -207,7 +207,7 @@ func (e *Incidents) Turn(k int) {
 	e.BindFastPath()
 }
 
-// applyIncidents sets what is in force at a node, from all incidents that are
+// applyIncidents sets what is active at a node, from all incidents that are
 // on, the latest last.
 func (e *Incidents) applyIncidents(id int) {
 	n := &e.Nodes[id]

@@ -23,6 +23,11 @@ type JourneyLimits struct {
 // timed reports whether they ask for a part of the run.
 func (l *JourneyLimits) timed() bool { return l.From > 0 || l.Until > 0 }
 
+// include reports whether an instant is of the part that they ask for.
+func (l *JourneyLimits) include(now int64) bool {
+	return now >= int64(l.From) && (l.Until == 0 || now < int64(l.Until))
+}
+
 // Journey says what happened to one message and all that came of it.
 type Journey struct {
 	ID      uint64  `json:"journey"`
@@ -59,10 +64,7 @@ func (s *Sample) Chosen() []uint64 { return append(s.bad, s.others...) }
 
 // JourneyFails notes that a copy of a journey has been lost, parked or returned.
 func (s *Sample) JourneyFails(j *engine.Journey) {
-	if !s.limits.timed() {
-		return
-	}
-	if now := s.engine.Now; now >= int64(s.limits.From) && (s.limits.Until == 0 || now < int64(s.limits.Until)) {
+	if s.limits.timed() && s.limits.include(s.engine.Now) {
 		s.within[j.ID()] = true
 	}
 }
@@ -135,9 +137,6 @@ func (s *Search) Comes(i uint32, _ engine.Message) {
 		s.met[id] = true
 	}
 }
-
-// JourneyFails notes nothing: how a journey ends says it.
-func (s *Search) JourneyFails(*engine.Journey) {}
 
 // JourneyEnds counts a journey that has ended, or is in flight at the end, if it has met the condition.
 func (s *Search) JourneyEnds(j *engine.Journey) {

@@ -38,7 +38,7 @@ type Tracer struct {
 	trails map[uint64]*trail
 	ended  map[uint64]note // of those
 
-	from, until int64 // the time of the bad ends that are asked for; until 0: from on
+	limits JourneyLimits // of them the time of the bad ends that are asked for
 
 	coldStart int64 // of the run that begins now; 0: it finds a warm instance
 }
@@ -97,8 +97,8 @@ func (e *Tracer) Forget(id uint64) {
 	delete(e.ended, id)
 }
 
-// Within says of which time bad ends are recorded, where a journey has more steps than that; until 0: from on.
-func (e *Tracer) Within(from, until time.Duration) { e.from, e.until = int64(from), int64(until) }
+// Within says of which time bad ends are recorded, where a journey has more steps than that.
+func (e *Tracer) Within(limits JourneyLimits) { e.limits = limits }
 
 // JourneyFails notes nothing: how a journey ends says it.
 func (e *Tracer) JourneyFails(*engine.Journey) {}
@@ -157,7 +157,7 @@ func (e *Tracer) Steps() []Step {
 	return nil
 }
 
-// of gives the trail of a journey; nil: nobody asked for it.
+// of gives the trail of a journey; nil: it is not recorded.
 func (e *Tracer) of(journey uint32) *trail {
 	id := e.Journeys.At(journey).ID()
 	if e.wanted != nil && !e.wanted[id] {
@@ -197,7 +197,7 @@ func (r *trail) addLate(e *Tracer, s Step) {
 		r.recent = append(r.recent[:0], r.recent[1:]...)
 	}
 	r.recent = append(r.recent, s)
-	if s.Bad() && e.Now >= e.from && (e.until == 0 || e.Now < e.until) {
+	if s.Bad() && e.limits.include(e.Now) {
 		r.late = append(r.late, r.recent...)
 		r.recent = r.recent[:0]
 		r.ends++

@@ -38,7 +38,7 @@ func TestLateBadEndsAreKept(t *testing.T) {
 // TestBadEndsOfATimeAreKept: those of another time do not use up the room.
 func TestBadEndsOfATimeAreKept(t *testing.T) {
 	e := New(&engine.Engine{}, map[uint64]bool{})
-	e.Within(10*time.Second, 20*time.Second)
+	e.Within(JourneyLimits{From: 10 * time.Second, Until: 20 * time.Second})
 	r := &trail{}
 	for k := range MaxSteps {
 		r.add(e, Step{Parent: k, What: "held"})

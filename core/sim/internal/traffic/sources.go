@@ -19,10 +19,13 @@ type Sources struct {
 	*engine.Engine
 	list      []source
 	calendars map[int]*calendar // by node
+	put       map[int]uint32    // the source of what is put in on the way, by node
 }
 
 // New makes the sources of a replication.
-func New(e *engine.Engine) *Sources { return &Sources{Engine: e, calendars: map[int]*calendar{}} }
+func New(e *engine.Engine) *Sources {
+	return &Sources{Engine: e, calendars: map[int]*calendar{}, put: map[int]uint32{}}
+}
 
 // source is one source of messages from outside.
 type source struct {
@@ -294,7 +297,7 @@ func (e *Sources) Arrive(i uint32) {
 	if t.to.AtOnce {
 		e.EnterFast(t.to, t.way, con)
 	} else {
-		e.enter(int32(t.to.ID), con)
+		e.Enter(int32(t.to.ID), con, 0)
 	}
 }
 
@@ -375,21 +378,21 @@ func (e *Sources) ArriveAgain(i uint32) {
 		f := expr.Filling{Seq: uint64(t.sent), ID: e.NextJour + 1, Time: e.Instant(e.Now), Data: c.Data}
 		c.Subject = t.key.Append(c.Subject, &f)
 	}
-	e.enter(int32(t.to.ID), con)
+	e.Enter(int32(t.to.ID), con, 0)
 }
 
-// AddReplay adds a source of what is put in at a node, which must be there.
-func (e *Sources) AddReplay(node string) uint32 {
-	s, err := e.newSource(&model.Traffic{Name: node, Into: node, Arrivals: "replay"})
-	if err != nil { // the node is there, and so its keys parse
-		panic(err)
+// Bring lets an event come in at a node now, as one of a replay does.
+func (e *Sources) Bring(n *engine.Node, a engine.Arrival) {
+	i, there := e.put[n.ID]
+	if !there {
+		s, err := e.newSource(&model.Traffic{Name: n.Name, Into: n.Name, Arrivals: "replay"})
+		if err != nil { // the node is there, and so its keys parse
+			panic(err)
+		}
+		i = uint32(len(e.list))
+		e.list = append(e.list, s)
+		e.put[n.ID] = i
 	}
-	e.list = append(e.list, s)
-	return uint32(len(e.list) - 1)
-}
-
-// Bring lets an event come in now, by a source that AddReplay has made.
-func (e *Sources) Bring(i uint32, a engine.Arrival) {
 	e.list[i].replay = append(e.list[i].replay, a)
 	e.ArriveAgain(i)
 }
@@ -397,11 +400,11 @@ func (e *Sources) Bring(i uint32, a engine.Arrival) {
 // NodeOf gives the node that a source sends to.
 func (e *Sources) NodeOf(i uint32) int { return e.list[i].to.ID }
 
-// enter brings a message from outside to a node.
-func (e *Sources) enter(to int32, con uint32) {
+// Enter brings a message from outside to a node.
+func (e *Sources) Enter(to int32, con uint32, flags engine.Flags) {
 	e.Tally.Entered++
 	jour, _ := e.NewJourney(to)
 	m := engine.Message{Journey: jour, Content: con, Node: -1}
-	e.Deliver(e.Nodes[to].OutWay, &m, con, 0)
+	e.Deliver(e.Nodes[to].OutWay, &m, con, flags)
 	e.DropContent(con)
 }

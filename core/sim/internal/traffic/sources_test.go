@@ -44,7 +44,7 @@ func within(list []time.Duration, from, until time.Duration) int {
 
 // TestMessagesArriveAsThePatternStates: as many in each phase as its rate gives, within four standard deviations.
 func TestMessagesArriveAsThePatternStates(t *testing.T) {
-	require.Len(t, arrivals(&model.Traffic{Arrivals: "even", Rate: 0.1}), 359, "one every ten seconds, the first after ten")
+	require.Len(t, arrivals(&model.Traffic{Arrivals: "even", Rate: 0.1}), 359, "every ten seconds, from ten on")
 	require.InDelta(t, 7200, len(arrivals(&model.Traffic{Arrivals: "poisson", Rate: 2})), 4*85)
 	require.Empty(t, arrivals(&model.Traffic{Arrivals: "poisson"}))
 
