@@ -15,6 +15,8 @@ interface Move {
 export class Places {
   all = $state.raw<Record<string, Place>>({});
   private placedAt: string | null = null; // as it was read last
+  private puts = 0; // how often nodes were put here
+  private writing = 0; // puts that the service has not answered
   private done: Move[] = []; // the latest last
   private undone: Move[] = [];
 
@@ -29,16 +31,18 @@ export class Places {
   private get path() {
     return { params: { path: { workspace: this.workspace, name: this.model } } };
   }
-  private async read() {
-    const { data } = await api.GET("/api/v1/workspaces/{workspace}/models/{name}/places", this.path);
-    if (data) this.all = data.places as Record<string, Place>;
-  }
 
-  /** Reads the places; with when a node was put last, only if that is news. */
+  /**
+   * Reads the places; with when a node was put last, only if that is news. An answer that may not know what was
+   * put here meanwhile is dropped: the next load reads again.
+   */
   async load(placedAt?: string | null) {
     if (placedAt !== undefined && placedAt === this.placedAt) return;
+    const [puts, writing] = [this.puts, this.writing];
+    const { data } = await api.GET("/api/v1/workspaces/{workspace}/models/{name}/places", this.path);
+    if (!data || writing || puts !== this.puts) return;
     if (placedAt !== undefined) this.placedAt = placedAt;
-    await this.read();
+    this.all = data.places as Record<string, Place>;
   }
 
   /** Puts nodes, as a move that can be taken back while the model has this text. */
@@ -71,6 +75,8 @@ export class Places {
     }
     this.all = next;
     if (!this.edits) return;
+    this.puts++;
+    this.writing++;
     const all = Object.entries(changes);
     const { error } = await api.PATCH("/api/v1/workspaces/{workspace}/models/{name}/places", {
       ...this.path,
@@ -79,6 +85,7 @@ export class Places {
         release: all.filter(([, place]) => !place).map(([name]) => name),
       },
     });
+    this.writing--;
     if (error) this.fail(sentence(error));
   }
 
