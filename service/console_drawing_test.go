@@ -29,7 +29,7 @@ func TestLinksGoAroundTheNodes(t *testing.T) {
 	needConsole(t)
 	t.Parallel()
 	r := start(t)
-	b := open(t, r)
+	b := openModels(t, r)
 	b.do(
 		click(`a[href="/w/main/models/kittiwake-draft"]`),
 		visible(`[data-node="mail"]`),

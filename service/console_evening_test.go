@@ -330,7 +330,7 @@ func TestModelsAreSearchedAndDropped(t *testing.T) {
 	needConsole(t)
 	t.Parallel()
 	r := start(t)
-	b := open(t, r)
+	b := openModels(t, r)
 	b.fill(`.page .bx--search-input`, "stamp-manifest")
 	b.eventually("both hold it", func() bool { return b.count("tbody tr") == 2 })
 	b.fill(`.page .bx--search-input`, "kittiwake-draft")

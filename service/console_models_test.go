@@ -37,7 +37,7 @@ func TestAModelIsBegunFromAStarter(t *testing.T) {
 	needConsole(t)
 	t.Parallel()
 	r := start(t)
-	b := open(t, r)
+	b := openModels(t, r)
 	b.press("New model")
 	b.do(visible(`.bx--modal.is-visible img`))
 	b.axe("a new model")
@@ -60,7 +60,7 @@ func TestAFileIsImported(t *testing.T) {
 	needConsole(t)
 	t.Parallel()
 	r := start(t)
-	b := open(t, r)
+	b := openModels(t, r)
 	upload := func(file string) {
 		path, err := filepath.Abs(file)
 		require.NoError(t, err)
@@ -293,8 +293,8 @@ func TestAScenarioIsSetUpByForm(t *testing.T) {
 func TestAFirstVisit(t *testing.T) {
 	needConsole(t)
 	t.Parallel()
-	b := open(t, start(t).signIn())
-	b.visitedBefore(false)
+	r := start(t).signIn()
+	b := fresh(t, r).signIn(r)
 	const card = `aside[aria-label="First visit"]`
 	b.do(chromedp.Navigate(b.url+"/w/main/models/kittiwake-draft"), visible(`[data-node="mail"]`))
 	b.says(card, "See the loop")
@@ -331,7 +331,7 @@ func TestModelsHaveASmallPicture(t *testing.T) {
 		ring += fmt.Sprintf("  n%d: {kind: topic, links: {next: {to: n%d}}}\n", i, (i+1)%40)
 	}
 	r.do("POST", "/api/v1/workspaces/main/models", map[string]string{"name": "ring", "text": ring}, 201)
-	b := open(t, r)
+	b := openModels(t, r)
 	const cells = `Object.fromEntries([...document.querySelectorAll("tbody tr")].map(r =>
   [r.querySelector("td:nth-child(2)").innerText.trim(), ["", ".loops", ".loses"].map(s => r.querySelectorAll(".cell" + s).length)]))`
 	b.do(visible(`tbody tr .cell`))

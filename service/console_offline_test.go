@@ -13,7 +13,7 @@ func TestWorkGoesOnWithoutTheService(t *testing.T) {
 	needConsole(t)
 	t.Parallel()
 	r := start(t)
-	b := open(t, r)
+	b := openModels(t, r)
 	b.do(
 		click(`table a[href$="/models/kittiwake"]`),
 		visible("[data-node]"),

@@ -108,7 +108,7 @@ func TestADeepLinkOutlivesSigningIn(t *testing.T) {
 	needConsole(t)
 	t.Parallel()
 	r := start(t).signIn()
-	b := open(t, r)
+	b := openModels(t, r)
 	const name = `input[autocomplete="username"]`
 	b.press("Sign out")
 	b.do(visible(name))

@@ -3,6 +3,7 @@ package service_test
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -12,7 +13,9 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -34,49 +37,77 @@ type browser struct {
 	received int64 // bytes of answers, without headers, packed as they came
 }
 
+// open opens a browser in which the administrator is signed in, who has been here before. It shows no page yet.
 func open(t *testing.T, r *running) *browser {
 	t.Helper()
-	b := visit(t, r)
+	return returning(t, r).signIn(r)
+}
+
+// signIn gives the browser the cookie of a session of its own.
+func (b *browser) signIn(r *running) *browser {
+	b.Helper()
 	secret, err := r.store.FirstAdminLink(context.Background(), "admin", time.Hour)
-	require.NoError(t, err)
-	b.do(chromedp.Navigate(r.url+"/sign-in#"+secret), visible("table a"))
+	require.NoError(b, err)
+	answer := r.as().do("POST", "/api/v1/session", map[string]string{"secret": secret}, 200)
+	session, err := http.ParseSetCookie(answer[""].(http.Header).Get("Set-Cookie"))
+	require.NoError(b, err)
+	_, err = chromedp.Call(b.ctx, network.SetCookie, network.SetCookieParams{
+		Name: session.Name, Value: session.Value, URL: r.url, HTTPOnly: &session.HttpOnly, SameSite: network.CookieSameSiteStrict,
+	})
+	require.NoError(b, err)
 	return b
 }
 
-// visitedBefore has the browser remember a visit, so that nothing is explained, or forget it.
-func (b *browser) visitedBefore(yes bool) {
-	b.Helper()
-	require.True(b, b.eval(`(localStorage.setItem("ironweir-first-visit", `+map[bool]string{true: "5", false: "1"}[yes]+`), true)`))
+// openModels opens a browser at the list of models.
+func openModels(t *testing.T, r *running) *browser {
+	t.Helper()
+	b := open(t, r)
+	b.do(chromedp.Navigate(r.url+"/w/main"), visible("table a"))
+	return b
 }
 
-// visit opens a browser in which nobody is signed in, who has been here before.
+// visit opens a browser in which nobody is signed in, who has been here before, at the sign-in page.
 func visit(t *testing.T, r *running) *browser {
 	t.Helper()
-	b := fresh(t, r)
+	b := returning(t, r)
 	b.do(chromedp.Navigate(r.url + "/sign-in"))
-	b.visitedBefore(true)
 	return b
 }
 
-// fresh opens a browser that has never seen the console.
-func fresh(t *testing.T, r *running) *browser {
+// returning opens a browser that has seen the console before, so that nothing is explained.
+func returning(t *testing.T, r *running) *browser {
 	t.Helper()
+	b := fresh(t, r)
+	_, err := chromedp.Call(b.ctx, page.AddScriptToEvaluateOnNewDocument, page.AddScriptToEvaluateOnNewDocumentParams{
+		Source: `try { localStorage.getItem("ironweir-first-visit") ?? localStorage.setItem("ironweir-first-visit", "5") } catch {}`,
+	})
+	require.NoError(t, err)
+	return b
+}
+
+// chromium is the one process for all browsers of the tests, which start in a fraction of its time.
+var chromium = sync.OnceValues(func() (context.Context, error) {
 	options := append(
 		chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.NoSandbox,
 		chromedp.WindowSize(1280, 800),
-		chromedp.Flag(
-			"disable-quic",
-			true,
-		),
+		chromedp.Flag("disable-quic", true),
 		chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-background-networking", true),
 		chromedp.Flag("force-color-profile", "srgb"),
 	)
-	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
-	t.Cleanup(stop)
+	allocator, _ := chromedp.NewExecAllocator(whileTesting, options...)
+	ctx, _ := chromedp.NewContext(allocator)
+	return ctx, chromedp.Do(ctx) // starts the browser, which lives as long as ctx
+})
+
+// fresh opens a browser that has never seen the console: its storage and cookies are its own.
+func fresh(t *testing.T, r *running) *browser {
+	t.Helper()
+	process, err := chromium()
+	require.NoError(t, err)
 	b := &browser{T: t, url: r.url}
-	ctx, cancel := chromedp.NewContext(allocator, chromedp.WithListener(func(event any) {
+	ctx, cancel := chromedp.NewContext(process, chromedp.WithNewBrowserContext(), chromedp.WithListener(func(event any) {
 		b.mu.Lock()
 		defer b.mu.Unlock()
 		switch e := event.(type) {
@@ -98,7 +129,9 @@ func fresh(t *testing.T, r *running) *browser {
 	ctx, timeout := context.WithTimeout(ctx, time.Hour)
 	t.Cleanup(timeout)
 	b.ctx = ctx
-	require.NoError(t, chromedp.Do(ctx)) // starts the browser, which lives as long as ctx
+	require.NoError(t, chromedp.Do(ctx))
+	_, err = chromedp.Call(ctx, emulation.SetFocusEmulationEnabled, emulation.SetFocusEmulationEnabledParams{Enabled: true})
+	require.NoError(t, err)
 	b.do(chromedp.EmulateViewport(1280, 800))
 	return b
 }
@@ -329,7 +362,7 @@ func TestNewcomerSeesLoopAndLosses(t *testing.T) {
 	needConsole(t)
 	t.Parallel()
 	r := start(t)
-	b := open(t, r)
+	b := openModels(t, r)
 	b.shoot("models")
 	require.Equal(t, 2, b.count("tbody tr"))
 
@@ -525,7 +558,7 @@ func TestDarkThemeIsKept(t *testing.T) {
 	needConsole(t)
 	t.Parallel()
 	r := start(t)
-	b := open(t, r)
+	b := openModels(t, r)
 	b.do(
 		click(`//button[contains(., "Dark theme") or @aria-label="Dark theme"]`),
 		visible(`html[theme="g100"] body`),

@@ -58,9 +58,15 @@ func TestMain(m *testing.M) {
 			return 1
 		}
 		defer func() { database.Stop() }()
+		var end context.CancelFunc
+		whileTesting, end = context.WithCancel(context.Background())
+		defer end()
 		return m.Run()
 	}())
 }
+
+// whileTesting ends with the tests.
+var whileTesting context.Context
 
 // command stands for the commands of the program.
 func command(_ context.Context, name string, c service.Command, _ sim.Limits) service.Outcome {
