@@ -52,7 +52,8 @@ func (b *browser) signIn(r *running) *browser {
 	session, err := http.ParseSetCookie(answer[""].(http.Header).Get("Set-Cookie"))
 	require.NoError(b, err)
 	_, err = chromedp.Call(b.ctx, network.SetCookie, network.SetCookieParams{
-		Name: session.Name, Value: session.Value, URL: r.url, HTTPOnly: &session.HttpOnly, SameSite: network.CookieSameSiteStrict,
+		Name: session.Name, Value: session.Value, URL: r.url,
+		HTTPOnly: &session.HttpOnly, SameSite: network.CookieSameSiteStrict,
 	})
 	require.NoError(b, err)
 	return b
@@ -107,7 +108,7 @@ func fresh(t *testing.T, r *running) *browser {
 	process, err := chromium()
 	require.NoError(t, err)
 	b := &browser{T: t, url: r.url}
-	ctx, cancel := chromedp.NewContext(process, chromedp.WithNewBrowserContext(), chromedp.WithListener(func(event any) {
+	listen := chromedp.WithListener(func(event any) {
 		b.mu.Lock()
 		defer b.mu.Unlock()
 		switch e := event.(type) {
@@ -124,13 +125,15 @@ func fresh(t *testing.T, r *running) *browser {
 		case *network.EventDataReceived:
 			b.received += e.EncodedDataLength
 		}
-	}))
+	})
+	ctx, cancel := chromedp.NewContext(process, chromedp.WithNewBrowserContext(), listen)
 	t.Cleanup(cancel)
 	ctx, timeout := context.WithTimeout(ctx, time.Hour)
 	t.Cleanup(timeout)
 	b.ctx = ctx
 	require.NoError(t, chromedp.Do(ctx))
-	_, err = chromedp.Call(ctx, emulation.SetFocusEmulationEnabled, emulation.SetFocusEmulationEnabledParams{Enabled: true})
+	focus := emulation.SetFocusEmulationEnabledParams{Enabled: true}
+	_, err = chromedp.Call(ctx, emulation.SetFocusEmulationEnabled, focus)
 	require.NoError(t, err)
 	b.do(chromedp.EmulateViewport(1280, 800))
 	return b

@@ -46,7 +46,8 @@ func effectsOf(g *graph.Graph, j *sim.Journey) []effect {
 	// Each link that reads a table or stream has copies of its own, which are no arrivals.
 	ofReader := func(s *sim.Step) bool {
 		before := byID[s.Parent]
-		return before != nil && before.What == "offered" && before.Node == s.Node && before.Link == s.Link
+		return before != nil && before.What == "offered" && before.Node == s.Node && before.Link == s.Link &&
+			g.Nodes[max(g.NodeID(s.Node), 0)].Kind.Polled()
 	}
 	type hop struct{ place, name string }
 	var lineage func(s *sim.Step) []hop

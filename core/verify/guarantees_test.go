@@ -105,6 +105,38 @@ func TestWitnessesOfRandomModels(t *testing.T) {
 	}
 }
 
+// TestWitnessesOfWhatSeldomHappens: what a bucket writes into itself repeats an effect, and what is lost behind a dead
+// letter that no message needs by itself is shown while another node fails.
+func TestWitnessesOfWhatSeldomHappens(t *testing.T) {
+	for name, c := range map[string]struct {
+		nodes    string
+		from, to string
+		what     string
+	}{
+		"a bucket that writes into itself": {
+			"  a: {kind: topic, rate: 1/m, links: {b: {}}}\n" +
+				"  b: {kind: bucket, notice: 1m, links: {b: {}}}",
+			"a", "b", Repeated,
+		},
+		"behind a dead letter": {
+			"  a: {kind: topic, rate: 1/m, links: {f: {}}}\n" +
+				"  f: {kind: function, takes: 1s, timeout: 5s, fails: {for-good: 0.1%}, dead-letter: desk, links: {d: {}}}\n" +
+				"  desk: {kind: queue, links: {g: {retry: {tries: 2}}}}\n" +
+				"  g: {kind: function, takes: 1s, timeout: 5s, links: {d: {}}}\n  d: {kind: table}",
+			"a", "d", Lost,
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			g, err := compiled(t, "nodes:\n"+c.nodes)
+			require.NoError(t, err)
+			all, shown := map[string]int{}, map[string]int{}
+			findWitnesses(t, g, Options{Length: time.Hour, Events: 20_000}, all, shown)
+			require.Positive(t, all[c.what])
+			require.Equal(t, all[c.what], shown[c.what], "%v %v", all, shown)
+		})
+	}
+}
+
 // findWitnesses counts what the guarantees of a model deny, and for how much of it a
 // witness is found. Each must show the same when its scenario is written, read and run.
 func findWitnesses(t *testing.T, g *graph.Graph, o Options, all, shown map[string]int) {

@@ -111,7 +111,7 @@ func (w *trial) waysOf(q *guarantees.Guarantee, b *guarantees.Breach) []way {
 		if _, is := x.reaches[q.To]; is {
 			out++
 		}
-		if b != nil && slices.ContainsFunc(x.steps, func(s instant) bool { return s.node == b.Node }) {
+		if b != nil && x.passes(b.Node) {
 			out += 2
 		}
 		return out
@@ -154,6 +154,15 @@ func (w *way) moments(to string) []instant {
 		}
 	}
 	return out
+}
+
+// comesTo reports whether messages of an entry come to the place of a breach.
+func (w *trial) comesTo(q *guarantees.Guarantee, b *guarantees.Breach) bool {
+	return slices.ContainsFunc(w.ways[q.From], func(x way) bool { return x.passes(b.Node) })
+}
+
+func (w *way) passes(node string) bool {
+	return slices.ContainsFunc(w.steps, func(s instant) bool { return s.node == node })
 }
 
 // untilFull gives how long it takes until so many messages have entered as a breach by overflow needs; 0: it is none.

@@ -56,7 +56,7 @@ func StatementsOf(q *guarantees.Guarantee) []Statement {
 	for k := range q.Repeats {
 		out = append(out, Statement{Repeated, k})
 	}
-	if !q.Order.Kept {
+	if !q.Order.Kept && !q.Order.Unused {
 		out = append(out, Statement{Overtaken, 0})
 	}
 	return out
@@ -141,18 +141,58 @@ func (w *Witnesses) Find(q *guarantees.Guarantee, s Statement) (*Witness, error)
 		return nil, err
 	}
 	for _, one := range trials {
-		found, err := one.find(q, s)
+		if found, err := one.named(q, s); found != nil || err != nil {
+			return found, err
+		}
+	}
+	if forced, err := w.leadingTo(q, s, trials); forced != nil || err != nil {
 		if err != nil {
 			return nil, err
 		}
-		if found != nil {
-			named := *found.Scenario
-			named.Name = strings.ReplaceAll(fmt.Sprintf("%s-%s-%s-%d", q.From, q.To, s.What, s.At+1), "/", "-")
-			found.Scenario = &named
-			return found, nil
+		return forced.named(q, s)
+	}
+	return nil, nil
+}
+
+// leadingTo returns a trial in which one node fails, so that messages come to the place of a statement to which none
+// comes by itself, or nil.
+func (w *Witnesses) leadingTo(q *guarantees.Guarantee, s Statement, trials []*trial) (*trial, error) {
+	b := s.breach(q)
+	if b == nil || slices.ContainsFunc(trials, func(one *trial) bool { return one.comesTo(q, b) }) {
+		return nil, nil
+	}
+	for _, failing := range trials[0].places(q.From) {
+		if failing == q.From || failing == b.Fault || w.v.o.Stop != nil && w.v.o.Stop() {
+			continue
+		}
+		one, err := w.trialOf(q.From, failing)
+		if err != nil || one.comesTo(q, b) {
+			return one, err
 		}
 	}
 	return nil, nil
+}
+
+// breach returns the reason that a statement gives; nil: it is of the order.
+func (s Statement) breach(q *guarantees.Guarantee) *guarantees.Breach {
+	switch s.What {
+	case Lost:
+		return &q.Losses[s.At]
+	case Repeated:
+		return &q.Repeats[s.At]
+	}
+	return nil
+}
+
+// named finds a witness and names its scenario after the statement.
+func (w *trial) named(q *guarantees.Guarantee, s Statement) (*Witness, error) {
+	found, err := w.find(q, s)
+	if found != nil {
+		named := *found.Scenario
+		named.Name = strings.ReplaceAll(fmt.Sprintf("%s-%s-%s-%d", q.From, q.To, s.What, s.At+1), "/", "-")
+		found.Scenario = &named
+	}
+	return found, err
 }
 
 func (w *trial) find(q *guarantees.Guarantee, s Statement) (*Witness, error) {

@@ -70,6 +70,8 @@ type Order struct {
 	By   []string `json:"by"`             // the keys by which it is kept; none: the order of entry
 	Link string   `json:"link,omitempty"` // where one may overtake another
 	Why  string   `json:"why,omitempty"`
+
+	Unused bool `json:"-"` // no message comes there with nothing broken: none overtakes another
 }
 
 // Delay is the time between the entry and the effect.
@@ -107,9 +109,8 @@ type guarantor struct {
 	a             *flow.Analysis
 	g             *flow.StateGraph
 	into          [][]int32          // by state: edges that lead to it
-	components    map[int32][]int32  // states by component
 	place         []int32            // by state: its place in the order of the graph
-	circles       []bool             // by state: messages come to it again
+	circles       [2]*circles        // by which messages come to a state again, in normal operation and under a fault
 	causes        [2][]cause         // that repeat: in normal operation, under one fault
 	breaches      [2][]Breach        // the causes, described
 	byState       [2][][]int32       // causes by state
@@ -126,8 +127,6 @@ func newGuarantor(a *flow.Analysis) *guarantor {
 		a:             a,
 		g:             a.States,
 		into:          make([][]int32, len(a.States.All)),
-		components:    map[int32][]int32{},
-		circles:       make([]bool, len(a.States.All)),
 		holds:         make([]holding, len(a.States.All)),
 		overtaking:    make([]string, len(a.States.Edges)),
 		gaps:          map[int]float64{},
@@ -138,12 +137,11 @@ func newGuarantor(a *flow.Analysis) *guarantor {
 	}
 	for k, s := range q.g.Order {
 		q.place[s] = int32(k)
-		q.components[q.g.Component[s]] = append(q.components[q.g.Component[s]], s)
 	}
+	q.circles = [2]*circles{q.findCircles(normally), q.findCircles(taken)}
 	for k := range q.g.Edges {
 		if e := &q.g.Edges[k]; taken(e) {
 			q.into[e.To] = append(q.into[e.To], int32(k))
-			q.circles[e.From] = q.circles[e.From] || q.g.Component[e.From] == q.g.Component[e.To]
 			if e.Link != graph.None {
 				q.overtaking[k] = q.overtakes(e.From, a.Link(e.Link), e.To)
 			}
@@ -171,12 +169,6 @@ func newGuarantor(a *flow.Analysis) *guarantor {
 		}
 	}
 	return q
-}
-
-// taken reports whether a message ever takes an edge: one that a run sends when it has succeeded is never sent where no
-// run does, as when all fail or exceed their timeout.
-func taken(e *flow.Edge) bool {
-	return e.Verdict != expr.Impossible && (e.Kind != flow.Sends || e.Mean.High > 0)
 }
 
 // Of works out what holds for every entry and destination, or of one entry or
@@ -290,9 +282,9 @@ func (p *passage) guarantee(d int) Guarantee {
 		}
 	}
 	repeated, again := [2]bool{}, [2]bool{} // also where no idempotent function absorbs it
-	if slices.ContainsFunc(at, func(k int) bool { return p.q.circles[p.way[k]] }) {
-		repeated[0], again[0] = true, true
-		g.Repeats = append(g.Repeats, Breach{Node: g.To, Why: "messages circulate through it"})
+	if m, fault := p.circulates(at); m >= 0 {
+		repeated[m], again[m] = true, true
+		g.Repeats = append(g.Repeats, Breach{Fault: fault, Node: g.To, Why: "messages circulate through it"})
 	}
 	for m := range p.repeats {
 		for _, s := range at {

@@ -169,6 +169,47 @@ func TestOrderAndDelay(t *testing.T) {
 	require.Contains(t, loop.Delay.Why, "messages circulate")
 }
 
+// TestOrderWithNothingBroken: what is given up only under a fault overtakes nothing, what may be rejected does.
+func TestOrderWithNothingBroken(t *testing.T) {
+	const reader = "  s: {kind: stream, partitions: 1, rate: 1/m, links: {d: {retry: {tries: 3}, dead-letter: e}}}\n" +
+		"  d: {kind: bucket, FAILS links: {e: {}}}\n  e: {kind: table}"
+	kept := guaranteesOf(t, strings.Replace(reader, "FAILS", "", 1))
+	require.True(t, kept["s d"].Order.Kept)
+	require.True(t, kept["s e"].Order.Kept)
+	given := guaranteesOf(t, strings.Replace(reader, "FAILS", "fails: 30%,", 1))
+	require.Equal(t, "what `s` gives up comes later by another way", given["s e"].Order.Why)
+	parked := guaranteesOf(t, "  s: {kind: stream, partitions: 1, rate: 1/m, links: {d: {retry: {tries: 3}, dead-letter: e}}}\n"+
+		"  d: {kind: bucket}\n  e: {kind: table}")["s e"]
+	require.True(t, parked.Order.Unused)
+	require.Equal(t, "messages come there only after others have failed", parked.Order.Why)
+
+	const moved = "  q: {kind: queue, rate: 1/m, links: {d: {dead-letter: e}}}\n  d: {kind: queue ROOM}\n  e: {kind: table}"
+	require.True(t, guaranteesOf(t, strings.Replace(moved, "ROOM", "", 1))["q d"].Order.Kept)
+	full := guaranteesOf(t, strings.Replace(moved, "ROOM", ", capacity: 10", 1))["q d"].Order
+	require.Equal(t, "`q` is not grouped, and a message that fails comes back behind later ones", full.Why)
+
+	const written = "  t: {kind: topic, rate: 1/m, links: {d: {retry: {tries: TRIES}}}}\n  d: {kind: table, fails: 5%}"
+	require.True(t, guaranteesOf(t, strings.Replace(written, "TRIES", "1", 1))["t d"].Order.Kept, "none is written later")
+	require.False(t, guaranteesOf(t, strings.Replace(written, "TRIES", "2", 1))["t d"].Order.Kept)
+}
+
+// TestDeadLettersThatCirculate: they repeat effects only where messages are given up, by the fault of what gives up.
+func TestDeadLettersThatCirculate(t *testing.T) {
+	const redriven = "  t: {kind: topic, rate: 1/m, links: {d: {}, f: {dead-letter: q}}}\n" +
+		"  f: {kind: function, takes: 1s, FAILS timeout: 10s, retry: {tries: 2}, dead-letter: q}\n" +
+		"  q: {kind: queue, retention: 1d, links: {t: {}}}\n  d: {kind: table}"
+	normal := guaranteesOf(t, strings.Replace(redriven, "FAILS", "", 1))["t d"]
+	require.Equal(t, guarantees.Effects{NoFault: "exactly_once", OneFault: "any_number"}, normal.Effects)
+	require.True(t, normal.Order.Kept)
+	require.Len(t, normal.Repeats, 1)
+	require.Equal(t, "f", normal.Repeats[0].Fault)
+	require.Equal(t, "messages pass `t` again by `t:f`", normal.Repeats[0].Why)
+	failing := guaranteesOf(t, strings.Replace(redriven, "FAILS", "fails: 30%,", 1))["t d"]
+	require.Equal(t, guarantees.Effects{NoFault: "at_least_once", OneFault: "any_number"}, failing.Effects)
+	require.Empty(t, failing.Repeats[0].Fault)
+	require.False(t, failing.Order.Kept)
+}
+
 // TestAbsorbed: an idempotent function drops what a lease that is too short repeats.
 func TestAbsorbed(t *testing.T) {
 	found := guaranteesOf(t, "  q: {kind: queue, rate: 1/m, lease: 5s, links: {f: {read: {parallel: 2}, retry: {tries: 3}}}}\n"+

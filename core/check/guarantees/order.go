@@ -31,7 +31,7 @@ func (p *passage) followOrder() {
 			continue
 		}
 		for _, next := range p.steps[p.first[k]:p.first[k+1]] {
-			if had := p.orders[next.to]; had == nil || had.Kept {
+			if had := p.orders[next.to]; normally(&q.g.Edges[next.edge]) && (had == nil || had.Kept) {
 				p.comesInOrder(q.passOn(int(s), here, int(next.edge)), next.to)
 			}
 		}
@@ -79,13 +79,13 @@ func (p *passage) comesInOrder(next *ordered, to int32) {
 		next = p.merge(had, next)
 	}
 	p.orders[to] = next
-	if !q.circles[p.way[to]] {
+	if !q.circles[0].on(p.way[to]) {
 		return
 	}
 	again := *next
 	again.lose("", "messages circulate through `%s`, and later ones overtake them", p.node(int(to)).Name)
-	for _, u := range q.components[q.g.Component[p.way[to]]] {
-		if k := p.at(int(u)); k >= 0 && (p.orders[k] == nil || p.orders[k].Kept) {
+	for _, u := range q.circles[0].states(p.way[to]) {
+		if k := p.at(u); k >= 0 && (p.orders[k] == nil || p.orders[k].Kept) {
 			p.orders[k] = &again
 		}
 	}
@@ -128,7 +128,7 @@ func (p *passage) orderAt(at []int, repeated bool) Order {
 		}
 	}
 	if all == nil {
-		all = &ordered{Order: Order{By: []string{}, Why: "messages come there only after others have failed"}}
+		all = &ordered{Order: Order{By: []string{}, Why: "messages come there only after others have failed", Unused: true}}
 	}
 	out := *all
 	if repeated {
@@ -158,8 +158,9 @@ func (q *guarantor) overtakes(s int, l *graph.Link, to int) string {
 	at, next := q.g.All[s], q.g.All[to]
 	from, target := a.Node(at.Node), a.Node(next.Node)
 	fixed := func(d model.Distribution) bool { return d.Largest() == d.Expected() }
+	full := !target.Kind.Runs() && (target.Capacity > 0 || target.PartitionRate > 0) // it may reject what has no room
 	bad := target.Kind.Runs() && a.Outcome(to, flow.Worst).Bad() > 0 || target.Fails.EachTry > 0 ||
-		target.Fails.ForGood > 0
+		target.Fails.ForGood > 0 || full
 	eachFails := l.Read.UpTo > 1 && l.Read.Failed == "each" && bad
 	late := func(what string) string {
 		return fmt.Sprintf("a %s of a batch that fails is handled after those behind it, by `%s`", what, target.Name)
@@ -216,7 +217,9 @@ func (q *guarantor) overtakes(s int, l *graph.Link, to int) string {
 		if !fixed(from.Notice) {
 			return fmt.Sprintf("`%s` notifies after a random time", from.Name)
 		}
-		if !fixed(target.Takes) || target.Fails.EachTry > 0 || target.Capacity > 0 || target.PartitionRate > 0 {
+		again := l.Relation == model.Write && l.Policy.Tries != 1 // what is rejected is written later
+		if !fixed(target.Takes) ||
+			again && (target.Fails.EachTry > 0 || full) {
 			return fmt.Sprintf("`%s` takes some writes later than others", target.Name)
 		}
 	case l.Relation.Asynchronous():

@@ -437,9 +437,9 @@ func (p *passage) followDelays() {
 			return
 		}
 		p.longest[k], p.why[k] = t, why
-		if s := p.way[k]; q.circles[s] {
-			for _, u := range q.components[q.g.Component[s]] {
-				if i := p.at(int(u)); i >= 0 {
+		if s := p.way[k]; q.circles[1].on(s) {
+			for _, u := range q.circles[1].states(s) {
+				if i := p.at(u); i >= 0 {
 					p.longest[i] = math.Inf(1)
 					p.why[i] = "messages circulate through `" + q.a.Node(q.g.All[s].Node).Name + "`"
 				}

@@ -312,16 +312,32 @@ func (q *guarantor) repeatedPasses(s int) {
 				}
 			}
 		}
-		for j, f := range leaving { // a cycle passes here again
-			if j == k || q.g.Component[f.To] != q.g.Component[s] || !taken(&f) {
-				continue
-			}
-			if q.bothTaken(s, &e, &f) {
-				q.cause(edge, "", noFailure, "messages pass `%s` again by `%s`", n.Name, q.linkName(&f))
-				break
-			}
+		if f, fault := q.leadsBack(s, k); f != nil { // a cycle passes here again
+			q.cause(edge, fault, noFailure, "messages pass `%s` again by `%s`", n.Name, q.linkName(f))
 		}
 	}
+}
+
+// leadsBack returns another edge of a state by which a message that takes edge k comes there again, and the fault that
+// it takes; nil: there is none.
+func (q *guarantor) leadsBack(s, k int) (back *flow.Edge, fault string) {
+	leaving := q.g.Leaving(s)
+	e := &leaving[k]
+	for j := range leaving {
+		f := &leaving[j]
+		if j == k || !q.circles[1].joins(f) || !taken(f) || !q.bothTaken(s, e, f) {
+			continue
+		}
+		switch onward := q.circles[0].joins(f) && normally(f); {
+		case onward && normally(e):
+			return f, ""
+		case onward:
+			back, fault = f, q.givesUpBy(e)
+		case back == nil:
+			back, fault = f, q.breaksOpen(int32(s))
+		}
+	}
+	return back, fault
 }
 
 func (q *guarantor) linkName(e *flow.Edge) string {

@@ -1,0 +1,98 @@
+package guarantees
+
+import (
+	"ironweir/core/check/flow"
+	"ironweir/core/expr"
+	"ironweir/core/graph"
+)
+
+// circles are the strongly connected components of the states over some edges in which a message comes to a state
+// again.
+type circles struct {
+	of      []int32 // by state: the number of its circle; graph.None: it is on none
+	members [][]int // states by circle
+}
+
+// findCircles finds the circles over the edges that are of a sort.
+func (q *guarantor) findCircles(of func(*flow.Edge) bool) *circles {
+	var edges []graph.Edge
+	for k := range q.g.Edges {
+		if e := &q.g.Edges[k]; of(e) {
+			edges = append(edges, graph.Edge{From: e.From, To: e.To})
+		}
+	}
+	c := &circles{make([]int32, len(q.g.All)), graph.Loops(len(q.g.All), edges)}
+	for s := range c.of {
+		c.of[s] = graph.None
+	}
+	for k, states := range c.members {
+		for _, s := range states {
+			c.of[s] = int32(k)
+		}
+	}
+	return c
+}
+
+// on reports whether a state is on a circle.
+func (c *circles) on(s int32) bool { return c.of[s] != graph.None }
+
+// joins reports whether an edge is a part of a circle.
+func (c *circles) joins(e *flow.Edge) bool {
+	return c.of[e.From] != graph.None && c.of[e.From] == c.of[e.To]
+}
+
+// states lists the states of the circle on which a state is.
+func (c *circles) states(s int32) []int { return c.members[c.of[s]] }
+
+// taken reports whether a message ever takes an edge: one that a run sends when it has succeeded is never sent where no
+// run does, as when all fail or exceed their timeout.
+func taken(e *flow.Edge) bool {
+	return e.Verdict != expr.Impossible && (e.Kind != flow.Sends || e.Mean.High > 0)
+}
+
+// normally reports whether a message takes an edge with nothing broken: what is given up only under a fault does not.
+func normally(e *flow.Edge) bool {
+	return taken(e) && (e.Kind != flow.GaveUp && e.Kind != flow.Result || e.Mean.High >= flow.Negligible)
+}
+
+// breaksOpen names the fault under which messages take the edges that close the circle of a state; of several, the
+// first by name. Empty: they take all of them in normal operation.
+func (q *guarantor) breaksOpen(s int32) (fault string) {
+	for _, u := range q.circles[1].states(s) {
+		for _, e := range q.g.Leaving(u) {
+			if !taken(&e) || normally(&e) || !q.circles[1].joins(&e) {
+				continue
+			}
+			if by := q.givesUpBy(&e); fault == "" || by < fault {
+				fault = by
+			}
+		}
+	}
+	return fault
+}
+
+// givesUpBy names the node whose failure makes messages take an edge that they take only under a fault.
+func (q *guarantor) givesUpBy(e *flow.Edge) string {
+	if e.Kind == flow.GaveUp && e.Link != graph.None {
+		return q.a.Node(q.a.Link(e.Link).To).Name
+	}
+	return q.a.Node(q.g.All[e.From].Node).Name
+}
+
+// circulates says whether messages come to some places again and again: in normal operation (0), only under a fault
+// (1), which is named, or never (negative).
+func (p *passage) circulates(at []int) (m int, fault string) {
+	m = -1
+	for _, k := range at {
+		s := p.way[k]
+		switch {
+		case p.q.circles[0].on(s):
+			return 0, ""
+		case p.q.circles[1].on(s):
+			if by := p.q.breaksOpen(s); m < 0 || by < fault {
+				m, fault = 1, by
+			}
+		}
+	}
+	return m, fault
+}
