@@ -203,9 +203,9 @@ func (w *walker) forEach(
 		return alive
 	}
 	others := w.stepsOfOthers(own, of)
-	visits, sent, first := w.out.visits[l.ID], w.out.sent[l.ID], alive.Mass
+	visits, sent, ignored, first := w.out.visits[l.ID], w.out.sent[l.ID], w.out.ignored[l.ID], alive.Mass
 	alive = own.take(w, alive, 1, failed)
-	visited, wrote := w.out.visits[l.ID]-visits, w.out.sent[l.ID]-sent
+	visited, wrote, missed := w.out.visits[l.ID]-visits, w.out.sent[l.ID]-sent, w.out.ignored[l.ID]-ignored
 	turns, mass := 1.0, first
 	for rest := w.batch - 1; rest > 1e-9; {
 		messages := min(rest, 1)
@@ -218,7 +218,11 @@ func (w *walker) forEach(
 	}
 	// Its own turn comes at any place among those of the others.
 	if first > 0 {
-		w.out.visits[l.ID], w.out.sent[l.ID] = visits+visited*mass/turns/first, sent+wrote*mass/turns/first
+		part := mass / turns / first
+		w.out.visits[l.ID], w.out.sent[l.ID] = visits+visited*part, sent+wrote*part
+		if missed > 0 {
+			w.out.ignored[l.ID] = ignored + missed*part
+		}
 	}
 	return alive
 }

@@ -30,6 +30,7 @@ type RunOutcome struct {
 	success   dist.Law        // of a run that succeeds; its mass is 1−fails
 	failed    dist.Law        // of a run that fails
 	sent      map[int]float64 // by link that sends: messages that stand per run
+	ignored   map[int]float64 // by link whose errors are ignored: messages that are rejected per run
 	errors    map[string]float64
 	Late      float64         // part of fails: the run exceeds its timeout
 	Why       string          // why it never succeeds: the case, "accepts", a callee, …
@@ -816,7 +817,7 @@ func (w *walker) writesOf(l *graph.Link) *writes {
 		link: l, share: w.happens(l), count: w.counted(l), tries: max(l.Policy.Tries, 1),
 		takes: dist.Of(w.a.Node(l.To).Takes),
 	}
-	if x.reject, x.why = w.a.Rejection(l, w.at); x.why == "" && !l.Ignore {
+	if x.reject, x.why = w.a.Rejection(l, w.at); x.why == "" {
 		x.full = w.a.Rejected[l.To]
 		w.out.guessed = w.out.guessed || x.full > 0
 	}
@@ -838,13 +839,13 @@ func (x *writes) take(w *walker, alive dist.Law, messages float64, failed func(d
 	if x.share == 0 || count == 0 || alive.Mass == 0 {
 		return alive
 	}
-	if x.full > 0 {
+	if x.full > 0 && !l.Ignore {
 		passes := math.Pow(1-x.share*x.full, messages)
 		failed(alive.Times(1-passes), "rejected")
 		alive = alive.Times(passes)
 	}
 	if x.simple() {
-		w.out.sent[l.ID] += alive.Mass * x.share * count
+		x.stand(w, alive.Mass*x.share*count, 0)
 		return alive
 	}
 	skipped := alive.Times(1 - x.share)
@@ -852,7 +853,7 @@ func (x *writes) take(w *walker, alive dist.Law, messages float64, failed func(d
 	times := int(math.Ceil(count))
 	switch {
 	case times > manyTimes && x.reject == 0:
-		w.out.sent[l.ID] += alive.Mass * count
+		x.stand(w, alive.Mass*count, 0)
 		return skipped.Or(w.cut(alive.Plus(dist.Constant(x.takes.Mean() * count))))
 	case times > 64:
 		return skipped.Or(w.manyWrites(x, alive, count))
@@ -869,7 +870,7 @@ func (x *writes) take(w *walker, alive dist.Law, messages float64, failed func(d
 				left = w.cut(left.Plus(dist.Constant(float64(l.Policy.Backoff(k)) * 1e-9)))
 			}
 		}
-		w.out.sent[l.ID] += done.Mass * part
+		x.stand(w, done.Mass*part, left.Mass*part)
 		if l.Ignore {
 			done = done.Or(left)
 		} else {
@@ -878,6 +879,23 @@ func (x *writes) take(w *walker, alive dist.Law, messages float64, failed func(d
 		alive = done
 	}
 	return skipped.Or(alive)
+}
+
+// stand notes writes per run that the target accepts where it has room, and those that it rejects.
+func (x *writes) stand(w *walker, accepted, rejected float64) {
+	id := x.link.ID
+	if !x.link.Ignore {
+		w.out.sent[id] += accepted
+		return
+	}
+	full := accepted * x.full
+	w.out.sent[id] += accepted - full
+	if rejected += full; rejected > 0 {
+		if w.out.ignored == nil {
+			w.out.ignored = map[int]float64{}
+		}
+		w.out.ignored[id] += rejected
+	}
 }
 
 func (x *writes) weight() (fails, seconds float64) {
@@ -910,7 +928,7 @@ func (w *walker) manyWrites(x *writes, alive dist.Law, count float64) dist.Law {
 	p := math.Pow(x.reject, float64(x.tries)) // all tries of one are rejected
 	stays := math.Pow(1-p, count)
 	after := w.cut(alive.Plus(dist.Constant(x.takes.Mean() * count)))
-	w.out.sent[x.link.ID] += after.Mass * count * (1 - p)
+	x.stand(w, after.Mass*count*(1-p), after.Mass*count*p)
 	if x.link.Ignore {
 		return after
 	}

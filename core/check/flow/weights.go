@@ -284,20 +284,18 @@ func (a *Analysis) visitsAt(s, link int, m Mode) float64 {
 // messages that succeed.
 func (a *Analysis) weighSend(s int, e *Edge, works three) {
 	at, l := a.States.All[s], a.Link(e.Link)
-	all := a.three(
-		s,
-		func(m Mode) float64 { return a.sendsAt(s, m, e.Kind) * a.Outcome(s, m).sent[e.Link] },
-	).times(e.sure())
 	n := a.Node(at.Node)
-	if l.PerRun && at.How == AsPoll && n.Fails.PerMessage && !n.Together { // whatever fails by itself
-		all = a.three(s, func(m Mode) float64 {
-			o := a.Outcome(s, m)
-			if o.stated >= 1 {
-				return a.FateOf(s, m).runs
-			}
-			return a.FateOf(s, m).runs * o.sent[e.Link] / (1 - o.stated)
-		}).times(e.sure())
-	}
+	whole := l.PerRun && at.How == AsPoll && n.Fails.PerMessage && !n.Together // whatever fails by itself
+	all := a.three(s, func(m Mode) float64 {
+		o := a.Outcome(s, m)
+		switch {
+		case !whole:
+			return a.sendsAt(s, m, e.Kind) * o.sent[e.Link]
+		case o.stated >= 1:
+			return a.FateOf(s, m).runs
+		}
+		return a.FateOf(s, m).runs * o.sent[e.Link] / (1 - o.stated)
+	}).times(e.sure())
 	if count, _, guessed := a.CountOf(l, at); guessed {
 		all.Low, all.High = 0, max(all.High, count.High*works.High)
 	}
@@ -355,28 +353,25 @@ func (a *Analysis) endsBefore(s, link int, m Mode) float64 {
 	return o.ended[link]
 }
 
-// rejectedSend takes out of a send what its target rejects, which is lost where the
-// run ignores that.
+// rejectedSend notes what is lost of a send since its target rejects it and the run ignores that.
 func (a *Analysis) rejectedSend(s int, e *Edge, l *graph.Link, at State) {
 	if l.Relation != model.RunWrite || !l.Ignore {
 		return
 	}
-	p, why := a.rejectedAfter(l, at, float64(l.Policy.Tries))
-	if p == 0 {
+	lost := a.three(s, func(m Mode) float64 { return a.sendsAt(s, m, e.Kind) * a.Outcome(s, m).ignored[l.ID] })
+	if lost.High == 0 {
 		return
 	}
-	cause := a.rejectCause(l.To)
-	if why != "" {
-		cause = why
+	lost = lost.times(e.sure())
+	if l.PerRun && at.How == AsPoll {
+		lost.usual /= a.batchOf(a.Link(int(at.Link)))
+		lost.Low /= float64(max(a.Link(int(at.Link)).Read.UpTo, 1))
 	}
-	// What stands is 1−p of what is written.
-	lost := a.three(s, func(m Mode) float64 {
-		o := a.Outcome(s, m)
-		if p >= 1 {
-			return a.sendsAt(s, m, e.Kind) * (o.success.Mass) * l.Chance
-		}
-		return a.sendsAt(s, m, e.Kind) * o.sent[l.ID] * p / (1 - p)
-	})
+	_, why := a.Rejection(l, at)
+	cause := why
+	if why == "" {
+		cause = a.rejectCause(l.To)
+	}
 	a.lose(s, cause, l.To, l.ID, lost, why == "", why)
 }
 
