@@ -118,29 +118,46 @@ func (a *Analysis) slowedByRetries(s int, n *graph.Node, l *graph.Link, to int) 
 		if busy < 1.02 && !never {
 			continue
 		}
-		d := delivery{
-			state: s, faults: a.faults.only(failing), to: graph.None, link: l.ID, node: n.ID, cause: "expired",
-			limit: n.Name + " retention", behind: true,
-		}
-		kept := n.Retention.Seconds()
-		if age := float64(l.Policy.GiveUp) * 1e-9; age > 0 && age < kept {
-			kept, d.cause, d.limit = age, "given-up", l.Link.ID()+" give-up"
-			if dead := deadEdge(a.States.Leaving(s), l.ID); dead != nil {
-				d.to, d.normal = dead.To, dead.Mean.High >= Negligible
-			}
-		}
-		at := kept * busy / (busy - 1)
-		if d.after = (Moment{at, 0.5 * at, math.Inf(1)}); never {
+		d := a.fallsBehind(s, n, l, failing, busy)
+		if never {
 			if _, limit, ends := a.ReaderPatience(n, l, to); ends {
 				d.cause, d.limit = "exhausted", limit
 			}
-			d.after = Moment{kept, 0, math.Inf(1)}
+			d.after = Moment{a.keptFor(n, l), 0, math.Inf(1)}
 		}
 		d.quiet = d.after.low >= day
 		a.deliver(d)
 		d.to, d.normal = graph.None, false
 		a.fillsWhileFailing(d, n, l, 0, rate, busy)
 	}
+}
+
+// keptFor returns how long a message may wait for the readers of a link, in seconds.
+func (a *Analysis) keptFor(n *graph.Node, l *graph.Link) float64 {
+	kept := n.Retention.Seconds()
+	if age := float64(l.Policy.GiveUp) * 1e-9; age > 0 && age < kept {
+		return age
+	}
+	return kept
+}
+
+// fallsBehind describes what grows too old in a channel whose readers have more to do than they can, while a node
+// fails: busy times as much.
+func (a *Analysis) fallsBehind(s int, n *graph.Node, l *graph.Link, failing int, busy float64) delivery {
+	d := delivery{
+		state: s, faults: a.faults.only(failing), to: graph.None, link: l.ID, node: n.ID, cause: "expired",
+		limit: n.Name + " retention", behind: true,
+	}
+	kept := a.keptFor(n, l)
+	if kept < n.Retention.Seconds() {
+		d.cause, d.limit = "given-up", l.Link.ID()+" give-up"
+		if dead := deadEdge(a.States.Leaving(s), l.ID); dead != nil {
+			d.to, d.normal = dead.To, dead.Mean.High >= Negligible
+		}
+	}
+	at := kept * busy / (busy - 1)
+	d.after = Moment{at, 0.5 * at, math.Inf(1)}
+	return d
 }
 
 // expiresWhileSlowed returns how long a share of the runs of a reader must fail until a message of its queue expires,

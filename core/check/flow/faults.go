@@ -246,6 +246,7 @@ func (a *Analysis) deliveriesAt(s int) {
 		if at.How == AsIntake {
 			a.intakeDelivery(s, at, n, edges)
 		}
+		a.floodedDeliveries(s, n, edges)
 	case n.Kind.Polled():
 		for _, id := range n.Out {
 			a.readerDelivery(s, n, a.Link(id), edges)

@@ -210,8 +210,9 @@ type walker struct {
 	batch  float64  // messages of the run
 	// callees with few places in which the run has had one: it is free when the next call comes
 	admitted map[int]bool
-	fault    *fault // the node that fails; nil: none does
-	depth    int    // calls that lie around this run
+	fault    *fault          // the node that fails; nil: none does
+	depth    int             // calls that lie around this run
+	wrote    map[int]float64 // by link: of the runs that sends stand together for, the share that makes its writes
 }
 
 // newWalker starts a walk through what a node does with a message; nothing limits its time yet.
@@ -308,7 +309,7 @@ func (w *walker) run(c *choice) *RunOutcome {
 	if n.Together && alive.Mass > 0 { // nothing stands unless all of it does
 		for _, id := range n.Out {
 			if l := a.Link(id); !l.AtStart && !l.Ignore && w.out.sent[id] > 0 {
-				w.out.sent[id] = alive.Mass * w.happens(l) * w.counted(l)
+				w.out.sent[id] = alive.Mass * w.wrote[id] * w.counted(l)
 			}
 		}
 	}
@@ -839,24 +840,49 @@ func (x *writes) take(w *walker, alive dist.Law, messages float64, failed func(d
 	if x.share == 0 || count == 0 || alive.Mass == 0 {
 		return alive
 	}
+	share := x.share
 	if x.full > 0 && !l.Ignore {
 		passes := math.Pow(1-x.share*x.full, messages)
 		failed(alive.Times(1-passes), "rejected")
-		alive = alive.Times(passes)
+		if alive = alive.Times(passes); alive.Mass == 0 {
+			return alive
+		}
+		share *= (1 - x.full) / (1 - x.share*x.full) // of those that find room, or need none
 	}
 	if x.simple() {
-		x.stand(w, alive.Mass*x.share*count, 0)
+		x.stand(w, alive.Mass*share*count, 0)
+		w.goOn(l, share)
 		return alive
 	}
-	skipped := alive.Times(1 - x.share)
-	alive = alive.Times(x.share)
+	skipped := alive.Times(1 - share)
+	alive = x.offer(w, alive.Times(share), count, failed)
+	if on := alive.Mass + skipped.Mass; on > 0 {
+		w.goOn(l, alive.Mass/on)
+	}
+	return skipped.Or(alive)
+}
+
+// goOn notes the share of the runs that have made the writes of a link, of those that go on behind them.
+func (w *walker) goOn(l *graph.Link, share float64) {
+	if _, known := w.wrote[l.ID]; known || !w.n.Together { // the message's own writes come first
+		return
+	}
+	if w.wrote == nil {
+		w.wrote = map[int]float64{}
+	}
+	w.wrote[l.ID] = share
+}
+
+// offer makes so many writes in each run, one after the other, and returns the runs in which they stand.
+func (x *writes) offer(w *walker, alive dist.Law, count float64, failed func(dist.Law, string)) dist.Law {
+	l := x.link
 	times := int(math.Ceil(count))
 	switch {
 	case times > manyTimes && x.reject == 0:
 		x.stand(w, alive.Mass*count, 0)
-		return skipped.Or(w.cut(alive.Plus(dist.Constant(x.takes.Mean() * count))))
+		return w.cut(alive.Plus(dist.Constant(x.takes.Mean() * count)))
 	case times > 64:
-		return skipped.Or(w.manyWrites(x, alive, count))
+		return w.manyWrites(x, alive, count)
 	}
 	part := count / float64(times)
 	for range times {
@@ -878,7 +904,7 @@ func (x *writes) take(w *walker, alive dist.Law, messages float64, failed func(d
 		}
 		alive = done
 	}
-	return skipped.Or(alive)
+	return alive
 }
 
 // stand notes writes per run that the target accepts where it has room, and those that it rejects.
