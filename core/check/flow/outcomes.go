@@ -776,6 +776,7 @@ func (w *walker) writes(l *graph.Link, alive dist.Law) dist.Law {
 	if l.Relation != model.RunWrite && l.Op != "read" {
 		if l.Relation.Asynchronous() {
 			w.out.sent[l.ID] += alive.Mass * w.happens(l) * w.counted(l)
+			w.goOn(l, w.happens(l))
 		}
 		return alive
 	}
@@ -1218,20 +1219,27 @@ func (o *RunOutcome) endsTries(p *graph.Policy) float64 {
 	return share
 }
 
-// usedUp returns the chance that a try of a message is used up while the only reader of a queue fills its batch, and
-// takes the message again whenever its lease ends.
+// usedUp returns the share of the tries of a message that are used up while the only reader of a queue fills its batch,
+// and takes the message again whenever its lease ends.
 func (a *Analysis) usedUp(l *graph.Link, m Mode) float64 {
 	q, tries := a.Node(l.From), float64(l.Policy.Tries)
 	if tries == 0 || a.ReadersOf(q) > 1 {
 		return 0
 	}
-	waits, all := a.waitsToFill(l, m), 0.0
+	waits, all, each, some := a.waitsToFill(l, m), 0.0, 0.0, 0.0
 	for _, wait := range waits {
 		if wait >= tries*q.Lease.Seconds() {
 			all += 1 / float64(len(waits))
+			continue
 		}
+		each += 1 + math.Floor(wait/q.Lease.Seconds()) // the tries of one run
+		some++
 	}
-	return math.Pow(all, 1/tries) // so that all tries are, for so many
+	used := math.Pow(all, 1/tries) // so that all tries are, for so many
+	if some > 0 {
+		used = max(used, 1-some/each)
+	}
+	return used
 }
 
 // lateness returns the chance that a run succeeds only after its queue has
