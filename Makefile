@@ -34,11 +34,11 @@ service/site/dist/index.html: console/src/lib/schema.d.ts $(shell find console/s
 	touch service/site/dist/.keep
 
 # Nothing is taken from the cache (a test may ask a program about the tree, which the cache
-# does not see). Two packages at a time; of the service's tests, those in the browser run
-# beside each other, each with a database of its own. The count of tests comes last.
+# does not see). Two packages at a time, three tests of one: those of the service, in the
+# browser, wait for each other's pages. The count of tests comes last.
 test: need-tests build
 	cd console && npm test --silent
-	$(GO) test -count=1 -p 2 -timeout 45m -json ./... > test.out; status=$$?; $(GO) run ./bench/tally test.out; exit $$status
+	$(GO) test -count=1 -p 2 -parallel 3 -timeout 45m -json ./... > test.out; status=$$?; $(GO) run ./bench/tally test.out; exit $$status
 
 lint: console
 	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); test -z "$$unformatted" || { echo "gofmt: $$unformatted"; exit 1; }
