@@ -301,19 +301,32 @@ func (w *walker) run(c *choice) *RunOutcome {
 			alive = w.call(l, alive, nil)
 		}
 	}
-	for _, id := range n.Out {
-		if l := a.Link(id); !l.AtStart && l.When == model.OfRun && !l.ByTask {
-			alive = w.writes(l, alive)
-		}
-	}
-	if n.Together && alive.Mass > 0 { // nothing stands unless all of it does
-		for _, id := range n.Out {
-			if l := a.Link(id); !l.AtStart && !l.Ignore && w.out.sent[id] > 0 {
-				w.out.sent[id] = alive.Mass * w.wrote[id] * w.counted(l)
+	return w.finish(w.sends(alive))
+}
+
+// sends makes the writes of a run, one link after the other. Of those that stand together none stands unless all do;
+// those whose errors are ignored are written behind them [S-18].
+func (w *walker) sends(alive dist.Law) dist.Law {
+	ignoring := func(which ...bool) {
+		for _, id := range w.n.Out {
+			l := w.a.Link(id)
+			if !l.AtStart && l.When == model.OfRun && !l.ByTask && slices.Contains(which, l.Ignore) {
+				alive = w.writes(l, alive)
 			}
 		}
 	}
-	return w.finish(alive)
+	if !w.n.Together {
+		ignoring(false, true)
+		return alive
+	}
+	ignoring(false)
+	for _, id := range w.n.Out {
+		if l := w.a.Link(id); !l.AtStart && !l.Ignore && w.out.sent[id] > 0 {
+			w.out.sent[id] = alive.Mass * w.wrote[id] * w.counted(l)
+		}
+	}
+	ignoring(true)
+	return alive
 }
 
 // coldOrWarm returns the law of runs in time, of which some start cold, given that of those

@@ -55,9 +55,9 @@ func normally(e *flow.Edge) bool {
 	return taken(e) && (e.Kind != flow.GaveUp && e.Kind != flow.Result || e.Mean.High >= flow.Negligible)
 }
 
-// breaksOpen names the fault under which messages take the edges that close the circle of a state; of several, the
+// closedBy names the fault under which messages take the edges that close the circle of a state; of several, the
 // first by name. Empty: they take all of them in normal operation.
-func (q *guarantor) breaksOpen(s int32) (fault string) {
+func (q *guarantor) closedBy(s int32) (fault string) {
 	for _, u := range q.circles[1].states(s) {
 		for _, e := range q.g.Leaving(u) {
 			if !taken(&e) || normally(&e) || !q.circles[1].joins(&e) {
@@ -89,7 +89,7 @@ func (p *passage) circulates(at []int) (m int, fault string) {
 		case p.q.circles[0].on(s):
 			return 0, ""
 		case p.q.circles[1].on(s):
-			if by := p.q.breaksOpen(s); m < 0 || by < fault {
+			if by := p.q.closedBy(s); m < 0 || by < fault {
 				m, fault = 1, by
 			}
 		}

@@ -334,7 +334,7 @@ func (q *guarantor) leadsBack(s, k int) (back *flow.Edge, fault string) {
 		case onward:
 			back, fault = f, q.givesUpBy(e)
 		case back == nil:
-			back, fault = f, q.breaksOpen(int32(s))
+			back, fault = f, q.closedBy(int32(s))
 		}
 	}
 	return back, fault
