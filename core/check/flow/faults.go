@@ -197,7 +197,11 @@ func (a *Analysis) closureOf(s int, closures []faultSet, always bool) faultSet {
 			switch {
 			case l.Forgiven() && e.Kind == Calls && closures[e.To] != nil && !byChance:
 				set.merge(a.lateBy(top.state, closures[e.To]))
-			case l.Forgiven() || l.InCatch || byChance:
+			case byChance || l.InCatch:
+			case l.Forgiven():
+				if a.lateByTries(top.state, l) {
+					f.addNode(&set, l.To)
+				}
 			case e.Kind == Calls:
 				if c := closures[e.To]; c != nil {
 					set.merge(c)
@@ -209,6 +213,19 @@ func (a *Analysis) closureOf(s int, closures []faultSet, always bool) faultSet {
 		closures[top.state] = set
 	}
 	return closures[s]
+}
+
+// lateByTries reports whether the runs at a state exceed their timeout while they try a write again whose failure they
+// would ignore.
+func (a *Analysis) lateByTries(s int, l *graph.Link) bool {
+	if l.Relation != model.RunWrite || l.When != model.OfRun || WaitsOf(&l.Policy) == 0 {
+		return false
+	}
+	if at := a.States.All[s]; a.Node(at.Node).Timeout == 0 {
+		return false
+	}
+	o := a.outcomeUnder(s, l.To)
+	return o.Late > 0 && o.Bad() > 0.99
 }
 
 // crashes lists the crashes by which a run at a state ends without an answer.
@@ -1125,7 +1142,7 @@ func (a *Analysis) writeDelivery(s int, n *graph.Node, e *Edge, edges []Edge) {
 	case n.Kind.Answers() || l.Op == "read" || e.Mean.High == 0 && !ofFailed:
 		return
 	case l.Relation == model.RunWrite && l.When == model.OfRun:
-		if l.Ignore {
+		if l.Ignore && !a.lateByTries(s, l) {
 			d.after = exactMoment(WaitsOf(&l.Policy))
 			if _, d.faults = d.faults.both(a.failsBefore(s, l)); !d.faults.empty() {
 				a.deliver(d)

@@ -836,6 +836,9 @@ func (w *walker) writesOf(l *graph.Link) *writes {
 		x.full = w.a.Rejected[l.To]
 		w.out.guessed = w.out.guessed || x.full > 0
 	}
+	if l.Ignore && x.full > 0 { // at each try
+		x.reject, x.full = 1-(1-x.reject)*(1-math.Pow(x.full, 1/float64(x.tries))), 0
+	}
 	if l.Refused {
 		x.tries = 1
 	}
@@ -855,7 +858,7 @@ func (x *writes) take(w *walker, alive dist.Law, messages float64, failed func(d
 		return alive
 	}
 	share := x.share
-	if x.full > 0 && !l.Ignore {
+	if x.full > 0 {
 		passes := math.Pow(1-x.share*x.full, messages)
 		failed(alive.Times(1-passes), "rejected")
 		if alive = alive.Times(passes); alive.Mass == 0 {
@@ -921,21 +924,16 @@ func (x *writes) offer(w *walker, alive dist.Law, count float64, failed func(dis
 	return alive
 }
 
-// stand notes writes per run that the target accepts where it has room, and those that it rejects.
+// stand notes writes per run that the target accepts, and those that it rejects.
 func (x *writes) stand(w *walker, accepted, rejected float64) {
-	id := x.link.ID
-	if !x.link.Ignore {
-		w.out.sent[id] += accepted
+	w.out.sent[x.link.ID] += accepted
+	if !x.link.Ignore || rejected == 0 {
 		return
 	}
-	full := accepted * x.full
-	w.out.sent[id] += accepted - full
-	if rejected += full; rejected > 0 {
-		if w.out.ignored == nil {
-			w.out.ignored = map[int]float64{}
-		}
-		w.out.ignored[id] += rejected
+	if w.out.ignored == nil {
+		w.out.ignored = map[int]float64{}
 	}
+	w.out.ignored[x.link.ID] += rejected
 }
 
 func (x *writes) weight() (fails, seconds float64) {
