@@ -112,7 +112,7 @@ func writesOf(j *sim.Journey) writes {
 	w := writes{map[int]bool{}, map[int]float64{}}
 	for k := range j.Steps {
 		switch s := &j.Steps[k]; s.What {
-		case "offered", "declined", "runs":
+		case "offered", "declined", "runs", "parked": // parked where it is, as in a table
 			w.used[s.Parent] = true
 		case "waits":
 			wait, _, again := strings.Cut(s.Why, " before try")

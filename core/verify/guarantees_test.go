@@ -118,6 +118,12 @@ func TestWitnessesOfWhatSeldomHappens(t *testing.T) {
 				"  b: {kind: bucket, notice: 1m, links: {b: {}}}",
 			"a", "b", Repeated,
 		},
+		"a dead letter that is sent back": {
+			"  a: {kind: topic, rate: 1/m, links: {d: {}, f: {}}}\n" +
+				"  f: {kind: function, takes: 1s, timeout: 10s, retry: {tries: 2}, dead-letter: q}\n" +
+				"  q: {kind: queue, retention: 1d, links: {a: {}}}\n  d: {kind: table}",
+			"a", "d", Repeated,
+		},
 		"behind a dead letter": {
 			"  a: {kind: topic, rate: 1/m, links: {f: {}}}\n" +
 				"  f: {kind: function, takes: 1s, timeout: 5s, fails: {for-good: 0.1%}, dead-letter: desk, links: {d: {}}}\n" +

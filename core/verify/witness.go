@@ -211,7 +211,7 @@ type shown func(run []sim.Journey) []sim.Journey
 
 // repetition returns a witness of an effect that happens again, as a breach says, or nil
 // where the scenarios that are tried do not show it. The fault begins at instants on the way
-// of a message that has the effect without a fault, and ends a little after its effect.
+// of a message that has the effect without a fault, and ends a little after its effect, or lasts.
 func (w *trial) repetition(q *guarantees.Guarantee, b *guarantees.Breach) (*Witness, error) {
 	repeats := func(run []sim.Journey) []sim.Journey {
 		for k := range run {
@@ -224,13 +224,18 @@ func (w *trial) repetition(q *guarantees.Guarantee, b *guarantees.Breach) (*Witn
 	if b.Fault == "" && b.Shows == "" {
 		return w.withoutFault(q, repeats)
 	}
-	for _, half := range []bool{false, true} { // of two writes at one instant, the later may fail alone
+	brief := func(*model.Incident) {}
+	lasting := func(x *model.Incident) { x.For = 0 } // until the tries are exhausted, and what is given up comes again
+	halfOf := func(x *model.Incident) {              // of two writes at one instant, the later may fail alone
+		if share := 0.5; x.Fails != nil {
+			x.Fails, x.For = &share, 0
+		}
+	}
+	for _, change := range []func(*model.Incident){brief, lasting, halfOf} {
 		for _, fault := range faultsIn(b) {
 			found, err := w.search(q, b, repeats, func(at, end time.Duration) *model.Incident {
 				x := w.v.shows(b, fault, at, end-at+5*time.Second)
-				if share := 0.5; half && x.Fails != nil {
-					x.Fails, x.For = &share, 0
-				}
+				change(x)
 				return x
 			})
 			if found != nil || err != nil {
