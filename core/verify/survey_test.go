@@ -25,6 +25,8 @@ func TestSurvey(t *testing.T) {
 	switch os.Getenv("IRONWEIR_SYSTEMS") {
 	case "stages":
 		gen = rapid.Custom(drawStages)
+	case "writers":
+		gen = rapid.Custom(drawWriters)
 	case "":
 	default:
 		gen = rapid.Custom(drawSystem)

@@ -46,8 +46,12 @@ func TestRandomSystems(t *testing.T) { testRandom(t, drawSystem, 0) }
 // before it until some of its messages expire.
 func TestRandomStages(t *testing.T) { testRandom(t, drawStages, 1) }
 
+// TestRandomWriters does so with functions that write to several nodes of which some fail, fill up or are ignored. Of
+// three it is known: readers of partitions fall behind while what they call or write to is full or retried.
+func TestRandomWriters(t *testing.T) { testRandom(t, drawWriters, 3) }
+
 // testRandom holds models that are drawn against runs of them, of which no more than are known may be contradicted.
-// Surveys of others find about one in 500 (one in 400 of those of several stages).
+// Surveys of others find about one in 500 (one in 400 of those of several stages, one in 130 of writers).
 func testRandom(t *testing.T, draw func(*rapid.T) string, known int) {
 	const all = 200
 	gen := rapid.Custom(draw)

@@ -199,7 +199,7 @@ func (a *Analysis) closureOf(s int, closures []faultSet, always bool) faultSet {
 				set.merge(a.lateBy(top.state, closures[e.To]))
 			case byChance || l.InCatch:
 			case l.Forgiven():
-				if a.lateByTries(top.state, l) {
+				if _, surely := a.lateByTries(top.state, l); surely {
 					f.addNode(&set, l.To)
 				}
 			case e.Kind == Calls:
@@ -215,17 +215,36 @@ func (a *Analysis) closureOf(s int, closures []faultSet, always bool) faultSet {
 	return closures[s]
 }
 
+// ignoredWrite lists what is lost since a run ignores that a write is rejected.
+func (a *Analysis) ignoredWrite(s int, d delivery, l *graph.Link) {
+	usually, surely := a.lateByTries(s, l)
+	if surely {
+		return // the run fails
+	}
+	if d.after = exactMoment(WaitsOf(&l.Policy)); usually {
+		d.after.high = math.Inf(1) // until a run has so few messages that it is in time
+	}
+	if _, d.faults = d.faults.both(a.failsBefore(s, l)); !d.faults.empty() {
+		a.deliver(d)
+	}
+}
+
 // lateByTries reports whether the runs at a state exceed their timeout while they try a write again whose failure they
-// would ignore.
-func (a *Analysis) lateByTries(s int, l *graph.Link) bool {
-	if l.Relation != model.RunWrite || l.When != model.OfRun || WaitsOf(&l.Policy) == 0 {
-		return false
+// would ignore: usually, and even a run of one message.
+func (a *Analysis) lateByTries(s int, l *graph.Link) (usually, surely bool) {
+	at := a.States.All[s]
+	if l.Relation != model.RunWrite || l.When != model.OfRun || WaitsOf(&l.Policy) == 0 || a.Node(at.Node).Timeout == 0 {
+		return false, false
 	}
-	if at := a.States.All[s]; a.Node(at.Node).Timeout == 0 {
-		return false
+	late := func() bool {
+		o := a.outcomeUnder(s, l.To)
+		return o.Late > 0 && o.Bad() > 0.99
 	}
-	o := a.outcomeUnder(s, l.To)
-	return o.Late > 0 && o.Bad() > 0.99
+	if usually = late(); usually && a.readsBatches(at) {
+		a.withBatch(a.Link(int(at.Link)), 1, func() { surely = late() })
+		return usually, surely
+	}
+	return usually, usually
 }
 
 // crashes lists the crashes by which a run at a state ends without an answer.
@@ -713,7 +732,8 @@ func (a *Analysis) slowedDeliveries(s int, n *graph.Node, l *graph.Link, to int)
 		if !target.Kind.Channel() && e.Kind != Calls {
 			continue
 		}
-		after, ok := a.slowedAfter(n, l, to, 1-(1-own.Bad())*(1-share))
+		length := max(own.Length.Mean(), a.lengthUnder(to, target.ID))
+		after, ok := a.slowedAfter(n, l, to, 1-(1-own.Bad())*(1-share), length)
 		if !ok {
 			continue
 		}
@@ -740,15 +760,15 @@ func (a *Analysis) usedBy(s int, l *graph.Link) float64 {
 }
 
 // slowedAfter returns how long it takes until the first message expires when the runs at a
-// state fail with some chance, and whether one does: the readers fall behind, or a batch
+// state fail with some chance, and take so many seconds, and whether one does: the readers fall behind, or a batch
 // fails until its retention ends.
-func (a *Analysis) slowedAfter(n *graph.Node, l *graph.Link, to int, fails float64) (after Moment, ok bool) {
+func (a *Analysis) slowedAfter(n *graph.Node, l *graph.Link, to int, fails, length float64) (after Moment, ok bool) {
 	retention := n.Retention.Seconds()
 	own := a.Outcome(to, Usual)
-	if busy := a.busyFailing(n, l, fails, own.Length.Mean()); busy >= 1.02 {
+	if busy := a.busyFailing(n, l, fails, length); busy >= 1.02 {
 		at := retention * busy / (busy - 1)
 		if n.Kind.Leases() && l.Policy.Tries == 0 {
-			at = min(at, a.expiresWhileSlowed(n, l, fails, own.Length.Mean()))
+			at = min(at, a.expiresWhileSlowed(n, l, fails, length))
 		}
 		return Moment{at, 0.35 * at, math.Inf(1)}, true
 	}
@@ -756,7 +776,7 @@ func (a *Analysis) slowedAfter(n *graph.Node, l *graph.Link, to int, fails float
 		return Moment{}, false
 	}
 	batch := 1 - math.Pow(1-fails, float64(max(l.Read.UpTo, 1)))
-	tries, _ := a.triesInTime(a.States.All[to], &l.Policy, own.Length.Mean(), own)
+	tries, _ := a.triesInTime(a.States.All[to], &l.Policy, length, own)
 	return Moment{retention, 0.5 * retention, math.Inf(1)}, math.Pow(batch, tries) >= 1e-5
 }
 
@@ -1142,11 +1162,8 @@ func (a *Analysis) writeDelivery(s int, n *graph.Node, e *Edge, edges []Edge) {
 	case n.Kind.Answers() || l.Op == "read" || e.Mean.High == 0 && !ofFailed:
 		return
 	case l.Relation == model.RunWrite && l.When == model.OfRun:
-		if l.Ignore && !a.lateByTries(s, l) {
-			d.after = exactMoment(WaitsOf(&l.Policy))
-			if _, d.faults = d.faults.both(a.failsBefore(s, l)); !d.faults.empty() {
-				a.deliver(d)
-			}
+		if l.Ignore {
+			a.ignoredWrite(s, d, l)
 		}
 		return
 	case e.Kind == Sends || e.Kind == StartSend:
