@@ -7,8 +7,8 @@ import (
 )
 
 // drawWriters writes a system around a function that writes to several nodes, in any order: one of them is busy, fills
-// up or fails, some are ignored or stand together, and what the function calls may hold it up. What is retried, rejected
-// or ignored after another write stands is where rates and losses depend on each other most.
+// up or fails, some are ignored or stand together, and what the function calls may hold it up. What is retried,
+// rejected or ignored after another write stands is where rates and losses depend on each other most.
 func drawWriters(t *rapid.T) string {
 	g := &generator{t: t}
 	if g.one(5, "limit") {
@@ -43,7 +43,8 @@ func drawWriters(t *rapid.T) string {
 // writer writes the function in the middle.
 func (g *generator) writer() {
 	write := func() string {
-		return g.pick("ignored", "", "", "", ", on-error: ignore") + g.pick("chance", "", "", "", ", chance: 30%", ", chance: 70%") +
+		return g.pick("ignored", "", "", "", ", on-error: ignore") +
+			g.pick("chance", "", "", "", ", chance: 30%", ", chance: 70%") +
 			g.pick("count", "", "", "", "", ", count: 2") + g.pick("start", "", "", "", "", ", at: start") +
 			g.pick("size", "", "", "", ", size: 5KB") + g.pick("retry", "", "", ", retry: {tries: 2, wait: 5s}",
 			", retry: {tries: 4, wait: 10s, factor: 2}")
@@ -68,7 +69,8 @@ func (g *generator) writer() {
 		g.pick("takes", "1s", "5s", "{dist: exponential, mean: 2s}", "{dist: uniform, min: 1s, max: 4s}"),
 		g.pick("timeout", "10s", "30s", "1m"),
 		g.pick("fails", "", "", "fails: 5%", "fails: 30%", "fails: {for-good: 5%}", "fails: {each-try: 10%, for-good: 2%}"),
-		g.pick("concurrency", "", "", "", "concurrency: 1", "concurrency: 5"), g.pick("together", "", "", "", "sends: together"),
+		g.pick("concurrency", "", "", "", "concurrency: 1", "concurrency: 5"),
+		g.pick("together", "", "", "", "sends: together"),
 		strings.Join(links, ", "))
 }
 

@@ -233,7 +233,8 @@ func (a *Analysis) ignoredWrite(s int, d delivery, l *graph.Link) {
 // would ignore: usually, and even a run of one message.
 func (a *Analysis) lateByTries(s int, l *graph.Link) (usually, surely bool) {
 	at := a.States.All[s]
-	if l.Relation != model.RunWrite || l.When != model.OfRun || WaitsOf(&l.Policy) == 0 || a.Node(at.Node).Timeout == 0 {
+	waits := l.Relation == model.RunWrite && l.When == model.OfRun && WaitsOf(&l.Policy) > 0
+	if !waits || a.Node(at.Node).Timeout == 0 {
 		return false, false
 	}
 	late := func() bool {
