@@ -38,7 +38,8 @@ service/site/dist/index.html: console/src/lib/schema.d.ts $(shell find console/s
 # browser, wait for each other's pages. The count of tests comes last.
 test: need-tests build
 	cd console && npm test --silent
-	$(GO) test -count=1 -p 2 -parallel 3 -timeout 45m -json ./... > test.out; status=$$?; $(GO) run ./bench/tally test.out; exit $$status
+	$(GO) test -count=1 -p 2 -parallel 3 -timeout 45m -json ./... > test.out; status=$$?; \
+		$(GO) run ./bench/tally test.out; exit $$status
 
 lint: console
 	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); test -z "$$unformatted" || { echo "gofmt: $$unformatted"; exit 1; }

@@ -67,7 +67,7 @@ func openModels(t *testing.T, r *running) *browser {
 	return b
 }
 
-// visit opens a browser in which nobody is signed in, who has been here before, at the sign-in page.
+// visit opens a browser without a session, which has seen the console before, at the sign-in page.
 func visit(t *testing.T, r *running) *browser {
 	t.Helper()
 	b := returning(t, r)
@@ -80,7 +80,8 @@ func returning(t *testing.T, r *running) *browser {
 	t.Helper()
 	b := fresh(t, r)
 	_, err := chromedp.Call(b.ctx, page.AddScriptToEvaluateOnNewDocument, page.AddScriptToEvaluateOnNewDocumentParams{
-		Source: `try { localStorage.getItem("ironweir-first-visit") ?? localStorage.setItem("ironweir-first-visit", "5") } catch {}`,
+		Source: `(key => { try { localStorage.getItem(key) ?? localStorage.setItem(key, "5") } catch {} })` +
+			`("ironweir-first-visit")`,
 	})
 	require.NoError(t, err)
 	return b

@@ -24,9 +24,11 @@ func drawWriters(t *rapid.T) string {
 		g.line("source", "kind: %s, %s, partitions: %s, retention: %s, links: {on: {to: work, %s}}",
 			source, rate, g.pick("partitions", "1", "3"), g.pick("kept", "1h", "6h"), g.reading("stream"))
 	case "schedule":
-		g.line("source", "kind: schedule, every: %s, links: {on: {to: work%s}}", g.pick("every", "10s", "1m"), g.delivery())
+		g.line("source", "kind: schedule, every: %s, links: {on: {to: work%s}}",
+			g.pick("every", "10s", "1m"), g.delivery())
 	case "endpoint":
-		g.line("source", "kind: endpoint, %s, links: {on: {to: work, mode: %s}}", rate, g.pick("mode", "wait", "accept"))
+		g.line("source", "kind: endpoint, %s, links: {on: {to: work, mode: %s}}",
+			rate, g.pick("mode", "wait", "accept"))
 	default:
 		g.line("source", "kind: %s, %s, links: {on: {to: work%s}}", source, rate, g.delivery())
 	}
@@ -68,7 +70,8 @@ func (g *generator) writer() {
 	g.line("work", "kind: function, takes: %s, timeout: %s, %s, %s, %s, links: {%s}",
 		g.pick("takes", "1s", "5s", "{dist: exponential, mean: 2s}", "{dist: uniform, min: 1s, max: 4s}"),
 		g.pick("timeout", "10s", "30s", "1m"),
-		g.pick("fails", "", "", "fails: 5%", "fails: 30%", "fails: {for-good: 5%}", "fails: {each-try: 10%, for-good: 2%}"),
+		g.pick("fails", "", "", "fails: 5%", "fails: 30%", "fails: {for-good: 5%}",
+			"fails: {each-try: 10%, for-good: 2%}"),
 		g.pick("concurrency", "", "", "", "concurrency: 1", "concurrency: 5"),
 		g.pick("together", "", "", "", "sends: together"),
 		strings.Join(links, ", "))

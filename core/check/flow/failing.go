@@ -9,6 +9,9 @@ import (
 // mostChecked bounds the faults, and the calls within calls, for which the length of a run is worked out one by one.
 const mostChecked = 16
 
+// overloaded is the utilisation from which readers surely fall behind.
+const overloaded = 1.02
+
 // lengthUnder returns the mean length of a run at a state, in seconds, while a node fails.
 func (a *Analysis) lengthUnder(s, failing int) float64 {
 	return a.outcomeUnder(s, failing).Length.Mean()
@@ -115,7 +118,7 @@ func (a *Analysis) slowedByRetries(s int, n *graph.Node, l *graph.Link, to int) 
 		a.withBatch(l, float64(max(l.Read.UpTo, 1)), func() {
 			never = a.outcomeUnder(to, failing).Bad() > 0.9 && a.Outcome(to, Usual).Bad() < 0.9
 		})
-		if busy < 1.02 && !never {
+		if busy < overloaded && !never {
 			continue
 		}
 		d := a.fallsBehind(s, n, l, failing, busy)

@@ -760,13 +760,12 @@ func (a *Analysis) usedBy(s int, l *graph.Link) float64 {
 	return w.happens(l) * min(w.counted(l), 1)
 }
 
-// slowedAfter returns how long it takes until the first message expires when the runs at a
-// state fail with some chance, and take so many seconds, and whether one does: the readers fall behind, or a batch
-// fails until its retention ends.
+// slowedAfter returns how long it takes until the first message expires when the runs at a state fail with some chance
+// and take so many seconds, and whether one does: the readers fall behind, or a batch fails until its retention ends.
 func (a *Analysis) slowedAfter(n *graph.Node, l *graph.Link, to int, fails, length float64) (after Moment, ok bool) {
 	retention := n.Retention.Seconds()
 	own := a.Outcome(to, Usual)
-	if busy := a.busyFailing(n, l, fails, length); busy >= 1.02 {
+	if busy := a.busyFailing(n, l, fails, length); busy >= overloaded {
 		at := retention * busy / (busy - 1)
 		if n.Kind.Leases() && l.Policy.Tries == 0 {
 			at = min(at, a.expiresWhileSlowed(n, l, fails, length))
@@ -852,14 +851,14 @@ func (a *Analysis) behindFailing(
 	}
 	after := Moment{}
 	switch {
-	case busy > 1.02:
+	case busy > overloaded:
 		at := retention * busy / (busy - 1)
 		after = Moment{at, retention, at * 1.5}
 		if n.Kind.Leases() && !one {
 			after.At = min(at, goesRound(retention, rate*usual/inHand, float64(max(l.Policy.Tries, 1)), normal/usual))
 			after.low = 0.85 * after.At
 		}
-	case busiest > 1.02: // if the fault makes runs fail as they do by chance
+	case busiest > overloaded: // if the fault makes runs fail as they do by chance
 		after = Moment{retention * busiest / (busiest - 1), retention, math.Inf(1)}
 		d.quiet = true
 	case n.Grouped:
@@ -950,7 +949,7 @@ func (a *Analysis) whileFailing(n *graph.Node, l *graph.Link, length, patience f
 // tried often or runs take long; nothing leaves it for some seconds first.
 func (a *Analysis) fillsWhileFailing(d delivery, n *graph.Node, l *graph.Link, first, rate, busy float64) {
 	room := float64(n.Capacity) - a.stockOf(n.ID)
-	if !n.Kind.Leases() || n.Capacity == 0 || busy <= 1.02 || room <= 0 {
+	if !n.Kind.Leases() || n.Capacity == 0 || busy <= overloaded || room <= 0 {
 		return
 	}
 	first = min(first, room/rate)

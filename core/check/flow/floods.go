@@ -20,17 +20,25 @@ func (a *Analysis) floodedDeliveries(s int, n *graph.Node, edges []Edge) {
 	if policy.Tries > 0 {
 		most = float64(policy.Tries)
 	}
+	var flooding []*Edge
 	for k := range edges {
-		e := &edges[k]
-		if a.mayFlood(e, rate*most) {
-			for _, failing := range a.failsLater(n) {
-				if o := a.outcomeUnder(s, failing); o.Bad() > 0.9 {
-					a.flood(s, e, failing, o)
-				}
+		if e := &edges[k]; a.mayFlood(e, rate*most) {
+			flooding = append(flooding, e)
+		}
+	}
+	if len(flooding) == 0 {
+		return
+	}
+	for _, failing := range a.neededBy(n) {
+		if o := a.outcomeUnder(s, failing); o.Bad() > 0.9 {
+			for _, e := range flooding {
+				a.flood(s, e, failing, o)
 			}
-			if e.Kind == StartSend {
-				a.flood(s, e, n.ID, a.Outcome(s, Usual))
-			}
+		}
+	}
+	for _, e := range flooding {
+		if e.Kind == StartSend { // which stands when the run fails by itself
+			a.flood(s, e, n.ID, a.Outcome(s, Usual))
 		}
 	}
 }
@@ -53,11 +61,8 @@ func (a *Analysis) mayFlood(e *Edge, most float64) bool {
 	return false
 }
 
-// overloaded is the utilisation from which readers surely fall behind.
-const overloaded = 1.02
-
-// failsLater lists the nodes that a run waits for or writes to, whose failure fails it.
-func (a *Analysis) failsLater(n *graph.Node) []int {
+// neededBy lists the nodes that the runs of a node wait for or write to, whose failure fails them.
+func (a *Analysis) neededBy(n *graph.Node) []int {
 	var out []int
 	seen := map[int]bool{}
 	for _, id := range n.Out {

@@ -508,7 +508,7 @@ func (a *Analysis) surgeBlocked(x arrival, held blocked, fault int, r redirectio
 	each, inHand := a.whileFailing(n, l, usual, held.patience.At)
 	room, cause, limit := keptFor(n, l)
 	busy := (r.rate + a.LinkRates[l.ID]) * each / inHand
-	if busy <= 1.02 || cause == "given-up" {
+	if busy <= overloaded || cause == "given-up" {
 		return
 	}
 	at := a.placeID(Place{Cause: cause, Node: x.node, Link: x.link, Surge: true})

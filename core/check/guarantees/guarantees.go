@@ -110,7 +110,7 @@ type guarantor struct {
 	g             *flow.StateGraph
 	into          [][]int32          // by state: edges that lead to it
 	place         []int32            // by state: its place in the order of the graph
-	circles       [2]*circles        // by which messages come to a state again, in normal operation and under a fault
+	cycles        [2]*cycles         // by which messages come to a state again, in normal operation and under a fault
 	causes        [2][]cause         // that repeat: in normal operation, under one fault
 	breaches      [2][]Breach        // the causes, described
 	byState       [2][][]int32       // causes by state
@@ -138,7 +138,7 @@ func newGuarantor(a *flow.Analysis) *guarantor {
 	for k, s := range q.g.Order {
 		q.place[s] = int32(k)
 	}
-	q.circles = [2]*circles{q.findCircles(normally), q.findCircles(taken)}
+	q.cycles = [2]*cycles{q.findCycles(normally), q.findCycles(taken)}
 	for k := range q.g.Edges {
 		if e := &q.g.Edges[k]; taken(e) {
 			q.into[e.To] = append(q.into[e.To], int32(k))

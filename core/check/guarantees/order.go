@@ -79,12 +79,12 @@ func (p *passage) comesInOrder(next *ordered, to int32) {
 		next = p.merge(had, next)
 	}
 	p.orders[to] = next
-	if !q.circles[0].on(p.way[to]) {
+	if !q.cycles[0].on(p.way[to]) {
 		return
 	}
 	again := *next
 	again.lose("", "messages circulate through `%s`, and later ones overtake them", p.node(int(to)).Name)
-	for _, u := range q.circles[0].states(p.way[to]) {
+	for _, u := range q.cycles[0].states(p.way[to]) {
 		if k := p.at(u); k >= 0 && (p.orders[k] == nil || p.orders[k].Kept) {
 			p.orders[k] = &again
 		}
@@ -128,7 +128,9 @@ func (p *passage) orderAt(at []int, repeated bool) Order {
 		}
 	}
 	if all == nil {
-		all = &ordered{Order: Order{By: []string{}, Why: "messages come there only after others have failed", Unused: true}}
+		all = &ordered{Order: Order{
+			By: []string{}, Why: "messages come there only after others have failed", Unused: true,
+		}}
 	}
 	out := *all
 	if repeated {

@@ -437,8 +437,8 @@ func (p *passage) followDelays() {
 			return
 		}
 		p.longest[k], p.why[k] = t, why
-		if s := p.way[k]; q.circles[1].on(s) {
-			for _, u := range q.circles[1].states(s) {
+		if s := p.way[k]; q.cycles[1].on(s) {
+			for _, u := range q.cycles[1].states(s) {
 				if i := p.at(u); i >= 0 {
 					p.longest[i] = math.Inf(1)
 					p.why[i] = "messages circulate through `" + q.a.Node(q.g.All[s].Node).Name + "`"

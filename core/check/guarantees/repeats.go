@@ -325,10 +325,10 @@ func (q *guarantor) leadsBack(s, k int) (back *flow.Edge, fault string) {
 	e := &leaving[k]
 	for j := range leaving {
 		f := &leaving[j]
-		if j == k || !q.circles[1].joins(f) || !taken(f) || !q.bothTaken(s, e, f) {
+		if j == k || !q.cycles[1].joins(f) || !taken(f) || !q.bothTaken(s, e, f) {
 			continue
 		}
-		switch onward := q.circles[0].joins(f) && normally(f); {
+		switch onward := q.cycles[0].joins(f) && normally(f); {
 		case onward && normally(e):
 			return f, ""
 		case onward:

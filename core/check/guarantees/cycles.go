@@ -6,22 +6,22 @@ import (
 	"ironweir/core/graph"
 )
 
-// circles are the strongly connected components of the states over some edges in which a message comes to a state
+// cycles are the strongly connected components of the states over some edges in which a message comes to a state
 // again.
-type circles struct {
-	of      []int32 // by state: the number of its circle; graph.None: it is on none
-	members [][]int // states by circle
+type cycles struct {
+	of      []int32 // by state: the number of its cycle; graph.None: it is on none
+	members [][]int // states by cycle
 }
 
-// findCircles finds the circles over the edges that are of a sort.
-func (q *guarantor) findCircles(of func(*flow.Edge) bool) *circles {
+// findCycles finds the cycles over the edges that are of a sort.
+func (q *guarantor) findCycles(of func(*flow.Edge) bool) *cycles {
 	var edges []graph.Edge
 	for k := range q.g.Edges {
 		if e := &q.g.Edges[k]; of(e) {
 			edges = append(edges, graph.Edge{From: e.From, To: e.To})
 		}
 	}
-	c := &circles{make([]int32, len(q.g.All)), graph.Loops(len(q.g.All), edges)}
+	c := &cycles{make([]int32, len(q.g.All)), graph.Loops(len(q.g.All), edges)}
 	for s := range c.of {
 		c.of[s] = graph.None
 	}
@@ -33,16 +33,16 @@ func (q *guarantor) findCircles(of func(*flow.Edge) bool) *circles {
 	return c
 }
 
-// on reports whether a state is on a circle.
-func (c *circles) on(s int32) bool { return c.of[s] != graph.None }
+// on reports whether a state is on a cycle.
+func (c *cycles) on(s int32) bool { return c.of[s] != graph.None }
 
-// joins reports whether an edge is a part of a circle.
-func (c *circles) joins(e *flow.Edge) bool {
+// joins reports whether an edge is a part of a cycle.
+func (c *cycles) joins(e *flow.Edge) bool {
 	return c.of[e.From] != graph.None && c.of[e.From] == c.of[e.To]
 }
 
-// states lists the states of the circle on which a state is.
-func (c *circles) states(s int32) []int { return c.members[c.of[s]] }
+// states lists the states of the cycle on which a state is.
+func (c *cycles) states(s int32) []int { return c.members[c.of[s]] }
 
 // taken reports whether a message ever takes an edge: one that a run sends when it has succeeded is never sent where no
 // run does, as when all fail or exceed their timeout.
@@ -55,12 +55,12 @@ func normally(e *flow.Edge) bool {
 	return taken(e) && (e.Kind != flow.GaveUp && e.Kind != flow.Result || e.Mean.High >= flow.Negligible)
 }
 
-// closedBy names the fault under which messages take the edges that close the circle of a state; of several, the
+// closedBy names the fault under which messages take the edges that close the cycle of a state; of several, the
 // first by name. Empty: they take all of them in normal operation.
 func (q *guarantor) closedBy(s int32) (fault string) {
-	for _, u := range q.circles[1].states(s) {
+	for _, u := range q.cycles[1].states(s) {
 		for _, e := range q.g.Leaving(u) {
-			if !taken(&e) || normally(&e) || !q.circles[1].joins(&e) {
+			if !taken(&e) || normally(&e) || !q.cycles[1].joins(&e) {
 				continue
 			}
 			if by := q.givesUpBy(&e); fault == "" || by < fault {
@@ -86,9 +86,9 @@ func (p *passage) circulates(at []int) (m int, fault string) {
 	for _, k := range at {
 		s := p.way[k]
 		switch {
-		case p.q.circles[0].on(s):
+		case p.q.cycles[0].on(s):
 			return 0, ""
-		case p.q.circles[1].on(s):
+		case p.q.cycles[1].on(s):
 			if by := p.q.closedBy(s); m < 0 || by < fault {
 				m, fault = 1, by
 			}
