@@ -138,13 +138,19 @@ func (e *Sources) newSource(spec *model.Traffic) (source, error) {
 			return t, err
 		}
 	}
-	if a := e.Graph.Nodes[into].Accepts; a != nil && len(spec.Events) == 0 && t.pattern != replayed {
-		t.samples, t.weights = []model.EventFile{{Data: expr.Example(a.Document)}}, []float64{1}
+	usual := model.EventFile{} // an event of which the scenario states no payload
+	if a := e.Graph.Nodes[into].Accepts; a != nil {
+		usual.Data = expr.Example(a.Document)
+		if len(spec.Events) == 0 && t.pattern != replayed {
+			t.samples, t.weights = []model.EventFile{usual}, []float64{1}
+		}
 	}
 	sum := 0.0
 	for _, ev := range spec.Events {
 		sample, ok := e.Plan.Inputs.Events[ev.File]
-		if !ok && ev.Data == nil {
+		if ev.File == "" {
+			sample = usual
+		} else if !ok {
 			return t, fmt.Errorf(
 				"traffic %s: the event file %q is not at hand here; write its payload into the scenario as `data`",
 				spec.Name,
