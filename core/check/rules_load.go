@@ -21,7 +21,10 @@ or read in batches. Batches count as full here: what is found is found whatever 
 var nearlyOverloaded = &Rule{Code: "IW502", Title: "Utilisation over 0.8", Severity: Warning,
 	Doc: `On average utilisation is over 80%, batches filled: a peak or a slow minute makes a backlog that drains slowly.
 Leave more room.`,
-	Run: func(p *Pass) { reportBusy(p, 0.8, 1) }}
+	Run: func(p *Pass) { reportBusy(p, busy, 1) }}
+
+// busy is the utilisation over which little room is left.
+const busy = 0.8
 
 func reportBusy(p *Pass, from, below float64) {
 	pools := map[string]bool{}

@@ -82,8 +82,8 @@ func (p *Pass) names(ids []int32) []string {
 func reportNormalLosses(p *Pass) {
 	for _, at := range p.lostAt(func(l *flow.PlaceLoss) *flow.Losing { return &l.Normal }) {
 		l := &at.Normal
-		if l.First.Why == "behind" {
-			continue // IW501 reports the backlog
+		if l.First.Why == "behind" || l.First.Why == "bursts" && p.Capacity[p.Node(at.Node).Name].Full > busy {
+			continue // IW501 and IW502 report the backlog, or that there is little room
 		}
 		pos, links, name := where(&at.Place, p)
 		which, verb := "all messages", "are"
@@ -92,7 +92,7 @@ func reportNormalLosses(p *Pass) {
 			switch s := l.First.Share; {
 			case s.Low == s.High && s.High > 0:
 				which = model.FormatShare(s.High) + " of the messages"
-			case l.First.Why == "throttled" && at.Of > 0:
+			case (l.First.Why == "throttled" || l.First.Why == "rate") && at.Of > 0:
 				which = "about " + model.FormatShare(at.Lost/at.Of) + " of the messages"
 			case s.Low == 0:
 				which, verb = "messages", "may be"
@@ -118,7 +118,8 @@ func reportNormalLosses(p *Pass) {
 			verb,
 			causeWords(at.Cause, l.First.Why),
 		)
-		if h := l.First.Share.High; l.First.Stated && h < 1e-4 || l.First.Why == "crowded" && h < 0.01 {
+		atTimes := l.First.Why == "crowded" || l.First.Why == "bursts"
+		if h := l.First.Share.High; l.First.Stated && h < 1e-4 || atTimes && h < 0.01 {
 			p.rated(Warning)
 		}
 	}
@@ -278,6 +279,12 @@ func causeWords(cause, why string) string {
 		if cause == "exhausted" {
 			return "no run is free for its calls, the tries are exhausted, and there is no dead-letter node"
 		}
+	case "rate":
+		if cause == "exhausted" {
+			return "they are over the rate limit, the tries are exhausted, and there is no dead-letter node"
+		}
+	case "bursts":
+		return "several come at once, and a partition takes no more than `partition-rate`"
 	case "crowded":
 		return "the queue holds nearly as much as it can on average, and is full at times"
 	case "blocked":
@@ -636,8 +643,12 @@ ends. If something outside reads it, say so with a link to an outside node.`,
 			if !plain {
 				continue
 			}
-			p.report(n.Pos, []string{n.Name}, nil, map[string]any{"retention_s": n.Retention.Seconds()}, nil,
-				"nothing reads `%s`: its messages expire after %s", n.Name, model.FormatDuration(n.Retention))
+			remedies, why := p.switchOn(func(l *graph.Link) bool { return l.Link.From == n.Name })
+			if remedies != nil {
+				why = ", since " + why
+			}
+			p.report(n.Pos, []string{n.Name}, nil, map[string]any{"retention_s": n.Retention.Seconds()}, remedies,
+				"nothing reads `%s`%s: its messages expire after %s", n.Name, why, model.FormatDuration(n.Retention))
 		}
 	}}
 

@@ -21,10 +21,7 @@ or let the schema accept it.`,
 		for s := range p.States.All {
 			at := p.States.All[s]
 			n := p.Node(at.Node)
-			if n.Accepts == nil || at.Data == flow.UnknownData {
-				continue
-			}
-			why := n.Accepts.Fits(p.Payloads.Values[at.Data])
+			why := p.Payloads.Declines(n, at.Data)
 			if why == nil {
 				continue
 			}

@@ -275,14 +275,31 @@ from the one that is linked to.`,
 				len(p.DeadLetterFor[i]) > 0 {
 				continue
 			}
-			p.report(
-				n.Pos,
-				[]string{n.Name},
-				nil,
-				nil,
-				[]remedy.Remedy{remedy.Node(fmt.Sprintf("Remove `%s`", n.Name), n.Name, nil)},
-				"nothing reaches `%s`: no link leads to it, and no `rate` or traffic says that external senders use it",
-				n.Name,
-			)
+			remedies, why := p.switchOn(func(l *graph.Link) bool { return l.Link.To == n.Name })
+			if remedies == nil {
+				remedies = []remedy.Remedy{remedy.Node(fmt.Sprintf("Remove `%s`", n.Name), n.Name, nil)}
+				why = "no link leads to it"
+			}
+			p.report(n.Pos, []string{n.Name}, nil, nil, remedies,
+				"nothing reaches `%s`: %s, and no `rate` or traffic says that external senders use it", n.Name, why)
 		}
 	}}
+
+// switchOn lists those of the links that are switched off that a finding is about, with a remedy for each.
+func (p *Pass) switchOn(about func(*graph.Link) bool) (remedies []remedy.Remedy, why string) {
+	var off []string
+	for _, l := range p.Off {
+		if about(l) {
+			say := fmt.Sprintf("Switch `%s` on", l.Link.ID())
+			remedies = append(remedies, remedy.Link(say, l, map[string]any{"enabled": true}))
+			off = append(off, "`"+l.Link.ID()+"`")
+		}
+	}
+	if off == nil {
+		return nil, ""
+	}
+	if len(off) == 1 {
+		return remedies, off[0] + " is switched off"
+	}
+	return remedies, strings.Join(off, ", ") + " are switched off"
+}

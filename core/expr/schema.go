@@ -3,9 +3,11 @@ package expr
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/santhosh-tekuri/jsonschema/v6/kind"
 	"golang.org/x/text/language"
 	"golang.org/x/text/message"
 )
@@ -50,6 +52,33 @@ func (s *Schema) Fits(payload any) error {
 		return errors.New(plainReason(err))
 	}
 	return nil
+}
+
+// FitsApart reports why a payload does not fit, whatever some of its parts are: unknown names the properties of which
+// only an example is in it. It returns nil where it may fit.
+func (s *Schema) FitsApart(payload any, unknown []string) error {
+	err := s.compiled.Validate(payload)
+	var v *jsonschema.ValidationError
+	if !errors.As(err, &v) || !certain(v, unknown) {
+		return nil
+	}
+	return errors.New(plainReason(err))
+}
+
+// certain reports whether a payload fails a validation whatever its unknown parts are.
+func certain(v *jsonschema.ValidationError, unknown []string) bool {
+	holds := func(c *jsonschema.ValidationError) bool { return certain(c, unknown) }
+	switch v.ErrorKind.(type) {
+	case *kind.AnyOf, *kind.OneOf: // each of them fails
+		mayHold := slices.ContainsFunc(v.Causes, func(c *jsonschema.ValidationError) bool { return !holds(c) })
+		return len(v.Causes) > 0 && !mayHold
+	case *kind.Not, *kind.Const, *kind.Enum:
+		return len(v.InstanceLocation) > 0 && !slices.Contains(unknown, v.InstanceLocation[0])
+	}
+	if len(v.Causes) > 0 {
+		return slices.ContainsFunc(v.Causes, holds)
+	}
+	return len(v.InstanceLocation) == 0 || !slices.Contains(unknown, v.InstanceLocation[0])
 }
 
 var english = message.NewPrinter(language.English)

@@ -320,5 +320,18 @@ func (d Distribution) Largest() float64 {
 	return d.Mean
 }
 
+// Smallest gives the smallest value that can come out.
+func (d Distribution) Smallest() float64 {
+	switch d.Dist {
+	case "uniform":
+		return d.Min
+	case "samples":
+		return d.Values[0]
+	case "exponential", "lognormal", "gamma":
+		return 0
+	}
+	return d.Mean
+}
+
 // IsZero reports whether the distribution is always 0.
 func (d Distribution) IsZero() bool { return d.Largest() == 0 }

@@ -27,6 +27,8 @@ func TestSurvey(t *testing.T) {
 		gen = rapid.Custom(drawStages)
 	case "writers":
 		gen = rapid.Custom(drawWriters)
+	case "details":
+		gen = rapid.Custom(drawDetails)
 	case "":
 	default:
 		gen = rapid.Custom(drawSystem)

@@ -128,3 +128,42 @@ nodes:
 	require.NoError(t, err)
 	require.Empty(t, r.Contradictions, tell(r))
 }
+
+// What comes by chance over a rate limit: the share that M/D/1/K loses, to which a run comes within its own spread.
+func TestRateLimits(t *testing.T) {
+	for name, c := range map[string]struct {
+		text   string
+		within float64
+	}{
+		"one at a time": {`
+nodes:
+  news: {kind: topic, rate: 20/m, links: {press: {retry: {tries: 1}}}}
+  press: {kind: outside, rate-limit: 40/m}
+`, 0.01},
+		"bursts of three, nearly full": {`
+nodes:
+  news: {kind: topic, rate: 3/s, links: {press: {retry: {tries: 1}}}}
+  press: {kind: outside, rate-limit: 3/s}
+`, 0.01},
+		"over-full, and called": {`
+nodes:
+  news: {kind: topic, rate: 5/s, links: {work: {retry: {tries: 1}}}}
+  work: {kind: function, links: {press: {mode: wait}}}
+  press: {kind: outside, rate-limit: 2/s}
+`, 0.01},
+	} {
+		t.Run(name, func(t *testing.T) {
+			says, loses := lossOf(t, c.text, "news")
+			require.InDelta(t, loses, says.LossBy["exhausted"], c.within)
+			require.Greater(t, loses, 0.1)
+			require.GreaterOrEqual(t, *says.LossProbability, loses-c.within)
+		})
+	}
+	says, loses := lossOf(t, `
+nodes:
+  scans: {kind: stream, rate: 2/s, partition-rate: 4/s, retention: 1h, links: {work: {retry: {tries: 2}}}}
+  work: {kind: function}
+`, "scans")
+	require.Greater(t, loses, 0.001)
+	require.InDelta(t, loses, *says.LossProbability, 0.003)
+}

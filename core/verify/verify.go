@@ -6,6 +6,7 @@ package verify
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"math"
 	"slices"
@@ -124,12 +125,22 @@ func (v *verifier) prepare() {
 	v.drained = s.Length + v.settling()
 }
 
+// outOfStep returns by how much the kth of so many traffics into a node is slower than its share, so that they do not
+// keep coming at the same instants; together they are as many as stated, but for the off-beat.
+func outOfStep(k, all int) float64 {
+	const spread = 0.04
+	if all == 1 {
+		return offBeat
+	}
+	return offBeat * (1 + spread*(float64(k-1)/float64(all-1)-0.5))
+}
+
 // offBeat is by how much the traffic of a run is slower than stated, so that the time between messages is in no ratio
 // to leases, waits and retries: where each retry met an arrival, they would be read together again and again.
 const offBeat = 1 - 1/2500.0
 
-// ownTraffic returns the traffic of the nodes' own rates, spread over the keys and
-// types that they state.
+// ownTraffic returns the traffic of the nodes' own rates, spread over the keys,
+// types and sources that they state.
 func ownTraffic(g *graph.Graph) []*model.Traffic {
 	var out []*model.Traffic
 	deletes := slices.ContainsFunc(g.Links, func(l graph.Link) bool { return l.Op == "delete" }) // what has a key
@@ -148,25 +159,55 @@ func ownTraffic(g *graph.Graph) []*model.Traffic {
 		if len(types) == 0 {
 			types = []string{""}
 		}
-		k := 0
+		sources := n.Sources
+		if len(sources) == 0 {
+			sources = []string{""}
+		}
+		payload := acceptedPayload(g, i)
+		k, all := 0, len(keys)*len(types)*len(sources)
 		for _, key := range keys {
 			for _, kind := range types {
-				k++
-				t := &model.Traffic{
-					Name:     fmt.Sprintf("%s-%d", strings.ReplaceAll(n.Name, "/", "-"), k),
-					Into:     n.Name,
-					Arrivals: "even",
-					Key:      key,
-					Rate:     n.Rate / float64(len(keys)*len(types)) * offBeat,
+				for _, source := range sources {
+					k++
+					t := &model.Traffic{
+						Name:     fmt.Sprintf("%s-%d", strings.ReplaceAll(n.Name, "/", "-"), k),
+						Into:     n.Name,
+						Arrivals: "even",
+						Key:      key,
+						Rate:     n.Rate / float64(all) * outOfStep(k, all),
+					}
+					if !strings.ContainsAny(kind, "{}") {
+						t.Type = kind
+					}
+					if strings.ContainsAny(source, "{}") {
+						source = ""
+					}
+					if source != "" || payload != nil {
+						t.Events = []model.SampleEvent{{Source: source, Data: payload, Weight: 1}}
+					}
+					out = append(out, t)
 				}
-				if !strings.ContainsAny(kind, "{}") {
-					t.Type = kind
-				}
-				out = append(out, t)
 			}
 		}
 	}
 	return out
+}
+
+// acceptedPayload returns a payload that the first node which checks those of an entry accepts; nil: none does.
+func acceptedPayload(g *graph.Graph, entry int) *model.Value {
+	at := flow.Accepting(g, entry)
+	if at == graph.None {
+		return nil
+	}
+	text, err := json.Marshal(expr.Example(g.Nodes[at].Accepts.Document))
+	if err != nil {
+		return nil
+	}
+	value, err := model.ReadDocument("payload", text)
+	if err != nil {
+		return nil
+	}
+	return value
 }
 
 // settling is how long messages may still be in flight when the traffic has ended.
@@ -244,7 +285,7 @@ func (v *verifier) lost(r *sim.Result) map[where]int64 {
 	count := func(n *graph.Node, x *sim.NodeResult) {
 		for f, k := range x.Fates {
 			cause := strings.ReplaceAll(sim.Fate(f).String(), "_", "-")
-			if k == 0 || !sim.Fate(f).Loss() || cause == "expired" && len(n.Out) == 0 {
+			if k == 0 || !sim.Fate(f).Loss() || cause == "expired" && !v.isRead(n) {
 				continue
 			}
 			out[where{n.Name, cause}] += k
@@ -254,11 +295,17 @@ func (v *verifier) lost(r *sim.Result) map[where]int64 {
 		count(&v.g.Nodes[i], &r.Nodes[i])
 	}
 	for i := range r.Links {
-		if f := r.Links[i].Feed; f != nil {
+		if f := r.Links[i].Feed; f != nil && !v.g.Links[i].Link.Disabled {
 			count(&v.g.Nodes[v.g.Links[i].From], f)
 		}
 	}
 	return out
+}
+
+// isRead reports whether anything leaves a node, so that what expires there is lost. Links that are switched off count
+// as absent.
+func (v *verifier) isRead(n *graph.Node) bool {
+	return slices.ContainsFunc(n.Out, func(id int) bool { return !v.g.Links[id].Link.Disabled })
 }
 
 // withoutFault compares losses, loops and rates with nothing broken.
@@ -303,7 +350,8 @@ func (v *verifier) behind(r *sim.Result) bool {
 	}
 	for i := range v.g.Nodes {
 		n := &v.g.Nodes[i]
-		if n.ColdStart != nil || len(v.a.Overfull()) > 0 {
+		if n.ColdStart != nil || len(v.a.Overfull()) > 0 || n.From != nil || n.Until != nil ||
+			n.By != nil && n.PartitionRate > 0 {
 			return true
 		}
 		for _, id := range n.Out {
@@ -311,7 +359,7 @@ func (v *verifier) behind(r *sim.Result) bool {
 				return true
 			}
 		}
-		if c := v.a.Capacity[n.Name]; c.Utilisation != nil && *c.Utilisation > 0.9 {
+		if c := v.a.Capacity[n.Name]; c.Utilisation != nil && *c.Utilisation > 0.9 && !n.Kind.Answers() {
 			return true
 		}
 		if n.Kind.Polled() && len(n.Out) > 0 && r.Nodes[i].Oldest > n.Delay.Seconds()+n.Lease.Seconds()*3+600 {
@@ -398,7 +446,8 @@ func claimedAs(claims map[where][]*flow.LossSet, w where) bool {
 func (v *verifier) collides(node string) bool {
 	n := &v.g.Nodes[v.g.NodeID(node)]
 	c := v.a.Capacity[node]
-	return (n.Concurrency > 0 || n.Pool != "") && c.Utilisation != nil && *c.Utilisation > 0.25
+	limited := n.Concurrency > 0 || n.Pool != "" || n.RateLimit > 0
+	return limited && c.Utilisation != nil && *c.Utilisation > 0.25
 }
 
 // unbounded reports whether the messages of a node have no bound: a loop feeds it,
@@ -413,9 +462,8 @@ func (v *verifier) came(r *sim.Result, node string) bool {
 func (v *verifier) reach(s *model.Scenario, r *sim.Result) {
 	for i := range v.g.Links {
 		l := &v.g.Links[i]
-		k := v.a.Graph.LinkID(l.Link.ID())
-		verdict := v.a.Reach[k]
-		if l.From == l.To && l.Op == "read" || l.Op == "read" {
+		verdict := v.reachOf(i)
+		if l.Op == "read" || l.Link.Disabled {
 			continue
 		}
 		v.report.Claims++
@@ -560,7 +608,7 @@ func (v *verifier) numbers(s *model.Scenario, r *sim.Result) {
 	v.channelRates(s, r, seconds)
 	for i := range v.g.Links {
 		l := &v.g.Links[i]
-		if l.Op == "read" || l.Relation == model.WaitingCall || v.uncertain(l.From) || v.possible(i) ||
+		if l.Op == "read" || l.Relation == model.WaitingCall || l.Refused || v.uncertain(l.From) || v.possible(i) ||
 			v.g.Nodes[l.From].Grouped {
 			continue
 		}
@@ -621,7 +669,8 @@ func (v *verifier) channelRates(s *model.Scenario, r *sim.Result, seconds float6
 
 // rejects reports whether a channel may reject what is written to it, of which the run counts copies, too.
 func (v *verifier) rejects(n *graph.Node) bool {
-	return n.Fails.EachTry > 0 || n.Capacity > 0 || n.PartitionRate > 0 || v.g.Topology.Limits.Payload > 0
+	return slices.ContainsFunc(n.In, func(id int) bool { return v.g.Links[id].Refused }) ||
+		n.Fails.EachTry > 0 || n.Capacity > 0 || n.PartitionRate > 0 || v.g.Topology.Limits.Payload > 0
 }
 
 // rareTries reports whether a few messages of a node are tried without limit, so that
@@ -653,6 +702,10 @@ func (v *verifier) rareTries(i int) bool {
 // that are only possible, or on how a queue's links share its messages.
 func (v *verifier) uncertain(i int) bool {
 	return v.onTheWay(i, func(e graph.Edge) bool {
+		from := &v.g.Nodes[e.From]
+		if from.DedupeBy != nil || from.Idempotent != nil { // which of the messages are the same to it is not known
+			return true
+		}
 		return e.Link >= 0 && v.failsInBatches(e.Link) || !e.Dead && v.possible(e.Link)
 	})
 }
@@ -678,6 +731,9 @@ func (v *verifier) onTheWay(i int, of func(graph.Edge) bool) bool {
 // fill.
 func (v *verifier) failsInBatches(link int) bool {
 	k := v.a.Graph.LinkID(v.g.Links[link].Link.ID())
+	if k == graph.None {
+		return false
+	}
 	return slices.ContainsFunc(v.a.States.Of[v.a.Graph.Links[k].To], func(s int32) bool {
 		at := v.a.States.All[s]
 		return at.How == flow.AsPoll && int(at.Link) == k && v.a.FailsAbove(int(s))
@@ -699,8 +755,16 @@ func (v *verifier) batchedBefore(i int) bool {
 func (v *verifier) possible(link int) bool {
 	l := &v.g.Links[link]
 	from := &v.g.Nodes[l.From]
-	k := v.a.Graph.LinkID(l.Link.ID())
-	return v.a.Reach[k] == expr.Possible && l.When != model.Failure || from.Kind.Leases() && len(from.Out) > 1
+	return v.reachOf(link) == expr.Possible && l.When != model.Failure || from.Kind.Leases() && len(from.Out) > 1
+}
+
+// reachOf returns whether messages take a link. None take one that is switched off, which is no part of the graph that
+// the analysis looks at.
+func (v *verifier) reachOf(link int) expr.Verdict {
+	if k := v.a.Graph.LinkID(v.g.Links[link].Link.ID()); k != graph.None {
+		return v.a.Reach[k]
+	}
+	return expr.Impossible
 }
 
 // number compares a number with what a run counted.

@@ -50,6 +50,9 @@ func TestRandomStages(t *testing.T) { testRandom(t, drawStages, 1) }
 // three it is known: readers of partitions fall behind while what they call or write to is full or retried.
 func TestRandomWriters(t *testing.T) { testRandom(t, drawWriters, 3) }
 
+// TestRandomDetails does so with small systems that use the fields which the others seldom do.
+func TestRandomDetails(t *testing.T) { testRandom(t, drawDetails, 0) }
+
 // testRandom holds models that are drawn against runs of them, of which no more than are known may be contradicted.
 // Surveys of others find about one in 500 (one in 400 of those of several stages, one in 130 of writers).
 func testRandom(t *testing.T, draw func(*rapid.T) string, known int) {

@@ -81,8 +81,10 @@ type Analysis struct {
 	loads         map[int]float64 // by node with a limit: utilisation of it
 	grows         []bool          // by state: its rate has no bound
 	stateRates    []float64
-	mates         map[int][]mate // by link that reads
-	runs          []float64      // by node, per second
+	overPartition map[int]float64 // by stream: the share of records that may come too close behind others
+	partitions    []int           // by node: of its partitions, those that get messages; 0: as many as it needs
+	mates         map[int][]mate  // by link that reads
+	runs          []float64       // by node, per second
 
 	faults   *faultModel
 	surges   map[int][]surge // by state
@@ -211,6 +213,7 @@ func newAnalysis(g *graph.Graph, s *model.Scenario, inputs map[string]model.Even
 func (a *Analysis) follow() {
 	a.flowMessages()
 	a.findStates()
+	a.findPartitions()
 	a.findPassed()
 }
 
@@ -333,7 +336,7 @@ func (a *Analysis) findDeadLetters() {
 	}
 	for i := range a.Graph.Links {
 		l := a.Link(i)
-		if l.Relation.Delivering() {
+		if l.Relation.Delivering() || l.Refused {
 			add(l.From, l.DeadLetter)
 		}
 		if !l.Relation.Polls() {

@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 
+	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
 )
@@ -117,9 +118,12 @@ func (a *Analysis) findGuesses() {
 			undecided = append(undecided, e.To)
 		}
 	}
-	for i := range a.Rejected {
-		for _, s := range g.Of[i] {
-			undecided = append(undecided, int(s))
+	for i := range a.Graph.Nodes {
+		n := a.Node(i)
+		if _, full := a.Rejected[i]; full || a.tooClose(n) > rarelyAway {
+			for _, s := range g.Of[i] {
+				undecided = append(undecided, int(s))
+			}
 		}
 	}
 	a.guessedStates = g.spreadOver(undecided, func(e *Edge) bool { return e.Mean.High > 0 })
@@ -259,8 +263,8 @@ func (a *Analysis) capacityOf(i int, load *runLoad) Capacity {
 		}
 		limit("rate-limit", rate/node.RateLimit, rate/node.RateLimit)
 	}
-	if node.Kind == model.Stream && node.PartitionRate > 0 && node.Partitions > 0 {
-		most := node.PartitionRate * float64(node.Partitions)
+	if used := a.partitions[i]; node.Kind == model.Stream && node.PartitionRate > 0 && used > 0 {
+		most := node.PartitionRate * float64(used)
 		limit("partition-rate", a.Rates[i]/most, a.Rates[i]/most)
 		if node.By != nil {
 			c.Basis["utilisation"] = AtLeast
@@ -310,7 +314,12 @@ func (a *Analysis) labelRuns(i int, c *Capacity, guessed bool) {
 	if guessed {
 		c.Basis["concurrency"] = Estimate
 	}
-	if a.throttled[i] > 0 || slices.ContainsFunc(a.States.Of[i], func(s int32) bool {
+	if a.forgets(a.Node(i)) {
+		because("no two messages have the same `idempotent` key")
+	}
+	if a.Node(i).Kind == model.Outside && a.throttled[i] > 0 {
+		because("calls and pushes come by chance (M/D/1/K)")
+	} else if a.throttled[i] > 0 || slices.ContainsFunc(a.States.Of[i], func(s int32) bool {
 		return a.Outcome(int(s), Usual).away
 	}) {
 		because("runs are asked for independently of each other (Erlang's loss formula)")
@@ -390,7 +399,7 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 	serial := !from.Kind.Leases() // a failing batch holds up what is behind it
 	readers := float64(max(l.Read.Parallel, 1))
 	if !from.Kind.Leases() {
-		readers = float64(max(from.Partitions, 1)) // one batch a partition
+		readers = float64(max(a.partitions[from.ID], 1)) // one batch a partition
 		parts = readers
 	}
 	if from.Kind.Leases() && from.Grouped && a.oneGroup(from) {
@@ -425,7 +434,7 @@ func (a *Analysis) readingOf(l *graph.Link) Reading {
 		}
 		r.Batch, r.others = of.batch, of.others
 	}
-	if !from.Kind.Leases() && from.Partitions == 0 { // it adds partitions as it needs them
+	if !from.Kind.Leases() && a.partitions[from.ID] == 0 { // it adds partitions as it needs them
 		return r
 	}
 	if l.Relation == model.PolledMove && serial {
@@ -575,19 +584,36 @@ func (a *Analysis) movesFor(l *graph.Link) float64 {
 // oneGroup reports whether all messages of a grouped queue are certainly of one
 // group.
 func (a *Analysis) oneGroup(n *graph.Node) bool {
-	if n.Group == nil || len(a.States.Of[n.ID]) == 0 {
-		return false
-	}
-	var group any
-	for k, s := range a.States.Of[n.ID] {
+	return n.Group != nil && a.valuesAt(n, n.Group) == 1
+}
+
+// valuesAt returns how many values an expression has for the messages of a node; 0: any number.
+func (a *Analysis) valuesAt(n *graph.Node, x *expr.Expression) int {
+	values := map[string]bool{}
+	for _, s := range a.States.Of[n.ID] {
 		e, has := a.Seen(a.States.All[s].Message, n.Kind.Event())
-		v, known := n.Group.ValueOf(e, has)
-		if !known || k > 0 && fmt.Sprint(v) != fmt.Sprint(group) {
-			return false
+		v, known := x.ValueOf(e, has)
+		if !known {
+			return 0
 		}
-		group = v
+		values[fmt.Sprint(v)] = true
 	}
-	return true
+	return len(values)
+}
+
+// findPartitions finds how many partitions of each stream and change feed get messages: no more than their keys have
+// values. 0: as many as it needs.
+func (a *Analysis) findPartitions() {
+	a.partitions = make([]int, len(a.Graph.Nodes))
+	for i := range a.Graph.Nodes {
+		n := a.Node(i)
+		if a.partitions[i] = n.Partitions; n.By == nil {
+			continue
+		}
+		if values := a.valuesAt(n, n.By); values > 0 && (n.Partitions == 0 || values < n.Partitions) {
+			a.partitions[i] = values
+		}
+	}
 }
 
 // meanFill is E[min(b, 1 + N)], N Poisson with the mean given: how many messages
@@ -733,8 +759,8 @@ func (a *Analysis) rejectedForRoom(n *graph.Node) float64 {
 		if stock := a.stockOf(n.ID) / (1 - before); stock > room*(1-1e-9) {
 			most = min(most, offered*room/max(stock, room+1))
 		}
-	case n.Kind == model.Stream && n.PartitionRate > 0 && n.Partitions > 0:
-		most = n.PartitionRate * float64(n.Partitions)
+	case n.Kind == model.Stream && n.PartitionRate > 0 && a.partitions[n.ID] > 0:
+		most = n.PartitionRate * float64(a.partitions[n.ID])
 	}
 	next := 0.0
 	if offered > most*1.0001 {
@@ -801,9 +827,17 @@ func (a *Analysis) waitsForRoom(n *graph.Node, others float64) (chance float64) 
 // holds varies, as in a loss system with so many places where the mean stock is the load.
 func (a *Analysis) findCrowding() {
 	const places = 100_000 // beyond which it varies little
+	a.overPartition = map[int]float64{}
 	for i := range a.Graph.Nodes {
 		n := a.Node(i)
-		if !n.Kind.Leases() || n.Capacity == 0 || n.Capacity > places || a.Boundless[i] || a.Rejected[i] > 0 {
+		if a.Boundless[i] || a.Rejected[i] > 0 {
+			continue
+		}
+		if over := a.tooClose(n); over > 0 {
+			a.overPartition[i] = over
+			a.mayLose(i, "throttled", over, "bursts")
+		}
+		if !n.Kind.Leases() || n.Capacity == 0 || n.Capacity > places {
 			continue
 		}
 		stock, why := a.stockOf(i), "crowded"
@@ -811,13 +845,28 @@ func (a *Analysis) findCrowding() {
 		if over := a.overflows(n); over > 0 { // by the concurrency of what reads it
 			full, why = max(full, over), "behind"
 		}
-		if full < rarelyLate {
-			continue
-		}
-		for _, s := range a.States.Of[i] {
-			if a.stateRates[s] > 0 {
-				a.lose(int(s), "overflow", i, graph.None, three{0, Span{0, full}}, false, why)
-			}
+		a.mayLose(i, "overflow", full, why)
+	}
+}
+
+// tooClose returns the share of a stream's records that come so close behind others, by chance, that their partition
+// rejects them.
+func (a *Analysis) tooClose(n *graph.Node) float64 {
+	used := a.partitions[n.ID]
+	if n.Kind != model.Stream || n.PartitionRate == 0 || used == 0 {
+		return 0
+	}
+	return overRate(a.Rates[n.ID]/float64(used)/n.PartitionRate, max(n.PartitionRate, 1))
+}
+
+// mayLose notes that a share of a node's messages may be lost there, if it is worth mentioning.
+func (a *Analysis) mayLose(node int, cause string, share float64, why string) {
+	if share < rarelyLate {
+		return
+	}
+	for _, s := range a.States.Of[node] {
+		if a.stateRates[s] > 0 {
+			a.lose(int(s), cause, node, graph.None, three{0, Span{0, share}}, false, why)
 		}
 	}
 }

@@ -78,6 +78,7 @@ type faultModel struct {
 	rank       []int32            // by delivery: its place there
 	closures   []faultSet         // by state
 	always     []faultSet         // the same, without what only some tries come to
+	met        []faultSet         // the same, without what perhaps none comes to
 	dry        []faultSet         // by state: while one of them lasts nothing new comes
 	contended  map[int]float64    // by node, where it is known
 	fills      map[int][]fill     // queues that fill up while they are not read
@@ -118,6 +119,7 @@ func (a *Analysis) findFaults() {
 		}
 	}
 	f.closures, f.always = make([]faultSet, len(a.States.All)), make([]faultSet, len(a.States.All))
+	f.met = make([]faultSet, len(a.States.All))
 	f.at = make([][]int32, len(a.States.All))
 	a.findDry()
 	a.findFills()
@@ -160,12 +162,21 @@ func (f *faultModel) addNode(s *faultSet, node int) {
 
 // closure returns the faults by which every run at a state fails: the node's own,
 // those of what it waits for, and of what it writes to.
-func (a *Analysis) closure(s int) faultSet { return a.closureOf(s, a.faults.closures, false) }
+func (a *Analysis) closure(s int) faultSet {
+	return a.closureOf(s, a.faults.closures, func(int, *Edge, *graph.Link) bool { return false })
+}
 
 // alwaysFails returns those of them by which every try fails, however chance falls.
-func (a *Analysis) alwaysFails(s int) faultSet { return a.closureOf(s, a.faults.always, true) }
+func (a *Analysis) alwaysFails(s int) faultSet { return a.closureOf(s, a.faults.always, a.byChance) }
 
-func (a *Analysis) closureOf(s int, closures []faultSet, always bool) faultSet {
+// perhapsMet returns those of them that no run need come to: a condition decides that, and not chance.
+func (a *Analysis) perhapsMet(s int) faultSet {
+	_, perhaps := a.closure(s).both(a.closureOf(s, a.faults.met, a.mayBeUnused))
+	return perhaps
+}
+
+// closureOf finds the faults by which runs at a state fail, without those behind links that are left out.
+func (a *Analysis) closureOf(s int, closures []faultSet, leftOut func(int, *Edge, *graph.Link) bool) faultSet {
 	f := a.faults
 	if closures[s] != nil {
 		return closures[s]
@@ -188,16 +199,18 @@ func (a *Analysis) closureOf(s int, closures []faultSet, always bool) faultSet {
 		}
 		stack = stack[:len(stack)-1]
 		set := f.only(a.States.All[top.state].Node)
-		for _, e := range a.States.Leaving(top.state) {
+		edges := a.States.Leaving(top.state)
+		for k := range edges {
+			e := &edges[k]
 			if e.Link == graph.None || e.Kind == GaveUp {
 				continue
 			}
 			l := a.Link(e.Link)
-			byChance := always && (l.Chance < 1 || l.Sometimes)
+			without := leftOut(top.state, e, l)
 			switch {
-			case l.Forgiven() && e.Kind == Calls && closures[e.To] != nil && !byChance:
+			case l.Forgiven() && e.Kind == Calls && closures[e.To] != nil && !without:
 				set.merge(a.lateBy(top.state, closures[e.To]))
-			case byChance || l.InCatch:
+			case without || l.InCatch:
 			case l.Forgiven():
 				if _, surely := a.lateByTries(top.state, l); surely {
 					f.addNode(&set, l.To)
@@ -213,6 +226,40 @@ func (a *Analysis) closureOf(s int, closures []faultSet, always bool) faultSet {
 		closures[top.state] = set
 	}
 	return closures[s]
+}
+
+// byChance reports whether runs at a state may do without a link.
+func (a *Analysis) byChance(s int, e *Edge, l *graph.Link) bool {
+	return l.Chance < 1 || l.Count.Dist.Smallest() < 1 || a.mayBeUnused(s, e, l)
+}
+
+// mayBeUnused reports whether runs at a state may all do without a link.
+func (a *Analysis) mayBeUnused(s int, e *Edge, l *graph.Link) bool {
+	if l.Sometimes || e.Verdict == expr.Possible || a.forgets(a.Node(a.States.All[s].Node)) {
+		return true
+	}
+	count, _, guessed := a.CountOf(l, a.States.All[s])
+	return guessed || count.High < 1
+}
+
+// deliverMet lists a delivery of what fails at a state of runs.
+func (a *Analysis) deliverMet(d delivery, runs int) {
+	perhaps, rest := d.faults.both(a.perhapsMet(runs))
+	if !perhaps.empty() {
+		some := d
+		some.faults, some.pairs, some.others, some.after.high = perhaps, nil, nil, math.Inf(1)
+		a.deliver(some)
+		d.faults = rest
+	}
+	if perhaps.empty() || !rest.empty() || len(d.pairs)+len(d.others) > 0 {
+		a.deliver(d)
+	}
+}
+
+// forgets reports whether a function may take a message for one that it has processed before: its key need not be that
+// of the event.
+func (a *Analysis) forgets(n *graph.Node) bool {
+	return n.Idempotent != nil && n.Node.Idempotent != "event.id"
 }
 
 // ignoredWrite lists what is lost since a run ignores that a write is rejected.
@@ -359,7 +406,7 @@ func (a *Analysis) intakeDelivery(s int, at State, n *graph.Node, edges []Edge) 
 		after:  a.patience(s),
 		limit:  a.retryField(at),
 	}
-	if n.Concurrency > 0 || n.Pool != "" { // what finds no free run uses up no try
+	if n.Concurrency > 0 || n.Pool != "" || a.forgets(n) { // what finds no free run uses up no try
 		d.after.high = math.Inf(1)
 	}
 	if p.GiveUp > 0 {
@@ -377,12 +424,12 @@ func (a *Analysis) intakeDelivery(s int, at State, n *graph.Node, edges []Edge) 
 		if e.Kind == GaveUp && e.Link == graph.None || e.Kind == Result && a.Link(e.Link).When == model.Failure {
 			on := d
 			on.to, on.normal = e.To, e.Mean.High >= Negligible
-			a.deliver(on)
+			a.deliverMet(on, s)
 			taken = taken || e.Kind == GaveUp || e.Verdict == expr.Certain
 		}
 	}
 	if !taken {
-		a.deliver(d)
+		a.deliverMet(d, s)
 	}
 }
 
@@ -522,7 +569,7 @@ func (a *Analysis) ranged(s int, o *RunOutcome, of func(length, sign float64) fl
 // readerDelivery lists the deliveries of what a reader takes from a queue, a stream
 // or a change feed.
 func (a *Analysis) readerDelivery(s int, n *graph.Node, l *graph.Link, edges []Edge) {
-	if a.FilterVerdict(l, a.States.All[s].Message) == expr.Impossible || l.Refused || n.Delay >= n.Retention {
+	if a.FilterVerdict(l, a.States.All[s].Message) == expr.Impossible || n.Delay >= n.Retention {
 		return
 	}
 	id := l.Link.ID()
@@ -597,13 +644,18 @@ func (a *Analysis) failingReads(s int, n *graph.Node, l *graph.Link, to int, dea
 	}
 	var ends bool
 	d.after, d.limit, ends = a.ReaderPatience(n, l, to)
-	if takes := a.takesAll(s, l); takes != expr.Certain {
+	if a.takesAll(s, l) != expr.Certain || a.forgets(a.Node(l.To)) {
 		d.after.high = math.Inf(1) // it may take nothing
 	}
 	if !ends {
 		d.cause = "expired"
 		d.after.low = min(d.after.low, d.after.At*(1-a.contended(l.To)))
 		if l.Relation != model.PolledMove {
+			perhaps := d
+			perhaps.faults, perhaps.pairs, perhaps.others, perhaps.after.high = a.perhapsMet(to), nil, nil, math.Inf(1)
+			if !perhaps.faults.empty() {
+				a.deliver(perhaps)
+			}
 			together, _ := a.together(to)
 			together.merge(a.alwaysFails(to))
 			d.faults = together
@@ -617,7 +669,7 @@ func (a *Analysis) failingReads(s int, n *graph.Node, l *graph.Link, to int, dea
 	if dead != nil {
 		d.to, d.normal = dead.To, dead.Mean.High >= Negligible
 	}
-	a.deliver(d)
+	a.deliverMet(d, to)
 	if dead != nil {
 		a.backlogDelivery(d, n, l, to)
 	}
@@ -694,7 +746,10 @@ func (a *Analysis) contended(node int) float64 {
 		at := 0
 		for _, id := range n.In {
 			if l := a.Link(id); l.Relation == model.PolledRun {
-				at += max(a.ReadersOf(a.Node(l.From)), a.Node(l.From).Partitions)
+				at += max(a.ReadersOf(a.Node(l.From)), a.partitions[l.From])
+				if from := a.Node(l.From); !from.Kind.Leases() && a.partitions[l.From] == 0 {
+					at = math.MaxInt32 // as many as it needs
+				}
 			} else {
 				at = math.MaxInt32 // any number may come
 			}
@@ -786,7 +841,7 @@ func (a *Analysis) slowedAfter(n *graph.Node, l *graph.Link, to int, fails, leng
 func (a *Analysis) busyFailing(n *graph.Node, l *graph.Link, fails, length float64) float64 {
 	rate, readers := a.LinkRates[l.ID], float64(max(l.Read.Parallel, 1))
 	if !n.Kind.Leases() {
-		readers = float64(max(n.Partitions, 1))
+		readers = float64(max(a.partitions[n.ID], 1))
 	}
 	busiest := 0.0
 	for _, batch := range []float64{1, float64(max(l.Read.UpTo, 1))} {
@@ -873,6 +928,9 @@ func (a *Analysis) behindFailing(
 	after.low *= 1 - a.contended(l.To)
 	d.to, d.cause, d.after, d.limit, d.normal = graph.None, "expired", after, n.Name+" retention", false
 	d.behind = true
+	if a.partitions[n.ID] == 0 && !n.Kind.Leases() || busy*(1-a.overPartition[n.ID]) < overloaded {
+		d.after.high = math.Inf(1) // each partition waits for its own, or gets less
+	}
 	if d.quiet = d.quiet || after.low >= day; !a.failAll(l, d.faults) {
 		d.quiet, d.after.high = true, math.Inf(1) // others are read as ever
 	}
@@ -942,7 +1000,7 @@ func (a *Analysis) whileFailing(n *graph.Node, l *graph.Link, length, patience f
 	if l.Read.Failed == "halve" { // until each message is alone
 		each = batch*(each-halvings(l, math.Round(a.batchOf(l)), length)) + (batch-1)*halvings(l, 2, length)
 	}
-	return each, float64(max(n.Partitions, 1)) * batch
+	return each, float64(max(a.partitions[n.ID], 1)) * batch
 }
 
 // fillsWhileFailing lists what a queue of limited capacity rejects while its readers fall behind, since what fails is
@@ -1157,7 +1215,8 @@ func (a *Analysis) writeDelivery(s int, n *graph.Node, e *Edge, edges []Edge) {
 		return
 	}
 	l := a.Link(e.Link)
-	ofFailed := e.Kind == Result && l.When == model.Failure && a.States.All[s].How == AsIntake
+	ofFailed := e.Kind == Result && l.When == model.Failure
+	held := a.States.All[s].How == AsIntake // until its tries are exhausted; else each run has a result
 	switch {
 	case n.Kind.Answers() || l.Op == "read" || e.Mean.High == 0 && !ofFailed:
 		return
@@ -1173,7 +1232,9 @@ func (a *Analysis) writeDelivery(s int, n *graph.Node, e *Edge, edges []Edge) {
 	switch {
 	case e.Kind != Result:
 	case ofFailed && e.Mean.High < Negligible: // nothing is sent until a fault makes the runs fail
-		d.after, d.share = d.after.plus(a.patience(s)), 0
+		if d.share = 0; held {
+			d.after = d.after.plus(a.patience(s))
+		}
 		fails, _ := a.together(s)
 		fails.merge(a.whileSent(s, n))
 		common, rest := d.faults.both(fails)
@@ -1181,7 +1242,7 @@ func (a *Analysis) writeDelivery(s int, n *graph.Node, e *Edge, edges []Edge) {
 			d.pairs = []bothFail{{fails, rest}}
 		}
 		d.faults = common
-	case ofFailed: // some fail anyway, at any moment
+	case ofFailed && held: // some fail anyway, at any moment
 		if d.after = d.after.byChance(a.stateRates[s] * d.share); n.Concurrency > 0 || n.Pool != "" {
 			d.after.high = math.Inf(1) // what finds no free run is given up at any time
 		}

@@ -122,30 +122,53 @@ func (m Message) less(o Message) bool {
 // maxPayloads bounds the known payloads that are followed.
 const maxPayloads = 256
 
-// Payloads numbers the payloads that are known.
+// Payloads numbers the payloads of which something is known.
 type Payloads struct {
-	Values []any
+	values []any
+	apart  [][]string // of each, the properties that are only an example; nil: all of it is known
 	number map[string]int32
 }
 
 // intern returns the number of a payload, or UnknownData where there are too many.
-func (p *Payloads) intern(v any) int32 {
-	text, err := json.Marshal(v)
+func (p *Payloads) intern(v any) int32 { return p.internApart(v, nil) }
+
+// internApart does so with a payload of which some properties are only an example.
+func (p *Payloads) internApart(v any, apart []string) int32 {
+	text, err := json.Marshal([]any{v, apart})
 	if err != nil {
 		return UnknownData
 	}
 	if n, ok := p.number[string(text)]; ok {
 		return n
 	}
-	if len(p.Values) >= maxPayloads {
+	if len(p.values) >= maxPayloads {
 		return UnknownData
 	}
 	if p.number == nil {
 		p.number = map[string]int32{}
 	}
-	n := int32(len(p.Values))
-	p.Values, p.number[string(text)] = append(p.Values, v), n
+	n := int32(len(p.values))
+	p.values, p.apart, p.number[string(text)] = append(p.values, v), append(p.apart, apart), n
 	return n
+}
+
+// known returns a payload of which all is known.
+func (p *Payloads) known(data int32) (any, bool) {
+	if data == UnknownData || p.apart[data] != nil {
+		return nil, false
+	}
+	return p.values[data], true
+}
+
+// Declines reports why a node's `accepts` does not let a payload pass for certain, or nil.
+func (p *Payloads) Declines(n *graph.Node, data int32) error {
+	switch {
+	case n.Accepts == nil || data == UnknownData:
+		return nil
+	case p.apart[data] == nil:
+		return n.Accepts.Fits(p.values[data])
+	}
+	return n.Accepts.FitsApart(p.values[data], p.apart[data])
 }
 
 // Seen returns the event that an expression sees of a message at a node, and which
@@ -168,8 +191,8 @@ func (a *Analysis) Seen(m Message, defaultType string) (*expr.Event, expr.Known)
 		e.Size = m.Size
 		has |= expr.KnownSize
 	}
-	if m.Data != UnknownData {
-		e.Data = a.Payloads.Values[m.Data]
+	if v, known := a.Payloads.known(m.Data); known {
+		e.Data = v
 		has |= expr.KnownData
 	}
 	return e, has
@@ -232,6 +255,30 @@ func (a *Analysis) brings(i int) []inflow {
 	return out
 }
 
+// Accepting returns the first node that checks the payloads which outsiders send to an entry, where they come to it as
+// they are; None: there is none.
+func Accepting(g *graph.Graph, entry int) int {
+	seen := map[int]bool{entry: true}
+	for work := []int{entry}; len(work) > 0; work = work[1:] {
+		n := &g.Nodes[work[0]]
+		if n.Accepts != nil {
+			return n.ID
+		}
+		if n.Kind == model.Workflow { // whose tasks may make another of it
+			continue
+		}
+		for _, id := range n.Out {
+			l := &g.Links[id]
+			changed := l.Payload != nil || l.When != model.OfRun || l.Wrap != "" && l.Wrap != "none"
+			if !changed && !seen[l.To] {
+				seen[l.To] = true
+				work = append(work, l.To)
+			}
+		}
+	}
+	return graph.None
+}
+
 // scheduled lists what a schedule starts.
 func (a *Analysis) scheduled(n *graph.Node, base Message) []inflow {
 	m := base
@@ -239,10 +286,13 @@ func (a *Analysis) scheduled(n *graph.Node, base Message) []inflow {
 	if a.Graph.UsesSource {
 		m.Source = n.Name
 	}
-	if n.Payload != nil && a.Graph.UsesData {
-		if v, ok := n.Payload.Constant(); ok {
-			m.Data = a.Payloads.intern(v)
-		}
+	if !a.Graph.UsesData {
+		return []inflow{{a.Arriving(n, nil, m), 1}}
+	}
+	if n.Payload == nil {
+		m.Data = a.Payloads.intern(nil)
+	} else if v, ok := n.Payload.Constant(); ok {
+		m.Data = a.Payloads.intern(v)
 	}
 	return []inflow{{a.Arriving(n, nil, m), 1}}
 }
@@ -279,6 +329,9 @@ func (a *Analysis) sentByTraffic(i int, base Message, add func(Message, float64)
 		}
 		for _, e := range t.spec.Events {
 			file, known := a.Inputs[e.File]
+			if e.File == "" && n.Accepts != nil {
+				file.Data = expr.Example(n.Accepts.Document)
+			}
 			sent := e.Over(file)
 			each := m
 			each.Data = UnknownData
@@ -539,6 +592,14 @@ func (a *Analysis) ResultOf(l *graph.Link, from Message) Message {
 	}
 	m := from
 	m.Kind, m.Data = string(l.When), UnknownData
+	if a.Graph.UsesData { // [RM-01]
+		data := map[string]any{"event": map[string]any{}, "tries": 1.0, "node": "node"}
+		if data["result"] = "ok"; l.When == model.Failure {
+			delete(data, "result")
+			data["error"] = "failed"
+		}
+		m.Data = a.Payloads.internApart(data, []string{"event", "tries", "node", "error"})
+	}
 	if l.Type != "" {
 		m.Kind = l.Type
 	}
@@ -554,23 +615,30 @@ func (a *Analysis) wrapped(l *graph.Link, from Message, m *Message) {
 		return
 	}
 	m.Size = UnknownSize
-	known := m.Data
+	payload, known := a.Payloads.known(m.Data)
 	m.Data = UnknownData
 	if !a.Graph.UsesData {
 		return
 	}
 	switch l.Wrap {
 	case "base64":
-		text := []byte("{}") // of an unknown payload, that it is a text is known
-		if known != UnknownData {
-			text, _ = json.Marshal(a.Payloads.Values[known])
+		if text, err := json.Marshal(payload); known && err == nil {
+			m.Data = a.Payloads.intern(base64.StdEncoding.EncodeToString(text))
+		} else { // that it is a text
+			m.Data = a.Payloads.internApart(base64.StdEncoding.EncodeToString([]byte("{}")), []string{})
 		}
-		m.Data = a.Payloads.intern(base64.StdEncoding.EncodeToString(text))
 	case "event":
-		if known != UnknownData {
+		if known {
 			m.Data = a.Payloads.intern(map[string]any{"specversion": "1.0", "id": "1", "source": l.Link.From,
-				"type": a.defaultType(a.Node(l.From), from), "data": a.Payloads.Values[known]})
+				"type": a.defaultType(a.Node(l.From), from), "data": payload})
+			return
 		}
+		event := map[string]any{"specversion": "1.0"}
+		parts := []string{"id", "source", "type", "subject", "time", "data"}
+		for _, part := range parts {
+			event[part] = ""
+		}
+		m.Data = a.Payloads.internApart(event, parts)
 	}
 }
 

@@ -109,6 +109,9 @@ func (a *Analysis) work(s int, m Mode) *RunOutcome {
 		}
 	}
 	pick.guessed = pick.guessed || guessed
+	if n.Kind == model.Outside && at.How != AsCall && a.throttled[at.Node] > 0 { // a push over its rate fails
+		pick = pick.turnedAway(a.turnsAway(at.Node, m), a.awayWhy(at.Node))
+	}
 	return pick
 }
 
@@ -138,7 +141,7 @@ func (a *Analysis) caseChoices(at State) (list []choice, guessed bool) {
 	if n.Fails.Error != "" {
 		base.name = n.Fails.Error
 	}
-	if n.Accepts != nil && at.Data != UnknownData && n.Accepts.Fits(a.Payloads.Values[at.Data]) != nil {
+	if a.Payloads.Declines(n, at.Data) != nil {
 		base.declined = "not-accepted"
 	}
 	if len(n.Cases) == 0 {
@@ -441,7 +444,7 @@ func (w *walker) fail(l dist.Law, name string) {
 
 // happens returns the share of messages in hand for which a link is used.
 func (w *walker) happens(l *graph.Link) float64 {
-	share := l.Chance
+	share := l.Chance * (1 - noneOf(l))
 	switch w.a.sendVerdict(l, w.at.Message) {
 	case expr.Impossible:
 		return 0
@@ -454,13 +457,44 @@ func (w *walker) happens(l *graph.Link) float64 {
 	return share
 }
 
-// counted returns how often a link is used for a message in hand.
+// counted returns how often a link is used for a message in hand, if it is.
 func (w *walker) counted(l *graph.Link) float64 {
 	_, expected, guessed := w.a.CountOf(l, w.at)
 	if guessed {
 		w.out.guessed = true
 	}
-	return expected
+	return expected / max(1-noneOf(l), 1e-12)
+}
+
+// noneOf returns the chance that the count of a link is 0: one of 0.3 is 0 in 70% of cases, so that it is the mean of
+// what it is short of 1, E[max(1−X, 0)].
+func noneOf(l *graph.Link) float64 {
+	d := l.Count.Dist
+	if l.CountExpr != nil || d.Smallest() >= 1 {
+		return 0
+	}
+	switch d.Dist {
+	case "uniform":
+		most := min(d.Max, 1)
+		if d.Max == d.Min {
+			return 1 - most
+		}
+		return ((1-d.Min)*(1-d.Min) - (1-most)*(1-most)) / 2 / (d.Max - d.Min)
+	case "samples":
+		short := 0.0
+		for _, x := range d.Values {
+			short += max(1-x, 0)
+		}
+		return short / float64(len(d.Values))
+	case "exponential", "lognormal", "gamma": // ∫ F over 0 to 1, by Simpson's rule
+		const steps = 200
+		sum := dist.CDF(d, 0) + dist.CDF(d, 1)
+		for k := 1; k < steps; k++ {
+			sum += float64(2+2*(k%2)) * dist.CDF(d, float64(k)/steps)
+		}
+		return sum / 3 / steps
+	}
+	return 1 - d.Mean
 }
 
 // callee returns the state that a call link leads to; false where there is none.
@@ -695,7 +729,7 @@ func (w *walker) answer(l *graph.Link) (o *RunOutcome, final bool) {
 		o = w.spared(l.To, w.whenFailing(to, o))
 	}
 	if ok && w.a.throttled[l.To] > 0 {
-		o = o.turnedAway(w.a.turnsAway(l.To, w.mode))
+		o = o.turnedAway(w.a.turnsAway(l.To, w.mode), w.a.awayWhy(l.To))
 	}
 	w.out.guessed = w.out.guessed || o.guessed
 	w.out.away = w.out.away || o.away
@@ -736,8 +770,16 @@ func (a *Analysis) runLength(s int) float64 {
 	return (1-share)*o.Length.Mean() + share*o.doomedLength()
 }
 
-// turnedAway returns an outcome for a caller that finds no free run with some chance.
-func (o *RunOutcome) turnedAway(chance float64) *RunOutcome {
+// awayWhy says why a node turns away what it has no room for.
+func (a *Analysis) awayWhy(node int) string {
+	if a.Node(node).Kind == model.Outside {
+		return "rate"
+	}
+	return "throttled"
+}
+
+// turnedAway returns an outcome for a caller that is turned away with some chance.
+func (o *RunOutcome) turnedAway(chance float64, why string) *RunOutcome {
 	c := *o
 	c.away, c.admitted = true, o
 	c.Fails = 1 - (1-o.Fails)*(1-chance)
@@ -748,7 +790,7 @@ func (o *RunOutcome) turnedAway(chance float64) *RunOutcome {
 	c.failed = c.failed.Or(dist.Constant(0).Times(chance))
 	c.Length = c.success.Or(c.failed)
 	if c.Why == "" {
-		c.Why = "throttled"
+		c.Why = why
 	}
 	return &c
 }
@@ -1025,7 +1067,7 @@ func (a *Analysis) request(s int, m Mode) *RunOutcome {
 	n, at := w.n, w.at
 	w.limit = n.Timeout.Seconds()
 	alive := dist.Constant(0)
-	if n.Accepts != nil && at.Data != UnknownData && n.Accepts.Fits(a.Payloads.Values[at.Data]) != nil {
+	if a.Payloads.Declines(n, at.Data) != nil {
 		w.fail(alive, "not-accepted")
 		w.out.Why = "accepts"
 		return w.finish(dist.Law{})

@@ -208,21 +208,9 @@ func (a *Analysis) stateEdges(
 	}
 	for _, id := range n.Out {
 		l := a.Link(id)
-		kind := Delivers
-		switch {
-		case l.When != model.OfRun:
-			if at.How != AsIntake && !n.ResultsAll {
-				continue
-			}
-			kind = Result
-		case l.Relation.Polls():
-			kind = Polls
-		case l.Relation == model.WaitingCall:
-			kind = Calls
-		case n.Kind.Runs() && l.AtStart:
-			kind = StartSend
-		case n.Kind.Runs():
-			kind = Sends
+		kind, used := edgeKind(at, n, l)
+		if !used {
+			continue
 		}
 		if l.Refused {
 			if kind == Delivers || kind == Polls || kind == Result || l.Relation.Asynchronous() {
@@ -247,6 +235,23 @@ func (a *Analysis) stateEdges(
 		m.Change, m.gone = Deleted, m.Row != graph.None
 		add(at.Node, m, at.Context, graph.None, LifeEnds, expr.Possible)
 	}
+}
+
+// edgeKind returns how messages at a state take a link of its node, and whether they use it.
+func edgeKind(at State, n *graph.Node, l *graph.Link) (kind EdgeKind, used bool) {
+	switch {
+	case l.When != model.OfRun:
+		return Result, at.How == AsIntake || n.ResultsAll
+	case l.Relation.Polls():
+		return Polls, true
+	case l.Relation == model.WaitingCall:
+		return Calls, true
+	case n.Kind.Runs() && l.AtStart:
+		return StartSend, true
+	case n.Kind.Runs():
+		return Sends, true
+	}
+	return Delivers, true
 }
 
 // settle numbers the states by node, then in an order that depends on nothing else,

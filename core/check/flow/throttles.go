@@ -63,6 +63,9 @@ func (a *Analysis) findThrottles() bool {
 		if n.Pool != "" {
 			pools[n.Pool] = append(pools[n.Pool], i)
 		}
+		if n.Kind == model.Outside && n.RateLimit > 0 && !a.Boundless[i] {
+			found[i] = overRate(a.askedOf(i)/n.RateLimit, max(n.RateLimit, 1))
+		}
 	}
 	for _, name := range SortedKeys(pools) {
 		if size := a.Graph.Topology.Pools[name]; size > 0 {
@@ -155,10 +158,10 @@ func (a *Analysis) mostAskedFor(i int, inside map[int]bool) float64 {
 		from := a.Node(l.From)
 		switch {
 		case l.Relation.Polls() && !from.Kind.Leases():
-			if from.Partitions == 0 {
+			if a.partitions[l.From] == 0 {
 				return math.Inf(1)
 			}
-			most += float64(from.Partitions * max(l.Read.Parallel, 1))
+			most += float64(a.partitions[l.From] * max(l.Read.Parallel, 1))
 		case l.Relation.Polls():
 			most += float64(max(l.Read.Parallel, 1))
 		case l.Relation == model.WaitingCall && from.Concurrency > 0 && from.Kind != model.Workflow:
@@ -215,6 +218,52 @@ func erlangB(c int, load float64) float64 {
 	return b
 }
 
+// askedOf returns the calls and pushes per second that an outside system gets, those that it turns away included.
+func (a *Analysis) askedOf(i int) float64 {
+	asked := 0.0
+	for _, s := range a.States.Of[i] {
+		runs := 1.0 // a call: its caller makes the tries
+		if a.States.All[s].How != AsCall && a.stateRates[s] > 0 {
+			runs = a.FateOf(int(s), Usual).runs
+		}
+		asked += a.stateRates[s] * runs
+	}
+	return asked
+}
+
+// longestBurst bounds the bursts that are counted exactly, in messages.
+const longestBurst = 400
+
+// overRate returns the share of what comes by chance that is over a rate limit: load is the rate at which it comes, in
+// units of the limit, and burst how many the limit lets through at once. A limit of one at a time is a server that is
+// busy for as long as a token needs, of which the others are waiting places: what it turns away is the loss of M/D/1/K,
+// K = burst, by the chain that is seen at departures, whose balance across each level has positive terms only.
+func overRate(load, burst float64) float64 {
+	places := int(min(burst, longestBurst))
+	more := make([]float64, places+1) // chance that more than k come while one is served
+	p, below := math.Exp(-load), 0.0
+	for k := range more {
+		below += p
+		more[k] = max(1-below, 0)
+		p *= load / float64(k+1)
+	}
+	none := math.Exp(-load)
+	levels := make([]float64, places)
+	levels[0] = 1
+	sum := 1.0
+	for k := 1; k < places; k++ {
+		up := levels[0] * more[k-1]
+		for j := 1; j < k; j++ {
+			up += levels[j] * more[k-j]
+		}
+		if levels[k] = up / none; levels[k] > 1e200 { // nearly all finds it full
+			return 1 - 1/load
+		}
+		sum += levels[k]
+	}
+	return max(1-1/(levels[0]/sum+load), 0)
+}
+
 // turnsAway returns the chance that a node turns an offer away.
 func (a *Analysis) turnsAway(i int, m Mode) float64 {
 	switch b := a.throttled[i]; m {
@@ -235,6 +284,9 @@ const longestPause = 60 // seconds
 // those whose runs are in progress ask once a pause.
 func (a *Analysis) turnsReaderAway(i int, m Mode) float64 {
 	b := a.turnsAway(i, m)
+	if a.Node(i).Kind == model.Outside {
+		return 0 // a push over its rate fails [OS-02]
+	}
 	if b == 0 || a.loads[i] < 1 {
 		return b
 	}
@@ -254,6 +306,9 @@ func (a *Analysis) turnsReaderAway(i int, m Mode) float64 {
 // tooOld returns the share of the messages at an intake that are turned away until they
 // are too old.
 func (a *Analysis) tooOld(at State, m Mode) float64 {
+	if a.Node(at.Node).Kind == model.Outside {
+		return 0 // a push over its rate has used up a try [OS-02]
+	}
 	again := a.offeredAgain(at)
 	if math.Pow(a.throttled[at.Node], again) < rarelyAway {
 		return 0

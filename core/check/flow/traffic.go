@@ -157,6 +157,15 @@ func (a *Analysis) Spread(i int) []Entering {
 	return out
 }
 
+// overRequests returns the share of the requests to an endpoint that come over its rate limit, by chance: they are
+// answered so, and none is lost.
+func (a *Analysis) overRequests(n *graph.Node) float64 {
+	if !n.Kind.Answers() || n.RateLimit == 0 {
+		return 0
+	}
+	return overRate(a.arrivals[n.ID]/n.RateLimit, max(n.RateLimit, 1))
+}
+
 // turnedAway returns the share of what outsiders send to a channel that it rejects:
 // they try once.
 func (a *Analysis) turnedAway(i int) float64 {

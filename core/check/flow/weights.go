@@ -77,8 +77,33 @@ func (a *Analysis) weighState(s int) {
 		a.weighRequest(s, at, n, edges)
 	case n.Kind.Polled() && len(n.Out) > 0:
 		a.weighPolled(s, at, n, edges)
+		a.notTheSame(n, edges)
 	default:
 		a.weighPassing(s, at, n, edges)
+	}
+	if n.Duplicates > 0 {
+		comesTwice(n, edges)
+	}
+}
+
+// notTheSame notes that a queue which drops messages of the same key may drop any.
+func (a *Analysis) notTheSame(n *graph.Node, edges []Edge) {
+	if n.DedupeBy == nil || n.Dedupe.By == "event.id" {
+		return
+	}
+	for k := range edges {
+		edges[k].Mean.Low = 0
+	}
+}
+
+// comesTwice counts the second deliveries of a node. They run and send, but are no messages of their own: what is lost
+// of them is not, so that what follows of losses is at most so much.
+func comesTwice(n *graph.Node, edges []Edge) {
+	for k := range edges {
+		if e := &edges[k]; e.Kind == Delivers || e.Kind == Polls {
+			e.Mean.High *= 1 + n.Duplicates
+			e.expected *= 1 + n.Duplicates
+		}
 	}
 }
 
@@ -205,6 +230,17 @@ func (a *Analysis) weighRun(s int, at State, n *graph.Node, edges []Edge) {
 		length = n.Takes.Expected()
 	}
 	failed := false // a failure link takes what is given up
+	weigh := func(e *Edge, l *graph.Link) {
+		switch {
+		case e.Kind != Result:
+			a.weighSend(s, e, works)
+		case l.When == model.Failure:
+			failed = failed || e.Verdict == expr.Certain
+			a.weighResult(s, e, l, given)
+		default:
+			a.weighResult(s, e, l, handled)
+		}
+	}
 	for k := range edges {
 		e := &edges[k]
 		if e.Kind == GaveUp {
@@ -216,37 +252,26 @@ func (a *Analysis) weighRun(s int, at State, n *graph.Node, edges []Edge) {
 		if l.Op == "read" {
 			continue
 		}
-		sure := e.sure()
-		switch e.Kind {
-		case Calls:
+		if e.Kind == Calls {
 			v := a.three(s, func(m Mode) float64 { return a.visitsAt(s, e.Link, m) })
 			e.Mean, e.expected = v.Span, v.usual
+			if a.forgets(n) {
+				e.Mean.Low = 0
+			}
 			e.Delay = n.Takes.Expected()
 			continue
-		case Result:
-			share := handled
-			if l.When == model.Failure {
-				share = given
-				failed = failed || e.Verdict == expr.Certain
-				if u.cause == "hop-limit" { // no run has failed [F-15]
-					share = same(0)
-				}
-			}
-			if at.How == AsPoll && n.ResultsAll { // at each run
-				share = works
-				if l.When == model.Failure {
-					share = a.three(s, func(m Mode) float64 { f := a.FateOf(s, m); return f.runs - f.works })
-				}
-			}
-			share = share.times(sure)
-			if l.When == model.Failure {
-				e.Delay = a.givenUpAfter(s)
-			}
-			e.Mean, e.expected = share.Span, share.usual
-		default:
-			a.weighSend(s, e, works)
 		}
+		weigh(e, l)
 		a.rejectedDelivery(s, e, l, edges)
+	}
+	for _, id := range n.Out {
+		if e, ok := a.refusedSend(at, n, a.Link(id)); ok {
+			l := a.Link(id)
+			if weigh(&e, l); l.Relation != model.RunWrite { // a write fails its run, or is ignored
+				share := three{e.expected, e.Mean}
+				a.giveUp(s, deadEdge(edges, id), id, l.To, "refused", share, false, "refused")
+			}
+		}
 	}
 	if at.How != AsIntake {
 		return
@@ -266,6 +291,43 @@ func (a *Analysis) weighRun(s int, at State, n *graph.Node, edges []Edge) {
 	}
 	given = a.three(s, func(m Mode) float64 { f := a.FateOf(s, m); return max(f.Given-f.old-f.aged, 0) })
 	a.giveUp(s, dead, graph.None, at.Node, u.cause, given, u.stated, o.Why)
+}
+
+// weighResult weighs the result messages that a link sends for a share of the messages at a state.
+func (a *Analysis) weighResult(s int, e *Edge, l *graph.Link, share three) {
+	at := a.States.All[s]
+	failure := l.When == model.Failure
+	if failure && a.FateOf(s, Usual).cause == "hop-limit" { // no run has failed [F-15]
+		share = same(0)
+	}
+	if at.How == AsPoll && a.Node(at.Node).ResultsAll { // at each run
+		share = a.three(s, func(m Mode) float64 {
+			f := a.FateOf(s, m)
+			if failure {
+				return f.runs - f.works
+			}
+			return f.works
+		})
+	}
+	if failure {
+		e.Delay = a.givenUpAfter(s)
+	}
+	share = share.times(e.sure())
+	e.Mean, e.expected = share.Span, share.usual
+}
+
+// refusedSend returns the edge that messages at a state would take by a link whose target refuses the sender, if they
+// use the link: of what comes of them, and nothing more, no edge leads anywhere.
+func (a *Analysis) refusedSend(at State, n *graph.Node, l *graph.Link) (e Edge, ok bool) {
+	if !l.Refused || l.Op == "read" {
+		return e, false
+	}
+	kind, used := edgeKind(at, n, l)
+	e = Edge{Link: l.ID, Kind: kind, Verdict: a.sendVerdict(l, at.Message)}
+	if e.Kind == Result {
+		e.Verdict = min(e.Verdict, a.FilterVerdict(l, a.ResultOf(l, at.Message)))
+	}
+	return e, used && kind != Calls && e.Verdict != expr.Impossible
 }
 
 // visitsAt returns the calls that a message at a state makes by a link.
@@ -413,15 +475,24 @@ func (a *Analysis) rejectedDelivery(s int, e *Edge, l *graph.Link, edges []Edge)
 // the client, who waits.
 func (a *Analysis) weighRequest(s int, at State, n *graph.Node, edges []Edge) {
 	reach := same(1)
+	if over := a.overRequests(n); over > rarelyAway {
+		reach = three{1 - over, Span{1 - over, 1}}
+	}
+	passed := reach
 	for _, id := range n.Out { // accepted links are processed before the waiting one
 		l := a.Link(id)
+		if v := a.FilterVerdict(l, at.Message); l.Refused && l.Relation != model.WaitingCall && v != expr.Impossible {
+			e := Edge{Verdict: v}
+			a.giveUp(s, deadEdge(edges, id), id, l.To, "refused", e.sure().times(reach), false, "refused")
+			continue
+		}
 		for k := range edges {
 			e := &edges[k]
 			if e.Link != id || e.Kind == GaveUp {
 				continue
 			}
 			if e.Kind == Calls {
-				v := a.three(s, func(m Mode) float64 { return a.Outcome(s, m).visits[id] })
+				v := a.three(s, func(m Mode) float64 { return a.Outcome(s, m).visits[id] }).times(passed)
 				e.Mean, e.expected = v.Span, v.usual
 				continue
 			}
