@@ -340,6 +340,16 @@ func (v *verifier) withoutFault() error {
 	return nil
 }
 
+// firesUnevenly reports whether a schedule fired more or less often in a run than it does on average, as one that fires
+// on some days only.
+func (v *verifier) firesUnevenly(n *graph.Node, r *sim.Result) bool {
+	if !n.Kind.Fires() || v.a.Capacity[n.Name].Rate == nil {
+		return false
+	}
+	usual := *v.a.Capacity[n.Name].Rate * v.base.Length.Seconds()
+	return math.Abs(float64(r.Nodes[n.ID].Copies)-usual) > 0.05*usual+2
+}
+
 // behind reports whether messages wait long without a fault: what is said of rates
 // and tolerances then depends on how the backlog grows.
 func (v *verifier) behind(r *sim.Result) bool {
@@ -350,7 +360,10 @@ func (v *verifier) behind(r *sim.Result) bool {
 	}
 	for i := range v.g.Nodes {
 		n := &v.g.Nodes[i]
-		if n.ColdStart != nil || len(v.a.Overfull()) > 0 || n.From != nil || n.Until != nil ||
+		if v.firesUnevenly(n, r) {
+			return true
+		}
+		if n.ColdStart != nil || len(v.a.Overfull()) > 0 ||
 			n.By != nil && n.PartitionRate > 0 {
 			return true
 		}

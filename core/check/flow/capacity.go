@@ -607,7 +607,10 @@ func (a *Analysis) findPartitions() {
 	a.partitions = make([]int, len(a.Graph.Nodes))
 	for i := range a.Graph.Nodes {
 		n := a.Node(i)
-		if a.partitions[i] = n.Partitions; n.By == nil {
+		if a.partitions[i] = n.Partitions; n.Kind == model.Stream && n.Partitions == 0 && n.PartitionRate == 0 {
+			a.partitions[i] = 1 // none is ever over its rate
+		}
+		if n.By == nil {
 			continue
 		}
 		if values := a.valuesAt(n, n.By); values > 0 && (n.Partitions == 0 || values < n.Partitions) {

@@ -213,6 +213,7 @@ type walker struct {
 	batch  float64  // messages of the run
 	// callees with few places in which the run has had one: it is free when the next call comes
 	admitted map[int]bool
+	asked    map[int]*asked  // by outside system with a rate limit: the calls of the run so far
 	fault    *fault          // the node that fails; nil: none does
 	depth    int             // calls that lie around this run
 	wrote    map[int]float64 // by link: of the runs that sends stand together for, the share that makes its writes
@@ -533,6 +534,7 @@ type calls struct {
 	good, left   dist.Law // when those have ended that succeed, and those of which all tries fail
 	bad          dist.Law // one try that fails
 	again        *calls   // those that follow one that has found a free run; nil: the same
+	away         *calls   // those that come over the callee's rate limit; nil: it has none
 	mean         float64  // tries of each, on average
 	visits       float64  // of them that come to the callee
 	name         string   // of the error
@@ -549,6 +551,11 @@ func (w *walker) callsOf(l *graph.Link) *calls {
 		again := *c
 		again.of(w, o.admitted, final)
 		c.again = &again
+	}
+	if to := w.a.Node(l.To); to.Kind == model.Outside && to.RateLimit > 0 && c.share == 1 && !final {
+		away := *c
+		away.of(w, &RunOutcome{Fails: 1, Length: dist.Constant(0), Why: "rate"}, false)
+		c.away = &away
 	}
 	c.of(w, o, final)
 	return c
@@ -632,6 +639,12 @@ func (c *calls) take(w *walker, alive dist.Law, messages float64, failed func(di
 			p = c.good.Mass * math.Pow(c.again.good.Mass, float64(times-1))
 			w.admit(c.link.To)
 		}
+		for k := 0; c.away != nil && k < times; k++ {
+			if now := alive.Mean() + float64(k)*c.good.Mean(); w.outpaces(c.link, now) {
+				p, w.out.Why = 0, "rate"
+				break
+			}
+		}
 		if c.link.Ignore {
 			p = 1
 		}
@@ -641,10 +654,15 @@ func (c *calls) take(w *walker, alive dist.Law, messages float64, failed func(di
 		return skipped.Or(after.Times(p))
 	}
 	for range times {
-		w.out.visits[c.link.ID] += c.started(w, alive)
-		next := w.cut(w.sum(alive, c.good))
-		if c.left.Mass > 1e-13 {
-			lost := w.cut(w.sum(alive, c.left))
+		one := c
+		if c.away != nil && w.outpaces(c.link, alive.Mean()) {
+			one = c.away
+			w.out.Why = "rate"
+		}
+		w.out.visits[c.link.ID] += one.started(w, alive)
+		next := w.cut(w.sum(alive, one.good))
+		if one.left.Mass > 1e-13 {
+			lost := w.cut(w.sum(alive, one.left))
 			if c.link.Ignore {
 				next = next.Or(lost)
 			} else {
@@ -657,6 +675,32 @@ func (c *calls) take(w *walker, alive dist.Law, messages float64, failed func(di
 		}
 	}
 	return skipped.Or(alive)
+}
+
+// asked are the calls of a run to a node so far, and when the first was made, in seconds.
+type asked struct {
+	calls int
+	first float64
+}
+
+// outpaces notes a call to an outside system at a time of the run, in seconds, and reports whether it comes over the
+// rate limit, because of the run's own calls alone, at each of its tries.
+func (w *walker) outpaces(l *graph.Link, now float64) bool {
+	before := w.asked[l.To]
+	if before == nil {
+		if w.asked == nil {
+			w.asked = map[int]*asked{}
+		}
+		w.asked[l.To] = &asked{1, now}
+		return false
+	}
+	limit := w.a.Node(l.To).RateLimit
+	left := max(limit, 1) + limit*(now-before.first+WaitsOf(&l.Policy)) - float64(before.calls)
+	if left < 1-1e-9 {
+		return true
+	}
+	before.calls++
+	return false
 }
 
 // admit notes that the run has found a place in a callee.

@@ -42,6 +42,7 @@ func (w *walker) doTasks(alive dist.Law) dist.Law {
 			continue
 		}
 		scratch := *w
+		scratch.asked = nil
 		scratch.out = &RunOutcome{
 			errors: map[string]float64{},
 			visits: map[int]float64{},
@@ -147,7 +148,7 @@ func (w *walker) taskMates() []taskMate {
 			}
 		}
 		other := w.a.newWalker(x.state, w.mode)
-		other.limit, other.fault, other.depth, other.admitted = w.limit, w.fault, w.depth, w.admitted
+		other.limit, other.fault, other.depth, other.admitted, other.asked = w.limit, w.fault, w.depth, w.admitted, w.asked
 		out[k] = taskMate{other, x.share / sum}
 		w.out.guessed = w.out.guessed || other.out.guessed
 	}
