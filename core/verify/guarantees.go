@@ -62,7 +62,7 @@ func effectsOf(g *graph.Graph, j *sim.Journey) []effect {
 		}
 		switch s.What {
 		case "sends", "calls":
-			out = append(out, hop{"", fmt.Sprintf("%s#%d", s.Link, ordinal[s.ID])})
+			out = append(out, hop{"", fmt.Sprintf("%s#%d", linkOf(s, byID), ordinal[s.ID])})
 		case "enters", "held":
 			if ofReader(s) {
 				break
@@ -74,7 +74,7 @@ func effectsOf(g *graph.Graph, j *sim.Journey) []effect {
 					break
 				}
 			}
-			out = append(out, hop{place, s.Link})
+			out = append(out, hop{place, linkOf(s, byID)})
 		}
 		known[s.ID] = out
 		return out
@@ -100,6 +100,16 @@ func effectsOf(g *graph.Graph, j *sim.Journey) []effect {
 		out = append(out, effect{j.ID, j.Entry, j.Key, j.Began, at, s.Node, strings.Join(names, " ")})
 	}
 	return out
+}
+
+// linkOf names the link of a step; of a dead letter, in brackets, that which has given it up.
+func linkOf(s *sim.Step, byID map[int]*sim.Step) string {
+	for before := s; s.Link == "" && before != nil; before = byID[before.Parent] {
+		if before.Link != "" {
+			return "(" + before.Link + ")"
+		}
+	}
+	return s.Link
 }
 
 // writes is what became of the copies of a journey that were written to channels, by the step that holds one.

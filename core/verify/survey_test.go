@@ -13,7 +13,8 @@ import (
 )
 
 // TestSurvey runs many random models and prints the shortest that contradict, by
-// class; it is for work on the analysis (IRONWEIR_SURVEY=models, IRONWEIR_SEED=first).
+// class; it is for work on the analysis (IRONWEIR_SURVEY=models, IRONWEIR_SEED=first,
+// IRONWEIR_SYSTEMS=a generator, IRONWEIR_OF=guarantees).
 func TestSurvey(t *testing.T) {
 	n, _ := strconv.Atoi(os.Getenv("IRONWEIR_SURVEY"))
 	if n == 0 {
@@ -49,7 +50,11 @@ func TestSurvey(t *testing.T) {
 			continue
 		}
 		models++
-		r, err := Model(g, Options{Length: 2 * time.Hour, Events: 60_000})
+		hold, o := Model, Options{Length: 2 * time.Hour, Events: 60_000}
+		if os.Getenv("IRONWEIR_OF") == "guarantees" {
+			hold, o = Guarantees, Options{Length: time.Hour, Events: 20_000}
+		}
+		r, err := hold(g, o)
 		if err != nil {
 			t.Logf("%s\n%v", text, err)
 			continue

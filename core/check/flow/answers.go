@@ -14,6 +14,7 @@ import (
 type Answers struct {
 	Fails    float64            // share that is answered as failed with nothing broken, as it probably is
 	Possible bool               // some may be, though nothing says so for sure
+	Over     float64            // share that comes over the rate limit, by chance, and is answered so
 	Declined expr.Verdict       // whether no link accepts some request, which is answered so
 	Errors   map[string]float64 // that share by the error of the run
 	Lasting  []string           // faults, any one of which fails every request while it lasts
@@ -24,7 +25,7 @@ type Answers struct {
 
 // AnswersOf works out the answers of an endpoint, over the states in which requests come.
 func (a *Analysis) AnswersOf(endpoint int) *Answers {
-	out := &Answers{Errors: map[string]float64{}}
+	out := &Answers{Errors: map[string]float64{}, Over: a.overRequests(a.Node(endpoint))}
 	var lasting, full faultSet
 	crashes := map[string]bool{}
 	weight := 0.0

@@ -295,6 +295,13 @@ func (a *Analysis) lateByTries(s int, l *graph.Link) (usually, surely bool) {
 	return usually, usually
 }
 
+// MayBeLateByTries reports whether some runs at a state exceed their timeout while they try a write again whose failure
+// they would ignore.
+func (a *Analysis) MayBeLateByTries(s int, l *graph.Link) bool {
+	waits := l.Relation == model.RunWrite && l.When == model.OfRun && WaitsOf(&l.Policy) > 0
+	return waits && a.Node(a.States.All[s].Node).Timeout > 0 && a.outcomeUnder(s, l.To).Late > 0
+}
+
 // crashes lists the crashes by which a run at a state ends without an answer.
 func (a *Analysis) crashes(s int) []string {
 	var out []string

@@ -1116,6 +1116,10 @@ func (a *Analysis) request(s int, m Mode) *RunOutcome {
 		w.out.Why = "accepts"
 		return w.finish(dist.Law{})
 	}
+	w.noteRandom(dist.Of(n.Takes))
+	alive = w.cut(w.sum(alive, dist.Of(n.Takes)))
+	w.fail(alive.Times(n.Fails.EachTry), "failed")
+	alive = alive.Times(1 - n.Fails.EachTry)
 	for _, id := range n.Out { // accepted links come before the waiting one [EP-03]
 		if l := a.Link(id); l.Relation == model.Write {
 			alive = w.accepts(l, alive)

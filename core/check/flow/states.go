@@ -39,6 +39,13 @@ type State struct {
 	Context
 }
 
+// Unhopped returns a state as it is however many functions its message has passed through, and whether that is counted.
+func (s State) Unhopped() (State, bool) {
+	counted := s.hops > 0
+	s.hops = 0
+	return s, counted
+}
+
 // Edge is one entry of the mean-offspring matrix: for one message at from, the mean
 // number that reaches to, and how long it takes.
 type Edge struct {

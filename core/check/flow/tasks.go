@@ -148,7 +148,8 @@ func (w *walker) taskMates() []taskMate {
 			}
 		}
 		other := w.a.newWalker(x.state, w.mode)
-		other.limit, other.fault, other.depth, other.admitted, other.asked = w.limit, w.fault, w.depth, w.admitted, w.asked
+		other.limit, other.fault, other.depth = w.limit, w.fault, w.depth
+		other.admitted, other.asked = w.admitted, w.asked
 		out[k] = taskMate{other, x.share / sum}
 		w.out.guessed = w.out.guessed || other.out.guessed
 	}

@@ -3,6 +3,7 @@ package flow
 import (
 	"math"
 
+	"ironweir/core/check/internal/dist"
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -474,11 +475,15 @@ func (a *Analysis) rejectedDelivery(s int, e *Edge, l *graph.Link, edges []Edge)
 // weighRequest weighs what a request at an endpoint makes. What fails is returned to
 // the client, who waits.
 func (a *Analysis) weighRequest(s int, at State, n *graph.Node, edges []Edge) {
-	reach := same(1)
+	passed := same(1)
 	if over := a.overRequests(n); over > rarelyAway {
-		reach = three{1 - over, Span{1 - over, 1}}
+		passed = three{1 - over, Span{1 - over, 1}}
 	}
-	passed := reach
+	inTime := 1 - n.Fails.EachTry
+	if !n.Takes.IsZero() {
+		inTime *= dist.Of(n.Takes).Within(n.Timeout.Seconds()).Mass
+	}
+	reach := passed.times(same(inTime))
 	for _, id := range n.Out { // accepted links are processed before the waiting one
 		l := a.Link(id)
 		if v := a.FilterVerdict(l, at.Message); l.Refused && l.Relation != model.WaitingCall && v != expr.Impossible {

@@ -43,10 +43,13 @@ func (q *guarantor) answer(endpoint int) Guarantee {
 		}
 		g.Losses = append(g.Losses, Breach{Node: n.Name, Why: why})
 	}
+	if x.Over >= flow.Rare {
+		g.Losses = append(g.Losses, Breach{Node: n.Name, Why: "a request over the rate limit is answered as failed"})
+	}
 	add(x.Lasting, "every request is answered as failed")
 	add(x.Full, "requests are answered as failed once a queue is full,")
 	add(x.Crashes, "the requests in hand are answered as failed")
-	fails = fails || x.Possible || x.Declined != expr.Impossible
+	fails = fails || x.Possible || x.Declined != expr.Impossible || x.Over >= flow.Rare
 	g.Effects = Effects{effects(fails, false), effects(true, false)}
 	g.Delay = Delay{Typical: &x.Typical, Why: "timeout of `" + n.Name + "` " + model.FormatDuration(n.Timeout)}
 	if limit := n.Timeout.Seconds(); limit > 0 {

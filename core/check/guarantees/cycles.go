@@ -1,6 +1,8 @@
 package guarantees
 
 import (
+	"slices"
+
 	"ironweir/core/check/flow"
 	"ironweir/core/expr"
 	"ironweir/core/graph"
@@ -33,6 +35,46 @@ func (q *guarantor) findCycles(of func(*flow.Edge) bool) *cycles {
 	return c
 }
 
+// findRounds finds the cycles as they would be without hop limits, which let a message round them a few times only: the
+// states of one that differ by the functions passed are one there. It returns nil where no hops are counted.
+func (q *guarantor) findRounds(of func(*flow.Edge) bool) *cycles {
+	counted := func(s flow.State) bool { _, counted := s.Unhopped(); return counted }
+	if !slices.ContainsFunc(q.g.All, counted) {
+		return nil
+	}
+	number, flat := map[flow.State]int{}, make([]int, len(q.g.All))
+	for s := range q.g.All {
+		one, _ := q.g.All[s].Unhopped()
+		if _, known := number[one]; !known {
+			number[one] = len(number)
+		}
+		flat[s] = number[one]
+	}
+	var edges []graph.Edge
+	for k := range q.g.Edges {
+		if e := &q.g.Edges[k]; of(e) {
+			edges = append(edges, graph.Edge{From: flat[e.From], To: flat[e.To]})
+		}
+	}
+	loops := graph.Loops(len(number), edges)
+	on := make([]int32, len(number))
+	for k := range on {
+		on[k] = graph.None
+	}
+	for k, states := range loops {
+		for _, s := range states {
+			on[s] = int32(k)
+		}
+	}
+	c := &cycles{make([]int32, len(q.g.All)), make([][]int, len(loops))}
+	for s := range c.of {
+		if c.of[s] = on[flat[s]]; c.of[s] != graph.None {
+			c.members[c.of[s]] = append(c.members[c.of[s]], s)
+		}
+	}
+	return c
+}
+
 // on reports whether a state is on a cycle.
 func (c *cycles) on(s int32) bool { return c.of[s] != graph.None }
 
@@ -57,10 +99,10 @@ func normally(e *flow.Edge) bool {
 
 // closedBy names the fault under which messages take the edges that close the cycle of a state; of several, the
 // first by name. Empty: they take all of them in normal operation.
-func (q *guarantor) closedBy(s int32) (fault string) {
-	for _, u := range q.cycles[1].states(s) {
+func (q *guarantor) closedBy(c *cycles, s int32) (fault string) {
+	for _, u := range c.states(s) {
 		for _, e := range q.g.Leaving(u) {
-			if !taken(&e) || normally(&e) || !q.cycles[1].joins(&e) {
+			if !taken(&e) || normally(&e) || !c.joins(&e) {
 				continue
 			}
 			if by := q.givesUpBy(&e); fault == "" || by < fault {
@@ -84,15 +126,34 @@ func (q *guarantor) givesUpBy(e *flow.Edge) string {
 func (p *passage) circulates(at []int) (m int, fault string) {
 	m = -1
 	for _, k := range at {
-		s := p.way[k]
-		switch {
-		case p.q.cycles[0].on(s):
+		switch s := p.way[k]; {
+		case p.q.cycles[0].on(s) || p.roundsAgain(0, s):
 			return 0, ""
 		case p.q.cycles[1].on(s):
-			if by := p.q.closedBy(s); m < 0 || by < fault {
+			if by := p.q.closedBy(p.q.cycles[1], s); m < 0 || by < fault {
+				m, fault = 1, by
+			}
+		case p.roundsAgain(1, s):
+			if by := p.q.closedBy(p.q.rounds[1], s); m < 0 || by < fault {
 				m, fault = 1, by
 			}
 		}
 	}
 	return m, fault
+}
+
+// roundsAgain reports whether messages come to a state again within a hop limit: having passed other numbers of
+// functions, in normal operation (0) or at all (1).
+func (p *passage) roundsAgain(m int, s int32) bool {
+	rounds := p.q.rounds[m]
+	if rounds == nil || !rounds.on(s) {
+		return false
+	}
+	one, _ := p.q.g.All[s].Unhopped()
+	for _, t := range rounds.states(s) {
+		if other, _ := p.q.g.All[t].Unhopped(); t != int(s) && other == one && p.at(t) >= 0 {
+			return true
+		}
+	}
+	return false
 }

@@ -111,6 +111,7 @@ type guarantor struct {
 	into          [][]int32          // by state: edges that lead to it
 	place         []int32            // by state: its place in the order of the graph
 	cycles        [2]*cycles         // by which messages come to a state again, in normal operation and under a fault
+	rounds        [2]*cycles         // the same without hop limits; nil: none is counted
 	causes        [2][]cause         // that repeat: in normal operation, under one fault
 	breaches      [2][]Breach        // the causes, described
 	byState       [2][][]int32       // causes by state
@@ -139,6 +140,7 @@ func newGuarantor(a *flow.Analysis) *guarantor {
 		q.place[s] = int32(k)
 	}
 	q.cycles = [2]*cycles{q.findCycles(normally), q.findCycles(taken)}
+	q.rounds = [2]*cycles{q.findRounds(normally), q.findRounds(taken)}
 	for k := range q.g.Edges {
 		if e := &q.g.Edges[k]; taken(e) {
 			q.into[e.To] = append(q.into[e.To], int32(k))

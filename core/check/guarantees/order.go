@@ -153,6 +153,18 @@ func (q *guarantor) keyOf(l *graph.Link) string {
 	return ""
 }
 
+// overtakesAtIntake says why later messages may overtake one at the intake of a node, of whose runs some may fail;
+// empty: they do not.
+func (q *guarantor) overtakesAtIntake(s int, n *graph.Node, fails bool) string {
+	switch {
+	case n.Concurrency != 1 || fails || n.Pool != "":
+		return fmt.Sprintf("`%s` handles messages concurrently", n.Name)
+	case q.a.Outcome(s, flow.Worst).Length.Tail(0) > 0: // [AI-03]
+		return fmt.Sprintf("a message that finds `%s` busy is offered again behind later ones", n.Name)
+	}
+	return ""
+}
+
 // overtakes says how a message can overtake an earlier one of its key on a link, with
 // nothing broken.
 func (q *guarantor) overtakes(s int, l *graph.Link, to int) string {
@@ -208,8 +220,8 @@ func (q *guarantor) overtakes(s int, l *graph.Link, to int) string {
 		}
 		return ""
 	case next.How == flow.AsIntake:
-		if target.Concurrency != 1 || bad || target.Pool != "" {
-			return fmt.Sprintf("`%s` handles messages concurrently", target.Name)
+		if why := q.overtakesAtIntake(to, target, bad); why != "" {
+			return why
 		}
 	case next.How == flow.AsCall && (at.How == flow.AsRequest || from.Kind.Answers()):
 		return fmt.Sprintf("`%s` handles requests concurrently", from.Name)

@@ -204,6 +204,18 @@ func (p *passage) spread(begin []few, stops func(k int) bool) []few {
 	return out
 }
 
+// byChance reports whether a message at a state may do without an edge by chance, or since a call fails and that is
+// ignored.
+func (q *guarantor) byChance(s int, e *flow.Edge) bool {
+	if e.Link == graph.None {
+		return false
+	}
+	l := q.a.Link(e.Link)
+	count, _, _ := q.a.CountOf(l, q.g.All[s])
+	ignored := e.Kind == flow.Calls && l.Forgiven()
+	return ignored || l.Chance < 1 || l.Sometimes || l.Count.Dist.Smallest() < 1 || count.Low < 1
+}
+
 // followCertain finds the nodes that every message of the entry reaches.
 func (p *passage) followCertain() {
 	q := p.q
@@ -215,8 +227,8 @@ func (p *passage) followCertain() {
 		work := []int{in.State}
 		for k := 0; k < len(work); k++ {
 			for _, e := range q.g.Leaving(work[k]) {
-				if e.Verdict == expr.Certain && taken(&e) && e.Kind != flow.GaveUp && e.Kind != flow.Result &&
-					mark(e.To) {
+				sure := e.Verdict == expr.Certain && !q.byChance(work[k], &e)
+				if sure && taken(&e) && e.Kind != flow.GaveUp && e.Kind != flow.Result && mark(e.To) {
 					work = append(work, e.To)
 				}
 			}

@@ -40,7 +40,15 @@ func (q *guarantor) cause(edge int, fault string, shown laterFailure, why string
 }
 
 // retried reports whether a run at a state is made again when it fails, and by what.
-func (q *guarantor) retried(s int) (by string, ok bool) {
+func (q *guarantor) retried(s int) (by string, ok bool) { return q.retriedOnce(s, 0) }
+
+// mostCallers bounds the callers of callers that are looked at.
+const mostCallers = 20
+
+func (q *guarantor) retriedOnce(s, depth int) (by string, ok bool) {
+	if depth++; depth > mostCallers {
+		return "", false
+	}
 	at := q.g.All[s]
 	switch at.How {
 	case flow.AsIntake, flow.AsPoll:
@@ -53,8 +61,17 @@ func (q *guarantor) retried(s int) (by string, ok bool) {
 		return "its intake tries the message again", true
 	case flow.AsCall:
 		for _, i := range q.into[s] {
-			if e := &q.g.Edges[i]; e.Kind == flow.Calls && q.a.Link(e.Link).Policy.Tries != 1 {
+			e := &q.g.Edges[i]
+			if e.Kind != flow.Calls {
+				continue
+			}
+			if l := q.a.Link(e.Link); l.Policy.Tries != 1 {
 				return "`" + q.a.Node(q.g.All[e.From].Node).Name + "` calls again", true
+			} else if l.Forgiven() {
+				continue
+			}
+			if by, ok := q.retriedOnce(e.From, depth); ok { // the caller fails with it
+				return by, true
 			}
 		}
 	}
@@ -78,8 +95,17 @@ func (q *guarantor) repeatedRuns(s int) {
 	}
 	for k, e := range q.g.Leaving(s) {
 		edge := int(q.g.First[s]) + k
-		if e.Kind == flow.GaveUp || e.Kind == flow.Result || e.Kind == flow.LifeEnds || !taken(&e) {
+		if e.Kind == flow.GaveUp || e.Kind == flow.LifeEnds || !taken(&e) {
 			continue
+		}
+		if e.Kind == flow.Result { // at the end of the tries, or of each run
+			if at.How == flow.AsIntake {
+				continue
+			}
+			if retried && q.a.Link(e.Link).When == model.Failure {
+				q.repeatedFailure(s, edge, n, by)
+				continue
+			}
 		}
 		switch {
 		case outlasted:
@@ -105,6 +131,16 @@ func (q *guarantor) repeatedRuns(s int) {
 		} else if fault, how := q.failsUnderFault(s, &e); fault != "" {
 			q.cause(edge, fault, noFailure, "%s, and %s", how, by)
 		}
+	}
+}
+
+// repeatedFailure finds why a node whose every run has a result says more than once that it has failed.
+func (q *guarantor) repeatedFailure(s, edge int, n *graph.Node, by string) {
+	const how = "each run that fails has a result"
+	if q.a.Outcome(s, flow.Worst).Bad() > 0 {
+		q.cause(edge, "", laterFailure{how, n.ID, false}, "%s, and %s", how, by)
+	} else {
+		q.cause(edge, n.Name, noFailure, "%s, and %s", how, by)
 	}
 }
 
@@ -216,7 +252,7 @@ func (q *guarantor) failsAfter(s int, e *flow.Edge) laterFailure {
 			return laterFailure{"the later call `" + l.Link.ID() + "` can fail", l.To, false}
 		case writes && !l.Ignore && q.rejects(s, l):
 			return laterFailure{"the later write `" + l.Link.ID() + "` can be rejected", l.To, false}
-		case late && (calls || writes && !a.Node(l.To).Takes.IsZero()):
+		case late && (calls || writes && (!a.Node(l.To).Takes.IsZero() || q.rejects(s, l))):
 			return laterFailure{"the run can exceed its timeout later", l.To, true}
 		}
 	}
@@ -266,7 +302,11 @@ func (q *guarantor) failsUnderFault(s int, e *flow.Edge) (fault, how string) {
 	for _, l := range q.later(s, e) {
 		to := a.Node(l.To)
 		switch {
-		case l.Ignore || l.Op == "read":
+		case l.Op == "read":
+		case l.Ignore:
+			if a.MayBeLateByTries(s, l) {
+				return to.Name, "the run exceeds its timeout while it tries to write to `" + to.Name + "` again"
+			}
 		case l.ID == own.ID:
 			again = true
 		case l.Relation == model.WaitingCall:
@@ -334,7 +374,7 @@ func (q *guarantor) leadsBack(s, k int) (back *flow.Edge, fault string) {
 		case onward:
 			back, fault = f, q.givesUpBy(e)
 		case back == nil:
-			back, fault = f, q.closedBy(int32(s))
+			back, fault = f, q.closedBy(q.cycles[1], int32(s))
 		}
 	}
 	return back, fault
