@@ -5,6 +5,7 @@ package document
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"math"
 )
 
 // Version is the version of the program, put into every document.
@@ -46,8 +47,13 @@ type State struct {
 	Seconds *float64 `json:"s,omitempty"`
 }
 
-// At is the state of a known time.
-func At(seconds float64) State { return State{State: "at", Seconds: &seconds} }
+// At is the state of a known time, to the nanosecond: 3 + 0.1 + 0.2 is 3.3.
+func At(seconds float64) State {
+	if math.Abs(seconds) < 1e6 {
+		seconds = math.Round(seconds*1e9) / 1e9
+	}
+	return State{State: "at", Seconds: &seconds}
+}
 
 // The states without a time.
 var (

@@ -314,7 +314,7 @@ func (a *Analysis) labelRuns(i int, c *Capacity, guessed bool) {
 	if guessed {
 		c.Basis["concurrency"] = Estimate
 	}
-	if a.forgets(a.Node(i)) {
+	if a.mayMistake(a.Node(i)) {
 		because("no two messages have the same `idempotent` key")
 	}
 	if a.Node(i).Kind == model.Outside && a.throttled[i] > 0 {

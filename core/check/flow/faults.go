@@ -235,7 +235,7 @@ func (a *Analysis) byChance(s int, e *Edge, l *graph.Link) bool {
 
 // mayBeUnused reports whether runs at a state may all do without a link.
 func (a *Analysis) mayBeUnused(s int, e *Edge, l *graph.Link) bool {
-	if l.Sometimes || e.Verdict == expr.Possible || a.forgets(a.Node(a.States.All[s].Node)) {
+	if l.Sometimes || e.Verdict == expr.Possible || a.mayMistake(a.Node(a.States.All[s].Node)) {
 		return true
 	}
 	count, _, guessed := a.CountOf(l, a.States.All[s])
@@ -256,9 +256,9 @@ func (a *Analysis) deliverMet(d delivery, runs int) {
 	}
 }
 
-// forgets reports whether a function may take a message for one that it has processed before: its key need not be that
-// of the event.
-func (a *Analysis) forgets(n *graph.Node) bool {
+// mayMistake reports whether a function may take a message for one that it has processed before: its key need not be
+// that of the event.
+func (a *Analysis) mayMistake(n *graph.Node) bool {
 	return n.Idempotent != nil && n.Node.Idempotent != "event.id"
 }
 
@@ -413,7 +413,7 @@ func (a *Analysis) intakeDelivery(s int, at State, n *graph.Node, edges []Edge) 
 		after:  a.patience(s),
 		limit:  a.retryField(at),
 	}
-	if n.Concurrency > 0 || n.Pool != "" || a.forgets(n) { // what finds no free run uses up no try
+	if n.Concurrency > 0 || n.Pool != "" || a.mayMistake(n) { // what finds no free run uses up no try
 		d.after.high = math.Inf(1)
 	}
 	if p.GiveUp > 0 {
@@ -651,7 +651,7 @@ func (a *Analysis) failingReads(s int, n *graph.Node, l *graph.Link, to int, dea
 	}
 	var ends bool
 	d.after, d.limit, ends = a.ReaderPatience(n, l, to)
-	if a.takesAll(s, l) != expr.Certain || a.forgets(a.Node(l.To)) {
+	if a.takesAll(s, l) != expr.Certain || a.mayMistake(a.Node(l.To)) {
 		d.after.high = math.Inf(1) // it may take nothing
 	}
 	if !ends {

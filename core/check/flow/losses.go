@@ -1333,7 +1333,7 @@ func (a *Analysis) assumed(entry int) []string {
 		}
 		return false
 	}
-	if at := Accepting(a.Graph, entry); at != graph.None && at != entry {
+	if at := a.accepting(entry); at != graph.None && at != entry {
 		out = append(out, fmt.Sprintf("no payload is stated: it is taken to be one that `%s` accepts", a.Node(at).Name))
 	}
 	if len(n.Node.Keys) == 0 && reads("keys") {

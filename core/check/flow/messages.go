@@ -255,6 +255,14 @@ func (a *Analysis) brings(i int) []inflow {
 	return out
 }
 
+// accepting returns what Accepting does, without a look where no node checks payloads.
+func (a *Analysis) accepting(entry int) int {
+	if !a.Graph.UsesData {
+		return graph.None
+	}
+	return Accepting(a.Graph, entry)
+}
+
 // Accepting returns the first node that checks the payloads which outsiders send to an entry, where they come to it as
 // they are; None: there is none.
 func Accepting(g *graph.Graph, entry int) int {

@@ -23,7 +23,7 @@ type offers struct {
 // room, and reports whether that has changed. What is turned away comes again after a
 // while, as long as its policy lets it; offers are taken to be independent of each other,
 // so that a share B = E(c, A) of them finds all c runs busy (Erlang's loss formula), where
-// A = Σ a·(1 + B + … + Bⁿ⁻¹) counts those that come again.
+// A = Σ a·(1 + B + … + Bⁿ⁻¹) counts those that come again. Outside systems turn away what is over their rate.
 func (a *Analysis) findThrottles() bool {
 	found, loads := map[int]float64{}, map[int]float64{}
 	limit := func(nodes []int, c int) {
@@ -237,7 +237,8 @@ const longestBurst = 400
 // overRate returns the share of what comes by chance that is over a rate limit: load is the rate at which it comes, in
 // units of the limit, and burst how many the limit lets through at once. A limit of one at a time is a server that is
 // busy for as long as a token needs, of which the others are waiting places: what it turns away is the loss of M/D/1/K,
-// K = burst, by the chain that is seen at departures, whose balance across each level has positive terms only.
+// K = burst (in whole messages), by the chain that is seen at departures, whose balance across each level has positive
+// terms only.
 func overRate(load, burst float64) float64 {
 	places := int(min(burst, longestBurst))
 	more := make([]float64, places+1) // chance that more than k come while one is served

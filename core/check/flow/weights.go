@@ -78,7 +78,7 @@ func (a *Analysis) weighState(s int) {
 		a.weighRequest(s, at, n, edges)
 	case n.Kind.Polled() && len(n.Out) > 0:
 		a.weighPolled(s, at, n, edges)
-		a.notTheSame(n, edges)
+		a.mayDropAny(n, edges)
 	default:
 		a.weighPassing(s, at, n, edges)
 	}
@@ -87,8 +87,8 @@ func (a *Analysis) weighState(s int) {
 	}
 }
 
-// notTheSame notes that a queue which drops messages of the same key may drop any.
-func (a *Analysis) notTheSame(n *graph.Node, edges []Edge) {
+// mayDropAny notes that a queue which drops messages of the same key may drop any: what their keys are is not known.
+func (a *Analysis) mayDropAny(n *graph.Node, edges []Edge) {
 	if n.DedupeBy == nil || n.Dedupe.By == "event.id" {
 		return
 	}
@@ -256,7 +256,7 @@ func (a *Analysis) weighRun(s int, at State, n *graph.Node, edges []Edge) {
 		if e.Kind == Calls {
 			v := a.three(s, func(m Mode) float64 { return a.visitsAt(s, e.Link, m) })
 			e.Mean, e.expected = v.Span, v.usual
-			if a.forgets(n) {
+			if a.mayMistake(n) {
 				e.Mean.Low = 0
 			}
 			e.Delay = n.Takes.Expected()
