@@ -41,3 +41,15 @@ func TestStates(t *testing.T) {
 		require.JSONEq(t, want, string(text))
 	}
 }
+
+// Sums of times have no digits that nobody meant.
+func TestTimesAreToTheNanosecond(t *testing.T) {
+	for seconds, want := range map[float64]string{
+		0.1 + 0.2: `{"state":"at","s":0.3}`, 213.00000000000003: `{"state":"at","s":213}`,
+		7e-15: `{"state":"at","s":0}`, 1e15: `{"state":"at","s":1000000000000000}`,
+	} {
+		text, err := json.Marshal(document.At(seconds))
+		require.NoError(t, err)
+		require.Equal(t, want, string(text))
+	}
+}

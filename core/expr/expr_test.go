@@ -253,3 +253,56 @@ func FuzzCompile(f *testing.F) {
 		}
 	})
 }
+
+// A list is needed where items are sent, and a number where they are counted.
+func TestWhatAnExpressionGives(t *testing.T) {
+	_, err := Compile("[1, 2]", "list")
+	require.NoError(t, err)
+	_, err = Compile("1 + 1", "list")
+	require.ErrorContains(t, err, "a list is needed here")
+	_, err = Compile("1 + 1", "number")
+	require.NoError(t, err)
+	_, err = Compile("[1, 2]", "number")
+	require.ErrorContains(t, err, "a number is needed here")
+}
+
+// A measure that holds or not is 1 or 0.
+func TestMeasuresThatHold(t *testing.T) {
+	j, err := CompileMeasure("run.runs > 3")
+	require.NoError(t, err)
+	for runs, want := range map[float64]float64{4: 1, 3: 0} {
+		got, err := j.Number(map[string]any{"runs": runs})
+		require.NoError(t, err)
+		require.InDelta(t, want, got, 0)
+	}
+}
+
+// A schema without a type has one that its keywords are about.
+func TestExamplesByKeyword(t *testing.T) {
+	list, isList := Example(map[string]any{"items": map[string]any{"type": "string"}, "minItems": 1.0}).([]any)
+	require.True(t, isList)
+	require.Len(t, list, 1)
+	number, isNumber := Example(map[string]any{"minimum": 3.0}).(float64)
+	require.True(t, isNumber)
+	require.GreaterOrEqual(t, number, 3.0)
+	_, isText := Example(map[string]any{"minLength": 2.0}).(string)
+	require.True(t, isText)
+}
+
+// What is only an example in a payload decides nothing; what is known does.
+func TestPayloadsKnownInPart(t *testing.T) {
+	of := func(schema map[string]any) error {
+		s, err := CompileSchema(schema)
+		require.NoError(t, err)
+		return s.FitsApart(map[string]any{"event": map[string]any{}, "node": "scale"}, []string{"event"})
+	}
+	require.ErrorContains(t, of(map[string]any{"type": "string"}), "want string")
+	require.ErrorContains(t, of(map[string]any{"required": []any{"kg"}}), "kg")
+	require.Error(t, of(map[string]any{"properties": map[string]any{"node": map[string]any{"type": "number"}}}))
+	require.NoError(t, of(map[string]any{"required": []any{"event"}}))
+	unsure := map[string]any{"properties": map[string]any{"event": map[string]any{"required": []any{"id"}}}}
+	require.NoError(t, of(unsure))
+	either := func(other map[string]any) map[string]any { return map[string]any{"anyOf": []any{unsure, other}} }
+	require.NoError(t, of(either(map[string]any{"type": "string"})), "the first may fit")
+	require.NoError(t, of(map[string]any{"enum": []any{"a", "b"}}), "of a whole with unknown parts, nothing is said")
+}

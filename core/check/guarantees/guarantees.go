@@ -111,6 +111,7 @@ type guarantor struct {
 	into          [][]int32          // by state: edges that lead to it
 	place         []int32            // by state: its place in the order of the graph
 	cycles        [2]*cycles         // by which messages come to a state again, in normal operation and under a fault
+	again         map[int]string     // by state: by what its run is made again when it fails; empty: it is not
 	rounds        [2]*cycles         // the same without hop limits; nil: none is counted
 	causes        [2][]cause         // that repeat: in normal operation, under one fault
 	breaches      [2][]Breach        // the causes, described
@@ -132,6 +133,7 @@ func newGuarantor(a *flow.Analysis) *guarantor {
 		overtaking:    make([]string, len(a.States.Edges)),
 		gaps:          map[int]float64{},
 		tasks:         map[int]*taskOrder{},
+		again:         map[int]string{},
 		answers:       map[int]Guarantee{},
 		isDestination: destinations(a),
 		place:         make([]int32, len(a.States.All)),

@@ -1,6 +1,7 @@
 package guarantees_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -281,4 +282,54 @@ func TestAnswers(t *testing.T) {
 			require.Fail(t, "no answer")
 		})
 	}
+}
+
+// Callers of callers, each of which is tried again only where the first is: the ways to them are as many as four to the
+// power of their layers.
+func TestCallersOfCallers(t *testing.T) {
+	const calls = 80
+	layers := func(tries string) string {
+		var b strings.Builder
+		b.WriteString("  q: {kind: queue, rate: 1/m, lease: 10h, links: {f0: {retry: {tries: " + tries + "}}}}\n  rows: {kind: table}\n")
+		for i := range calls {
+			links := []string{"rows: {at: start}"}
+			for k := (i/4 + 1) * 4; k < min((i/4+2)*4, calls); k++ {
+				links = append(links, fmt.Sprintf("f%d: {mode: wait}", k))
+			}
+			fmt.Fprintf(&b, "  f%d: {kind: function, timeout: 9h, links: {%s}}\n", i, strings.Join(links, ", "))
+		}
+		return b.String()
+	}
+	require.Equal(t, "at_most_once", guaranteesOf(t, layers("1"))["q rows"].Effects.OneFault)
+	require.Equal(t, "any_number", guaranteesOf(t, layers("2"))["q rows"].Effects.OneFault)
+}
+
+// What each run says of itself is said as often as it is tried; what is sent by chance is not certain to come.
+func TestResultsOfEachRun(t *testing.T) {
+	found := guaranteesOf(t, "  q: {kind: queue, rate: 1/m, links: {f: {retry: {tries: 3}}}}\n"+
+		"  f: {kind: function, takes: 1s, timeout: 10s, fails: 10%, results: all, links: {gone: {to: d, when: failure}, e: {chance: 50%}}}\n"+
+		"  d: {kind: queue}\n  e: {kind: table}")
+	require.Equal(t, "any_number", found["q d"].Effects.NoFault)
+	require.Contains(t, found["q d"].Repeats[0].Why, "each run that fails has a result")
+	require.Equal(t, "possible", found["q e"].Reaches)
+}
+
+// A message that finds the only run busy comes back behind later ones; runs that take no time find none busy.
+func TestOrderAtAConcurrencyOfOne(t *testing.T) {
+	of := func(takes string) guarantees.Guarantee {
+		return guaranteesOf(t, "  t: {kind: topic, rate: 1/m, links: {f: {}}}\n"+
+			"  f: {kind: function, takes: "+takes+", concurrency: 1, links: {d: {}}}\n  d: {kind: table}")["t d"]
+	}
+	require.True(t, of("0s").Order.Kept)
+	require.False(t, of("1s").Order.Kept)
+}
+
+// Requests that an endpoint fails itself, or that come over its rate limit, are answered so.
+func TestAnswersOfABusyEndpoint(t *testing.T) {
+	of := func(field string) guarantees.Guarantee {
+		return guaranteesOf(t, "  e: {kind: endpoint, rate: 1/m, "+field+"links: {f: {}}}\n  f: {kind: function}")["e e"]
+	}
+	require.Equal(t, "exactly_once", of("").Effects.NoFault)
+	require.Equal(t, "at_most_once", of("fails: 5%, ").Effects.NoFault)
+	require.Equal(t, "at_most_once", of("rate-limit: 10/m, ").Effects.NoFault)
 }

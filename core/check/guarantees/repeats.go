@@ -40,25 +40,28 @@ func (q *guarantor) cause(edge int, fault string, shown laterFailure, why string
 }
 
 // retried reports whether a run at a state is made again when it fails, and by what.
-func (q *guarantor) retried(s int) (by string, ok bool) { return q.retriedOnce(s, 0) }
-
-// mostCallers bounds the callers of callers that are looked at.
-const mostCallers = 20
-
-func (q *guarantor) retriedOnce(s, depth int) (by string, ok bool) {
-	if depth++; depth > mostCallers {
-		return "", false
+func (q *guarantor) retried(s int) (by string, ok bool) {
+	by, known := q.again[s]
+	if !known {
+		q.again[s] = "" // callers who wait for each other end here
+		by = q.triedAgainBy(s)
+		q.again[s] = by
 	}
+	return by, by != ""
+}
+
+// triedAgainBy says by what a run at a state is made again when it fails; empty: it is not.
+func (q *guarantor) triedAgainBy(s int) string {
 	at := q.g.All[s]
 	switch at.How {
 	case flow.AsIntake, flow.AsPoll:
 		if q.a.PolicyOf(at.Context).Tries == 1 {
-			return "", false
+			return ""
 		}
 		if at.How == flow.AsPoll {
-			return "`" + q.a.Node(q.a.Link(int(at.Link)).From).Name + "` delivers the message again", true
+			return "`" + q.a.Node(q.a.Link(int(at.Link)).From).Name + "` delivers the message again"
 		}
-		return "its intake tries the message again", true
+		return "its intake tries the message again"
 	case flow.AsCall:
 		for _, i := range q.into[s] {
 			e := &q.g.Edges[i]
@@ -66,16 +69,16 @@ func (q *guarantor) retriedOnce(s, depth int) (by string, ok bool) {
 				continue
 			}
 			if l := q.a.Link(e.Link); l.Policy.Tries != 1 {
-				return "`" + q.a.Node(q.g.All[e.From].Node).Name + "` calls again", true
+				return "`" + q.a.Node(q.g.All[e.From].Node).Name + "` calls again"
 			} else if l.Forgiven() {
 				continue
 			}
-			if by, ok := q.retriedOnce(e.From, depth); ok { // the caller fails with it
-				return by, true
+			if by, again := q.retried(e.From); again { // the caller fails with it
+				return by
 			}
 		}
 	}
-	return "", false
+	return ""
 }
 
 // repeatedRuns finds what a second run for one message does again.
