@@ -42,7 +42,7 @@ func TestStates(t *testing.T) {
 	}
 }
 
-// Sums of times have no digits that nobody meant.
+// Sums of times have no digits from rounding.
 func TestTimesAreToTheNanosecond(t *testing.T) {
 	for seconds, want := range map[float64]string{
 		0.1 + 0.2: `{"state":"at","s":0.3}`, 213.00000000000003: `{"state":"at","s":213}`,

@@ -84,6 +84,15 @@ type EventFile struct {
 	Attributes    *expr.Attributes // nil: it has none of its own
 }
 
+// UsualEvent is an event that external senders send to a node, of which nothing is stated: where the node checks
+// payloads, it has one that fits.
+func (n *Node) UsualEvent() EventFile {
+	if n.Accepts == nil {
+		return EventFile{}
+	}
+	return EventFile{Data: expr.Example(n.Accepts.Document)}
+}
+
 // Over returns the event of a file (none: an empty one) with what the scenario states
 // of it.
 func (e *SampleEvent) Over(file EventFile) EventFile {

@@ -29,7 +29,8 @@ func TestBounds(t *testing.T) {
 	require.ErrorContains(t, err, "more than a run can simulate")
 
 	parse := func(count string) error {
-		text := "ironweir: topology/1\nnodes:\n  f: {kind: function, links: {q: {count: " + count + "}}}\n  q: {kind: queue}\n"
+		text := "ironweir: topology/1\nnodes:\n  q: {kind: queue}\n" +
+			"  f: {kind: function, links: {q: {count: " + count + "}}}\n"
 		_, err := model.Parse("m.yaml", []byte(text), model.Options{})
 		return err
 	}

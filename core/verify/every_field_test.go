@@ -11,8 +11,14 @@ import (
 	"ironweir/core/model"
 )
 
-// drawn lists what draws the models of these tests.
-var drawn = []func(*rapid.T) string{drawWhole, drawSystem, drawStages, drawWriters, drawDetails}
+// generators draw the models of these tests.
+var generators = []struct {
+	name string
+	draw func(*rapid.T) string
+}{
+	{"whole", drawWhole}, {"systems", drawSystem}, {"stages", drawStages}, {"writers", drawWriters},
+	{"details", drawDetails},
+}
 
 // notDrawn lists the fields that a check and a run need not look at, and those of a schedule that are about what is
 // sent to a node: nothing is sent to one.
@@ -35,8 +41,8 @@ func TestEveryFieldIsDrawn(t *testing.T) {
 		}
 	}
 	models := 0
-	for _, draw := range drawn {
-		gen := rapid.Custom(draw)
+	for _, by := range generators {
+		gen := rapid.Custom(by.draw)
 		for seed := range 400 {
 			text := gen.Example(seed)
 			if _, err := compiled(t, text); err != nil {
@@ -57,7 +63,7 @@ func TestEveryFieldIsDrawn(t *testing.T) {
 			mark("topology", m)
 		}
 	}
-	require.Greater(t, models, 200*len(drawn))
+	require.Greater(t, models, 200*len(generators))
 	var missing []string
 	want := func(of, field string) {
 		if path := of + "." + field; !notDrawn[field] && !notDrawn[path] && !used[path] {

@@ -23,8 +23,8 @@ import (
 func TestGuaranteesOfRandomModels(t *testing.T) {
 	const each = 20
 	models, claims, contradicted := 0, 0, 0
-	for k, draw := range drawn {
-		gen := rapid.Custom(draw)
+	for k, by := range generators {
+		gen := rapid.Custom(by.draw)
 		for seed := 9000; models < each*(k+1); seed++ {
 			text := gen.Example(seed)
 			g, err := compiled(t, text)

@@ -23,16 +23,10 @@ func TestSurvey(t *testing.T) {
 	first, _ := strconv.Atoi(os.Getenv("IRONWEIR_SEED"))
 	only := os.Getenv("IRONWEIR_CLASS")
 	gen := rapid.Custom(drawWhole)
-	switch os.Getenv("IRONWEIR_SYSTEMS") {
-	case "stages":
-		gen = rapid.Custom(drawStages)
-	case "writers":
-		gen = rapid.Custom(drawWriters)
-	case "details":
-		gen = rapid.Custom(drawDetails)
-	case "":
-	default:
-		gen = rapid.Custom(drawSystem)
+	for _, by := range generators {
+		if by.name == os.Getenv("IRONWEIR_SYSTEMS") {
+			gen = rapid.Custom(by.draw)
+		}
 	}
 	type found struct {
 		text string

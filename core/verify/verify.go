@@ -149,48 +149,37 @@ func ownTraffic(g *graph.Graph) []*model.Traffic {
 		if n.Rate == 0 || n.Kind.Fires() {
 			continue
 		}
-		keys, types := n.Node.Keys, n.Types
-		if len(keys) == 0 {
-			keys = []string{""}
-			if n.By != nil || deletes {
-				keys = []string{n.Name + "-{seq}"} // over all partitions
-			}
-		}
-		if len(types) == 0 {
-			types = []string{""}
-		}
-		sources := n.Sources
-		if len(sources) == 0 {
-			sources = []string{""}
+		keys, types, sources := flow.OrEmpty(n.Node.Keys), flow.OrEmpty(n.Types), flow.OrEmpty(n.Sources)
+		if len(n.Node.Keys) == 0 && (n.By != nil || deletes) {
+			keys = []string{n.Name + "-{seq}"} // over all partitions
 		}
 		payload := acceptedPayload(g, i)
-		k, all := 0, len(keys)*len(types)*len(sources)
-		for _, key := range keys {
-			for _, kind := range types {
-				for _, source := range sources {
-					k++
-					t := &model.Traffic{
-						Name:     fmt.Sprintf("%s-%d", strings.ReplaceAll(n.Name, "/", "-"), k),
-						Into:     n.Name,
-						Arrivals: "even",
-						Key:      key,
-						Rate:     n.Rate / float64(all) * outOfStep(k, all),
-					}
-					if !strings.ContainsAny(kind, "{}") {
-						t.Type = kind
-					}
-					if strings.ContainsAny(source, "{}") {
-						source = ""
-					}
-					if source != "" || payload != nil {
-						t.Events = []model.SampleEvent{{Source: source, Data: payload, Weight: 1}}
-					}
-					out = append(out, t)
-				}
+		all := len(keys) * len(types) * len(sources)
+		for k := range all { // each with each
+			kind, source := types[k/len(sources)%len(types)], literal(sources[k%len(sources)])
+			t := &model.Traffic{
+				Name:     fmt.Sprintf("%s-%d", strings.ReplaceAll(n.Name, "/", "-"), k+1),
+				Into:     n.Name,
+				Arrivals: "even",
+				Key:      keys[k/len(sources)/len(types)],
+				Type:     literal(kind),
+				Rate:     n.Rate / float64(all) * outOfStep(k+1, all),
 			}
+			if source != "" || payload != nil {
+				t.Events = []model.SampleEvent{{Source: source, Data: payload, Weight: 1}}
+			}
+			out = append(out, t)
 		}
 	}
 	return out
+}
+
+// literal returns a text that is no template, else none.
+func literal(text string) string {
+	if strings.ContainsAny(text, "{}") {
+		return ""
+	}
+	return text
 }
 
 // acceptedPayload returns a payload that the first node which checks those of an entry accepts; nil: none does.
@@ -199,7 +188,7 @@ func acceptedPayload(g *graph.Graph, entry int) *model.Value {
 	if at == graph.None {
 		return nil
 	}
-	text, err := json.Marshal(expr.Example(g.Nodes[at].Accepts.Document))
+	text, err := json.Marshal(g.Nodes[at].UsualEvent().Data)
 	if err != nil {
 		return nil
 	}

@@ -81,10 +81,9 @@ type Analysis struct {
 	loads         map[int]float64 // by node with a limit: utilisation of it
 	grows         []bool          // by state: its rate has no bound
 	stateRates    []float64
-	overPartition map[int]float64 // by stream: the share of records that may come too close behind others
-	partitions    []int           // by node: of its partitions, those that get messages; 0: as many as it needs
-	mates         map[int][]mate  // by link that reads
-	runs          []float64       // by node, per second
+	partitions    []int          // by node: of its partitions, those that get messages; 0: as many as it needs
+	mates         map[int][]mate // by link that reads
+	runs          []float64      // by node, per second
 
 	faults   *faultModel
 	surges   map[int][]surge // by state

@@ -830,16 +830,12 @@ func (a *Analysis) waitsForRoom(n *graph.Node, others float64) (chance float64) 
 // holds varies, as in a loss system with so many places where the mean stock is the load.
 func (a *Analysis) findCrowding() {
 	const places = 100_000 // beyond which it varies little
-	a.overPartition = map[int]float64{}
 	for i := range a.Graph.Nodes {
 		n := a.Node(i)
 		if a.Boundless[i] || a.Rejected[i] > 0 {
 			continue
 		}
-		if over := a.tooClose(n); over > 0 {
-			a.overPartition[i] = over
-			a.mayLose(i, "throttled", over, "bursts")
-		}
+		a.mayLose(i, "throttled", a.tooClose(n), "bursts")
 		if !n.Kind.Leases() || n.Capacity == 0 || n.Capacity > places {
 			continue
 		}
@@ -856,7 +852,8 @@ func (a *Analysis) findCrowding() {
 // rejects them.
 func (a *Analysis) tooClose(n *graph.Node) float64 {
 	used := a.partitions[n.ID]
-	if n.Kind != model.Stream || n.PartitionRate == 0 || used == 0 {
+	limited := n.Kind == model.Stream && n.PartitionRate > 0 && used > 0
+	if !limited || a.Boundless[n.ID] || a.Rejected[n.ID] > 0 { // what is always over its rate counts as rejected
 		return 0
 	}
 	return overRate(a.Rates[n.ID]/float64(used)/n.PartitionRate, max(n.PartitionRate, 1))

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	"ironweir/core/check/internal/dist"
 	"ironweir/core/expr"
 	"ironweir/core/graph"
 	"ironweir/core/model"
@@ -167,7 +166,11 @@ func (a *Analysis) closure(s int) faultSet {
 }
 
 // alwaysFails returns those of them by which every try fails, however chance falls.
-func (a *Analysis) alwaysFails(s int) faultSet { return a.closureOf(s, a.faults.always, a.byChance) }
+func (a *Analysis) alwaysFails(s int) faultSet {
+	return a.closureOf(s, a.faults.always, func(s int, e *Edge, _ *graph.Link) bool {
+		return a.ByChance(s, e) || a.mayMistake(a.Node(a.States.All[s].Node))
+	})
+}
 
 // perhapsMet returns those of them that no run need come to: a condition decides that, and not chance.
 func (a *Analysis) perhapsMet(s int) faultSet {
@@ -228,30 +231,38 @@ func (a *Analysis) closureOf(s int, closures []faultSet, leftOut func(int, *Edge
 	return closures[s]
 }
 
-// byChance reports whether runs at a state may do without a link.
-func (a *Analysis) byChance(s int, e *Edge, l *graph.Link) bool {
-	return l.Chance < 1 || l.Count.Dist.Smallest() < 1 || a.mayBeUnused(s, e, l)
+// ByChance reports whether a run at a state may do without an edge over a link, by chance or by a condition.
+func (a *Analysis) ByChance(s int, e *Edge) bool {
+	l := a.Link(e.Link)
+	return l.Chance < 1 || l.Count.Dist.Smallest() < 1 || a.byCondition(s, e, l)
+}
+
+// byCondition reports whether runs at a state may all do without an edge, since a condition does not hold or the count
+// is none.
+func (a *Analysis) byCondition(s int, e *Edge, l *graph.Link) bool {
+	count, _, guessed := a.CountOf(l, a.States.All[s])
+	return l.Sometimes || e.Verdict == expr.Possible || guessed || count.High < 1
 }
 
 // mayBeUnused reports whether runs at a state may all do without a link.
 func (a *Analysis) mayBeUnused(s int, e *Edge, l *graph.Link) bool {
-	if l.Sometimes || e.Verdict == expr.Possible || a.mayMistake(a.Node(a.States.All[s].Node)) {
-		return true
-	}
-	count, _, guessed := a.CountOf(l, a.States.All[s])
-	return guessed || count.High < 1
+	return a.byCondition(s, e, l) || a.mayMistake(a.Node(a.States.All[s].Node))
 }
 
 // deliverMet lists a delivery of what fails at a state of runs.
 func (a *Analysis) deliverMet(d delivery, runs int) {
 	perhaps, rest := d.faults.both(a.perhapsMet(runs))
-	if !perhaps.empty() {
-		some := d
-		some.faults, some.pairs, some.others, some.after.high = perhaps, nil, nil, math.Inf(1)
-		a.deliver(some)
-		d.faults = rest
-	}
+	a.deliverPerhaps(d, perhaps)
+	d.faults = rest
 	if perhaps.empty() || !rest.empty() || len(d.pairs)+len(d.others) > 0 {
+		a.deliver(d)
+	}
+}
+
+// deliverPerhaps lists a delivery under faults, if there are any, that no message need meet.
+func (a *Analysis) deliverPerhaps(d delivery, faults faultSet) {
+	if !faults.empty() {
+		d.faults, d.pairs, d.others, d.after.high = faults, nil, nil, math.Inf(1)
 		a.deliver(d)
 	}
 }
@@ -554,7 +565,7 @@ func ownTime(n *graph.Node) float64 {
 func (a *Analysis) ranged(s int, o *RunOutcome, of func(length, sign float64) float64) Moment {
 	n := a.Node(a.States.All[s].Node)
 	shortest, mean := ownTime(n), o.Length.Mean()
-	low := dist.Smallest(n.Takes)
+	low := n.Takes.Smallest()
 	for _, id := range n.Out { // a run that cannot send as it starts ends at once
 		if l := a.Link(id); l.AtStart && l.When == model.OfRun && !l.Ignore {
 			low = 0
@@ -658,11 +669,7 @@ func (a *Analysis) failingReads(s int, n *graph.Node, l *graph.Link, to int, dea
 		d.cause = "expired"
 		d.after.low = min(d.after.low, d.after.At*(1-a.contended(l.To)))
 		if l.Relation != model.PolledMove {
-			perhaps := d
-			perhaps.faults, perhaps.pairs, perhaps.others, perhaps.after.high = a.perhapsMet(to), nil, nil, math.Inf(1)
-			if !perhaps.faults.empty() {
-				a.deliver(perhaps)
-			}
+			a.deliverPerhaps(d, a.perhapsMet(to))
 			together, _ := a.together(to)
 			together.merge(a.alwaysFails(to))
 			d.faults = together
@@ -935,7 +942,7 @@ func (a *Analysis) behindFailing(
 	after.low *= 1 - a.contended(l.To)
 	d.to, d.cause, d.after, d.limit, d.normal = graph.None, "expired", after, n.Name+" retention", false
 	d.behind = true
-	if a.partitions[n.ID] == 0 && !n.Kind.Leases() || busy*(1-a.overPartition[n.ID]) < overloaded {
+	if a.partitions[n.ID] == 0 && !n.Kind.Leases() || busy*(1-a.tooClose(n)) < overloaded {
 		d.after.high = math.Inf(1) // each partition waits for its own, or gets less
 	}
 	if d.quiet = d.quiet || after.low >= day; !a.failAll(l, d.faults) {

@@ -337,8 +337,8 @@ func (a *Analysis) sentByTraffic(i int, base Message, add func(Message, float64)
 		}
 		for _, e := range t.spec.Events {
 			file, known := a.Inputs[e.File]
-			if e.File == "" && n.Accepts != nil {
-				file.Data = expr.Example(n.Accepts.Document)
+			if e.File == "" {
+				file = n.UsualEvent()
 			}
 			sent := e.Over(file)
 			each := m
@@ -359,7 +359,7 @@ func (a *Analysis) sentByTraffic(i int, base Message, add func(Message, float64)
 		}
 		if len(t.spec.Events) == 0 {
 			if n.Accepts != nil && a.Graph.UsesData {
-				m.Data = a.Payloads.intern(expr.Example(n.Accepts.Document))
+				m.Data = a.Payloads.intern(n.UsualEvent().Data)
 			}
 			add(m, share)
 		}

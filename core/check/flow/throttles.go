@@ -234,8 +234,8 @@ func (a *Analysis) askedOf(i int) float64 {
 // longestBurst bounds the bursts that are counted exactly, in messages.
 const longestBurst = 400
 
-// overRate returns the share of what comes by chance that is over a rate limit: load is the rate at which it comes, in
-// units of the limit, and burst how many the limit lets through at once. A limit of one at a time is a server that is
+// overRate returns the share of Poisson arrivals that is over a rate limit: load is the arrival rate, in units of the
+// limit, and burst how many the limit lets through at once. A limit of one at a time is a server that is
 // busy for as long as a token needs, of which the others are waiting places: what it turns away is the loss of M/D/1/K,
 // K = burst (in whole messages), by the chain that is seen at departures, whose balance across each level has positive
 // terms only.

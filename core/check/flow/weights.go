@@ -98,7 +98,7 @@ func (a *Analysis) mayDropAny(n *graph.Node, edges []Edge) {
 }
 
 // comesTwice counts the second deliveries of a node. They run and send, but are no messages of their own: what is lost
-// of them is not, so that what follows of losses is at most so much.
+// of them is not, so that losses that follow are upper bounds.
 func comesTwice(n *graph.Node, edges []Edge) {
 	for k := range edges {
 		if e := &edges[k]; e.Kind == Delivers || e.Kind == Polls {
@@ -318,7 +318,7 @@ func (a *Analysis) weighResult(s int, e *Edge, l *graph.Link, share three) {
 }
 
 // refusedSend returns the edge that messages at a state would take by a link whose target refuses the sender, if they
-// use the link: of what comes of them, and nothing more, no edge leads anywhere.
+// use the link. It is no edge of the graph, and only says how many there are.
 func (a *Analysis) refusedSend(at State, n *graph.Node, l *graph.Link) (e Edge, ok bool) {
 	if !l.Refused || l.Op == "read" {
 		return e, false

@@ -17,22 +17,11 @@ type cycles struct {
 
 // findCycles finds the cycles over the edges that are of a sort.
 func (q *guarantor) findCycles(of func(*flow.Edge) bool) *cycles {
-	var edges []graph.Edge
-	for k := range q.g.Edges {
-		if e := &q.g.Edges[k]; of(e) {
-			edges = append(edges, graph.Edge{From: e.From, To: e.To})
-		}
+	places := make([]int, len(q.g.All))
+	for s := range places {
+		places[s] = s
 	}
-	c := &cycles{make([]int32, len(q.g.All)), graph.Loops(len(q.g.All), edges)}
-	for s := range c.of {
-		c.of[s] = graph.None
-	}
-	for k, states := range c.members {
-		for _, s := range states {
-			c.of[s] = int32(k)
-		}
-	}
-	return c
+	return q.cyclesOf(places, len(places), of)
 }
 
 // findRounds finds the cycles as they would be without hop limits, which let a message round them a few times only: the
@@ -42,33 +31,37 @@ func (q *guarantor) findRounds(of func(*flow.Edge) bool) *cycles {
 	if !slices.ContainsFunc(q.g.All, counted) {
 		return nil
 	}
-	number, flat := map[flow.State]int{}, make([]int, len(q.g.All))
+	number, places := map[flow.State]int{}, make([]int, len(q.g.All))
 	for s := range q.g.All {
 		one, _ := q.g.All[s].Unhopped()
 		if _, known := number[one]; !known {
 			number[one] = len(number)
 		}
-		flat[s] = number[one]
+		places[s] = number[one]
 	}
+	return q.cyclesOf(places, len(number), of)
+}
+
+// cyclesOf finds the cycles over the edges that are of a sort, where each state stands at one of so many places.
+func (q *guarantor) cyclesOf(places []int, count int, of func(*flow.Edge) bool) *cycles {
 	var edges []graph.Edge
 	for k := range q.g.Edges {
 		if e := &q.g.Edges[k]; of(e) {
-			edges = append(edges, graph.Edge{From: flat[e.From], To: flat[e.To]})
+			edges = append(edges, graph.Edge{From: places[e.From], To: places[e.To]})
 		}
 	}
-	loops := graph.Loops(len(number), edges)
-	on := make([]int32, len(number))
+	loops, on := graph.Loops(count, edges), make([]int32, count)
 	for k := range on {
 		on[k] = graph.None
 	}
-	for k, states := range loops {
-		for _, s := range states {
-			on[s] = int32(k)
+	for k, loop := range loops {
+		for _, place := range loop {
+			on[place] = int32(k)
 		}
 	}
-	c := &cycles{make([]int32, len(q.g.All)), make([][]int, len(loops))}
+	c := &cycles{make([]int32, len(places)), make([][]int, len(loops))}
 	for s := range c.of {
-		if c.of[s] = on[flat[s]]; c.of[s] != graph.None {
+		if c.of[s] = on[places[s]]; c.of[s] != graph.None {
 			c.members[c.of[s]] = append(c.members[c.of[s]], s)
 		}
 	}

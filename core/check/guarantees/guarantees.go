@@ -111,8 +111,8 @@ type guarantor struct {
 	into          [][]int32          // by state: edges that lead to it
 	place         []int32            // by state: its place in the order of the graph
 	cycles        [2]*cycles         // by which messages come to a state again, in normal operation and under a fault
-	again         map[int]string     // by state: by what its run is made again when it fails; empty: it is not
 	rounds        [2]*cycles         // the same without hop limits; nil: none is counted
+	again         map[int]string     // by state: by what its run is made again when it fails; empty: it is not
 	causes        [2][]cause         // that repeat: in normal operation, under one fault
 	breaches      [2][]Breach        // the causes, described
 	byState       [2][][]int32       // causes by state

@@ -290,7 +290,8 @@ func TestCallersOfCallers(t *testing.T) {
 	const calls = 80
 	layers := func(tries string) string {
 		var b strings.Builder
-		b.WriteString("  q: {kind: queue, rate: 1/m, lease: 10h, links: {f0: {retry: {tries: " + tries + "}}}}\n  rows: {kind: table}\n")
+		b.WriteString("  q: {kind: queue, rate: 1/m, lease: 10h, links: {f0: {retry: {tries: " + tries + "}}}}\n")
+		b.WriteString("  rows: {kind: table}\n")
 		for i := range calls {
 			links := []string{"rows: {at: start}"}
 			for k := (i/4 + 1) * 4; k < min((i/4+2)*4, calls); k++ {
@@ -307,7 +308,8 @@ func TestCallersOfCallers(t *testing.T) {
 // What each run says of itself is said as often as it is tried; what is sent by chance is not certain to come.
 func TestResultsOfEachRun(t *testing.T) {
 	found := guaranteesOf(t, "  q: {kind: queue, rate: 1/m, links: {f: {retry: {tries: 3}}}}\n"+
-		"  f: {kind: function, takes: 1s, timeout: 10s, fails: 10%, results: all, links: {gone: {to: d, when: failure}, e: {chance: 50%}}}\n"+
+		"  f: {kind: function, takes: 1s, timeout: 10s, fails: 10%, results: all, "+
+		"links: {gone: {to: d, when: failure}, e: {chance: 50%}}}\n"+
 		"  d: {kind: queue}\n  e: {kind: table}")
 	require.Equal(t, "any_number", found["q d"].Effects.NoFault)
 	require.Contains(t, found["q d"].Repeats[0].Why, "each run that fails has a result")

@@ -210,10 +210,7 @@ func (q *guarantor) byChance(s int, e *flow.Edge) bool {
 	if e.Link == graph.None {
 		return false
 	}
-	l := q.a.Link(e.Link)
-	count, _, _ := q.a.CountOf(l, q.g.All[s])
-	ignored := e.Kind == flow.Calls && l.Forgiven()
-	return ignored || l.Chance < 1 || l.Sometimes || l.Count.Dist.Smallest() < 1 || count.Low < 1
+	return e.Kind == flow.Calls && q.a.Link(e.Link).Forgiven() || q.a.ByChance(s, e)
 }
 
 // followCertain finds the nodes that every message of the entry reaches.

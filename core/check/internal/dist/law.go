@@ -306,19 +306,6 @@ func (l Law) Square() float64 {
 	return sum / l.Mass
 }
 
-// Smallest returns the smallest value of a distribution.
-func Smallest(d model.Distribution) float64 {
-	switch d.Dist {
-	case "uniform":
-		return d.Min
-	case "samples":
-		return d.Values[0]
-	case "exponential", "lognormal", "gamma":
-		return 0
-	}
-	return d.Mean
-}
-
 // CDF returns the chance that a distribution gives at most x.
 func CDF(d model.Distribution, x float64) float64 {
 	if x < 0 {

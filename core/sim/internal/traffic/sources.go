@@ -138,12 +138,9 @@ func (e *Sources) newSource(spec *model.Traffic) (source, error) {
 			return t, err
 		}
 	}
-	usual := model.EventFile{} // an event of which the scenario states no payload
-	if a := e.Graph.Nodes[into].Accepts; a != nil {
-		usual.Data = expr.Example(a.Document)
-		if len(spec.Events) == 0 && t.pattern != replayed {
-			t.samples, t.weights = []model.EventFile{usual}, []float64{1}
-		}
+	usual := e.Graph.Nodes[into].UsualEvent()
+	if e.Graph.Nodes[into].Accepts != nil && len(spec.Events) == 0 && t.pattern != replayed {
+		t.samples, t.weights = []model.EventFile{usual}, []float64{1}
 	}
 	sum := 0.0
 	for _, ev := range spec.Events {
