@@ -409,8 +409,8 @@ func (w *walker) doom(node int, share, seconds float64) {
 	w.out.doomShare += first
 	w.out.dooms[node] = max(w.out.dooms[node], share)
 	keep := 1.0
-	for _, d := range w.out.dooms {
-		keep *= 1 - d
+	for _, node := range SortedKeys(w.out.dooms) { // a product depends on the order, in its last digit
+		keep *= 1 - w.out.dooms[node]
 	}
 	w.out.never = 1 - keep
 }
@@ -575,7 +575,7 @@ func (c *calls) of(w *walker, o *RunOutcome, final bool) {
 	if c.visits = c.mean; final {
 		c.visits = 0
 	}
-	for e := range o.errors {
+	for _, e := range SortedKeys(o.errors) {
 		if !builtin[e] {
 			c.name = e
 		}
@@ -1312,9 +1312,9 @@ func (a *Analysis) whenRead(s int, m Mode, o *RunOutcome, f *Fate) (never, fails
 // endsTries returns the share of runs that fail by an error after which there is no other try.
 func (o *RunOutcome) endsTries(p *graph.Policy) float64 {
 	share := 0.0
-	for name, of := range o.errors {
+	for _, name := range SortedKeys(o.errors) {
 		if slices.Contains(p.Except, name) {
-			share += of
+			share += o.errors[name]
 		}
 	}
 	return share
